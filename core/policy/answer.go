@@ -1,0 +1,117 @@
+package policy
+
+import (
+	"net/url"
+	"strings"
+
+	"ostiarius/core/place"
+)
+
+// A Client is the kind of program that asks. Each gets the answer it can use.
+type Client string
+
+const (
+	Browser Client = "browser" // a browser that asks for a page
+	Script  Client = "script"  // a script, image or other background request of a page
+	API     Client = "api"     // a program that is no browser
+)
+
+// An Answer is what is sent for a decision, short of the page's looks.
+type Answer struct {
+	Status       int    // RFC 9110, section 15
+	Location     string // of a redirect: a path on this site
+	Authenticate string // the WWW-Authenticate header (RFC 9110, section 11.6.1)
+	Say          string // the policy's own text for the page
+}
+
+// Answer returns the answer to a decision. The query is that of the request, without
+// the question mark; it is part of the page a person is led back to.
+//
+// A browser is led to the page where the missing thing can be proven; scripts and other
+// programs, which could not use such a page, are told by status. Admitted requests are
+// answered by the source behind; 200 stands for that.
+func (b *Book) Answer(d Decision, client Client, query string) Answer {
+	switch d.Outcome {
+	case Admit:
+		return Answer{Status: 200}
+	case Reject:
+		return Answer{Status: 400}
+	case Hide:
+		return Answer{Status: 404}
+	}
+	if client == Browser && d.Instead.Go != "" {
+		return Answer{Status: 303, Location: d.Instead.Go}
+	}
+	if d.Outcome == Refuse || d.Instead.Say != "" {
+		return Answer{Status: 403, Say: d.Instead.Say}
+	}
+	switch {
+	case d.Proof.Basic && client != Script:
+		// A browser shows its dialogue also for a page's background requests; those get
+		// the other challenge, which it does not know.
+		return Answer{Status: 401, Authenticate: "Basic realm=" + quote(d.Proof.Realm) + `, charset="UTF-8"`}
+	case client != Browser || d.Proof.Basic:
+		return Answer{Status: 401, Authenticate: "Session realm=" + quote(b.Site)}
+	}
+	page := map[ProofKind]string{ProveSignIn: "/sign-in", ProveAgain: "/prove-again", ProveShared: "/unlock", ProvePass: "/unlock"}[d.Proof.Kind]
+	next := escape(d.Place)
+	if query != "" {
+		next += "?" + query
+	}
+	return Answer{Status: 303, Location: b.Prefix + page + "?next=" + url.QueryEscape(next)}
+}
+
+// escape returns the address of a place, percent-encoded as in a link.
+func escape(p place.Place) string {
+	return (&url.URL{Path: p.Address()}).EscapedPath()
+}
+
+// quote writes a quoted-string (RFC 9110, section 5.6.4). Control characters, which no
+// header may carry, become spaces.
+func quote(s string) string {
+	var q strings.Builder
+	q.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r < 0x20 || r == 0x7f:
+			r = ' '
+		case r == '"' || r == '\\':
+			q.WriteByte('\\')
+		}
+		q.WriteRune(r)
+	}
+	q.WriteByte('"')
+	return q.String()
+}
+
+// ClientOf tells what kind of client sends a request, from its Sec-Fetch-Mode,
+// Sec-Fetch-Dest, X-Requested-With, Accept and Authorization headers.
+//
+// Browsers say what a request is for (Fetch Metadata): a navigation is a page. Without
+// that, a client is taken for a browser unless it asks for something else than a page,
+// such as JSON, or brings credentials as programs do.
+func ClientOf(header func(string) string) Client {
+	if mode := header("Sec-Fetch-Mode"); mode != "" {
+		switch header("Sec-Fetch-Dest") {
+		case "document", "iframe", "frame", "":
+			if mode == "navigate" {
+				return Browser
+			}
+		}
+		return Script
+	}
+	if strings.EqualFold(header("X-Requested-With"), "XMLHttpRequest") {
+		return Script
+	}
+	if header("Authorization") != "" {
+		return API
+	}
+	accept := strings.ToLower(header("Accept"))
+	if accept == "" || strings.Contains(accept, "text/html") || strings.Contains(accept, "application/xhtml+xml") {
+		return Browser
+	}
+	if strings.Contains(accept, "json") || !strings.Contains(accept, "*/*") && !strings.Contains(accept, "text/*") {
+		return API
+	}
+	return Browser
+}

@@ -1,0 +1,251 @@
+// Package policy holds what a policy file says: it reads the file into an immutable
+// Book, and the Book decides who may go where and explains its decisions.
+//
+// Nothing here touches HTTP, files or a clock; whoever asks brings the request, the
+// visitor and the text of the policy.
+package policy
+
+import (
+	"slices"
+	"time"
+
+	"ostiarius/core/place"
+)
+
+// A Book is a policy that has been read and found free of errors. It never changes; a
+// new version of the policy is a new Book.
+type Book struct {
+	Site     string // the site's name, for people
+	Prefix   string // where Ostiarius's own pages live, such as /door
+	Rules    place.Rules
+	Roles    []RoleEntry
+	Keyrings []KeyringEntry
+	Sources  []Source
+	Doors    []Door // in file order; a door with several paths is several doors
+	Unlisted Door   // decides the places that no door covers
+	Landings Landings
+	Sessions Sessions
+
+	satisfies map[string]map[string]bool // role asked for -> roles that satisfy it
+	matcher   *place.Matcher
+	own       []Door // the built-in doors of Ostiarius's own pages
+	ownMatch  *place.Matcher
+}
+
+// Steward is the built-in role that may administer Ostiarius itself.
+const Steward = "steward"
+
+// A RoleEntry is a role as the policy declares it.
+type RoleEntry struct {
+	Name     string
+	Includes []string
+	Position
+}
+
+// A KeyringEntry is a keyring as the policy declares it.
+type KeyringEntry struct {
+	Name  string
+	Realm string
+	Position
+}
+
+// A Source is what stands behind the places below (host, path): a directory of files or
+// a proxied server. One of Files and Proxy is set.
+type Source struct {
+	Host  place.Host
+	Path  string // canonical
+	Files string // a directory, relative to the policy file
+	Proxy string // the address of a server
+	Position
+}
+
+// A Position is where something stands in the policy file, counted from 1. Built-in
+// things have none.
+type Position struct {
+	Line   int
+	Column int
+}
+
+// A Door is one entry of the policy, for one of its paths: the places it covers and
+// what it asks.
+type Door struct {
+	place.Set
+	Position         // of the path
+	Entry     int    // line of the entry; doors written as one entry share it
+	Written   string // the path as it stands in the policy
+	Admit     Demand
+	Basic     bool   // an account is asked for with HTTP Basic instead of the form
+	Realm     string // the realm of that question
+	Otherwise Otherwise
+	ways      []way
+}
+
+// Otherwise is what happens instead of the usual answer.
+type Otherwise struct {
+	Anonymous Instead // to a visitor who is not signed in
+	Refused   Instead // to a visitor who is known, and not allowed
+}
+
+// Instead is one of three things, or none of them: send to a page, say a text, hide.
+type Instead struct {
+	Go   string
+	Say  string
+	Hide bool
+	Position
+}
+
+func (i Instead) none() bool { return i.Go == "" && i.Say == "" && !i.Hide }
+
+// Landings say where a person is sent after an event when no page was asked for. In
+// each list the first fitting line wins.
+type Landings struct {
+	SignIn         []Landing
+	SignOut        []Landing
+	Join           []Landing
+	PasswordChange []Landing
+}
+
+// A Landing fits the visitors that have its role or are its user, if it names one.
+type Landing struct {
+	Role string
+	User string
+	Go   string
+	Position
+}
+
+// Sessions say how long sessions last. Zero is no end.
+type Sessions struct {
+	Idle       time.Duration // without a request
+	Lifetime   time.Duration // from sign-in
+	Remembered time.Duration // from sign-in, for people who asked to stay signed in
+}
+
+// has reports whether somebody with the roles granted has the role asked for, directly
+// or through a role that includes it.
+func (b *Book) has(granted []string, asked string) bool {
+	by := b.satisfies[asked]
+	for _, role := range granted {
+		if by[role] {
+			return true
+		}
+	}
+	return false
+}
+
+// KnownRole reports whether accounts can be granted the role under this Book.
+func (b *Book) KnownRole(name string) bool {
+	return b.satisfies[name] != nil
+}
+
+// RoleNames returns the roles in file order, the built-in one last.
+func (b *Book) RoleNames() []string {
+	var names []string
+	for _, r := range b.Roles {
+		if r.Name != Steward {
+			names = append(names, r.Name)
+		}
+	}
+	return append(names, Steward)
+}
+
+// landing returns the first line that fits the visitor, or "/".
+func (b *Book) landing(lines []Landing, v *Visitor) string {
+	for _, l := range lines {
+		if (l.Role == "" || v.SignedIn && b.has(v.Roles, l.Role)) && (l.User == "" || v.SignedIn && l.User == v.Account) {
+			return l.Go
+		}
+	}
+	return "/"
+}
+
+// AfterSignIn returns where v is sent after signing in without having asked for a page.
+func (b *Book) AfterSignIn(v *Visitor) string { return b.landing(b.Landings.SignIn, v) }
+
+// AfterSignOut returns where v, the person before signing out, is sent afterwards.
+func (b *Book) AfterSignOut(v *Visitor) string { return b.landing(b.Landings.SignOut, v) }
+
+// SourceOf returns the source behind a place: the one with the longest path around it,
+// one for the very host before one for any. It returns nil if there is none.
+func (b *Book) SourceOf(p place.Place) *Source {
+	var best *Source
+	for i := range b.Sources {
+		s := &b.Sources[i]
+		if !s.Host.Covers(p.Host) || !below(p.Path, s.Path) {
+			continue
+		}
+		if best == nil || len(s.Path) > len(best.Path) ||
+			len(s.Path) == len(best.Path) && len(s.Host.String()) > len(best.Host.String()) {
+			best = s
+		}
+	}
+	return best
+}
+
+// below reports whether the canonical path is root or stands below it.
+func below(path, root string) bool {
+	return root == "/" || path == root || len(path) > len(root) && path[:len(root)] == root && path[len(root)] == '/'
+}
+
+// compile builds what deciding needs. It returns the pairs of doors that cover exactly
+// the same places.
+func (b *Book) compile() (twins [][2]int) {
+	b.satisfies = map[string]map[string]bool{}
+	includes := map[string][]string{}
+	for _, name := range b.RoleNames() {
+		b.satisfies[name] = map[string]bool{name: true}
+	}
+	for _, r := range b.Roles {
+		includes[r.Name] = r.Includes
+	}
+	for _, r := range b.Roles {
+		seen := map[string]bool{}
+		var include func(name string)
+		include = func(name string) {
+			for _, inner := range includes[name] {
+				if !seen[inner] && b.satisfies[inner] != nil {
+					seen[inner] = true
+					b.satisfies[inner][r.Name] = true
+					include(inner)
+				}
+			}
+		}
+		include(r.Name)
+	}
+	b.matcher, twins = place.NewMatcher(sets(b.Doors))
+
+	// Ostiarius's own pages are outside the policy's doors, so that no policy can lock
+	// people out of the sign-in page, or let everybody into the console.
+	steward := Demand{Kind: Role, Names: []string{Steward}}
+	for _, d := range []struct {
+		path  string
+		admit Demand
+	}{
+		{"/**", Demand{Kind: Public}},
+		{"/console/**", steward},
+		{"/api/**", steward},
+	} {
+		pattern, err := place.ParsePattern(b.Prefix+d.path, b.Rules)
+		if err != nil {
+			panic("policy: the prefix was not checked: " + err.Error())
+		}
+		door := Door{Set: place.Set{Path: pattern}, Written: pattern.String(), Admit: d.admit}
+		door.ways, _ = door.Admit.ways()
+		b.own = append(b.own, door)
+	}
+	b.ownMatch, _ = place.NewMatcher(sets(b.own))
+	return twins
+}
+
+func sets(doors []Door) []place.Set {
+	all := make([]place.Set, len(doors))
+	for i := range doors {
+		all[i] = doors[i].Set
+	}
+	return all
+}
+
+// BuiltIn returns the built-in doors, which guard Ostiarius's own pages.
+func (b *Book) BuiltIn() []Door { return slices.Clone(b.own) }
+
+// Relate returns how two doors lie to each other.
+func (b *Book) Relate(i, j int) place.Relation { return b.Doors[i].Set.Relate(b.Doors[j].Set) }

@@ -1,0 +1,371 @@
+package policy
+
+import (
+	"slices"
+
+	"ostiarius/core/place"
+)
+
+// An Outcome is what a request comes to.
+type Outcome string
+
+const (
+	Admit     Outcome = "admit"
+	Challenge Outcome = "challenge" // something can still be proven
+	Refuse    Outcome = "refuse"    // known, and not allowed
+	Hide      Outcome = "hide"      // as if nothing were there
+	Reject    Outcome = "reject"    // the request is malformed or ambiguous
+)
+
+// A Request is what a decision is about.
+type Request struct {
+	Method string // as sent
+	Host   string // the Host header, or :authority; may have a port
+	Path   string // the path of the request target as sent, percent-encoded, without the query
+}
+
+// A Decision is what the Book says about one request of one visitor.
+type Decision struct {
+	Outcome Outcome
+	Place   place.Place // what was judged; without a path if the request was rejected
+	Door    *Door       // the door that decided; the Book's Unlisted when none covers the place; nil when rejected
+	Proof   Proof       // of a challenge: what is asked for next
+	Instead Instead     // what the door says otherwise, if that applies
+	Fault   error       // of a rejection: why
+}
+
+// A Proof is one thing a visitor can be asked for.
+type Proof struct {
+	Kind  ProofKind
+	Name  string // of an unlock: the shared password or pass; of a keyring: its name
+	Basic bool   // asked for with HTTP Basic
+	Realm string // of HTTP Basic
+}
+
+// A ProofKind says how something is proven.
+type ProofKind string
+
+const (
+	ProveSignIn  ProofKind = "sign-in"
+	ProveAgain   ProofKind = "prove-again"
+	ProveShared  ProofKind = "unlock"
+	ProvePass    ProofKind = "pass"
+	ProveKeyring ProofKind = "keyring"
+)
+
+// Decide decides a request. Every way into the site, and every tool that says what would
+// happen, asks this function.
+//
+// Of the doors that cover the place, those count that contain no other covering door;
+// all of them must admit. Where no door covers the place, Unlisted decides. Below the
+// prefix of Ostiarius's own pages only the built-in doors are asked.
+func (b *Book) Decide(r Request, v *Visitor) Decision {
+	p, err := place.Read(r.Method, r.Host, r.Path, b.Rules)
+	if err != nil {
+		return Decision{Outcome: Reject, Fault: err}
+	}
+	var buffer [16]int32
+	doors, counting := b.counting(&p, buffer[:0])
+	if len(counting) == 0 {
+		return b.ask(p, &b.Unlisted, v)
+	}
+	if len(counting) == 1 {
+		return b.ask(p, &doors[counting[0]], v)
+	}
+	slices.Sort(counting)
+	if !slices.ContainsFunc(counting, func(i int32) bool { return !b.admits(&doors[i], v) }) {
+		return Decision{Outcome: Admit, Place: p, Door: &doors[counting[0]]}
+	}
+	var closed []*Door
+	for _, i := range counting {
+		if door := &doors[i]; !b.admits(door, v) {
+			closed = append(closed, door)
+		}
+	}
+	return b.turnAway(p, closed, v)
+}
+
+func (b *Book) ask(p place.Place, door *Door, v *Visitor) Decision {
+	if b.admits(door, v) {
+		return Decision{Outcome: Admit, Place: p, Door: door}
+	}
+	closed := [1]*Door{door}
+	return b.turnAway(p, closed[:], v)
+}
+
+// counting returns the doors that decide about p, as indexes into the doors returned
+// with them.
+func (b *Book) counting(p *place.Place, buffer []int32) ([]Door, []int32) {
+	if below(p.Path, b.Prefix) {
+		return b.own, b.ownMatch.MostSpecific(buffer, p)
+	}
+	return b.Doors, b.matcher.MostSpecific(buffer, p)
+}
+
+func (b *Book) admits(door *Door, v *Visitor) bool {
+	for _, w := range door.ways {
+		if b.walks(w, v) {
+			return true
+		}
+	}
+	return false
+}
+
+func (b *Book) walks(w way, v *Visitor) bool {
+	for _, want := range w {
+		if !b.shows(v, want) {
+			return false
+		}
+	}
+	return true
+}
+
+// shows reports whether the visitor shows the one thing that is wanted.
+func (b *Book) shows(v *Visitor, want *Demand) bool {
+	switch want.Kind {
+	case SignedIn:
+		return v.SignedIn
+	case Role:
+		if v.SignedIn {
+			for _, role := range want.Names {
+				if b.has(v.Roles, role) {
+					return true
+				}
+			}
+		}
+		return false
+	case User:
+		return v.SignedIn && v.Account != "" && slices.Contains(want.Names, v.Account)
+	case ProofWithin:
+		return v.SignedIn && v.ProofAge >= 0 && v.ProofAge <= want.Within
+	case Shared:
+		return slices.Contains(v.Shared, want.Names[0])
+	case Pass:
+		return slices.Contains(v.Passes, want.Names[0])
+	case Keyring:
+		return slices.Contains(v.Keyrings, want.Names[0])
+	case Network:
+		if !v.From.IsValid() {
+			return false
+		}
+		from := v.From.Unmap().WithZone("")
+		for _, n := range want.Nets {
+			if n.Contains(from) {
+				return true
+			}
+		}
+		return false
+	}
+	return false // an unknown kind opens nothing
+}
+
+// turnAway decides what to do with a visitor whom at least one of the doors that count
+// does not admit.
+//
+// The visitor is asked for something only if that can lead in: there is a set of proofs
+// which this visitor could still give and which opens all closed doors. The smallest
+// such set is chosen, and its first proof asked for. Otherwise the visitor is refused.
+func (b *Book) turnAway(p place.Place, closed []*Door, v *Visitor) Decision {
+	d := Decision{Outcome: Refuse, Place: p, Door: closed[0]}
+	missing, ok := b.cheapest(closed, v)
+	if ok {
+		d.Outcome = Challenge
+		d.Proof, d.Door = b.next(missing, closed, v)
+	} else {
+		for _, door := range closed {
+			if alone := [1]*Door{door}; !b.opens(alone[:], v) {
+				d.Door = door // the one that nothing opens
+				break
+			}
+		}
+	}
+	// What the doors say otherwise. Hiding wins over everything: one door that must not
+	// be seen is enough.
+	for _, door := range closed {
+		instead := door.instead(d.Outcome, v)
+		if instead.Hide {
+			d.Outcome, d.Door, d.Instead, d.Proof = Hide, door, instead, Proof{}
+			return d
+		}
+	}
+	d.Instead = d.Door.instead(d.Outcome, v)
+	return d
+}
+
+// instead returns what the door says instead of the usual answer. A visitor who is not
+// signed in gets what is said to the anonymous, whether or not something could still be
+// proven; what is said to the refused is for everybody who is refused.
+func (d *Door) instead(outcome Outcome, v *Visitor) Instead {
+	if !v.SignedIn && !d.Otherwise.Anonymous.none() {
+		return d.Otherwise.Anonymous
+	}
+	if outcome == Refuse {
+		return d.Otherwise.Refused
+	}
+	return Instead{}
+}
+
+// A need is a set of proofs that are still missing.
+type need struct {
+	signIn   bool
+	users    []string // nil, or the accounts one of which must sign in
+	again    bool
+	shared   []string
+	passes   []string
+	keyrings []string
+}
+
+// cost orders needs: fewer proofs first; then those that are less work. Typing one's
+// own password again is less than signing in, that is less than a password that has to
+// be looked up, that less than credentials in a browser's own dialogue, and a pass has to
+// be issued by somebody first.
+func (n *need) cost() int {
+	cost := 100 * (len(n.shared) + len(n.passes) + len(n.keyrings))
+	cost += 3*len(n.shared) + 4*len(n.keyrings) + 5*len(n.passes)
+	if n.signIn {
+		cost += 102
+	}
+	if n.again {
+		cost += 101
+	}
+	return cost
+}
+
+// with returns what is missing when also w is to be walked, and false if this visitor
+// cannot ever walk it.
+func (b *Book) with(n need, w way, v *Visitor) (need, bool) {
+	add := func(list []string, name string) []string {
+		if slices.Contains(list, name) {
+			return list
+		}
+		return append(slices.Clip(list), name)
+	}
+	for _, want := range w {
+		if b.shows(v, want) {
+			continue
+		}
+		switch want.Kind {
+		case SignedIn, Role, User:
+			if v.SignedIn {
+				return n, false // known, and not allowed
+			}
+			n.signIn = true
+			if want.Kind == User {
+				if n.users == nil {
+					n.users = want.Names
+				} else {
+					var both []string
+					for _, name := range n.users {
+						if slices.Contains(want.Names, name) {
+							both = append(both, name)
+						}
+					}
+					n.users = both
+				}
+				if len(n.users) == 0 {
+					return n, false
+				}
+			}
+		case ProofWithin:
+			if v.SignedIn {
+				n.again = true
+			} else {
+				n.signIn = true
+			}
+		case Shared:
+			n.shared = add(n.shared, want.Names[0])
+		case Pass:
+			n.passes = add(n.passes, want.Names[0])
+		case Keyring:
+			n.keyrings = add(n.keyrings, want.Names[0])
+		default: // a network is not a thing one can prove
+			return n, false
+		}
+	}
+	return n, true
+}
+
+// cheapest returns the smallest need that opens all closed doors, and false if nothing
+// this visitor could prove does.
+func (b *Book) cheapest(closed []*Door, v *Visitor) (need, bool) {
+	var s search
+	b.try(&s, closed, need{}, v)
+	return s.best, s.found
+}
+
+func (b *Book) opens(closed []*Door, v *Visitor) bool {
+	_, ok := b.cheapest(closed, v)
+	return ok
+}
+
+type search struct {
+	best  need
+	found bool
+	steps int
+}
+
+// try adds the ways of the first door to n, each in turn, and goes on with the others;
+// it gives up on what costs more than the best need found.
+func (b *Book) try(s *search, doors []*Door, n need, v *Visitor) {
+	if s.found && n.cost() >= s.best.cost() {
+		return
+	}
+	if s.steps++; s.found && s.steps > 20000 {
+		return // enough: a need has been found, if perhaps not the smallest
+	}
+	if len(doors) == 0 {
+		s.best, s.found = n, true
+		return
+	}
+	for _, w := range doors[0].ways {
+		if more, ok := b.with(n, w, v); ok {
+			b.try(s, doors[1:], more, v)
+		}
+	}
+}
+
+// next returns the proof to ask for first, and the door that asks for it. Layers come
+// from the outside in: the keyring, then the account, then what only adds to it.
+func (b *Book) next(n need, closed []*Door, v *Visitor) (Proof, *Door) {
+	asks := func(kinds ...Kind) *Door {
+		for _, door := range closed {
+			for _, w := range door.ways {
+				for _, want := range w {
+					if slices.Contains(kinds, want.Kind) && !b.shows(v, want) {
+						return door
+					}
+				}
+			}
+		}
+		return closed[0]
+	}
+	switch {
+	case len(n.keyrings) > 0:
+		name := n.keyrings[0]
+		proof := Proof{Kind: ProveKeyring, Name: name, Basic: true, Realm: name}
+		for _, k := range b.Keyrings {
+			if k.Name == name {
+				proof.Realm = k.Realm
+			}
+		}
+		return proof, asks(Keyring)
+	case n.signIn:
+		door := asks(SignedIn, Role, User, ProofWithin)
+		proof := Proof{Kind: ProveSignIn, Basic: door.Basic}
+		if door.Basic {
+			proof.Realm = door.Realm
+		}
+		return proof, door
+	case n.again:
+		door := asks(ProofWithin)
+		proof := Proof{Kind: ProveAgain, Basic: door.Basic}
+		if door.Basic {
+			proof.Realm = door.Realm
+		}
+		return proof, door
+	case len(n.shared) > 0:
+		return Proof{Kind: ProveShared, Name: n.shared[0]}, asks(Shared)
+	default:
+		return Proof{Kind: ProvePass, Name: n.passes[0]}, asks(Pass)
+	}
+}

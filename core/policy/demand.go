@@ -1,0 +1,198 @@
+package policy
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+)
+
+// A Demand is what a door asks of a visitor, as it stands in the policy: a word
+// (public, signed-in, nobody), one thing to be shown, or a combination.
+type Demand struct {
+	Kind   Kind
+	Names  []string       // of roles, users, shared passwords, passes, keyrings: any one of them
+	Nets   []netip.Prefix // of Network: any one of them
+	Within time.Duration  // of ProofWithin
+	Parts  []Demand       // of Any and All
+}
+
+// A Kind is the kind of a Demand. Its text is the policy's word for it.
+type Kind string
+
+const (
+	Public      Kind = "public"
+	SignedIn    Kind = "signed-in"
+	Nobody      Kind = "nobody"
+	Role        Kind = "role"
+	User        Kind = "user"
+	Shared      Kind = "shared"
+	Pass        Kind = "pass"
+	Keyring     Kind = "keyring"
+	Network     Kind = "network"
+	ProofWithin Kind = "proof-within"
+	Any         Kind = "any"
+	All         Kind = "all"
+)
+
+// String returns the demand in the policy's words: "public", "role: keeper",
+// "keyring: outer, role: trustee", "any: [role: supporter, pass: recordings]".
+func (d Demand) String() string {
+	switch d.Kind {
+	case Public, SignedIn, Nobody:
+		return string(d.Kind)
+	case Any:
+		return "any: [" + joinDemands(d.Parts) + "]"
+	case All:
+		if slices.ContainsFunc(d.Parts, func(p Demand) bool { return p.Kind == All }) {
+			return "all: [" + joinDemands(d.Parts) + "]"
+		}
+		return joinDemands(d.Parts)
+	case ProofWithin:
+		return string(d.Kind) + ": " + FormatDuration(d.Within)
+	case Network:
+		names := make([]string, len(d.Nets))
+		for i, n := range d.Nets {
+			names[i] = n.String()
+		}
+		return string(d.Kind) + ": " + oneOrList(names)
+	default:
+		return string(d.Kind) + ": " + oneOrList(d.Names)
+	}
+}
+
+func joinDemands(parts []Demand) string {
+	texts := make([]string, len(parts))
+	for i, p := range parts {
+		texts[i] = p.String()
+		if p.Kind == All && len(p.Parts) > 1 {
+			texts[i] = "{" + texts[i] + "}"
+		}
+	}
+	return strings.Join(texts, ", ")
+}
+
+func oneOrList(names []string) string {
+	if len(names) == 1 {
+		return names[0]
+	}
+	return "[" + strings.Join(names, ", ") + "]"
+}
+
+// A way is a set of things that together meet a demand: a demand is met if all of one
+// of its ways is. Each thing is a Demand that is neither a word (but for signed-in) nor
+// a combination.
+type way []*Demand
+
+// The most ways a demand may have. A demand with more is not understood by people
+// either.
+const maxWays = 500
+
+// ways returns the demand as alternatives. Public has one way that asks nothing,
+// nobody has none.
+func (d *Demand) ways() ([]way, error) {
+	switch d.Kind {
+	case Public:
+		return []way{{}}, nil
+	case Nobody:
+		return nil, nil
+	case Any:
+		var all []way
+		for i := range d.Parts {
+			more, err := d.Parts[i].ways()
+			if err != nil {
+				return nil, err
+			}
+			if all = append(all, more...); len(all) > maxWays {
+				return nil, errTooManyWays
+			}
+		}
+		return all, nil
+	case All:
+		all := []way{{}}
+		for i := range d.Parts {
+			more, err := d.Parts[i].ways()
+			if err != nil {
+				return nil, err
+			}
+			if len(all)*len(more) > maxWays {
+				return nil, errTooManyWays
+			}
+			var product []way
+			for _, a := range all {
+				for _, b := range more {
+					product = append(product, append(slices.Clone(a), b...))
+				}
+			}
+			all = product
+		}
+		return all, nil
+	case Shared, Pass, Keyring:
+		// Each of them is a proof of its own, so each makes a way of its own.
+		var all []way
+		for i := range d.Names {
+			all = append(all, way{{Kind: d.Kind, Names: d.Names[i : i+1]}})
+		}
+		return all, nil
+	default:
+		return []way{{d}}, nil
+	}
+}
+
+var errTooManyWays = fmt.Errorf("this demand can be met in more than %d ways; give part of it a role or a door of its own", maxWays)
+
+// FormatDuration writes a duration as a policy does: "10m", "1h30m", "30d", "0".
+func FormatDuration(d time.Duration) string {
+	if d == 0 {
+		return "0"
+	}
+	if day := 24 * time.Hour; d%day == 0 {
+		return fmt.Sprintf("%dd", d/day)
+	}
+	s := d.String() // such as 1h30m0s
+	if strings.HasSuffix(s, "m0s") {
+		s = s[:len(s)-2]
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = s[:len(s)-2]
+	}
+	return s
+}
+
+// ParseDuration reads a duration as Go writes it, and days: "90s", "10m", "1h30m",
+// "30d", "1d12h". Zero is "0".
+func ParseDuration(s string) (time.Duration, error) {
+	days, rest, ok := strings.Cut(s, "d")
+	var total time.Duration
+	if ok {
+		var n int64
+		for _, c := range days {
+			if c < '0' || c > '9' || n > 100000 {
+				return 0, errDuration(s)
+			}
+			n = 10*n + int64(c-'0')
+		}
+		if days == "" || n > 36500 {
+			return 0, errDuration(s)
+		}
+		total = time.Duration(n) * 24 * time.Hour
+		if rest == "" {
+			return total, nil
+		}
+		if rest[0] < '0' || rest[0] > '9' {
+			return 0, errDuration(s)
+		}
+	} else {
+		rest = s
+	}
+	d, err := time.ParseDuration(rest)
+	if err != nil || total+d < total && d > 0 {
+		return 0, errDuration(s)
+	}
+	return total + d, nil
+}
+
+func errDuration(s string) error {
+	return fmt.Errorf("%q is not a duration; write one like 90s, 10m, 12h or 30d (at most 36500d), or 0", s)
+}

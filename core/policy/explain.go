@@ -1,0 +1,344 @@
+package policy
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// An Explanation is a decision with its reasons. Its JSON form is what scripts rely on.
+type Explanation struct {
+	Outcome Outcome     `json:"outcome"`
+	Path    string      `json:"path"` // canonical; "" if the request was rejected
+	Visitor string      `json:"visitor"`
+	Doors   []DoorRef   `json:"doors"` // those that count, in file order; none if no door covers the place
+	Decided *DoorRef    `json:"decided,omitempty"`
+	Answer  AnswerShown `json:"answer"`
+	Steps   []Step      `json:"steps"`
+}
+
+// A DoorRef says which door is meant.
+type DoorRef struct {
+	Line  int    `json:"line"` // 0 for what is built in
+	Path  string `json:"path"`
+	Admit string `json:"admit"`
+}
+
+// AnswerShown is an Answer as it is shown to people and scripts.
+type AnswerShown struct {
+	Status       int    `json:"status"`
+	Location     string `json:"location,omitempty"`
+	Authenticate string `json:"authenticate,omitempty"`
+	Say          string `json:"say,omitempty"`
+}
+
+// A Step is one step of the reasoning, for people.
+type Step struct {
+	About string `json:"about"` // address, doors, count, demand, visitor, missing, answer
+	Text  string `json:"text"`
+}
+
+func refer(d *Door) DoorRef {
+	return DoorRef{Line: d.Line, Path: d.Written, Admit: d.Admit.String()}
+}
+
+// Explain decides a request with Decide and says why, step by step.
+func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Explanation {
+	d := b.Decide(r, v)
+	answer := b.Answer(d, client, query)
+	e := Explanation{
+		Outcome: d.Outcome, Path: d.Place.Path, Visitor: v.String(), Doors: []DoorRef{},
+		Answer: AnswerShown(answer),
+	}
+	say := func(about, format string, args ...any) {
+		e.Steps = append(e.Steps, Step{about, fmt.Sprintf(format, args...)})
+	}
+	if d.Outcome == Reject {
+		say("address", "The request cannot be read without guessing: %v.", d.Fault)
+		say("answer", "Outcome: reject. %s", b.inWords(d, answer, client))
+		return e
+	}
+	ref := refer(d.Door)
+	e.Decided = &ref
+	p := d.Place
+
+	reading := fmt.Sprintf("%s %s is read as the place %s", r.Method, r.Path, p.Path)
+	if r.Path == p.Address() {
+		reading = fmt.Sprintf("%s %s is the place %s", r.Method, r.Path, p.Path)
+	}
+	if p.Host != "" {
+		reading += " on the host " + p.Host
+	}
+	if p.Slash && p.Path != "/" {
+		reading += " (with or without the slash at its end)"
+	}
+	say("address", "%s.", reading)
+
+	doors, counting := b.counting(&p, nil)
+	slices.Sort(counting)
+	matcher := b.matcher
+	if below(p.Path, b.Prefix) {
+		matcher = b.ownMatch
+	}
+	covering := matcher.Covering(nil, &p)
+	slices.Sort(covering)
+	deciding := []*Door{&b.Unlisted}
+	switch {
+	case len(covering) == 0:
+		where := "the policy does not say what then, so it is the default"
+		if b.Unlisted.Line > 0 {
+			where = fmt.Sprintf("line %d", b.Unlisted.Line)
+		}
+		say("doors", "No door covers it.")
+		say("count", "So what is said of unlisted places decides (%s): %s.", where, b.unlistedWord())
+	default:
+		deciding = nil
+		var names []string
+		for _, i := range covering {
+			names = append(names, b.named(&doors[i]))
+		}
+		say("doors", "%s cover%s it: %s.", count(len(covering), "door"), plural(len(covering), "s", ""), strings.Join(names, "; "))
+		for _, i := range counting {
+			deciding = append(deciding, &doors[i])
+			e.Doors = append(e.Doors, refer(&doors[i]))
+		}
+		if len(covering) > len(counting) {
+			var why []string
+			for _, i := range covering {
+				if slices.Contains(counting, i) {
+					continue
+				}
+				for _, inner := range counting {
+					if matcher.Inside(int(inner), int(i)) {
+						why = append(why, fmt.Sprintf("%s does not count, since all that %s covers is part of it", b.named(&doors[i]), b.named(&doors[inner])))
+						break
+					}
+				}
+			}
+			say("count", "The most specific decides: %s.", strings.Join(why, "; "))
+		}
+		if len(counting) > 1 {
+			say("count", "%s count: they cross, neither is inside the other, so all of them must admit.", count(len(counting), "door"))
+		} else if len(covering) == 1 {
+			say("count", "It is the only one, so it decides.")
+		}
+	}
+	for _, door := range deciding {
+		if door == &b.Unlisted {
+			say("demand", "An unlisted place asks: %s.", inWords(&door.Admit))
+		} else {
+			say("demand", "%s asks: %s.", capital(b.named(door)), inWords(&door.Admit))
+		}
+	}
+	say("visitor", "The visitor is %s.", b.visitorInWords(v))
+	for _, door := range deciding {
+		switch text, met := b.missing(door, v); {
+		case met:
+			say("missing", "%s admits this visitor.", capital(b.named(door)))
+		default:
+			say("missing", "%s does not admit this visitor: %s.", capital(b.named(door)), text)
+		}
+	}
+	switch {
+	case d.Outcome == Challenge:
+		say("missing", "That can still be proven: %s.", d.Proof.inWords())
+	case d.Outcome == Refuse:
+		say("missing", "Nothing that this visitor could still prove would help.")
+	case d.Outcome == Hide:
+		say("missing", "%s says to hide: the answer is the same as for a missing page.", capital(b.named(d.Door)))
+	}
+	say("answer", "Outcome: %s. %s", d.Outcome, b.inWords(d, answer, client))
+	return e
+}
+
+// named names a door in running text.
+func (b *Book) named(d *Door) string {
+	switch {
+	case d == &b.Unlisted:
+		return "the rule for unlisted places"
+	case d.Line == 0:
+		return "the built-in door " + describe(*d)
+	}
+	return fmt.Sprintf("line %d (%s)", d.Line, describe(*d))
+}
+
+func (b *Book) unlistedWord() string {
+	switch {
+	case b.Unlisted.Otherwise.Refused.Hide:
+		return "hide"
+	case b.Unlisted.Admit.Kind == Nobody:
+		return "refuse"
+	}
+	return string(b.Unlisted.Admit.Kind)
+}
+
+// missing says what a visitor lacks at a door, way by way.
+func (b *Book) missing(door *Door, v *Visitor) (text string, met bool) {
+	if b.admits(door, v) {
+		return "", true
+	}
+	if len(door.ways) == 0 {
+		return "it admits nobody", false
+	}
+	var ways []string
+	for _, w := range door.ways {
+		var lacks []string
+		for _, want := range w {
+			if b.shows(v, want) {
+				continue
+			}
+			lack := inWords(want)
+			if want.Kind == ProofWithin && v.SignedIn {
+				lack += " (it was " + FormatDuration(v.ProofAge) + " ago)"
+			}
+			lacks = append(lacks, lack)
+		}
+		if text := strings.Join(lacks, " and "); !slices.Contains(ways, text) {
+			ways = append(ways, text)
+		}
+		if len(ways) == 6 && len(door.ways) > 7 {
+			ways = append(ways, fmt.Sprintf("one of %d other ways", len(door.ways)-6))
+			break
+		}
+	}
+	return "missing is " + strings.Join(ways, ", or "), false
+}
+
+// Ask says what the door asks, in words for people who do not know the policy.
+func (d *Door) Ask() string { return inWords(&d.Admit) }
+
+// inWords says what a demand asks, for people who do not know the policy's words.
+func inWords(d *Demand) string {
+	join := func(word string) string {
+		var parts []string
+		for i := range d.Parts {
+			part := inWords(&d.Parts[i])
+			if inner := d.Parts[i]; (inner.Kind == Any || inner.Kind == All) && len(inner.Parts) > 1 {
+				part = "(" + part + ")"
+			}
+			parts = append(parts, part)
+		}
+		return strings.Join(parts, word)
+	}
+	switch d.Kind {
+	case Public:
+		return "nothing; it is public"
+	case SignedIn:
+		return "to be signed in"
+	case Nobody:
+		return "nothing that anybody has; it admits nobody"
+	case Role:
+		return "the role " + orList(d.Names)
+	case User:
+		return "the account " + orList(d.Names)
+	case Shared:
+		return "the shared password " + orList(d.Names)
+	case Pass:
+		return "a pass for " + orList(d.Names)
+	case Keyring:
+		return "credentials of the keyring " + orList(d.Names)
+	case Network:
+		var nets []string
+		for _, n := range d.Nets {
+			nets = append(nets, n.String())
+		}
+		return "an address in " + orList(nets)
+	case ProofWithin:
+		return "a password typed within the last " + FormatDuration(d.Within)
+	case Any:
+		return join(" or ")
+	default:
+		return join(" and ")
+	}
+}
+
+func (b *Book) visitorInWords(v *Visitor) string {
+	text := "not signed in"
+	if v.SignedIn {
+		text = "signed in"
+		if v.Account != "" {
+			text += " as " + v.Account
+		}
+		if len(v.Roles) == 0 {
+			text += ", without a role"
+		} else {
+			text += " with the " + plural(len(v.Roles), "role ", "roles ") + strings.Join(v.Roles, ", ")
+			var more []string
+			for _, name := range b.RoleNames() {
+				if !slices.Contains(v.Roles, name) && b.has(v.Roles, name) {
+					more = append(more, name)
+				}
+			}
+			if len(more) > 0 {
+				text += " (which brings " + strings.Join(more, ", ") + ")"
+			}
+		}
+		if v.ProofAge > 0 {
+			text += ", password typed " + FormatDuration(v.ProofAge) + " ago"
+		}
+	}
+	for _, proof := range []struct {
+		names []string
+		text  string
+	}{{v.Keyrings, ", has opened the keyring "}, {v.Shared, ", has the shared password "}, {v.Passes, ", holds a pass for "}} {
+		if len(proof.names) > 0 {
+			text += proof.text + strings.Join(proof.names, ", ")
+		}
+	}
+	if v.From.IsValid() {
+		text += ", from " + v.From.String()
+	}
+	return text
+}
+
+func (p Proof) inWords() string {
+	how := ""
+	if p.Basic {
+		how = " (HTTP Basic, realm " + p.Realm + ")"
+	}
+	switch p.Kind {
+	case ProveSignIn:
+		return "by signing in" + how
+	case ProveAgain:
+		return "by typing the password again" + how
+	case ProveShared:
+		return "by unlocking with the shared password " + p.Name
+	case ProvePass:
+		return "by showing a pass for " + p.Name
+	default:
+		return "by opening the keyring " + p.Name + how
+	}
+}
+
+func (b *Book) inWords(d Decision, a Answer, client Client) string {
+	switch {
+	case d.Outcome == Admit:
+		return "The request goes on to the source behind."
+	case a.Status == 303:
+		return "Answer: 303, see " + a.Location + "."
+	case a.Status == 400:
+		return "Answer: 400, with the reason."
+	case a.Status == 401:
+		return "Answer: 401, WWW-Authenticate: " + a.Authenticate + "."
+	case a.Status == 404:
+		return "Answer: 404, as for a missing page."
+	case a.Say != "":
+		return fmt.Sprintf("Answer: 403, with the text %q.", a.Say)
+	}
+	return "Answer: 403, with a page that says what is asked."
+}
+
+func count(n int, noun string) string {
+	return fmt.Sprintf("%d %s", n, plural(n, noun, noun+"s"))
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+func capital(s string) string {
+	return strings.ToUpper(s[:1]) + s[1:]
+}
