@@ -29,6 +29,7 @@ type Decision struct {
 	Outcome Outcome
 	Place   place.Place // what was judged; without a path if the request was rejected
 	Door    *Door       // the door that decided; the Book's Unlisted when none covers the place; nil when rejected
+	Public  bool        // of an admission: everybody is admitted here, so the answer is no secret
 	Proof   Proof       // of a challenge: what is asked for next
 	Instead Instead     // what the door says otherwise, if that applies
 	Fault   error       // of a rejection: why
@@ -74,7 +75,8 @@ func (b *Book) Decide(r Request, v *Visitor) Decision {
 	}
 	slices.Sort(counting)
 	if !slices.ContainsFunc(counting, func(i int32) bool { return !b.admits(&doors[i], v) }) {
-		return Decision{Outcome: Admit, Place: p, Door: &doors[counting[0]]}
+		public := !slices.ContainsFunc(counting, func(i int32) bool { return !doors[i].public() })
+		return Decision{Outcome: Admit, Place: p, Door: &doors[counting[0]], Public: public}
 	}
 	var closed []*Door
 	for _, i := range counting {
@@ -87,7 +89,7 @@ func (b *Book) Decide(r Request, v *Visitor) Decision {
 
 func (b *Book) ask(p place.Place, door *Door, v *Visitor) Decision {
 	if b.admits(door, v) {
-		return Decision{Outcome: Admit, Place: p, Door: door}
+		return Decision{Outcome: Admit, Place: p, Door: door, Public: door.public()}
 	}
 	closed := [1]*Door{door}
 	return b.turnAway(p, closed[:], v)
@@ -100,6 +102,11 @@ func (b *Book) counting(p *place.Place, buffer []int32) ([]Door, []int32) {
 		return b.own, b.ownMatch.MostSpecific(buffer, p)
 	}
 	return b.Doors, b.matcher.MostSpecific(buffer, p)
+}
+
+// public reports whether one of the door's ways asks nothing.
+func (d *Door) public() bool {
+	return slices.ContainsFunc(d.ways, func(w way) bool { return len(w) == 0 })
 }
 
 func (b *Book) admits(door *Door, v *Visitor) bool {

@@ -15,6 +15,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 
+	"ostiarius/core/account"
 	"ostiarius/core/place"
 )
 
@@ -734,9 +735,13 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 				if d.Kind != User && !p.name(nodes[i], f.name, name) {
 					continue
 				}
-				if d.Kind == User && (strings.ContainsAny(name, ",+") || strings.TrimSpace(name) != name) {
-					p.at(nodes[i], "bad-value", "user %q: an account's name has no comma, plus sign or space around it", name)
-					continue
+				if d.Kind == User {
+					key, err := account.Key(name)
+					if err != nil {
+						p.at(nodes[i], "bad-value", "user: %v", err)
+						continue
+					}
+					name = key
 				}
 				switch d.Kind {
 				case Role:
@@ -905,7 +910,12 @@ func (p *reader) landings(n ast.Node) {
 						p.roleUses = append(p.roleUses, roleUse{s, k.value})
 					}
 				case "user":
-					l.User, _ = p.text(k.value, "user")
+					if s, ok := p.text(k.value, "user"); ok {
+						var err error
+						if l.User, err = account.Key(s); err != nil {
+							p.at(k.value, "bad-value", "user: %v", err)
+						}
+					}
 				case "go":
 					l.Go = p.target(k.value)
 					l.Position = position(k.value)

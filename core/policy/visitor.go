@@ -6,13 +6,15 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"ostiarius/core/account"
 )
 
 // A Visitor is who asks, as far as it is proven. The zero Visitor is anonymous and has
 // proven nothing.
 type Visitor struct {
 	SignedIn bool
-	Account  string        // the account's name; "" when it does not matter which
+	Account  string        // the account's name, as account.Key gives it; "" when it does not matter which
 	Roles    []string      // as granted; what they include is the Book's business
 	ProofAge time.Duration // since the password was last typed
 	Shared   []string      // shared passwords unlocked
@@ -65,7 +67,11 @@ func ParseVisitor(who string) (Visitor, error) {
 			v.Roles = many
 		case "user":
 			v.SignedIn = true
-			v.Account = value
+			name, err := account.Key(value)
+			if err != nil {
+				return bad(err.Error())
+			}
+			v.Account = name
 		case "proof-age":
 			age, err := ParseDuration(value)
 			if err != nil || age < 0 {

@@ -1,0 +1,65 @@
+// Package account holds the rules of accounts: their names and the roles granted to them.
+package account
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/text/secure/precis"
+)
+
+// An Account is somebody, or a device, who can sign in.
+type Account struct {
+	ID       int64
+	Name     string // as it was written
+	Email    string
+	Disabled bool
+	MadeAt   time.Time
+	MadeBy   string // by whom or what
+	SignedIn time.Time
+	Grants   []Grant
+}
+
+// A Grant is a role given to an account.
+type Grant struct {
+	Role  string
+	From  time.Time
+	Until time.Time // zero for no end
+	By    string
+}
+
+// Active reports whether the grant holds at the time now.
+func (g Grant) Active(now time.Time) bool {
+	return !now.Before(g.From) && (g.Until.IsZero() || now.Before(g.Until))
+}
+
+// Roles returns the roles that the account has at the time now.
+func (a *Account) Roles(now time.Time) []string {
+	var roles []string
+	for _, g := range a.Grants {
+		if g.Active(now) && !slices.Contains(roles, g.Role) {
+			roles = append(roles, g.Role)
+		}
+	}
+	return roles
+}
+
+// Key returns the form in which names are compared: the UsernameCaseMapped profile of
+// PRECIS (RFC 8265, section 3.3). Case, width and Unicode form make no difference.
+//
+// The error says in words why the name cannot be used.
+func Key(name string) (string, error) {
+	if len(name) > 200 {
+		return "", fmt.Errorf("the name is longer than 200 bytes")
+	}
+	if strings.ContainsAny(name, ",+") {
+		return "", fmt.Errorf("the name %q has a comma or a plus sign, which separate names elsewhere", name)
+	}
+	key, err := precis.UsernameCaseMapped.String(name)
+	if err != nil || key == "" {
+		return "", fmt.Errorf("the name %q is empty, or has spaces or characters that do not belong in a name", name)
+	}
+	return key, nil
+}

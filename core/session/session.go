@@ -1,0 +1,45 @@
+// Package session holds the rules of sessions: how long they last.
+package session
+
+import (
+	"time"
+
+	"ostiarius/core/secret"
+)
+
+// A Session is one sign-in on one device.
+type Session struct {
+	Hash       secret.TokenHash // of the token in the cookie
+	Account    int64
+	MadeAt     time.Time
+	SeenAt     time.Time // of the latest request, roughly
+	ProvedAt   time.Time // when the password was last typed
+	Remembered bool      // the person asked to stay signed in
+	Network    string    // from where it was made
+	Agent      string    // the browser's own words about itself
+}
+
+// Limits say how long sessions last. Zero is no end.
+type Limits struct {
+	Idle       time.Duration
+	Lifetime   time.Duration
+	Remembered time.Duration
+}
+
+// Alive reports whether the session still holds at the time now. A remembered session
+// ends when it is old, not when it is idle. A clock that went back ends nothing.
+func (s *Session) Alive(now time.Time, l Limits) bool {
+	within := func(since time.Time, limit time.Duration) bool {
+		return limit == 0 || now.Sub(since) < limit
+	}
+	if s.Remembered {
+		return within(s.MadeAt, l.Remembered)
+	}
+	return within(s.MadeAt, l.Lifetime) && within(s.SeenAt, l.Idle)
+}
+
+// ProofAge returns how long ago the password was typed. A clock that went back makes it
+// zero, not negative.
+func (s *Session) ProofAge(now time.Time) time.Duration {
+	return max(0, now.Sub(s.ProvedAt))
+}

@@ -1,0 +1,136 @@
+// Package store keeps the records: accounts, sessions, activity. It is the only place
+// with SQL.
+//
+// A method that changes records writes the activity record in the same transaction, so
+// that nothing happens without a trace and no trace is of what did not happen.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	_ "modernc.org/sqlite" // the driver "sqlite"
+)
+
+// ErrNone says that there is no such record.
+var ErrNone = errors.New("no such record")
+
+// ErrTaken says that a record of that name exists already.
+var ErrTaken = errors.New("the name is taken")
+
+// A Store is the records of one running service.
+type Store struct {
+	db *sqlx.DB
+}
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Open opens the records in the file at path, makes the file if there is none, and
+// brings its tables up to date.
+//
+// What a method has returned survives the end of the process, however it ends: the
+// journal is written through to the disk at each commit.
+func Open(path string) (*Store, error) {
+	pragmas := url.Values{"_pragma": {
+		"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)",
+	}, "_txlock": {"immediate"}}
+	db, err := sqlx.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+pragmas.Encode())
+	if err != nil {
+		return nil, fmt.Errorf("records in %s: %w", path, err)
+	}
+	db.SetMaxOpenConns(4)
+	s := &Store{db}
+	if err := s.migrate(); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("records in %s: %w", path, err)
+	}
+	return s, nil
+}
+
+// Close closes the records.
+func (s *Store) Close() error { return s.db.Close() }
+
+func (s *Store) migrate() error {
+	if _, err := s.db.Exec(`CREATE TABLE IF NOT EXISTS migrations (name TEXT NOT NULL PRIMARY KEY, at BIGINT NOT NULL)`); err != nil {
+		return err
+	}
+	files, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil {
+		return err
+	}
+	for _, file := range files {
+		name := strings.TrimPrefix(file, "migrations/")
+		err := s.inTransaction(context.Background(), func(tx *sqlx.Tx) error {
+			var done int
+			if err := tx.Get(&done, `SELECT COUNT(*) FROM migrations WHERE name = ?`, name); err != nil || done > 0 {
+				return err
+			}
+			text, err := migrations.ReadFile(file)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(string(text)); err != nil {
+				return err
+			}
+			_, err = tx.Exec(`INSERT INTO migrations (name, at) VALUES (?, ?)`, name, millis(time.Now()))
+			return err
+		})
+		if err != nil {
+			return fmt.Errorf("migration %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func (s *Store) inTransaction(ctx context.Context, do func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		tx.Rollback()
+		return err
+	}
+	return tx.Commit()
+}
+
+// one turns what a change of a single record returned into an error if there was none.
+func one(result sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, ErrNone)
+	}
+	return nil
+}
+
+func none(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNone
+	}
+	return err
+}
+
+func millis(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMilli()
+}
+
+func moment(ms int64) time.Time {
+	if ms == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(ms).UTC()
+}
