@@ -46,6 +46,10 @@ func (a *Account) Roles(now time.Time) []string {
 	return roles
 }
 
+// reserved are the characters that separate names elsewhere: in addresses, in HTTP Basic
+// credentials, in the notation of visitors.
+const reserved = `/\?#%;:,+`
+
 // Key returns the form in which names are compared: the UsernameCaseMapped profile of
 // PRECIS (RFC 8265, section 3.3). Case, width and Unicode form make no difference.
 //
@@ -54,8 +58,8 @@ func Key(name string) (string, error) {
 	if len(name) > 200 {
 		return "", fmt.Errorf("the name is longer than 200 bytes")
 	}
-	if strings.ContainsAny(name, ",+") {
-		return "", fmt.Errorf("the name %q has a comma or a plus sign, which separate names elsewhere", name)
+	if i := strings.IndexAny(name, reserved); i >= 0 {
+		return "", fmt.Errorf("the name %q has a %q; a name has none of %s", name, name[i], reserved)
 	}
 	key, err := precis.UsernameCaseMapped.String(name)
 	if err != nil || key == "" {

@@ -261,3 +261,19 @@ func unhex(c byte) byte {
 		return c - 'A' + 10
 	}
 }
+
+// SplitTarget takes a request target or an address apart, as sent: "/rota/?week=3" has a
+// path and a query, "https://marram.example/rota/" also a host (RFC 9112, section 3.2).
+// What is none of both is all path; it does not begin with a slash and cannot be read.
+func SplitTarget(target string) (host, path, query string) {
+	path, query, _ = strings.Cut(target, "?")
+	if strings.HasPrefix(path, "/") {
+		return "", path, query
+	}
+	scheme, rest, ok := strings.Cut(path, "://")
+	if !ok || !strings.EqualFold(scheme, "http") && !strings.EqualFold(scheme, "https") {
+		return "", path, query
+	}
+	host, path, ok = strings.Cut(rest, "/")
+	return host, "/" + path, query
+}

@@ -94,6 +94,19 @@ type Instead struct {
 	Position
 }
 
+// String returns what is done in the policy's words, "" for nothing.
+func (i Instead) String() string {
+	switch {
+	case i.Hide:
+		return "hide"
+	case i.Go != "":
+		return "go: " + i.Go
+	case i.Say != "":
+		return "say: " + i.Say
+	}
+	return ""
+}
+
 func (i Instead) none() bool { return i.Go == "" && i.Say == "" && !i.Hide }
 
 // Landings say where a person is sent after an event when no page was asked for. In
@@ -180,6 +193,9 @@ func (b *Book) SourceOf(p place.Place) *Source {
 	}
 	return best
 }
+
+// IsOwn reports whether a place belongs to Ostiarius's own pages.
+func (b *Book) IsOwn(p place.Place) bool { return below(p.Path, b.Prefix) }
 
 // below reports whether the canonical path is root or stands below it.
 func below(path, root string) bool {

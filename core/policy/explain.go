@@ -90,7 +90,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 			where = fmt.Sprintf("line %d", b.Unlisted.Line)
 		}
 		say("doors", "No door covers it.")
-		say("count", "So what is said of unlisted places decides (%s): %s.", where, b.unlistedWord())
+		say("count", "So what is said of unlisted places decides (%s): %s.", where, b.UnlistedWord())
 	default:
 		deciding = nil
 		var names []string
@@ -162,7 +162,8 @@ func (b *Book) named(d *Door) string {
 	return fmt.Sprintf("line %d (%s)", d.Line, describe(*d))
 }
 
-func (b *Book) unlistedWord() string {
+// UnlistedWord returns what the policy says of places that no door covers.
+func (b *Book) UnlistedWord() string {
 	switch {
 	case b.Unlisted.Otherwise.Refused.Hide:
 		return "hide"

@@ -1,0 +1,115 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/core/policy"
+	"ostiarius/service/source"
+)
+
+func newCheck() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "check FILE",
+		Short: "Find the errors of a policy file, all at once",
+		Long: `Reads a policy file and tells all of its errors, each with its line, an excerpt and
+what was expected. Exit code 0: no error; 1: errors; 2: wrong usage.`,
+		Example: `  ostiarius check doors.yaml
+  ostiarius check doors.yaml --strict -o json`,
+		Args: takes("FILE"),
+	}
+	strict := c.Flags().Bool("strict", false, "let warnings count as errors")
+	output := outputFlag(c, "text", "json")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		_, text, findings, err := readPolicy(args[0])
+		if err != nil {
+			return err
+		}
+		ok := !policy.HasErrors(findings) && !(*strict && len(findings) > 0)
+		switch format {
+		case "json":
+			if findings == nil {
+				findings = []policy.Finding{}
+			}
+			err = writeJSON(c.OutOrStdout(), map[string]any{"ok": ok, "findings": findings})
+		default:
+			writeFindings(c.OutOrStdout(), args[0], text, findings)
+		}
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return errSilent
+		}
+		return nil
+	}
+	return c
+}
+
+// readPolicy reads a policy file and finds what is wrong with it, also with what it names
+// on this machine. There is no Book if there are errors.
+func readPolicy(file string) (*policy.Book, []byte, []policy.Finding, error) {
+	text, err := readFile(file)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	book, findings := policy.Parse(file, text)
+	if book != nil {
+		findings = append(findings, source.Check(book, file)...)
+	}
+	return book, text, findings, nil
+}
+
+func readFile(file string) ([]byte, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, fmt.Errorf("the policy cannot be read: %w", err)
+	}
+	defer f.Close()
+	// A little more than a policy may have, so that one that is too large is noticed.
+	return io.ReadAll(io.LimitReader(f, policy.MaxSize+1))
+}
+
+// writeFindings writes findings for people: position, message, rule and the excerpt.
+func writeFindings(w io.Writer, file string, text []byte, findings []policy.Finding) {
+	errors, warnings := 0, 0
+	for _, f := range findings {
+		if f.Severity == policy.Error {
+			errors++
+		} else {
+			warnings++
+		}
+		fmt.Fprintf(w, "%s:%d:%d: %s: %s [%s]\n%s", f.File, f.Line, f.Column, f.Severity, f.Message, f.Rule, f.Excerpt(text))
+		if f.Witness != nil {
+			fmt.Fprintf(w, "      = %s\n", f.Witness)
+		}
+	}
+	switch {
+	case errors+warnings == 0:
+		fmt.Fprintf(w, "%s: no errors\n", file)
+	default:
+		fmt.Fprintf(w, "%s: %s, %s\n", file, amount(errors, "error"), amount(warnings, "warning"))
+	}
+}
+
+func amount(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func writeJSON(w io.Writer, value any) error {
+	encoder := json.NewEncoder(w)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(value)
+}

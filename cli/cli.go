@@ -1,0 +1,159 @@
+// Package cli is the commands. They are thin: what they know about the policy they ask
+// core, and to the running service they speak through the client.
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime/debug"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"ostiarius/client"
+)
+
+// Version is the version of this build; the makefile sets it.
+var Version = "development"
+
+// Exit codes of every command.
+const (
+	exitOK      = 0
+	exitFailure = 1 // what was asked for could not be done, or a check found errors
+	exitUsage   = 2 // the command line makes no sense
+)
+
+// errUsage marks errors of the command line.
+type errUsage struct{ error }
+
+// errSilent ends a command with exit code 1 after it has said everything itself.
+var errSilent = errors.New("")
+
+// Main runs a command line and returns the exit code. Errors are written to stderr in one
+// line that says what is wrong and what to do.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	root := newRoot()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	command, err := root.ExecuteC()
+	switch {
+	case err == nil:
+		return exitOK
+	case errors.Is(err, errSilent):
+		return exitFailure
+	}
+	fmt.Fprintf(errOut, "ostiarius: %s\n", strings.ReplaceAll(err.Error(), "\n", " "))
+	var usage errUsage
+	if errors.As(err, &usage) {
+		fmt.Fprintf(errOut, "Try: %s --help\n", command.CommandPath())
+		return exitUsage
+	}
+	return exitFailure
+}
+
+func newRoot() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "ostiarius",
+		Short: "A doorkeeper for web sites",
+		Long: `Ostiarius decides in one place who may go where on a web site: it reads a policy of
+doors, asks people to sign in, sends them where they belong, and explains every answer.`,
+		Example: `  ostiarius demo
+  ostiarius serve --policy doors.yaml --listen localhost:8460 --data ./data
+  ostiarius explain GET /office/ --policy doors.yaml --as role:volunteer`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          noArgs,
+		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			return fromEnvironment(c.Flags())
+		},
+	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUsage{err} })
+	root.AddCommand(newServe(), newDemo(), newCheck(), newExplain(), newPeople(), newVersion())
+	return root
+}
+
+// fromEnvironment sets the flags that were not given from OSTIARIUS_... variables:
+// --tls-cert from OSTIARIUS_TLS_CERT.
+func fromEnvironment(flags *pflag.FlagSet) (err error) {
+	flags.VisitAll(func(f *pflag.Flag) {
+		name := "OSTIARIUS_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
+		if value, ok := os.LookupEnv(name); ok && !f.Changed && err == nil {
+			if set := flags.Set(f.Name, value); set != nil {
+				err = errUsage{fmt.Errorf("the variable %s: %w", name, set)}
+			}
+		}
+	})
+	return err
+}
+
+func noArgs(c *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	if c.HasSubCommands() {
+		hint := ""
+		if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+			hint = fmt.Sprintf("; did you mean %q?", near[0])
+		}
+		return errUsage{fmt.Errorf("unknown command %q for %q%s", args[0], c.CommandPath(), hint)}
+	}
+	return errUsage{fmt.Errorf("%s takes no argument, but %q was given", c.CommandPath(), args[0])}
+}
+
+// takes checks that the arguments named in the command's usage line are given.
+func takes(names ...string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		switch {
+		case len(args) < len(names):
+			return errUsage{fmt.Errorf("%s is missing; usage: %s", names[len(args)], c.UseLine())}
+		case len(args) > len(names):
+			return errUsage{fmt.Errorf("%q is one argument too many; usage: %s", args[len(names)], c.UseLine())}
+		}
+		return nil
+	}
+}
+
+// dataFlag adds the flag that says which service is meant, and returns its client.
+func dataFlag(c *cobra.Command) func() *client.Client {
+	data := c.PersistentFlags().String("data", defaultData, "data directory of the service")
+	return func() *client.Client { return client.New(*data) }
+}
+
+const defaultData = "./ostiarius-data"
+
+// outputFlag adds -o and returns what was asked for, one of the choices.
+func outputFlag(c *cobra.Command, choices ...string) func() (string, error) {
+	output := c.Flags().StringP("output", "o", choices[0], "output: "+strings.Join(choices, " or "))
+	c.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(choices, cobra.ShellCompDirectiveNoFileComp))
+	return func() (string, error) {
+		for _, choice := range choices {
+			if *output == choice {
+				return choice, nil
+			}
+		}
+		return "", errUsage{fmt.Errorf("-o %s is not known; write %s", *output, strings.Join(choices, " or "))}
+	}
+}
+
+func newVersion() *cobra.Command {
+	return &cobra.Command{
+		Use:     "version",
+		Short:   "Print the version",
+		Example: "  ostiarius version",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			goVersion := ""
+			if info, ok := debug.ReadBuildInfo(); ok {
+				goVersion = " (" + info.GoVersion + ")"
+			}
+			fmt.Fprintf(c.OutOrStdout(), "ostiarius %s%s\n", Version, goVersion)
+			return nil
+		},
+	}
+}

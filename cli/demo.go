@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/demo"
+	"ostiarius/service"
+)
+
+func newDemo() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Guard the site of a lighthouse, to try things out",
+		Long: `Unpacks the site of a small trust that runs a lighthouse, with its policy and accounts,
+and guards it until it is interrupted. What you change stays; remove the data directory
+to begin anew.`,
+		Example: "  ostiarius demo\n  ostiarius demo --listen 127.0.0.1:0 --data /tmp/lighthouse",
+		Args:    noArgs,
+	}
+	settings := service.Settings{Version: Version}
+	c.Flags().StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on, on loopback; port 0 is any free one")
+	c.Flags().StringVar(&settings.Data, "data", "./demo-data", "directory for the site, its policy and records")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		var err error
+		if settings.Policy, err = demo.Unpack(settings.Data); err != nil {
+			return err
+		}
+		return run(c, settings, func(s *service.Service) error {
+			if err := demo.Enrol(context.Background(), s.Register(), settings.Data); err != nil {
+				return err
+			}
+			out := c.OutOrStdout()
+			fmt.Fprintf(out, "Marram Point Lighthouse Trust, a demo\n\n")
+			t := tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
+			fmt.Fprintf(t, "  NAME\tPASSWORD\tROLE\t\n")
+			for _, p := range demo.People {
+				fmt.Fprintf(t, "  %s\t%s\t%s\t%s\n", p.Name, p.Password, strings.Join(p.Roles, ", "), p.About)
+			}
+			t.Flush()
+			policy := settings.Policy
+			if absolute, err := filepath.Abs(policy); err == nil {
+				policy = absolute
+			}
+			fmt.Fprintf(out, `
+Three things to try:
+  1. Open %[1]s/office/ and sign in as walt, then as tobias.
+  2. Ask why: sign in as agnes and open %[1]s/door/console/, or type
+     ostiarius explain GET /office/ --as role:volunteer --data %[3]s
+  3. Change who may go where: edit %[2]s
+     and load the page again.
+
+`, s.URL(), policy, settings.Data)
+			return nil
+		})
+	}
+	return c
+}

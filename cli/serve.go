@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/service"
+)
+
+func newServe() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Guard a site",
+		Long: `Guards the site that the policy describes until it is interrupted. A new version of the
+policy file is taken as soon as it is saved and free of errors.
+
+Each flag can also be set by a variable: --tls-cert by OSTIARIUS_TLS_CERT.`,
+		Example: `  ostiarius serve --policy doors.yaml --listen localhost:8460 --data ./data
+  ostiarius serve --policy doors.yaml --listen :443 --tls-cert cert.pem --tls-key key.pem`,
+		Args: noArgs,
+	}
+	settings := service.Settings{Version: Version}
+	flags := c.Flags()
+	flags.StringVar(&settings.Policy, "policy", "doors.yaml", "policy file")
+	flags.StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on; port 0 is any free one")
+	flags.StringVar(&settings.Data, "data", defaultData, "directory for records and the socket")
+	flags.StringVar(&settings.Cert, "tls-cert", "", "certificate for HTTPS, a PEM file")
+	flags.StringVar(&settings.Key, "tls-key", "", "its private key, a PEM file")
+	flags.BoolVar(&settings.PlainHTTP, "plain-http", false, "serve plain HTTP also beyond loopback, behind a server that speaks HTTPS")
+	peers := flags.StringSlice("trusted-peer", nil, "network of the servers in front whose forwarding headers are believed, such as 10.0.0.0/8")
+	c.MarkFlagFilename("policy", "yaml", "yml")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		for _, text := range *peers {
+			network, err := netip.ParsePrefix(text)
+			if address, single := netip.ParseAddr(text); single == nil {
+				network, err = netip.PrefixFrom(address, address.BitLen()), nil
+			}
+			if err != nil {
+				return errUsage{fmt.Errorf("--trusted-peer %s is no network; write one like 10.0.0.0/8", text)}
+			}
+			settings.Peers = append(settings.Peers, network)
+		}
+		return run(c, settings, nil)
+	}
+	return c
+}
+
+// run opens the service, says where it listens, and serves until an interrupt. When it is
+// ready, it calls ready with the service.
+func run(c *cobra.Command, settings service.Settings, ready func(*service.Service) error) error {
+	settings.Log = slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))
+	ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	s, err := service.Open(settings)
+	var faulty *service.PolicyError
+	if errors.As(err, &faulty) {
+		writeFindings(c.ErrOrStderr(), faulty.File, faulty.Text, faulty.Findings)
+	}
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if ready != nil {
+		if err := ready(s); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(c.OutOrStdout(), "listening on %s\n", s.URL())
+	context.AfterFunc(ctx, stop) // a second interrupt ends the process at once
+	return s.Serve(ctx)
+}

@@ -1,0 +1,137 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"path/filepath"
+
+	"ostiarius/core/policy"
+)
+
+// SocketName is the name of the service's socket in its data directory. Whoever may open
+// it may administer the service.
+const SocketName = "ostiarius.sock"
+
+// A Client speaks to a running service.
+type Client struct {
+	http *http.Client
+	base string
+	data string
+}
+
+// New returns a client of the service whose data directory this is.
+func New(data string) *Client {
+	socket := filepath.Join(data, SocketName)
+	transport := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return new(net.Dialer).DialContext(ctx, "unix", socket)
+	}}
+	return &Client{http: &http.Client{Transport: transport}, base: "http://ostiarius/api/v1", data: data}
+}
+
+// ErrNotRunning says that no service answers, and how to start one.
+var ErrNotRunning = errors.New("no service is running")
+
+// do sends a request and decodes the answer into result, if that is not nil.
+func (c *Client) do(ctx context.Context, method, path string, body, result any) error {
+	var reader io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		reader = bytes.NewReader(text)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, reader)
+	if err != nil {
+		return err
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	req.Header.Set("Accept", "application/json")
+	resp, err := c.http.Do(req)
+	var dial *net.OpError
+	if errors.As(err, &dial) && dial.Op == "dial" {
+		if errors.Is(err, fs.ErrPermission) {
+			return fmt.Errorf("the socket of the service in %s may not be opened by this user; use the account that started it", c.data)
+		}
+		return fmt.Errorf("%w on the data directory %s; start it with `ostiarius serve --policy doors.yaml --data %s`, or name another with --data", ErrNotRunning, c.data, c.data)
+	}
+	if err != nil {
+		return fmt.Errorf("the service in %s did not answer: %w", c.data, err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 400 {
+		var p Problem
+		if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&p); err != nil || p.Detail == "" {
+			return fmt.Errorf("the service answered %s", resp.Status)
+		}
+		return errors.New(p.Detail)
+	}
+	if result == nil {
+		return nil
+	}
+	return json.NewDecoder(resp.Body).Decode(result)
+}
+
+// Status returns the state of the service.
+func (c *Client) Status(ctx context.Context) (s Status, err error) {
+	return s, c.do(ctx, "GET", "/status", nil, &s)
+}
+
+// Explain asks the service to explain a request under its policy.
+func (c *Client) Explain(ctx context.Context, method, address, who, client string) (e policy.Explanation, err error) {
+	q := url.Values{"method": {method}, "url": {address}, "as": {who}, "client": {client}}
+	return e, c.do(ctx, "GET", "/explain?"+q.Encode(), nil, &e)
+}
+
+// People returns all accounts.
+func (c *Client) People(ctx context.Context) (all []Person, err error) {
+	return all, c.do(ctx, "GET", "/people", nil, &all)
+}
+
+// Person returns one account.
+func (c *Client) Person(ctx context.Context, name string) (p Person, err error) {
+	return p, c.do(ctx, "GET", person(name), nil, &p)
+}
+
+func person(name string) string { return "/people/" + url.PathEscape(name) }
+
+// AddPerson adds an account.
+func (c *Client) AddPerson(ctx context.Context, n NewPerson) (p Person, err error) {
+	return p, c.do(ctx, "POST", "/people", n, &p)
+}
+
+// RemovePerson removes an account with its grants and sessions.
+func (c *Client) RemovePerson(ctx context.Context, name string) error {
+	return c.do(ctx, "DELETE", person(name), nil, nil)
+}
+
+// SetPassword gives an account another password and ends its sessions.
+func (c *Client) SetPassword(ctx context.Context, name, password string) error {
+	return c.do(ctx, "PUT", person(name)+"/password", NewPassword{password}, nil)
+}
+
+// SetDisabled disables or enables an account. Disabling ends its sessions.
+func (c *Client) SetDisabled(ctx context.Context, name string, disabled bool) error {
+	return c.do(ctx, "PUT", person(name)+"/disabled", disabled, nil)
+}
+
+// Grant gives a role to an account.
+func (c *Client) Grant(ctx context.Context, name string, g NewGrant) error {
+	return c.do(ctx, "POST", person(name)+"/grants", g, nil)
+}
+
+// Revoke takes a role from an account.
+func (c *Client) Revoke(ctx context.Context, name, role string) error {
+	return c.do(ctx, "DELETE", person(name)+"/grants/"+url.PathEscape(role), nil, nil)
+}
+

@@ -1,0 +1,101 @@
+// Package client is the Go client of the administration API, and the words of that API:
+// the types that go over the wire.
+package client
+
+import (
+	"time"
+
+	"ostiarius/core/policy"
+)
+
+// Person is an account as the API shows it. It never has a password or its hash.
+type Person struct {
+	Name       string     `json:"name"`
+	Email      string     `json:"email,omitempty"`
+	Disabled   bool       `json:"disabled"`
+	Roles      []string   `json:"roles"` // those that hold now
+	Grants     []Grant    `json:"grants"`
+	MadeAt     time.Time  `json:"madeAt"`
+	MadeBy     string     `json:"madeBy"`
+	LastSignIn *time.Time `json:"lastSignIn"`
+}
+
+// Grant is a role given to an account.
+type Grant struct {
+	Role  string     `json:"role"`
+	From  time.Time  `json:"from"`
+	Until *time.Time `json:"until"`
+	By    string     `json:"by"`
+}
+
+// NewPerson asks for an account.
+type NewPerson struct {
+	Name     string   `json:"name"`
+	Email    string   `json:"email,omitempty"`
+	Password string   `json:"password"`
+	Roles    []string `json:"roles,omitempty"`
+}
+
+// NewPassword asks for another password.
+type NewPassword struct {
+	Password string `json:"password"`
+}
+
+// NewGrant asks for a role, until a time or for good.
+type NewGrant struct {
+	Role  string     `json:"role"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// Doors is the policy in force, door by door.
+type Doors struct {
+	Site     string      `json:"site"`
+	Prefix   string      `json:"prefix"`
+	File     string      `json:"file"`
+	Roles    []string    `json:"roles"`
+	Unlisted string      `json:"unlisted"`
+	Doors    []Door      `json:"doors"`
+	BuiltIn  []Door      `json:"builtIn"`
+	Sources  []SourceRef `json:"sources"`
+}
+
+// Door is one door, in the policy's words.
+type Door struct {
+	ID        int      `json:"id"` // its index in file order
+	Line      int      `json:"line"`
+	Entry     int      `json:"entry"` // the line of the entry that it is written in
+	Path      string   `json:"path"`
+	Host      string   `json:"host,omitempty"`
+	Methods   []string `json:"methods"` // empty for any
+	Admit     string   `json:"admit"`   // in the policy's words
+	Asks      string   `json:"asks"`    // in words for everybody
+	Basic     bool     `json:"basic"`
+	Anonymous string   `json:"anonymous,omitempty"` // what is said otherwise
+	Refused   string   `json:"refused,omitempty"`
+}
+
+// SourceRef says what stands behind a path.
+type SourceRef struct {
+	Path  string `json:"path"`
+	Host  string `json:"host,omitempty"`
+	Files string `json:"files,omitempty"`
+	Proxy string `json:"proxy,omitempty"`
+}
+
+// Status is the state of the running service.
+type Status struct {
+	Version  string           `json:"version"`
+	Site     string           `json:"site"`
+	Started  time.Time        `json:"started"`
+	Policy   string           `json:"policy"` // the file
+	Doors    int              `json:"doors"`
+	Findings []policy.Finding `json:"findings"` // of the newest version of the file, if it was not taken
+}
+
+// Problem is an error of the API (RFC 9457).
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+}

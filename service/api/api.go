@@ -1,0 +1,266 @@
+// Package api is the administration API, for the commands and the console.
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"ostiarius/client"
+	"ostiarius/core/account"
+	"ostiarius/core/policy"
+	"ostiarius/service/people"
+)
+
+// An API answers administration requests. Whoever reaches it may do everything; who may
+// reach it is decided in front of it, by a built-in door or the socket's file mode.
+type API struct {
+	Register *people.Register
+	Book     func() *policy.Book
+	Status   func() client.Status
+	Now      func() time.Time
+	Log      *slog.Logger
+	// Actor names who sends a request, for the activity.
+	Actor func(*http.Request) string
+}
+
+// Routes adds the API's routes to r.
+func (a *API) Routes(r chi.Router) {
+	r.Get("/status", a.status)
+	r.Get("/doors", a.doors)
+	r.Get("/explain", a.explain)
+	r.Get("/people", a.listPeople)
+	r.Post("/people", a.addPerson)
+	r.Get("/people/{name}", a.showPerson)
+	r.Delete("/people/{name}", a.removePerson)
+	r.Put("/people/{name}/password", a.setPassword)
+	r.Put("/people/{name}/disabled", a.setDisabled)
+	r.Post("/people/{name}/grants", a.grant)
+	r.Delete("/people/{name}/grants/{role}", a.revoke)
+	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+		a.problem(w, http.StatusNotFound, "The API has nothing at this address.")
+	})
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		a.problem(w, http.StatusMethodNotAllowed, "The API does not have this method at this address.")
+	})
+}
+
+func (a *API) answer(w http.ResponseWriter, status int, value any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "private, no-store")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(value)
+}
+
+func (a *API) problem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.Header().Set("Cache-Control", "private, no-store")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(client.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+}
+
+// done answers a change that returns nothing, or says what was wrong with it.
+func (a *API) done(w http.ResponseWriter, err error) {
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (a *API) fail(w http.ResponseWriter, err error) {
+	var mistake *people.Mistake
+	if errors.As(err, &mistake) {
+		status := map[string]int{"unknown": http.StatusNotFound, "taken": http.StatusConflict, "invalid": http.StatusUnprocessableEntity}[mistake.Kind]
+		a.problem(w, status, mistake.Text)
+		return
+	}
+	a.Log.Error("request of the API failed", "error", err)
+	a.problem(w, http.StatusInternalServerError, "The service failed; its log says why.")
+}
+
+// read decodes the body of a request, strictly. It answers what cannot be read.
+func (a *API) read(w http.ResponseWriter, r *http.Request, into any) bool {
+	decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20))
+	decoder.DisallowUnknownFields()
+	err := decoder.Decode(into)
+	if err == nil {
+		if _, more := decoder.Token(); more != io.EOF {
+			err = errors.New("more than one JSON value")
+		}
+	}
+	if err != nil {
+		a.problem(w, http.StatusBadRequest, "The body is not the JSON that is expected here: "+err.Error())
+		return false
+	}
+	return true
+}
+
+func (a *API) status(w http.ResponseWriter, r *http.Request) {
+	a.answer(w, http.StatusOK, a.Status())
+}
+
+func (a *API) explain(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	method := q.Get("method")
+	if method == "" {
+		method = http.MethodGet
+	}
+	request, query, err := policy.ReadRequest(method, q.Get("url"))
+	if err != nil {
+		a.problem(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	who := q.Get("as")
+	if who == "" {
+		who = "anonymous"
+	}
+	visitor, err := policy.ParseVisitor(who)
+	if err != nil {
+		a.problem(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	kind, err := policy.ParseClient(q.Get("client"))
+	if err != nil {
+		a.problem(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	// The service knows what its accounts have been granted.
+	if visitor.Account != "" && len(visitor.Roles) == 0 {
+		if found, err := a.Register.Show(r.Context(), visitor.Account); err == nil {
+			visitor.Roles = found.Roles(a.Now())
+		}
+	}
+	a.answer(w, http.StatusOK, a.Book().Explain(request, &visitor, kind, query))
+}
+
+func (a *API) doors(w http.ResponseWriter, r *http.Request) {
+	book := a.Book()
+	all := client.Doors{
+		Site: book.Site, Prefix: book.Prefix, File: a.Status().Policy, Roles: book.RoleNames(), Unlisted: book.UnlistedWord(),
+		Doors: []client.Door{}, BuiltIn: []client.Door{}, Sources: []client.SourceRef{},
+	}
+	for i := range book.Doors {
+		all.Doors = append(all.Doors, showDoor(i, &book.Doors[i]))
+	}
+	for i, door := range book.BuiltIn() {
+		all.BuiltIn = append(all.BuiltIn, showDoor(i, &door))
+	}
+	for _, s := range book.Sources {
+		all.Sources = append(all.Sources, client.SourceRef{Path: s.Path, Host: s.Host.String(), Files: s.Files, Proxy: s.Proxy})
+	}
+	a.answer(w, http.StatusOK, all)
+}
+
+func showDoor(id int, d *policy.Door) client.Door {
+	methods := d.Methods.Names()
+	if methods == nil {
+		methods = []string{}
+	}
+	return client.Door{
+		ID: id, Line: d.Line, Entry: d.Entry, Path: d.Written, Host: d.Host.String(), Methods: methods,
+		Admit: d.Admit.String(), Asks: d.Ask(), Basic: d.Basic,
+		Anonymous: d.Otherwise.Anonymous.String(), Refused: d.Otherwise.Refused.String(),
+	}
+}
+
+func (a *API) show(p *account.Account) client.Person {
+	now := a.Now()
+	shown := client.Person{
+		Name: p.Name, Email: p.Email, Disabled: p.Disabled, Roles: p.Roles(now), Grants: []client.Grant{},
+		MadeAt: p.MadeAt, MadeBy: p.MadeBy, LastSignIn: moment(p.SignedIn),
+	}
+	if shown.Roles == nil {
+		shown.Roles = []string{}
+	}
+	for _, g := range p.Grants {
+		shown.Grants = append(shown.Grants, client.Grant{Role: g.Role, From: g.From, Until: moment(g.Until), By: g.By})
+	}
+	return shown
+}
+
+func moment(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func (a *API) listPeople(w http.ResponseWriter, r *http.Request) {
+	all, err := a.Register.List(r.Context())
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	shown := make([]client.Person, len(all))
+	for i, p := range all {
+		shown[i] = a.show(p)
+	}
+	a.answer(w, http.StatusOK, shown)
+}
+
+func (a *API) addPerson(w http.ResponseWriter, r *http.Request) {
+	var n client.NewPerson
+	if !a.read(w, r, &n) {
+		return
+	}
+	added, err := a.Register.Add(r.Context(), a.Actor(r), people.NewAccount{Name: n.Name, Email: n.Email, Password: n.Password, Roles: n.Roles})
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusCreated, a.show(added))
+}
+
+// parameter returns a part of the path. chi has taken it from the decoded path, so a name
+// stands in it as it is.
+func parameter(r *http.Request, name string) string { return strings.TrimSpace(chi.URLParam(r, name)) }
+
+func (a *API) showPerson(w http.ResponseWriter, r *http.Request) {
+	p, err := a.Register.Show(r.Context(), parameter(r, "name"))
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusOK, a.show(p))
+}
+
+func (a *API) removePerson(w http.ResponseWriter, r *http.Request) {
+	a.done(w, a.Register.Remove(r.Context(), a.Actor(r), parameter(r, "name")))
+}
+
+func (a *API) setPassword(w http.ResponseWriter, r *http.Request) {
+	var n client.NewPassword
+	if a.read(w, r, &n) {
+		a.done(w, a.Register.SetPassword(r.Context(), a.Actor(r), parameter(r, "name"), n.Password))
+	}
+}
+
+func (a *API) setDisabled(w http.ResponseWriter, r *http.Request) {
+	var disabled bool
+	if a.read(w, r, &disabled) {
+		a.done(w, a.Register.SetDisabled(r.Context(), a.Actor(r), parameter(r, "name"), disabled))
+	}
+}
+
+func (a *API) grant(w http.ResponseWriter, r *http.Request) {
+	var g client.NewGrant
+	if !a.read(w, r, &g) {
+		return
+	}
+	var until time.Time
+	if g.Until != nil {
+		until = *g.Until
+	}
+	a.done(w, a.Register.Grant(r.Context(), a.Actor(r), parameter(r, "name"), g.Role, until))
+}
+
+func (a *API) revoke(w http.ResponseWriter, r *http.Request) {
+	a.done(w, a.Register.Revoke(r.Context(), a.Actor(r), parameter(r, "name"), parameter(r, "role")))
+}

@@ -1,0 +1,132 @@
+// Package guard stands in front of a site: it reads each request as a place, finds out
+// who asks, has the Book decide, and answers or hands the request on.
+//
+// A Guard is an http.Handler, and the way to put Ostiarius into a Go program of one's
+// own.
+package guard
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"ostiarius/core/place"
+	"ostiarius/core/policy"
+)
+
+// A Guard lets admitted requests through to what is behind it. All fields must be set.
+type Guard struct {
+	// House returns the policy now in force with the site behind it. A request is judged
+	// and answered by one House from beginning to end.
+	House func() *House
+	// Who returns the visitor, as far as the request proves it. An error means that
+	// nobody can be recognised at the moment.
+	Who func(*http.Request) (policy.Visitor, error)
+	// Own answers the admitted requests for Ostiarius's own pages, below the prefix.
+	Own http.Handler
+	// Turned answers the requests that are not admitted: with the answer's status, and
+	// what the client can use to understand it.
+	Turned func(w http.ResponseWriter, r *http.Request, t *Turn)
+	// Peers tells whose forwarding headers are believed.
+	Peers Peers
+}
+
+// A House is a policy and the site that it guards. They are swapped together.
+type House struct {
+	Book *policy.Book
+	Site http.Handler // answers the admitted requests for places of the site
+}
+
+// A Turn is what became of a request, for the handlers behind the Guard.
+type Turn struct {
+	Book     *policy.Book
+	Decision policy.Decision
+	Visitor  policy.Visitor
+	Client   policy.Client
+	Answer   policy.Answer
+	Address  string // of the page asked for, percent-encoded, with its query; "" if rejected
+}
+
+type turnKey struct{}
+
+// TurnOf returns what became of a request that a Guard has handed on, and nil for any
+// other request.
+func TurnOf(r *http.Request) *Turn {
+	t, _ := r.Context().Value(turnKey{}).(*Turn)
+	return t
+}
+
+func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	house := g.House()
+	book := house.Book
+	_, path, query := place.SplitTarget(r.RequestURI) // net/http has set r.Host already
+	visitor, err := g.Who(r)
+	if err != nil {
+		// Fail closed: without the records nobody is known, and a stranger's answer
+		// would be wrong for people who are signed in.
+		http.Error(w, "The records cannot be read at the moment. Please try again.", http.StatusServiceUnavailable)
+		return
+	}
+	visitor.From = g.Peers.Client(r)
+	t := &Turn{Book: book, Visitor: visitor}
+	t.Decision = book.Decide(policy.Request{Method: r.Method, Host: r.Host, Path: path}, &t.Visitor)
+	if t.Decision.Outcome != policy.Reject {
+		t.Address = (&url.URL{Path: t.Decision.Place.Address(), RawQuery: query}).RequestURI()
+	}
+	if t.Decision.Outcome != policy.Admit {
+		t.Client = policy.ClientOf(r.Header.Get)
+		t.Answer = book.Answer(t.Decision, t.Client, query)
+		keepPrivate(w.Header())
+		if t.Answer.Authenticate != "" {
+			w.Header().Set("WWW-Authenticate", t.Answer.Authenticate)
+		}
+		g.Turned(w, r, t)
+		return
+	}
+
+	// What was judged is what is served: the source sees the canonical path and nothing
+	// of how it was spelled.
+	inner := r.WithContext(context.WithValue(r.Context(), turnKey{}, t))
+	inner.URL = &url.URL{Path: t.Decision.Place.Address(), RawQuery: query, ForceQuery: r.URL.ForceQuery}
+	inner.RequestURI = t.Address
+	if book.IsOwn(t.Decision.Place) {
+		g.Own.ServeHTTP(w, inner)
+		return
+	}
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	if !t.Decision.Public {
+		keepPrivate(w.Header())
+	}
+	house.Site.ServeHTTP(w, inner)
+}
+
+// keepPrivate keeps an answer out of caches, also the browser's own: Back after signing
+// out shows nothing (RFC 9111, section 5.2.2.5).
+func keepPrivate(h http.Header) {
+	h.Set("Cache-Control", "private, no-store")
+}
+
+// OwnPath returns next if it is a place on this site that people may be led to, in its
+// canonical form with its query, and "" otherwise. Whatever could lead elsewhere or be
+// read in two ways is none: another host, a scheme, a backslash, control characters.
+func OwnPath(book *policy.Book, next string) string {
+	path, query, hasQuery := strings.Cut(next, "?")
+	if len(next) > place.MaxPath || strings.HasPrefix(next, "//") {
+		return ""
+	}
+	canonical, slash, err := place.Canonical(path, book.Rules)
+	if err != nil {
+		return ""
+	}
+	for i := 0; i < len(query); i++ {
+		if c := query[i]; c <= 0x20 || c >= 0x7f || c == '\\' || c == '#' || c == '"' || c == '<' || c == '>' {
+			return ""
+		}
+	}
+	address := (&url.URL{Path: place.Place{Path: canonical, Slash: slash}.Address()}).EscapedPath()
+	if hasQuery {
+		address += "?" + query
+	}
+	return address
+}

@@ -1,0 +1,338 @@
+// Package pages is what people meet at the doors: the sign-in page and its sisters, and
+// the pages that say why somebody was turned away. They are rendered by the service and
+// work without JavaScript.
+package pages
+
+import (
+	"bytes"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+
+	"ostiarius/core/policy"
+	"ostiarius/service/guard"
+	"ostiarius/service/people"
+)
+
+// Pages serves the pages that people meet.
+type Pages struct {
+	Register *people.Register
+	Peers    guard.Peers
+	Log      *slog.Logger
+}
+
+//go:embed templates/*.html
+var templateFiles embed.FS
+
+//go:embed assets
+var assetFiles embed.FS
+
+var templates = template.Must(template.ParseFS(templateFiles, "templates/*.html"))
+
+// Routes adds the pages to the router of Ostiarius's own pages.
+func (p *Pages) Routes(r chi.Router) {
+	r.Get("/sign-in", p.signInForm)
+	r.Post("/sign-in", p.signIn)
+	r.Get("/sign-out", p.signOutForm)
+	r.Post("/sign-out", p.signOut)
+	r.Get("/me", p.me)
+	r.Get("/may", p.may)
+	assets, err := fs.Sub(assetFiles, "assets")
+	if err != nil {
+		panic(err)
+	}
+	files := http.FileServerFS(assets)
+	r.Get("/assets/{name}", func(w http.ResponseWriter, r *http.Request) {
+		if _, err := fs.Stat(assets, chi.URLParam(r, "name")); err != nil {
+			p.Missing(w, r)
+			return
+		}
+		w.Header().Set("Cache-Control", "public, max-age=3600")
+		http.StripPrefix(guard.TurnOf(r).Book.Prefix+"/assets", files).ServeHTTP(w, r)
+	})
+}
+
+// A view is what the templates are given.
+type view struct {
+	Site    string
+	Prefix  string
+	Title   string
+	Account string // who is signed in, or ""
+	// Of the sign-in page:
+	Next     string
+	Username string
+	Problem  string
+	// Of the other pages:
+	Lead  string // what happened, in a sentence
+	Asks  string // what the door asks
+	Roles string // what the visitor has
+	Hint  string // what can be done
+	Other string // the address at which to sign in as somebody else
+}
+
+// render writes a page. Nothing of it is stored by caches, and nothing but our own style
+// sheet is loaded by it.
+func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name string, v view) {
+	var page bytes.Buffer
+	if err := templates.ExecuteTemplate(&page, name, v); err != nil {
+		p.Log.Error("page not rendered", "page", name, "error", err)
+		http.Error(w, "This page cannot be shown.", http.StatusInternalServerError)
+		return
+	}
+	h := w.Header()
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Cache-Control", "private, no-store")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "same-origin")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; font-src 'self'; img-src 'self' data:; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+	w.WriteHeader(status)
+	if r.Method != http.MethodHead {
+		w.Write(page.Bytes())
+	}
+}
+
+func (p *Pages) cookieName(r *http.Request) string { return CookieName(p.Peers.Secure(r)) }
+
+// CookieName is the name of the session cookie. Over HTTPS it carries the prefix that
+// binds it to this host and to HTTPS (RFC 6265bis, section 4.1.3.2).
+func CookieName(secure bool) string {
+	if secure {
+		return "__Host-ostiarius-session"
+	}
+	return "ostiarius-session"
+}
+
+// Token returns the token of the session cookie, or "" if the request has none. Two
+// cookies of that name are none: one of them was planted.
+func (p *Pages) Token(r *http.Request) string {
+	if cookies := r.CookiesNamed(p.cookieName(r)); len(cookies) == 1 {
+		return cookies[0].Value
+	}
+	return ""
+}
+
+func (p *Pages) setCookie(w http.ResponseWriter, r *http.Request, token string, maxAge int) {
+	secure := p.Peers.Secure(r)
+	http.SetCookie(w, &http.Cookie{
+		Name: CookieName(secure), Value: token, Path: "/", MaxAge: maxAge,
+		HttpOnly: true, Secure: secure, SameSite: http.SameSiteLaxMode,
+	})
+}
+
+func (p *Pages) signInForm(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	next := guard.OwnPath(t.Book, r.URL.Query().Get("next"))
+	if t.Visitor.SignedIn && !r.URL.Query().Has("other") {
+		if next == "" || !p.admitted(t, next) {
+			next = t.Book.AfterSignIn(&t.Visitor)
+		}
+		redirect(w, next)
+		return
+	}
+	p.showSignIn(w, r, http.StatusOK, view{Next: next})
+}
+
+// admitted reports whether the visitor of t may go to an address of this site.
+func (p *Pages) admitted(t *guard.Turn, address string) bool {
+	path, _, _ := strings.Cut(address, "?")
+	return t.Book.Decide(policy.Request{Method: http.MethodGet, Host: t.Decision.Place.Host, Path: path}, &t.Visitor).Outcome == policy.Admit
+}
+
+func (p *Pages) showSignIn(w http.ResponseWriter, r *http.Request, status int, v view) {
+	t := guard.TurnOf(r)
+	v.Site, v.Prefix, v.Title, v.Account = t.Book.Site, t.Book.Prefix, "Sign in", t.Visitor.Account
+	p.render(w, r, status, "sign-in.html", v)
+}
+
+func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
+	if err := r.ParseForm(); err != nil {
+		p.showSignIn(w, r, http.StatusBadRequest, view{Problem: "The form could not be read. Please fill it in again."})
+		return
+	}
+	name, password := strings.TrimSpace(r.PostForm.Get("username")), r.PostForm.Get("password")
+	next := guard.OwnPath(t.Book, r.PostForm.Get("next"))
+	v := view{Next: next, Username: name}
+	if name == "" || password == "" {
+		v.Problem = "Please type your name and your password."
+		p.showSignIn(w, r, http.StatusUnprocessableEntity, v)
+		return
+	}
+	remember := r.PostForm.Get("remember") != ""
+	from := people.Origin{Network: t.Visitor.From.String(), Agent: r.UserAgent(), Before: p.Token(r)}
+	token, visitor, err := p.Register.SignIn(r.Context(), name, password, from, remember)
+	switch {
+	case errors.Is(err, people.ErrWrong):
+		v.Problem = "That name and password do not belong together. Please try again."
+		p.showSignIn(w, r, http.StatusUnprocessableEntity, v)
+		return
+	case errors.Is(err, people.ErrDisabled):
+		v.Problem = "Your account is switched off. Please ask the people who run this site."
+		p.showSignIn(w, r, http.StatusForbidden, v)
+		return
+	case err != nil:
+		p.Log.Error("sign-in failed", "error", err)
+		v.Problem = "Signing in does not work at the moment. Please try again in a while."
+		p.showSignIn(w, r, http.StatusServiceUnavailable, v)
+		return
+	}
+	maxAge := 0 // until the browser is closed
+	if remember {
+		maxAge = int(t.Book.Sessions.Remembered.Seconds())
+		if maxAge == 0 {
+			maxAge = 400 * 24 * 3600 // the longest that browsers keep a cookie
+		}
+	}
+	p.setCookie(w, r, token, maxAge)
+	if next == "" {
+		next = t.Book.AfterSignIn(&visitor)
+	}
+	redirect(w, next)
+}
+
+func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	p.render(w, r, http.StatusOK, "sign-out.html", view{Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "Sign out", Account: t.Visitor.Account})
+}
+
+func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	if err := p.Register.SignOut(r.Context(), p.Token(r), t.Visitor.From.String()); err != nil {
+		p.Log.Error("sign-out failed", "error", err)
+		http.Error(w, "Signing out does not work at the moment. Please try again.", http.StatusServiceUnavailable)
+		return
+	}
+	p.setCookie(w, r, "", -1)
+	redirect(w, t.Book.AfterSignOut(&t.Visitor))
+}
+
+// redirect sends to a page with 303, so that it is fetched with GET whatever the method
+// was (RFC 9110, section 15.4.4).
+func redirect(w http.ResponseWriter, to string) {
+	w.Header().Set("Cache-Control", "private, no-store")
+	w.Header().Set("Location", to)
+	w.WriteHeader(http.StatusSeeOther)
+}
+
+// me tells a page's scripts who is signed in.
+func (p *Pages) me(w http.ResponseWriter, r *http.Request) {
+	v := guard.TurnOf(r).Visitor
+	roles := v.Roles
+	if roles == nil {
+		roles = []string{}
+	}
+	writeJSON(w, http.StatusOK, "application/json", map[string]any{"signedIn": v.SignedIn, "name": v.Account, "roles": roles})
+}
+
+// may tells a page's scripts which of the addresses given as path the visitor may go to.
+// What is hidden and what is merely closed look alike.
+func (p *Pages) may(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	query := r.URL.Query()
+	paths := query["path"]
+	method := query.Get("method")
+	if method == "" {
+		method = http.MethodGet
+	}
+	if len(paths) == 0 || len(paths) > 100 {
+		problem(w, http.StatusBadRequest, "The query has between 1 and 100 parameters path, such as path=/rota/.")
+		return
+	}
+	may := map[string]bool{}
+	for _, path := range paths {
+		d := t.Book.Decide(policy.Request{Method: method, Host: r.Host, Path: path}, &t.Visitor)
+		may[path] = d.Outcome == policy.Admit
+	}
+	writeJSON(w, http.StatusOK, "application/json", map[string]any{"may": may})
+}
+
+func writeJSON(w http.ResponseWriter, status int, contentType string, value any) {
+	w.Header().Set("Content-Type", contentType)
+	w.Header().Set("Cache-Control", "private, no-store")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(value)
+}
+
+// problem answers a program with what is wrong (RFC 9457).
+func problem(w http.ResponseWriter, status int, detail string) {
+	writeJSON(w, status, "application/problem+json", map[string]any{
+		"type": "about:blank", "title": http.StatusText(status), "status": status, "detail": detail,
+	})
+}
+
+// Missing answers for a page that is not there. It is also the answer for what is
+// hidden, to the last byte.
+func (p *Pages) Missing(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	p.missing(w, r, t.Book, policy.ClientOf(r.Header.Get))
+}
+
+func (p *Pages) missing(w http.ResponseWriter, r *http.Request, book *policy.Book, client policy.Client) {
+	if client != policy.Browser {
+		problem(w, http.StatusNotFound, "There is nothing at this address.")
+		return
+	}
+	p.render(w, r, http.StatusNotFound, "notice.html", view{
+		Site: book.Site, Prefix: book.Prefix, Title: "Not found",
+		Lead: "There is nothing at this address.",
+		Hint: "Perhaps the page has moved, or a letter in the address is wrong.",
+	})
+}
+
+// Turned answers a request that was not admitted.
+func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.Turn) {
+	v := view{Site: t.Book.Site, Prefix: t.Book.Prefix, Account: t.Visitor.Account}
+	switch a := t.Answer; {
+	case a.Status == http.StatusSeeOther:
+		redirect(w, a.Location)
+		return
+	case a.Status == http.StatusNotFound:
+		p.missing(w, r, t.Book, t.Client)
+		return
+	case a.Status == http.StatusBadRequest:
+		if t.Client != policy.Browser {
+			problem(w, a.Status, fmt.Sprintf("The request cannot be read without guessing: %v.", t.Decision.Fault))
+			return
+		}
+		v.Title, v.Lead = "This address cannot be read", "The address is malformed, or it could be read in more than one way."
+		v.Hint = "What was found: " + t.Decision.Fault.Error() + "."
+	case a.Status == http.StatusUnauthorized:
+		if t.Client != policy.Browser {
+			problem(w, a.Status, "This asks for "+t.Decision.Door.Ask()+". Sign in at "+t.Book.Prefix+"/sign-in first.")
+			return
+		}
+		v.Title, v.Lead = "Credentials are needed", "This page asks for a name and a password."
+		v.Hint = "Load the page again and type them when the browser asks."
+	default:
+		if t.Client != policy.Browser {
+			detail := "This asks for " + t.Decision.Door.Ask() + "."
+			if a.Say != "" {
+				detail = a.Say
+			}
+			problem(w, a.Status, detail)
+			return
+		}
+		v.Title, v.Lead = "Not for you", "You may not see this page."
+		if a.Say != "" {
+			v.Lead = a.Say
+		} else {
+			v.Asks = t.Decision.Door.Ask()
+		}
+		v.Other = t.Book.Prefix + "/sign-in?other&next=" + url.QueryEscape(t.Address)
+		if t.Visitor.SignedIn {
+			v.Roles = strings.Join(t.Visitor.Roles, ", ")
+		}
+	}
+	p.render(w, r, t.Answer.Status, "notice.html", v)
+}

@@ -1,0 +1,330 @@
+// Package service is the running service: it holds the policy in force, the records and
+// the site, and answers for all of them.
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"ostiarius/client"
+	"ostiarius/console"
+	"ostiarius/core/policy"
+	"ostiarius/core/secret"
+	"ostiarius/service/api"
+	"ostiarius/service/guard"
+	"ostiarius/service/pages"
+	"ostiarius/service/people"
+	"ostiarius/store"
+)
+
+// Settings are the settings of the process. They are no part of the policy.
+type Settings struct {
+	Policy    string // the policy file
+	Listen    string // host:port
+	Data      string // the directory of the records
+	Cert, Key string // PEM files for HTTPS; empty for plain HTTP
+	PlainHTTP bool   // allow plain HTTP on other addresses than loopback
+	Peers     guard.Peers
+	Version   string
+	Log       *slog.Logger
+	Cost      secret.Cost // of password hashes; the default if zero
+}
+
+// A Service is a running service, from Open to Close.
+type Service struct {
+	settings Settings
+	started  time.Time
+	store    *store.Store
+	register *people.Register
+	pages    *pages.Pages
+	house    atomic.Pointer[guard.House]
+	rejected atomic.Pointer[[]policy.Finding] // of the newest version of the file, if it was not taken
+	listener net.Listener
+	socket   net.Listener
+	handler  http.Handler
+	admin    http.Handler
+}
+
+// Open prepares a service: it reads the policy, opens the records and takes the port and
+// the socket. The errors say in one line what to do.
+func Open(settings Settings) (s *Service, err error) {
+	s = &Service{settings: settings, started: time.Now(), pages: &pages.Pages{Peers: settings.Peers, Log: settings.Log}}
+	defer func() {
+		if err != nil {
+			s.Close()
+		}
+	}()
+	if err := s.checkTransport(); err != nil {
+		return s, err
+	}
+	house, findings, text := s.load()
+	if house == nil {
+		return s, &PolicyError{settings.Policy, text, findings}
+	}
+	s.house.Store(house)
+	if err := os.MkdirAll(settings.Data, 0o700); err != nil {
+		return s, fmt.Errorf("the data directory cannot be made: %w", err)
+	}
+	if s.socket, err = openSocket(filepath.Join(settings.Data, client.SocketName)); err != nil {
+		return s, err
+	}
+	if s.store, err = store.Open(filepath.Join(settings.Data, "ostiarius.db")); err != nil {
+		return s, err
+	}
+	s.register = people.New(people.Options{Store: s.store, Book: s.Book, Now: time.Now, Cost: settings.Cost})
+	if s.listener, err = net.Listen("tcp", settings.Listen); err != nil {
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
+		}
+		return s, fmt.Errorf("cannot listen on %s: %w; choose another address with --listen", settings.Listen, err)
+	}
+	s.build()
+	return s, nil
+}
+
+// A PolicyError says that the policy cannot be used, and why.
+type PolicyError struct {
+	File     string
+	Text     []byte
+	Findings []policy.Finding
+}
+
+func (e *PolicyError) Error() string {
+	n := 0
+	for _, f := range e.Findings {
+		if f.Severity == policy.Error {
+			n++
+		}
+	}
+	return fmt.Sprintf("the policy %s cannot be used: %d errors; `ostiarius check %s` shows them", e.File, n, e.File)
+}
+
+// checkTransport refuses plain HTTP where others could listen.
+func (s *Service) checkTransport() error {
+	if (s.settings.Cert == "") != (s.settings.Key == "") {
+		return errors.New("--tls-cert and --tls-key go together")
+	}
+	if s.settings.Cert != "" || s.settings.PlainHTTP {
+		return nil
+	}
+	host, _, err := net.SplitHostPort(s.settings.Listen)
+	if err != nil {
+		return fmt.Errorf("%q is no address to listen on; write HOST:PORT, such as localhost:8460", s.settings.Listen)
+	}
+	if address, err := netip.ParseAddr(host); host == "localhost" || err == nil && address.IsLoopback() {
+		return nil
+	}
+	return fmt.Errorf("plain HTTP is served on loopback only, and %s is not; give --tls-cert and --tls-key, or --plain-http if a server in front speaks HTTPS", s.settings.Listen)
+}
+
+// openSocket takes the socket at path. One that is left over from a process that has
+// ended is replaced.
+func openSocket(path string) (net.Listener, error) {
+	if len(path) > 100 {
+		return nil, fmt.Errorf("the path of the socket, %s, is too long for a socket; choose a shorter data directory with --data", path)
+	}
+	if conn, err := net.Dial("unix", path); err == nil {
+		conn.Close()
+		return nil, fmt.Errorf("another service is running on the data directory %s; stop it, or choose another directory with --data", filepath.Dir(path))
+	}
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	old := syscall.Umask(0o177) // the file's mode is the permission, from the beginning
+	defer syscall.Umask(old)
+	return net.Listen("unix", path)
+}
+
+// Book returns the policy in force.
+func (s *Service) Book() *policy.Book { return s.house.Load().Book }
+
+// Register returns the accounts and sessions.
+func (s *Service) Register() *people.Register { return s.register }
+
+// URL returns the address at which the service answers.
+func (s *Service) URL() string {
+	scheme := "http"
+	if s.settings.Cert != "" {
+		scheme = "https"
+	}
+	host, _, _ := net.SplitHostPort(s.settings.Listen)
+	_, port, _ := net.SplitHostPort(s.listener.Addr().String())
+	if host == "" {
+		host = "localhost"
+	}
+	return scheme + "://" + net.JoinHostPort(host, port)
+}
+
+// Status returns the state of the service.
+func (s *Service) Status() client.Status {
+	book := s.Book()
+	status := client.Status{
+		Version: s.settings.Version, Site: book.Site, Started: s.started,
+		Policy: s.settings.Policy, Doors: len(book.Doors), Findings: []policy.Finding{},
+	}
+	if rejected := s.rejected.Load(); rejected != nil {
+		status.Findings = *rejected
+	}
+	return status
+}
+
+// build makes the handlers.
+func (s *Service) build() {
+	front := s.pages
+	front.Register = s.register
+	administration := api.API{Register: s.register, Book: s.Book, Status: s.Status, Now: time.Now, Log: s.settings.Log}
+	bySession, bySocket := administration, administration
+	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
+	bySocket.Actor = func(*http.Request) string { return "command line" }
+
+	own := chi.NewRouter()
+	own.Use(middleware.GetHead)
+	own.NotFound(front.Missing)
+	prefix := s.Book().Prefix
+	own.Route(prefix, func(r chi.Router) {
+		front.Routes(r)
+		r.Get("/health", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+			w.Header().Set("Cache-Control", "no-store")
+			w.Write([]byte("{\"status\":\"ok\"}\n"))
+		})
+		r.Route("/api/v1", bySession.Routes)
+		consoleRoutes(r)
+	})
+	crossOrigin := http.NewCrossOriginProtection()
+	crossOrigin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.Error(w, "This request came from another site and was not carried out.", http.StatusForbidden)
+	}))
+	g := &guard.Guard{
+		House: s.house.Load,
+		Who: func(r *http.Request) (policy.Visitor, error) {
+			v, err := s.register.Visitor(r.Context(), front.Token(r))
+			if err != nil && r.Context().Err() == nil {
+				s.settings.Log.Error("a session could not be read", "error", err)
+			}
+			return v, err
+		},
+		Own:    crossOrigin.Handler(own),
+		Turned: front.Turned,
+		Peers:  s.settings.Peers,
+	}
+	s.handler = g
+
+	admin := chi.NewRouter()
+	admin.Use(func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			r.URL.RawPath = "" // names stand in the path decoded
+			next.ServeHTTP(w, r)
+		})
+	})
+	admin.Route("/api/v1", bySocket.Routes)
+	s.admin = admin
+}
+
+// Serve answers requests until ctx ends; then it lets those under way finish.
+func (s *Service) Serve(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	servers := []*http.Server{
+		{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)},
+		{Handler: s.admin, ReadHeaderTimeout: 10 * time.Second},
+	}
+	failed := make(chan error, 3)
+	if s.settings.Cert != "" {
+		servers[0].TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12}
+		go func() { failed <- servers[0].ServeTLS(s.listener, s.settings.Cert, s.settings.Key) }()
+	} else {
+		go func() { failed <- servers[0].Serve(s.listener) }()
+	}
+	go func() { failed <- servers[1].Serve(s.socket) }()
+	tended := make(chan struct{})
+	go func() {
+		defer close(tended)
+		s.register.Tend(ctx, func(err error) { s.settings.Log.Error("records could not be tended", "error", err) })
+	}()
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		s.watch(ctx)
+	}()
+
+	var err error
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+	}
+	cancel()
+	grace, stop := context.WithTimeout(context.Background(), 15*time.Second)
+	defer stop()
+	for _, server := range servers {
+		if shut := server.Shutdown(grace); shut != nil {
+			s.settings.Log.Warn("requests under way were cut off", "error", shut)
+			server.Close()
+		}
+	}
+	<-tended
+	<-watched
+	return err
+}
+
+// Close gives back what Open took.
+func (s *Service) Close() error {
+	var errs []error
+	if s.listener != nil {
+		s.listener.Close()
+	}
+	if s.socket != nil {
+		s.socket.Close()
+	}
+	if s.store != nil {
+		errs = append(errs, s.store.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// consoleRoutes serves the console. Its page is the same at every address below; the
+// rest are files that carry their hash in their name.
+func consoleRoutes(r chi.Router) {
+	files := console.Files()
+	index, err := fs.ReadFile(files, "index.html")
+	r.Get("/console", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, guard.TurnOf(r).Book.Prefix+"/console/", http.StatusSeeOther)
+	})
+	r.Get("/console/*", func(w http.ResponseWriter, r *http.Request) {
+		base := guard.TurnOf(r).Book.Prefix + "/console/"
+		name := strings.TrimPrefix(r.URL.Path, base)
+		if info, err := fs.Stat(files, name); err == nil && info.Mode().IsRegular() && name != "index.html" {
+			w.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
+			w.Header().Set("X-Content-Type-Options", "nosniff")
+			http.ServeFileFS(w, r, files, name)
+			return
+		}
+		if err != nil {
+			http.Error(w, "This binary was built without the console; `make build` puts it in.", http.StatusNotFound)
+			return
+		}
+		h := w.Header()
+		h.Set("Content-Type", "text/html; charset=utf-8")
+		h.Set("Cache-Control", "private, no-store")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; connect-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'self'")
+		fmt.Fprint(w, strings.Replace(string(index), "<head>", `<head><base href="`+base+`">`, 1))
+	})
+}

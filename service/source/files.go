@@ -1,0 +1,116 @@
+// Package source is what stands behind the doors: directories of files.
+package source
+
+import (
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"path"
+	"strings"
+	"syscall"
+)
+
+// Files serves the files of a directory and nothing outside it: symbolic links that
+// lead out are as good as missing. There are no listings, and files and directories
+// whose name begins with a dot do not exist.
+type Files struct {
+	root    *os.Root
+	below   string // the canonical path at which the directory stands
+	missing http.Handler
+}
+
+// NewFiles opens the directory that is to stand at the canonical path below. What is
+// not there is answered by missing.
+func NewFiles(directory, below string, missing http.Handler) (*Files, error) {
+	root, err := os.OpenRoot(directory)
+	if err != nil {
+		return nil, err
+	}
+	return &Files{root, strings.TrimSuffix(below, "/"), missing}, nil
+}
+
+// Close closes the directory.
+func (f *Files) Close() error { return f.root.Close() }
+
+// ServeHTTP answers with the file at r.URL.Path, which must be canonical.
+//
+// A directory is answered with its index.html, at the address with a slash; a file, at
+// the address without. Other spellings are redirected there, so that a file has one
+// address, and one door.
+func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		w.Header().Set("Allow", "GET, HEAD")
+		http.Error(w, "Only GET and HEAD can be used here.", http.StatusMethodNotAllowed)
+		return
+	}
+	address := r.URL.Path
+	name := strings.Trim(strings.TrimPrefix(address, f.below), "/")
+	for segment := range strings.SplitSeq(name, "/") {
+		if strings.HasPrefix(segment, ".") {
+			f.missing.ServeHTTP(w, r)
+			return
+		}
+	}
+	if name == "" {
+		name = "."
+	}
+	slash := strings.HasSuffix(address, "/")
+	if path.Base(address) == "index.html" && !slash {
+		redirect(w, r, "./")
+		return
+	}
+	// What is not there, may not be read or leads out of the directory is missing, all
+	// alike: the reason is nobody's business.
+	file, info, err := f.open(name)
+	if err != nil {
+		f.missing.ServeHTTP(w, r)
+		return
+	}
+	defer func() { file.Close() }()
+	switch {
+	case info.IsDir() && !slash:
+		redirect(w, r, path.Base(address)+"/")
+		return
+	case !info.IsDir() && slash:
+		redirect(w, r, "../"+path.Base(name))
+		return
+	case info.IsDir():
+		index, indexInfo, err := f.open(path.Join(name, "index.html"))
+		if err != nil || indexInfo.IsDir() {
+			if err == nil {
+				index.Close()
+			}
+			f.missing.ServeHTTP(w, r)
+			return
+		}
+		file.Close()
+		file, info = index, indexInfo
+	}
+	if !info.Mode().IsRegular() {
+		f.missing.ServeHTTP(w, r)
+		return
+	}
+	http.ServeContent(w, r, info.Name(), info.ModTime(), file)
+}
+
+func (f *Files) open(name string) (*os.File, fs.FileInfo, error) {
+	file, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // not to wait for a named pipe
+	if err != nil {
+		return nil, nil, err
+	}
+	info, err := file.Stat()
+	if err != nil {
+		file.Close()
+		return nil, nil, err
+	}
+	return file, info, nil
+}
+
+// redirect sends to another spelling of the same file, relative to the address asked
+// for, and keeps the query.
+func redirect(w http.ResponseWriter, r *http.Request, to string) {
+	u := url.URL{Path: to, RawQuery: r.URL.RawQuery}
+	w.Header().Set("Location", u.String())
+	w.WriteHeader(http.StatusMovedPermanently)
+}
