@@ -1,0 +1,47 @@
+# Everything that is needed beyond Go, Node and make is fetched by the targets themselves.
+
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
+GOFILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum
+CONSOLE := $(shell find console -type f -not -path '*/node_modules/*' -not -path 'console/dist/*')
+ASSETS  := $(shell find service store demo -type f -not -name '*.go')
+
+.PHONY: build demo test bench fuzz screenshots clean
+
+build: bin/ostiarius
+
+bin/ostiarius: $(GOFILES) $(ASSETS) console/dist/index.html
+	go build -ldflags "-X ostiarius/cli.Version=$(VERSION)" -o $@ ./cmd/ostiarius
+
+console/node_modules/.installed: console/package.json console/package-lock.json
+	cd console && npm install --no-audit --no-fund --loglevel=error
+	touch $@
+
+console/dist/index.html: $(CONSOLE) console/node_modules/.installed
+	cd console && npm run --silent build -- --logLevel warn
+
+# The address and directory can be changed: make demo DEMO="--listen localhost:9000"
+demo: bin/ostiarius
+	bin/ostiarius demo $(DEMO)
+
+# Chromium is for the browser tests; the C compiler for the race detector.
+/usr/bin/chromium:
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null
+
+test: bin/ostiarius /usr/bin/chromium
+	gofmt -l $(filter %.go,$(GOFILES)) | (! grep .)
+	go vet ./...
+	go test -race -timeout 9m ./...
+
+bench: bin/ostiarius
+	go test -run '^$$' -bench . -benchmem ./core/... ./service/...
+
+fuzz:
+	for target in place:FuzzCanonical place:FuzzRelate policy:FuzzParse policy:FuzzParseVisitor; do \
+		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s ./core/$${target%:*} || exit 1; done
+
+# Takes the pictures in docs/screenshots anew, from the demo.
+screenshots: bin/ostiarius /usr/bin/chromium
+	go run ./e2e/shots docs/screenshots
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html

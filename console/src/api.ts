@@ -1,0 +1,107 @@
+// The administration API, as the service describes it. The types follow client/types.go
+// and core/policy/explain.go.
+
+export interface Door {
+  id: number;
+  line: number;
+  entry: number;
+  path: string;
+  host?: string;
+  methods: string[];
+  admit: string;
+  asks: string;
+  basic: boolean;
+  anonymous?: string;
+  refused?: string;
+}
+
+export interface Doors {
+  site: string;
+  prefix: string;
+  file: string;
+  roles: string[];
+  unlisted: string;
+  doors: Door[];
+  builtIn: Door[];
+  sources: { path: string; host?: string; files?: string; proxy?: string }[];
+}
+
+export type Outcome = "admit" | "challenge" | "refuse" | "hide" | "reject";
+
+export interface DoorRef {
+  line: number;
+  path: string;
+  admit: string;
+}
+
+export interface Explanation {
+  outcome: Outcome;
+  path: string;
+  visitor: string;
+  doors: DoorRef[];
+  decided?: DoorRef;
+  answer: { status: number; location?: string; authenticate?: string; say?: string };
+  steps: { about: string; text: string }[];
+}
+
+export interface Finding {
+  severity: "error" | "warning";
+  rule: string;
+  message: string;
+  file: string;
+  line: number;
+  column: number;
+  length?: number;
+}
+
+export interface Status {
+  version: string;
+  site: string;
+  started: string;
+  policy: string;
+  doors: number;
+  findings: Finding[];
+}
+
+const root = new URL("../api/v1/", document.baseURI);
+
+export class Failure extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let answer: Response;
+  try {
+    answer = await fetch(new URL(path, root), {
+      method,
+      headers: { Accept: "application/json", ...(body === undefined ? {} : { "Content-Type": "application/json" }) },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch {
+    throw new Failure(0, "The service does not answer. Is it still running?");
+  }
+  if (!answer.ok) {
+    const problem = await answer.json().catch(() => ({}));
+    throw new Failure(answer.status, problem.detail ?? `The service answered ${answer.status}.`);
+  }
+  return answer.status === 204 ? (undefined as T) : answer.json();
+}
+
+export const api = {
+  doors: () => call<Doors>("GET", "doors"),
+  status: () => call<Status>("GET", "status"),
+  explain: (q: { method: string; url: string; as: string; client: string }) =>
+    call<Explanation>("GET", "explain?" + new URLSearchParams(q)),
+};
+
+export async function me(): Promise<{ signedIn: boolean; name: string; roles: string[] }> {
+  const answer = await fetch(new URL("../me", document.baseURI));
+  return answer.json();
+}
+
+export const ownPages = new URL("../", document.baseURI).pathname;

@@ -1,0 +1,180 @@
+import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from "@headlessui/react";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { useSearchParams } from "react-router";
+import { api, type Explanation } from "../api";
+import { OutcomeMark } from "../parts/OutcomeMark";
+import { Heading } from "../parts/states";
+
+const methods = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];
+const clients = [
+  { value: "browser", label: "a browser, for a page" },
+  { value: "script", label: "a page's script" },
+  { value: "api", label: "another program" },
+];
+const field = "rounded border border-line bg-sheet px-3 py-2 text-ink";
+
+// What would a visitor get at an address? The address bar keeps the question, so that it
+// can be sent to somebody.
+export function TryPage() {
+  const [params, setParams] = useSearchParams();
+  const question = {
+    method: params.get("method") ?? "GET",
+    url: params.get("url") ?? "/",
+    as: params.get("as") ?? "anonymous",
+    client: params.get("client") ?? "browser",
+  };
+  const ask = (change: Partial<typeof question>) => setParams({ ...question, ...change }, { replace: true });
+  const settled = useSettled(question, 200);
+  const answer = useQuery({
+    queryKey: ["explain", settled],
+    queryFn: () => api.explain(settled),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+  return (
+    <>
+      <Heading title="Try">What would a visitor get at an address, and why? Nothing is sent to the site.</Heading>
+      <div className="grid grid-cols-[8rem_minmax(12rem,2fr)_minmax(12rem,2fr)_minmax(10rem,1fr)] gap-4 max-lg:grid-cols-2 max-sm:grid-cols-1">
+        <label className="flex flex-col gap-1 text-sm text-soft">
+          Method
+          <select className={field} value={question.method} onChange={(e) => ask({ method: e.target.value })}>
+            {[...new Set([...methods, question.method])].map((m) => (
+              <option key={m}>{m}</option>
+            ))}
+          </select>
+        </label>
+        <label className="flex flex-col gap-1 text-sm text-soft">
+          Address, as it is sent
+          <input
+            className={`${field} font-mono`}
+            value={question.url}
+            onChange={(e) => ask({ url: e.target.value })}
+            spellCheck={false}
+            autoCapitalize="none"
+          />
+        </label>
+        <VisitorField value={question.as} onChange={(as) => ask({ as })} />
+        <label className="flex flex-col gap-1 text-sm text-soft">
+          Sent by
+          <select className={field} value={question.client} onChange={(e) => ask({ client: e.target.value })}>
+            {clients.map((c) => (
+              <option key={c.value} value={c.value}>
+                {c.label}
+              </option>
+            ))}
+          </select>
+        </label>
+      </div>
+      <section aria-live="polite" className="mt-8 min-h-96 border-t border-line pt-6">
+        {answer.error ? (
+          <p role="alert" className="max-w-3xl border-l-4 border-bad py-1 pl-4">
+            {answer.error.message}
+          </p>
+        ) : (
+          answer.data && <Answer explanation={answer.data} />
+        )}
+      </section>
+    </>
+  );
+}
+
+function useSettled<T>(value: T, milliseconds: number): T {
+  const [settled, setSettled] = useState(value);
+  const text = JSON.stringify(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(JSON.parse(text)), milliseconds);
+    return () => clearTimeout(timer);
+  }, [text, milliseconds]);
+  return settled;
+}
+
+function VisitorField({ value, onChange }: { value: string; onChange: (who: string) => void }) {
+  const doors = useQuery({ queryKey: ["doors"], queryFn: api.doors });
+  const offers = ["anonymous", "signed-in", ...(doors.data?.roles ?? []).map((r) => "role:" + r)];
+  const known = offers.includes(value);
+  const shown = known ? offers : offers.filter((o) => o.includes(value));
+  return (
+    <div className="flex flex-col gap-1 text-sm text-soft">
+      <label htmlFor="visitor">Visitor</label>
+      <Combobox immediate value={value} onChange={(who) => onChange(who ?? "anonymous")}>
+        <ComboboxInput
+          id="visitor"
+          className={`${field} font-mono`}
+          onChange={(e) => onChange(e.target.value)}
+          spellCheck={false}
+          autoCapitalize="none"
+        />
+        <ComboboxOptions
+          anchor={{ to: "bottom start", gap: 4 }}
+          className="z-10 w-(--input-width) rounded border border-line bg-sheet py-1 font-mono text-sm shadow-lg empty:invisible"
+        >
+          {shown.map((o) => (
+            <ComboboxOption key={o} value={o} className="cursor-pointer px-3 py-1 data-focus:bg-hover data-selected:font-bold">
+              {o}
+            </ComboboxOption>
+          ))}
+        </ComboboxOptions>
+      </Combobox>
+    </div>
+  );
+}
+
+function Answer({ explanation: e }: { explanation: Explanation }) {
+  return (
+    <div className="grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-x-12 gap-y-6 max-lg:grid-cols-1">
+      <div>
+        <p className="mb-5 text-xl" data-testid="outcome">
+          <OutcomeMark outcome={e.outcome} />
+        </p>
+        <ol className="flex flex-col gap-2.5" aria-label="Reasons">
+          {e.steps.map((s, i) => (
+            <li key={i} className="grid grid-cols-[1.75rem_1fr]">
+              <span className="text-soft">{i + 1}.</span>
+              <span className="wrap-anywhere">{s.text}</span>
+            </li>
+          ))}
+        </ol>
+      </div>
+      <dl className="grid h-fit grid-cols-[7rem_1fr] gap-x-4 gap-y-2 border-l border-line pl-6">
+        <dt className="text-soft">Means</dt>
+        <dd>{means[e.outcome]}</dd>
+        <dt className="text-soft">Place</dt>
+        <dd>{e.path ? <code>{e.path}</code> : "none"}</dd>
+        <dt className="text-soft">Decided by</dt>
+        <dd>
+          {e.decided ? (
+            <>
+              <code>{e.decided.path}</code>
+              <span className="block text-sm text-soft">
+                {e.decided.line > 0 ? `line ${e.decided.line}` : "not in the file"}, admits {e.decided.admit}
+              </span>
+            </>
+          ) : (
+            "no door: the request cannot be read"
+          )}
+        </dd>
+        <dt className="text-soft">Answer</dt>
+        <dd className="wrap-anywhere">
+          {e.outcome === "admit" ? "from the source behind" : e.answer.status}
+          {e.answer.location && (
+            <span className="block">
+              to <code>{e.answer.location}</code>
+            </span>
+          )}
+          {e.answer.authenticate && <code className="block">{e.answer.authenticate}</code>}
+          {e.answer.say && <q className="block">{e.answer.say}</q>}
+        </dd>
+      </dl>
+    </div>
+  );
+}
+
+const means = {
+  admit: "The visitor goes in.",
+  challenge: "The visitor is asked for something that can still be proven.",
+  refuse: "The visitor is known, and not allowed.",
+  hide: "The visitor is told that nothing is there.",
+  reject: "The request is malformed or ambiguous.",
+};

@@ -1,0 +1,37 @@
+import type { Outcome } from "../api";
+
+// Each outcome has a shape and a colour of its own, so that neither is the only sign.
+const marks: Record<Outcome, { shape: React.ReactNode; colour: string }> = {
+  admit: {
+    shape: <circle cx="8" cy="8" r="6.5" fill="currentColor" />,
+    colour: "text-good",
+  },
+  challenge: {
+    shape: <path d="M8 .8 15.200 8 8 15.200.8 8z" fill="none" stroke="currentColor" strokeWidth="2.2" />,
+    colour: "text-ask",
+  },
+  refuse: {
+    shape: <path d="M2 2h12v12H2zM5 8h6" fill="none" stroke="currentColor" strokeWidth="2.4" />,
+    colour: "text-bad",
+  },
+  hide: {
+    shape: <circle cx="8" cy="8" r="6" fill="none" stroke="currentColor" strokeWidth="2" strokeDasharray="2.400 2.300" />,
+    colour: "text-soft",
+  },
+  reject: {
+    shape: <path d="M3 3l10 10M13 3L3 13" stroke="currentColor" strokeWidth="2.6" strokeLinecap="round" />,
+    colour: "text-bad",
+  },
+};
+
+export function OutcomeMark({ outcome }: { outcome: Outcome }) {
+  const mark = marks[outcome];
+  return (
+    <span className="inline-flex items-center gap-2">
+      <svg viewBox="0 0 16 16" className={`h-[1em] w-[1em] shrink-0 ${mark.colour}`} aria-hidden="true">
+        {mark.shape}
+      </svg>
+      <span className={`font-bold ${mark.colour}`}>{outcome}</span>
+    </span>
+  );
+}
