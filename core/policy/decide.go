@@ -241,11 +241,14 @@ func (n *need) cost() int {
 // with returns what is missing when also w is to be walked, and false if this visitor
 // cannot ever walk it.
 func (b *Book) with(n need, w way, v *Visitor) (need, bool) {
-	add := func(list []string, name string) []string {
-		if slices.Contains(list, name) {
+	add := func(list, name []string) []string {
+		switch {
+		case list == nil:
+			return name
+		case slices.Contains(list, name[0]):
 			return list
 		}
-		return append(slices.Clip(list), name)
+		return append(slices.Clip(list), name[0])
 	}
 	for _, want := range w {
 		if b.shows(v, want) {
@@ -280,11 +283,11 @@ func (b *Book) with(n need, w way, v *Visitor) (need, bool) {
 				n.signIn = true
 			}
 		case Shared:
-			n.shared = add(n.shared, want.Names[0])
+			n.shared = add(n.shared, want.Names)
 		case Pass:
-			n.passes = add(n.passes, want.Names[0])
+			n.passes = add(n.passes, want.Names)
 		case Keyring:
-			n.keyrings = add(n.keyrings, want.Names[0])
+			n.keyrings = add(n.keyrings, want.Names)
 		default: // a network is not a thing one can prove
 			return n, false
 		}

@@ -347,7 +347,6 @@ func (p *reader) policy(body ast.Node) {
 	// What other entries depend on comes first, wherever it stands in the file.
 	order := func(f field) int { return slices.Index(policyKeys, f.name) }
 	slices.SortStableFunc(fields, func(x, y field) int { return order(x) - order(y) })
-	hasDoors := false
 	for _, f := range fields {
 		switch f.name {
 		case "site":
@@ -382,7 +381,6 @@ func (p *reader) policy(body ast.Node) {
 				b.Unlisted.Otherwise = Otherwise{Anonymous: Instead{Hide: true}, Refused: Instead{Hide: true}}
 			}
 		case "doors":
-			hasDoors = true
 			for _, n := range p.list(f.value, "doors") {
 				p.door(n)
 				if len(b.Doors) > maxDoors {
@@ -409,7 +407,7 @@ func (p *reader) policy(body ast.Node) {
 			}
 		}
 	}
-	if !hasDoors && !isText(body) {
+	if m, ok := body.(*ast.MappingNode); ok && !slices.ContainsFunc(m.Values, func(v *ast.MappingValueNode) bool { return v.Key.String() == "doors" }) {
 		p.at(body, "missing-key", "the policy has no doors; write at least doors: [{ path: /**, admit: signed-in }]")
 	}
 	known := b.RoleNames()

@@ -36,7 +36,7 @@ export function TryPage() {
   return (
     <>
       <Heading title="Try">What would a visitor get at an address, and why? Nothing is sent to the site.</Heading>
-      <div className="grid grid-cols-[8rem_minmax(12rem,2fr)_minmax(12rem,2fr)_minmax(10rem,1fr)] gap-4 max-lg:grid-cols-2 max-sm:grid-cols-1">
+      <div className="grid grid-cols-[7rem_minmax(11rem,2fr)_minmax(11rem,2fr)_13.5rem] gap-4 max-lg:grid-cols-2 max-sm:grid-cols-1">
         <label className="flex flex-col gap-1 text-sm text-soft">
           Method
           <select className={field} value={question.method} onChange={(e) => ask({ method: e.target.value })}>

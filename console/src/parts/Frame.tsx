@@ -28,7 +28,7 @@ export function Frame() {
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-3">
         Skip to the page
       </a>
-      <header className="flex flex-col gap-6 border-r border-line px-6 py-7 max-md:flex-row max-md:items-center max-md:border-r-0 max-md:border-b max-md:py-3">
+      <header className="sticky top-0 flex h-screen flex-col gap-6 border-r border-line px-6 py-7 max-md:static max-md:h-auto max-md:flex-row max-md:flex-wrap max-md:items-center max-md:border-r-0 max-md:border-b max-md:py-3">
         <div>
           <p className="flex items-center gap-2 font-bold">
             <img src="../assets/door.svg" alt="" width="22" height="22" /> Ostiarius
@@ -60,7 +60,7 @@ export function Frame() {
                 setTheme(e.target.value as Theme);
               }}
             >
-              <option value="system">as the system</option>
+              <option value="system">system</option>
               <option value="light">light</option>
               <option value="dark">dark</option>
             </select>
