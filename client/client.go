@@ -134,4 +134,3 @@ func (c *Client) Grant(ctx context.Context, name string, g NewGrant) error {
 func (c *Client) Revoke(ctx context.Context, name, role string) error {
 	return c.do(ctx, "DELETE", person(name)+"/grants/"+url.PathEscape(role), nil, nil)
 }
-

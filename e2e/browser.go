@@ -61,6 +61,7 @@ func Browser(ctx context.Context) (context.Context, func(), error) {
 // A Process is a running ostiarius.
 type Process struct {
 	URL    string // where it listens
+	Data   string // its data directory, if the caller keeps it here
 	Output string // what it printed before
 	cmd    *exec.Cmd
 	log    *os.File
@@ -131,7 +132,7 @@ func (p *Process) Stop() error {
 // SignIn fills in the sign-in form of the service at url and sends it.
 func SignIn(url, name, password string) chromedp.Action[chromedp.Void] {
 	return chromedp.Steps(
-		chromedp.Navigate(url + "/door/sign-in"),
+		chromedp.Navigate(url+"/door/sign-in"),
 		chromedp.SetValue("#username", name),
 		chromedp.SetValue("#password", password),
 		chromedp.Submit("#password"),

@@ -52,8 +52,8 @@ func HasErrors(findings []Finding) bool {
 
 // Excerpt returns the line of text that f is about, with carets below the place:
 //
-//	   12 |   - { path: /log/**, admit: { role: keeeper } }
-//	      |                                     ^^^^^^^
+//	12 |   - { path: /log/**, admit: { role: keeeper } }
+//	   |                                     ^^^^^^^
 func (f Finding) Excerpt(text []byte) string {
 	if f.Line < 1 {
 		return ""

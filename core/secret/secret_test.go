@@ -1,0 +1,74 @@
+package secret
+
+import (
+	"strings"
+	"testing"
+)
+
+var quick = Cost{Memory: 64, Passes: 1, Threads: 1}
+
+func TestHashVerifies(t *testing.T) {
+	hash := Hash("fog-bell-at-night", quick)
+	if !strings.HasPrefix(hash, "$argon2id$v=19$m=64,t=1,p=1$") {
+		t.Errorf("hash %s", hash)
+	}
+	if !Verify(hash, "fog-bell-at-night") || Verify(hash, "fog-bell-at-nighT") || Verify(hash, "") {
+		t.Error("verification is wrong")
+	}
+	if Hash("fog-bell-at-night", quick) == hash {
+		t.Error("two hashes share a salt")
+	}
+	if !Verify(Hash("caf\u00e9-au-lait", quick), "cafe\u0301-au-lait") {
+		t.Error("the form of an accent matters")
+	}
+}
+
+// Vector of RFC 9106 form, made with the reference command line of argon2:
+// password "password", salt "somesalt", -id -t 2 -k 65536 -p 1 -l 32.
+func TestVerifyReadsTheReferenceFormat(t *testing.T) {
+	const reference = "$argon2id$v=19$m=65536,t=2,p=1$c29tZXNhbHQ$CTFhFdXPJO1aFaMaO6Mm5c8y7cJHAph8ArZWb2GRPPc"
+	if !Verify(reference, "password") || Verify(reference, "Password") {
+		t.Error("the reference hash does not verify")
+	}
+}
+
+func TestVerifyRefusesWhatItCannotRead(t *testing.T) {
+	good := Hash("x", quick)
+	for _, hash := range []string{
+		"", "x", "$argon2i$" + good[10:], strings.Replace(good, "v=19", "v=18", 1), strings.Replace(good, "m=64", "m=99999999", 1),
+		strings.Replace(good, "t=1", "t=0", 1), strings.Replace(good, "p=1", "p=0", 1), good[:len(good)-30], good + "$", good[:len(good)-1] + "!",
+	} {
+		if Verify(hash, "x") {
+			t.Errorf("%q verifies", hash)
+		}
+	}
+}
+
+func TestToken(t *testing.T) {
+	token, hash := NewToken()
+	other, _ := NewToken()
+	if got, ok := HashToken(token); !ok || got != hash || token == other || len(token) != 43 {
+		t.Errorf("token %q: %v", token, ok)
+	}
+	for _, bad := range []string{"", "x", token + "A", token[:42], token[:42] + "!", token[:42] + "=", token[:42] + "\n", strings.Repeat("A", 42) + "B"} {
+		if _, ok := HashToken(bad); ok {
+			t.Errorf("%q is a token", bad)
+		}
+	}
+}
+
+func TestGenerateAndCheckNew(t *testing.T) {
+	seen := map[string]bool{}
+	for range 100 {
+		p := Generate()
+		if len(p) != 23 || CheckNew(p) != nil || seen[p] {
+			t.Fatalf("generated %q", p)
+		}
+		seen[p] = true
+	}
+	for password, good := range map[string]bool{"seven77": false, "eight888": true, "ééééééé": false, "éééééééé": true, strings.Repeat("x", 64): true, strings.Repeat("x", 1001): false, "": false} {
+		if err := CheckNew(password); (err == nil) != good {
+			t.Errorf("%d bytes: %v", len(password), err)
+		}
+	}
+}
