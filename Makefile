@@ -5,7 +5,7 @@ GOFILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go
 CONSOLE := $(shell find console -type f -not -path '*/node_modules/*' -not -path 'console/dist/*')
 ASSETS  := $(shell find service store demo -type f -not -name '*.go')
 
-.PHONY: build demo test bench fuzz screenshots clean
+.PHONY: build demo test bench fuzz docs screenshots clean
 
 build: bin/ostiarius
 
@@ -38,6 +38,10 @@ bench: bin/ostiarius
 fuzz:
 	for target in place:FuzzCanonical place:FuzzRelate policy:FuzzParse policy:FuzzParseVisitor; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s ./core/$${target%:*} || exit 1; done
+
+# Writes the reference pages that are made from the code.
+docs:
+	go run ./docs/reference > docs/commands.md
 
 # Takes the pictures in docs/screenshots anew, from the demo.
 screenshots: bin/ostiarius /usr/bin/chromium

@@ -98,6 +98,7 @@ func noArgs(c *cobra.Command, args []string) error {
 	}
 	if c.HasSubCommands() {
 		hint := ""
+		c.SuggestionsMinimumDistance = 2
 		if near := c.SuggestionsFor(args[0]); len(near) > 0 {
 			hint = fmt.Sprintf("; did you mean %q?", near[0])
 		}

@@ -1,0 +1,116 @@
+package policy
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"runtime"
+	"strings"
+	"testing"
+)
+
+// Policies of many doors, and the same patterns for http.ServeMux, which is the baseline
+// in the same run: it finds one handler where Decide also reads the path, compares the
+// doors that cover it and looks at the visitor.
+
+type shape struct {
+	name    string
+	door    func(i int) string // as the policy writes it
+	pattern func(i int) string // as ServeMux writes it
+	path    func(i int) string // an address that it covers
+}
+
+var shapes = []shape{
+	{
+		"literal",
+		func(i int) string { return fmt.Sprintf("/area%d/room%d/**", i%100, i) },
+		func(i int) string { return fmt.Sprintf("/area%d/room%d/", i%100, i) },
+		func(i int) string { return fmt.Sprintf("/area%d/room%d/2026/page.html", i%100, i) },
+	},
+	{
+		"wildcard",
+		func(i int) string { return fmt.Sprintf("/area%d/*/room%d/**", i%100, i) },
+		func(i int) string { return fmt.Sprintf("/area%d/{any}/room%d/", i%100, i) },
+		func(i int) string { return fmt.Sprintf("/area%d/west/room%d/2026/page.html", i%100, i) },
+	},
+}
+
+var sizes = []int{10, 100, 1000, 10_000}
+
+func manyDoors(n int, s shape) string {
+	var b strings.Builder
+	b.WriteString("roles: {keeper: , trustee: {includes: keeper}}\ndoors:\n  - { path: /**, admit: signed-in }\n")
+	for i := range n - 1 {
+		fmt.Fprintf(&b, "  - { path: %s, admit: { role: keeper } }\n", s.door(i))
+	}
+	return b.String()
+}
+
+func BenchmarkDecide(b *testing.B) {
+	for _, s := range shapes {
+		for _, n := range sizes {
+			paths := make([]string, 64)
+			for i := range paths {
+				paths[i] = s.path(i * 97 % (n - 1))
+			}
+			b.Run(fmt.Sprintf("%s/doors=%d/ServeMux", s.name, n), func(b *testing.B) {
+				mux := http.NewServeMux()
+				mux.Handle("/", http.NotFoundHandler())
+				for i := range n - 1 {
+					mux.Handle(s.pattern(i), http.NotFoundHandler())
+				}
+				requests := make([]*http.Request, len(paths))
+				for i, p := range paths {
+					requests[i] = &http.Request{Method: "GET", Host: "marram.example", URL: &url.URL{Path: p}}
+				}
+				b.ReportAllocs()
+				b.ResetTimer()
+				for i := range b.N {
+					if _, pattern := mux.Handler(requests[i&63]); len(pattern) < 2 {
+						b.Fatal(pattern)
+					}
+				}
+			})
+			b.Run(fmt.Sprintf("%s/doors=%d/Decide", s.name, n), func(b *testing.B) {
+				book := parse(b, manyDoors(n, s))
+				v := visitor(b, "role:trustee")
+				b.ReportAllocs()
+				b.ResetTimer()
+				for i := range b.N {
+					if d := book.Decide(Request{"GET", "marram.example", paths[i&63]}, v); d.Outcome != Admit || d.Door.Line < 4 {
+						b.Fatal(d)
+					}
+				}
+			})
+		}
+	}
+}
+
+// Loading: the time of reading and compiling a file, the memory that the Book keeps, and
+// the most that was in use at the same time.
+func BenchmarkLoad(b *testing.B) {
+	for _, n := range []int{100, 10_000} {
+		text := []byte(manyDoors(n, shapes[0]))
+		b.Run(fmt.Sprintf("doors=%d", n), func(b *testing.B) {
+			var before, peak, after runtime.MemStats
+			var book *Book
+			b.ReportAllocs()
+			for range b.N {
+				b.StopTimer()
+				book = nil
+				runtime.GC()
+				runtime.ReadMemStats(&before)
+				b.StartTimer()
+				book, _ = Parse("doors.yaml", text)
+				b.StopTimer()
+				runtime.ReadMemStats(&peak)
+				runtime.GC()
+				runtime.ReadMemStats(&after)
+				b.StartTimer()
+			}
+			b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/(1<<20), "MB-kept")
+			b.ReportMetric(float64(peak.HeapSys-peak.HeapReleased)/(1<<20), "MB-heap")
+			runtime.KeepAlive(book)
+		})
+	}
+}

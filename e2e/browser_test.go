@@ -1,0 +1,185 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// look waits for the page to show a text.
+func look(ctx context.Context, t *testing.T, selector, text string) {
+	t.Helper()
+	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); return !!e && e.innerText.includes(%q); })()`, selector, text)
+	var err error
+	for deadline := time.Now().Add(15 * time.Second); time.Now().Before(deadline); {
+		// An error means that the page is being left for the next one.
+		limited, cancel := context.WithTimeout(ctx, 2*time.Second)
+		var shown bool
+		shown, err = chromedp.Run(limited, chromedp.Evaluate[bool](script))
+		cancel()
+		if shown {
+			return
+		}
+	}
+	limited, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	body, _ := chromedp.Run(limited, chromedp.Text("body"))
+	where, _ := chromedp.Run(limited, chromedp.Location())
+	t.Fatalf("%s shows no %q at %s: %v\n%s", selector, text, where, err, body)
+}
+
+func do(ctx context.Context, t *testing.T, steps ...chromedp.Action[chromedp.Void]) {
+	t.Helper()
+	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	if err := chromedp.Do(limited, steps...); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func at(ctx context.Context, t *testing.T, want string) {
+	t.Helper()
+	got, err := chromedp.Run(ctx, chromedp.Location())
+	if err != nil || got != want {
+		t.Fatalf("at %s, want %s (%v)", got, want, err)
+	}
+}
+
+// accessible fails for every serious or critical finding of axe-core on the page.
+func accessible(ctx context.Context, t *testing.T, page string) {
+	t.Helper()
+	axe, err := os.ReadFile(filepath.Join(Root(), "console", "node_modules", "axe-core", "axe.min.js"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[any](string(axe)+";0")); err != nil {
+		t.Fatal(err)
+	}
+	report, err := chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run({ runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"] })
+		.then(r => JSON.stringify(r.violations.map(v => ({ id: v.id, impact: v.impact, help: v.help, nodes: v.nodes.map(n => n.html + " " + n.failureSummary) }))))`, chromedp.EvalAwaitPromise))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var violations []struct {
+		ID, Impact, Help string
+		Nodes            []string
+	}
+	if err := json.Unmarshal([]byte(report), &violations); err != nil {
+		t.Fatal(err)
+	}
+	for _, v := range violations {
+		if v.Impact == "serious" || v.Impact == "critical" {
+			t.Errorf("%s: %s (%s): %s", page, v.Help, v.Impact, strings.Join(v.Nodes, " | "))
+		} else {
+			t.Logf("%s: %s (%s): %s", page, v.Help, v.Impact, strings.Join(v.Nodes, " | "))
+		}
+	}
+}
+
+func TestBrowserWalksTheRoad(t *testing.T) {
+	ctx := tab(t)
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/"))
+	look(ctx, t, "#account", "Sign in")
+	accessible(ctx, t, "first page")
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/rota/"))
+	at(ctx, t, lamp.URL+"/door/sign-in?next=%2Frota%2F")
+	accessible(ctx, t, "sign-in")
+	do(ctx, t, chromedp.SendKeys("#username", "walt"), chromedp.SendKeys("#password", "wrong\r"))
+	look(ctx, t, "[role=alert]", "do not belong together")
+	accessible(ctx, t, "sign-in with a problem")
+	do(ctx, t, chromedp.SendKeys("#password", walt+"\r"))
+	look(ctx, t, "h1", "Volunteers' rota")
+	at(ctx, t, lamp.URL+"/rota/")
+	look(ctx, t, "#account", "walt")
+	accessible(ctx, t, "rota")
+
+	// The session is there in a second tab of the same profile, and after loading anew.
+	second, end := chromedp.NewContext(ctx)
+	defer end()
+	if err := chromedp.Do(second); err != nil { // opens the tab, which lives as long as this context
+		t.Fatal(err)
+	}
+	do(second, t, chromedp.Navigate(lamp.URL+"/rota/"), chromedp.Reload())
+	look(second, t, "h1", "Volunteers' rota")
+
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/office/"))
+	look(ctx, t, "main", "the role trustee")
+	accessible(ctx, t, "refusal")
+	do(ctx, t, chromedp.Click(`//a[contains(., "somebody else")]`))
+	look(ctx, t, "main", "You are signed in as walt")
+	do(ctx, t, chromedp.SendKeys("#username", "tobias"), chromedp.SendKeys("#password", tobias+"\r"))
+	look(ctx, t, "h1", "Trust office")
+	at(ctx, t, lamp.URL+"/office/")
+
+	// Sign out; then neither Back nor the second tab shows anything.
+	do(ctx, t, chromedp.Click("#account button"))
+	look(ctx, t, "h1", "A light at the end of the land")
+	do(ctx, t, chromedp.NavigateBack())
+	look(ctx, t, "h1", "Sign in")
+	do(second, t, chromedp.Reload())
+	look(second, t, "h1", "Sign in")
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/nothing-here"))
+	look(ctx, t, "h1", "Sign in") // unlisted places ask for a sign-in
+}
+
+func TestSignInWithoutJavaScript(t *testing.T) {
+	a := newPerson(t, lamp.URL).get("/door/sign-in")
+	if strings.Contains(a.body, "<script") || !strings.Contains(a.header.Get("Content-Security-Policy"), "default-src 'none'") {
+		t.Error("the sign-in page uses scripts")
+	}
+}
+
+func TestConsole(t *testing.T) {
+	ctx := tab(t)
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/"))
+	look(ctx, t, "h1", "Sign in")
+	do(ctx, t, chromedp.SendKeys("#username", "agnes"), chromedp.SendKeys("#password", agnes+"\r"))
+	look(ctx, t, "h1", "Doors")
+	look(ctx, t, "table", "/recordings/**")
+	look(ctx, t, "table", "role: keeper")
+	accessible(ctx, t, "doors")
+	do(ctx, t, chromedp.SendKeys("input[type=search]", "office"))
+	look(ctx, t, "main", "1 of 15 doors")
+	do(ctx, t, chromedp.Clear("input[type=search]"), chromedp.SendKeys("input[type=search]", "zzz"))
+	look(ctx, t, "main", "No door has all of these words")
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/"))
+	look(ctx, t, "h1", "Doors")
+	do(ctx, t, chromedp.Click(`//button[contains(., "tree")]`))
+	look(ctx, t, "main", "and everything below, line 27")
+	accessible(ctx, t, "doors as a tree")
+
+	do(ctx, t, chromedp.Click(`//nav//a[.="Try"]`))
+	look(ctx, t, "h1", "Try")
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/try?url=/visit/%252e%252e/office/&as=role:volunteer"))
+	look(ctx, t, "[data-testid=outcome]", "refuse")
+	accessible(ctx, t, "try")
+
+	// The page says word for word what the command says.
+	_, explained, _ := run(t, "", "explain", "GET", "/visit/%2e%2e/office/", "--as", "role:volunteer", "--data", lampDir)
+	steps, err := chromedp.Run(ctx, chromedp.Evaluate[[]string](`[...document.querySelectorAll("ol li span:last-child")].map(e => e.textContent)`))
+	if err != nil || len(steps) < 5 {
+		t.Fatalf("%v %v", steps, err)
+	}
+	for _, step := range steps {
+		if !strings.Contains(explained, step) {
+			t.Errorf("the command does not say %q:\n%s", step, explained)
+		}
+	}
+	do(ctx, t, ColorScheme("dark"), chromedp.Reload())
+	look(ctx, t, "[data-testid=outcome]", "refuse")
+	accessible(ctx, t, "try in the dark")
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/try?as=nonsense"))
+	look(ctx, t, "[role=alert]", "not understood")
+
+	// A volunteer sees no console.
+	other := tab(t)
+	do(other, t, SignIn(lamp.URL, "walt", walt), chromedp.Navigate(lamp.URL+"/door/console/"))
+	look(other, t, "main", "the role steward")
+}

@@ -1,0 +1,264 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ostiarius/cli"
+)
+
+// run runs a command of the real binary.
+func run(t *testing.T, in string, args ...string) (code int, out, errOut string) {
+	t.Helper()
+	var o, e bytes.Buffer
+	c := exec.Command(Binary(), args...)
+	c.Stdin, c.Stdout, c.Stderr = strings.NewReader(in), &o, &e
+	err := c.Run()
+	if _, exited := err.(*exec.ExitError); err != nil && !exited {
+		t.Fatal(err)
+	}
+	return c.ProcessState.ExitCode(), o.String(), e.String()
+}
+
+func TestPeople(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "site/index.html", "x")
+	write(t, dir, "doors.yaml", "roles: {keeper: , guide: }\nsources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: {role: keeper}}]\n")
+	s := start(t, dir)
+	for _, step := range []struct {
+		args string
+		in   string
+		code int
+		says string // on standard output, or on standard error if it fails
+	}{
+		{"list", "", 0, "no accounts yet"},
+		{"add Ines --role keeper --password-stdin", "seven-brass-prisms\n", 0, "added Ines with keeper"},
+		{"add INES --password-stdin", "another-password\n", 1, `there is an account "INES" already`},
+		{"add bo --password-stdin", "short\n", 1, "at least 8"},
+		{"add bo --password-stdin", "", 2, "standard input is empty"},
+		{"add bo", "", 2, "--password-stdin"},
+		{"add b/o --password-stdin", "long-enough-1\n", 1, "a name has none of"},
+		{"add bo --role keper --password-stdin", "long-enough-1\n", 1, `unknown role "keper"; the policy has keeper, guide, steward`},
+		{"add bo --email nonsense --password-stdin", "long-enough-1\n", 1, "no e-mail address"},
+		{"add", "", 2, "NAME is missing"},
+		{"list", "", 0, "Ines  keeper  enabled  never"},
+		{"show ines", "", 0, "roles now     keeper"},
+		{"show nobody", "", 1, `there is no account "nobody"`},
+		{"grant ines guide --until 2999-12-31", "", 0, "has the role guide, until 3000-01-01"},
+		{"grant ines guide --until 1999-12-31", "", 1, "not in the future"},
+		{"grant ines guide --until soon", "", 2, "write a date"},
+		{"grant ines nothing", "", 1, "unknown role"},
+		{"revoke ines keeper", "", 0, "has the role keeper no more"},
+		{"revoke ines keeper", "", 1, "has not been granted"},
+		{"set-password ines --password-stdin", "eight-brass-prisms\n", 0, "its sessions have ended"},
+		{"disable ines", "", 0, "disabled ines"},
+		{"show ines", "", 0, "disabled"},
+		{"enable ines", "", 0, "enabled ines"},
+		{"remove ines", "", 0, "removed ines"},
+		{"remove ines", "", 1, "there is no account"},
+		{"lst", "", 2, `did you mean "list"`},
+		{"list extra", "", 2, "takes no argument"},
+		{"list -o xml", "", 2, "table or json"},
+		{"list --nonsense", "", 2, "unknown flag"},
+	} {
+		code, out, errOut := run(t, step.in, append(strings.Fields("people "+step.args), "--data", s.Data)...)
+		said, other := out, errOut
+		if step.code != 0 {
+			said, other = errOut, out
+		}
+		if code != step.code || !strings.Contains(said, step.says) || other != "" {
+			t.Errorf("people %s: exit %d, out %q, err %q; want %d, %q", step.args, code, out, errOut, step.code, step.says)
+		}
+		if lines := strings.Count(errOut, "\n"); step.code == 1 && lines != 1 || step.code == 2 && lines != 2 {
+			t.Errorf("people %s: the error has %d lines: %q", step.args, lines, errOut)
+		}
+		if strings.Contains(s.Log()+errOut+out, "prisms") {
+			t.Errorf("people %s: a password was shown", step.args)
+		}
+	}
+}
+
+// What is changed holds on the very next request of an open session.
+func TestChangesAreSeenAtOnce(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "site/index.html", "x")
+	write(t, dir, "doors.yaml", "roles: {keeper: , guide: }\nsources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: {role: keeper}}]\n")
+	s := start(t, dir)
+	people := func(in string, args ...string) {
+		t.Helper()
+		if code, _, errOut := run(t, in, append(append([]string{"people"}, args...), "--data", s.Data)...); code != 0 {
+			t.Fatalf("people %v: %s", args, errOut)
+		}
+	}
+	people("seven-brass-prisms\n", "add", "ines", "--password-stdin")
+	p := newPerson(t, s.URL)
+	p.signIn("ines", "seven-brass-prisms", "/")
+	p.is("/", 403, "")
+	people("", "grant", "ines", "keeper")
+	p.is("/", 200, "")
+	people("", "revoke", "ines", "keeper")
+	p.is("/", 403, "")
+	until := time.Now().Add(1500 * time.Millisecond).Truncate(time.Millisecond)
+	people("", "grant", "ines", "keeper", "--until", until.UTC().Format(time.RFC3339Nano))
+	p.is("/", 200, "")
+	eventually(t, func() bool { return p.get("/").status == 403 })
+	if early := time.Now().Before(until); early {
+		t.Error("the grant ended too early")
+	}
+	people("", "grant", "ines", "keeper")
+	p.is("/", 200, "")
+	people("", "disable", "ines")
+	p.is("/", 303, "/door/sign-in?next=%2F")
+	if a := p.signIn("ines", "wrong-password", "/"); a.status != 422 || strings.Contains(a.body, "switched off") {
+		t.Error("a stranger learns that the account is disabled")
+	}
+	if a := p.signIn("ines", "seven-brass-prisms", "/"); a.status != 403 || !strings.Contains(a.body, "switched off") {
+		t.Errorf("a disabled account is told %d %s", a.status, a.body)
+	}
+	people("", "enable", "ines")
+	p.is("/", 303, "/door/sign-in?next=%2F") // the old session does not come back
+	p.signIn("ines", "seven-brass-prisms", "/")
+	p.is("/", 200, "")
+	people("eight-brass-prisms\n", "set-password", "ines", "--password-stdin")
+	p.is("/", 303, "/door/sign-in?next=%2F")
+	p.signIn("ines", "eight-brass-prisms", "/")
+	p.is("/", 200, "")
+	people("", "remove", "ines")
+	p.is("/", 303, "/door/sign-in?next=%2F")
+}
+
+func TestCheckAndExplain(t *testing.T) {
+	dir := t.TempDir()
+	good, bad := filepath.Join(dir, "good.yaml"), filepath.Join(dir, "bad.yaml")
+	write(t, dir, "good.yaml", "roles: {keeper: }\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n")
+	write(t, dir, "bad.yaml", "roles: {keeper: }\nsources: [{path: /, files: ./nowhere}]\ndoors:\n  - { path: /log/**, admit: { role: keper } }\n  - { path: x, admit: public }\n")
+
+	if code, out, _ := run(t, "", "check", good); code != 0 || !strings.Contains(out, "no errors") {
+		t.Errorf("check good: %d %q", code, out)
+	}
+	code, out, _ := run(t, "", "check", bad, "-o", "json")
+	var checked struct {
+		OK       bool
+		Findings []struct {
+			Severity, Rule, Message, File string
+			Line, Column                  int
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &checked); err != nil || code != 1 || checked.OK || len(checked.Findings) != 2 || checked.Findings[0].Line != 4 || checked.Findings[0].Column != 37 || checked.Findings[1].Rule != "bad-pattern" {
+		t.Errorf("check bad as JSON: %d %+v %v", code, checked, err)
+	}
+	if code, out, _ := run(t, "", "check", bad); code != 1 || !strings.Contains(out, ":4:37: error: unknown role \"keper\"; did you mean \"keeper\"?") || !strings.Contains(out, "^^^^^") {
+		t.Errorf("check bad: %d %s", code, out)
+	}
+	if code, _, errOut := run(t, "", "check", filepath.Join(dir, "none.yaml")); code != 1 || !strings.Contains(errOut, "cannot be read") {
+		t.Errorf("check none: %d %q", code, errOut)
+	}
+	if code, _, _ := run(t, "", "check"); code != 2 {
+		t.Errorf("check nothing: %d", code)
+	}
+	write(t, dir, "bad.yaml", "sources: [{path: /, files: ./nowhere}]\ndoors: [{path: /, admit: public}]\n")
+	if code, out, _ := run(t, "", "check", bad); code != 1 || !strings.Contains(out, ":1:28: error: there is no directory") {
+		t.Errorf("check a missing source: %d %q", code, out)
+	}
+
+	code, out, _ = run(t, "", "explain", "GET", "/log/?x=1", "--policy", good, "--as", "anonymous", "-o", "json")
+	var e struct {
+		Outcome, Path string
+		Doors         []struct {
+			Line int
+			Path string
+		}
+		Answer struct {
+			Status   int
+			Location string
+		}
+		Steps []any
+	}
+	if err := json.Unmarshal([]byte(out), &e); err != nil || code != 0 || e.Outcome != "challenge" || e.Path != "/log" || len(e.Doors) != 1 || e.Doors[0].Line != 3 || e.Doors[0].Path != "/log/**" ||
+		e.Answer.Status != 303 || e.Answer.Location != "/door/sign-in?next=%2Flog%2F%3Fx%3D1" || len(e.Steps) < 5 {
+		t.Errorf("explain: %d %s %v", code, out, err)
+	}
+	if code, out, _ := run(t, "", "explain", "GET", "/log/", "--policy", good, "--as", "role:volunteer"); code != 0 || !strings.HasPrefix(out, "refuse\n") {
+		t.Errorf("explain a refusal: %d %q", code, out)
+	}
+	if code, _, errOut := run(t, "", "explain", "GET", "/log/", "--policy", good, "--as", "somebody"); code != 2 || !strings.Contains(errOut, "not understood") {
+		t.Errorf("explain for nobody: %d %q", code, errOut)
+	}
+	// The running service gives the same explanation, and knows its accounts.
+	_, fromFile, _ := run(t, "", "explain", "GET", "/office/", "--policy", filepath.Join(lampDir, "doors.yaml"), "--as", "role:volunteer")
+	if _, fromService, errOut := run(t, "", "explain", "GET", "/office/", "--data", lampDir, "--as", "role:volunteer"); fromService != fromFile {
+		t.Errorf("the file says %q, the service %q %s", fromFile, fromService, errOut)
+	}
+	if _, out, _ := run(t, "", "explain", "GET", "/log/", "--data", lampDir, "--as", "user:ines"); !strings.HasPrefix(out, "admit\n") {
+		t.Errorf("the service does not know ines: %s", out)
+	}
+}
+
+func TestStartFailures(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "doors.yaml", "doors: [{path: /, admit: public}]\n")
+	write(t, dir, "bad.yaml", "doors: [{path: /, admit: publik}]\n")
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	good := filepath.Join(dir, "doors.yaml")
+	for _, test := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"serve", "--policy", good, "--listen", taken.Addr().String(), "--data", filepath.Join(dir, "d")}, 1, "is taken by another program; choose another port with --listen"},
+		{[]string{"demo", "--listen", taken.Addr().String(), "--data", filepath.Join(dir, "e")}, 1, "is taken by another program"},
+		{[]string{"serve", "--policy", good, "--listen", "0.0.0.0:0", "--data", filepath.Join(dir, "d")}, 1, "plain HTTP is served on loopback only"},
+		{[]string{"serve", "--policy", good, "--listen", "nonsense", "--data", filepath.Join(dir, "d")}, 1, "HOST:PORT"},
+		{[]string{"serve", "--policy", filepath.Join(dir, "bad.yaml"), "--data", filepath.Join(dir, "d")}, 1, `did you mean "public"?`},
+		{[]string{"serve", "--policy", filepath.Join(dir, "none.yaml"), "--data", filepath.Join(dir, "d")}, 1, "cannot be read"},
+		{[]string{"serve", "--policy", good, "--listen", "127.0.0.1:0", "--data", lampDir}, 1, "another service is running"},
+		{[]string{"serve", "--policy", good, "--trusted-peer", "x", "--data", lampDir}, 2, "is no network"},
+		{[]string{"serve", "--policy", good, "--tls-cert", "x", "--data", lampDir}, 1, "go together"},
+		{[]string{"people", "list", "--data", filepath.Join(dir, "nothing")}, 1, "no service is running on the data directory"},
+		{[]string{"nonsense"}, 2, "unknown command"},
+	} {
+		if code, _, errOut := run(t, "", test.args...); code != test.code || !strings.Contains(errOut, test.says) {
+			t.Errorf("%v: exit %d, %q", test.args, code, errOut)
+		}
+	}
+	if code, out, _ := run(t, "", "version"); code != 0 || !strings.HasPrefix(out, "ostiarius ") {
+		t.Errorf("version: %d %q", code, out)
+	}
+	if code, out, _ := run(t, "", "completion", "bash"); code != 0 || !strings.Contains(out, "__start_ostiarius") {
+		t.Errorf("completion: %d", code)
+	}
+	if code, out, _ := run(t, "", "__complete", "explain", "GET", "/", "--client", ""); code != 0 || !strings.HasPrefix(out, "browser\nscript\napi\n") {
+		t.Errorf("completion of --client: %d %q", code, out)
+	}
+}
+
+func TestEnvironmentSetsFlags(t *testing.T) {
+	c := exec.Command(Binary(), "people", "list", "-o", "json")
+	c.Env = append(os.Environ(), "OSTIARIUS_DATA="+lampDir)
+	out, err := c.Output()
+	if err != nil || !strings.Contains(string(out), `"name": "agnes"`) || strings.Contains(string(out), "argon2") {
+		t.Errorf("%v: %s", err, out)
+	}
+}
+
+// The reference of the commands is printed by the code; docs hold the same.
+func TestCommandReferenceIsCurrent(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join(Root(), "docs", "commands.md"))
+	if err != nil || string(text) != cli.Reference() {
+		t.Errorf("docs/commands.md is not what the commands say; `make docs` writes it (%v)", err)
+	}
+	if strings.Count(string(text), "Example") < 12 {
+		t.Error("commands without an example")
+	}
+}

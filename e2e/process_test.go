@@ -1,0 +1,265 @@
+package e2e
+
+import (
+	"bufio"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"math/big"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+// Killed in the middle of it, the service starts again with all that it has confirmed.
+func TestKilledWhilePeopleSignIn(t *testing.T) {
+	data, err := os.MkdirTemp("", "kill")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(data)
+	confirmed := map[string]string{} // token -> name
+	added := map[string]bool{}
+	for round := range 4 {
+		s, err := Start("demo", "--listen", "127.0.0.1:0", "--data", data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		people := newPerson(t, s.URL)
+		for token, name := range confirmed {
+			if a := people.get("/door/me", "Cookie", "ostiarius-session="+token); !strings.Contains(a.body, `"name":"`+name+`"`) {
+				t.Errorf("round %d: a confirmed session of %s is gone: %s", round, name, a.body)
+			}
+		}
+		_, list, _ := run(t, "", "people", "list", "--data", data)
+		for name := range added {
+			if !strings.Contains(list, name+" ") {
+				t.Errorf("round %d: the confirmed account %s is gone", round, name)
+			}
+		}
+		var mu sync.Mutex
+		var working sync.WaitGroup
+		stop := make(chan struct{})
+		signIns := 0
+		for worker := range 6 {
+			working.Go(func() {
+				name := []string{"walt", "ines", "tobias"}[worker%3]
+				password := map[string]string{"walt": walt, "ines": ines, "tobias": tobias}[name]
+				for i := 0; ; i++ {
+					select {
+					case <-stop:
+						return
+					default:
+					}
+					if worker == 5 {
+						who := fmt.Sprintf("hand-%d-%d", round, i)
+						if code, _, _ := run(t, "paint-and-polish\n", "people", "add", who, "--password-stdin", "--data", data); code == 0 {
+							mu.Lock()
+							added[who] = true
+							mu.Unlock()
+						}
+						continue
+					}
+					resp, err := people.http.PostForm(s.URL+"/door/sign-in", url.Values{"username": {name}, "password": {password}})
+					if err != nil {
+						return
+					}
+					for _, c := range resp.Cookies() {
+						mu.Lock()
+						confirmed[c.Value] = name
+						signIns++
+						mu.Unlock()
+					}
+					resp.Body.Close()
+					people.http.Jar, _ = cookiejar.New(nil)
+				}
+			})
+		}
+		eventually(t, func() bool {
+			mu.Lock()
+			defer mu.Unlock()
+			return signIns > 10+5*round && len(added) > round
+		})
+		s.Kill()
+		close(stop)
+		working.Wait()
+	}
+	if len(confirmed) < 40 || len(added) < 4 {
+		t.Errorf("only %d sign-ins and %d accounts were confirmed", len(confirmed), len(added))
+	}
+}
+
+// An interrupt lets requests under way finish, and what was recorded is there afterwards.
+func TestInterruptLetsRequestsFinish(t *testing.T) {
+	dir := t.TempDir()
+	began, release := make(chan struct{}), make(chan struct{})
+	behind := http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		close(began)
+		<-release
+		io.WriteString(w, "finished")
+	})}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go behind.Serve(listener)
+	defer behind.Close()
+	write(t, dir, "doors.yaml", "sources: [{path: /, proxy: 'http://"+listener.Addr().String()+"'}]\ndoors: [{path: /**, admit: public}]\n")
+	data, _ := os.MkdirTemp("", "stop")
+	defer os.RemoveAll(data)
+	s, err := Start("serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	body := make(chan string)
+	go func() {
+		resp, err := http.Get(s.URL + "/slow")
+		if err != nil {
+			body <- err.Error()
+			return
+		}
+		text, _ := io.ReadAll(resp.Body)
+		body <- string(text)
+	}()
+	<-began
+	stopped := make(chan error)
+	go func() { stopped <- s.Stop() }()
+	eventually(t, func() bool { // no new connections are taken
+		c, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
+		if err == nil {
+			c.Close()
+		}
+		return err != nil
+	})
+	close(release)
+	if got := <-body; got != "finished" {
+		t.Errorf("the request under way got %q", got)
+	}
+	if err := <-stopped; err != nil {
+		t.Errorf("the process ended with %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(data, "ostiarius.sock")); !os.IsNotExist(err) {
+		t.Errorf("the socket is left behind: %v", err)
+	}
+}
+
+func TestDemoSurvivesARestart(t *testing.T) {
+	data, _ := os.MkdirTemp("", "again")
+	defer os.RemoveAll(data)
+	s, err := Start("demo", "--listen", "127.0.0.1:0", "--data", data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"agnes", agnes, "steward", "tide-gauge", "Three things to try", filepath.Join(data, "doors.yaml")} {
+		if !strings.Contains(s.Output, want) {
+			t.Errorf("the demo does not print %q:\n%s", want, s.Output)
+		}
+	}
+	p := newPerson(t, s.URL)
+	p.signIn("walt", walt, "")
+	at, _ := url.Parse(s.URL)
+	cookies := p.http.Jar.Cookies(at)
+	if code, _, errOut := run(t, "", "people", "remove", "sunniva", "--data", data); code != 0 {
+		t.Fatal(errOut)
+	}
+	write(t, data, "site/rota/index.html", "my own rota")
+	if err := s.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	if s, err = Start("demo", "--listen", "127.0.0.1:0", "--data", data); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	p = newPerson(t, s.URL)
+	if a := p.get("/rota/", "Cookie", cookies[0].Name+"="+cookies[0].Value); a.status != 200 || a.body != "my own rota" {
+		t.Errorf("after the restart: %d %q", a.status, a.body)
+	}
+	if a := p.signIn("sunniva", sunniva, ""); a.status != 422 {
+		t.Errorf("a removed account came back: %d", a.status)
+	}
+	for _, name := range []string{"ostiarius.sock", "ostiarius.db"} {
+		if info, err := os.Stat(filepath.Join(data, name)); err != nil || name == "ostiarius.sock" && info.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %v %v", name, info.Mode(), err)
+		}
+	}
+	if text, err := os.ReadFile(filepath.Join(data, "ostiarius.db")); err != nil || strings.Contains(string(text), cookies[0].Value) || strings.Contains(string(text), walt) {
+		t.Errorf("the records hold a token or a password: %v", err)
+	}
+}
+
+func TestHTTPS(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "site/index.html", "x")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: signed-in}]\n")
+	cert, key := certificate(t, dir)
+	s := start(t, dir, "--tls-cert", cert, "--tls-key", key)
+	if !strings.HasPrefix(s.URL, "https://") {
+		t.Fatal(s.URL)
+	}
+	run(t, "seven-brass-prisms\n", "people", "add", "ines", "--password-stdin", "--data", s.Data)
+	p := newPerson(t, s.URL)
+	p.http.Transport = &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}
+	a := p.signIn("ines", "seven-brass-prisms", "/")
+	if c := a.header.Get("Set-Cookie"); !strings.HasPrefix(c, "__Host-ostiarius-session=") || !strings.HasSuffix(c, "; Path=/; HttpOnly; Secure; SameSite=Lax") {
+		t.Errorf("cookie %q", c)
+	}
+	p.is("/", 200, "")
+	if _, err := tls.Dial("tcp", strings.TrimPrefix(s.URL, "https://"), &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11}); err == nil {
+		t.Error("TLS 1.1 is spoken")
+	}
+}
+
+// certificate makes a certificate for 127.0.0.1 and returns its files.
+func certificate(t *testing.T, dir string) (cert, key string) {
+	t.Helper()
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "marram.example"}, NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	public, err := x509.CreateCertificate(rand.Reader, &template, &template, &private.PublicKey, private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, dir, "cert.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: public})))
+	write(t, dir, "key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})))
+	return filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
+}
+
+// raw sends bytes to the service and returns the status of the answer and its body.
+func raw(t *testing.T, base, request string) (status int, location, body string) {
+	t.Helper()
+	conn, err := net.Dial("tcp", strings.TrimPrefix(base, "http://"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(10 * time.Second))
+	if _, err := io.WriteString(conn, request); err != nil {
+		t.Fatal(err)
+	}
+	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	if err != nil {
+		t.Fatalf("%.80q: %v", request, err)
+	}
+	defer resp.Body.Close()
+	text, _ := io.ReadAll(resp.Body)
+	return resp.StatusCode, resp.Header.Get("Location"), string(text)
+}
