@@ -13,13 +13,16 @@ type Host struct {
 	below bool   // the names below name, not name itself
 }
 
-// ParseHost reads a host as it stands in a policy: a name or address without port, or
-// a name with a leading "*.". The empty string is any host.
+// ParseHost reads a host as it stands in a policy: a name or an IPv4 address without
+// port, or a name with a leading "*.". The empty string is any host.
 func ParseHost(s string) (Host, error) {
 	if s == "" {
 		return Host{}, nil
 	}
 	name, below := strings.CutPrefix(s, "*.")
+	if name == "" {
+		return Host{}, fmt.Errorf("host %q: a name is missing behind *.", s)
+	}
 	if strings.Contains(name, "*") {
 		return Host{}, fmt.Errorf("host %q: * may only stand in front, as in *.%s", s, strings.Trim(strings.ReplaceAll(name, "*", ""), "."))
 	}
@@ -27,8 +30,8 @@ func ParseHost(s string) (Host, error) {
 	if err != nil {
 		return Host{}, fmt.Errorf("host %q: %s", s, err.(*Unreadable).Reason)
 	}
-	if canonical == "" || canonical != strings.TrimSuffix(strings.ToLower(name), ".") {
-		return Host{}, fmt.Errorf("host %q: a name or an address without a port is expected", s)
+	if canonical != strings.ToLower(name) || canonical[0] == '[' || len(name) > 253 {
+		return Host{}, fmt.Errorf("host %q: a name without a port is expected, of at most 253 characters", s)
 	}
 	return Host{name: canonical, below: below}, nil
 }

@@ -26,6 +26,9 @@ type segment struct {
 	many bool // **
 }
 
+// MaxPattern is the longest pattern, in characters.
+const MaxPattern = 1000
+
 // The most segments a pattern may have; positions in it are kept in a 64-bit set.
 const maxSegments = 60
 
@@ -35,8 +38,8 @@ func ParsePattern(s string, rules Rules) (Pattern, error) {
 	if s == "" || s[0] != '/' {
 		return Pattern{}, fmt.Errorf("a path starts with /, as in /%s", strings.TrimLeft(s, "/"))
 	}
-	if len(s) > MaxPath {
-		return Pattern{}, fmt.Errorf("a path is at most %d bytes long", MaxPath)
+	if utf8.RuneCountInString(s) > MaxPattern {
+		return Pattern{}, fmt.Errorf("a path in a policy has at most %d characters", MaxPattern)
 	}
 	if !utf8.ValidString(s) {
 		return Pattern{}, fmt.Errorf("not valid UTF-8")
@@ -49,19 +52,20 @@ func ParsePattern(s string, rules Rules) (Pattern, error) {
 			return Pattern{}, fmt.Errorf("a backslash; addresses that contain one are always rejected")
 		case r == '?' || r == '#':
 			return Pattern{}, fmt.Errorf("%q ends a path; a place has no query and no fragment", r)
-		case r == ';' && !rules.Semicolons:
-			return Pattern{}, fmt.Errorf("a semicolon; addresses that contain one are rejected unless the policy says semicolons: allowed")
-		case r == '%' && i+2 < len(s) && isHex(s[i+1]) && isHex(s[i+2]):
-			return Pattern{}, fmt.Errorf("percent-encoding %s; write the character itself, since patterns match the decoded path", s[i:i+3])
+		case r == '%':
+			return Pattern{}, fmt.Errorf("a %%; patterns match the decoded path, so write the character itself, or * for a real %%")
 		}
 	}
 	if rules.FoldCase {
 		s = fold(s)
 	}
 	p := Pattern{}
-	rest := strings.TrimSuffix(s[1:], "/")
-	if rest != "" {
-		for _, text := range strings.Split(rest, "/") {
+	if rest := s[1:]; rest != "" {
+		texts := strings.Split(strings.TrimSuffix(rest, "/"), "/")
+		if len(texts) > maxSegments {
+			return Pattern{}, fmt.Errorf("%d segments; a path in a policy has at most %d", len(texts), maxSegments)
+		}
+		for _, text := range texts {
 			switch {
 			case text == "":
 				return Pattern{}, fmt.Errorf("an empty segment (//); no canonical path has one")
@@ -78,9 +82,6 @@ func ParsePattern(s string, rules Rules) (Pattern, error) {
 				p.segments = append(p.segments, segment{glob: newGlob(text)})
 			}
 		}
-	}
-	if len(p.segments) > maxSegments {
-		return Pattern{}, fmt.Errorf("%d segments; a path has at most %d", len(p.segments), maxSegments)
 	}
 	var b strings.Builder
 	for _, seg := range p.segments {

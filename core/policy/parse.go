@@ -4,7 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -58,6 +58,11 @@ func (p *reader) fault(at Position, length int, rule, format string, args ...any
 		Severity: Error, Rule: rule, Message: fmt.Sprintf(format, args...),
 		File: p.file, Line: at.Line, Column: at.Column, Length: length,
 	})
+}
+
+func (p *reader) warn(at Position, length int, rule, format string, args ...any) {
+	p.fault(at, length, rule, format, args...)
+	p.findings[len(p.findings)-1].Severity = Warning
 }
 
 func (p *reader) at(n ast.Node, rule, format string, args ...any) {
@@ -252,6 +257,14 @@ func (p *reader) plainYAML(n ast.Node) bool {
 	return true
 }
 
+func isMapping(n ast.Node) bool {
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		return true
+	}
+	return false
+}
+
 func kindOf(n ast.Node) string {
 	switch n.(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
@@ -407,7 +420,10 @@ func (p *reader) policy(body ast.Node) {
 			}
 		}
 	}
-	if m, ok := body.(*ast.MappingNode); ok && !slices.ContainsFunc(m.Values, func(v *ast.MappingValueNode) bool { return v.Key.String() == "doors" }) {
+	if m, ok := body.(*ast.MappingNode); ok && !slices.ContainsFunc(m.Values, func(v *ast.MappingValueNode) bool {
+		key, isText := v.Key.(ast.Node).(*ast.StringNode)
+		return isText && key.Value == "doors"
+	}) {
 		p.at(body, "missing-key", "the policy has no doors; write at least doors: [{ path: /**, admit: signed-in }]")
 	}
 	known := b.RoleNames()
@@ -534,6 +550,9 @@ func (p *reader) roles(n ast.Node) {
 }
 
 func (p *reader) keyrings(n ast.Node) {
+	if _, empty := n.(*ast.NullNode); empty {
+		return
+	}
 	for _, f := range p.fields(n, "keyrings", nil) {
 		if !p.name(f.key, "keyring", f.name) {
 			continue
@@ -575,8 +594,7 @@ func (p *reader) sources(n ast.Node) {
 				s.Files, s.Position = text, position(f.value)
 			case "proxy":
 				s.Proxy, s.Position = text, position(f.value)
-				u, err := url.Parse(text)
-				if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || u.Path != "" && u.Path != "/" {
+				if !proxyAddress.MatchString(text) {
 					p.at(f.value, "bad-value", "proxy is the address of a server, such as http://127.0.0.1:8461, not %q", text)
 				}
 			}
@@ -594,6 +612,11 @@ func (p *reader) sources(n ast.Node) {
 	}
 }
 
+// The address of a server, as the schema of the policy file has it too.
+const proxyPattern = `^https?://(?:[A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(?::[0-9]{1,5})?/?$`
+
+var proxyAddress = regexp.MustCompile(proxyPattern)
+
 func (p *reader) host(n ast.Node, text string) place.Host {
 	h, err := place.ParseHost(text)
 	if err != nil {
@@ -608,12 +631,15 @@ func (p *reader) door(entry ast.Node) {
 	door := Door{Entry: position(entry).Line}
 	var paths []string
 	var nodes []ast.Node
-	hasAdmit := false
+	hasPath, hasAdmit := false, false
 	before := len(p.findings)
 	var realm ast.Node
-	for _, f := range p.fields(entry, "a door", doorKeys) {
+	fields := p.fields(entry, "a door", doorKeys)
+	keysKnown := len(p.findings) == before // else a key that is missing may be a misspelt one
+	for _, f := range fields {
 		switch f.name {
 		case "path":
+			hasPath = true
 			paths, nodes = p.texts(f.value, "path")
 		case "host":
 			if text, ok := p.text(f.value, "host"); ok {
@@ -641,13 +667,13 @@ func (p *reader) door(entry ast.Node) {
 			door.Otherwise = p.otherwise(f.value)
 		}
 	}
-	if len(p.findings) > before {
+	if !isMapping(entry) {
 		return
 	}
-	if paths == nil {
+	if !hasPath && keysKnown {
 		p.at(entry, "missing-key", "a door has a path")
 	}
-	if !hasAdmit {
+	if !hasAdmit && keysKnown {
 		p.at(entry, "missing-key", "a door says whom to admit: public, signed-in, nobody, { role: NAME }, ...")
 	}
 	if realm != nil && !door.Basic {
@@ -660,10 +686,8 @@ func (p *reader) door(entry ast.Node) {
 	if err != nil {
 		p.at(entry, "too-entangled", "%v", err)
 	}
-	if len(p.findings) > before {
-		return
-	}
 	door.ways = ways
+	whole := len(p.findings) == before
 	for i, text := range paths {
 		pattern, err := place.ParsePattern(text, p.book.Rules)
 		if err != nil {
@@ -676,7 +700,12 @@ func (p *reader) door(entry ast.Node) {
 			p.at(nodes[i], "own-pages", "%s is where Ostiarius's own pages live; they have built-in doors (prefix: moves them)", text)
 			continue
 		}
-		p.book.Doors = append(p.book.Doors, one)
+		if strings.Contains(text, ";") && !p.book.Rules.Semicolons {
+			p.warn(one.Position, utf8.RuneCountInString(text), "semicolon", "no place has a semicolon unless the policy says semicolons: allowed; this door covers nothing")
+		}
+		if whole {
+			p.book.Doors = append(p.book.Doors, one)
+		}
 	}
 }
 
@@ -720,9 +749,13 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 		case Network:
 			names, nodes := p.texts(f.value, f.name)
 			for i, name := range names {
+				if !network.MatchString(name) {
+					p.at(nodes[i], "bad-value", "%q is no network; write one like 192.0.2.0/24 or 2001:db8::/32", name)
+					continue
+				}
 				prefix, err := parseNetwork(name)
 				if err != nil {
-					p.at(nodes[i], "bad-value", "%v", err)
+					p.at(nodes[i], "bad-network", "%v", err)
 					continue
 				}
 				d.Nets = append(d.Nets, prefix)
@@ -734,12 +767,10 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 					continue
 				}
 				if d.Kind == User {
-					key, err := account.Key(name)
-					if err != nil {
-						p.at(nodes[i], "bad-value", "user: %v", err)
+					var ok bool
+					if name, ok = p.user(nodes[i], name); !ok {
 						continue
 					}
-					name = key
 				}
 				switch d.Kind {
 				case Role:
@@ -763,6 +794,27 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 	}
 	return Demand{Kind: All, Parts: parts}
 }
+
+// The characters of an account's name, as the schema of the policy file has them too.
+var userName = regexp.MustCompile(userPattern)
+
+const userPattern = `^[^\s/\\?#%;:,+]{1,200}$`
+
+// user returns the name of an account in the form in which names are compared.
+func (p *reader) user(n ast.Node, name string) (string, bool) {
+	if !userName.MatchString(name) {
+		p.at(n, "bad-value", "user %q: a name has 1 to 200 characters, no spaces and none of / \\ ? # %% ; : , +", name)
+		return "", false
+	}
+	key, err := account.Key(name)
+	if err != nil {
+		p.at(n, "impossible-name", "no account can have this name: %v", err)
+		return "", false
+	}
+	return key, true
+}
+
+var network = regexp.MustCompile(networkPattern)
 
 // parseNetwork reads a network in CIDR notation (RFC 4632, RFC 4291), or one address.
 func parseNetwork(s string) (netip.Prefix, error) {
@@ -794,9 +846,6 @@ func (p *reader) duration(n ast.Node, what string) (time.Duration, bool) {
 			return 0, false
 		}
 		d, err := ParseDuration(s)
-		if err == nil && d < 0 {
-			err = fmt.Errorf("%q is negative", s)
-		}
 		if err != nil {
 			p.at(n, "bad-value", "%s: %v", what, err)
 			return 0, false
@@ -858,40 +907,34 @@ func (p *reader) instead(n ast.Node, what string) Instead {
 	return i
 }
 
-// target reads a path on this site that people are sent to. It may have a query.
+// The query of an address that people are sent to.
+var goQuery = regexp.MustCompile(`^(?:[A-Za-z0-9._~!$&'()*+,;=:@/?-]|%[0-9A-Fa-f]{2})*$`)
+
+// target reads an address on this site that people are sent to: a path, written as
+// people read it, and perhaps a query. It returns the address as it stands in a link.
 func (p *reader) target(n ast.Node) string {
 	s, ok := p.text(n, "go")
 	if !ok {
 		return ""
 	}
-	raw, _, _ := strings.Cut(s, "?")
-	canonical, slash, err := place.Canonical(raw, p.book.Rules)
-	if err != nil {
-		reason := err.Error()
-		var u *place.Unreadable
-		if errors.As(err, &u) {
-			reason = u.Reason
-		}
-		p.at(n, "bad-value", "go %q: %s; it is a path on this site, such as /rota/", s, reason)
+	path, query, hasQuery := strings.Cut(s, "?")
+	pattern, err := place.ParsePattern(path, p.book.Rules)
+	switch {
+	case err != nil:
+		p.at(n, "bad-value", "go %q: %v; it is a path on this site, such as /rota/", s, err)
+		return ""
+	case !pattern.Literal() || strings.Contains(path, ";"):
+		p.at(n, "bad-value", "go %q: it is one path on this site, such as /rota/, without * or ;", s)
+		return ""
+	case !goQuery.MatchString(query):
+		p.at(n, "bad-value", "go %q: the query has characters that are percent-encoded in a link", s)
 		return ""
 	}
-	address := escape(place.Place{Path: canonical, Slash: slash})
-	switch {
-	case strings.ContainsAny(s, "\r\n\t #\\") || !isASCII(s):
-		p.at(n, "bad-value", "go %q: write the address as it stands in a link, percent-encoded where needed", s)
-	case raw != address:
-		p.at(n, "bad-value", "go %q: write the address in its canonical form, %s", s, address)
+	address := escape(place.Place{Path: pattern.String(), Slash: strings.HasSuffix(path, "/")})
+	if hasQuery {
+		address += "?" + query
 	}
-	return s
-}
-
-func isASCII(s string) bool {
-	for i := 0; i < len(s); i++ {
-		if s[i] >= 0x80 {
-			return false
-		}
-	}
-	return true
+	return address
 }
 
 func (p *reader) landings(n ast.Node) {
@@ -909,10 +952,7 @@ func (p *reader) landings(n ast.Node) {
 					}
 				case "user":
 					if s, ok := p.text(k.value, "user"); ok {
-						var err error
-						if l.User, err = account.Key(s); err != nil {
-							p.at(k.value, "bad-value", "user: %v", err)
-						}
+						l.User, _ = p.user(k.value, s)
 					}
 				case "go":
 					l.Go = p.target(k.value)

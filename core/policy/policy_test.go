@@ -272,7 +272,7 @@ func TestParseErrors(t *testing.T) {
 		{"misspelt key", "dors: []", []string{"1:1 unknown-key: did you mean \"doors\"?", "1:1 missing-key: no doors"}},
 		{"repeated key", "doors: [{path: /, admit: public}]\nsite: A\nsite: B", []string{"3:1 repeated-key: the first is in line 2"}},
 		{"many at once", "roles:\n  keeper:\ndoors:\n  - { path: /a, admit: { role: keper } }\n  - { pth: /b, admit: public }\n  - { path: c, admit: publik }",
-			[]string{"4:32 unknown-role: did you mean \"keeper\"?", "5:7 unknown-key: did you mean \"path\"?", "6:23 bad-value: did you mean \"public\"?"}},
+			[]string{"4:32 unknown-role: did you mean \"keeper\"?", "5:7 unknown-key: did you mean \"path\"?", "6:13 bad-pattern: starts with /", "6:23 bad-value: did you mean \"public\"?"}},
 		{"role as a word", "roles: {keeper: }\ndoors: [{path: /a, admit: keeper}]", []string{"2:27 bad-value: { role: keeper }"}},
 		{"no roles", "doors: [{path: /a, admit: {role: x}}]", []string{"1:34 unknown-role: declared under the key roles"}},
 		{"pattern", "doors: [{path: [a, /b//c, /d/../e, /f%20, /**x], admit: public}]",
@@ -285,10 +285,10 @@ func TestParseErrors(t *testing.T) {
 		{"anchor", "doors: &d [{path: /, admit: public}]", []string{"1:8 bad-value: anchor"}},
 		{"alias bomb", "a: &a [x, x]\nb: &b [*a, *a]\ndoors: *b", []string{"1:1 unknown-key", "2:1 unknown-key", "3:8 bad-value: alias"}},
 		{"merge", "doors: [{<<: *x, path: /}]", nil},
-		{"negative", "doors: [{path: /, admit: {proof-within: -1m}}]", []string{"1:41 bad-value: negative"}},
+		{"negative", "doors: [{path: /, admit: {proof-within: -1m}}]", []string{"1:41 bad-value: not a duration"}},
 		{"zero", "doors: [{path: /, admit: {proof-within: 0}}]", []string{"1:41 bad-value: ask again for each request"}},
 		{"duration", "doors: [{path: /, admit: public}]\nsessions: {idle: 30, lifetime: soon, remembered: 1y}", []string{"2:18 bad-value: with its unit", "2:32 bad-value: not a duration", "2:50 bad-value: not a duration"}},
-		{"network", "doors: [{path: /, admit: {network: [10.0.0.1/8, nonsense, 300.1.1.1]}}]", []string{"1:37 bad-value: did you mean 10.0.0.0/8", "1:49 bad-value: no network", "1:59 bad-value: no network"}},
+		{"network", "doors: [{path: /, admit: {network: [10.0.0.1/8, nonsense, 300.1.1.1]}}]", []string{"1:37 bad-network: did you mean 10.0.0.0/8", "1:49 bad-value: no network", "1:59 bad-network: no network"}},
 		{"empty demand", "doors: [{path: /, admit: {}}]", []string{"1:26 bad-value: empty demand"}},
 		{"empty any", "doors: [{path: /, admit: {any: []}}]", []string{"1:32 bad-value: empty list"}},
 		{"null admit", "doors: [{path: /, admit: }]", []string{"1: bad-value: a demand is a mapping"}},
@@ -299,7 +299,7 @@ func TestParseErrors(t *testing.T) {
 		{"host", "doors: [{path: /, host: 'a.*.b', admit: public}, {path: /, host: 'a:80', admit: public}]", []string{"1:25 bad-pattern: in front", "1:66 bad-pattern: without a port"}},
 		{"otherwise", "doors: [{path: /, admit: nobody, otherwise: {refused: {go: 'https://x/', say: hm}}}, {path: /a, admit: nobody, otherwise: away}]",
 			[]string{"1:60 bad-value: path on this site", "1:123 bad-value: hide"}},
-		{"go", "doors: [{path: /, admit: nobody, otherwise: {refused: {go: //evil.example/}, anonymous: {go: /a/../b}}}]", []string{"1:60 bad-value: canonical form, /evil.example/", "1:94 bad-value: canonical form, /b"}},
+		{"go", "doors: [{path: /, admit: nobody, otherwise: {refused: {go: //evil.example/}, anonymous: {go: /a/../b}}}]", []string{"1:60 bad-value: empty segment", "1:94 bad-value: segment"}},
 		{"own pages", "doors: [{path: /door/sign-in, admit: nobody}, {path: /door/**, admit: nobody}]", []string{"1:16 own-pages: built-in", "1:54 own-pages: built-in"}},
 		{"sources", "sources: [{path: /a/*, files: x}, {path: /b}, {path: /c, proxy: 'ftp://x'}, {path: /d, files: x}, {path: /d, files: y}]\ndoors: [{path: /, admit: public}]",
 			[]string{"1:18 bad-pattern: without *", "1:35 missing-key: either files", "1:65 bad-value: address of a server", "1:99 duplicate-source: two sources"}},
@@ -390,7 +390,7 @@ func TestDuration(t *testing.T) {
 			t.Errorf("%v is written %s", want, FormatDuration(want))
 		}
 	}
-	for _, bad := range []string{"", "5", "d", "1.5d", "-1d", "1d-1h", "1w", "99999999d", "1h 2m", "1d1d"} {
+	for _, bad := range []string{"", "5", "d", "1.5d", "-1d", "-1m", "1d-1h", "1w", "99999d", "1h1d", "1h 2m", "1d1d"} {
 		if got, err := ParseDuration(bad); err == nil {
 			t.Errorf("%q was read as %v", bad, got)
 		}

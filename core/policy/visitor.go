@@ -74,7 +74,7 @@ func ParseVisitor(who string) (Visitor, error) {
 			v.Account = name
 		case "proof-age":
 			age, err := ParseDuration(value)
-			if err != nil || age < 0 {
+			if err != nil {
 				return bad(fmt.Sprintf("%q is no age", value))
 			}
 			v.ProofAge = age

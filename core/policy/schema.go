@@ -1,0 +1,158 @@
+package policy
+
+import (
+	"encoding/json"
+
+	"ostiarius/core/place"
+)
+
+// The grammar of paths without look-ahead, so that every validator understands it: a
+// segment is **, three or more dots, or text that is not all dots and has no two stars
+// side by side.
+const (
+	pathChar       = `[^/*\\?#%\x00-\x1f\x7f-\x9f]`
+	pathNoDot      = `[^./*\\?#%\x00-\x1f\x7f-\x9f]`
+	segmentPattern = `(?:\.{3,}|\.*(?:\*|` + pathNoDot + `\*?)(?:` + pathChar + `\*?)*|\*\*)`
+	pathPattern    = `^/(?:` + segmentPattern + `(?:/` + segmentPattern + `){0,59}/?)?$`
+
+	// The same without stars and semicolons: one path.
+	onePathChar     = `[^/*\\?#%;\x00-\x1f\x7f-\x9f]`
+	onePathNoDot    = `[^./*\\?#%;\x00-\x1f\x7f-\x9f]`
+	oneSegment      = `(?:\.{3,}|\.*` + onePathNoDot + onePathChar + `*)`
+	onePath         = `/(?:` + oneSegment + `(?:/` + oneSegment + `){0,59}/?)?`
+	goPattern       = `^` + onePath + `(?:\?(?:[A-Za-z0-9._~!$&'()*+,;=:@/?-]|%[0-9A-Fa-f]{2})*)?$`
+	sourcePattern   = `^/(?:` + literalSegment + `(?:/` + literalSegment + `){0,59}/?)?$`
+	literalSegment  = `(?:\.{3,}|\.*` + pathNoDot + pathChar + `*)`
+	prefixPattern   = `^/` + literalSegment + `(?:/` + literalSegment + `){0,59}/?$`
+	hostPattern     = `^(?:\*\.)?[A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*$`
+	methodPattern   = "^[A-Z0-9!#$%&'*+.^_`|~-]+$"
+	namePattern     = `^[A-Za-z0-9_-]{1,64}$`
+	networkPattern  = `^[0-9A-Fa-f:.]+(?:/[0-9]{1,3})?$`
+	textPattern     = `[^ \t\n\v\f\r\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]`
+	positivePattern = `[1-9]`
+)
+
+// Schema returns the JSON Schema (2020-12) of the policy file, for editors that complete
+// and check. What it admits can be read, but for what a schema cannot know: names that
+// are declared elsewhere, two doors for the same places, networks with stray bits,
+// demands that are nested or combined too much.
+func Schema() []byte {
+	type m = map[string]any
+	type list = []any
+	ref := func(name string) m { return m{"$ref": "#/$defs/" + name} }
+	pattern := func(p, about string) m { return m{"type": "string", "pattern": p, "description": about} }
+	text := func(about string) m { return pattern(textPattern, about) }
+	object := func(about string, required list, properties m) m {
+		o := m{"type": "object", "description": about, "additionalProperties": false, "properties": properties}
+		if required != nil {
+			o["required"] = required
+		}
+		return o
+	}
+	oneOrMany := func(item m, about string) m {
+		return m{"description": about, "anyOf": list{item, m{"type": "array", "items": item, "minItems": 1, "uniqueItems": true}}}
+	}
+	array := func(item m, about string) m {
+		return m{"type": "array", "items": item, "minItems": 1, "description": about}
+	}
+	orNull := func(o m) m { return m{"anyOf": list{m{"type": "null"}, o}} }
+	names := func(value m) m {
+		return m{"type": "object", "propertyNames": m{"pattern": namePattern}, "additionalProperties": orNull(value)}
+	}
+	path := pattern(pathPattern, "A path such as /rota, /reports/*.pdf, /rota/** or /**/drafts/**")
+	path["maxLength"] = place.MaxPattern
+	host := pattern(hostPattern, "A host name, or *.name for all names below it; without it any host")
+	host["maxLength"] = 253
+	one := pattern(sourcePattern, "A path without *")
+	one["maxLength"] = place.MaxPattern
+	prefix := pattern(prefixPattern, "Where Ostiarius's own pages live; /door unless given")
+	prefix["maxLength"] = place.MaxPattern
+	name := pattern(namePattern, "A name of letters, digits, - and _")
+	user := pattern(userPattern, "The name of an account")
+	landing := object("Where to go; the first fitting line wins", list{"go"}, m{
+		"role": text("Only for this role"), "user": user, "go": ref("address"),
+	})
+	proxied := pattern(proxyPattern, "The address of a server, such as http://127.0.0.1:8461")
+
+	schema := m{
+		"$schema":     "https://json-schema.org/draft/2020-12/schema",
+		"title":       "Ostiarius policy",
+		"description": "Who may go where on a web site",
+	}
+	for key, value := range object("", list{"doors"}, m{
+		"site":       text("The site's name, for people"),
+		"prefix":     prefix,
+		"case":       m{"enum": list{"sensitive", "insensitive"}, "description": "Whether the site distinguishes letter case in paths"},
+		"semicolons": m{"enum": list{"rejected", "allowed"}, "description": "What is done with addresses that have a semicolon"},
+		"roles": orNull(names(object("A role", nil, m{
+			"includes": oneOrMany(text("A role"), "Roles whose places are open to this one too"),
+		}))),
+		"keyrings": orNull(names(object("A keyring", nil, m{"realm": text("What the browser's dialogue shows")}))),
+		"sources": array(m{
+			"oneOf": list{m{"required": list{"files"}}, m{"required": list{"proxy"}}},
+			"type":  "object", "additionalProperties": false,
+			"properties": m{"path": one, "host": host, "files": text("A directory, relative to the policy file"), "proxy": proxied},
+		}, "What stands behind the doors"),
+		"unlisted": m{"enum": list{"public", "signed-in", "refuse", "hide"}, "description": "What happens where no door covers a place; signed-in unless given"},
+		"doors":    array(ref("door"), "Who may go where; the most specific door decides"),
+		"landings": object("Where people are sent when they asked for no page", nil, m{
+			"sign-in": array(landing, "After signing in"), "sign-out": array(landing, "After signing out"),
+			"join": array(landing, "After creating an account"), "password-change": array(landing, "After changing the password"),
+		}),
+		"sessions": object("How long sessions last; 0 is no end", nil, m{
+			"idle": ref("duration"), "lifetime": ref("duration"), "remembered": ref("duration"),
+		}),
+	}) {
+		if key != "description" {
+			schema[key] = value
+		}
+	}
+	door := object("A set of places and what is asked there", list{"path", "admit"}, m{
+		"path":    oneOrMany(path, "The paths; a door with several is several doors"),
+		"host":    host,
+		"methods": oneOrMany(pattern(methodPattern, "A method such as GET"), "Without it any method; GET brings HEAD with it"),
+		"admit":   ref("demand"),
+		"ask":     m{"enum": list{"form", "basic"}, "description": "How an account is asked for"},
+		"realm":   text("The realm of ask: basic"),
+		"otherwise": m{"description": "What happens instead of the usual answer", "anyOf": list{
+			m{"const": "hide"},
+			m{"type": "object", "additionalProperties": false, "minProperties": 1, "properties": m{"anonymous": ref("instead"), "refused": ref("instead")}},
+		}},
+	})
+	door["dependentRequired"] = m{"realm": list{"ask"}}
+	door["if"] = m{"required": list{"realm"}}
+	door["then"] = m{"properties": m{"ask": m{"const": "basic"}}}
+	schema["$defs"] = m{
+		"door": door,
+		"demand": m{"description": "What is asked; of a mapping, everything", "anyOf": list{
+			m{"enum": list{"public", "signed-in", "nobody"}},
+			m{"type": "object", "additionalProperties": false, "minProperties": 1, "properties": m{
+				"role":    oneOrMany(name, "A role, or one of several"),
+				"user":    oneOrMany(user, "An account, or one of several"),
+				"shared":  oneOrMany(name, "A shared password"),
+				"pass":    oneOrMany(name, "A pass"),
+				"keyring": oneOrMany(name, "A keyring"),
+				"network": oneOrMany(pattern(networkPattern, "A network such as 192.0.2.0/24"), "The networks a request may come from"),
+				"proof-within": m{"description": "How recently the password was typed", "allOf": list{
+					m{"type": "string", "pattern": durationPattern}, m{"pattern": positivePattern},
+				}},
+				"any": array(ref("demand"), "One of these"),
+				"all": array(ref("demand"), "All of these"),
+			}},
+		}},
+		"instead": m{"anyOf": list{
+			m{"const": "hide"},
+			object("", list{"go"}, m{"go": ref("address")}),
+			object("", list{"say"}, m{"say": text("What the page says")}),
+		}},
+		"address": m{"type": "string", "pattern": goPattern, "maxLength": 2 * place.MaxPattern, "description": "A path on this site, written as people read it, and perhaps a query"},
+		"duration": m{"description": "A time such as 90s, 10m, 12h or 30d", "anyOf": list{
+			m{"const": 0}, m{"type": "string", "pattern": durationPattern},
+		}},
+	}
+	out, err := json.MarshalIndent(schema, "", "  ")
+	if err != nil {
+		panic(err) // maps of strings and numbers can be written
+	}
+	return append(out, '\n')
+}

@@ -1,0 +1,273 @@
+package policy
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+)
+
+func compiledSchema(t testing.TB) *jsonschema.Schema {
+	t.Helper()
+	var parsed any
+	if err := json.Unmarshal(Schema(), &parsed); err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("policy.json", parsed); err != nil {
+		t.Fatal(err)
+	}
+	s, err := c.Compile("policy.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// beyondSchema are the rules of errors that a schema cannot know.
+var beyondSchema = []string{
+	"unknown-role", "unknown-keyring", "duplicate-door", "duplicate-source", "role-circle", "own-pages", "bad-network",
+	"impossible-name", "too-entangled", "too-deep",
+}
+
+// agree compares schema and decoder on one policy, given as a value.
+func agree(t testing.TB, s *jsonschema.Schema, value any) (valid bool) {
+	t.Helper()
+	text, err := json.Marshal(value) // JSON is YAML
+	if err != nil {
+		t.Fatal(err)
+	}
+	invalid := s.Validate(value)
+	_, findings := Parse("doors.yaml", text)
+	var errors []Finding
+	for _, f := range findings {
+		if f.Severity == Error && !slices.Contains(beyondSchema, f.Rule) {
+			errors = append(errors, f)
+		}
+	}
+	if (invalid == nil) != (len(errors) == 0) {
+		t.Errorf("%s\nthe schema says %v\nthe decoder says %+v", text, invalid, errors)
+	}
+	return invalid == nil
+}
+
+// Random policies, most of them nearly right: each place in them is filled by a good
+// value or, now and then, by one that is wrong or odd.
+type scribe struct{ *rand.Rand }
+
+// pick returns one of the choices, the first two of which are good, most often one of
+// these.
+func (r scribe) pick(good ...any) any {
+	switch n := r.IntN(300); {
+	case n == 0:
+		odd := []any{nil, 0, 1, -1, 1.5, true, "", " ", "\u00a0", "x", "hide", "public", "**", "//", "/../x", []any{}, []any{"x", "x"}, map[string]any{}, map[string]any{"x": nil}, "0", "\u200b", "/a\u0085"}
+		return odd[r.IntN(len(odd))]
+	case n > 25:
+		good = good[:min(2, len(good))]
+	}
+	return good[r.IntN(len(good))]
+}
+
+func (r scribe) maybe(into map[string]any, key string, value func() any) {
+	if r.IntN(3) == 0 {
+		into[key] = value()
+	}
+	if r.IntN(300) == 0 {
+		into[key+"s"] = value()
+	}
+}
+
+func (r scribe) many(value func() any) any {
+	if r.IntN(2) == 0 {
+		return value()
+	}
+	list := []any{}
+	for range 1 + r.IntN(3) {
+		if v := value(); r.IntN(40) == 0 || !slices.ContainsFunc(list, func(other any) bool { return reflect.DeepEqual(other, v) }) {
+			list = append(list, v)
+		}
+	}
+	return list
+}
+
+func (r scribe) path() any {
+	segments := []string{"a", "b.c", "*", "**", "a*", "*b*", "...", ".a", "..a", ".*", "é", "a b", ".", "..", "", "a**", "%41", "%", "a;b", "a?b", "\\", "x\x00", "\u0085"}
+	var b strings.Builder
+	for range r.IntN(5) {
+		n := 12
+		if r.IntN(100) == 0 {
+			n = len(segments)
+		}
+		b.WriteString("/" + segments[r.IntN(n)])
+	}
+	if r.IntN(3) == 0 {
+		b.WriteByte('/')
+	}
+	if r.IntN(60) == 0 {
+		b.WriteString(strings.Repeat("/a", 57+r.IntN(8)))
+	}
+	return r.pick("/"+strings.TrimPrefix(b.String(), "/"), "/x", b.String())
+}
+
+func (r scribe) address() any {
+	return r.pick("/", "/rota/", "/rota/?week=3&x=%20", "/café", "/a b/", "//x", "/a//b", "/a/../b", "/a%20b", "/*", "/?", "/?a b", "/?%4", "https://x/", "/a;b", "/a#b", "/...", "/a?b?c", "/\\x")
+}
+
+func (r scribe) duration() any {
+	return r.pick("10m", "30d", "1h30m", "1d12h", "0", 0, "0s", "1.5h", "5", "m", "-1m", "99999d", "9999d", "1d1d", "100000h", "1h1h1h1h1h1h", "1h1h1h1h1h1h1h", 10)
+}
+
+func (r scribe) name() any {
+	return r.pick("keeper", "trustee", "a-b_C", "x y", "é", strings.Repeat("n", 64), strings.Repeat("n", 65), "keeper")
+}
+
+func (r scribe) demand(depth int) any {
+	if depth > 3 || r.IntN(3) == 0 {
+		return r.pick("public", "signed-in", "nobody", "publik")
+	}
+	d := map[string]any{}
+	for _, key := range []string{"role", "shared", "pass", "keyring"} {
+		r.maybe(d, key, func() any { return r.many(r.name) })
+	}
+	r.maybe(d, "user", func() any {
+		return r.many(func() any { return r.pick("ines", "Walt", "a@b.example", "a b", "a,b", "a:b", "é", "a\u00a0b", "a\u2003b") })
+	})
+	r.maybe(d, "network", func() any {
+		return r.many(func() any { return r.pick("10.0.0.0/8", "2001:db8::/32", "192.0.2.1", "x", "10.0.0.0/8x", "10.0.0.1/8") })
+	})
+	r.maybe(d, "proof-within", r.duration)
+	for _, key := range []string{"any", "all"} {
+		r.maybe(d, key, func() any { return r.pick([]any{r.demand(depth + 1), r.demand(depth + 1)}, []any{r.demand(depth + 1)}) })
+	}
+	if len(d) == 0 && r.IntN(20) > 0 {
+		return "public"
+	}
+	return d
+}
+
+func (r scribe) instead() any {
+	return r.pick("hide", map[string]any{"go": r.address()}, map[string]any{"say": r.pick("No.", "Never")}, map[string]any{"say": "a", "go": "/"}, "away")
+}
+
+func (r scribe) policy() any {
+	door := func() any {
+		d := map[string]any{"path": r.many(r.path), "admit": r.demand(0)}
+		if r.IntN(30) == 0 {
+			delete(d, []string{"path", "admit"}[r.IntN(2)])
+		}
+		r.maybe(d, "host", func() any {
+			return r.pick("a.example", "*.a.example", "A", "a:80", "a.*.b", "*.", "*", "[::1]", "127.0.0.1", "a..b", "a.", ".a", strings.Repeat("a", 254))
+		})
+		r.maybe(d, "methods", func() any { return r.many(func() any { return r.pick("GET", "POST", "X-Y", "get", "A B", "É") }) })
+		r.maybe(d, "ask", func() any { return r.pick("form", "basic", "html") })
+		if d["ask"] == "basic" || r.IntN(100) == 0 {
+			r.maybe(d, "realm", func() any { return r.pick("Office", "A \"b\"") })
+		}
+		r.maybe(d, "otherwise", func() any {
+			o := map[string]any{}
+			r.maybe(o, "anonymous", r.instead)
+			r.maybe(o, "refused", r.instead)
+			if len(o) == 0 && r.IntN(20) > 0 {
+				return "hide"
+			}
+			return r.pick("hide", o, o)
+		})
+		return d
+	}
+	p := map[string]any{"doors": []any{door(), door()}}
+	if r.IntN(50) == 0 {
+		p["doors"] = r.pick([]any{}, nil, door())
+	}
+	r.maybe(p, "site", func() any { return r.pick("Marram", "7") })
+	r.maybe(p, "prefix", func() any { return r.pick("/door", "/_/door/", "/", "/a*", "door", "/a;b") })
+	r.maybe(p, "case", func() any { return r.pick("sensitive", "insensitive", "both") })
+	r.maybe(p, "semicolons", func() any { return r.pick("rejected", "allowed") })
+	r.maybe(p, "unlisted", func() any { return r.pick("public", "signed-in", "refuse", "hide", "nobody") })
+	r.maybe(p, "roles", func() any {
+		roles := map[string]any{}
+		for range r.IntN(3) {
+			roles[fmt.Sprint(r.name())] = r.pick(nil, map[string]any{}, map[string]any{"includes": r.many(r.name)}, map[string]any{"include": "x"})
+		}
+		return r.pick(roles, roles, nil)
+	})
+	r.maybe(p, "keyrings", func() any {
+		return r.pick(nil, map[string]any{"outer": nil}, map[string]any{"outer": map[string]any{"realm": r.pick("R")}}, map[string]any{"ou ter": nil})
+	})
+	r.maybe(p, "sources", func() any {
+		s := map[string]any{}
+		r.maybe(s, "path", r.path)
+		r.maybe(s, "host", func() any { return r.pick("a.example", "b.example", "a:80") })
+		r.maybe(s, "files", func() any { return r.pick("./site", "/srv") })
+		if s["path"] != nil && r.IntN(30) > 0 {
+			s["path"] = r.pick("/", "/a/b.c/", "/a*")
+		}
+		if s["files"] != nil && r.IntN(30) > 0 {
+			return []any{s}
+		}
+		s["proxy"] = "http://127.0.0.1:8461"
+		r.maybe(s, "proxy", func() any {
+			return r.pick("http://127.0.0.1:80", "https://x/", "http://[::1]:80", "ftp://x", "http://x/y", "http://a@b", "http://x?y", "http://:80")
+		})
+		return r.pick([]any{s}, []any{s, map[string]any{"path": "/only", "files": "x"}})
+	})
+	r.maybe(p, "landings", func() any {
+		l := map[string]any{}
+		for _, key := range []string{"sign-in", "sign-out", "join", "password-change"} {
+			r.maybe(l, key, func() any {
+				line := map[string]any{"go": r.address()}
+				r.maybe(line, "role", r.name)
+				r.maybe(line, "user", func() any { return r.pick("ines", "walt", "a b") })
+				return r.pick([]any{line}, []any{line}, []any{map[string]any{"role": "x"}})
+			})
+		}
+		return r.pick(l)
+	})
+	r.maybe(p, "sessions", func() any {
+		s := map[string]any{}
+		r.maybe(s, "idle", r.duration)
+		r.maybe(s, "lifetime", r.duration)
+		r.maybe(s, "remembered", r.duration)
+		return r.pick(s)
+	})
+	return p
+}
+
+// What the schema admits parses, and what it refuses is refused.
+func TestSchemaAgreesWithTheDecoder(t *testing.T) {
+	s := compiledSchema(t)
+	r := scribe{rand.New(rand.NewPCG(7, 8))}
+	valid := 0
+	const rounds = 5000
+	for range rounds {
+		// Through JSON, so that the validator sees the types that JSON has.
+		text, _ := json.Marshal(r.policy())
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if agree(t, s, value) {
+			valid++
+		}
+		if t.Failed() {
+			break
+		}
+	}
+	if valid < rounds/10 || valid > rounds*9/10 {
+		t.Errorf("%d of %d policies were valid; that shows little", valid, rounds)
+	}
+	var lamp any
+	if err := yaml.Unmarshal([]byte(lighthouse), &lamp); err != nil {
+		t.Fatal(err)
+	}
+	text, _ := json.Marshal(lamp)
+	value, _ := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
+	if !agree(t, s, value) {
+		t.Error("the schema refuses the lighthouse")
+	}
+}
