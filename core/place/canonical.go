@@ -80,22 +80,43 @@ func Read(method, host, path string, rules Rules) (Place, error) {
 	return Place{Host: h, Path: p, Method: method, Slash: slash}, nil
 }
 
-// The bytes that let a path be taken as it stands, without being taken apart.
-var plain = func() (t [256]bool) {
-	for c := 'a'; c <= 'z'; c++ {
-		t[c] = true
+// What a byte of a path is, as bits: a slash; a slash or a dot; something that has to be
+// looked at before the path can be taken as it stands; an upper-case letter.
+const (
+	isSlash = 1 << iota
+	isSlashOrDot
+	isSpecial
+	isUpper
+)
+
+var classes = func() (t [256]uint8) {
+	for c := range t {
+		t[c] = isSpecial
+	}
+	for _, c := range "abcdefghijklmnopqrstuvwxyz0123456789-_~!$&'()*+,=:@" {
+		t[c] = 0
 	}
 	for c := 'A'; c <= 'Z'; c++ {
-		t[c] = true
+		t[c] = isUpper
 	}
-	for c := '0'; c <= '9'; c++ {
-		t[c] = true
-	}
-	for _, c := range "-._~!$&'()*+,=:@/" {
-		t[c] = true
-	}
+	t['/'] = isSlash | isSlashOrDot
+	t['.'] = isSlashOrDot
 	return t
 }()
+
+// asItStands reports whether a path has nothing to decode and nothing to remove: no
+// special bytes, and behind no slash another one or a dot. (A segment may well begin with
+// a dot; it is then taken apart to see.)
+func asItStands(raw string, rules Rules) bool {
+	var all, afterSlash, slash uint8
+	for i := 0; i < len(raw); i++ {
+		class := classes[raw[i]]
+		all |= class
+		afterSlash |= slash & (class >> 1)
+		slash = class & isSlash
+	}
+	return all&isSpecial == 0 && afterSlash&1 == 0 && !(rules.FoldCase && all&isUpper != 0)
+}
 
 // Canonical reads a path as it stands in a request target (percent-encoded, without
 // the query) and returns its one canonical form, decoded, and whether it ended with a
@@ -115,20 +136,7 @@ func Canonical(raw string, rules Rules) (path string, slash bool, err error) {
 	if len(raw) > MaxPath {
 		return "", false, unreadable(raw, MaxPath, fmt.Sprintf("a path is at most %d bytes long", MaxPath))
 	}
-	// The common case: nothing to decode, nothing to remove.
-	asItIs := true
-	for i := 0; i < len(raw); i++ {
-		c := raw[i]
-		if !plain[c] || rules.FoldCase && 'A' <= c && c <= 'Z' {
-			asItIs = false
-			break
-		}
-		if c == '/' && i+1 < len(raw) && (raw[i+1] == '/' || raw[i+1] == '.') {
-			asItIs = false // an empty segment, or perhaps a dot segment
-			break
-		}
-	}
-	if asItIs {
+	if asItStands(raw, rules) {
 		if len(raw) > 1 && raw[len(raw)-1] == '/' {
 			return raw[:len(raw)-1], true, nil
 		}

@@ -97,8 +97,8 @@ func (h Host) Example() string {
 // readHost returns the canonical form of the host of a request: lower case, without
 // port and without the final dot of a fully qualified name (RFC 3986, section 3.2.2).
 func readHost(host string) (string, error) {
-	if host == "" {
-		return "", nil
+	if host == "" || plainHost(host) {
+		return host, nil
 	}
 	bad := func(at int, reason string) (string, error) {
 		return "", &Unreadable{What: "host", Value: host, Offset: at, Reason: reason}
@@ -152,6 +152,27 @@ func readHost(host string) (string, error) {
 		name = strings.ToLower(name)
 	}
 	return name, nil
+}
+
+// plainHost reports whether a host is canonical already, which most are: labels of
+// lower-case letters, digits, - and _, with single dots between them.
+func plainHost(host string) bool {
+	if len(host) > 255 {
+		return false
+	}
+	dot := true
+	for i := 0; i < len(host); i++ {
+		c := host[i]
+		switch {
+		case 'a' <= c && c <= 'z', '0' <= c && c <= '9', c == '-', c == '_':
+			dot = false
+		case c == '.' && !dot:
+			dot = true
+		default:
+			return false
+		}
+	}
+	return !dot
 }
 
 func isPort(s string) bool { // ":8460", or ":" alone (RFC 3986 allows an empty port)

@@ -28,8 +28,10 @@ type node struct {
 	many     int32    // the child for **, or 0
 	star     int32    // the child for *, or 0
 	loop     bool     // this node is reached by **: it stays reached
+	sink     bool     // a loop without children: whatever follows is covered
+	leaf     bool     // no loop and without children: nothing may follow
 	literals bool     // the table has children of this node
-	globs    globs
+	globs    *globs   // the children for segments with a star among other text, or nil
 }
 
 // An ending is a set at the node where its pattern ends. Plain ones cover any host and
@@ -71,6 +73,9 @@ func NewMatcher(sets []Set) (m *Matcher, twins [][2]int) {
 				slot = m.find(at, seg.text)
 				child = &slot.to
 			default:
+				if m.nodes[at].globs == nil {
+					m.nodes[at].globs = &globs{byText: map[string]int{}}
+				}
 				child = m.nodes[at].globs.child(seg.glob)
 			}
 			if *child == 0 {
@@ -90,7 +95,12 @@ func NewMatcher(sets []Set) (m *Matcher, twins [][2]int) {
 		m.nodes[at].ends = append(m.nodes[at].ends, ending{int32(i), plain})
 	}
 	for i := range m.nodes {
-		m.nodes[i].globs.index()
+		n := &m.nodes[i]
+		if n.globs != nil {
+			n.globs.index()
+		}
+		childless := n.many == 0 && n.star == 0 && !n.literals && n.globs == nil
+		n.sink, n.leaf = n.loop && childless, !n.loop && childless
 	}
 	m.outer = make([][]int32, len(sets))
 	var found []int32
@@ -198,8 +208,8 @@ func (m *Matcher) Inside(i, j int) bool {
 // method must be covered.
 func (m *Matcher) reach(found []int32, path string, p *Place) []int32 {
 	var here, there [12]int32
-	now := m.arrive(here[:0], 0)
-	next := there[:0]
+	next, found := m.arrive(here[:0], found, p, 0, len(path) == 1)
+	now := there[:0]
 	for at := 1; at < len(path); {
 		end := strings.IndexByte(path[at:], '/')
 		if end < 0 {
@@ -207,76 +217,92 @@ func (m *Matcher) reach(found []int32, path string, p *Place) []int32 {
 		} else {
 			end += at
 		}
-		text := path[at:end]
+		text, last := path[at:end], end == len(path)
 		at = end + 1
-		base := uint64(0)
+		now, next = next, now[:0]
+		if len(now) == 0 {
+			return found
+		}
+		base, hashed := uint64(0), false
 		for _, id := range now {
 			n := &m.nodes[id]
 			if n.loop {
-				next = m.arrive(next, id)
+				next, found = m.arrive(next, found, p, id, last)
 			}
 			if n.star != 0 {
-				next = m.arrive(next, n.star)
+				next, found = m.arrive(next, found, p, n.star, last)
 			}
 			if n.literals {
-				if base == 0 {
-					base = maphash.String(m.seed, text)
+				if !hashed {
+					base, hashed = maphash.String(m.seed, text), true
 				}
 				hash := base ^ uint64(id)*0x9e3779b97f4a7c15
 				mask := uint64(len(m.table) - 1)
 				for i := hash & mask; m.table[i].to != 0; i = (i + 1) & mask {
 					if e := &m.table[i]; e.hash == hash && e.from == id && e.text == text {
-						next = m.arrive(next, e.to)
+						next, found = m.arrive(next, found, p, e.to, last)
 						break
 					}
 				}
 			}
-			if n.globs.some {
-				next = m.arriveGlobs(next, &n.globs, text)
+			if n.globs != nil {
+				next, found = m.arriveGlobs(next, found, p, n.globs, text, last)
 			}
-		}
-		now, next = next, now[:0]
-		if len(now) == 0 {
-			return found
 		}
 	}
-	for _, id := range now {
-		for _, e := range m.nodes[id].ends {
-			if e.plain || p == nil || m.sets[e.set].Methods.Covers(p.Method) && m.sets[e.set].Host.Covers(p.Host) {
-				found = append(found, e.set)
-			}
+	for _, id := range next {
+		found = m.end(found, p, &m.nodes[id])
+	}
+	return found
+}
+
+// end appends the sets whose pattern ends at a node.
+func (m *Matcher) end(found []int32, p *Place, n *node) []int32 {
+	for _, e := range n.ends {
+		if n.sink && slices.Contains(found, e.set) {
+			continue
+		}
+		if e.plain || p == nil || m.sets[e.set].Methods.Covers(p.Method) && m.sets[e.set].Host.Covers(p.Host) {
+			found = append(found, e.set)
 		}
 	}
 	return found
 }
 
-// arrive adds a node and what follows it without reading. Only a node behind ** can be
-// reached twice in one step, by staying and anew.
-func (m *Matcher) arrive(reached []int32, id int32) []int32 {
+// arrive adds a node to those reached, and what follows it without reading. Only a node
+// behind ** can be reached twice, by staying and anew. One that has no children is
+// settled at once: its sets are found, whatever follows. A leaf is not worth keeping
+// unless the path ends there.
+func (m *Matcher) arrive(reached, found []int32, p *Place, id int32, last bool) (r, f []int32) {
 	for {
 		n := &m.nodes[id]
-		if n.loop && slices.Contains(reached, id) {
-			return reached
+		switch {
+		case n.sink:
+			return reached, m.end(found, p, n)
+		case n.leaf && !last:
+			return reached, found
+		case n.loop && slices.Contains(reached, id):
+			return reached, found
 		}
 		reached = append(reached, id)
 		if n.many == 0 {
-			return reached
+			return reached, found
 		}
 		id = n.many
 	}
 }
 
-func (m *Matcher) arriveGlobs(reached []int32, g *globs, text string) []int32 {
+func (m *Matcher) arriveGlobs(reached, found []int32, p *Place, g *globs, text string, last bool) (r, f []int32) {
 	for i := range g.list {
 		if e := &g.list[i]; e.glob.match(text) {
-			reached = m.arrive(reached, e.to)
+			reached, found = m.arrive(reached, found, p, e.to, last)
 		}
 	}
 	for _, n := range g.prefixes {
 		if n <= len(text) {
 			for _, i := range g.byPrefix[text[:n]] {
 				if e := &g.indexed[i]; e.glob.match(text) {
-					reached = m.arrive(reached, e.to)
+					reached, found = m.arrive(reached, found, p, e.to, last)
 				}
 			}
 		}
@@ -285,18 +311,17 @@ func (m *Matcher) arriveGlobs(reached []int32, g *globs, text string) []int32 {
 		if n <= len(text) {
 			for _, i := range g.bySuffix[text[len(text)-n:]] {
 				if e := &g.indexed[i]; e.glob.match(text) {
-					reached = m.arrive(reached, e.to)
+					reached, found = m.arrive(reached, found, p, e.to, last)
 				}
 			}
 		}
 	}
-	return reached
+	return reached, found
 }
 
 // globs are the children of a node for segments with a star among other text. When
 // there are many they are indexed by their prefix or, without one, by their suffix.
 type globs struct {
-	some     bool
 	list     []globEdge
 	indexed  []globEdge
 	byPrefix map[string][]int32
@@ -312,12 +337,8 @@ type globEdge struct {
 }
 
 func (g *globs) child(pattern glob) *int32 {
-	g.some = true
 	i, ok := g.byText[pattern.text]
 	if !ok {
-		if g.byText == nil {
-			g.byText = map[string]int{}
-		}
 		i = len(g.list)
 		g.byText[pattern.text] = i
 		g.list = append(g.list, globEdge{glob: pattern})

@@ -33,6 +33,10 @@ func ParseMethods(names ...string) (Methods, error) {
 // checkMethod accepts the tokens of RFC 9110, section 5.6.2, in upper case. Methods
 // are case-sensitive; "get" is no method, and a program behind could take it for GET.
 func checkMethod(m string) error {
+	switch m {
+	case "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS":
+		return nil
+	}
 	if m == "" {
 		return &Unreadable{What: "method", Reason: "no method"}
 	}

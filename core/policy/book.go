@@ -78,6 +78,7 @@ type Door struct {
 	Realm     string // the realm of that question
 	Otherwise Otherwise
 	ways      []way
+	public    bool // one of the ways asks nothing
 }
 
 // Otherwise is what happens instead of the usual answer.
@@ -227,6 +228,10 @@ func (b *Book) compile() (twins [][2]int) {
 		}
 		include(r.Name)
 	}
+	for i := range b.Doors {
+		b.prepare(&b.Doors[i])
+	}
+	b.prepare(&b.Unlisted)
 	b.matcher, twins = place.NewMatcher(sets(b.Doors))
 
 	// Ostiarius's own pages are outside the policy's doors, so that no policy can lock
@@ -246,10 +251,31 @@ func (b *Book) compile() (twins [][2]int) {
 		}
 		door := Door{Set: place.Set{Path: pattern}, Written: pattern.String(), Admit: d.admit}
 		door.ways, _ = door.Admit.ways()
+		b.prepare(&door)
 		b.own = append(b.own, door)
 	}
 	b.ownMatch, _ = place.NewMatcher(sets(b.own))
 	return twins
+}
+
+// prepare looks up once what is asked for with each request.
+func (b *Book) prepare(door *Door) {
+	for _, w := range door.ways {
+		door.public = door.public || len(w) == 0
+		for _, want := range w {
+			if want.Kind != Role {
+				continue
+			}
+			want.roles = nil
+			for _, asked := range want.Names {
+				for role := range b.satisfies[asked] {
+					if !slices.Contains(want.roles, role) {
+						want.roles = append(want.roles, role)
+					}
+				}
+			}
+		}
+	}
 }
 
 func sets(doors []Door) []place.Set {

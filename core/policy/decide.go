@@ -67,15 +67,20 @@ func (b *Book) Decide(r Request, v *Visitor) Decision {
 	}
 	var buffer [16]int32
 	doors, counting := b.counting(&p, buffer[:0])
-	if len(counting) == 0 {
-		return b.ask(p, &b.Unlisted, v)
-	}
-	if len(counting) == 1 {
-		return b.ask(p, &doors[counting[0]], v)
+	if len(counting) < 2 {
+		door := &b.Unlisted
+		if len(counting) == 1 {
+			door = &doors[counting[0]]
+		}
+		if b.admits(door, v) {
+			return Decision{Outcome: Admit, Place: p, Door: door, Public: door.public}
+		}
+		closed := [1]*Door{door}
+		return b.turnAway(p, closed[:], v)
 	}
 	slices.Sort(counting)
 	if !slices.ContainsFunc(counting, func(i int32) bool { return !b.admits(&doors[i], v) }) {
-		public := !slices.ContainsFunc(counting, func(i int32) bool { return !doors[i].public() })
+		public := !slices.ContainsFunc(counting, func(i int32) bool { return !doors[i].public })
 		return Decision{Outcome: Admit, Place: p, Door: &doors[counting[0]], Public: public}
 	}
 	var closed []*Door
@@ -87,14 +92,6 @@ func (b *Book) Decide(r Request, v *Visitor) Decision {
 	return b.turnAway(p, closed, v)
 }
 
-func (b *Book) ask(p place.Place, door *Door, v *Visitor) Decision {
-	if b.admits(door, v) {
-		return Decision{Outcome: Admit, Place: p, Door: door, Public: door.public()}
-	}
-	closed := [1]*Door{door}
-	return b.turnAway(p, closed[:], v)
-}
-
 // counting returns the doors that decide about p, as indexes into the doors returned
 // with them.
 func (b *Book) counting(p *place.Place, buffer []int32) ([]Door, []int32) {
@@ -102,11 +99,6 @@ func (b *Book) counting(p *place.Place, buffer []int32) ([]Door, []int32) {
 		return b.own, b.ownMatch.MostSpecific(buffer, p)
 	}
 	return b.Doors, b.matcher.MostSpecific(buffer, p)
-}
-
-// public reports whether one of the door's ways asks nothing.
-func (d *Door) public() bool {
-	return slices.ContainsFunc(d.ways, func(w way) bool { return len(w) == 0 })
 }
 
 func (b *Book) admits(door *Door, v *Visitor) bool {
@@ -134,8 +126,8 @@ func (b *Book) shows(v *Visitor, want *Demand) bool {
 		return v.SignedIn
 	case Role:
 		if v.SignedIn {
-			for _, role := range want.Names {
-				if b.has(v.Roles, role) {
+			for _, role := range v.Roles {
+				if slices.Contains(want.roles, role) {
 					return true
 				}
 			}

@@ -18,6 +18,8 @@ type Demand struct {
 	Nets   []netip.Prefix // of Network: any one of them
 	Within time.Duration  // of ProofWithin
 	Parts  []Demand       // of Any and All
+
+	roles []string // of Role, in the ways of a compiled door: all roles that satisfy it
 }
 
 // A Kind is the kind of a Demand. Its text is the policy's word for it.

@@ -136,10 +136,14 @@ func (r scribe) demand(depth int) any {
 		r.maybe(d, key, func() any { return r.many(r.name) })
 	}
 	r.maybe(d, "user", func() any {
-		return r.many(func() any { return r.pick("ines", "Walt", "a@b.example", "a b", "a,b", "a:b", "é", "a\u00a0b", "a\u2003b") })
+		return r.many(func() any {
+			return r.pick("ines", "Walt", "a@b.example", "a b", "a,b", "a:b", "é", "a\u00a0b", "a\u2003b")
+		})
 	})
 	r.maybe(d, "network", func() any {
-		return r.many(func() any { return r.pick("10.0.0.0/8", "2001:db8::/32", "192.0.2.1", "x", "10.0.0.0/8x", "10.0.0.1/8") })
+		return r.many(func() any {
+			return r.pick("10.0.0.0/8", "2001:db8::/32", "192.0.2.1", "x", "10.0.0.0/8x", "10.0.0.1/8")
+		})
 	})
 	r.maybe(d, "proof-within", r.duration)
 	for _, key := range []string{"any", "all"} {
