@@ -6,28 +6,33 @@ import "strings"
 // characters, also none. Segments are never empty, so a glob that is "*" alone is any
 // segment.
 type glob struct {
-	text   string
-	parts  []string // the text between the stars; one part means no star
-	prefix string   // parts[0]
-	suffix string   // the last of parts
+	text  string
+	parts []string // the text before, between and behind the stars; nil without a star
 }
 
 func newGlob(text string) glob {
-	parts := strings.Split(text, "*")
-	return glob{text: text, parts: parts, prefix: parts[0], suffix: parts[len(parts)-1]}
+	if !strings.Contains(text, "*") {
+		return glob{text: text}
+	}
+	return glob{text: text, parts: strings.Split(text, "*")}
 }
 
-func (g *glob) literal() bool { return len(g.parts) == 1 }
+func (g *glob) literal() bool { return g.parts == nil }
+
+func (g *glob) prefix() string { return g.parts[0] }
+
+func (g *glob) suffix() string { return g.parts[len(g.parts)-1] }
 
 // match reports whether the segment s is in g.
 func (g *glob) match(s string) bool {
-	if len(g.parts) == 1 {
+	if g.parts == nil {
 		return s == g.text
 	}
-	if len(s) < len(g.prefix)+len(g.suffix) || !strings.HasPrefix(s, g.prefix) || !strings.HasSuffix(s, g.suffix) {
+	prefix, suffix := g.prefix(), g.suffix()
+	if len(s) < len(prefix)+len(suffix) || !strings.HasPrefix(s, prefix) || !strings.HasSuffix(s, suffix) {
 		return false
 	}
-	s = s[len(g.prefix) : len(s)-len(g.suffix)]
+	s = s[len(prefix) : len(s)-len(suffix)]
 	for _, part := range g.parts[1 : len(g.parts)-1] {
 		at := strings.Index(s, part)
 		if at < 0 {

@@ -355,10 +355,10 @@ func (g *globs) index() {
 	var rest []globEdge
 	for _, e := range g.list {
 		switch i := int32(len(g.indexed)); {
-		case e.glob.prefix != "":
-			g.byPrefix[e.glob.prefix] = append(g.byPrefix[e.glob.prefix], i)
-		case e.glob.suffix != "":
-			g.bySuffix[e.glob.suffix] = append(g.bySuffix[e.glob.suffix], i)
+		case e.glob.prefix() != "":
+			g.byPrefix[e.glob.prefix()] = append(g.byPrefix[e.glob.prefix()], i)
+		case e.glob.suffix() != "":
+			g.bySuffix[e.glob.suffix()] = append(g.bySuffix[e.glob.suffix()], i)
 		default:
 			rest = append(rest, e)
 			continue

@@ -33,6 +33,10 @@ const (
 func Parse(name string, text []byte) (*Book, []Finding) {
 	p := &reader{file: name}
 	book := p.read(text)
+	if book != nil {
+		p.roleUses, p.ringUses = nil, nil
+		p.compile()
+	}
 	sortFindings(p.findings)
 	if HasErrors(p.findings) {
 		return nil, p.findings
@@ -143,13 +147,18 @@ func (p *reader) read(text []byte) *Book {
 		Unlisted: Door{Written: "unlisted", Admit: Demand{Kind: SignedIn}},
 	}
 	p.policy(body)
+	return p.book
+}
+
+// compile makes the book ready to decide. By now the syntax tree, which is larger than the
+// book, is no longer needed.
+func (p *reader) compile() {
 	for _, twin := range p.book.compile() {
 		first, second := p.book.Doors[twin[0]], p.book.Doors[twin[1]]
 		p.fault(second.Position, utf8.RuneCountInString(second.Written), "duplicate-door",
 			"%s covers exactly the same places as %s in line %d, column %d; remove one of them",
 			describe(second), describe(first), first.Line, first.Column)
 	}
-	return p.book
 }
 
 func describe(d Door) string {

@@ -1,0 +1,70 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// A Version is one text of the policy that has been in force.
+type Version struct {
+	ID      int64 // counted from 1
+	At      time.Time
+	Actor   string
+	Comment string
+	Text    string // "" in lists
+}
+
+type versionRow struct {
+	ID      int64  `db:"id"`
+	At      int64  `db:"at"`
+	Actor   string `db:"actor"`
+	Comment string `db:"comment"`
+	Text    string `db:"text"`
+}
+
+func (r versionRow) version() Version {
+	return Version{r.ID, moment(r.At), r.Actor, r.Comment, r.Text}
+}
+
+// AddVersion records a text that comes into force and returns its version.
+func (s *Store) AddVersion(ctx context.Context, v Version, e Event) (Version, error) {
+	err := s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		err := tx.GetContext(ctx, &v.ID, `INSERT INTO versions (at, actor, comment, text) VALUES (?, ?, ?, ?) RETURNING id`, millis(v.At), v.Actor, v.Comment, v.Text)
+		if err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+	return v, err
+}
+
+// LatestVersion returns the version that came into force last. The error is ErrNone if
+// there is none.
+func (s *Store) LatestVersion(ctx context.Context) (Version, error) {
+	return s.version(ctx, `ORDER BY id DESC LIMIT 1`)
+}
+
+// Version returns one version. The error is ErrNone if there is none of that number.
+func (s *Store) Version(ctx context.Context, id int64) (Version, error) {
+	return s.version(ctx, `WHERE id = ?`, id)
+}
+
+func (s *Store) version(ctx context.Context, which string, args ...any) (Version, error) {
+	var r versionRow
+	err := s.db.GetContext(ctx, &r, `SELECT id, at, actor, comment, text FROM versions `+which, args...)
+	return r.version(), none(err)
+}
+
+// Versions returns all versions without their texts, newest first.
+func (s *Store) Versions(ctx context.Context) ([]Version, error) {
+	var rows []versionRow
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, at, actor, comment, '' AS text FROM versions ORDER BY id DESC`)
+	versions := make([]Version, len(rows))
+	for i, r := range rows {
+		versions[i] = r.version()
+	}
+	return versions, err
+}
+
