@@ -8,28 +8,54 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/service/source"
 )
 
 func newCheck() *cobra.Command {
 	c := &cobra.Command{
-		Use:   "check FILE",
+		Use:   "check [FILE]",
 		Short: "Find the errors of a policy file, all at once",
 		Long: `Reads a policy file and tells all of its errors, each with its line, an excerpt and
-what was expected. Exit code 0: no error; 1: errors; 2: wrong usage.`,
+what was expected. Without a file, it tells what the running service found in the newest
+text of its own, if it could not take it.
+
+Exit code 0: no error; 1: errors; 2: wrong usage.`,
 		Example: `  ostiarius check doors.yaml
-  ostiarius check doors.yaml --strict -o json`,
-		Args: takes("FILE"),
+  ostiarius check doors.yaml --strict -o sarif > findings.sarif
+  ostiarius check --data ./data`,
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return takes("FILE")(c, args)
+			}
+			return nil
+		},
 	}
+	service := dataFlag(c)
 	strict := c.Flags().Bool("strict", false, "let warnings count as errors")
-	output := outputFlag(c, "text", "json")
+	output := outputFlag(c, "text", "json", "sarif")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		format, err := output()
 		if err != nil {
 			return err
 		}
-		_, text, findings, err := readPolicy(args[0])
+		var text []byte
+		var findings []policy.Finding
+		file := ""
+		if len(args) == 1 {
+			file = args[0]
+			_, text, findings, err = readPolicy(file)
+		} else {
+			var status client.Status
+			if status, err = service().Status(c.Context()); err != nil {
+				return fmt.Errorf("%w; or name a file", err)
+			}
+			file, findings = status.Policy, status.Findings
+			if len(findings) > 0 {
+				text, err = readFile(file) // for the excerpts
+			}
+		}
 		if err != nil {
 			return err
 		}
@@ -40,8 +66,10 @@ what was expected. Exit code 0: no error; 1: errors; 2: wrong usage.`,
 				findings = []policy.Finding{}
 			}
 			err = writeJSON(c.OutOrStdout(), map[string]any{"ok": ok, "findings": findings})
+		case "sarif":
+			err = writeSARIF(c.OutOrStdout(), findings)
 		default:
-			writeFindings(c.OutOrStdout(), args[0], text, findings)
+			writeFindings(c.OutOrStdout(), file, text, findings)
 		}
 		if err != nil {
 			return err

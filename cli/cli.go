@@ -74,7 +74,8 @@ doors, asks people to sign in, sends them where they belong, and explains every 
 		},
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUsage{err} })
-	root.AddCommand(newServe(), newDemo(), newCheck(), newExplain(), newPeople(), newVersion())
+	root.AddCommand(newServe(), newDemo(), newCheck(), newExplain(), newPeople(),
+		newApply(), newHistory(), newShow(), newRollback(), newSchema(), newVersion())
 	return root
 }
 
@@ -130,7 +131,7 @@ const defaultData = "./ostiarius-data"
 
 // outputFlag adds -o and returns what was asked for, one of the choices.
 func outputFlag(c *cobra.Command, choices ...string) func() (string, error) {
-	output := c.Flags().StringP("output", "o", choices[0], "output: "+strings.Join(choices, " or "))
+	output := c.Flags().StringP("output", "o", choices[0], "output: "+strings.Join(choices, ", "))
 	c.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(choices, cobra.ShellCompDirectiveNoFileComp))
 	return func() (string, error) {
 		for _, choice := range choices {

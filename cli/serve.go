@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ostiarius/service"
+	"ostiarius/service/inforce"
 )
 
 func newServe() *cobra.Command {
@@ -59,9 +60,9 @@ func run(c *cobra.Command, settings service.Settings, ready func(*service.Servic
 	ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	s, err := service.Open(settings)
-	var faulty *service.PolicyError
-	if errors.As(err, &faulty) {
-		writeFindings(c.ErrOrStderr(), faulty.File, faulty.Text, faulty.Findings)
+	var unfit *inforce.Unfit
+	if errors.As(err, &unfit) {
+		writeFindings(c.ErrOrStderr(), settings.Policy, unfit.Text, unfit.Findings)
 	}
 	if err != nil {
 		return err

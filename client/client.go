@@ -74,7 +74,7 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 		if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&p); err != nil || p.Detail == "" {
 			return fmt.Errorf("the service answered %s", resp.Status)
 		}
-		return errors.New(p.Detail)
+		return &p
 	}
 	if result == nil {
 		return nil
@@ -133,4 +133,35 @@ func (c *Client) Grant(ctx context.Context, name string, g NewGrant) error {
 // Revoke takes a role from an account.
 func (c *Client) Revoke(ctx context.Context, name, role string) error {
 	return c.do(ctx, "DELETE", person(name)+"/grants/"+url.PathEscape(role), nil, nil)
+}
+
+// Policy returns the version in force with its text.
+func (c *Client) Policy(ctx context.Context) (v Version, err error) {
+	return v, c.do(ctx, "GET", "/policy", nil, &v)
+}
+
+// CheckPolicy says what is wrong with a text and how its doors differ from those in force.
+func (c *Client) CheckPolicy(ctx context.Context, text string) (checked Checked, err error) {
+	return checked, c.do(ctx, "POST", "/policy/check", Draft{Text: text}, &checked)
+}
+
+// ApplyPolicy brings a text into force. The error is a *Problem with the findings if the
+// text has errors.
+func (c *Client) ApplyPolicy(ctx context.Context, d Draft) (a Applied, err error) {
+	return a, c.do(ctx, "POST", "/policy", d, &a)
+}
+
+// Versions returns all versions without their texts, newest first.
+func (c *Client) Versions(ctx context.Context) (all []Version, err error) {
+	return all, c.do(ctx, "GET", "/policy/versions", nil, &all)
+}
+
+// Version returns one version with its text.
+func (c *Client) Version(ctx context.Context, id int64) (v Version, err error) {
+	return v, c.do(ctx, "GET", fmt.Sprintf("/policy/versions/%d", id), nil, &v)
+}
+
+// Rollback brings the text of an earlier version into force again, as a new version.
+func (c *Client) Rollback(ctx context.Context, id int64, comment string) (a Applied, err error) {
+	return a, c.do(ctx, "POST", fmt.Sprintf("/policy/versions/%d/rollback", id), Draft{Comment: comment}, &a)
 }

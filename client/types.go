@@ -84,18 +84,51 @@ type SourceRef struct {
 
 // Status is the state of the running service.
 type Status struct {
-	Version  string           `json:"version"`
-	Site     string           `json:"site"`
-	Started  time.Time        `json:"started"`
-	Policy   string           `json:"policy"` // the file
-	Doors    int              `json:"doors"`
-	Findings []policy.Finding `json:"findings"` // of the newest version of the file, if it was not taken
+	Version       string           `json:"version"`
+	Site          string           `json:"site"`
+	Started       time.Time        `json:"started"`
+	Policy        string           `json:"policy"`        // the file
+	PolicyVersion int64            `json:"policyVersion"` // in force
+	Doors         int              `json:"doors"`
+	Findings      []policy.Finding `json:"findings"` // of the newest version of the file, if it was not taken
+}
+
+// Version is one text of the policy that has been in force.
+type Version struct {
+	ID      int64     `json:"id"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	Comment string    `json:"comment"`
+	Text    string    `json:"text,omitempty"`
+}
+
+// Draft is a text of the policy that is to be checked or applied.
+type Draft struct {
+	Text    string `json:"text,omitempty"`
+	Comment string `json:"comment,omitempty"`
+	Base    int64  `json:"base,omitempty"` // the version that it was made from; 0 for whichever
+}
+
+// Checked is what was found in a draft, and how its doors differ from those in force.
+type Checked struct {
+	OK       bool             `json:"ok"`
+	Findings []policy.Finding `json:"findings"`
+	Changes  []policy.Change  `json:"changes"`
+}
+
+// Applied is a version that has come into force, and how its doors differ.
+type Applied struct {
+	Version Version         `json:"version"`
+	Changes []policy.Change `json:"changes"`
 }
 
 // Problem is an error of the API (RFC 9457).
 type Problem struct {
-	Type   string `json:"type"`
-	Title  string `json:"title"`
-	Status int    `json:"status"`
-	Detail string `json:"detail"`
+	Type     string           `json:"type"`
+	Title    string           `json:"title"`
+	Status   int              `json:"status"`
+	Detail   string           `json:"detail"`
+	Findings []policy.Finding `json:"findings,omitempty"` // of a policy that was not taken
 }
+
+func (p *Problem) Error() string { return p.Detail }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ostiarius/cli"
+	"ostiarius/core/policy"
 )
 
 // run runs a command of the real binary.
@@ -160,8 +161,27 @@ func TestCheckAndExplain(t *testing.T) {
 	if code, _, errOut := run(t, "", "check", filepath.Join(dir, "none.yaml")); code != 1 || !strings.Contains(errOut, "cannot be read") {
 		t.Errorf("check none: %d %q", code, errOut)
 	}
-	if code, _, _ := run(t, "", "check"); code != 2 {
-		t.Errorf("check nothing: %d", code)
+	if code, _, _ := run(t, "", "check", good, bad); code != 2 {
+		t.Errorf("check two files: %d", code)
+	}
+	_, out, _ = run(t, "", "check", bad, "-o", "sarif")
+	var sarif struct {
+		Version string
+		Runs    []struct {
+			Results []struct {
+				RuleID, Level string
+				Locations     []struct {
+					PhysicalLocation struct {
+						Region struct{ StartLine, StartColumn, EndColumn int }
+					}
+				}
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &sarif); err != nil || sarif.Version != "2.1.0" || len(sarif.Runs) != 1 || len(sarif.Runs[0].Results) != 2 {
+		t.Errorf("check as SARIF: %v %s", err, out)
+	} else if r := sarif.Runs[0].Results[0]; r.RuleID != "unknown-role" || r.Level != "error" || r.Locations[0].PhysicalLocation.Region.EndColumn != 42 {
+		t.Errorf("check as SARIF: %+v", r)
 	}
 	write(t, dir, "bad.yaml", "sources: [{path: /, files: ./nowhere}]\ndoors: [{path: /, admit: public}]\n")
 	if code, out, _ := run(t, "", "check", bad); code != 1 || !strings.Contains(out, ":1:28: error: there is no directory") {
@@ -249,6 +269,72 @@ func TestEnvironmentSetsFlags(t *testing.T) {
 	out, err := c.Output()
 	if err != nil || !strings.Contains(string(out), `"name": "agnes"`) || strings.Contains(string(out), "argon2") {
 		t.Errorf("%v: %s", err, out)
+	}
+}
+
+func TestVersionsOfThePolicy(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "site/a.txt", "a")
+	text := func(admit string) string {
+		return "sources: [{path: /, files: ./site}]\ndoors:\n  - { path: /**, admit: " + admit + " }\n"
+	}
+	write(t, dir, "doors.yaml", text("nobody"))
+	write(t, dir, "new.yaml", text("public")+"  - { path: /b, admit: nobody }\n")
+	write(t, dir, "bad.yaml", text("publik"))
+	s := start(t, dir)
+	p := newPerson(t, s.URL)
+	p.is("/a.txt", 403, "")
+	for _, step := range []struct {
+		args   string
+		code   int
+		says   string
+		status int // of /a.txt afterwards
+	}{
+		{"check", 0, "no errors", 403},
+		{"apply new.yaml --dry-run", 0, "~ /**  nobody -> public  (line 3)\n+ /b  nobody  (line 4)\nnothing was applied", 403},
+		{"apply new.yaml -m open", 0, "~ /**  nobody -> public  (line 3)\n+ /b  nobody  (line 4)\nversion 2 is in force", 200},
+		{"apply new.yaml", 0, "the doors are the same\nversion 3 is in force", 200},
+		{"apply bad.yaml", 1, "did you mean \"public\"?", 200},
+		{"apply bad.yaml --dry-run", 1, "did you mean \"public\"?", 200},
+		{"apply none.yaml", 1, "cannot be read", 200},
+		{"history", 0, "command line  open", 200},
+		{"show 1", 0, text("nobody"), 200},
+		{"show 9", 1, "There is no such version", 200},
+		{"show x", 2, "versions are numbers", 200},
+		{"rollback 1 -m closed", 0, "~ /**  public -> nobody  (line 3)\n- /b  nobody\nversion 4 is in force, with the text of version 1", 403},
+		{"rollback 77", 1, "There is no such version", 403},
+		{"history -o json", 0, "\"comment\": \"closed\"", 403},
+	} {
+		args := strings.Fields(step.args)
+		for i := range args {
+			if strings.HasSuffix(args[i], ".yaml") {
+				args[i] = filepath.Join(dir, args[i])
+			}
+		}
+		code, out, errOut := run(t, "", append(args, "--data", s.Data)...)
+		if code != step.code || !strings.Contains(out+errOut, step.says) {
+			t.Errorf("%s: exit %d, %q %q; want %d, %q", step.args, code, out, errOut, step.code, step.says)
+		}
+		if a := p.get("/a.txt"); a.status != step.status {
+			t.Errorf("after %s: %d, want %d", step.args, a.status, step.status)
+		}
+	}
+	if file, err := os.ReadFile(filepath.Join(dir, "doors.yaml")); err != nil || string(file) != text("nobody") {
+		t.Errorf("the file is not what is in force: %q %v", file, err)
+	}
+	// A faulty file is reported by check of the running state; mended, it is taken.
+	write(t, dir, "doors.yaml", text("publik"))
+	eventually(t, func() bool { code, _, _ := run(t, "", "check", "--data", s.Data); return code == 1 })
+	write(t, dir, "doors.yaml", text("nobody"))
+	eventually(t, func() bool { code, _, _ := run(t, "", "check", "--data", s.Data); return code == 0 })
+	if _, out, _ := run(t, "", "history", "--data", s.Data, "-o", "json"); strings.Count(out, `"id"`) != 4 {
+		t.Errorf("going back to what is in force made a version: %s", out)
+	}
+	if a := p.get("/door/policy.schema.json"); a.status != 200 || a.body != string(policy.Schema()) {
+		t.Errorf("the schema: %d", a.status)
+	}
+	if _, out, _ := run(t, "", "schema"); out != string(policy.Schema()) {
+		t.Error("the command prints another schema")
 	}
 }
 

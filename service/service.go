@@ -15,7 +15,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -28,6 +27,7 @@ import (
 	"ostiarius/core/secret"
 	"ostiarius/service/api"
 	"ostiarius/service/guard"
+	"ostiarius/service/inforce"
 	"ostiarius/service/pages"
 	"ostiarius/service/people"
 	"ostiarius/store"
@@ -53,8 +53,7 @@ type Service struct {
 	store    *store.Store
 	register *people.Register
 	pages    *pages.Pages
-	house    atomic.Pointer[guard.House]
-	rejected atomic.Pointer[[]policy.Finding] // of the newest version of the file, if it was not taken
+	policy   *inforce.Policy
 	listener net.Listener
 	socket   net.Listener
 	handler  http.Handler
@@ -73,11 +72,6 @@ func Open(settings Settings) (s *Service, err error) {
 	if err := s.checkTransport(); err != nil {
 		return s, err
 	}
-	house, findings, text := s.load()
-	if house == nil {
-		return s, &PolicyError{settings.Policy, text, findings}
-	}
-	s.house.Store(house)
 	if err := os.MkdirAll(settings.Data, 0o700); err != nil {
 		return s, fmt.Errorf("the data directory cannot be made: %w", err)
 	}
@@ -87,7 +81,14 @@ func Open(settings Settings) (s *Service, err error) {
 	if s.store, err = store.Open(filepath.Join(settings.Data, "ostiarius.db")); err != nil {
 		return s, err
 	}
-	s.register = people.New(people.Options{Store: s.store, Book: s.Book, Now: time.Now, Cost: settings.Cost})
+	s.policy, err = inforce.Open(context.Background(), inforce.Options{
+		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing),
+		Cookies: []string{pages.CookieName(true), pages.CookieName(false)}, Log: settings.Log,
+	})
+	if err != nil {
+		return s, err
+	}
+	s.register = people.New(people.Options{Store: s.store, Book: s.policy.Book, Now: time.Now, Cost: settings.Cost})
 	if s.listener, err = net.Listen("tcp", settings.Listen); err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
 			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
@@ -96,23 +97,6 @@ func Open(settings Settings) (s *Service, err error) {
 	}
 	s.build()
 	return s, nil
-}
-
-// A PolicyError says that the policy cannot be used, and why.
-type PolicyError struct {
-	File     string
-	Text     []byte
-	Findings []policy.Finding
-}
-
-func (e *PolicyError) Error() string {
-	n := 0
-	for _, f := range e.Findings {
-		if f.Severity == policy.Error {
-			n++
-		}
-	}
-	return fmt.Sprintf("the policy %s cannot be used: %d errors; `ostiarius check %s` shows them", e.File, n, e.File)
 }
 
 // checkTransport refuses plain HTTP where others could listen.
@@ -151,9 +135,6 @@ func openSocket(path string) (net.Listener, error) {
 	return net.Listen("unix", path)
 }
 
-// Book returns the policy in force.
-func (s *Service) Book() *policy.Book { return s.house.Load().Book }
-
 // Register returns the accounts and sessions.
 func (s *Service) Register() *people.Register { return s.register }
 
@@ -173,22 +154,18 @@ func (s *Service) URL() string {
 
 // Status returns the state of the service.
 func (s *Service) Status() client.Status {
-	book := s.Book()
-	status := client.Status{
+	book := s.policy.Book()
+	return client.Status{
 		Version: s.settings.Version, Site: book.Site, Started: s.started,
-		Policy: s.settings.Policy, Doors: len(book.Doors), Findings: []policy.Finding{},
+		Policy: s.policy.File(), PolicyVersion: s.policy.Version(), Doors: len(book.Doors), Findings: append([]policy.Finding{}, s.policy.Rejected()...),
 	}
-	if rejected := s.rejected.Load(); rejected != nil {
-		status.Findings = *rejected
-	}
-	return status
 }
 
 // build makes the handlers.
 func (s *Service) build() {
 	front := s.pages
 	front.Register = s.register
-	administration := api.API{Register: s.register, Book: s.Book, Status: s.Status, Now: time.Now, Log: s.settings.Log}
+	administration := api.API{Register: s.register, Policy: s.policy, Status: s.Status, Now: time.Now, Log: s.settings.Log}
 	bySession, bySocket := administration, administration
 	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
 	bySocket.Actor = func(*http.Request) string { return "command line" }
@@ -196,13 +173,17 @@ func (s *Service) build() {
 	own := chi.NewRouter()
 	own.Use(middleware.GetHead)
 	own.NotFound(front.Missing)
-	prefix := s.Book().Prefix
+	prefix := s.policy.Book().Prefix
 	own.Route(prefix, func(r chi.Router) {
 		front.Routes(r)
 		r.Get("/health", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "application/json")
 			w.Header().Set("Cache-Control", "no-store")
 			w.Write([]byte("{\"status\":\"ok\"}\n"))
+		})
+		r.Get("/policy.schema.json", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "application/schema+json")
+			w.Write(policy.Schema())
 		})
 		r.Route("/api/v1", bySession.Routes)
 		consoleRoutes(r)
@@ -212,7 +193,7 @@ func (s *Service) build() {
 		http.Error(w, "This request came from another site and was not carried out.", http.StatusForbidden)
 	}))
 	g := &guard.Guard{
-		House: s.house.Load,
+		House: s.policy.House,
 		Who: func(r *http.Request) (policy.Visitor, error) {
 			v, err := s.register.Visitor(r.Context(), front.Token(r))
 			if err != nil && r.Context().Err() == nil {
@@ -261,7 +242,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	watched := make(chan struct{})
 	go func() {
 		defer close(watched)
-		s.watch(ctx)
+		s.policy.Watch(ctx)
 	}()
 
 	var err error

@@ -67,4 +67,3 @@ func (s *Store) Versions(ctx context.Context) ([]Version, error) {
 	}
 	return versions, err
 }
-

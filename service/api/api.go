@@ -15,6 +15,7 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/account"
 	"ostiarius/core/policy"
+	"ostiarius/service/inforce"
 	"ostiarius/service/people"
 )
 
@@ -22,7 +23,7 @@ import (
 // reach it is decided in front of it, by a built-in door or the socket's file mode.
 type API struct {
 	Register *people.Register
-	Book     func() *policy.Book
+	Policy   *inforce.Policy
 	Status   func() client.Status
 	Now      func() time.Time
 	Log      *slog.Logger
@@ -35,6 +36,12 @@ func (a *API) Routes(r chi.Router) {
 	r.Get("/status", a.status)
 	r.Get("/doors", a.doors)
 	r.Get("/explain", a.explain)
+	r.Get("/policy", a.showPolicy)
+	r.Post("/policy", a.applyPolicy)
+	r.Post("/policy/check", a.checkPolicy)
+	r.Get("/policy/versions", a.listVersions)
+	r.Get("/policy/versions/{id}", a.showVersion)
+	r.Post("/policy/versions/{id}/rollback", a.rollbackPolicy)
 	r.Get("/people", a.listPeople)
 	r.Post("/people", a.addPerson)
 	r.Get("/people/{name}", a.showPerson)
@@ -59,10 +66,15 @@ func (a *API) answer(w http.ResponseWriter, status int, value any) {
 }
 
 func (a *API) problem(w http.ResponseWriter, status int, detail string) {
+	a.answerProblem(w, client.Problem{Status: status, Detail: detail})
+}
+
+func (a *API) answerProblem(w http.ResponseWriter, p client.Problem) {
+	p.Type, p.Title = "about:blank", http.StatusText(p.Status)
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.Header().Set("Cache-Control", "private, no-store")
-	w.WriteHeader(status)
-	json.NewEncoder(w).Encode(client.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+	w.WriteHeader(p.Status)
+	json.NewEncoder(w).Encode(p)
 }
 
 // done answers a change that returns nothing, or says what was wrong with it.
@@ -85,9 +97,12 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 	a.problem(w, http.StatusInternalServerError, "The service failed; its log says why.")
 }
 
+// The largest body of an ordinary request.
+const maxBody = 64 << 10
+
 // read decodes the body of a request, strictly. It answers what cannot be read.
-func (a *API) read(w http.ResponseWriter, r *http.Request, into any) bool {
-	decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20))
+func (a *API) read(w http.ResponseWriter, r *http.Request, into any, limit int64) bool {
+	decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, limit))
 	decoder.DisallowUnknownFields()
 	err := decoder.Decode(into)
 	if err == nil {
@@ -137,13 +152,13 @@ func (a *API) explain(w http.ResponseWriter, r *http.Request) {
 			visitor.Roles = found.Roles(a.Now())
 		}
 	}
-	a.answer(w, http.StatusOK, a.Book().Explain(request, &visitor, kind, query))
+	a.answer(w, http.StatusOK, a.Policy.Book().Explain(request, &visitor, kind, query))
 }
 
 func (a *API) doors(w http.ResponseWriter, r *http.Request) {
-	book := a.Book()
+	book := a.Policy.Book()
 	all := client.Doors{
-		Site: book.Site, Prefix: book.Prefix, File: a.Status().Policy, Roles: book.RoleNames(), Unlisted: book.UnlistedWord(),
+		Site: book.Site, Prefix: book.Prefix, File: a.Policy.File(), Roles: book.RoleNames(), Unlisted: book.UnlistedWord(),
 		Doors: []client.Door{}, BuiltIn: []client.Door{}, Sources: []client.SourceRef{},
 	}
 	for i := range book.Doors {
@@ -207,7 +222,7 @@ func (a *API) listPeople(w http.ResponseWriter, r *http.Request) {
 
 func (a *API) addPerson(w http.ResponseWriter, r *http.Request) {
 	var n client.NewPerson
-	if !a.read(w, r, &n) {
+	if !a.read(w, r, &n, maxBody) {
 		return
 	}
 	added, err := a.Register.Add(r.Context(), a.Actor(r), people.NewAccount{Name: n.Name, Email: n.Email, Password: n.Password, Roles: n.Roles})
@@ -237,21 +252,21 @@ func (a *API) removePerson(w http.ResponseWriter, r *http.Request) {
 
 func (a *API) setPassword(w http.ResponseWriter, r *http.Request) {
 	var n client.NewPassword
-	if a.read(w, r, &n) {
+	if a.read(w, r, &n, maxBody) {
 		a.done(w, a.Register.SetPassword(r.Context(), a.Actor(r), parameter(r, "name"), n.Password))
 	}
 }
 
 func (a *API) setDisabled(w http.ResponseWriter, r *http.Request) {
 	var disabled bool
-	if a.read(w, r, &disabled) {
+	if a.read(w, r, &disabled, maxBody) {
 		a.done(w, a.Register.SetDisabled(r.Context(), a.Actor(r), parameter(r, "name"), disabled))
 	}
 }
 
 func (a *API) grant(w http.ResponseWriter, r *http.Request) {
 	var g client.NewGrant
-	if !a.read(w, r, &g) {
+	if !a.read(w, r, &g, maxBody) {
 		return
 	}
 	var until time.Time

@@ -17,17 +17,18 @@ import (
 type Files struct {
 	root    *os.Root
 	below   string // the canonical path at which the directory stands
+	fold    bool   // the site does not distinguish letter case
 	missing http.Handler
 }
 
-// NewFiles opens the directory that is to stand at the canonical path below. What is
-// not there is answered by missing.
-func NewFiles(directory, below string, missing http.Handler) (*Files, error) {
+// NewFiles opens the directory that is to stand at the canonical path below. With fold,
+// letter case in names makes no difference. What is not there is answered by missing.
+func NewFiles(directory, below string, fold bool, missing http.Handler) (*Files, error) {
 	root, err := os.OpenRoot(directory)
 	if err != nil {
 		return nil, err
 	}
-	return &Files{root, strings.TrimSuffix(below, "/"), missing}, nil
+	return &Files{root, strings.TrimSuffix(below, "/"), fold, missing}, nil
 }
 
 // Close closes the directory.
@@ -95,6 +96,12 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 func (f *Files) open(name string) (*os.File, fs.FileInfo, error) {
+	if f.fold {
+		var err error
+		if name, err = f.realName(name); err != nil {
+			return nil, nil, err
+		}
+	}
 	file, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // not to wait for a named pipe
 	if err != nil {
 		return nil, nil, err
@@ -105,6 +112,40 @@ func (f *Files) open(name string) (*os.File, fs.FileInfo, error) {
 		return nil, nil, err
 	}
 	return file, info, nil
+}
+
+// realName finds the file that has a name up to letter case. Two files whose names differ
+// in nothing else are both missing: which of them is meant cannot be said.
+func (f *Files) realName(name string) (string, error) {
+	real := "."
+	for segment := range strings.SplitSeq(name, "/") {
+		if segment == "." {
+			continue
+		}
+		directory, err := f.root.Open(real)
+		if err != nil {
+			return "", err
+		}
+		entries, err := directory.Readdirnames(-1)
+		directory.Close()
+		if err != nil {
+			return "", err
+		}
+		found := ""
+		for _, entry := range entries {
+			if strings.EqualFold(entry, segment) {
+				if found != "" {
+					return "", fs.ErrNotExist
+				}
+				found = entry
+			}
+		}
+		if found == "" {
+			return "", fs.ErrNotExist
+		}
+		real = path.Join(real, found)
+	}
+	return real, nil
 }
 
 // redirect sends to another spelling of the same file, relative to the address asked

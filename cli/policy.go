@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+)
+
+func newApply() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "apply FILE",
+		Short: "Bring a policy file into force in the running service",
+		Long: `Sends a policy to the running service, which checks it, replaces its own policy file,
+keeps the version with who applied it and why, and judges the next request by it. The
+doors that were added, removed or changed are shown. A faulty policy changes nothing.
+
+Directories in the policy are relative to the service's policy file.`,
+		Example: `  ostiarius apply doors.yaml --comment "the log is for keepers" --data ./data
+  ostiarius apply doors.yaml --dry-run`,
+		Args: takes("FILE"),
+	}
+	comment := c.Flags().StringP("comment", "m", "", "why, for the history")
+	dry := c.Flags().Bool("dry-run", false, "only show what would change")
+	service := dataFlag(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		text, err := readFile(args[0])
+		if err != nil {
+			return err
+		}
+		if *dry {
+			checked, err := service().CheckPolicy(c.Context(), string(text))
+			if err != nil {
+				return err
+			}
+			writeFindingsIfAny(c.OutOrStdout(), args[0], text, checked.Findings)
+			if !checked.OK {
+				return errSilent
+			}
+			writeChanges(c.OutOrStdout(), checked.Changes)
+			fmt.Fprintln(c.OutOrStdout(), "nothing was applied")
+			return nil
+		}
+		applied, err := service().ApplyPolicy(c.Context(), client.Draft{Text: string(text), Comment: *comment})
+		var problem *client.Problem
+		if errors.As(err, &problem) && len(problem.Findings) > 0 {
+			writeFindingsIfAny(c.ErrOrStderr(), args[0], text, problem.Findings)
+			return errors.New("the policy has errors; nothing was applied")
+		}
+		if err != nil {
+			return err
+		}
+		writeChanges(c.OutOrStdout(), applied.Changes)
+		fmt.Fprintf(c.OutOrStdout(), "version %d is in force\n", applied.Version.ID)
+		return nil
+	}
+	return c
+}
+
+func writeFindingsIfAny(w io.Writer, file string, text []byte, findings []policy.Finding) {
+	if len(findings) == 0 {
+		return
+	}
+	for i := range findings {
+		findings[i].File = file
+	}
+	writeFindings(w, file, text, findings)
+}
+
+func writeChanges(w io.Writer, changes []policy.Change) {
+	if len(changes) == 0 {
+		fmt.Fprintln(w, "the doors are the same")
+		return
+	}
+	for _, change := range changes {
+		switch change.Kind {
+		case "added":
+			fmt.Fprintf(w, "+ %s  %s  (line %d)\n", change.Door, change.After, change.Line)
+		case "removed":
+			fmt.Fprintf(w, "- %s  %s\n", change.Door, change.Before)
+		default:
+			fmt.Fprintf(w, "~ %s  %s -> %s  (line %d)\n", change.Door, change.Before, change.After, change.Line)
+		}
+	}
+}
+
+func newHistory() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "history",
+		Short:   "List the versions of the policy that have been in force",
+		Example: "  ostiarius history --data ./data",
+		Args:    noArgs,
+	}
+	service := dataFlag(c)
+	output := outputFlag(c, "table", "json")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		all, err := service().Versions(c.Context())
+		if err != nil {
+			return err
+		}
+		if format == "json" {
+			return writeJSON(c.OutOrStdout(), all)
+		}
+		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
+		fmt.Fprintln(t, "VERSION\tIN FORCE SINCE\tBY\tCOMMENT")
+		for _, v := range all {
+			fmt.Fprintf(t, "%d\t%s\t%s\t%s\n", v.ID, when(&v.At, ""), v.By, dash(v.Comment))
+		}
+		return t.Flush()
+	}
+	return c
+}
+
+func newShow() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "show VERSION",
+		Short:   "Print the text of a version of the policy",
+		Example: "  ostiarius show 3 > doors.yaml",
+		Args:    takes("VERSION"),
+	}
+	service := dataFlag(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		id, err := versionNumber(args[0])
+		if err != nil {
+			return err
+		}
+		v, err := service().Version(c.Context(), id)
+		if err != nil {
+			return err
+		}
+		_, err = io.WriteString(c.OutOrStdout(), v.Text)
+		return err
+	}
+	return c
+}
+
+func newRollback() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "rollback VERSION",
+		Short: "Bring an earlier version of the policy into force again",
+		Long: `Applies the text of an earlier version, as a new version: nothing of the history is
+lost, and the rollback can be rolled back.`,
+		Example: `  ostiarius rollback 3 --comment "the office was open" --data ./data`,
+		Args:    takes("VERSION"),
+	}
+	comment := c.Flags().StringP("comment", "m", "", "why, for the history")
+	service := dataFlag(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		id, err := versionNumber(args[0])
+		if err != nil {
+			return err
+		}
+		applied, err := service().Rollback(c.Context(), id, *comment)
+		if err != nil {
+			return err
+		}
+		writeChanges(c.OutOrStdout(), applied.Changes)
+		fmt.Fprintf(c.OutOrStdout(), "version %d is in force, with the text of version %d\n", applied.Version.ID, id)
+		return nil
+	}
+	return c
+}
+
+func versionNumber(s string) (int64, error) {
+	id, err := strconv.ParseInt(strings.TrimPrefix(s, "v"), 10, 64)
+	if err != nil || id < 1 {
+		return 0, errUsage{fmt.Errorf("%q is no version; versions are numbers from 1, `ostiarius history` lists them", s)}
+	}
+	return id, nil
+}
+
+func newSchema() *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of the policy file, for editors",
+		Long: `Prints the JSON Schema (2020-12) of the policy file. Editors that know it complete keys
+and mark errors while you type; the running service has it at /door/policy.schema.json.`,
+		Example: "  ostiarius schema > policy.schema.json",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			_, err := c.OutOrStdout().Write(policy.Schema())
+			return err
+		},
+	}
+}

@@ -1,0 +1,121 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+	"ostiarius/service/inforce"
+	"ostiarius/store"
+)
+
+// The largest body that carries a policy, which JSON may make longer than the file.
+const maxPolicyBody = 2*policy.MaxSize + 1<<16
+
+func (a *API) showPolicy(w http.ResponseWriter, r *http.Request) {
+	v, err := a.Policy.Past(r.Context(), a.Policy.Version())
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusOK, showVersion(v))
+}
+
+func showVersion(v store.Version) client.Version {
+	return client.Version{ID: v.ID, At: v.At, By: v.Actor, Comment: v.Comment, Text: v.Text}
+}
+
+func (a *API) checkPolicy(w http.ResponseWriter, r *http.Request) {
+	var draft client.Draft
+	if !a.read(w, r, &draft, maxPolicyBody) {
+		return
+	}
+	book, findings := a.Policy.Check([]byte(draft.Text))
+	checked := client.Checked{OK: book != nil, Findings: append([]policy.Finding{}, findings...), Changes: []policy.Change{}}
+	if book != nil {
+		checked.Changes = policy.Changes(a.Policy.Book(), book)
+	}
+	a.answer(w, http.StatusOK, checked)
+}
+
+func (a *API) applyPolicy(w http.ResponseWriter, r *http.Request) {
+	var draft client.Draft
+	if !a.read(w, r, &draft, maxPolicyBody) {
+		return
+	}
+	before := a.Policy.Book()
+	v, err := a.Policy.Apply(r.Context(), a.Actor(r), draft.Comment, []byte(draft.Text), draft.Base)
+	a.applied(w, v, err, before)
+}
+
+func (a *API) rollbackPolicy(w http.ResponseWriter, r *http.Request) {
+	id, ok := a.versionNumber(w, r)
+	if !ok {
+		return
+	}
+	var draft client.Draft
+	if !a.read(w, r, &draft, maxPolicyBody) {
+		return
+	}
+	before := a.Policy.Book()
+	v, err := a.Policy.Rollback(r.Context(), a.Actor(r), draft.Comment, id)
+	a.applied(w, v, err, before)
+}
+
+// applied answers with the new version and how its doors differ, or with why there is
+// none.
+func (a *API) applied(w http.ResponseWriter, v store.Version, err error, before *policy.Book) {
+	var unfit *inforce.Unfit
+	switch {
+	case err == nil:
+		shown := client.Applied{Version: showVersion(v), Changes: policy.Changes(before, a.Policy.Book())}
+		shown.Version.Text = ""
+		a.answer(w, http.StatusCreated, shown)
+	case errors.As(err, &unfit):
+		a.answerProblem(w, client.Problem{Status: http.StatusUnprocessableEntity, Detail: err.Error(), Findings: unfit.Findings})
+	case errors.Is(err, inforce.ErrOvertaken):
+		a.problem(w, http.StatusConflict, err.Error())
+	case errors.Is(err, store.ErrNone):
+		a.problem(w, http.StatusNotFound, "There is no such version; `ostiarius history` lists them.")
+	default:
+		a.fail(w, err)
+	}
+}
+
+func (a *API) listVersions(w http.ResponseWriter, r *http.Request) {
+	all, err := a.Policy.Versions(r.Context())
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	shown := make([]client.Version, len(all))
+	for i, v := range all {
+		shown[i] = showVersion(v)
+	}
+	a.answer(w, http.StatusOK, shown)
+}
+
+func (a *API) showVersion(w http.ResponseWriter, r *http.Request) {
+	id, ok := a.versionNumber(w, r)
+	if !ok {
+		return
+	}
+	v, err := a.Policy.Past(r.Context(), id)
+	if err != nil {
+		a.applied(w, v, err, nil)
+		return
+	}
+	a.answer(w, http.StatusOK, showVersion(v))
+}
+
+func (a *API) versionNumber(w http.ResponseWriter, r *http.Request) (int64, bool) {
+	id, err := strconv.ParseInt(parameter(r, "id"), 10, 64)
+	if err != nil || id < 1 {
+		a.problem(w, http.StatusNotFound, fmt.Sprintf("%q is no version; versions are numbers from 1.", parameter(r, "id")))
+		return 0, false
+	}
+	return id, true
+}

@@ -1,0 +1,343 @@
+// Package inforce keeps the policy in force: it reads the file, takes new versions that
+// are free of errors, records them, and swaps policy and site in one step.
+package inforce
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"ostiarius/core/policy"
+	"ostiarius/service/guard"
+	"ostiarius/service/source"
+	"ostiarius/store"
+)
+
+// A Policy is the policy of a running service: the file, the version in force, and the
+// versions before.
+type Policy struct {
+	file    string
+	store   *store.Store
+	missing http.Handler
+	cookies []string
+	log     *slog.Logger
+
+	house    atomic.Pointer[guard.House]
+	rejected atomic.Pointer[[]policy.Finding] // of the file's newest text, if it was not taken
+	version  atomic.Int64                     // in force
+	applying sync.Mutex                       // held while a version comes into force
+}
+
+// Options are what a Policy needs. All must be set.
+type Options struct {
+	File    string // the policy file
+	Store   *store.Store
+	Missing http.Handler // answers for files that are not there
+	Cookies []string     // names of cookies that no server behind receives
+	Log     *slog.Logger
+}
+
+// Open reads the file and brings its text into force; it is recorded if it is not the
+// latest version already. The error is *Unfit if the text has errors.
+func Open(ctx context.Context, o Options) (*Policy, error) {
+	p := &Policy{file: o.File, store: o.Store, missing: o.Missing, cookies: o.Cookies, log: o.Log}
+	text, findings := p.read()
+	if text == nil {
+		return nil, &Unfit{findings, text}
+	}
+	book, findings := p.Check(text)
+	if book == nil {
+		return nil, &Unfit{findings, text}
+	}
+	latest, err := p.store.LatestVersion(ctx)
+	switch {
+	case err == nil && latest.Text == string(text):
+		house, err := p.furnish(book)
+		if err != nil {
+			return nil, err
+		}
+		p.version.Store(latest.ID)
+		p.house.Store(house)
+		return p, nil
+	case err != nil && !errors.Is(err, store.ErrNone):
+		return nil, err
+	}
+	_, err = p.enforce(ctx, "file", "found when the service started", text, book)
+	return p, err
+}
+
+// File returns the path of the policy file.
+func (p *Policy) File() string { return p.file }
+
+// House returns the policy in force with the site behind it.
+func (p *Policy) House() *guard.House { return p.house.Load() }
+
+// Book returns the policy in force.
+func (p *Policy) Book() *policy.Book { return p.house.Load().Book }
+
+// Version returns the number of the version in force.
+func (p *Policy) Version() int64 { return p.version.Load() }
+
+// Rejected returns what is wrong with the file's newest text, if it was not taken.
+func (p *Policy) Rejected() []policy.Finding {
+	if rejected := p.rejected.Load(); rejected != nil {
+		return *rejected
+	}
+	return nil
+}
+
+// read returns the text of the policy file, or a finding that says why not.
+func (p *Policy) read() ([]byte, []policy.Finding) {
+	text, err := os.ReadFile(p.file)
+	if err != nil {
+		return nil, []policy.Finding{{
+			Severity: policy.Error, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
+			File: p.file, Line: 1, Column: 1,
+		}}
+	}
+	return text, nil
+}
+
+// Check reads a text of the policy and says all that is wrong with it here. There is no
+// Book if there are errors.
+func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
+	book, findings := policy.Parse(p.file, text)
+	if book == nil {
+		return nil, findings
+	}
+	findings = append(findings, source.Check(book, p.file)...)
+	if now := p.house.Load(); now != nil && now.Book.Prefix != book.Prefix {
+		findings = append(findings, policy.Finding{
+			Severity: policy.Error, Rule: "prefix-changed", File: p.file, Line: 1, Column: 1,
+			Message: "the prefix of Ostiarius's own pages changes only when the service is started again",
+		})
+	}
+	if policy.HasErrors(findings) {
+		return nil, findings
+	}
+	return book, findings
+}
+
+// furnish opens the sources behind a Book.
+func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
+	site := &site{book: book, handlers: map[*policy.Source]http.Handler{}, missing: p.missing}
+	for i := range book.Sources {
+		entry := &book.Sources[i]
+		var handler http.Handler
+		var err error
+		if entry.Proxy != "" {
+			handler, err = source.NewProxy(entry.Proxy, p.log, p.cookies...)
+		} else {
+			handler, err = source.NewFiles(source.Directory(*entry, p.file), entry.Path, book.Rules.FoldCase, site.missing)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the source in line %d cannot be opened: %w", entry.Line, err)
+		}
+		site.handlers[entry] = handler
+	}
+	return &guard.House{Book: book, Site: site}, nil
+}
+
+// A site is the sources of one Book.
+type site struct {
+	book     *policy.Book
+	handlers map[*policy.Source]http.Handler
+	missing  http.Handler
+}
+
+func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	entry := s.book.SourceOf(guard.TurnOf(r).Decision.Place)
+	if handler := s.handlers[entry]; handler != nil {
+		handler.ServeHTTP(w, r)
+		return
+	}
+	s.missing.ServeHTTP(w, r)
+}
+
+// Unfit is the error for a text that was to come into force and has errors.
+type Unfit struct {
+	Findings []policy.Finding
+	Text     []byte
+}
+
+func (u *Unfit) Error() string {
+	n, first := 0, policy.Finding{}
+	for _, f := range u.Findings {
+		if f.Severity == policy.Error {
+			if n++; n == 1 {
+				first = f
+			}
+		}
+	}
+	more := ""
+	if n > 1 {
+		more = fmt.Sprintf(" (and %d more)", n-1)
+	}
+	return fmt.Sprintf("the policy was not taken; %s, line %d, column %d: %s%s", first.File, first.Line, first.Column, first.Message, more)
+}
+
+// ErrOvertaken says that another version came into force since the one that the change
+// was based on.
+var ErrOvertaken = errors.New("another version has come into force meanwhile; look at it and apply again")
+
+// Apply brings a text into force, if it is free of errors: the file is replaced whole, the
+// version recorded, and the next request judged by it. If base is not 0, it must be the
+// number of the version in force. The error is *Unfit, ErrOvertaken, or says that
+// something failed; then nothing has changed.
+func (p *Policy) Apply(ctx context.Context, actor, comment string, text []byte, base int64) (store.Version, error) {
+	p.applying.Lock()
+	defer p.applying.Unlock()
+	if base != 0 && base != p.version.Load() {
+		return store.Version{}, ErrOvertaken
+	}
+	book, findings := p.Check(text)
+	if book == nil {
+		return store.Version{}, &Unfit{findings, text}
+	}
+	before, _ := p.read()
+	if err := replaceFile(p.file, text); err != nil {
+		return store.Version{}, fmt.Errorf("the policy file cannot be written: %w", err)
+	}
+	v, err := p.enforce(ctx, actor, comment, text, book)
+	if err != nil {
+		return v, errors.Join(err, replaceFile(p.file, before))
+	}
+	return v, nil
+}
+
+// enforce records a version and makes it the one that judges. The caller holds applying.
+func (p *Policy) enforce(ctx context.Context, actor, comment string, text []byte, book *policy.Book) (store.Version, error) {
+	house, err := p.furnish(book)
+	if err != nil {
+		return store.Version{}, err
+	}
+	now := time.Now()
+	v, err := p.store.AddVersion(ctx, store.Version{At: now, Actor: actor, Comment: comment, Text: string(text)},
+		store.Event{At: now, Kind: "policy applied", Actor: actor, Detail: comment})
+	if err != nil {
+		return v, err
+	}
+	p.version.Store(v.ID)
+	p.rejected.Store(nil)
+	p.house.Store(house)
+	p.log.Info("a new version of the policy is in force", "version", v.ID, "by", actor, "doors", len(book.Doors))
+	return v, nil
+}
+
+// replaceFile writes a file so that it is never seen half written.
+func replaceFile(path string, text []byte) error {
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(path); err == nil {
+		mode = info.Mode().Perm()
+	}
+	// Next to the file itself, also where that is a link.
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".policy-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+	}
+	return err
+}
+
+// Watch takes each new version of the policy file that is free of errors. A faulty one is
+// reported, and the old one stays in force.
+func (p *Policy) Watch(ctx context.Context) {
+	watcher, err := fsnotify.NewWatcher()
+	if err == nil {
+		defer watcher.Close()
+		// The directory, since many editors replace the file.
+		err = watcher.Add(filepath.Dir(p.file))
+	}
+	if err != nil {
+		p.log.Warn("changes of the policy file are not noticed; restart the service after a change", "error", err)
+		<-ctx.Done()
+		return
+	}
+	settle := time.NewTimer(time.Hour)
+	settle.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case e := <-watcher.Events:
+			if filepath.Clean(e.Name) == filepath.Clean(p.file) && !e.Has(fsnotify.Chmod) {
+				settle.Reset(100 * time.Millisecond) // editors write in several steps
+			}
+		case err := <-watcher.Errors:
+			p.log.Warn("watching the policy file", "error", err)
+		case <-settle.C:
+			p.reload(ctx)
+		}
+	}
+}
+
+func (p *Policy) reload(ctx context.Context) {
+	p.applying.Lock()
+	defer p.applying.Unlock()
+	text, findings := p.read()
+	if text != nil {
+		latest, err := p.store.LatestVersion(ctx)
+		if err == nil && latest.Text == string(text) && p.rejected.Load() == nil {
+			return // what has just been applied
+		}
+		var book *policy.Book
+		if book, findings = p.Check(text); book != nil {
+			if err == nil && latest.Text == string(text) {
+				p.rejected.Store(nil) // back to what is in force
+				return
+			}
+			if _, err := p.enforce(ctx, "file", "saved in the policy file", text, book); err != nil {
+				p.log.Error("the new version of the policy file could not be taken", "error", err)
+			}
+			return
+		}
+	}
+	p.rejected.Store(&findings)
+	for _, f := range findings {
+		if f.Severity == policy.Error {
+			p.log.Error("the policy file has an error; the version before stays in force", "file", f.File, "line", f.Line, "column", f.Column, "message", f.Message)
+		}
+	}
+}
+
+// Versions returns all versions without their texts, newest first.
+func (p *Policy) Versions(ctx context.Context) ([]store.Version, error) {
+	return p.store.Versions(ctx)
+}
+
+// Past returns one version. The error is store.ErrNone if there is none of that number.
+func (p *Policy) Past(ctx context.Context, id int64) (store.Version, error) {
+	return p.store.Version(ctx, id)
+}
+
+// Rollback brings the text of an earlier version into force again, as a new version. The
+// errors are those of Apply and Past.
+func (p *Policy) Rollback(ctx context.Context, actor, comment string, id int64) (store.Version, error) {
+	v, err := p.Past(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	if comment == "" {
+		comment = fmt.Sprintf("back to version %d", id)
+	}
+	return p.Apply(ctx, actor, comment, []byte(v.Text), 0)
+}
