@@ -36,8 +36,8 @@ bench: bin/ostiarius
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/...
 
 fuzz:
-	for target in place:FuzzCanonical place:FuzzRelate policy:FuzzParse policy:FuzzParseVisitor; do \
-		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s ./core/$${target%:*} || exit 1; done
+	for target in core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzParseVisitor service/source:FuzzServedIsJudged; do \
+		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
 
 # Writes the reference pages that are made from the code.
 docs:

@@ -159,6 +159,9 @@ func (p *reader) compile() {
 			"%s covers exactly the same places as %s in line %d, column %d; remove one of them",
 			describe(second), describe(first), first.Line, first.Column)
 	}
+	if !HasErrors(p.findings) {
+		p.checkTargets()
+	}
 }
 
 func describe(d Door) string {

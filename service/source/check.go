@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"ostiarius/core/policy"
 )
@@ -26,6 +27,8 @@ func Check(book *policy.Book, policyFile string) []policy.Finding {
 			message = fmt.Sprintf("the directory %s cannot be read: %v", directory, err)
 		case !info.IsDir():
 			message = fmt.Sprintf("%s is a file; a source is a directory", directory)
+		case !book.Rules.FoldCase && foldsCase(directory):
+			message = fmt.Sprintf("the file system of %s does not distinguish letter case, so one file would have many addresses; say case: insensitive", directory)
 		default:
 			continue
 		}
@@ -43,4 +46,25 @@ func Directory(s policy.Source, policyFile string) string {
 		return s.Files
 	}
 	return filepath.Join(filepath.Dir(policyFile), s.Files)
+}
+
+// foldsCase reports whether the file system finds a file of the directory also by its name
+// in other letters.
+func foldsCase(directory string) bool {
+	entries, err := os.ReadDir(directory)
+	if err != nil {
+		return false
+	}
+	for _, entry := range entries {
+		other := strings.ToUpper(entry.Name())
+		if other == entry.Name() {
+			if other = strings.ToLower(entry.Name()); other == entry.Name() {
+				continue // no letters
+			}
+		}
+		one, err := os.Stat(filepath.Join(directory, entry.Name()))
+		two, err2 := os.Stat(filepath.Join(directory, other))
+		return err == nil && err2 == nil && os.SameFile(one, two)
+	}
+	return false
 }

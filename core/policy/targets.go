@@ -1,0 +1,107 @@
+package policy
+
+import (
+	"strings"
+	"unicode/utf8"
+
+	"ostiarius/core/place"
+)
+
+// checkTargets looks at every address that the policy sends people to, and warns where
+// the people who are sent there are turned away again.
+//
+// Who is sent is known up to what tells the doors apart: each role alone, the users that
+// are named, somebody without a role, and somebody who is not signed in.
+func (p *reader) checkTargets() {
+	b := p.book
+	kinds := []Visitor{{SignedIn: true}}
+	for _, role := range b.RoleNames() {
+		kinds = append(kinds, Visitor{SignedIn: true, Roles: []string{role}})
+	}
+	for i := range b.Doors {
+		d := &b.Doors[i]
+		if i > 0 && b.Doors[i-1].Entry == d.Entry && b.Doors[i-1].Otherwise == d.Otherwise {
+			continue // said once for an entry
+		}
+		if to := d.Otherwise.Anonymous; to.Go != "" {
+			p.checkSent(d, to, Visitor{})
+		}
+		if to := d.Otherwise.Refused; to.Go != "" {
+			for _, v := range kinds {
+				if !p.checkSent(d, to, v) {
+					break
+				}
+			}
+		}
+	}
+	// After signing in, whoever fits a line and none before it must be admitted there.
+	for _, v := range kinds {
+		for i, l := range b.Landings.SignIn {
+			if l.User != "" || l.Role != "" && !b.has(v.Roles, l.Role) || l.Role == "" && len(v.Roles) > 0 && i > 0 {
+				continue
+			}
+			if d := b.arrive(l.Go, &v); !goesOn(d, &v) {
+				p.turnedAway(l.Position, l.Go, "after signing in", v, d)
+			}
+			break
+		}
+	}
+	for _, l := range b.Landings.SignOut {
+		if d := b.arrive(l.Go, &Visitor{}); !goesOn(d, &Visitor{}) {
+			p.turnedAway(l.Position, l.Go, "after signing out", Visitor{}, d)
+		}
+	}
+}
+
+// arrive decides what becomes of a visitor who is sent to an address of this site.
+func (b *Book) arrive(address string, v *Visitor) Decision {
+	_, path, _ := place.SplitTarget(address)
+	return b.Decide(Request{Method: "GET", Path: path}, v)
+}
+
+// goesOn reports whether a visitor who has been sent somewhere is not turned away there:
+// is admitted or, being signed in already, is asked for something more.
+func goesOn(d Decision, v *Visitor) bool {
+	return d.Outcome == Admit || v.SignedIn && d.Outcome == Challenge
+}
+
+// checkSent checks one kind of visitor that a door sends elsewhere, and follows the way
+// while others send on. It returns false if it has warned.
+func (p *reader) checkSent(d *Door, to Instead, v Visitor) bool {
+	b := p.book
+	from := d.Example()
+	example := Request{Method: from.Method, Host: from.Host, Path: escape(from)}
+	first := b.Decide(example, &v)
+	if first.Door != d || first.Instead != to {
+		return true // this visitor is not sent, or not by this door
+	}
+	way := []string{to.Go}
+	for {
+		next := b.arrive(way[len(way)-1], &v)
+		if goesOn(next, &v) {
+			return true
+		}
+		onward := next.Instead.Go
+		if onward == "" {
+			p.turnedAway(to.Position, to.Go, "from "+d.Written, v, next)
+			return false
+		}
+		for _, before := range way {
+			if before == onward {
+				p.warn(to.Position, utf8.RuneCountInString(to.Go), "go-loop", "%s is sent round in a circle: from %s to %s, then to %s again", v, d.Written, strings.Join(way, ", then to "), onward)
+				p.findings[len(p.findings)-1].Witness = &Witness{Method: "GET", Host: from.Host, Path: from.Path, Visitor: v.String(), Outcome: string(first.Outcome)}
+				return false
+			}
+		}
+		way = append(way, onward)
+	}
+}
+
+func (p *reader) turnedAway(at Position, to, when string, v Visitor, d Decision) {
+	door := "no door covers it"
+	if d.Door != nil && d.Door != &p.book.Unlisted {
+		door = p.book.named(d.Door) + " asks " + d.Door.Ask()
+	}
+	p.warn(at, utf8.RuneCountInString(to), "go-turned-away", "%s is sent to %s %s and turned away again: %s", v, to, when, door)
+	p.findings[len(p.findings)-1].Witness = &Witness{Method: "GET", Path: d.Place.Path, Visitor: v.String(), Outcome: string(d.Outcome)}
+}
