@@ -74,6 +74,19 @@ type Door struct {
 	Refused   string   `json:"refused,omitempty"`
 }
 
+// Relations say how a door lies to the others.
+type Relations struct {
+	Wider    []Door     `json:"wider"`    // those around it: it decides before them
+	Narrower []Door     `json:"narrower"` // those inside it: they decide before it
+	Crossing []Crossing `json:"crossing"` // those that cross it: where both cover a place, both must admit
+}
+
+// Crossing is a door that crosses another, and a request that both cover.
+type Crossing struct {
+	Door    Door   `json:"door"`
+	Example string `json:"example"`
+}
+
 // SourceRef says what stands behind a path.
 type SourceRef struct {
 	Path  string `json:"path"`

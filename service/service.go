@@ -4,6 +4,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -300,12 +301,14 @@ func consoleRoutes(r chi.Router) {
 			http.Error(w, "This binary was built without the console; `make build` puts it in.", http.StatusNotFound)
 			return
 		}
+		// The editor adds its style sheets by script; only those that carry the nonce count.
+		nonce := rand.Text()
 		h := w.Header()
 		h.Set("Content-Type", "text/html; charset=utf-8")
 		h.Set("Cache-Control", "private, no-store")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; connect-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'self'")
-		fmt.Fprint(w, strings.Replace(string(index), "<head>", `<head><base href="`+base+`">`, 1))
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; font-src 'self'; img-src 'self' data:; connect-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'self'")
+		fmt.Fprint(w, strings.Replace(string(index), "<head>", `<head><base href="`+base+`"><meta name="style-nonce" content="`+nonce+`">`, 1))
 	})
 }

@@ -59,8 +59,37 @@ export interface Status {
   site: string;
   started: string;
   policy: string;
+  policyVersion: number;
   doors: number;
   findings: Finding[];
+}
+
+export interface Relations {
+  wider: Door[];
+  narrower: Door[];
+  crossing: { door: Door; example: string }[];
+}
+
+export interface Version {
+  id: number;
+  at: string;
+  by: string;
+  comment: string;
+  text?: string;
+}
+
+export interface Change {
+  kind: "added" | "removed" | "changed";
+  door: string;
+  before?: string;
+  after?: string;
+  line: number;
+}
+
+export interface Checked {
+  ok: boolean;
+  findings: Finding[];
+  changes: Change[];
 }
 
 const root = new URL("../api/v1/", document.baseURI);
@@ -95,6 +124,14 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 export const api = {
   doors: () => call<Doors>("GET", "doors"),
   status: () => call<Status>("GET", "status"),
+  relations: (id: number) => call<Relations>("GET", `doors/${id}/relations`),
+  policy: () => call<Version>("GET", "policy"),
+  checkPolicy: (text: string) => call<Checked>("POST", "policy/check", { text }),
+  applyPolicy: (draft: { text: string; comment: string; base: number }) =>
+    call<{ version: Version; changes: Change[] }>("POST", "policy", draft),
+  versions: () => call<Version[]>("GET", "policy/versions"),
+  version: (id: number) => call<Version>("GET", `policy/versions/${id}`),
+  rollback: (id: number, comment: string) => call<{ version: Version }>("POST", `policy/versions/${id}/rollback`, { comment }),
   explain: (q: { method: string; url: string; as: string; client: string }) =>
     call<Explanation>("GET", "explain?" + new URLSearchParams(q)),
 };
@@ -103,5 +140,7 @@ export async function me(): Promise<{ signedIn: boolean; name: string; roles: st
   const answer = await fetch(new URL("../me", document.baseURI));
   return answer.json();
 }
+
+export const styleNonce = document.querySelector<HTMLMetaElement>('meta[name="style-nonce"]')?.content ?? "";
 
 export const ownPages = new URL("../", document.baseURI).pathname;

@@ -3,6 +3,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { DoorsPage } from "./pages/Doors";
+import { PolicyPage } from "./pages/Policy";
 import { TryPage } from "./pages/Try";
 import { Frame } from "./parts/Frame";
 import { applyTheme } from "./parts/theme";
@@ -24,6 +25,7 @@ createRoot(document.getElementById("root")!).render(
         <Routes>
           <Route element={<Frame />}>
             <Route index element={<DoorsPage />} />
+            <Route path="policy" element={<PolicyPage />} />
             <Route path="try" element={<TryPage />} />
             <Route path="*" element={<p>There is no such page in the console.</p>} />
           </Route>

@@ -5,11 +5,14 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"ostiarius/e2e"
 )
@@ -37,6 +40,10 @@ func take(directory string, only []string) error {
 		return err
 	}
 	defer service.Stop()
+	// A second version, for the history.
+	if err := anotherVersion(data); err != nil {
+		return err
+	}
 	browser, end, err := e2e.Browser(ctx)
 	if err != nil {
 		return err
@@ -57,6 +64,18 @@ func take(directory string, only []string) error {
 		{name: "console-doors-tree", path: "/door/console/", who: agnes, do: []step{
 			chromedp.WaitVisible("table"), chromedp.Click(`//button[contains(., "tree")]`), chromedp.WaitVisible(`//code[.="/office"]`),
 		}},
+		{name: "console-door", path: "/door/console/", who: agnes, do: []step{
+			chromedp.WaitVisible("table"), chromedp.Click(`//button[contains(@aria-label, "/log/today")]`), chromedp.WaitVisible(`//h3[contains(., "Decides before")]`),
+		}},
+		{name: "console-policy", path: "/door/console/policy", who: agnes, do: []step{
+			chromedp.WaitVisible(".cm-content"), chromedp.Click(`//div[contains(@class, "cm-line")][contains(., "/office/**")]`),
+			chromedp.KeyEvent(kb.End), chromedp.KeyEvent(kb.Enter + `- { path: /offce/minutes/**, admit: { role: volunter } }`),
+			chromedp.WaitVisible(`//p[contains(., "1 error")]`),
+		}},
+		{name: "console-history", path: "/door/console/policy", who: agnes, do: []step{
+			chromedp.WaitVisible(".cm-content"), chromedp.Click(`//button[.="History"]`), chromedp.WaitVisible(".cm-changedLine"),
+		}},
+		{name: "console-policy-dark", path: "/door/console/policy", who: agnes, dark: true, do: []step{chromedp.WaitVisible(`//p[contains(., "No errors")]`)}},
 		{name: "console-try", path: "/door/console/try?url=/visit/%252e%252e/office/&as=role:volunteer", who: agnes, do: []step{chromedp.WaitVisible(`[data-testid=outcome]`)}},
 		{name: "console-try-dark", path: "/door/console/try?url=/log/&as=anonymous", who: agnes, dark: true, do: []step{chromedp.WaitVisible(`[data-testid=outcome]`)}},
 	}
@@ -91,6 +110,25 @@ func take(directory string, only []string) error {
 			return err
 		}
 		fmt.Println(p.name)
+	}
+	return nil
+}
+
+// anotherVersion applies a policy to the demo that differs a little from the first.
+func anotherVersion(data string) error {
+	text, err := os.ReadFile(filepath.Join(data, "doors.yaml"))
+	if err != nil {
+		return err
+	}
+	const office = "  - { path: /office/**, admit: { role: trustee } }\n"
+	changed := strings.Replace(string(text), office, office+"\n  - { path: /log/today, admit: { role: volunteer } }\n\n  - { path: /**/*.map, admit: nobody }\n\n  - { path: \"/*/today\", admit: signed-in }\n", 1)
+	file := filepath.Join(data, "next.yaml")
+	if err := os.WriteFile(file, []byte(changed), 0o600); err != nil {
+		return err
+	}
+	out, err := exec.Command(e2e.Binary(), "apply", file, "-m", "volunteers may read the log of today", "--data", data).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("apply: %w: %s", err, out)
 	}
 	return nil
 }

@@ -4,9 +4,11 @@ package api
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/account"
+	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/service/inforce"
 	"ostiarius/service/people"
@@ -35,6 +38,7 @@ type API struct {
 func (a *API) Routes(r chi.Router) {
 	r.Get("/status", a.status)
 	r.Get("/doors", a.doors)
+	r.Get("/doors/{id}/relations", a.relations)
 	r.Get("/explain", a.explain)
 	r.Get("/policy", a.showPolicy)
 	r.Post("/policy", a.applyPolicy)
@@ -171,6 +175,30 @@ func (a *API) doors(w http.ResponseWriter, r *http.Request) {
 		all.Sources = append(all.Sources, client.SourceRef{Path: s.Path, Host: s.Host.String(), Files: s.Files, Proxy: s.Proxy})
 	}
 	a.answer(w, http.StatusOK, all)
+}
+
+// relations says how one door lies to all others.
+func (a *API) relations(w http.ResponseWriter, r *http.Request) {
+	book := a.Policy.Book()
+	id, err := strconv.Atoi(parameter(r, "id"))
+	if err != nil || id < 0 || id >= len(book.Doors) {
+		a.problem(w, http.StatusNotFound, fmt.Sprintf("There is no door %q in the policy in force.", parameter(r, "id")))
+		return
+	}
+	found := client.Relations{Wider: []client.Door{}, Narrower: []client.Door{}, Crossing: []client.Crossing{}}
+	for i := range book.Doors {
+		other := &book.Doors[i]
+		switch book.Relate(id, i) {
+		case place.Inside:
+			found.Wider = append(found.Wider, showDoor(i, other))
+		case place.Around:
+			found.Narrower = append(found.Narrower, showDoor(i, other))
+		case place.Crossing:
+			example, _ := book.Doors[id].Meet(other.Set)
+			found.Crossing = append(found.Crossing, client.Crossing{Door: showDoor(i, other), Example: example.Method + " " + example.Host + example.Path})
+		}
+	}
+	a.answer(w, http.StatusOK, found)
 }
 
 func showDoor(id int, d *policy.Door) client.Door {

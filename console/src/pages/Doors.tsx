@@ -1,6 +1,6 @@
 import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { Fragment, useMemo, useState } from "react";
 import { Link } from "react-router";
 import { api, type Door } from "../api";
 import { branchesOf, doorsOf, siteTree, type Branch } from "../tree";
@@ -75,6 +75,7 @@ const step = 300;
 
 function DoorTable({ doors, builtIn }: { doors: Door[]; builtIn?: boolean }) {
   const [limit, setLimit] = useState(step);
+  const [open, setOpen] = useState<number>();
   return (
     <div className="overflow-x-auto">
       <table className="w-full border-collapse text-left">
@@ -92,8 +93,21 @@ function DoorTable({ doors, builtIn }: { doors: Door[]; builtIn?: boolean }) {
         </thead>
         <tbody>
           {doors.slice(0, limit).map((d) => (
-            <tr key={d.id} className="border-b border-line align-top hover:bg-hover">
-              {!builtIn && <td className="py-2 pr-4 text-right text-soft">{d.line}</td>}
+            <Fragment key={d.id}>
+            <tr className="border-b border-line align-top hover:bg-hover">
+              {!builtIn && (
+                <td className="py-2 pr-4 text-right text-soft">
+                  <button
+                    type="button"
+                    aria-expanded={open === d.id}
+                    aria-label={`Line ${d.line}: how ${d.path} lies to other doors`}
+                    className="cursor-pointer whitespace-nowrap hover:text-ink"
+                    onClick={() => setOpen(open === d.id ? undefined : d.id)}
+                  >
+                    <span aria-hidden="true">{open === d.id ? "▾" : "▸"}</span> {d.line}
+                  </button>
+                </td>
+              )}
               <td className="py-2 pr-6">
                 <Where door={d} />
               </td>
@@ -108,6 +122,15 @@ function DoorTable({ doors, builtIn }: { doors: Door[]; builtIn?: boolean }) {
                 <TryLink door={d} />
               </td>
             </tr>
+            {open === d.id && (
+              <tr className="border-b border-line">
+                <td />
+                <td colSpan={5} className="py-3 pr-6">
+                  <Neighbours door={d} />
+                </td>
+              </tr>
+            )}
+            </Fragment>
           ))}
         </tbody>
       </table>
@@ -116,6 +139,46 @@ function DoorTable({ doors, builtIn }: { doors: Door[]; builtIn?: boolean }) {
           Show {Math.min(step, doors.length - limit)} more of {doors.length - limit}
         </button>
       )}
+    </div>
+  );
+}
+
+// Why this door decides and not another: how it lies to the others.
+function Neighbours({ door }: { door: Door }) {
+  const found = useQuery({ queryKey: ["relations", door.id, door.path, door.line], queryFn: () => api.relations(door.id) });
+  if (found.isPending) return <p className="text-soft">Comparing with the other doors …</p>;
+  if (found.error) return <Broken what="other doors" error={found.error} retry={() => found.refetch()} />;
+  const { wider, narrower, crossing } = found.data;
+  if (wider.length + narrower.length + crossing.length === 0)
+    return <p className="text-soft">It has no place in common with another door: where it covers a place, it alone decides.</p>;
+  const group = (title: string, why: string, doors: { door: Door; example?: string }[]) =>
+    doors.length > 0 && (
+      <section className="max-w-4xl">
+        <h3 className="font-bold">
+          {title} <span className="font-normal text-soft">{why}</span>
+        </h3>
+        <ul>
+          {doors.slice(0, 12).map(({ door: d, example }) => (
+            <li key={d.id}>
+              <span className="inline-block w-16 text-soft">line {d.line}</span> <Where door={d} />{" "}
+              {d.methods.length > 0 && <span className="text-sm">{d.methods.join(", ")} </span>}
+              <span className="text-soft">admits</span> <code>{d.admit}</code>
+              {example && (
+                <span className="text-soft">
+                  , both cover <code>{example}</code>
+                </span>
+              )}
+            </li>
+          ))}
+          {doors.length > 12 && <li className="text-soft">and {doors.length - 12} more</li>}
+        </ul>
+      </section>
+    );
+  return (
+    <div className="flex flex-col gap-3">
+      {group("Decides before", "all that it covers is part of them", wider.map((d) => ({ door: d })))}
+      {group("Gives way to", "they cover a part of it", narrower.map((d) => ({ door: d })))}
+      {group("Crosses", "where both cover a place, both must admit", crossing)}
     </div>
   );
 }
