@@ -17,6 +17,7 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 )
 
@@ -146,6 +147,14 @@ func ColorScheme(scheme string) chromedp.Action[chromedp.Void] {
 		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
 			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}},
 		})
+		return err
+	})
+}
+
+// Insert inserts text where the cursor is, as pasting does.
+func Insert(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: text})
 		return err
 	})
 }

@@ -65,15 +65,16 @@ func take(directory string, only []string) error {
 			chromedp.WaitVisible("table"), chromedp.Click(`//button[contains(., "tree")]`), chromedp.WaitVisible(`//code[.="/office"]`),
 		}},
 		{name: "console-door", path: "/door/console/", who: agnes, do: []step{
-			chromedp.WaitVisible("table"), chromedp.Click(`//button[contains(@aria-label, "/log/today")]`), chromedp.WaitVisible(`//h3[contains(., "Decides before")]`),
+			chromedp.WaitVisible("table"), chromedp.Click(`//button[contains(@aria-label, "/**/*.map")]`), chromedp.WaitVisible(`//h3[contains(., "Crosses")]`), chromedp.ScrollIntoView(`//td[.="Built in"]|//h2[.="Built in"]`),
 		}},
 		{name: "console-policy", path: "/door/console/policy", who: agnes, do: []step{
-			chromedp.WaitVisible(".cm-content"), chromedp.Click(`//div[contains(@class, "cm-line")][contains(., "/office/**")]`),
-			chromedp.KeyEvent(kb.End), chromedp.KeyEvent(kb.Enter + `- { path: /offce/minutes/**, admit: { role: volunter } }`),
+			chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Focus(chromedp.CSS(".cm-content")),
+			chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 20) + kb.End),
+			e2e.Insert("\n  - { path: /office/minutes/**, admit: { role: volunter } }"),
 			chromedp.WaitVisible(`//p[contains(., "1 error")]`),
 		}},
 		{name: "console-history", path: "/door/console/policy", who: agnes, do: []step{
-			chromedp.WaitVisible(".cm-content"), chromedp.Click(`//button[.="History"]`), chromedp.WaitVisible(".cm-changedLine"),
+			chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Click(`//button[.="History"]`), chromedp.WaitVisible(chromedp.CSS(".cm-changedLine")),
 		}},
 		{name: "console-policy-dark", path: "/door/console/policy", who: agnes, dark: true, do: []step{chromedp.WaitVisible(`//p[contains(., "No errors")]`)}},
 		{name: "console-try", path: "/door/console/try?url=/visit/%252e%252e/office/&as=role:volunteer", who: agnes, do: []step{chromedp.WaitVisible(`[data-testid=outcome]`)}},
@@ -98,9 +99,14 @@ func take(directory string, only []string) error {
 		actions = append(actions, chromedp.Navigate(service.URL+p.path))
 		actions = append(actions, p.do...)
 		actions = append(actions, chromedp.Sleep(400*time.Millisecond)) // fonts, transitions
-		if err := chromedp.Do(tab, actions...); err != nil {
-			return fmt.Errorf("%s: %w", p.name, err)
+		if err := chromedp.Do(tab); err != nil { // opens the tab, which lives as long as this context
+			return err
 		}
+		limited, cancel := context.WithTimeout(tab, 15*time.Second)
+		if err := chromedp.Do(limited, actions...); err != nil {
+			fmt.Fprintf(os.Stderr, "%s: %v\n", p.name, err) // the picture shows how far it came
+		}
+		cancel()
 		png, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)

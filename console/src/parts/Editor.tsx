@@ -1,8 +1,10 @@
 import { autocompletion, type CompletionContext, type CompletionResult } from "@codemirror/autocomplete";
+import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import { yaml } from "@codemirror/lang-yaml";
 import { forceLinting, linter, lintGutter, type Diagnostic } from "@codemirror/lint";
 import { unifiedMergeView } from "@codemirror/merge";
 import { EditorState, type Extension } from "@codemirror/state";
+import { tags } from "@lezer/highlight";
 import { basicSetup, EditorView } from "codemirror";
 import { useEffect, useRef } from "react";
 import { styleNonce, type Finding } from "../api";
@@ -18,12 +20,22 @@ const looks = EditorView.theme({
   ".cm-tooltip": { backgroundColor: "var(--sheet)", color: "var(--ink)", border: "1px solid var(--line)" },
   ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--hover)", color: "var(--ink)" },
   ".cm-panels": { backgroundColor: "var(--paper)", color: "var(--ink)" },
+  ".cm-collapsedLines": { background: "var(--hover)", color: "var(--soft)", padding: "4px 10px" },
+  ".cm-collapsedLines:before, .cm-collapsedLines:after": { content: "none" },
+  ".cm-changedText": { background: "none" },
   ".cm-changedLine": { backgroundColor: "color-mix(in srgb, var(--good) 14%, transparent) !important" },
   ".cm-deletedChunk": { backgroundColor: "color-mix(in srgb, var(--bad) 12%, transparent) !important" },
 
 });
 
-const shared: Extension[] = [basicSetup, yaml(), looks, EditorView.cspNonce.of(styleNonce), EditorView.lineWrapping];
+const colours = HighlightStyle.define([
+  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: "var(--brass)" },
+  { tag: tags.comment, color: "var(--soft)", fontStyle: "italic" },
+  { tag: tags.string, color: "var(--good)" },
+  { tag: tags.invalid, color: "var(--bad)" },
+]);
+
+const shared: Extension[] = [basicSetup, yaml(), syntaxHighlighting(colours), looks, EditorView.cspNonce.of(styleNonce)];
 
 interface EditorProps {
   text: string;
