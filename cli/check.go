@@ -10,7 +10,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
-	"ostiarius/service/source"
+	"ostiarius/service/inforce"
 )
 
 func newCheck() *cobra.Command {
@@ -91,7 +91,7 @@ func readPolicy(file string) (*policy.Book, []byte, []policy.Finding, error) {
 	}
 	book, findings := policy.Parse(file, text)
 	if book != nil {
-		findings = append(findings, source.Check(book, file)...)
+		findings = append(findings, inforce.CheckHere(book, file)...)
 	}
 	return book, text, findings, nil
 }

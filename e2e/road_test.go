@@ -268,6 +268,39 @@ func TestPolicyIsTakenWhenSaved(t *testing.T) {
 	eventually(t, func() bool { return p.get("/a.txt").status == 303 })
 }
 
+// A page that wants a fresh proof asks for the password once more, and goes on.
+func TestProvingAgain(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "site/vault.html", "the vault")
+	write(t, dir, "site/open.html", "open")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors:\n  - { path: /vault.html, admit: { proof-within: 2s } }\n")
+	s := start(t, dir)
+	run(t, "seven-brass-prisms\n", "people", "add", "ines", "--password-stdin", "--data", s.Data)
+	p := newPerson(t, s.URL)
+	p.is("/vault.html?x=1", 303, "/door/sign-in?next=%2Fvault.html%3Fx%3D1")
+	p.is("/door/prove-again?next=%2Fvault.html", 303, "/door/sign-in?next=%2Fvault.html")
+	p.signIn("ines", "seven-brass-prisms", "")
+	p.is("/vault.html", 200, "")
+	eventually(t, func() bool { return p.get("/vault.html").status == 303 })
+	p.is("/vault.html?x=1", 303, "/door/prove-again?next=%2Fvault.html%3Fx%3D1")
+	p.is("/open.html", 200, "") // still signed in
+	if a := p.get("/door/prove-again?next=//evil.example"); a.status != 200 || strings.Contains(a.body, "evil") || !strings.Contains(a.body, "ines") {
+		t.Errorf("the form: %d %s", a.status, a.body)
+	}
+	if a := p.do("POST", "/door/prove-again", "password=wrong-password&next=/vault.html"); a.status != 422 || !strings.Contains(a.body, "not the password of ines") || !strings.Contains(a.body, `value="/vault.html"`) {
+		t.Errorf("a wrong password: %d %s", a.status, a.body)
+	}
+	p.is("/vault.html", 303, "/door/prove-again?next=%2Fvault.html")
+	if a := p.do("POST", "/door/prove-again", "password=seven-brass-prisms&next=/vault.html"); a.status != 303 || a.location != "/vault.html" {
+		t.Errorf("the right password: %d %s", a.status, a.location)
+	}
+	p.is("/vault.html", 200, "")
+	stranger := newPerson(t, s.URL)
+	if a := stranger.do("POST", "/door/prove-again", "password=seven-brass-prisms&next=/vault.html"); a.location != "/door/sign-in?next=%2Fvault.html" {
+		t.Errorf("a stranger proves again: %d %s", a.status, a.location)
+	}
+}
+
 // write writes a file below dir.
 func write(t *testing.T, dir, name, text string) {
 	t.Helper()

@@ -64,6 +64,17 @@ func (s *Store) Session(ctx context.Context, hash secret.TokenHash) (*session.Se
 	return r.session(hash), nil
 }
 
+// SetProved writes when the password was last typed in a session. The error is ErrNone if
+// the session has ended.
+func (s *Store) SetProved(ctx context.Context, hash secret.TokenHash, at time.Time, e Event) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if err := one(tx.ExecContext(ctx, `UPDATE sessions SET proved_at = ? WHERE token_hash = ?`, millis(at), hexOf(hash))); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
 // EndSession ends a session. The error is ErrNone if it had ended already.
 func (s *Store) EndSession(ctx context.Context, hash secret.TokenHash, e Event) error {
 	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {

@@ -66,6 +66,11 @@ func (d Demand) String() string {
 	}
 }
 
+// Mentions reports whether the demand has a part of that kind.
+func (d Demand) Mentions(kind Kind) bool {
+	return d.Kind == kind || slices.ContainsFunc(d.Parts, func(p Demand) bool { return p.Mentions(kind) })
+}
+
 func joinDemands(parts []Demand) string {
 	texts := make([]string, len(parts))
 	for i, p := range parts {

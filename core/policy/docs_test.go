@@ -3,6 +3,7 @@ package policy
 import (
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -34,5 +35,39 @@ func TestDocumentation(t *testing.T) {
 	}
 	if found < 6 {
 		t.Errorf("only %d examples found", found)
+	}
+}
+
+var ruleInCode = regexp.MustCompile(`(?:\.at\([^"\n]*|\.(?:fault|warn)\([^"\n]*|Rule: )"([a-z]+(?:-[a-z]+)*)"`)
+
+// Every rule that the code has is explained, and no other.
+func TestFindingsAreDocumented(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "findings.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	rules := map[string]bool{}
+	for _, pattern := range []string{"*.go", "../../service/*/*.go"} {
+		files, _ := filepath.Glob(pattern)
+		for _, file := range files {
+			code, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if strings.HasSuffix(file, "_test.go") {
+				continue
+			}
+			for _, match := range ruleInCode.FindAllStringSubmatch(string(code), -1) {
+				rules[match[1]] = true
+			}
+		}
+	}
+	for rule := range rules {
+		if !strings.Contains(string(text), "\n| `"+rule+"` |") {
+			t.Errorf("docs/findings.md does not explain %s", rule)
+		}
+	}
+	if rows := strings.Count(string(text), "\n| `"); rows != len(rules) {
+		t.Errorf("docs/findings.md explains %d rules, the code has %d", rows, len(rules))
 	}
 }

@@ -99,7 +99,7 @@ func take(directory string, only []string) error {
 		actions = append(actions, chromedp.Navigate(service.URL+p.path))
 		actions = append(actions, p.do...)
 		actions = append(actions, chromedp.Sleep(400*time.Millisecond)) // fonts, transitions
-		if err := chromedp.Do(tab); err != nil { // opens the tab, which lives as long as this context
+		if err := chromedp.Do(tab); err != nil {                        // opens the tab, which lives as long as this context
 			return err
 		}
 		limited, cancel := context.WithTimeout(tab, 15*time.Second)

@@ -114,7 +114,7 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 	if book == nil {
 		return nil, findings
 	}
-	findings = append(findings, source.Check(book, p.file)...)
+	findings = append(findings, CheckHere(book, p.file)...)
 	if now := p.house.Load(); now != nil && now.Book.Prefix != book.Prefix {
 		findings = append(findings, policy.Finding{
 			Severity: policy.Error, Rule: "prefix-changed", File: p.file, Line: 1, Column: 1,

@@ -44,6 +44,8 @@ func (p *Pages) Routes(r chi.Router) {
 	r.Post("/sign-in", p.signIn)
 	r.Get("/sign-out", p.signOutForm)
 	r.Post("/sign-out", p.signOut)
+	r.Get("/prove-again", p.proveAgainForm)
+	r.Post("/prove-again", p.proveAgain)
 	r.Get("/me", p.me)
 	r.Get("/may", p.may)
 	assets, err := fs.Sub(assetFiles, "assets")
@@ -155,8 +157,7 @@ func (p *Pages) showSignIn(w http.ResponseWriter, r *http.Request, status int, v
 
 func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
-	if err := r.ParseForm(); err != nil {
+	if err := readForm(w, r); err != nil {
 		p.showSignIn(w, r, http.StatusBadRequest, view{Problem: "The form could not be read. Please fill it in again."})
 		return
 	}
@@ -198,6 +199,58 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 		next = t.Book.AfterSignIn(&visitor)
 	}
 	redirect(w, next)
+}
+
+// readForm reads a form that is no longer than ours ever are.
+func readForm(w http.ResponseWriter, r *http.Request) error {
+	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
+	return r.ParseForm()
+}
+
+// proveAgainForm asks somebody who is signed in for the password once more.
+func (p *Pages) proveAgainForm(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	next := guard.OwnPath(t.Book, r.URL.Query().Get("next"))
+	if !t.Visitor.SignedIn {
+		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(next))
+		return
+	}
+	p.showProveAgain(w, r, http.StatusOK, view{Next: next})
+}
+
+func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, status int, v view) {
+	t := guard.TurnOf(r)
+	v.Site, v.Prefix, v.Title, v.Account = t.Book.Site, t.Book.Prefix, "Type your password again", t.Visitor.Account
+	v.Other = t.Book.Prefix + "/sign-in?other&next=" + url.QueryEscape(v.Next)
+	p.render(w, r, status, "prove-again.html", v)
+}
+
+func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	if err := readForm(w, r); err != nil {
+		p.showProveAgain(w, r, http.StatusBadRequest, view{Problem: "The form could not be read. Please fill it in again."})
+		return
+	}
+	v := view{Next: guard.OwnPath(t.Book, r.PostForm.Get("next"))}
+	if !t.Visitor.SignedIn { // the session has ended meanwhile
+		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(v.Next))
+		return
+	}
+	switch err := p.Register.ProveAgain(r.Context(), p.Token(r), r.PostForm.Get("password"), t.Visitor.From.String()); {
+	case errors.Is(err, people.ErrWrong):
+		v.Problem = "That is not the password of " + t.Visitor.Account + ". Please try again."
+		p.showProveAgain(w, r, http.StatusUnprocessableEntity, v)
+		return
+	case err != nil:
+		p.Log.Error("proving again failed", "error", err)
+		v.Problem = "That does not work at the moment. Please try again in a while."
+		p.showProveAgain(w, r, http.StatusServiceUnavailable, v)
+		return
+	}
+	if v.Next == "" {
+		v.Next = t.Book.AfterSignIn(&t.Visitor)
+	}
+	redirect(w, v.Next)
 }
 
 func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {

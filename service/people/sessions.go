@@ -44,11 +44,10 @@ func (r *Register) SignIn(ctx context.Context, name, password string, from Origi
 			return "", visitor, err
 		}
 	}
-	if err := r.takeTurn(ctx); err != nil {
+	right, err := r.verify(ctx, hash, password)
+	if err != nil {
 		return "", visitor, err
 	}
-	right := len(password) <= secret.MaxPassword && secret.Verify(hash, password)
-	<-r.hashing
 	now := r.now()
 	fail := func(reason string, answer error) (string, policy.Visitor, error) {
 		err := r.store.Record(ctx, store.Event{At: now, Kind: "sign-in failed", Account: nameOf(a), Network: from.Network, Detail: reason})
@@ -82,6 +81,50 @@ func (r *Register) SignIn(ctx context.Context, name, password string, from Origi
 		r.sessions.drop(*before)
 	}
 	return token, visitorOf(a, s, now), nil
+}
+
+// ProveAgain takes the password of somebody who is signed in, and notes in the session that
+// it was typed. The error is ErrWrong if it is not theirs or the session has ended.
+func (r *Register) ProveAgain(ctx context.Context, token, password, network string) error {
+	hash, ok := secret.HashToken(token)
+	if !ok {
+		return ErrWrong
+	}
+	s, a, err := r.load(ctx, hash)
+	if errors.Is(err, store.ErrNone) {
+		return ErrWrong
+	}
+	if err != nil {
+		return err
+	}
+	_, kept, err := r.find(ctx, a.Name)
+	if err != nil {
+		return err
+	}
+	right, err := r.verify(ctx, kept, password)
+	if err != nil {
+		return err
+	}
+	e := store.Event{At: r.now(), Kind: "proven again", Account: a.Name, Actor: a.Name, Network: network}
+	if !right {
+		e.Kind = "proof failed"
+		return errors.Join(ErrWrong, r.store.Record(ctx, e))
+	}
+	err = r.store.SetProved(ctx, s.Hash, e.At, e)
+	r.sessions.drop(hash)
+	if errors.Is(err, store.ErrNone) {
+		return ErrWrong
+	}
+	return err
+}
+
+// verify compares a password with the hash of the right one, when it is its turn.
+func (r *Register) verify(ctx context.Context, hash, password string) (bool, error) {
+	if err := r.takeTurn(ctx); err != nil {
+		return false, err
+	}
+	defer func() { <-r.hashing }()
+	return len(password) <= secret.MaxPassword && secret.Verify(hash, password), nil
 }
 
 func nameOf(a *account.Account) string {

@@ -1,0 +1,40 @@
+package inforce
+
+import (
+	"fmt"
+	"unicode/utf8"
+
+	"ostiarius/core/policy"
+	"ostiarius/service/source"
+)
+
+// CheckHere returns what is wrong with a Book on this machine, in this version of the
+// service: directories that are not there, and proofs that nobody can show yet.
+func CheckHere(book *policy.Book, file string) []policy.Finding {
+	findings := source.Check(book, file)
+	for i := range book.Doors {
+		d := &book.Doors[i]
+		if i > 0 && book.Doors[i-1].Entry == d.Entry {
+			continue // said once for an entry
+		}
+		say := func(what string) {
+			findings = append(findings, policy.Finding{
+				Severity: policy.Warning, Rule: "cannot-be-shown", File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
+				Message: fmt.Sprintf("this version of the service cannot take %s; by that way the door stays closed", what),
+			})
+		}
+		if d.Admit.Mentions(policy.Shared) {
+			say("shared passwords")
+		}
+		if d.Admit.Mentions(policy.Pass) {
+			say("passes")
+		}
+		if d.Admit.Mentions(policy.Keyring) {
+			say("credentials of keyrings")
+		}
+		if d.Basic {
+			say("an account's name and password with HTTP Basic")
+		}
+	}
+	return findings
+}
