@@ -45,7 +45,9 @@ docs:
 
 # Takes the pictures in docs/screenshots anew, from the demo.
 screenshots: bin/ostiarius /usr/bin/chromium
+	which xterm import Xvfb >/dev/null || (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq xvfb xterm imagemagick fonts-dejavu-core >/dev/null)
 	go run ./e2e/shots docs/screenshots
+	e2e/shots/terminal.sh docs/screenshots
 
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html
