@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -131,6 +132,33 @@ func TestBrowserWalksTheRoad(t *testing.T) {
 	look(second, t, "h1", "Sign in")
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/nothing-here"))
 	look(ctx, t, "h1", "Sign in") // unlisted places ask for a sign-in
+}
+
+// Every page of the demo and every page that people meet.
+func TestAllPagesAreAccessible(t *testing.T) {
+	if code, _, errOut := run(t, "lamp-oil-and-wicks\n", "people", "add", "everybody", "--role", "trustee", "--role", "supporter", "--role", "device", "--password-stdin", "--data", lampDir); code != 0 {
+		t.Fatal(errOut)
+	}
+	defer run(t, "", "people", "remove", "everybody", "--data", lampDir)
+	ctx := tab(t)
+	do(ctx, t, SignIn(lamp.URL, "everybody", "lamp-oil-and-wicks"))
+	pages := []string{"/door/sign-out", "/door/prove-again", "/door/sign-in?other", "/nothing-here", "/visit%2f"}
+	site := filepath.Join(Root(), "demo", "site")
+	filepath.WalkDir(site, func(path string, _ fs.DirEntry, _ error) error {
+		if name, ok := strings.CutSuffix(path, "index.html"); ok {
+			pages = append(pages, strings.TrimPrefix(filepath.ToSlash(name), filepath.ToSlash(site)))
+		}
+		return nil
+	})
+	if len(pages) < 17 {
+		t.Fatalf("only %d pages: %v", len(pages), pages)
+	}
+	for _, page := range pages {
+		do(ctx, t, chromedp.Navigate(lamp.URL+page))
+		look(ctx, t, "body", "")
+		at(ctx, t, lamp.URL+page)
+		accessible(ctx, t, page)
+	}
 }
 
 func TestSignInWithoutJavaScript(t *testing.T) {

@@ -101,38 +101,74 @@ func TestKilledWhilePeopleSignIn(t *testing.T) {
 	}
 }
 
-// An interrupt lets requests under way finish, and what was recorded is there afterwards.
-func TestInterruptLetsRequestsFinish(t *testing.T) {
-	dir := t.TempDir()
-	began, release := make(chan struct{}), make(chan struct{})
-	behind := http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		close(began)
-		<-release
-		io.WriteString(w, "finished")
-	})}
+// slow starts a server that answers when it is released, and tells when it is asked.
+func slow(t *testing.T) (address string, began, release chan struct{}) {
+	t.Helper()
+	began, release = make(chan struct{}, 1), make(chan struct{})
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
+	behind := http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		began <- struct{}{}
+		<-release
+		io.WriteString(w, "finished")
+	})}
 	go behind.Serve(listener)
-	defer behind.Close()
-	write(t, dir, "doors.yaml", "sources: [{path: /, proxy: 'http://"+listener.Addr().String()+"'}]\ndoors: [{path: /**, admit: public}]\n")
+	t.Cleanup(func() { behind.Close() })
+	return "http://" + listener.Addr().String(), began, release
+}
+
+// fetch sends a request and returns the body of the answer when it is there.
+func fetch(url string) <-chan string {
+	body := make(chan string, 1)
+	go func() {
+		resp, err := http.Get(url)
+		if err != nil {
+			body <- err.Error()
+			return
+		}
+		defer resp.Body.Close()
+		text, _ := io.ReadAll(resp.Body)
+		body <- string(text)
+	}()
+	return body
+}
+
+// A request under way finishes under the policy that it began with.
+func TestApplyLetsRequestsFinish(t *testing.T) {
+	dir := t.TempDir()
+	behind, began, release := slow(t)
+	text := func(admit string) string {
+		return "sources: [{path: /, proxy: '" + behind + "'}]\ndoors: [{path: /**, admit: " + admit + "}]\n"
+	}
+	write(t, dir, "doors.yaml", text("public"))
+	write(t, dir, "closed.yaml", text("nobody"))
+	s := start(t, dir)
+	body := fetch(s.URL + "/slow")
+	<-began
+	if code, _, errOut := run(t, "", "apply", filepath.Join(dir, "closed.yaml"), "--data", s.Data); code != 0 {
+		t.Fatal(errOut)
+	}
+	newPerson(t, s.URL).is("/slow", 403, "")
+	close(release)
+	if got := <-body; got != "finished" {
+		t.Errorf("the request under way got %q", got)
+	}
+}
+
+// An interrupt lets requests under way finish, and what was recorded is there afterwards.
+func TestInterruptLetsRequestsFinish(t *testing.T) {
+	dir := t.TempDir()
+	behind, began, release := slow(t)
+	write(t, dir, "doors.yaml", "sources: [{path: /, proxy: '"+behind+"'}]\ndoors: [{path: /**, admit: public}]\n")
 	data, _ := os.MkdirTemp("", "stop")
 	defer os.RemoveAll(data)
 	s, err := Start("serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", data)
 	if err != nil {
 		t.Fatal(err)
 	}
-	body := make(chan string)
-	go func() {
-		resp, err := http.Get(s.URL + "/slow")
-		if err != nil {
-			body <- err.Error()
-			return
-		}
-		text, _ := io.ReadAll(resp.Body)
-		body <- string(text)
-	}()
+	body := fetch(s.URL + "/slow")
 	<-began
 	stopped := make(chan error)
 	go func() { stopped <- s.Stop() }()

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"os"
@@ -97,7 +98,7 @@ func (p *Policy) Rejected() []policy.Finding {
 
 // read returns the text of the policy file, or a finding that says why not.
 func (p *Policy) read() ([]byte, []policy.Finding) {
-	text, err := os.ReadFile(p.file)
+	text, err := readFile(p.file)
 	if err != nil {
 		return nil, []policy.Finding{{
 			Severity: policy.Error, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
@@ -105,6 +106,16 @@ func (p *Policy) read() ([]byte, []policy.Finding) {
 		}}
 	}
 	return text, nil
+}
+
+// readFile reads a file, but little more than a policy may have.
+func readFile(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, policy.MaxSize+1))
 }
 
 // Check reads a text of the policy and says all that is wrong with it here. There is no

@@ -1,0 +1,193 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ostiarius/core/policy"
+	"ostiarius/core/secret"
+	"ostiarius/store"
+)
+
+// A clock that stands still until it is told to go on.
+type clock struct {
+	mu  sync.Mutex
+	now time.Time
+}
+
+func (c *clock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.now
+}
+
+func (c *clock) pass(d time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.now = c.now.Add(d)
+}
+
+func register(t *testing.T) (*Register, *store.Store, *clock) {
+	t.Helper()
+	records, err := store.Open(filepath.Join(t.TempDir(), "records.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { records.Close() })
+	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\ndoors: [{path: /, admit: public}]\nsessions: {idle: 30m, lifetime: 12h, remembered: 30d}"))
+	if book == nil {
+		t.Fatal(findings)
+	}
+	c := &clock{now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
+	r := New(Options{Store: records, Book: func() *policy.Book { return book }, Now: c.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}})
+	if _, err := r.Add(context.Background(), "test", NewAccount{Name: "Ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+		t.Fatal(err)
+	}
+	return r, records, c
+}
+
+func signIn(t *testing.T, r *Register, remember bool) string {
+	t.Helper()
+	token, v, err := r.SignIn(context.Background(), "ines", "seven-brass-prisms", Origin{Network: "192.0.2.7", Agent: strings.Repeat("x", 1000)}, remember)
+	if err != nil || v.Account != "ines" || !slices.Equal(v.Roles, []string{"keeper"}) {
+		t.Fatalf("%+v %v", v, err)
+	}
+	return token
+}
+
+func alive(t *testing.T, r *Register, token string) bool {
+	t.Helper()
+	v, err := r.Visitor(context.Background(), token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v.SignedIn
+}
+
+func TestSessionsEndByThemselves(t *testing.T) {
+	r, records, c := register(t)
+	token, remembered := signIn(t, r, false), signIn(t, r, true)
+	for range 20 { // used now and then, for ten hours
+		c.pass(29 * time.Minute)
+		if !alive(t, r, token) {
+			t.Fatal("a session in use ended")
+		}
+	}
+	// What was used last survives a restart.
+	if err := r.Flush(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	again := New(Options{Store: records, Book: r.book, Now: c.Now, Cost: r.cost})
+	c.pass(20 * time.Minute)
+	if !alive(t, again, token) {
+		t.Error("the session did not survive a restart")
+	}
+	c.pass(30 * time.Minute)
+	if alive(t, again, token) {
+		t.Error("an idle session goes on")
+	}
+	c.pass(25 * time.Hour)
+	if !alive(t, r, remembered) {
+		t.Error("a remembered session ended when it was idle")
+	}
+	c.pass(29 * 24 * time.Hour)
+	if alive(t, r, remembered) {
+		t.Error("a remembered session has no end")
+	}
+	third := signIn(t, r, false)
+	for range 30 {
+		c.pass(25 * time.Minute)
+		alive(t, r, third)
+	}
+	if alive(t, r, third) {
+		t.Error("a session in use has no end")
+	}
+}
+
+func TestProofAges(t *testing.T) {
+	r, _, c := register(t)
+	token := signIn(t, r, false)
+	c.pass(7 * time.Minute)
+	if v, _ := r.Visitor(context.Background(), token); v.ProofAge != 7*time.Minute {
+		t.Errorf("proof age %v", v.ProofAge)
+	}
+	if err := r.ProveAgain(context.Background(), token, "wrong", ""); !errors.Is(err, ErrWrong) {
+		t.Errorf("a wrong password: %v", err)
+	}
+	if err := r.ProveAgain(context.Background(), token, "seven-brass-prisms", ""); err != nil {
+		t.Fatal(err)
+	}
+	if v, _ := r.Visitor(context.Background(), token); v.ProofAge != 0 || !v.SignedIn {
+		t.Errorf("after proving again: %+v", v)
+	}
+	if err := r.ProveAgain(context.Background(), "no token", "seven-brass-prisms", ""); !errors.Is(err, ErrWrong) {
+		t.Errorf("without a session: %v", err)
+	}
+}
+
+// Many changes and many requests at once: when a change has been answered, the next
+// request sees it.
+func TestChangesUnderLoad(t *testing.T) {
+	r, _, _ := register(t)
+	token := signIn(t, r, false)
+	stop := make(chan struct{})
+	var busy sync.WaitGroup
+	for range 4 {
+		busy.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+					r.Visitor(context.Background(), token)
+				}
+			}
+		})
+	}
+	for i := range 60 {
+		var err error
+		if i%2 == 0 {
+			err = r.Revoke(context.Background(), "test", "ines", "keeper")
+		} else {
+			err = r.Grant(context.Background(), "test", "ines", "keeper", time.Time{})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if v, _ := r.Visitor(context.Background(), token); len(v.Roles) != i%2 {
+			t.Fatalf("change %d is not seen: %v", i, v.Roles)
+		}
+	}
+	close(stop)
+	busy.Wait()
+}
+
+func TestEverythingLeavesATrace(t *testing.T) {
+	r, records, _ := register(t)
+	ctx := context.Background()
+	token := signIn(t, r, false)
+	r.SignIn(ctx, "ines", "not-this-secret", Origin{}, false)
+	r.SignIn(ctx, "my-password-by-mistake", "x", Origin{}, false)
+	r.SetDisabled(ctx, "agnes", "ines", true)
+	r.SignOut(ctx, token, "")
+	events, err := records.Events(ctx, 100)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var kinds []string
+	for _, e := range events {
+		kinds = append(kinds, e.Kind)
+		if text := strings.Join([]string{e.Kind, e.Account, e.Actor, e.Detail}, " "); strings.Contains(text, "secret") || strings.Contains(text, "by-mistake") || strings.Contains(text, token) {
+			t.Errorf("a secret is in the activity: %+v", e)
+		}
+	}
+	if want := []string{"account disabled", "sign-in failed", "sign-in failed", "sign-in", "account added"}; !slices.Equal(kinds, want) {
+		t.Errorf("activity %q, want %q", kinds, want)
+	}
+}
