@@ -2,6 +2,7 @@
 package api
 
 import (
+	_ "embed" // the description
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -34,6 +35,9 @@ type API struct {
 	Actor func(*http.Request) string
 }
 
+//go:embed openapi.yaml
+var description []byte
+
 // Routes adds the API's routes to r.
 func (a *API) Routes(r chi.Router) {
 	r.Get("/status", a.status)
@@ -54,6 +58,10 @@ func (a *API) Routes(r chi.Router) {
 	r.Put("/people/{name}/disabled", a.setDisabled)
 	r.Post("/people/{name}/grants", a.grant)
 	r.Delete("/people/{name}/grants/{role}", a.revoke)
+	r.Get("/openapi.yaml", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/yaml")
+		w.Write(description)
+	})
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusNotFound, "The API has nothing at this address.")
 	})

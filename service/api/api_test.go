@@ -1,0 +1,167 @@
+package api
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"log/slog"
+	"os"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"ostiarius/client"
+	"ostiarius/core/secret"
+	"ostiarius/service/inforce"
+	"ostiarius/service/people"
+	"ostiarius/store"
+)
+
+func server(t *testing.T) chi.Router {
+	t.Helper()
+	dir := t.TempDir()
+	file := filepath.Join(dir, "doors.yaml")
+	if err := os.WriteFile(file, []byte("roles: {keeper: }\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /**/*.map, admit: nobody }\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	records, err := store.Open(filepath.Join(dir, "records.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { records.Close() })
+	log := slog.New(slog.DiscardHandler)
+	policy, err := inforce.Open(t.Context(), inforce.Options{File: file, Store: records, Missing: http.NotFoundHandler(), Log: log})
+	if err != nil {
+		t.Fatal(err)
+	}
+	api := &API{
+		Register: people.New(people.Options{Store: records, Book: policy.Book, Now: time.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}}),
+		Policy:   policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
+		Actor: func(*http.Request) string { return "test" },
+	}
+	r := chi.NewRouter()
+	api.Routes(r)
+	return r
+}
+
+// The description names the routes that there are, and no other.
+func TestDescriptionNamesTheRoutes(t *testing.T) {
+	var described struct {
+		Paths map[string]map[string]any
+	}
+	if err := yaml.Unmarshal(description, &described); err != nil {
+		t.Fatal(err)
+	}
+	named := map[string]bool{}
+	for path, methods := range described.Paths {
+		for method := range methods {
+			if method != "parameters" {
+				named[strings.ToUpper(method)+" "+path] = true
+			}
+		}
+	}
+	err := chi.Walk(server(t), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+		if !named[method+" "+route] {
+			t.Errorf("%s %s is not described", method, route)
+		}
+		delete(named, method+" "+route)
+		return nil
+	})
+	if err != nil || len(named) > 0 {
+		t.Errorf("described, but not there: %v (%v)", named, err)
+	}
+}
+
+// The answers are as the description says.
+func TestAnswersFollowTheDescription(t *testing.T) {
+	r := server(t)
+	var described map[string]any
+	if err := yaml.Unmarshal(description, &described); err != nil {
+		t.Fatal(err)
+	}
+	text, _ := json.Marshal(described)
+	document, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	compiler := jsonschema.NewCompiler()
+	if err := compiler.AddResource("api.json", document); err != nil {
+		t.Fatal(err)
+	}
+	for _, step := range []struct {
+		method, path, body string
+		status             int
+		schema             string // of the answer, or of the elements of a list
+	}{
+		{"GET", "/doors", "", 200, "Doors"},
+		{"GET", "/explain?url=/log/&as=role:keeper", "", 200, "Explanation"},
+		{"GET", "/explain?url=nonsense", "", 422, "Problem"},
+		{"GET", "/explain?url=/&as=nonsense", "", 422, "Problem"},
+		{"GET", "/explain?url=/&client=nonsense", "", 422, "Problem"},
+		{"GET", "/doors/0/relations", "", 200, ""},
+		{"GET", "/doors/7/relations", "", 404, "Problem"},
+		{"POST", "/people", `{"name": "Ines", "password": "seven-brass-prisms", "roles": ["keeper"]}`, 201, "Person"},
+		{"POST", "/people", `{"name": "ines", "password": "seven-brass-prisms"}`, 409, "Problem"},
+		{"POST", "/people", `{"name": "bo", "password": "short"}`, 422, "Problem"},
+		{"POST", "/people", `{"nam": "bo"}`, 400, "Problem"},
+		{"POST", "/people", `{"name": "bo"} {}`, 400, "Problem"},
+		{"POST", "/people", `{"name": "` + strings.Repeat("x", 100_000) + `"}`, 400, "Problem"},
+		{"GET", "/people", "", 200, "Person"},
+		{"GET", "/people/INES", "", 200, "Person"},
+		{"GET", "/people/nobody", "", 404, "Problem"},
+		{"POST", "/people/ines/grants", `{"role": "steward", "until": "2999-01-01T00:00:00Z"}`, 204, ""},
+		{"DELETE", "/people/ines/grants/steward", "", 204, ""},
+		{"DELETE", "/people/ines/grants/steward", "", 404, "Problem"},
+		{"PUT", "/people/ines/disabled", "true", 204, ""},
+		{"PUT", "/people/ines/password", `{"password": "eight-brass-prisms"}`, 204, ""},
+		{"DELETE", "/people/ines", "", 204, ""},
+		{"GET", "/policy", "", 200, "Version"},
+		{"POST", "/policy/check", `{"text": "doors: []"}`, 200, ""},
+		{"POST", "/policy", `{"text": "doors: []"}`, 422, "Problem"},
+		{"POST", "/policy", `{"text": "doors: [{path: /, admit: public}]", "base": 9}`, 409, "Problem"},
+		{"POST", "/policy", `{"text": "doors: [{path: /, admit: public}]", "base": 1}`, 201, ""},
+		{"GET", "/policy/versions", "", 200, "Version"},
+		{"GET", "/policy/versions/1", "", 200, "Version"},
+		{"GET", "/policy/versions/x", "", 404, "Problem"},
+		{"POST", "/policy/versions/1/rollback", `{}`, 201, ""},
+		{"POST", "/policy/versions/44/rollback", `{}`, 404, "Problem"},
+		{"GET", "/nothing", "", 404, "Problem"},
+		{"PATCH", "/people", "", 405, "Problem"},
+	} {
+		w := httptest.NewRecorder()
+		r.ServeHTTP(w, httptest.NewRequest(step.method, step.path, strings.NewReader(step.body)))
+		if w.Code != step.status {
+			t.Errorf("%s %s: %d %s, want %d", step.method, step.path, w.Code, w.Body, step.status)
+			continue
+		}
+		if strings.Contains(w.Body.String(), "argon2") || strings.Contains(w.Body.String(), "prisms") {
+			t.Errorf("%s %s shows a secret: %s", step.method, step.path, w.Body)
+		}
+		if step.schema == "" {
+			continue
+		}
+		schema, err := compiler.Compile("api.json#/components/schemas/" + step.schema)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer, err := jsonschema.UnmarshalJSON(w.Body)
+		if err != nil {
+			t.Fatalf("%s %s: %v", step.method, step.path, err)
+		}
+		all, many := answer.([]any)
+		if !many {
+			all = []any{answer}
+		}
+		for _, one := range all {
+			if err := schema.Validate(one); err != nil {
+				t.Errorf("%s %s: %v", step.method, step.path, err)
+			}
+		}
+	}
+}
