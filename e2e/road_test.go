@@ -163,8 +163,12 @@ func TestHiddenLooksMissing(t *testing.T) {
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}, {path: /secret/**, admit: {role: steward}, otherwise: hide}]\n")
 	s := start(t, dir)
 	p := newPerson(t, s.URL)
-	for _, accept := range []string{"text/html", "application/json"} {
-		hidden, missing := p.get("/secret/", "Accept", accept), p.get("/nothing/", "Accept", accept)
+	for _, way := range [][3]string{
+		{"GET", "/", "text/html"}, {"GET", "/", "application/json"}, {"HEAD", "/", "text/html"}, {"POST", "/", "text/html"}, {"DELETE", "/", "application/json"},
+		{"GET", "", "text/html"}, {"GET", "/index.html", "text/html"}, {"GET", "/index.html/", "text/html"}, {"POST", "/index.html", "text/html"}, {"OPTIONS", "/x", "text/html"},
+	} {
+		accept := way[0] + " " + way[1] + " " + way[2]
+		hidden, missing := p.do(way[0], "/secret"+way[1], "", "Accept", way[2]), p.do(way[0], "/nothing"+way[1], "", "Accept", way[2])
 		hidden.header.Del("Date")
 		missing.header.Del("Date")
 		if hidden.status != 404 || hidden.status != missing.status || hidden.body != missing.body {

@@ -40,11 +40,6 @@ func (f *Files) Close() error { return f.root.Close() }
 // the address without. Other spellings are redirected there, so that a file has one
 // address, and one door.
 func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.Method != http.MethodGet && r.Method != http.MethodHead {
-		w.Header().Set("Allow", "GET, HEAD")
-		http.Error(w, "Only GET and HEAD can be used here.", http.StatusMethodNotAllowed)
-		return
-	}
 	address := r.URL.Path
 	name := strings.Trim(strings.TrimPrefix(address, f.below), "/")
 	for segment := range strings.SplitSeq(name, "/") {
@@ -57,12 +52,9 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		name = "."
 	}
 	slash := strings.HasSuffix(address, "/")
-	if path.Base(address) == "index.html" && !slash {
-		redirect(w, r, "./")
-		return
-	}
 	// What is not there, may not be read or leads out of the directory is missing, all
-	// alike: the reason is nobody's business.
+	// alike: the reason is nobody's business. That comes before anything else, so that
+	// what is missing and what a door hides cannot be told apart by another method either.
 	file, info, err := f.open(name)
 	if err != nil {
 		f.missing.ServeHTTP(w, r)
@@ -70,6 +62,17 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	defer func() { file.Close() }()
 	switch {
+	case r.Method != http.MethodGet && r.Method != http.MethodHead:
+		w.Header().Set("Allow", "GET, HEAD")
+		http.Error(w, "Only GET and HEAD can be used here.", http.StatusMethodNotAllowed)
+		return
+	case !info.IsDir() && path.Base(name) == "index.html":
+		if slash {
+			redirect(w, r, "../")
+		} else {
+			redirect(w, r, "./")
+		}
+		return
 	case info.IsDir() && !slash:
 		redirect(w, r, path.Base(address)+"/")
 		return

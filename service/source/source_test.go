@@ -2,6 +2,7 @@ package source
 
 import (
 	"io"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -148,5 +149,49 @@ func TestCheckFindsMissingDirectories(t *testing.T) {
 	found := Check(book, filepath.Join(dir, "doors.yaml"))
 	if len(found) != 2 || found[0].Line != 3 || !strings.Contains(found[0].Message, "no directory") || found[1].Line != 4 || !strings.Contains(found[1].Message, "is a file") {
 		t.Errorf("%+v", found)
+	}
+}
+
+func TestProxyKeepsOursToItself(t *testing.T) {
+	behind := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "public, max-age=3600")
+		for name, values := range r.Header {
+			for _, v := range values {
+				w.Header().Add("Got", name+": "+v)
+			}
+		}
+	}))
+	defer behind.Close()
+	proxy, err := NewProxy(behind.URL, slog.New(slog.DiscardHandler), "ours")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := httptest.NewRequest("GET", "/x", nil)
+	r.RemoteAddr = "192.0.2.7:99"
+	r.Header = http.Header{
+		"Cookie": {"ours=secret; theirs=1"}, "Ostiarius-User": {"agnes"}, "Ostiarius_roles": {"steward"}, "OSTIARIUS-Door": {"x"},
+		"X-Forwarded-For": {"203.0.113.1"}, "Forwarded": {"for=203.0.113.1"}, "X-Forwarded-Proto": {"https"},
+	}
+	w := httptest.NewRecorder()
+	proxy.ServeHTTP(w, r)
+	got := strings.Join(w.Result().Header.Values("Got"), "\n")
+	for _, never := range []string{"secret", "agnes", "steward", "203.0.113.1", "https", "Door"} {
+		if strings.Contains(got, never) {
+			t.Errorf("the server behind received %q:\n%s", never, got)
+		}
+	}
+	for _, want := range []string{"Cookie: theirs=1", "X-Forwarded-For: 192.0.2.7"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("the server behind did not receive %q:\n%s", want, got)
+		}
+	}
+	if w.Header().Get("Cache-Control") != "" {
+		t.Errorf("caches may keep a guarded answer: %q", w.Header().Get("Cache-Control"))
+	}
+	behind.Close()
+	w = httptest.NewRecorder()
+	proxy.ServeHTTP(w, httptest.NewRequest("GET", "/x", nil))
+	if w.Code != http.StatusBadGateway || strings.Contains(w.Body.String(), "127.0.0.1") {
+		t.Errorf("a server that is gone: %d %s", w.Code, w.Body)
 	}
 }
