@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"text/tabwriter"
@@ -51,11 +52,11 @@ to begin anew.`,
 Three things to try:
   1. Open %[1]s/office/ and sign in as walt, then as tobias.
   2. Ask why: sign in as agnes and open %[1]s/door/console/, or type
-     ostiarius explain GET /office/ --as role:volunteer --data %[3]s
+     %[4]s explain GET /office/ --as role:volunteer --data %[3]s
   3. Change who may go where: edit %[2]s
      and load the page again.
 
-`, s.URL(), policy, settings.Data)
+`, s.URL(), policy, settings.Data, os.Args[0])
 			return nil
 		})
 	}

@@ -188,6 +188,11 @@ func TestCheckAndExplain(t *testing.T) {
 		t.Errorf("check a missing source: %d %q", code, out)
 	}
 
+	write(t, dir, "huge.yaml", strings.Repeat("# fifty million bytes of nothing\n", 50_000_000/33))
+	if code, out, _ := run(t, "", "check", filepath.Join(dir, "huge.yaml")); code != 1 || !strings.Contains(out, "a policy has at most") || len(out) > 1000 {
+		t.Errorf("check a huge file: %d %.200q", code, out)
+	}
+
 	code, out, _ = run(t, "", "explain", "GET", "/log/?x=1", "--policy", good, "--as", "anonymous", "-o", "json")
 	var e struct {
 		Outcome, Path string

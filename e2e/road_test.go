@@ -305,6 +305,45 @@ func TestProvingAgain(t *testing.T) {
 	}
 }
 
+// A network is that of the client; forwarding headers count only from declared peers.
+func TestNetworks(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "site/hut.html", "the hut")
+	write(t, dir, "site/here.html", "here")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors:\n  - { path: /hut.html, admit: { network: [192.0.2.0/24, '2001:db8::/32'] } }\n  - { path: /here.html, admit: { network: 127.0.0.0/8 } }\n")
+	plain, behind := newPerson(t, start(t, dir).URL), newPerson(t, start(t, dir, "--trusted-peer", "127.0.0.1").URL)
+	for _, test := range []struct {
+		p             *person
+		path          string
+		header, value string
+		status        int
+	}{
+		{plain, "/here.html", "", "", 200},
+		{plain, "/hut.html", "", "", 403},
+		{plain, "/hut.html", "X-Forwarded-For", "192.0.2.7", 403},
+		{plain, "/hut.html", "Forwarded", "for=192.0.2.7", 403},
+		{behind, "/hut.html", "X-Forwarded-For", "192.0.2.7", 200},
+		{behind, "/hut.html", "Forwarded", `for="[2001:db8::7]"`, 200},
+		{behind, "/hut.html", "X-Forwarded-For", "192.0.2.7, 198.51.100.1", 403}, // the first is the client's own claim
+		{behind, "/here.html", "X-Forwarded-For", "198.51.100.1", 403},
+		{behind, "/hut.html", "X-Forwarded-For", "nonsense", 403},
+	} {
+		headers := []string{test.header, test.value}
+		if test.header == "" {
+			headers = nil
+		}
+		if a := test.p.get(test.path, headers...); a.status != test.status {
+			t.Errorf("%s with %s %s: %d, want %d", test.path, test.header, test.value, a.status, test.status)
+		}
+	}
+	// The scheme too is believed from peers only: it decides about the cookie.
+	for p, want := range map[*person]string{plain: "ostiarius-session=", behind: "__Host-ostiarius-session="} {
+		if a := p.do("POST", "/door/sign-out", "", "X-Forwarded-Proto", "https"); !strings.HasPrefix(a.header.Get("Set-Cookie"), want) {
+			t.Errorf("the cookie is %q, want %q", a.header.Get("Set-Cookie"), want)
+		}
+	}
+}
+
 // write writes a file below dir.
 func write(t *testing.T, dir, name, text string) {
 	t.Helper()

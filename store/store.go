@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -43,6 +44,12 @@ func Open(path string) (*Store, error) {
 	pragmas := url.Values{"_pragma": {
 		"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)",
 	}, "_txlock": {"immediate"}}
+	// Made here if it is new, since the database would let everybody read it.
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("records: %w", err)
+	}
+	file.Close()
 	db, err := sqlx.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+pragmas.Encode())
 	if err != nil {
 		return nil, fmt.Errorf("records in %s: %w", path, err)
