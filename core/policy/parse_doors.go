@@ -1,0 +1,241 @@
+package policy
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"ostiarius/core/account"
+	"ostiarius/core/place"
+)
+
+func describe(d Door) string {
+	s := d.Written
+	if !d.Methods.Any() {
+		s = d.Methods.String() + " " + s
+	}
+	if !d.Host.Any() {
+		s += " on " + d.Host.String()
+	}
+	return s
+}
+
+func (p *reader) host(n ast.Node, text string) place.Host {
+	h, err := place.ParseHost(text)
+	if err != nil {
+		p.at(n, "bad-pattern", "%v", err)
+	}
+	return h
+}
+
+var doorKeys = []string{"path", "host", "methods", "admit", "ask", "realm", "otherwise"}
+
+func (p *reader) door(entry ast.Node) {
+	door := Door{Entry: position(entry).Line}
+	var paths []string
+	var nodes []ast.Node
+	hasPath, hasAdmit := false, false
+	before := len(p.findings)
+	var realm ast.Node
+	fields := p.fields(entry, "a door", doorKeys)
+	keysKnown := len(p.findings) == before // else a key that is missing may be a misspelt one
+	for _, f := range fields {
+		switch f.name {
+		case "path":
+			hasPath = true
+			paths, nodes = p.texts(f.value, "path")
+		case "host":
+			if text, ok := p.text(f.value, "host"); ok {
+				door.Host = p.host(f.value, text)
+			}
+		case "methods":
+			names, at := p.texts(f.value, "methods")
+			for i, name := range names {
+				if _, err := place.ParseMethods(name); err != nil {
+					p.at(at[i], "bad-value", "%v", err)
+				}
+			}
+			door.Methods, _ = place.ParseMethods(names...)
+		case "admit":
+			hasAdmit = true
+			door.Admit = p.demand(f.value, 0)
+		case "ask":
+			door.Basic = p.word(f.value, "ask", "form", "basic") == "basic"
+		case "realm":
+			realm = f.key
+			if s, ok := p.text(f.value, "realm"); ok {
+				door.Realm = s
+			}
+		case "otherwise":
+			door.Otherwise = p.otherwise(f.value)
+		}
+	}
+	if !isMapping(entry) {
+		return
+	}
+	if !hasPath && keysKnown {
+		p.at(entry, "missing-key", "a door has a path")
+	}
+	if !hasAdmit && keysKnown {
+		p.at(entry, "missing-key", "a door says whom to admit: public, signed-in, nobody, { role: NAME }, ...")
+	}
+	if realm != nil && !door.Basic {
+		p.at(realm, "bad-value", "realm goes with ask: basic")
+	}
+	if door.Basic && door.Realm == "" {
+		door.Realm = p.book.Site
+	}
+	ways, err := door.Admit.ways()
+	if err != nil {
+		p.at(entry, "too-entangled", "%v", err)
+	}
+	door.ways = ways
+	whole := len(p.findings) == before
+	for i, text := range paths {
+		pattern, err := place.ParsePattern(text, p.book.Rules)
+		if err != nil {
+			p.at(nodes[i], "bad-pattern", "path %q: %v", text, err)
+			continue
+		}
+		one := door
+		one.Path, one.Written, one.Position = pattern, text, position(nodes[i])
+		if own, err := place.ParsePattern(p.book.Prefix+"/**", p.book.Rules); err == nil && (place.Set{Path: pattern}).Within(place.Set{Path: own}) {
+			p.at(nodes[i], "own-pages", "%s is where Ostiarius's own pages live; they have built-in doors (prefix: moves them)", text)
+			continue
+		}
+		if strings.Contains(text, ";") && !p.book.Rules.Semicolons {
+			p.warn(one.Position, utf8.RuneCountInString(text), "semicolon", "no place has a semicolon unless the policy says semicolons: allowed; this door covers nothing")
+		}
+		if whole {
+			p.book.Doors = append(p.book.Doors, one)
+		}
+	}
+}
+
+var demandKeys = []string{"role", "user", "shared", "pass", "keyring", "network", "proof-within", "any", "all"}
+
+func (p *reader) demand(n ast.Node, depth int) Demand {
+	none := Demand{Kind: Nobody}
+	if depth > 8 {
+		p.at(n, "too-deep", "any and all are nested more than 8 deep")
+		return none
+	}
+	if _, ok := n.(*ast.StringNode); ok {
+		s, _ := p.text(n, "a demand")
+		switch Kind(s) {
+		case Public, SignedIn, Nobody:
+			return Demand{Kind: Kind(s)}
+		}
+		words := []string{"public", "signed-in", "nobody"}
+		hint := didYouMean(s, words)
+		if slices.Contains(p.book.RoleNames(), s) {
+			hint = fmt.Sprintf("; did you mean { role: %s }?", s)
+		}
+		p.at(n, "bad-value", "%q is no demand%s", s, hint)
+		return none
+	}
+	before := len(p.findings)
+	fields := p.fields(n, "a demand", demandKeys)
+	var parts []Demand
+	for _, f := range fields {
+		d := Demand{Kind: Kind(f.name)}
+		switch d.Kind {
+		case ProofWithin:
+			var ok bool
+			if d.Within, ok = p.duration(f.value, f.name); ok && d.Within == 0 {
+				p.at(f.value, "bad-value", "proof-within: 0 would ask again for each request; write a time such as 10m")
+			}
+		case Any, All:
+			for _, part := range p.list(f.value, f.name) {
+				d.Parts = append(d.Parts, p.demand(part, depth+1))
+			}
+		case Network:
+			names, nodes := p.texts(f.value, f.name)
+			for i, name := range names {
+				if !network.MatchString(name) {
+					p.at(nodes[i], "bad-value", "%q is no network; write one like 192.0.2.0/24 or 2001:db8::/32", name)
+					continue
+				}
+				prefix, err := parseNetwork(name)
+				if err != nil {
+					p.at(nodes[i], "bad-network", "%v", err)
+					continue
+				}
+				d.Nets = append(d.Nets, prefix)
+			}
+		default:
+			names, nodes := p.texts(f.value, f.name)
+			for i, name := range names {
+				if d.Kind != User && !p.name(nodes[i], f.name, name) {
+					continue
+				}
+				if d.Kind == User {
+					var ok bool
+					if name, ok = p.user(nodes[i], name); !ok {
+						continue
+					}
+				}
+				switch d.Kind {
+				case Role:
+					p.roleUses = append(p.roleUses, roleUse{name, nodes[i]})
+				case Keyring:
+					p.ringUses = append(p.ringUses, roleUse{name, nodes[i]})
+				}
+				d.Names = append(d.Names, name)
+			}
+		}
+		parts = append(parts, d)
+	}
+	switch len(parts) {
+	case 0:
+		if len(p.findings) == before {
+			p.at(n, "bad-value", "an empty demand; write public if everybody may come in")
+		}
+		return none
+	case 1:
+		return parts[0]
+	}
+	return Demand{Kind: All, Parts: parts}
+}
+
+// The characters of an account's name, as the schema of the policy file has them too.
+var userName = regexp.MustCompile(userPattern)
+
+const userPattern = `^[^\s/\\?#%;:,+]{1,200}$`
+
+// user returns the name of an account in the form in which names are compared.
+func (p *reader) user(n ast.Node, name string) (string, bool) {
+	if !userName.MatchString(name) {
+		p.at(n, "bad-value", "user %q: a name has 1 to 200 characters, no spaces and none of / \\ ? # %% ; : , +", name)
+		return "", false
+	}
+	key, err := account.Key(name)
+	if err != nil {
+		p.at(n, "impossible-name", "no account can have this name: %v", err)
+		return "", false
+	}
+	return key, true
+}
+
+var network = regexp.MustCompile(networkPattern)
+
+// parseNetwork reads a network in CIDR notation (RFC 4632, RFC 4291), or one address.
+func parseNetwork(s string) (netip.Prefix, error) {
+	if address, err := netip.ParseAddr(s); err == nil && address.Zone() == "" {
+		address = address.Unmap()
+		return netip.PrefixFrom(address, address.BitLen()), nil
+	}
+	prefix, err := netip.ParsePrefix(s)
+	if err != nil || prefix.Addr().Is4In6() {
+		return netip.Prefix{}, fmt.Errorf("%q is no network; write one like 192.0.2.0/24 or 2001:db8::/32", s)
+	}
+	if prefix != prefix.Masked() {
+		return netip.Prefix{}, fmt.Errorf("%q has bits beyond its length; did you mean %s?", s, prefix.Masked())
+	}
+	return prefix, nil
+}

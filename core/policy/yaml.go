@@ -1,0 +1,292 @@
+package policy
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/token"
+)
+
+func (p *reader) fault(at Position, length int, rule, format string, args ...any) {
+	p.findings = append(p.findings, Finding{
+		Severity: Error, Rule: rule, Message: fmt.Sprintf(format, args...),
+		File: p.file, Line: at.Line, Column: at.Column, Length: length,
+	})
+}
+
+func (p *reader) warn(at Position, length int, rule, format string, args ...any) {
+	p.fault(at, length, rule, format, args...)
+	p.findings[len(p.findings)-1].Severity = Warning
+}
+
+func (p *reader) at(n ast.Node, rule, format string, args ...any) {
+	p.fault(position(n), width(n), rule, format, args...)
+}
+
+func position(n ast.Node) Position {
+	n = start(n)
+	if t := n.GetToken(); t != nil && t.Position != nil {
+		return Position{t.Position.Line, t.Position.Column}
+	}
+	return Position{1, 1}
+}
+
+// start returns the node whose token stands first in the text of n.
+func start(n ast.Node) ast.Node {
+	switch n := n.(type) {
+	case *ast.MappingNode:
+		if !n.IsFlowStyle && len(n.Values) > 0 {
+			return start(n.Values[0])
+		}
+	case *ast.MappingValueNode:
+		return n.Key
+	}
+	return n
+}
+
+func width(n ast.Node) int {
+	t := start(n).GetToken()
+	if t == nil {
+		return 1
+	}
+	origin := strings.TrimSpace(t.Origin)
+	if strings.ContainsAny(origin, "\n") || origin == "" {
+		return 1
+	}
+	return utf8.RuneCountInString(origin)
+}
+
+// readable refuses what would cost the YAML parser more than a policy is worth.
+func (p *reader) readable(text []byte) bool {
+	if len(text) > MaxSize {
+		p.fault(Position{1, 1}, 1, "too-large", "the file has %d bytes; a policy has at most %d", len(text), MaxSize)
+		return false
+	}
+	line, column, depth, dashes, indent := 1, 0, 0, 0, true
+	for i := 0; i < len(text); {
+		r, size := utf8.DecodeRune(text[i:])
+		column++
+		switch {
+		case r == utf8.RuneError && size <= 1:
+			p.fault(Position{line, column}, 1, "syntax", "this is not text in UTF-8 (byte 0x%02x)", text[i])
+			return false
+		case r == '\n':
+			line, column, dashes, indent = line+1, 0, 0, true
+		case r < 0x20 && r != '\t' && r != '\r' || r == 0x7f:
+			p.fault(Position{line, column}, 1, "syntax", "a control character (U+%04X) does not belong in a policy", r)
+			return false
+		case r == '[' || r == '{':
+			depth++
+		case r == ']' || r == '}':
+			depth = max(0, depth-1)
+		case indent && r == '-':
+			dashes++
+		}
+		if indent && r != '-' && r != ' ' && r != '\n' && r != '?' {
+			indent = false
+		}
+		if depth > maxDepth || dashes > maxDepth || indent && column > 40*maxDepth {
+			p.fault(Position{line, column}, 1, "too-deep", "lists and mappings are nested more than %d deep", maxDepth)
+			return false
+		}
+		i += size
+	}
+	return true
+}
+
+// A field is one key of a mapping with its value.
+type field struct {
+	name  string
+	key   ast.Node
+	value ast.Node
+}
+
+// fields returns the entries of a mapping. Unknown and repeated keys are errors; known
+// nil allows any key.
+func (p *reader) fields(n ast.Node, what string, known []string) []field {
+	var values []*ast.MappingValueNode
+	switch n := n.(type) {
+	case *ast.MappingNode:
+		values = n.Values
+	case *ast.MappingValueNode:
+		values = []*ast.MappingValueNode{n}
+	default:
+		p.at(n, "bad-value", "%s is a mapping (key: value), but this is %s", what, kindOf(n))
+		return nil
+	}
+	var fields []field
+	first := map[string]Position{}
+	for _, v := range values {
+		key, ok := v.Key.(ast.Node).(*ast.StringNode)
+		if !ok {
+			p.at(v.Key, "bad-value", "a key in %s is a plain word, but this is %s", what, kindOf(v.Key))
+			continue
+		}
+		name := key.Value
+		if known != nil && !slices.Contains(known, name) {
+			p.at(key, "unknown-key", "unknown key %q in %s%s", name, what, didYouMean(name, known))
+			continue
+		}
+		if at, repeated := first[name]; repeated {
+			p.at(key, "repeated-key", "the key %q stands a second time in %s; the first is in line %d", name, what, at.Line)
+			continue
+		}
+		first[name] = position(key)
+		if p.plainYAML(v.Value) {
+			fields = append(fields, field{name, key, v.Value})
+		}
+	}
+	return fields
+}
+
+// plainYAML refuses anchors, aliases, tags and merge keys, which a policy does not need
+// and behind which one text can stand for another.
+func (p *reader) plainYAML(n ast.Node) bool {
+	switch n.(type) {
+	case *ast.AnchorNode, *ast.AliasNode, *ast.TagNode, *ast.MergeKeyNode:
+		p.at(n, "bad-value", "%s is not used in a policy; write the value out", kindOf(n))
+		return false
+	}
+	return true
+}
+
+func isMapping(n ast.Node) bool {
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		return true
+	}
+	return false
+}
+
+func kindOf(n ast.Node) string {
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		return "a mapping"
+	case *ast.SequenceNode:
+		return "a list"
+	case *ast.NullNode:
+		return "empty"
+	case *ast.BoolNode:
+		return "true or false"
+	case *ast.IntegerNode, *ast.FloatNode, *ast.InfinityNode, *ast.NanNode:
+		return "a number"
+	case *ast.AnchorNode:
+		return "an anchor (&)"
+	case *ast.AliasNode:
+		return "an alias (*)"
+	case *ast.TagNode:
+		return "a tag (!)"
+	case *ast.MergeKeyNode:
+		return "a merge key (<<)"
+	}
+	return "text"
+}
+
+// text returns the value of a node that is text. Empty text is an error.
+func (p *reader) text(n ast.Node, what string) (string, bool) {
+	var value string
+	switch n := n.(type) {
+	case *ast.StringNode:
+		value = n.Value
+	case *ast.LiteralNode:
+		value = n.Value.Value
+	case *ast.BoolNode, *ast.IntegerNode, *ast.FloatNode, *ast.InfinityNode, *ast.NanNode:
+		p.at(n, "bad-value", "%s is text, but this is %s; put it in quotes", what, kindOf(n))
+		return "", false
+	default:
+		p.at(n, "bad-value", "%s is text, but this is %s", what, kindOf(n))
+		return "", false
+	}
+	if strings.TrimSpace(value) == "" {
+		p.at(n, "bad-value", "%s is empty", what)
+		return "", false
+	}
+	return value, true
+}
+
+// list returns the elements of a list. An empty list is an error.
+func (p *reader) list(n ast.Node, what string) []ast.Node {
+	seq, ok := n.(*ast.SequenceNode)
+	if !ok {
+		p.at(n, "bad-value", "%s is a list, but this is %s", what, kindOf(n))
+		return nil
+	}
+	if len(seq.Values) == 0 {
+		p.at(n, "bad-value", "%s is an empty list", what)
+		return nil
+	}
+	var values []ast.Node
+	for _, v := range seq.Values {
+		if p.plainYAML(v) {
+			values = append(values, v)
+		}
+	}
+	return values
+}
+
+// texts returns the elements of a list of text, or the one text that stands for such a
+// list.
+func (p *reader) texts(n ast.Node, what string) (values []string, nodes []ast.Node) {
+	elements := []ast.Node{n}
+	if _, ok := n.(*ast.SequenceNode); ok {
+		elements = p.list(n, what)
+	}
+	for _, e := range elements {
+		value, ok := p.text(e, what)
+		if !ok {
+			continue
+		}
+		if slices.Contains(values, value) {
+			p.at(e, "bad-value", "%q stands twice in this list", value)
+			continue
+		}
+		values, nodes = append(values, value), append(nodes, e)
+	}
+	return values, nodes
+}
+
+// word returns the value of a node that is one of a few words.
+func (p *reader) word(n ast.Node, what string, words ...string) string {
+	s, ok := p.text(n, what)
+	if !ok {
+		return ""
+	}
+	if !slices.Contains(words, s) {
+		p.at(n, "bad-value", "%s is %s, not %q", what, orList(words), s)
+		return ""
+	}
+	return s
+}
+
+func (p *reader) duration(n ast.Node, what string) (time.Duration, bool) {
+	if i, ok := n.(*ast.IntegerNode); ok {
+		if t := i.GetToken(); t.Value == "0" {
+			return 0, true
+		}
+		p.at(n, "bad-value", "%s is a time with its unit, such as 10m or 30d", what)
+		return 0, false
+	}
+	if t := n.GetToken(); t != nil && t.Type == token.StringType || isText(n) {
+		s, ok := p.text(n, what)
+		if !ok {
+			return 0, false
+		}
+		d, err := ParseDuration(s)
+		if err != nil {
+			p.at(n, "bad-value", "%s: %v", what, err)
+			return 0, false
+		}
+		return d, true
+	}
+	p.at(n, "bad-value", "%s is a time such as 10m or 30d, but this is %s", what, kindOf(n))
+	return 0, false
+}
+
+func isText(n ast.Node) bool {
+	_, ok := n.(*ast.StringNode)
+	return ok
+}
