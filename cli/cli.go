@@ -75,7 +75,7 @@ doors, asks people to sign in, sends them where they belong, and explains every 
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUsage{err} })
 	root.AddCommand(newServe(), newDemo(), newCheck(), newExplain(), newPeople(),
-		newApply(), newHistory(), newShow(), newRollback(), newSchema(), newVersion())
+		newApply(), newCompare(), newHistory(), newShow(), newRollback(), newSchema(), newVersion())
 	return root
 }
 

@@ -343,6 +343,42 @@ func TestVersionsOfThePolicy(t *testing.T) {
 	}
 }
 
+func TestCompare(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "old.yaml", "roles: {keeper: , guide: }\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /rota, admit: signed-in }\n")
+	write(t, dir, "same.yaml", "roles: {keeper: , guide: }\ndoors:\n  - { path: [/rota/, /rota/x], admit: signed-in }\n  - { path: /log/**, admit: { any: [ { role: keeper } ] } }\n")
+	write(t, dir, "new.yaml", "roles: {keeper: , guide: }\ndoors:\n  - { path: /log/**, admit: { role: [keeper, guide] } }\n  - { path: /rota, admit: signed-in }\n")
+	write(t, dir, "bad.yaml", "doors: []")
+	old := filepath.Join(dir, "old.yaml")
+	if code, out, errOut := run(t, "", "compare", old, filepath.Join(dir, "same.yaml")); code != 0 || !strings.HasPrefix(out, "nothing changes") {
+		t.Errorf("two spellings of a policy: %d %s %s", code, out, errOut)
+	}
+	code, out, _ := run(t, "", "compare", old, filepath.Join(dir, "new.yaml"), "-o", "json")
+	var found struct {
+		Changes []struct {
+			Effect        string
+			Witness       struct{ Method, Host, Path, Visitor string }
+			Before, After string
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &found); err != nil || code != 1 || len(found.Changes) != 1 || found.Changes[0].Effect != "opened" ||
+		found.Changes[0].Witness.Path != "/log" || found.Changes[0].Witness.Visitor != "role:guide" || found.Changes[0].Before != "refuse" || found.Changes[0].After != "admit" {
+		t.Errorf("a change: %d %s %v", code, out, err)
+	}
+	if code, out, _ := run(t, "", "compare", old, filepath.Join(dir, "new.yaml")); code != 1 || !strings.Contains(out, "opened\n  GET /log as role:guide\n      before  refuse, by line 3 (/log/**)") {
+		t.Errorf("a change as text: %d %s", code, out)
+	}
+	for _, args := range [][]string{{"compare", old}, {"compare", old, filepath.Join(dir, "bad.yaml")}, {"compare", old, filepath.Join(dir, "none.yaml")}} {
+		if code, _, errOut := run(t, "", args...); code != 2 || errOut == "" {
+			t.Errorf("%v: %d %s", args, code, errOut)
+		}
+	}
+	// A version of the running service.
+	if code, out, errOut := run(t, "", "compare", "1", filepath.Join(lampDir, "doors.yaml"), "--data", lampDir); code != 0 {
+		t.Errorf("version 1 of the demo: %d %s %s", code, out, errOut)
+	}
+}
+
 // The reference of the commands is printed by the code; docs hold the same.
 func TestCommandReferenceIsCurrent(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(Root(), "docs", "commands.md"))

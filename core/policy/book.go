@@ -146,6 +146,9 @@ func (b *Book) has(granted []string, asked string) bool {
 	return false
 }
 
+// Satisfies reports whether the role granted is the role asked for or includes it.
+func (b *Book) Satisfies(granted, asked string) bool { return b.satisfies[asked][granted] }
+
 // KnownRole reports whether accounts can be granted the role under this Book.
 func (b *Book) KnownRole(name string) bool {
 	return b.satisfies[name] != nil
@@ -291,3 +294,23 @@ func (b *Book) BuiltIn() []Door { return slices.Clone(b.own) }
 
 // Relate returns how two doors lie to each other.
 func (b *Book) Relate(i, j int) place.Relation { return b.Doors[i].Set.Relate(b.Doors[j].Set) }
+
+// Deciding returns the doors that decide about a place, in file order: those that count,
+// or Unlisted alone where no door covers the place.
+func (b *Book) Deciding(p place.Place) []*Door {
+	doors, counting := b.counting(&p, nil)
+	if len(counting) == 0 {
+		return []*Door{&b.Unlisted}
+	}
+	slices.Sort(counting)
+	deciding := make([]*Door, len(counting))
+	for i, id := range counting {
+		deciding[i] = &doors[id]
+	}
+	return deciding
+}
+
+// RequestFor returns a request for a place, spelled as in a link.
+func RequestFor(p place.Place) Request {
+	return Request{Method: p.Method, Host: p.Host, Path: escape(p)}
+}

@@ -38,7 +38,8 @@ type Step struct {
 	Text  string `json:"text"`
 }
 
-func refer(d *Door) DoorRef {
+// Refer names a door in explanations and comparisons.
+func Refer(d *Door) DoorRef {
 	return DoorRef{Line: d.Line, Path: d.Written, Admit: d.Admit.String()}
 }
 
@@ -58,7 +59,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 		say("answer", "Outcome: reject. %s", b.inWords(d, answer, client))
 		return e
 	}
-	ref := refer(d.Door)
+	ref := Refer(d.Door)
 	e.Decided = &ref
 	p := d.Place
 
@@ -100,7 +101,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 		say("doors", "%s cover%s it: %s.", count(len(covering), "door"), plural(len(covering), "s", ""), strings.Join(names, "; "))
 		for _, i := range counting {
 			deciding = append(deciding, &doors[i])
-			e.Doors = append(e.Doors, refer(&doors[i]))
+			e.Doors = append(e.Doors, Refer(&doors[i]))
 		}
 		if len(covering) > len(counting) {
 			var why []string

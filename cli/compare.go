@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+	"ostiarius/core/prove"
+)
+
+func newCompare() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "compare OLD NEW",
+		Short: "Say what a change of the policy opens and closes, exactly",
+		Long: `Compares two policies for all places and all visitors and tells where they decide
+differently, each time with the smallest request and visitor that shows it. Policies that
+are written differently and decide the same differ in nothing.
+
+OLD and NEW are files, or numbers of versions of the running service.
+
+Exit code 0: nothing changed; 1: something did; 2: wrong usage, or a policy with errors.`,
+		Example: `  ostiarius compare doors.yaml draft.yaml
+  ostiarius compare 3 doors.yaml --data ./data -o json`,
+		Args: takes("OLD", "NEW"),
+	}
+	service := dataFlag(c)
+	output := outputFlag(c, "text", "json")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		var books [2]*policy.Book
+		for i, name := range args {
+			if books[i], err = comparable(c, service, name); err != nil {
+				return errUsage{err}
+			}
+		}
+		differences, err := prove.Compare(books[0], books[1])
+		if err != nil {
+			return errUsage{err}
+		}
+		if format == "json" {
+			err = writeJSON(c.OutOrStdout(), map[string]any{"changes": differences})
+		} else {
+			writeDifferences(c.OutOrStdout(), differences)
+		}
+		if err == nil && len(differences) > 0 {
+			return errSilent
+		}
+		return err
+	}
+	return c
+}
+
+// comparable reads a file, or a version of the running service if there is no file of
+// that name.
+func comparable(c *cobra.Command, service func() *client.Client, name string) (*policy.Book, error) {
+	text, err := readFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		if id, number := versionNumber(name); number == nil {
+			v, failed := service().Version(c.Context(), id)
+			text, err = []byte(v.Text), failed
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	book, findings := policy.Parse(name, text)
+	if book == nil {
+		writeFindings(c.ErrOrStderr(), name, text, findings)
+		return nil, fmt.Errorf("%s has errors and cannot be compared", name)
+	}
+	return book, nil
+}
+
+func writeDifferences(w io.Writer, differences []prove.Difference) {
+	if len(differences) == 0 {
+		fmt.Fprintln(w, "nothing changes, for no place and no visitor")
+		return
+	}
+	for _, effect := range []string{"opened", "closed", "other"} {
+		first := true
+		for _, d := range differences {
+			if d.Effect != effect {
+				continue
+			}
+			if first {
+				fmt.Fprintf(w, "%s\n", effect)
+				first = false
+			}
+			fmt.Fprintf(w, "  %s %s%s as %s\n      before  %s, by %s\n      after   %s, by %s\n", d.Witness.Method, d.Witness.Host, d.Witness.Path, d.Witness.Visitor,
+				d.Before, named(d.BeforeDoors), d.After, named(d.AfterDoors))
+		}
+	}
+}
+
+func named(doors []policy.DoorRef) string {
+	var names []string
+	for _, d := range doors {
+		if d.Line == 0 {
+			names = append(names, d.Path+" (built in)")
+			continue
+		}
+		names = append(names, fmt.Sprintf("line %d (%s)", d.Line, d.Path))
+	}
+	return strings.Join(names, " and ")
+}

@@ -1,0 +1,345 @@
+package place
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// A Part is a set of places that are all covered by the same sets, and one of them, as
+// short as possible.
+type Part struct {
+	Covering []int32 // indexes of the sets, ascending
+	Example  Place
+}
+
+// ErrTooEntangled says that sets overlap in more ways than can be told apart in
+// reasonable time.
+var ErrTooEntangled = errors.New("the paths overlap in too many ways")
+
+// Parts divides all places by which of the sets cover them, exactly: every combination
+// that occurs at some place is returned once. The order is that of the paths' length. The
+// error is ErrTooEntangled when more than limit steps would be needed.
+//
+// All paths are read at once: a state is the set of nodes of the tree that some path
+// reaches, and of all texts that a segment may have only those are tried that lead to
+// different states: the literal texts that go on from here, and one other text for each
+// combination of globs that some text matches.
+func (m *Matcher) Parts(limit int) ([]Part, error) {
+	children := make(map[int32][]string)
+	for _, e := range m.table {
+		if e.to != 0 {
+			children[e.from] = append(children[e.from], e.text)
+		}
+	}
+	type state struct {
+		nodes []int32
+		path  string
+	}
+	queue := []state{{nodes: m.close([]int32{0})}}
+	seen := map[string]bool{key(queue[0].nodes): true}
+	found := map[string]bool{}
+	var parts []Part
+	for steps := 0; len(queue) > 0; queue = queue[1:] {
+		at := queue[0]
+		var ending []int32
+		for _, id := range at.nodes {
+			for _, e := range m.nodes[id].ends {
+				ending = append(ending, e.set)
+			}
+		}
+		slices.Sort(ending)
+		if ends := "e" + key(ending); !found[ends] {
+			found[ends] = true
+			parts = m.split(parts, found, ending, at.path)
+		}
+		var literals []string
+		var globs []glob
+		for _, id := range at.nodes {
+			literals = append(literals, children[id]...)
+			if g := m.nodes[id].globs; g != nil {
+				for _, e := range slices.Concat(g.list, g.indexed) {
+					globs = append(globs, e.glob)
+				}
+			}
+		}
+		slices.Sort(literals)
+		literals = slices.Compact(literals)
+		others, err := otherTexts(globs, literals, limit)
+		if err != nil {
+			return nil, err
+		}
+		for _, text := range slices.Concat(literals, others) {
+			if steps += len(at.nodes); steps > limit {
+				return nil, ErrTooEntangled
+			}
+			next := m.step(at.nodes, text)
+			if len(next) == 0 {
+				continue // nothing covers this or anything below: as with the empty state
+			}
+			if k := key(next); !seen[k] {
+				seen[k] = true
+				queue = append(queue, state{next, at.path + "/" + text})
+			}
+		}
+		if k := key(nil); !seen[k] && len(at.nodes) > 0 {
+			// A place that no set covers, if there is one just below.
+			if i := slices.IndexFunc(others, func(text string) bool { return len(m.step(at.nodes, text)) == 0 }); i >= 0 {
+				seen[k] = true
+				queue = append(queue, state{nil, at.path + "/" + others[i]})
+			}
+		}
+	}
+	return parts, nil
+}
+
+func key(ids []int32) string {
+	var b strings.Builder
+	for _, id := range ids {
+		b.WriteByte(byte(id >> 24))
+		b.WriteByte(byte(id >> 16))
+		b.WriteByte(byte(id >> 8))
+		b.WriteByte(byte(id))
+	}
+	return b.String()
+}
+
+// close adds the nodes that are reached without reading, and sorts.
+func (m *Matcher) close(nodes []int32) []int32 {
+	for i := 0; i < len(nodes); i++ {
+		if many := m.nodes[nodes[i]].many; many != 0 {
+			nodes = append(nodes, many)
+		}
+	}
+	slices.Sort(nodes)
+	return slices.Compact(nodes)
+}
+
+func (m *Matcher) step(nodes []int32, text string) []int32 {
+	var next []int32
+	for _, id := range nodes {
+		n := &m.nodes[id]
+		if n.loop {
+			next = append(next, id)
+		}
+		if n.star != 0 {
+			next = append(next, n.star)
+		}
+		if n.literals {
+			if e := m.find(id, text); e.to != 0 {
+				next = append(next, e.to)
+			}
+		}
+		if n.globs != nil {
+			for _, e := range slices.Concat(n.globs.list, n.globs.indexed) {
+				if e.glob.match(text) {
+					next = append(next, e.to)
+				}
+			}
+		}
+	}
+	return m.close(next)
+}
+
+// split divides the places of one path by host and method, and appends the parts that
+// are new.
+func (m *Matcher) split(parts []Part, found map[string]bool, covering []int32, path string) []Part {
+	if path == "" {
+		path = "/"
+	}
+	// A host is one that is named, or has a new label below one that is named, or is none
+	// of them; a method is one that is named or one that is not.
+	hosts, methods := []string{""}, []string{}
+	named := map[string]bool{}
+	for _, i := range covering {
+		for _, method := range m.sets[i].Methods.names {
+			named[method] = true
+			methods = append(methods, method)
+		}
+		if h := m.sets[i].Host; !h.Any() {
+			hosts = append(hosts, h.Example())
+			if h.below {
+				hosts = append(hosts, freshLabel(m.sets, covering)+"."+h.name)
+			}
+		}
+	}
+	for _, method := range []string{"GET", "POST", "PUT", "DELETE", "PATCH", "X-OTHER"} {
+		if !named[method] {
+			methods = append(methods, method)
+			break
+		}
+	}
+	slices.SortFunc(methods, func(a, b string) int { return rank(a) - rank(b) })
+	for _, host := range hosts {
+		for _, method := range methods {
+			p := Place{Host: host, Path: path, Method: method, Slash: path == "/"}
+			var ids []int32
+			for _, i := range covering {
+				if m.sets[i].Methods.Covers(method) && m.sets[i].Host.Covers(host) {
+					ids = append(ids, i)
+				}
+			}
+			if k := "p" + key(ids); !found[k] {
+				found[k] = true
+				parts = append(parts, Part{ids, p})
+			}
+		}
+	}
+	return parts
+}
+
+func rank(method string) int {
+	if i := slices.Index([]string{"GET", "POST", "PUT", "DELETE", "PATCH", "HEAD"}, method); i >= 0 {
+		return i
+	}
+	return 99
+}
+
+// freshLabel returns a label that stands in none of the hosts.
+func freshLabel(sets []Set, covering []int32) string {
+	for n := 0; ; n++ {
+		label := fmt.Sprintf("any%d", n)
+		if !slices.ContainsFunc(covering, func(i int32) bool { return strings.Contains(sets[i].Host.name, label) }) {
+			return label
+		}
+	}
+}
+
+// otherTexts returns, for each combination of the globs that some text matches which is
+// none of the literals, one such text, as short as possible; also for no glob at all.
+//
+// It reads the globs side by side, character by character. What has been read is kept only
+// while it may still become one of the literals, or a dot segment.
+func otherTexts(globs []glob, literals []string, limit int) ([]string, error) {
+	globs = slices.Clone(globs)
+	slices.SortFunc(globs, func(a, b glob) int { return strings.Compare(a.text, b.text) })
+	globs = slices.CompactFunc(globs, func(a, b glob) bool { return a.text == b.text })
+	taken := append(slices.Clone(literals), ".", "..")
+	slices.Sort(taken)
+	isTaken := func(s string) bool { _, ok := slices.BinarySearch(taken, s); return ok }
+	beginsTaken := func(s string) bool {
+		i, _ := slices.BinarySearch(taken, s)
+		return i < len(taken) && strings.HasPrefix(taken[i], s)
+	}
+	if len(globs) == 0 {
+		for n := 0; ; n++ {
+			if text := other(n); !isTaken(text) {
+				return []string{text}, nil
+			}
+		}
+	}
+	letters := map[rune]bool{}
+	for _, g := range globs {
+		for _, r := range g.text {
+			letters[r] = r != '*'
+		}
+	}
+	var alphabet []rune
+	for r, is := range letters {
+		if is {
+			alphabet = append(alphabet, r)
+		}
+	}
+	slices.Sort(alphabet)
+	// Letters of the literals matter too, and one that stands nowhere.
+	for _, text := range taken {
+		for _, r := range text {
+			if !slices.Contains(alphabet, r) {
+				alphabet = append(alphabet, r)
+			}
+		}
+	}
+	for _, r := range "xyzvwqkju0123456789abcdefghilmnoprstαβγδ" {
+		if !slices.Contains(alphabet, r) {
+			alphabet = append([]rune{r}, alphabet...)
+			break
+		}
+	}
+	type state struct {
+		at   [][]bool // for each glob, the positions that may have been reached
+		text string
+	}
+	describe := func(s state) string {
+		var b strings.Builder
+		for _, positions := range s.at {
+			for _, in := range positions {
+				if in {
+					b.WriteByte('1')
+				} else {
+					b.WriteByte('0')
+				}
+			}
+			b.WriteByte(';')
+		}
+		if beginsTaken(s.text) {
+			b.WriteString(s.text)
+		} else {
+			b.WriteByte(0)
+		}
+		return b.String()
+	}
+	runes := make([][]rune, len(globs))
+	begin := state{at: make([][]bool, len(globs))}
+	skip := func(g int, positions []bool) {
+		for i, r := range runes[g] {
+			if positions[i] && r == '*' {
+				positions[i+1] = true
+			}
+		}
+	}
+	for g := range globs {
+		runes[g] = []rune(globs[g].text)
+		begin.at[g] = make([]bool, len(runes[g])+1)
+		begin.at[g][0] = true
+		skip(g, begin.at[g])
+	}
+	var texts []string
+	matched := map[string]bool{}
+	queue := []state{begin}
+	seen := map[string]bool{describe(begin): true}
+	for ; len(queue) > 0; queue = queue[1:] {
+		s := queue[0]
+		if s.text != "" && !isTaken(s.text) {
+			var which strings.Builder
+			for g := range globs {
+				if s.at[g][len(runes[g])] {
+					fmt.Fprintf(&which, "%d,", g)
+				}
+			}
+			if !matched[which.String()] {
+				matched[which.String()] = true
+				texts = append(texts, s.text)
+			}
+		}
+		for _, letter := range alphabet {
+			if limit -= len(globs); limit < 0 {
+				return nil, ErrTooEntangled
+			}
+			next := state{make([][]bool, len(globs)), s.text + string(letter)}
+			for g := range globs {
+				next.at[g] = make([]bool, len(runes[g])+1)
+				for i, r := range runes[g] {
+					if s.at[g][i] && r == '*' {
+						next.at[g][i] = true
+					} else if s.at[g][i] && r == letter {
+						next.at[g][i+1] = true
+					}
+				}
+				skip(g, next.at[g])
+			}
+			if k := describe(next); !seen[k] {
+				seen[k] = true
+				queue = append(queue, next)
+			}
+		}
+	}
+	return texts, nil
+}
+
+func other(n int) string {
+	if n == 0 {
+		return "x"
+	}
+	return fmt.Sprintf("x%d", n)
+}

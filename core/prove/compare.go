@@ -1,0 +1,137 @@
+package prove
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"ostiarius/core/place"
+	"ostiarius/core/policy"
+)
+
+// A Difference is a set of places where two policies decide differently for some
+// visitors, with the smallest request that shows it.
+type Difference struct {
+	Effect  string `json:"effect"` // "opened": somebody gets in now; "closed": gets in no more; "other"
+	Witness struct {
+		Method  string `json:"method"`
+		Host    string `json:"host"`
+		Path    string `json:"path"`
+		Visitor string `json:"visitor"`
+	} `json:"witness"`
+	Before      string           `json:"before"` // the outcome, and where to if that matters
+	After       string           `json:"after"`
+	BeforeDoors []policy.DoorRef `json:"beforeDoors"`
+	AfterDoors  []policy.DoorRef `json:"afterDoors"`
+}
+
+// The most steps that dividing the places of two policies may take.
+const maxSteps = 20_000_000
+
+// Compare returns where two policies decide differently, for all places and all visitors:
+// one Difference for each effect at each pair of deciding doors. Policies that are written
+// differently and decide the same have none.
+//
+// The error is ErrTooEntangled, or says that the policies read addresses differently, so
+// that there are no common places to compare.
+func Compare(before, after *policy.Book) ([]Difference, error) {
+	if before.Rules != after.Rules {
+		return nil, errors.New("the policies read addresses differently (case or semicolons), so their places cannot be compared")
+	}
+	var sets []place.Set
+	for _, b := range []*policy.Book{before, after} {
+		for i := range b.Doors {
+			sets = append(sets, b.Doors[i].Set)
+		}
+		for _, d := range b.BuiltIn() {
+			sets = append(sets, d.Set)
+		}
+	}
+	matcher, _ := place.NewMatcher(sets)
+	parts, err := matcher.Parts(maxSteps)
+	if err != nil {
+		return nil, err
+	}
+	differences := []Difference{}
+	known := map[string]bool{}
+	for _, part := range parts {
+		was, is := before.Deciding(part.Example), after.Deciding(part.Example)
+		var pair strings.Builder
+		for _, d := range was {
+			fmt.Fprintf(&pair, "%p ", d)
+		}
+		pair.WriteString("/ ")
+		for _, d := range is {
+			fmt.Fprintf(&pair, "%p ", d)
+		}
+		if known[pair.String()] {
+			continue // the same doors decide, so the same is decided
+		}
+		known[pair.String()] = true
+		found, err := compareAt(before, after, part.Example, was, is)
+		if err != nil {
+			return nil, err
+		}
+		differences = append(differences, found...)
+	}
+	return differences, nil
+}
+
+// compareAt compares what two policies decide at one place, for every kind of visitor. It
+// returns at most one Difference for each effect, with the first visitor that shows it.
+func compareAt(before, after *policy.Book, p place.Place, was, is []*policy.Door) ([]Difference, error) {
+	all, err := visitors(append(was[:len(was):len(was)], is...), before, after)
+	if err != nil {
+		return nil, err
+	}
+	request := policy.RequestFor(p)
+	byEffect := map[string]bool{}
+	var found []Difference
+	for i := range all {
+		v := &all[i]
+		one, other := before.Decide(request, v), after.Decide(request, v)
+		then, now := shown(one), shown(other)
+		if then == now {
+			continue
+		}
+		d := Difference{Effect: "other", Before: then, After: now}
+		switch {
+		case one.Outcome != policy.Admit && other.Outcome == policy.Admit:
+			d.Effect = "opened"
+		case one.Outcome == policy.Admit && other.Outcome != policy.Admit:
+			d.Effect = "closed"
+		}
+		if byEffect[d.Effect] {
+			continue
+		}
+		byEffect[d.Effect] = true
+		d.Witness.Method, d.Witness.Host, d.Witness.Path, d.Witness.Visitor = p.Method, p.Host, p.Path, v.String()
+		d.BeforeDoors, d.AfterDoors = refer(was), refer(is)
+		found = append(found, d)
+	}
+	return found, nil
+}
+
+// shown is all of a decision that a visitor gets to see.
+func shown(d policy.Decision) string {
+	text := string(d.Outcome)
+	if d.Outcome == policy.Challenge && d.Instead.String() == "" {
+		text += " (" + strings.TrimSpace(string(d.Proof.Kind)+" "+d.Proof.Name)
+		if d.Proof.Basic {
+			text += fmt.Sprintf(", HTTP Basic, realm %q", d.Proof.Realm)
+		}
+		text += ")"
+	}
+	if instead := d.Instead.String(); instead != "" && d.Outcome != policy.Hide {
+		text += " (" + instead + ")"
+	}
+	return text
+}
+
+func refer(doors []*policy.Door) []policy.DoorRef {
+	refs := make([]policy.DoorRef, len(doors))
+	for i, d := range doors {
+		refs[i] = policy.Refer(d)
+	}
+	return refs
+}

@@ -1,0 +1,156 @@
+// Package prove analyses policies exactly: what it says holds for all places and all
+// visitors, not for samples.
+package prove
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"ostiarius/core/place"
+	"ostiarius/core/policy"
+)
+
+// ErrTooEntangled says that policies could not be analysed in reasonable time; nothing
+// is then claimed about them.
+var ErrTooEntangled = place.ErrTooEntangled
+
+// The most visitors that are told apart at one set of doors.
+const maxVisitors = 50_000
+
+// visitors returns visitors of every kind that the doors can tell apart, those with the
+// fewest proofs first. The books say which roles there are.
+//
+// What doors ask for is finite: some roles, accounts, shared passwords, passes, keyrings,
+// networks and ages. Two visitors who show the same of these get the same decision.
+func visitors(doors []*policy.Door, books ...*policy.Book) ([]policy.Visitor, error) {
+	var roles, users, shared, passes, keyrings []string
+	ages := []time.Duration{0}
+	from := []netip.Addr{{}}
+	var collect func(d policy.Demand)
+	collect = func(d policy.Demand) {
+		add := func(to *[]string) { *to = append(*to, d.Names...) }
+		switch d.Kind {
+		case policy.Role:
+			add(&roles)
+		case policy.User:
+			add(&users)
+		case policy.Shared:
+			add(&shared)
+		case policy.Pass:
+			add(&passes)
+		case policy.Keyring:
+			add(&keyrings)
+		case policy.ProofWithin:
+			ages = append(ages, d.Within+time.Second)
+		case policy.Network:
+			for _, n := range d.Nets {
+				// Which networks an address is in changes only where one begins or has ended.
+				from = append(from, n.Addr())
+				if after := last(n).Next(); after.IsValid() {
+					from = append(from, after)
+				}
+			}
+		}
+		for _, part := range d.Parts {
+			collect(part)
+		}
+	}
+	for _, d := range doors {
+		collect(d.Admit)
+	}
+	// A granted role matters by which of the roles asked for it satisfies, in each book.
+	var granted []string
+	kinds := map[string]bool{"": true}
+	for _, b := range books {
+		for _, name := range b.RoleNames() {
+			var satisfies strings.Builder
+			for i, book := range books {
+				for _, asked := range roles {
+					if book.Satisfies(name, asked) {
+						satisfies.WriteString(string(rune('0'+i)) + asked + ",")
+					}
+				}
+			}
+			if !kinds[satisfies.String()] {
+				kinds[satisfies.String()] = true
+				granted = append(granted, name)
+			}
+		}
+	}
+	for _, names := range []*[]string{&users, &shared, &passes, &keyrings} {
+		slices.Sort(*names)
+		*names = slices.Compact(*names)
+	}
+	slices.SortFunc(from, netip.Addr.Compare)
+	from = slices.Compact(from)
+	slices.Sort(ages)
+	ages = slices.Compact(ages)
+
+	count := 1 << min(30, len(granted)+len(shared)+len(passes)+len(keyrings))
+	if count > maxVisitors || count*len(from)*len(ages)*(1+len(users)) > maxVisitors {
+		return nil, ErrTooEntangled
+	}
+	accounts := []policy.Visitor{{}}
+	for _, age := range ages {
+		for _, name := range append([]string{""}, users...) {
+			for _, held := range subsets(granted) {
+				accounts = append(accounts, policy.Visitor{SignedIn: true, Account: name, Roles: held, ProofAge: age})
+			}
+		}
+	}
+	var all []policy.Visitor
+	for _, v := range accounts {
+		for _, v.Shared = range subsets(shared) {
+			for _, v.Passes = range subsets(passes) {
+				for _, v.Keyrings = range subsets(keyrings) {
+					for _, v.From = range from {
+						all = append(all, v)
+					}
+				}
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(a, b policy.Visitor) int { return cmp.Compare(proofs(a), proofs(b)) })
+	return all, nil
+}
+
+// proofs counts what a visitor has proven.
+func proofs(v policy.Visitor) int {
+	n := 2 * (len(v.Roles) + len(v.Shared) + len(v.Passes) + len(v.Keyrings))
+	if v.SignedIn {
+		n++
+	}
+	if v.Account != "" {
+		n += 2
+	}
+	if v.ProofAge > 0 {
+		n++
+	}
+	if v.From.IsValid() {
+		n++
+	}
+	return n
+}
+
+func subsets(of []string) [][]string {
+	all := [][]string{nil}
+	for _, name := range of {
+		for _, s := range all[:len(all):len(all)] {
+			all = append(all, append(slices.Clone(s), name))
+		}
+	}
+	return all
+}
+
+// last returns the last address of a network.
+func last(n netip.Prefix) netip.Addr {
+	bytes := n.Addr().AsSlice()
+	for bit := n.Bits(); bit < len(bytes)*8; bit++ {
+		bytes[bit/8] |= 1 << (7 - bit%8)
+	}
+	a, _ := netip.AddrFromSlice(bytes)
+	return a
+}
