@@ -25,6 +25,7 @@ type Book struct {
 	Unlisted Door   // decides the places that no door covers
 	Landings Landings
 	Sessions Sessions
+	Promises []Guarantee // to be proven by core/prove
 
 	satisfies map[string]map[string]bool // role asked for -> roles that satisfy it
 	matcher   *place.Matcher
@@ -126,6 +127,28 @@ type Landing struct {
 	Go   string
 	Position
 }
+
+// A Guarantee is a promise of the policy about all places of a set and all visitors. One
+// of Only, Always and Never is set.
+type Guarantee struct {
+	place.Set
+	Position
+	Written string // the path as it stands in the policy
+	Only    bool   // nobody gets in who does not meet the demand
+	Always  bool   // everybody who meets the demand gets in
+	Never   bool   // no place is open to everybody
+	Because string // why, for people
+	demand  Door   // what Only or Always ask
+}
+
+// Demand returns what an Only or Always guarantee asks.
+func (g *Guarantee) Demand() Demand { return g.demand.Admit }
+
+// Asks says what the guarantee asks, in words.
+func (g *Guarantee) Asks() string { return g.demand.Ask() }
+
+// Meets reports whether a visitor meets the demand of a guarantee.
+func (b *Book) Meets(g *Guarantee, v *Visitor) bool { return b.admits(&g.demand, v) }
 
 // Sessions say how long sessions last. Zero is no end.
 type Sessions struct {
@@ -235,6 +258,9 @@ func (b *Book) compile() (twins [][2]int) {
 		b.prepare(&b.Doors[i])
 	}
 	b.prepare(&b.Unlisted)
+	for i := range b.Promises {
+		b.prepare(&b.Promises[i].demand)
+	}
 	b.matcher, twins = place.NewMatcher(sets(b.Doors))
 
 	// Ostiarius's own pages are outside the policy's doors, so that no policy can lock

@@ -111,7 +111,7 @@ func (p *reader) compile() {
 	}
 }
 
-var policyKeys = []string{"site", "prefix", "case", "semicolons", "roles", "keyrings", "sources", "unlisted", "doors", "landings", "sessions"}
+var policyKeys = []string{"site", "prefix", "case", "semicolons", "roles", "keyrings", "sources", "unlisted", "doors", "landings", "sessions", "guarantees"}
 
 func (p *reader) policy(body ast.Node) {
 	fields := p.fields(body, "the policy", policyKeys)
@@ -162,6 +162,10 @@ func (p *reader) policy(body ast.Node) {
 			}
 		case "landings":
 			p.landings(f.value)
+		case "guarantees":
+			for _, n := range p.list(f.value, "guarantees") {
+				p.guarantee(n)
+			}
 		case "sessions":
 			for _, s := range p.fields(f.value, "sessions", []string{"idle", "lifetime", "remembered"}) {
 				d, ok := p.duration(s.value, s.name)

@@ -33,6 +33,17 @@ func (p *reader) host(n ast.Node, text string) place.Host {
 	return h
 }
 
+func (p *reader) methods(n ast.Node) place.Methods {
+	names, at := p.texts(n, "methods")
+	for i, name := range names {
+		if _, err := place.ParseMethods(name); err != nil {
+			p.at(at[i], "bad-value", "%v", err)
+		}
+	}
+	methods, _ := place.ParseMethods(names...)
+	return methods
+}
+
 var doorKeys = []string{"path", "host", "methods", "admit", "ask", "realm", "otherwise"}
 
 func (p *reader) door(entry ast.Node) {
@@ -54,13 +65,7 @@ func (p *reader) door(entry ast.Node) {
 				door.Host = p.host(f.value, text)
 			}
 		case "methods":
-			names, at := p.texts(f.value, "methods")
-			for i, name := range names {
-				if _, err := place.ParseMethods(name); err != nil {
-					p.at(at[i], "bad-value", "%v", err)
-				}
-			}
-			door.Methods, _ = place.ParseMethods(names...)
+			door.Methods = p.methods(f.value)
 		case "admit":
 			hasAdmit = true
 			door.Admit = p.demand(f.value, 0)

@@ -99,6 +99,7 @@ func Schema() []byte {
 			"sign-in": array(landing, "After signing in"), "sign-out": array(landing, "After signing out"),
 			"join": array(landing, "After creating an account"), "password-change": array(landing, "After changing the password"),
 		}),
+		"guarantees": array(ref("guarantee"), "What must always hold"),
 		"sessions": object("How long sessions last; 0 is no end", nil, m{
 			"idle": ref("duration"), "lifetime": ref("duration"), "remembered": ref("duration"),
 		}),
@@ -122,8 +123,18 @@ func Schema() []byte {
 	door["dependentRequired"] = m{"realm": list{"ask"}}
 	door["if"] = m{"required": list{"realm"}}
 	door["then"] = m{"properties": m{"ask": m{"const": "basic"}}}
+	guarantee := object("A promise that is proven whenever the policy is checked or loaded", list{"path"}, m{
+		"path":    oneOrMany(path, "The places it is about"),
+		"host":    host,
+		"methods": oneOrMany(pattern(methodPattern, "A method such as GET"), "Without it any method"),
+		"only":    m{"description": "Nobody gets in who does not meet this", "allOf": list{ref("demand")}},
+		"always":  m{"description": "Everybody who meets this gets in", "allOf": list{ref("demand")}},
+		"never":   m{"description": "No place is open to everybody", "const": "public"},
+		"because": text("Why; shown when the guarantee breaks"),
+	})
+	guarantee["oneOf"] = list{m{"required": list{"only"}}, m{"required": list{"always"}}, m{"required": list{"never"}}}
 	schema["$defs"] = m{
-		"door": door,
+		"door": door, "guarantee": guarantee,
 		"demand": m{"description": "What is asked; of a mapping, everything", "anyOf": list{
 			m{"enum": list{"public", "signed-in", "nobody"}},
 			m{"type": "object", "additionalProperties": false, "minProperties": 1, "properties": m{

@@ -232,6 +232,20 @@ func (r scribe) policy() any {
 		}
 		return r.pick(l)
 	})
+	r.maybe(p, "guarantees", func() any {
+		g := map[string]any{"path": r.many(r.path)}
+		g[[]string{"only", "always", "only", "always", "onli"}[r.IntN(5)]] = r.demand(0)
+		if r.IntN(4) == 0 {
+			g = map[string]any{"path": "/a", "never": r.pick("public", "public", "signed-in")}
+		}
+		r.maybe(g, "because", func() any { return r.pick("of the keys", "of the law") })
+		r.maybe(g, "methods", func() any { return r.many(func() any { return r.pick("GET", "POST", "get") }) })
+		if r.IntN(30) == 0 {
+			r.maybe(g, "never", func() any { return "public" })
+			r.maybe(g, "path", func() any { return nil })
+		}
+		return r.pick([]any{g}, []any{g, map[string]any{"path": "/x", "never": "public"}}, []any{})
+	})
 	r.maybe(p, "sessions", func() any {
 		s := map[string]any{}
 		r.maybe(s, "idle", r.duration)

@@ -80,7 +80,7 @@ func Compare(before, after *policy.Book) ([]Difference, error) {
 // compareAt compares what two policies decide at one place, for every kind of visitor. It
 // returns at most one Difference for each effect, with the first visitor that shows it.
 func compareAt(before, after *policy.Book, p place.Place, was, is []*policy.Door) ([]Difference, error) {
-	all, err := visitors(append(was[:len(was):len(was)], is...), before, after)
+	all, err := visitors(append(demands(was), demands(is)...), before, after)
 	if err != nil {
 		return nil, err
 	}
@@ -110,6 +110,14 @@ func compareAt(before, after *policy.Book, p place.Place, was, is []*policy.Door
 		found = append(found, d)
 	}
 	return found, nil
+}
+
+func demands(doors []*policy.Door) []policy.Demand {
+	all := make([]policy.Demand, len(doors))
+	for i, d := range doors {
+		all[i] = d.Admit
+	}
+	return all
 }
 
 // shown is all of a decision that a visitor gets to see.

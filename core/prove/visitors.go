@@ -20,12 +20,12 @@ var ErrTooEntangled = place.ErrTooEntangled
 // The most visitors that are told apart at one set of doors.
 const maxVisitors = 50_000
 
-// visitors returns visitors of every kind that the doors can tell apart, those with the
+// visitors returns visitors of every kind that the demands can tell apart, those with the
 // fewest proofs first. The books say which roles there are.
 //
-// What doors ask for is finite: some roles, accounts, shared passwords, passes, keyrings,
+// What is asked for is finite: some roles, accounts, shared passwords, passes, keyrings,
 // networks and ages. Two visitors who show the same of these get the same decision.
-func visitors(doors []*policy.Door, books ...*policy.Book) ([]policy.Visitor, error) {
+func visitors(demands []policy.Demand, books ...*policy.Book) ([]policy.Visitor, error) {
 	var roles, users, shared, passes, keyrings []string
 	ages := []time.Duration{0}
 	from := []netip.Addr{{}}
@@ -58,8 +58,8 @@ func visitors(doors []*policy.Door, books ...*policy.Book) ([]policy.Visitor, er
 			collect(part)
 		}
 	}
-	for _, d := range doors {
-		collect(d.Admit)
+	for _, d := range demands {
+		collect(d)
 	}
 	// A granted role matters by which of the roles asked for it satisfies, in each book.
 	var granted []string

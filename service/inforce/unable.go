@@ -5,13 +5,15 @@ import (
 	"unicode/utf8"
 
 	"ostiarius/core/policy"
+	"ostiarius/core/prove"
 	"ostiarius/service/source"
 )
 
 // CheckHere returns what is wrong with a Book on this machine, in this version of the
-// service: directories that are not there, and proofs that nobody can show yet.
+// service: guarantees that do not hold, directories that are not there, and proofs that
+// nobody can show yet.
 func CheckHere(book *policy.Book, file string) []policy.Finding {
-	findings := source.Check(book, file)
+	findings := append(prove.Guarantees(book, file), source.Check(book, file)...)
 	for i := range book.Doors {
 		d := &book.Doors[i]
 		if i > 0 && book.Doors[i-1].Entry == d.Entry {
