@@ -20,14 +20,18 @@ func newApply() *cobra.Command {
 		Short: "Bring a policy file into force in the running service",
 		Long: `Sends a policy to the running service, which checks it, replaces its own policy file,
 keeps the version with who applied it and why, and judges the next request by it. The
-doors that were added, removed or changed are shown. A faulty policy changes nothing.
+doors that were added, removed or changed are shown, and what that opens and closes. A
+faulty policy changes nothing; with --no-opening, neither does one that lets anybody in
+anywhere who could not get in before.
 
 Directories in the policy are relative to the service's policy file.`,
 		Example: `  ostiarius apply doors.yaml --comment "the log is for keepers" --data ./data
+  ostiarius apply doors.yaml --no-opening
   ostiarius apply doors.yaml --dry-run`,
 		Args: takes("FILE"),
 	}
 	comment := c.Flags().StringP("comment", "m", "", "why, for the history")
+	noOpening := c.Flags().Bool("no-opening", false, "refuse a policy that opens anything to anybody")
 	dry := c.Flags().Bool("dry-run", false, "only show what would change")
 	service := dataFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -44,20 +48,23 @@ Directories in the policy are relative to the service's policy file.`,
 			if !checked.OK {
 				return errSilent
 			}
-			writeChanges(c.OutOrStdout(), checked.Changes)
+			writeChanges(c.OutOrStdout(), checked.Changes, checked.Compared)
 			fmt.Fprintln(c.OutOrStdout(), "nothing was applied")
 			return nil
 		}
-		applied, err := service().ApplyPolicy(c.Context(), client.Draft{Text: string(text), Comment: *comment})
+		applied, err := service().ApplyPolicy(c.Context(), client.Draft{Text: string(text), Comment: *comment, NoOpening: *noOpening})
 		var problem *client.Problem
 		if errors.As(err, &problem) && len(problem.Findings) > 0 {
 			writeFindingsIfAny(c.ErrOrStderr(), args[0], text, problem.Findings)
 			return errors.New("the policy has errors; nothing was applied")
 		}
+		if problem != nil && len(problem.Opened) > 0 {
+			writeDifferences(c.ErrOrStderr(), problem.Opened)
+		}
 		if err != nil {
 			return err
 		}
-		writeChanges(c.OutOrStdout(), applied.Changes)
+		writeChanges(c.OutOrStdout(), applied.Changes, applied.Compared)
 		fmt.Fprintf(c.OutOrStdout(), "version %d is in force\n", applied.Version.ID)
 		return nil
 	}
@@ -74,10 +81,9 @@ func writeFindingsIfAny(w io.Writer, file string, text []byte, findings []policy
 	writeFindings(w, file, text, findings)
 }
 
-func writeChanges(w io.Writer, changes []policy.Change) {
+func writeChanges(w io.Writer, changes []policy.Change, compared client.Compared) {
 	if len(changes) == 0 {
 		fmt.Fprintln(w, "the doors are the same")
-		return
 	}
 	for _, change := range changes {
 		switch change.Kind {
@@ -88,6 +94,12 @@ func writeChanges(w io.Writer, changes []policy.Change) {
 		default:
 			fmt.Fprintf(w, "~ %s  %s -> %s  (line %d)\n", change.Door, change.Before, change.After, change.Line)
 		}
+	}
+	switch {
+	case compared.Unproven != "":
+		fmt.Fprintf(w, "what this opens could not be proven: %s\n", compared.Unproven)
+	case len(changes)+len(compared.Differences) > 0:
+		writeDifferences(w, compared.Differences)
 	}
 }
 
@@ -165,7 +177,7 @@ lost, and the rollback can be rolled back.`,
 		if err != nil {
 			return err
 		}
-		writeChanges(c.OutOrStdout(), applied.Changes)
+		writeChanges(c.OutOrStdout(), applied.Changes, applied.Compared)
 		fmt.Fprintf(c.OutOrStdout(), "version %d is in force, with the text of version %d\n", applied.Version.ID, id)
 		return nil
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ostiarius/core/policy"
+	"ostiarius/core/prove"
 )
 
 // Person is an account as the API shows it. It never has a password or its hash.
@@ -117,9 +118,10 @@ type Version struct {
 
 // Draft is a text of the policy that is to be checked or applied.
 type Draft struct {
-	Text    string `json:"text,omitempty"`
-	Comment string `json:"comment,omitempty"`
-	Base    int64  `json:"base,omitempty"` // the version that it was made from; 0 for whichever
+	Text      string `json:"text,omitempty"`
+	Comment   string `json:"comment,omitempty"`
+	Base      int64  `json:"base,omitempty"`      // the version that it was made from; 0 for whichever
+	NoOpening bool   `json:"noOpening,omitempty"` // apply it only if it opens nothing to anybody
 }
 
 // Checked is what was found in a draft, and how its doors differ from those in force.
@@ -127,21 +129,30 @@ type Checked struct {
 	OK       bool             `json:"ok"`
 	Findings []policy.Finding `json:"findings"`
 	Changes  []policy.Change  `json:"changes"`
+	Compared Compared         `json:"compared"`
+}
+
+// Compared says what a change opens and closes, or why that could not be proven.
+type Compared struct {
+	Differences []prove.Difference `json:"differences"`
+	Unproven    string             `json:"unproven,omitempty"`
 }
 
 // Applied is a version that has come into force, and how its doors differ.
 type Applied struct {
-	Version Version         `json:"version"`
-	Changes []policy.Change `json:"changes"`
+	Version  Version         `json:"version"`
+	Changes  []policy.Change `json:"changes"`
+	Compared Compared        `json:"compared"`
 }
 
 // Problem is an error of the API (RFC 9457).
 type Problem struct {
-	Type     string           `json:"type"`
-	Title    string           `json:"title"`
-	Status   int              `json:"status"`
-	Detail   string           `json:"detail"`
-	Findings []policy.Finding `json:"findings,omitempty"` // of a policy that was not taken
+	Type     string             `json:"type"`
+	Title    string             `json:"title"`
+	Status   int                `json:"status"`
+	Detail   string             `json:"detail"`
+	Findings []policy.Finding   `json:"findings,omitempty"` // of a policy that was not taken
+	Opened   []prove.Difference `json:"opened,omitempty"`   // by a policy that was to open nothing
 }
 
 func (p *Problem) Error() string { return p.Detail }

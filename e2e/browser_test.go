@@ -258,6 +258,7 @@ func TestConsolePolicy(t *testing.T) {
 	look(ctx, t, ".cm-activeLine", "admit: public")
 	do(ctx, t, Insert(" }"))
 	look(ctx, t, "main", "added")
+	look(ctx, t, "main", "GET /press/today to anonymous")
 	do(ctx, t, chromedp.SendKeys(`//label[contains(., "Why")]//input`, "today is for everybody"), chromedp.Click(`//button[.="Apply"]`))
 	look(ctx, t, "main", "Version 2 is in force")
 	visitor.is("/press/today", 404, "")

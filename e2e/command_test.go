@@ -286,6 +286,7 @@ func TestVersionsOfThePolicy(t *testing.T) {
 	write(t, dir, "doors.yaml", text("nobody"))
 	write(t, dir, "new.yaml", text("public")+"  - { path: /b, admit: nobody }\n")
 	write(t, dir, "bad.yaml", text("publik"))
+	write(t, dir, "promise.yaml", text("public")+"  - { path: /b/c, admit: public }\n  - { path: /b/**, admit: nobody }\nguarantees: [{path: /b/**, only: {role: steward}, because: it is the safe}]\n")
 	s := start(t, dir)
 	p := newPerson(t, s.URL)
 	p.is("/a.txt", 403, "")
@@ -296,17 +297,19 @@ func TestVersionsOfThePolicy(t *testing.T) {
 		status int // of /a.txt afterwards
 	}{
 		{"check", 0, "no errors", 403},
-		{"apply new.yaml --dry-run", 0, "~ /**  nobody -> public  (line 3)\n+ /b  nobody  (line 4)\nnothing was applied", 403},
-		{"apply new.yaml -m open", 0, "~ /**  nobody -> public  (line 3)\n+ /b  nobody  (line 4)\nversion 2 is in force", 200},
+		{"apply new.yaml --dry-run", 0, "~ /**  nobody -> public  (line 3)\n+ /b  nobody  (line 4)\nopened\n  GET / as anonymous\n      before  refuse, by line 3 (/**)\n      after   admit, by line 3 (/**)\nnothing was applied", 403},
+		{"apply new.yaml --no-opening", 1, "was not applied, since it opens something: GET / to anonymous", 403},
+		{"apply new.yaml -m open", 0, "after   admit, by line 3 (/**)\nversion 2 is in force", 200},
 		{"apply new.yaml", 0, "the doors are the same\nversion 3 is in force", 200},
 		{"apply bad.yaml", 1, "did you mean \"public\"?", 200},
 		{"apply bad.yaml --dry-run", 1, "did you mean \"public\"?", 200},
 		{"apply none.yaml", 1, "cannot be read", 200},
+		{"apply promise.yaml", 1, "anonymous does at /b/c, by line 4 (/b/c); it was promised because: it is the safe", 200},
 		{"history", 0, "command line  open", 200},
 		{"show 1", 0, text("nobody"), 200},
 		{"show 9", 1, "There is no such version", 200},
 		{"show x", 2, "versions are numbers", 200},
-		{"rollback 1 -m closed", 0, "~ /**  public -> nobody  (line 3)\n- /b  nobody\nversion 4 is in force, with the text of version 1", 403},
+		{"rollback 1 -m closed", 0, "~ /**  public -> nobody  (line 3)\n- /b  nobody\nclosed\n  GET / as anonymous\n      before  admit, by line 3 (/**)\n      after   refuse, by line 3 (/**)\nversion 4 is in force, with the text of version 1", 403},
 		{"rollback 77", 1, "There is no such version", 403},
 		{"history -o json", 0, "\"comment\": \"closed\"", 403},
 	} {

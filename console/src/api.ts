@@ -86,10 +86,18 @@ export interface Change {
   line: number;
 }
 
+export interface Difference {
+  effect: "opened" | "closed" | "other";
+  witness: { method: string; host: string; path: string; visitor: string };
+  before: string;
+  after: string;
+}
+
 export interface Checked {
   ok: boolean;
   findings: Finding[];
   changes: Change[];
+  compared: { differences: Difference[] | null; unproven?: string };
 }
 
 const root = new URL("../api/v1/", document.baseURI);

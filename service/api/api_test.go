@@ -125,6 +125,7 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"POST", "/policy/check", `{"text": "doors: []"}`, 200, ""},
 		{"POST", "/policy", `{"text": "doors: []"}`, 422, "Problem"},
 		{"POST", "/policy", `{"text": "doors: [{path: /, admit: public}]", "base": 9}`, 409, "Problem"},
+		{"POST", "/policy", `{"text": "doors: [{path: /**, admit: public}]", "noOpening": true}`, 409, "Problem"},
 		{"POST", "/policy", `{"text": "doors: [{path: /, admit: public}]", "base": 1}`, 201, ""},
 		{"GET", "/policy/versions", "", 200, "Version"},
 		{"GET", "/policy/versions/1", "", 200, "Version"},

@@ -8,6 +8,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
+	"ostiarius/core/prove"
 	"ostiarius/service/inforce"
 	"ostiarius/store"
 )
@@ -37,8 +38,18 @@ func (a *API) checkPolicy(w http.ResponseWriter, r *http.Request) {
 	checked := client.Checked{OK: book != nil, Findings: append([]policy.Finding{}, findings...), Changes: []policy.Change{}}
 	if book != nil {
 		checked.Changes = policy.Changes(a.Policy.Book(), book)
+		checked.Compared = compared(a.Policy.Book(), book)
 	}
 	a.answer(w, http.StatusOK, checked)
+}
+
+// compared says what is opened and closed between two policies, or why that cannot be said.
+func compared(before, after *policy.Book) client.Compared {
+	differences, err := prove.Compare(before, after)
+	if err != nil {
+		return client.Compared{Unproven: err.Error(), Differences: []prove.Difference{}}
+	}
+	return client.Compared{Differences: differences}
 }
 
 func (a *API) applyPolicy(w http.ResponseWriter, r *http.Request) {
@@ -47,7 +58,7 @@ func (a *API) applyPolicy(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	before := a.Policy.Book()
-	v, err := a.Policy.Apply(r.Context(), a.Actor(r), draft.Comment, []byte(draft.Text), draft.Base)
+	v, err := a.Policy.Apply(r.Context(), a.Actor(r), inforce.Draft{Text: []byte(draft.Text), Comment: draft.Comment, Base: draft.Base, NoOpening: draft.NoOpening})
 	a.applied(w, v, err, before)
 }
 
@@ -69,9 +80,13 @@ func (a *API) rollbackPolicy(w http.ResponseWriter, r *http.Request) {
 // none.
 func (a *API) applied(w http.ResponseWriter, v store.Version, err error, before *policy.Book) {
 	var unfit *inforce.Unfit
+	var opens *inforce.Opens
 	switch {
+	case errors.As(err, &opens):
+		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Detail: err.Error(), Opened: opens.Differences})
 	case err == nil:
-		shown := client.Applied{Version: showVersion(v), Changes: policy.Changes(before, a.Policy.Book())}
+		now := a.Policy.Book()
+		shown := client.Applied{Version: showVersion(v), Changes: policy.Changes(before, now), Compared: compared(before, now)}
 		shown.Version.Text = ""
 		a.answer(w, http.StatusCreated, shown)
 	case errors.As(err, &unfit):

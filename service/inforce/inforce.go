@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"ostiarius/core/policy"
+	"ostiarius/core/prove"
 	"ostiarius/service/guard"
 	"ostiarius/service/source"
 	"ostiarius/store"
@@ -200,19 +202,44 @@ func (u *Unfit) Error() string {
 // was based on.
 var ErrOvertaken = errors.New("another version has come into force meanwhile; look at it and apply again")
 
+// Opens is the error for a text that opens something although it was not to.
+type Opens struct{ Differences []prove.Difference }
+
+func (o *Opens) Error() string {
+	first := o.Differences[0]
+	return fmt.Sprintf("the policy was not applied, since it opens something: %s %s%s to %s", first.Witness.Method, first.Witness.Host, first.Witness.Path, first.Witness.Visitor)
+}
+
+// A Draft is a text that is to come into force.
+type Draft struct {
+	Text      []byte
+	Comment   string
+	Base      int64 // the version that it was made from; 0 for whichever
+	NoOpening bool  // only if it opens nothing to anybody
+}
+
 // Apply brings a text into force, if it is free of errors: the file is replaced whole, the
-// version recorded, and the next request judged by it. If base is not 0, it must be the
-// number of the version in force. The error is *Unfit, ErrOvertaken, or says that
-// something failed; then nothing has changed.
-func (p *Policy) Apply(ctx context.Context, actor, comment string, text []byte, base int64) (store.Version, error) {
+// version recorded, and the next request judged by it. The error is *Unfit, *Opens,
+// ErrOvertaken, or says that something failed; then nothing has changed.
+func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Version, error) {
 	p.applying.Lock()
 	defer p.applying.Unlock()
-	if base != 0 && base != p.version.Load() {
+	text, comment := draft.Text, draft.Comment
+	if draft.Base != 0 && draft.Base != p.version.Load() {
 		return store.Version{}, ErrOvertaken
 	}
 	book, findings := p.Check(text)
 	if book == nil {
 		return store.Version{}, &Unfit{findings, text}
+	}
+	if draft.NoOpening {
+		differences, err := prove.Compare(p.Book(), book)
+		if err != nil {
+			return store.Version{}, fmt.Errorf("whether the policy opens anything could not be proven, so it was not applied: %w", err)
+		}
+		if opened := slices.DeleteFunc(differences, func(d prove.Difference) bool { return d.Effect != "opened" }); len(opened) > 0 {
+			return store.Version{}, &Opens{opened}
+		}
 	}
 	before, _ := p.read()
 	if err := replaceFile(p.file, text); err != nil {
@@ -350,5 +377,5 @@ func (p *Policy) Rollback(ctx context.Context, actor, comment string, id int64) 
 	if comment == "" {
 		comment = fmt.Sprintf("back to version %d", id)
 	}
-	return p.Apply(ctx, actor, comment, []byte(v.Text), 0)
+	return p.Apply(ctx, actor, Draft{Text: []byte(v.Text), Comment: comment})
 }

@@ -146,7 +146,10 @@ function DraftPanel({ running }: { running: Version }) {
           {!touched ? (
             <p className="text-soft">Nothing: the draft is what is in force.</p>
           ) : checked?.ok ? (
-            <ChangeList changes={checked.changes} />
+            <>
+              <ChangeList changes={checked.changes} />
+              <OpensAndCloses compared={checked.compared} />
+            </>
           ) : (
             <p className="text-soft">Shown when the draft has no errors.</p>
           )}
@@ -218,6 +221,40 @@ function ChangeList({ changes }: { changes: Change[] }) {
       {changes.length > 40 && <li className="text-soft">and {changes.length - 40} more</li>}
     </ul>
   );
+}
+
+const effects = { opened: "Opens", closed: "Closes", other: "Answers otherwise" };
+
+// What a draft opens and closes, for all places and all visitors.
+function OpensAndCloses({ compared }: { compared: Checked["compared"] }) {
+  if (compared.unproven) return <p className="mt-3 text-sm">What this opens could not be proven: {compared.unproven}</p>;
+  const all = compared.differences ?? [];
+  if (all.length === 0) return <p className="mt-3 text-sm">It decides the same everywhere, for everybody.</p>;
+  return (["opened", "closed", "other"] as const).map((effect) => {
+    const some = all.filter((d) => d.effect === effect);
+    return (
+      some.length > 0 && (
+        <div key={effect} className="mt-3 text-sm">
+          <h3 className={`font-bold ${effect === "opened" ? "text-bad" : ""}`}>{effects[effect]}</h3>
+          <ul className="flex flex-col gap-1">
+            {some.slice(0, 8).map((d, i) => (
+              <li key={i} className="wrap-anywhere">
+                <code>
+                  {d.witness.method} {d.witness.host}
+                  {d.witness.path}
+                </code>{" "}
+                to <code>{d.witness.visitor}</code>
+                <span className="block text-soft">
+                  {d.before} → {d.after}
+                </span>
+              </li>
+            ))}
+            {some.length > 8 && <li className="text-soft">and {some.length - 8} more</li>}
+          </ul>
+        </div>
+      )
+    );
+  });
 }
 
 function HistoryPanel({ running }: { running: Version }) {
