@@ -1,8 +1,10 @@
 package place
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"math/bits"
 	"slices"
 	"strings"
 )
@@ -38,10 +40,11 @@ func (m *Matcher) Parts(limit int) ([]Part, error) {
 		path  string
 	}
 	queue := []state{{nodes: m.close([]int32{0})}}
-	seen := map[string]bool{key(queue[0].nodes): true}
+	seen, tried := map[string]bool{key(queue[0].nodes): true}, map[string]bool{}
 	found := map[string]bool{}
 	var parts []Part
-	for steps := 0; len(queue) > 0; queue = queue[1:] {
+	answers := map[string][]string{} // of otherTexts
+	for budget := limit; len(queue) > 0; queue = queue[1:] {
 		at := queue[0]
 		var ending []int32
 		for _, id := range at.nodes {
@@ -54,9 +57,16 @@ func (m *Matcher) Parts(limit int) ([]Part, error) {
 			found[ends] = true
 			parts = m.split(parts, found, ending, at.path)
 		}
+		// Where a path can go on depends on the nodes with children alone; from the same ones
+		// the same has been tried before.
+		live := slices.DeleteFunc(slices.Clone(at.nodes), func(id int32) bool { return m.nodes[id].leaf })
+		if tried[key(live)] {
+			continue
+		}
+		tried[key(live)] = true
 		var literals []string
 		var globs []glob
-		for _, id := range at.nodes {
+		for _, id := range live {
 			literals = append(literals, children[id]...)
 			if g := m.nodes[id].globs; g != nil {
 				for _, e := range slices.Concat(g.list, g.indexed) {
@@ -66,15 +76,25 @@ func (m *Matcher) Parts(limit int) ([]Part, error) {
 		}
 		slices.Sort(literals)
 		literals = slices.Compact(literals)
-		others, err := otherTexts(globs, literals, limit)
-		if err != nil {
-			return nil, err
+		slices.SortFunc(globs, func(a, b glob) int { return strings.Compare(a.text, b.text) })
+		globs = slices.CompactFunc(globs, func(a, b glob) bool { return a.text == b.text })
+		question := strings.Join(literals, "/") + "//"
+		for _, g := range globs {
+			question += g.text + "/"
+		}
+		others, known := answers[question]
+		if !known {
+			var err error
+			if others, err = otherTexts(globs, literals, &budget); err != nil {
+				return nil, err
+			}
+			answers[question] = others
 		}
 		for _, text := range slices.Concat(literals, others) {
-			if steps += len(at.nodes); steps > limit {
+			if budget -= len(live); budget < 0 {
 				return nil, ErrTooEntangled
 			}
-			next := m.step(at.nodes, text)
+			next := m.step(live, text)
 			if len(next) == 0 {
 				continue // nothing covers this or anything below: as with the empty state
 			}
@@ -85,7 +105,7 @@ func (m *Matcher) Parts(limit int) ([]Part, error) {
 		}
 		if k := key(nil); !seen[k] && len(at.nodes) > 0 {
 			// A place that no set covers, if there is one just below.
-			if i := slices.IndexFunc(others, func(text string) bool { return len(m.step(at.nodes, text)) == 0 }); i >= 0 {
+			if i := slices.IndexFunc(others, func(text string) bool { return len(m.step(live, text)) == 0 }); i >= 0 {
 				seen[k] = true
 				queue = append(queue, state{nil, at.path + "/" + others[i]})
 			}
@@ -211,10 +231,7 @@ func freshLabel(sets []Set, covering []int32) string {
 //
 // It reads the globs side by side, character by character. What has been read is kept only
 // while it may still become one of the literals, or a dot segment.
-func otherTexts(globs []glob, literals []string, limit int) ([]string, error) {
-	globs = slices.Clone(globs)
-	slices.SortFunc(globs, func(a, b glob) int { return strings.Compare(a.text, b.text) })
-	globs = slices.CompactFunc(globs, func(a, b glob) bool { return a.text == b.text })
+func otherTexts(globs []glob, literals []string, budget *int) ([]string, error) {
 	taken := append(slices.Clone(literals), ".", "..")
 	slices.Sort(taken)
 	isTaken := func(s string) bool { _, ok := slices.BinarySearch(taken, s); return ok }
@@ -250,49 +267,48 @@ func otherTexts(globs []glob, literals []string, limit int) ([]string, error) {
 			}
 		}
 	}
+	type state struct {
+		at   []uint64
+		text string
+	}
 	for _, r := range "xyzvwqkju0123456789abcdefghilmnoprstαβγδ" {
 		if !slices.Contains(alphabet, r) {
 			alphabet = append([]rune{r}, alphabet...)
 			break
 		}
 	}
-	type state struct {
-		at   [][]bool // for each glob, the positions that may have been reached
-		text string
+	// The positions in all globs stand side by side in one set of bits. Behind each glob's
+	// last character is the position where it has matched.
+	var symbols []rune // what is read at a position; 0 where the glob ends
+	for _, g := range globs {
+		symbols = append(append(symbols, []rune(g.text)...), 0)
 	}
-	describe := func(s state) string {
-		var b strings.Builder
-		for _, positions := range s.at {
-			for _, in := range positions {
-				if in {
-					b.WriteByte('1')
-				} else {
-					b.WriteByte('0')
+	words := (len(symbols) + 63) / 64
+	ends := make([]uint64, words)
+	begin := state{at: make([]uint64, words)}
+	for i, symbol := range symbols {
+		if symbol == 0 {
+			ends[i/64] |= 1 << (i % 64)
+		}
+		if i == 0 || symbols[i-1] == 0 {
+			begin.at[i/64] |= 1 << (i % 64)
+		}
+	}
+	leaveStars := func(at []uint64) {
+		for w := range at {
+			for rest := at[w]; rest != 0; rest &= rest - 1 {
+				if i := w*64 + bits.TrailingZeros64(rest); symbols[i] == '*' {
+					at[(i+1)/64] |= 1 << ((i + 1) % 64)
 				}
 			}
-			b.WriteByte(';')
 		}
+	}
+	leaveStars(begin.at)
+	describe := func(s state) string {
 		if beginsTaken(s.text) {
-			b.WriteString(s.text)
-		} else {
-			b.WriteByte(0)
+			return keyOf(s.at) + s.text
 		}
-		return b.String()
-	}
-	runes := make([][]rune, len(globs))
-	begin := state{at: make([][]bool, len(globs))}
-	skip := func(g int, positions []bool) {
-		for i, r := range runes[g] {
-			if positions[i] && r == '*' {
-				positions[i+1] = true
-			}
-		}
-	}
-	for g := range globs {
-		runes[g] = []rune(globs[g].text)
-		begin.at[g] = make([]bool, len(runes[g])+1)
-		begin.at[g][0] = true
-		skip(g, begin.at[g])
+		return keyOf(s.at) + "\x00"
 	}
 	var texts []string
 	matched := map[string]bool{}
@@ -301,33 +317,32 @@ func otherTexts(globs []glob, literals []string, limit int) ([]string, error) {
 	for ; len(queue) > 0; queue = queue[1:] {
 		s := queue[0]
 		if s.text != "" && !isTaken(s.text) {
-			var which strings.Builder
-			for g := range globs {
-				if s.at[g][len(runes[g])] {
-					fmt.Fprintf(&which, "%d,", g)
-				}
+			which := make([]uint64, words)
+			for w := range which {
+				which[w] = s.at[w] & ends[w]
 			}
-			if !matched[which.String()] {
-				matched[which.String()] = true
+			if k := keyOf(which); !matched[k] {
+				matched[k] = true
 				texts = append(texts, s.text)
 			}
 		}
 		for _, letter := range alphabet {
-			if limit -= len(globs); limit < 0 {
+			if *budget -= words; *budget < 0 {
 				return nil, ErrTooEntangled
 			}
-			next := state{make([][]bool, len(globs)), s.text + string(letter)}
-			for g := range globs {
-				next.at[g] = make([]bool, len(runes[g])+1)
-				for i, r := range runes[g] {
-					if s.at[g][i] && r == '*' {
-						next.at[g][i] = true
-					} else if s.at[g][i] && r == letter {
-						next.at[g][i+1] = true
+			next := state{make([]uint64, words), s.text + string(letter)}
+			for w, set := range s.at {
+				for ; set != 0; set &= set - 1 {
+					i := w*64 + bits.TrailingZeros64(set)
+					switch symbols[i] {
+					case '*':
+						next.at[i/64] |= 1 << (i % 64)
+					case letter:
+						next.at[(i+1)/64] |= 1 << ((i + 1) % 64)
 					}
 				}
-				skip(g, next.at[g])
 			}
+			leaveStars(next.at)
 			if k := describe(next); !seen[k] {
 				seen[k] = true
 				queue = append(queue, next)
@@ -335,6 +350,14 @@ func otherTexts(globs []glob, literals []string, limit int) ([]string, error) {
 		}
 	}
 	return texts, nil
+}
+
+func keyOf(set []uint64) string {
+	b := make([]byte, 0, 8*len(set)+1)
+	for _, word := range set {
+		b = binary.LittleEndian.AppendUint64(b, word)
+	}
+	return string(b)
 }
 
 func other(n int) string {

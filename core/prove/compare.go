@@ -26,7 +26,7 @@ type Difference struct {
 }
 
 // The most steps that dividing the places of two policies may take.
-const maxSteps = 20_000_000
+const maxSteps = 8_000_000
 
 // Compare returns where two policies decide differently, for all places and all visitors:
 // one Difference for each effect at each pair of deciding doors. Policies that are written

@@ -20,6 +20,7 @@ func TestGuarantees(t *testing.T) {
 		{"only some methods", "  - {path: /a, methods: [GET], admit: nobody}\n  - {path: /a, admit: public}\n", "{path: /a, methods: [GET], never: public}", ""},
 		{"another host", "  - {path: /a, admit: nobody}\n  - {path: /**, host: '*.x.example', admit: public}\n  - {path: /a, host: b.x.example, admit: public}\n", "{path: /a, only: nobody}",
 			"guarantee-broken 8: anonymous does at /a, by line 6 (/a) | GET b.x.example/a as anonymous -> admit"},
+		{"own pages", "  - {path: /**, admit: {role: keeper}}\n", "{path: /**, only: {role: volunteer}}", ""},
 		{"open to all", "  - {path: /visit/**, admit: public}\n", "{path: /visit/**, always: public}", ""},
 		{"closed beneath", "  - {path: /visit/**, admit: public}\n  - {path: /**/drafts/**, admit: {role: keeper}}\n", "{path: /visit/**, always: public}",
 			"guarantee-broken 7: not everybody gets in who shows nothing; it is public: anonymous does not at /visit/drafts, by line 4 (/visit/**) and line 5 (/**/drafts/**) | GET /visit/drafts as anonymous -> challenge"},
