@@ -305,6 +305,21 @@ func TestProvingAgain(t *testing.T) {
 	}
 }
 
+// A door that asks for what cannot be taken yet stays closed and says so.
+func TestWhatCannotBeTakenStaysClosed(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "site/kit.html", "the kit")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors:\n  - { path: /kit.html, admit: { shared: press-kit } }\n")
+	p := newPerson(t, start(t, dir).URL)
+	p.is("/kit.html", 303, "/door/unlock?next=%2Fkit.html")
+	if a := p.get("/door/unlock?next=%2Fkit.html"); a.status != 501 || !strings.Contains(a.body, "cannot take one yet") {
+		t.Errorf("the page: %d %s", a.status, a.body)
+	}
+	if code, out, _ := run(t, "", "check", filepath.Join(dir, "doors.yaml")); code != 0 || !strings.Contains(out, "cannot-be-shown") {
+		t.Errorf("check: %d %s", code, out)
+	}
+}
+
 // A network is that of the client; forwarding headers count only from declared peers.
 func TestNetworks(t *testing.T) {
 	dir := t.TempDir()

@@ -46,6 +46,7 @@ func (p *Pages) Routes(r chi.Router) {
 	r.Post("/sign-out", p.signOut)
 	r.Get("/prove-again", p.proveAgainForm)
 	r.Post("/prove-again", p.proveAgain)
+	r.Get("/unlock", p.unlock)
 	r.Get("/me", p.me)
 	r.Get("/may", p.may)
 	assets, err := fs.Sub(assetFiles, "assets")
@@ -199,6 +200,17 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 		next = t.Book.AfterSignIn(&visitor)
 	}
 	redirect(w, next)
+}
+
+// unlock tells people who are led here that the site asks for something it cannot take.
+// `check` warns of such doors; they stay closed.
+func (p *Pages) unlock(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	p.render(w, r, http.StatusNotImplemented, "notice.html", view{
+		Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "Closed for now",
+		Lead: "The page that you asked for wants a shared password or a pass, and this site cannot take one yet.",
+		Hint: "Please tell the people who run this site.",
+	})
 }
 
 // readForm reads a form that is no longer than ours ever are.
