@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -97,13 +96,11 @@ func readPolicy(file string) (*policy.Book, []byte, []policy.Finding, error) {
 }
 
 func readFile(file string) ([]byte, error) {
-	f, err := os.Open(file)
+	text, err := inforce.ReadFile(file)
 	if err != nil {
 		return nil, fmt.Errorf("the policy cannot be read: %w", err)
 	}
-	defer f.Close()
-	// A little more than a policy may have, so that one that is too large is noticed.
-	return io.ReadAll(io.LimitReader(f, policy.MaxSize+1))
+	return text, nil
 }
 
 // writeFindings writes findings for people: position, message, rule and the excerpt.

@@ -320,6 +320,32 @@ func TestWhatCannotBeTakenStaysClosed(t *testing.T) {
 	}
 }
 
+// On a site without letter case the own pages work, and are as closed as elsewhere.
+func TestOwnPagesWithoutCase(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "site/Index.html", "x")
+	write(t, dir, "doors.yaml", "case: insensitive\nroles: {Keeper: }\nsources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: public}]\n")
+	s := start(t, dir)
+	run(t, "amber-lantern-shelf\n", "people", "add", "agnes", "--role", "steward", "--role", "Keeper", "--password-stdin", "--data", s.Data)
+	p := newPerson(t, s.URL)
+	for _, path := range []string{"/door/console/", "/DOOR/console/", "/door/API/v1/people", "/Door/Api/v1/people"} {
+		if a := p.get(path); a.status != 303 {
+			t.Errorf("a stranger at %s: %d", path, a.status)
+		}
+	}
+	p.signIn("agnes", "amber-lantern-shelf", "/")
+	page := p.get("/door/console/").body
+	_, script, _ := strings.Cut(page, `src="./`)
+	script, _, _ = strings.Cut(script, `"`)
+	if a := p.get("/door/console/" + script); script == "" || a.status != 200 || !strings.Contains(a.header.Get("Content-Type"), "javascript") {
+		t.Errorf("the console's script %q: %d %v", script, a.status, a.header)
+	}
+	if a := p.do("DELETE", "/door/api/v1/people/agnes/grants/Keeper", ""); a.status != 204 {
+		t.Errorf("a role with capitals: %d %s", a.status, a.body)
+	}
+	p.is("/INDEX.html", 301, "./")
+}
+
 // A network is that of the client; forwarding headers count only from declared peers.
 func TestNetworks(t *testing.T) {
 	dir := t.TempDir()

@@ -111,7 +111,7 @@ func (p *reader) compile() {
 	}
 }
 
-var policyKeys = []string{"site", "prefix", "case", "semicolons", "roles", "keyrings", "sources", "unlisted", "doors", "landings", "sessions", "guarantees"}
+var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "sources", "unlisted", "doors", "landings", "sessions", "guarantees"}
 
 func (p *reader) policy(body ast.Node) {
 	fields := p.fields(body, "the policy", policyKeys)

@@ -661,3 +661,14 @@ func TestTargetsThatTurnAway(t *testing.T) {
 		}
 	}
 }
+
+// On a site without letter case the own pages are found in any case, wherever the keys
+// stand in the file.
+func TestOwnPagesWithoutCase(t *testing.T) {
+	book := parse(t, "prefix: /Door\ndoors: [{path: /**, admit: nobody}]\ncase: insensitive")
+	for path, want := range map[string]Outcome{"/door/sign-in": Admit, "/DOOR/Sign-In": Admit, "/Door/Console/": Challenge, "/door/API/v1/people": Challenge, "/Doors": Refuse} {
+		if d := book.Decide(Request{"GET", "", path}, &Visitor{}); d.Outcome != want {
+			t.Errorf("%s: %s, want %s", path, d.Outcome, want)
+		}
+	}
+}

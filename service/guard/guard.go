@@ -91,6 +91,9 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	inner.URL = &url.URL{Path: t.Decision.Place.Address(), RawQuery: query, ForceQuery: r.URL.ForceQuery}
 	inner.RequestURI = t.Address
 	if book.IsOwn(t.Decision.Place) {
+		if book.Rules.FoldCase {
+			inner.URL.Path = unfolded(path)
+		}
 		g.Own.ServeHTTP(w, inner)
 		return
 	}
@@ -99,6 +102,17 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		keepPrivate(w.Header())
 	}
 	house.Site.ServeHTTP(w, inner)
+}
+
+// unfolded returns the canonical path of an own page in the letters in which it was asked
+// for, also on a site that does not distinguish them: files of the console and names in
+// the API do. All that is served there in lower case has been judged as that.
+func unfolded(path string) string {
+	canonical, slash, err := place.Canonical(path, place.Rules{Semicolons: true})
+	if err != nil {
+		return "/" // the same path could be read before
+	}
+	return place.Place{Path: canonical, Slash: slash}.Address()
 }
 
 // keepPrivate keeps an answer out of caches, also the browser's own: Back after signing

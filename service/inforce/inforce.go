@@ -100,7 +100,7 @@ func (p *Policy) Rejected() []policy.Finding {
 
 // read returns the text of the policy file, or a finding that says why not.
 func (p *Policy) read() ([]byte, []policy.Finding) {
-	text, err := readFile(p.file)
+	text, err := ReadFile(p.file)
 	if err != nil {
 		return nil, []policy.Finding{{
 			Severity: policy.Error, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
@@ -110,8 +110,9 @@ func (p *Policy) read() ([]byte, []policy.Finding) {
 	return text, nil
 }
 
-// readFile reads a file, but little more than a policy may have.
-func readFile(path string) ([]byte, error) {
+// ReadFile reads a policy file, but little more than a policy may have: enough to notice
+// that it is too large.
+func ReadFile(path string) ([]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -246,10 +247,10 @@ func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Ve
 		return store.Version{}, fmt.Errorf("the policy file cannot be written: %w", err)
 	}
 	v, err := p.enforce(ctx, actor, comment, text, book)
-	if err != nil {
-		return v, errors.Join(err, replaceFile(p.file, before))
+	if err != nil && before != nil {
+		err = errors.Join(err, replaceFile(p.file, before))
 	}
-	return v, nil
+	return v, err
 }
 
 // enforce records a version and makes it the one that judges. The caller holds applying.
