@@ -93,6 +93,11 @@ func (c *Client) Explain(ctx context.Context, method, address, who, client strin
 	return e, c.do(ctx, "GET", "/explain?"+q.Encode(), nil, &e)
 }
 
+// Matrix asks the service who gets what under its policy.
+func (c *Client) Matrix(ctx context.Context, q MatrixQuery) (m Matrix, err error) {
+	return m, c.do(ctx, "POST", "/matrix", q, &m)
+}
+
 // People returns all accounts.
 func (c *Client) People(ctx context.Context) (all []Person, err error) {
 	return all, c.do(ctx, "GET", "/people", nil, &all)

@@ -130,6 +130,30 @@ type Checked struct {
 	Findings []policy.Finding `json:"findings"`
 	Changes  []policy.Change  `json:"changes"`
 	Compared Compared         `json:"compared"`
+	// The draft's guarantees and whether they hold; none if the draft cannot be read.
+	Guarantees []prove.Promise `json:"guarantees"`
+}
+
+// MatrixQuery asks for a matrix of the policy in force: its regions, or the files of its
+// sources, or some addresses.
+type MatrixQuery struct {
+	Files     bool      `json:"files,omitempty"`
+	Addresses []Address `json:"addresses,omitempty"`
+	As        []string  `json:"as,omitempty"` // visitors beside the usual ones
+}
+
+// Address is a request that a matrix is asked about.
+type Address struct {
+	Method string `json:"method"`
+	Host   string `json:"host,omitempty"`
+	Path   string `json:"path"` // as it would be sent
+}
+
+// Matrix says who gets what.
+type Matrix struct {
+	prove.Matrix
+	Site string `json:"site"`
+	More bool   `json:"more,omitempty"` // there are more files than are shown
 }
 
 // Compared says what a change opens and closes, or why that could not be proven.

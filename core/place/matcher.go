@@ -166,6 +166,10 @@ func (m *Matcher) MostSpecific(found []int32, p *Place) []int32 {
 	return found[:start+len(m.narrow(found[start:]))]
 }
 
+// Narrowest returns those of the covering sets that contain no other of them: what
+// MostSpecific would return if there were no other sets.
+func (m *Matcher) Narrowest(covering []int32) []int32 { return m.narrow(slices.Clone(covering)) }
+
 // narrow removes from covering those sets that are strictly around another of them.
 func (m *Matcher) narrow(covering []int32) []int32 {
 	if len(covering) < 2 {

@@ -20,6 +20,65 @@ type Part struct {
 // reasonable time.
 var ErrTooEntangled = errors.New("the paths overlap in too many ways")
 
+// Entangled is an ErrTooEntangled that names the sets which are most to blame: those with
+// the most ways to go on where the work ran out.
+type Entangled struct {
+	Sets []int32 // indexes of the sets, ascending
+}
+
+func (e *Entangled) Error() string { return ErrTooEntangled.Error() }
+
+// Unwrap returns ErrTooEntangled.
+func (e *Entangled) Unwrap() error { return ErrTooEntangled }
+
+// blame returns the error for work that ran out at a state: the sets whose patterns stand
+// at the most of its nodes.
+func (m *Matcher) blame(live []int32) error {
+	next := map[int32][]int32{} // node -> nodes that follow in the tree
+	for _, e := range m.table {
+		if e.to != 0 {
+			next[e.from] = append(next[e.from], e.to)
+		}
+	}
+	for id := range m.nodes {
+		n := &m.nodes[id]
+		for _, to := range []int32{n.many, n.star} {
+			if to != 0 {
+				next[int32(id)] = append(next[int32(id)], to)
+			}
+		}
+		if n.globs != nil {
+			for _, e := range slices.Concat(n.globs.list, n.globs.indexed) {
+				next[int32(id)] = append(next[int32(id)], e.to)
+			}
+		}
+	}
+	hits := map[int32]int{}
+	most := 0
+	for _, from := range live {
+		below := []int32{from}
+		reached := map[int32]bool{}
+		for i := 0; i < len(below); i++ {
+			for _, e := range m.nodes[below[i]].ends {
+				if !reached[e.set] {
+					reached[e.set] = true
+					hits[e.set]++
+					most = max(most, hits[e.set])
+				}
+			}
+			below = append(below, next[below[i]]...)
+		}
+	}
+	var worst []int32
+	for set, n := range hits {
+		if 2*n >= most {
+			worst = append(worst, set)
+		}
+	}
+	slices.Sort(worst)
+	return &Entangled{worst}
+}
+
 // Parts divides all places by which of the sets cover them, exactly: every combination
 // that occurs at some place is returned once. The order is that of the paths' length. The
 // error is ErrTooEntangled when more than limit steps would be needed.
@@ -86,13 +145,13 @@ func (m *Matcher) Parts(limit int) ([]Part, error) {
 		if !known {
 			var err error
 			if others, err = otherTexts(globs, literals, &budget); err != nil {
-				return nil, err
+				return nil, m.blame(live)
 			}
 			answers[question] = others
 		}
 		for _, text := range slices.Concat(literals, others) {
 			if budget -= len(live); budget < 0 {
-				return nil, ErrTooEntangled
+				return nil, m.blame(live)
 			}
 			next := m.step(live, text)
 			if len(next) == 0 {

@@ -144,6 +144,17 @@ type Guarantee struct {
 // Demand returns what an Only or Always guarantee asks.
 func (g *Guarantee) Demand() Demand { return g.demand.Admit }
 
+// Says returns what is promised in the policy's words, such as "only: role: trustee".
+func (g *Guarantee) Says() string {
+	switch {
+	case g.Never:
+		return "never: public"
+	case g.Only:
+		return "only: " + g.Demand().String()
+	}
+	return "always: " + g.Demand().String()
+}
+
 // Asks says what the guarantee asks, in words.
 func (g *Guarantee) Asks() string { return g.demand.Ask() }
 
@@ -334,6 +345,34 @@ func (b *Book) Deciding(p place.Place) []*Door {
 		deciding[i] = &doors[id]
 	}
 	return deciding
+}
+
+// AsksNobody reports whether the door is written to admit nobody.
+func (d *Door) AsksNobody() bool { return d.Admit.Kind == Nobody }
+
+// IsPublic reports whether the door admits everybody.
+func (d *Door) IsPublic() bool { return d.public }
+
+// Matters reports whether holding a role can make a difference: a door, a landing or a
+// guarantee asks for it, or for a role that it includes.
+func (b *Book) Matters(role string) bool {
+	var asked func(d Demand) bool
+	asked = func(d Demand) bool {
+		return d.Kind == Role && slices.ContainsFunc(d.Names, func(name string) bool { return b.Satisfies(role, name) }) ||
+			slices.ContainsFunc(d.Parts, asked)
+	}
+	for i := range b.Doors {
+		if asked(b.Doors[i].Admit) {
+			return true
+		}
+	}
+	for i := range b.Promises {
+		if asked(b.Promises[i].Demand()) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(slices.Concat(b.Landings.SignIn, b.Landings.SignOut, b.Landings.Join, b.Landings.PasswordChange),
+		func(l Landing) bool { return l.Role != "" && b.Satisfies(role, l.Role) })
 }
 
 // RequestFor returns a request for a place, spelled as in a link.

@@ -67,27 +67,35 @@ func (b *Book) Decide(r Request, v *Visitor) Decision {
 	}
 	var buffer [16]int32
 	doors, counting := b.counting(&p, buffer[:0])
-	if len(counting) < 2 {
-		door := &b.Unlisted
-		if len(counting) == 1 {
-			door = &doors[counting[0]]
-		}
-		if b.admits(door, v) {
-			return Decision{Outcome: Admit, Place: p, Door: door, Public: door.public}
-		}
-		closed := [1]*Door{door}
-		return b.turnAway(p, closed[:], v)
+	if len(counting) == 0 {
+		alone := [1]*Door{&b.Unlisted}
+		return b.Judge(p, alone[:], v)
 	}
 	slices.Sort(counting)
-	if !slices.ContainsFunc(counting, func(i int32) bool { return !b.admits(&doors[i], v) }) {
-		public := !slices.ContainsFunc(counting, func(i int32) bool { return !doors[i].public })
-		return Decision{Outcome: Admit, Place: p, Door: &doors[counting[0]], Public: public}
-	}
-	var closed []*Door
+	var several [16]*Door
+	deciding := several[:0]
 	for _, i := range counting {
-		if door := &doors[i]; !b.admits(door, v) {
-			closed = append(closed, door)
+		deciding = append(deciding, &doors[i])
+	}
+	return b.Judge(p, deciding, v)
+}
+
+// Judge decides about a place by the doors given, which are what Deciding returns, or
+// what it would return if the policy had other doors. All of them must admit.
+func (b *Book) Judge(p place.Place, deciding []*Door, v *Visitor) Decision {
+	shut := 0
+	for _, door := range deciding {
+		if !b.admits(door, v) {
+			shut++
 		}
+	}
+	if shut == 0 {
+		public := !slices.ContainsFunc(deciding, func(d *Door) bool { return !d.public })
+		return Decision{Outcome: Admit, Place: p, Door: deciding[0], Public: public}
+	}
+	closed := deciding
+	if shut < len(deciding) {
+		closed = slices.DeleteFunc(slices.Clone(deciding), func(d *Door) bool { return b.admits(d, v) })
 	}
 	return b.turnAway(p, closed, v)
 }

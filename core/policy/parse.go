@@ -1,16 +1,13 @@
 package policy
 
 import (
-	"errors"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
-	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"ostiarius/core/place"
 )
@@ -55,33 +52,9 @@ type roleUse struct {
 
 // read returns the Book as far as it can be read; p.findings tell whether it counts.
 func (p *reader) read(text []byte) *Book {
-	if !p.readable(text) {
+	body, ok := p.document(text, "a policy")
+	if !ok {
 		return nil
-	}
-	file, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
-	if err != nil {
-		at := Position{1, 1}
-		message := err.Error()
-		var syntax yaml.Error
-		if errors.As(err, &syntax) {
-			message = syntax.GetMessage()
-			if t := syntax.GetToken(); t != nil && t.Position != nil {
-				at = Position{t.Position.Line, t.Position.Column}
-			}
-		}
-		p.fault(at, 1, "syntax", "this is not YAML: %s", message)
-		return nil
-	}
-	var body ast.Node
-	for _, doc := range file.Docs {
-		if doc.Body == nil {
-			continue
-		}
-		if body != nil {
-			p.at(doc.Body, "syntax", "a second YAML document; a policy is one document")
-			return nil
-		}
-		body = doc.Body
 	}
 	if body == nil {
 		p.fault(Position{1, 1}, 1, "missing-key", "the policy is empty; it needs at least the key doors")

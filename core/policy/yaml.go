@@ -1,13 +1,16 @@
 package policy
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
+	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 )
 
@@ -96,6 +99,39 @@ func (p *reader) readable(text []byte) bool {
 		i += size
 	}
 	return true
+}
+
+// document reads text as one YAML document and returns its body, nil if there is none.
+// What the document is is said in errors.
+func (p *reader) document(text []byte, what string) (body ast.Node, ok bool) {
+	if !p.readable(text) {
+		return nil, false
+	}
+	file, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
+	if err != nil {
+		at := Position{1, 1}
+		message := err.Error()
+		var syntax yaml.Error
+		if errors.As(err, &syntax) {
+			message = syntax.GetMessage()
+			if t := syntax.GetToken(); t != nil && t.Position != nil {
+				at = Position{t.Position.Line, t.Position.Column}
+			}
+		}
+		p.fault(at, 1, "syntax", "this is not YAML: %s", message)
+		return nil, false
+	}
+	for _, doc := range file.Docs {
+		if doc.Body == nil {
+			continue
+		}
+		if body != nil {
+			p.at(doc.Body, "syntax", "a second YAML document; %s is one document", what)
+			return nil, false
+		}
+		body = doc.Body
+	}
+	return body, true
 }
 
 // A field is one key of a mapping with its value.

@@ -3,6 +3,7 @@ package prove
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ostiarius/core/place"
@@ -29,8 +30,8 @@ type Difference struct {
 const maxSteps = 8_000_000
 
 // Compare returns where two policies decide differently, for all places and all visitors:
-// one Difference for each effect at each pair of deciding doors. Policies that are written
-// differently and decide the same have none.
+// one Difference for each effect that some entries of the old policy and some of the new
+// one have together. Policies that are written differently and decide the same have none.
 //
 // The error is ErrTooEntangled, or says that the policies read addresses differently, so
 // that there are no common places to compare.
@@ -38,21 +39,20 @@ func Compare(before, after *policy.Book) ([]Difference, error) {
 	if before.Rules != after.Rules {
 		return nil, errors.New("the policies read addresses differently (case or semicolons), so their places cannot be compared")
 	}
-	var sets []place.Set
-	for _, b := range []*policy.Book{before, after} {
-		for i := range b.Doors {
-			sets = append(sets, b.Doors[i].Set)
-		}
-		for _, d := range b.BuiltIn() {
-			sets = append(sets, d.Set)
-		}
-	}
+	sets := append(setsOf(before), setsOf(after)...)
 	matcher, _ := place.NewMatcher(sets)
 	parts, err := matcher.Parts(maxSteps)
 	if err != nil {
-		return nil, err
+		first := len(sets) - len(setsOf(after))
+		return nil, blame(err, func(set int) string {
+			if set >= first {
+				return nameAmong(after, set-first) + " after"
+			}
+			return nameAmong(before, set) + " before"
+		})
 	}
 	differences := []Difference{}
+	lines := map[string]int{} // effect and entries -> index of the Difference
 	known := map[string]bool{}
 	for _, part := range parts {
 		was, is := before.Deciding(part.Example), after.Deciding(part.Example)
@@ -72,9 +72,56 @@ func Compare(before, after *policy.Book) ([]Difference, error) {
 		if err != nil {
 			return nil, err
 		}
-		differences = append(differences, found...)
+		from, to := responsible(was, is)
+		for _, d := range found {
+			key := d.Effect + entries(from) + "/" + entries(to)
+			i, ok := lines[key]
+			if !ok {
+				i = len(differences)
+				lines[key] = i
+				differences = append(differences, d)
+			}
+			differences[i].BeforeDoors = with(differences[i].BeforeDoors, from)
+			differences[i].AfterDoors = with(differences[i].AfterDoors, to)
+		}
 	}
 	return differences, nil
+}
+
+// responsible returns the doors that make two policies decide differently at a place: those
+// that decide, but for the ones that stand unchanged in both, unless nothing else is left.
+func responsible(was, is []*policy.Door) (from, to []*policy.Door) {
+	unchanged := func(d *policy.Door, in []*policy.Door) bool {
+		return slices.ContainsFunc(in, func(other *policy.Door) bool {
+			return d.Set.Relate(other.Set) == place.Equal && saying([]*policy.Door{d}) == saying([]*policy.Door{other})
+		})
+	}
+	from = slices.DeleteFunc(slices.Clone(was), func(d *policy.Door) bool { return unchanged(d, is) })
+	to = slices.DeleteFunc(slices.Clone(is), func(d *policy.Door) bool { return unchanged(d, was) })
+	if len(from) == 0 || len(to) == 0 {
+		return was, is
+	}
+	return from, to
+}
+
+// entries names the entries of the policy in which doors are written.
+func entries(doors []*policy.Door) string {
+	var lines []string
+	for _, d := range doors {
+		lines = append(lines, fmt.Sprintf("%d %s", d.Entry, saying([]*policy.Door{d})))
+	}
+	slices.Sort(lines)
+	return fmt.Sprint(slices.Compact(lines))
+}
+
+// with adds doors to those that are known.
+func with(known []policy.DoorRef, doors []*policy.Door) []policy.DoorRef {
+	for _, d := range doors {
+		if ref := policy.Refer(d); !slices.Contains(known, ref) {
+			known = append(known, ref)
+		}
+	}
+	return known
 }
 
 // compareAt compares what two policies decide at one place, for every kind of visitor. It
@@ -106,7 +153,6 @@ func compareAt(before, after *policy.Book, p place.Place, was, is []*policy.Door
 		}
 		byEffect[d.Effect] = true
 		d.Witness.Method, d.Witness.Host, d.Witness.Path, d.Witness.Visitor = p.Method, p.Host, p.Path, v.String()
-		d.BeforeDoors, d.AfterDoors = refer(was), refer(is)
 		found = append(found, d)
 	}
 	return found, nil

@@ -10,64 +10,85 @@ import (
 	"ostiarius/core/policy"
 )
 
-// Guarantees proves what a Book promises, for all places and all visitors, and returns a
-// finding for each guarantee that does not hold: with the smallest request and the visitor
-// with the fewest proofs that show it. The file is named in the findings.
-//
-// Ostiarius's own pages, which built-in doors guard, are left out. What is too entangled to be proven is an error too: nothing is promised that was not
-// proven.
-func Guarantees(b *policy.Book, file string) []policy.Finding {
+// A Promise is a guarantee of a policy and whether it holds.
+type Promise struct {
+	Line    int             `json:"line"`
+	Path    string          `json:"path"`
+	Says    string          `json:"says"` // in the policy's words
+	Because string          `json:"because,omitempty"`
+	State   string          `json:"state"`             // "holds", "broken", "unproven"
+	Message string          `json:"message,omitempty"` // why it does not hold, or could not be proven
+	Witness *policy.Witness `json:"witness,omitempty"`
+}
+
+// Guarantees proves what a Book promises, for all places and all visitors, in file order:
+// what is broken has the smallest request, and the visitor with the fewest proofs, that
+// show it. What is too entangled to be proven is not promised.
+func Guarantees(b *policy.Book) []Promise {
 	if len(b.Promises) == 0 {
-		return nil
+		return []Promise{}
 	}
-	var sets []place.Set
-	for i := range b.Doors {
-		sets = append(sets, b.Doors[i].Set)
-	}
-	for _, d := range b.BuiltIn() {
-		sets = append(sets, d.Set)
-	}
-	first := len(sets)
-	for i := range b.Promises {
-		sets = append(sets, b.Promises[i].Set)
-	}
-	matcher, _ := place.NewMatcher(sets)
-	parts, err := matcher.Parts(maxSteps)
-	broken := map[int]bool{}
-	var findings []policy.Finding
-	say := func(g *policy.Guarantee, rule, message string, w *policy.Witness) {
-		if g.Because != "" {
-			message += "; it was promised because: " + g.Because
-		}
-		findings = append(findings, policy.Finding{
-			Severity: policy.Error, Rule: rule, Message: message, File: file,
-			Line: g.Line, Column: g.Column, Length: utf8.RuneCountInString(g.Written), Witness: w,
-		})
-	}
+	g, err := Survey(b)
 	if err != nil {
-		say(&b.Promises[0], "guarantee-unproven", "the guarantees could not be proven: "+err.Error(), nil)
-		return findings
+		return unproven(b, err)
 	}
-	for _, part := range parts {
-		if b.IsOwn(part.Example) {
-			continue // Ostiarius's own pages are not the policy's to promise
-		}
+	return g.Guarantees()
+}
+
+func unproven(b *policy.Book, err error) []Promise {
+	promises := promisesOf(b)
+	for i := range promises {
+		promises[i].State, promises[i].Message = "unproven", "the guarantee could not be proven: "+err.Error()
+	}
+	return promises
+}
+
+func promisesOf(b *policy.Book) []Promise {
+	promises := make([]Promise, len(b.Promises))
+	for i := range b.Promises {
+		p := &b.Promises[i]
+		promises[i] = Promise{Line: p.Line, Path: p.Written, Says: p.Says(), Because: p.Because, State: "holds"}
+	}
+	return promises
+}
+
+// Guarantees is like the function of that name.
+func (g *Ground) Guarantees() []Promise {
+	promises := promisesOf(g.book)
+	for _, part := range g.parts {
 		for _, id := range part.Covering {
-			i := int(id) - first
-			if i < 0 || broken[i] {
+			i := int(id) - g.first
+			if i < 0 || promises[i].State != "holds" {
 				continue
 			}
-			g := &b.Promises[i]
-			message, witness, err := breaks(b, g, part.Example)
+			message, witness, err := breaks(g.book, &g.book.Promises[i], part.Example)
 			switch {
 			case err != nil:
-				broken[i] = true
-				say(g, "guarantee-unproven", fmt.Sprintf("the guarantee could not be proven at %s: %v", part.Example.Path, err), nil)
+				promises[i].State = "unproven"
+				promises[i].Message = fmt.Sprintf("the guarantee could not be proven at %s: %v", part.Example.Path, err)
 			case witness != nil:
-				broken[i] = true
-				say(g, "guarantee-broken", message, witness)
+				promises[i].State, promises[i].Message, promises[i].Witness = "broken", message, witness
 			}
 		}
+	}
+	return promises
+}
+
+// unkept returns a finding for each guarantee that does not hold.
+func unkept(b *policy.Book, promises []Promise, file string) []policy.Finding {
+	var findings []policy.Finding
+	for i, p := range promises {
+		if p.State == "holds" {
+			continue
+		}
+		g := &b.Promises[i]
+		if g.Because != "" {
+			p.Message += "; it was promised because: " + g.Because
+		}
+		findings = append(findings, policy.Finding{
+			Severity: policy.Error, Rule: "guarantee-" + p.State, Message: p.Message, File: file,
+			Line: g.Line, Column: g.Column, Length: utf8.RuneCountInString(g.Written), Witness: p.Witness,
+		})
 	}
 	return findings
 }

@@ -44,6 +44,7 @@ func (a *API) Routes(r chi.Router) {
 	r.Get("/doors", a.doors)
 	r.Get("/doors/{id}/relations", a.relations)
 	r.Get("/explain", a.explain)
+	r.Post("/matrix", a.matrix)
 	r.Get("/policy", a.showPolicy)
 	r.Post("/policy", a.applyPolicy)
 	r.Post("/policy/check", a.checkPolicy)

@@ -35,7 +35,10 @@ func (a *API) checkPolicy(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	book, findings := a.Policy.Check([]byte(draft.Text))
-	checked := client.Checked{OK: book != nil, Findings: append([]policy.Finding{}, findings...), Changes: []policy.Change{}}
+	checked := client.Checked{OK: book != nil, Findings: append([]policy.Finding{}, findings...), Changes: []policy.Change{}, Guarantees: []prove.Promise{}}
+	if read, _ := policy.Parse(a.Policy.File(), []byte(draft.Text)); read != nil {
+		checked.Guarantees = prove.Guarantees(read)
+	}
 	if book != nil {
 		checked.Changes = policy.Changes(a.Policy.Book(), book)
 		checked.Compared = compared(a.Policy.Book(), book)

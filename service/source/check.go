@@ -6,11 +6,16 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
+// The most files that Check looks at.
+const maxChecked = 50_000
+
 // Check returns what is wrong with the sources of a Book on this machine: directories
-// that are not there. Relative ones are relative to the directory of the policy file.
+// that are not there, and files that no door covers. Relative directories are relative to
+// the directory of the policy file.
 func Check(book *policy.Book, policyFile string) []policy.Finding {
 	var findings []policy.Finding
 	for _, s := range book.Sources {
@@ -35,6 +40,45 @@ func Check(book *policy.Book, policyFile string) []policy.Finding {
 		findings = append(findings, policy.Finding{
 			Severity: policy.Error, Rule: "no-source", Message: message,
 			File: policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
+		})
+	}
+	return append(findings, uncovered(book, policyFile)...)
+}
+
+// uncovered finds the files of each source about which no door says anything.
+func uncovered(book *policy.Book, policyFile string) []policy.Finding {
+	files, _ := Addresses(book, policyFile, maxChecked)
+	found := map[*policy.Source][]place.Place{}
+	for _, p := range files {
+		if book.Deciding(p)[0] == &book.Unlisted {
+			found[book.SourceOf(p)] = append(found[book.SourceOf(p)], p)
+		}
+	}
+	var findings []policy.Finding
+	for i := range book.Sources {
+		s := &book.Sources[i]
+		places := found[s]
+		if len(places) == 0 {
+			continue
+		}
+		var names []string
+		for _, p := range places[:min(4, len(places))] {
+			names = append(names, p.Address())
+		}
+		what, more := "1 file is", ""
+		if len(places) > 1 {
+			what = fmt.Sprintf("%d files are", len(places))
+		}
+		if len(places) > len(names) {
+			more = fmt.Sprintf(" and %d more", len(places)-len(names))
+		}
+		request := policy.RequestFor(places[0])
+		findings = append(findings, policy.Finding{
+			Severity: policy.Warning, Rule: "only-unlisted",
+			Message: fmt.Sprintf("%s covered by no door, so the rule for unlisted places decides (%s): %s%s", what, book.UnlistedWord(), strings.Join(names, ", "), more),
+			File:    policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
+			Witness: &policy.Witness{Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous",
+				Outcome: string(book.Decide(request, &policy.Visitor{}).Outcome)},
 		})
 	}
 	return findings

@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/core/policy"
+	"ostiarius/core/prove"
+)
+
+func newExpect() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "expect TABLE",
+		Short: "Hold a policy against a table of expectations",
+		Long: `Decides each line of a table and says where the outcome is not the expected one. The
+table is a YAML list of entries with as (a visitor or a list of them), path (an address or a
+list of them), method (GET unless it is said) and outcome (admit, challenge, refuse, hide or
+reject). Each visitor is expected to get the outcome at each address.
+
+Exit code 0: all as expected; 1: not all; 2: wrong usage.`,
+		Example: `  ostiarius expect expectations.yaml --policy doors.yaml
+  ostiarius expect expectations.yaml --policy doors.yaml -o json`,
+		Args: takes("TABLE"),
+	}
+	file := c.Flags().String("policy", "", "policy file; without it the policy of the running service")
+	service := dataFlag(c)
+	output := outputFlag(c, "text", "json", "sarif")
+	c.MarkFlagFilename("policy", "yaml", "yml")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		table, err := readFile(args[0])
+		if err != nil {
+			return err
+		}
+		expectations, findings := policy.ParseExpectations(args[0], table)
+		if len(findings) > 0 {
+			writeFindings(c.ErrOrStderr(), args[0], table, findings)
+			return errSilent
+		}
+		var book *policy.Book
+		name := *file
+		if name == "" {
+			v, err := service().Policy(c.Context())
+			if err != nil {
+				return fmt.Errorf("%w; or give a file with --policy", err)
+			}
+			name = fmt.Sprintf("version %d", v.ID)
+			if book, findings = policy.Parse(name, []byte(v.Text)); book == nil {
+				writeFindings(c.ErrOrStderr(), name, []byte(v.Text), findings)
+				return errSilent
+			}
+		} else if book, err = comparable(c, service, name); err != nil {
+			return err
+		}
+		answers := prove.Expect(book, expectations)
+		missed := 0
+		for _, a := range answers {
+			if !a.OK {
+				missed++
+			}
+		}
+		switch format {
+		case "json":
+			err = writeJSON(c.OutOrStdout(), map[string]any{"ok": missed == 0, "expectations": answers})
+		case "sarif":
+			err = writeSARIF(c.OutOrStdout(), missedFindings(args[0], answers))
+		default:
+			err = writeAnswers(c.OutOrStdout(), args[0], name, answers, missed)
+		}
+		if err == nil && missed > 0 {
+			return errSilent
+		}
+		return err
+	}
+	return c
+}
+
+// why says what stands behind an answer that was not expected.
+func why(a prove.Answered) string {
+	if a.Note != "" {
+		return a.Note
+	}
+	return "by " + named(a.Doors)
+}
+
+func writeAnswers(w io.Writer, table, book string, answers []prove.Answered, missed int) error {
+	for _, a := range answers {
+		if a.OK {
+			fmt.Fprintf(w, "%s:%d: ok: %s %s as %s: %s\n", table, a.Line, a.Method, a.Path, a.As, a.Outcome)
+			continue
+		}
+		fmt.Fprintf(w, "%s:%d: NOT AS EXPECTED: %s %s as %s: %s, not %s; %s\n", table, a.Line, a.Method, a.Path, a.As, a.Outcome, a.Expects, why(a))
+	}
+	_, err := fmt.Fprintf(w, "%s, %d not as expected, held against %s\n", amount(len(answers), "expectation"), missed, book)
+	return err
+}
+
+func missedFindings(table string, answers []prove.Answered) []policy.Finding {
+	var findings []policy.Finding
+	for _, a := range answers {
+		if !a.OK {
+			findings = append(findings, policy.Finding{Severity: policy.Error, Rule: "expectation-missed", File: table, Line: a.Line, Column: 1,
+				Message: fmt.Sprintf("%s %s as %s comes to %s, not to %s; %s", a.Method, a.Path, a.As, a.Outcome, a.Expects, why(a))})
+		}
+	}
+	return findings
+}

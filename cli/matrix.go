@@ -1,0 +1,243 @@
+package cli
+
+import (
+	_ "embed"
+	"encoding/csv"
+	"fmt"
+	"html/template"
+	"io"
+	"slices"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+	"ostiarius/core/prove"
+	"ostiarius/service/source"
+)
+
+// The most files that a matrix shows.
+const maxFiles = 100_000
+
+func newMatrix() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "matrix",
+		Short: "Show who gets what, for all places and every kind of visitor",
+		Long: `Shows what each kind of visitor gets at each place: somebody anonymous, somebody signed
+in, each role, and whoever is added with --as. The rows are the doors and the regions
+between them, which together are all places of the site; or with --files the files that
+the policy's sources serve; or with --addresses those of a list or of a sitemap.xml.
+
+With --policy it reads a file; without, it asks the running service.
+
+In the table a letter stands for each outcome: A admit, C challenge, R refuse, H hide,
+X reject.`,
+		Example: `  ostiarius matrix --policy doors.yaml
+  ostiarius matrix --policy doors.yaml --files --as role:trustee,proof-age:20m
+  ostiarius matrix --policy doors.yaml --addresses sitemap.xml -o csv
+  ostiarius matrix --policy doors.yaml -o html > matrix.html`,
+		Args: noArgs,
+	}
+	file := c.Flags().String("policy", "", "policy file; without it the running service is asked")
+	files := c.Flags().Bool("files", false, "a row for each file of the sources")
+	list := c.Flags().String("addresses", "", "a row for each address of this file, a list or a sitemap; - is standard input")
+	more := c.Flags().StringArray("as", nil, "a further visitor; may be given several times")
+	service := dataFlag(c)
+	output := outputFlag(c, "table", "csv", "json", "html")
+	c.MarkFlagFilename("policy", "yaml", "yml")
+	c.MarkFlagFilename("addresses", "txt", "xml")
+	c.MarkFlagsMutuallyExclusive("files", "addresses")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		for _, who := range *more {
+			if _, err := policy.ParseVisitor(who); err != nil {
+				return errUsage{err}
+			}
+		}
+		var requests []policy.Request
+		if *list != "" {
+			if requests, err = readAddresses(*list, c.InOrStdin()); err != nil {
+				return err
+			}
+		}
+		var shown client.Matrix
+		if *file == "" {
+			asked := client.MatrixQuery{Files: *files, As: *more}
+			for _, r := range requests {
+				asked.Addresses = append(asked.Addresses, client.Address(r))
+			}
+			if shown, err = service().Matrix(c.Context(), asked); err != nil {
+				return fmt.Errorf("%w; or give a file with --policy", err)
+			}
+		} else {
+			book, text, findings, err := readPolicy(*file)
+			if err != nil {
+				return err
+			}
+			if book == nil {
+				writeFindings(c.ErrOrStderr(), *file, text, findings)
+				return errSilent
+			}
+			visitors := prove.Kinds(book)
+			for _, who := range *more {
+				v, _ := policy.ParseVisitor(who)
+				visitors = append(visitors, v)
+			}
+			shown.Site = book.Site
+			switch {
+			case *list != "":
+				shown.Matrix = prove.At(book, requests, visitors)
+			case *files:
+				places, more := source.Addresses(book, *file, maxFiles)
+				for _, p := range places {
+					requests = append(requests, policy.RequestFor(p))
+				}
+				shown.Matrix, shown.More = prove.At(book, requests, visitors), more
+			default:
+				ground, err := prove.Survey(book)
+				if err != nil {
+					return err
+				}
+				shown.Matrix = ground.Regions(visitors)
+			}
+		}
+		if shown.More {
+			fmt.Fprintf(c.ErrOrStderr(), "ostiarius: note: there are more files; the first %d are shown\n", len(shown.Rows))
+		}
+		switch format {
+		case "json":
+			return writeJSON(c.OutOrStdout(), shown)
+		case "csv":
+			return writeMatrixCSV(c.OutOrStdout(), shown.Matrix)
+		case "html":
+			return writeMatrixPage(c.OutOrStdout(), shown)
+		}
+		return writeMatrix(c.OutOrStdout(), shown.Matrix)
+	}
+	return c
+}
+
+// letter stands for an outcome in the table.
+func letter(o policy.Outcome) string {
+	switch o {
+	case policy.Admit:
+		return "A"
+	case policy.Challenge:
+		return "C"
+	case policy.Refuse:
+		return "R"
+	case policy.Hide:
+		return "H"
+	}
+	return "X"
+}
+
+// writeMatrix writes a table with a column for each visitor, numbered if their names would
+// make it too wide.
+func writeMatrix(w io.Writer, m prove.Matrix) error {
+	heads, width := m.Visitors, 0
+	for _, v := range m.Visitors {
+		width += len(v) + 2
+	}
+	if width > 90 {
+		heads = nil
+		for i, v := range m.Visitors {
+			heads = append(heads, fmt.Sprint(i+1))
+			fmt.Fprintf(w, "%2d  %s\n", i+1, v)
+		}
+		fmt.Fprintln(w)
+	}
+	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	fmt.Fprintf(table, "place\t%s\n", strings.Join(heads, "\t"))
+	problems := false
+	for _, row := range m.Rows {
+		fmt.Fprint(table, place(row))
+		for _, cell := range row.Cells {
+			fmt.Fprintf(table, "\t%s", letter(cell.Outcome))
+		}
+		fmt.Fprintln(table)
+		problems = problems || row.Problem != ""
+	}
+	if err := table.Flush(); err != nil {
+		return err
+	}
+	if problems {
+		fmt.Fprintln(w)
+		for _, row := range m.Rows {
+			if row.Problem != "" {
+				fmt.Fprintf(w, "%s is rejected: %s\n", row.Label, row.Problem)
+			}
+		}
+	}
+	_, err := fmt.Fprintf(w, "\nA admit  C challenge  R refuse  H hide  X reject; %s\n", amount(len(m.Rows), "place"))
+	return err
+}
+
+// place names what a row is about: a region in the policy's words, an address with its
+// method if that is not GET.
+func place(row prove.Row) string {
+	if row.Kind == "address" && row.Method != "GET" {
+		return row.Method + " " + row.Label
+	}
+	return row.Label
+}
+
+// writeMatrixCSV writes the matrix as RFC 4180 has it, a row for each place. A cell that a
+// spreadsheet would take for a formula begins with an apostrophe.
+func writeMatrixCSV(w io.Writer, m prove.Matrix) error {
+	table := csv.NewWriter(w)
+	table.UseCRLF = true
+	table.Write(append([]string{"place", "method", "host", "path", "lines"}, m.Visitors...))
+	for _, row := range m.Rows {
+		var lines []string
+		for _, d := range row.Doors {
+			lines = append(lines, fmt.Sprint(d.Line))
+		}
+		record := []string{row.Label, row.Method, row.Host, row.Path, strings.Join(lines, " ")}
+		for _, cell := range row.Cells {
+			record = append(record, cell.Detail)
+		}
+		for i, text := range record {
+			if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+				record[i] = "'" + text
+			}
+		}
+		table.Write(record)
+	}
+	table.Flush()
+	return table.Error()
+}
+
+//go:embed matrix.html
+var matrixPage string
+
+var matrixTemplate = template.Must(template.New("matrix").Funcs(template.FuncMap{
+	"place":  place,
+	"letter": letter,
+	"doors": func(row prove.Row) string {
+		return named(row.Doors)
+	},
+	"counts": func(m prove.Matrix, outcome string) int {
+		n := 0
+		for _, row := range m.Rows {
+			if slices.ContainsFunc(row.Cells, func(c prove.Cell) bool { return string(c.Outcome) == outcome }) {
+				n++
+			}
+		}
+		return n
+	},
+}).Parse(matrixPage))
+
+// writeMatrixPage writes one page of HTML that needs nothing else.
+func writeMatrixPage(w io.Writer, m client.Matrix) error {
+	return matrixTemplate.Execute(w, struct {
+		client.Matrix
+		Made string
+	}{m, time.Now().Format("2 January 2006, 15:04")})
+}
