@@ -36,7 +36,7 @@ bench: bin/ostiarius
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/...
 
 fuzz:
-	for target in core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzParseVisitor core/prove:FuzzCompare service/source:FuzzServedIsJudged; do \
+	for target in core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
 
 # Writes the reference pages that are made from the code.

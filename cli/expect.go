@@ -8,6 +8,7 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
+	"ostiarius/service/inforce"
 )
 
 func newExpect() *cobra.Command {
@@ -33,9 +34,9 @@ Exit code 0: all as expected; 1: not all; 2: wrong usage.`,
 		if err != nil {
 			return err
 		}
-		table, err := readFile(args[0])
+		table, err := inforce.ReadFile(args[0])
 		if err != nil {
-			return err
+			return fmt.Errorf("the table cannot be read: %w", err)
 		}
 		expectations, findings := policy.ParseExpectations(args[0], table)
 		if len(findings) > 0 {

@@ -3,10 +3,10 @@ package cli
 import (
 	_ "embed"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"html/template"
 	"io"
-	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -49,11 +49,13 @@ X reject.`,
 	output := outputFlag(c, "table", "csv", "json", "html")
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.MarkFlagFilename("addresses", "txt", "xml")
-	c.MarkFlagsMutuallyExclusive("files", "addresses")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		format, err := output()
 		if err != nil {
 			return err
+		}
+		if *files && *list != "" {
+			return errUsage{errors.New("--files and --addresses each say what the rows are; give one of them, not both")}
 		}
 		for _, who := range *more {
 			if _, err := policy.ParseVisitor(who); err != nil {
@@ -188,6 +190,17 @@ func place(row prove.Row) string {
 	return row.Label
 }
 
+// lines returns where the doors of a row stand in the policy, separated by spaces.
+func lines(row prove.Row) string {
+	var all []string
+	for _, d := range row.Doors {
+		if d.Line > 0 {
+			all = append(all, fmt.Sprint(d.Line))
+		}
+	}
+	return strings.Join(all, " ")
+}
+
 // writeMatrixCSV writes the matrix as RFC 4180 has it, a row for each place. A cell that a
 // spreadsheet would take for a formula begins with an apostrophe.
 func writeMatrixCSV(w io.Writer, m prove.Matrix) error {
@@ -195,11 +208,7 @@ func writeMatrixCSV(w io.Writer, m prove.Matrix) error {
 	table.UseCRLF = true
 	table.Write(append([]string{"place", "method", "host", "path", "lines"}, m.Visitors...))
 	for _, row := range m.Rows {
-		var lines []string
-		for _, d := range row.Doors {
-			lines = append(lines, fmt.Sprint(d.Line))
-		}
-		record := []string{row.Label, row.Method, row.Host, row.Path, strings.Join(lines, " ")}
+		record := []string{row.Label, row.Method, row.Host, row.Path, lines(row)}
 		for _, cell := range row.Cells {
 			record = append(record, cell.Detail)
 		}
@@ -220,17 +229,11 @@ var matrixPage string
 var matrixTemplate = template.Must(template.New("matrix").Funcs(template.FuncMap{
 	"place":  place,
 	"letter": letter,
-	"doors": func(row prove.Row) string {
-		return named(row.Doors)
-	},
-	"counts": func(m prove.Matrix, outcome string) int {
-		n := 0
-		for _, row := range m.Rows {
-			if slices.ContainsFunc(row.Cells, func(c prove.Cell) bool { return string(c.Outcome) == outcome }) {
-				n++
-			}
+	"lines": func(row prove.Row) string {
+		if numbers := lines(row); numbers != "" {
+			return "line " + strings.ReplaceAll(numbers, " ", ", ")
 		}
-		return n
+		return ""
 	},
 }).Parse(matrixPage))
 

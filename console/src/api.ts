@@ -93,10 +93,38 @@ export interface Difference {
   after: string;
 }
 
+export interface Guarantee {
+  line: number;
+  path: string;
+  says: string;
+  because?: string;
+  state: "holds" | "broken" | "unproven";
+  message?: string;
+  witness?: { method: string; host: string; path: string; visitor: string; outcome?: string };
+}
+
+export interface MatrixRow {
+  kind: "region" | "address";
+  label: string;
+  method: string;
+  host: string;
+  path: string;
+  doors: DoorRef[];
+  cells: { outcome: Outcome; detail: string }[];
+}
+
+export interface Matrix {
+  site: string;
+  visitors: string[];
+  rows: MatrixRow[];
+  more?: boolean;
+}
+
 export interface Checked {
   ok: boolean;
   findings: Finding[];
   changes: Change[];
+  guarantees: Guarantee[];
   compared: { differences: Difference[] | null; unproven?: string };
 }
 
@@ -137,6 +165,7 @@ export const api = {
   checkPolicy: (text: string) => call<Checked>("POST", "policy/check", { text }),
   applyPolicy: (draft: { text: string; comment: string; base: number }) =>
     call<{ version: Version; changes: Change[] }>("POST", "policy", draft),
+  matrix: (q: { files: boolean; as: string[] }) => call<Matrix>("POST", "matrix", q),
   versions: () => call<Version[]>("GET", "policy/versions"),
   version: (id: number) => call<Version>("GET", `policy/versions/${id}`),
   rollback: (id: number, comment: string) => call<{ version: Version }>("POST", `policy/versions/${id}/rollback`, { comment }),

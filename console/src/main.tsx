@@ -3,6 +3,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { DoorsPage } from "./pages/Doors";
+import { MatrixPage } from "./pages/Matrix";
 import { PolicyPage } from "./pages/Policy";
 import { TryPage } from "./pages/Try";
 import { Frame } from "./parts/Frame";
@@ -25,6 +26,7 @@ createRoot(document.getElementById("root")!).render(
         <Routes>
           <Route element={<Frame />}>
             <Route index element={<DoorsPage />} />
+            <Route path="matrix" element={<MatrixPage />} />
             <Route path="policy" element={<PolicyPage />} />
             <Route path="try" element={<TryPage />} />
             <Route path="*" element={<p>There is no such page in the console.</p>} />

@@ -20,8 +20,8 @@ type Part struct {
 // reasonable time.
 var ErrTooEntangled = errors.New("the paths overlap in too many ways")
 
-// Entangled is an ErrTooEntangled that names the sets which are most to blame: those with
-// the most ways to go on where the work ran out.
+// Entangled is an ErrTooEntangled that names the sets which are to blame: those that were
+// still to be told apart where the work ran out.
 type Entangled struct {
 	Sets []int32 // indexes of the sets, ascending
 }
@@ -31,8 +31,8 @@ func (e *Entangled) Error() string { return ErrTooEntangled.Error() }
 // Unwrap returns ErrTooEntangled.
 func (e *Entangled) Unwrap() error { return ErrTooEntangled }
 
-// blame returns the error for work that ran out at a state: the sets whose patterns stand
-// at the most of its nodes.
+// blame returns the error for work that ran out at a state: the sets whose patterns go on
+// from one of its nodes.
 func (m *Matcher) blame(live []int32) error {
 	next := map[int32][]int32{} // node -> nodes that follow in the tree
 	for _, e := range m.table {
@@ -53,27 +53,17 @@ func (m *Matcher) blame(live []int32) error {
 			}
 		}
 	}
-	hits := map[int32]int{}
-	most := 0
-	for _, from := range live {
-		below := []int32{from}
-		reached := map[int32]bool{}
-		for i := 0; i < len(below); i++ {
-			for _, e := range m.nodes[below[i]].ends {
-				if !reached[e.set] {
-					reached[e.set] = true
-					hits[e.set]++
-					most = max(most, hits[e.set])
-				}
-			}
-			below = append(below, next[below[i]]...)
-		}
-	}
+	below, known := slices.Clone(live), map[int32]bool{}
 	var worst []int32
-	for set, n := range hits {
-		if 2*n >= most {
-			worst = append(worst, set)
+	for i := 0; i < len(below); i++ {
+		if known[below[i]] {
+			continue
 		}
+		known[below[i]] = true
+		for _, e := range m.nodes[below[i]].ends {
+			worst = append(worst, e.set)
+		}
+		below = append(below, next[below[i]]...)
 	}
 	slices.Sort(worst)
 	return &Entangled{worst}

@@ -48,7 +48,7 @@ func ParseExpectations(name string, text []byte) ([]Expectation, []Finding) {
 		}
 	}
 	if len(p.findings) > 0 {
-		sortFindings(p.findings)
+		SortFindings(p.findings)
 		return nil, p.findings
 	}
 	return all, nil

@@ -95,7 +95,8 @@ func (f Finding) Excerpt(text []byte) string {
 	return fmt.Sprintf("%5d | %s\n      | %s\n", f.Line, shown, carets.String())
 }
 
-func sortFindings(findings []Finding) {
+// SortFindings puts findings in the order of the file.
+func SortFindings(findings []Finding) {
 	slices.SortStableFunc(findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})

@@ -30,7 +30,7 @@ func Parse(name string, text []byte) (*Book, []Finding) {
 		p.roleUses, p.ringUses = nil, nil
 		p.compile()
 	}
-	sortFindings(p.findings)
+	SortFindings(p.findings)
 	if HasErrors(p.findings) {
 		return nil, p.findings
 	}

@@ -25,9 +25,7 @@ func Check(b *policy.Book, file string) []policy.Finding {
 		})
 	}
 	findings := append(unkept(b, g.Guarantees(), file), g.Findings(file)...)
-	slices.SortStableFunc(findings, func(a, b policy.Finding) int {
-		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
-	})
+	policy.SortFindings(findings)
 	return findings
 }
 

@@ -77,7 +77,7 @@ func blame(err error, name func(set int) string) error {
 	for _, set := range entangled.Sets {
 		names = append(names, name(int(set)))
 	}
-	return fmt.Errorf("%w; what overlaps most is %s", err, several(names, 6))
+	return fmt.Errorf("%w; what overlaps is %s", err, several(names, 6))
 }
 
 // several lists the first few names, and says how many more there are.

@@ -74,6 +74,9 @@ func (g *Ground) Guarantees() []Promise {
 	return promises
 }
 
+// The rules under which guarantees that do not hold are found, by their state.
+var unkeptRules = map[string]string{"broken": "guarantee-broken", "unproven": "guarantee-unproven"}
+
 // unkept returns a finding for each guarantee that does not hold.
 func unkept(b *policy.Book, promises []Promise, file string) []policy.Finding {
 	var findings []policy.Finding
@@ -86,7 +89,7 @@ func unkept(b *policy.Book, promises []Promise, file string) []policy.Finding {
 			p.Message += "; it was promised because: " + g.Because
 		}
 		findings = append(findings, policy.Finding{
-			Severity: policy.Error, Rule: "guarantee-" + p.State, Message: p.Message, File: file,
+			Severity: policy.Error, Rule: unkeptRules[p.State], Message: p.Message, File: file,
 			Line: g.Line, Column: g.Column, Length: utf8.RuneCountInString(g.Written), Witness: p.Witness,
 		})
 	}

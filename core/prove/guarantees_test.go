@@ -3,6 +3,9 @@ package prove
 import (
 	"fmt"
 	"math/rand/v2"
+	"runtime"
+	"runtime/debug"
+	"runtime/metrics"
 	"slices"
 	"strings"
 	"testing"
@@ -120,32 +123,78 @@ func TestGuaranteesAgainstBruteForce(t *testing.T) {
 	}
 }
 
-// A policy of 10,000 doors and 50 roles with 100 guarantees.
+// Policies of up to 10,000 doors and 50 roles with 100 guarantees: the guarantees alone, and
+// all that check proves.
 func BenchmarkGuarantees(b *testing.B) {
 	for _, n := range []int{100, 1000, 10_000} {
-		b.Run(fmt.Sprintf("doors=%d", n), func(b *testing.B) {
-			var text strings.Builder
-			text.WriteString("roles:\n")
-			for i := range 50 {
-				fmt.Fprintf(&text, "  role%d: { includes: [role%d] }\n", i, (i+1)%51)
-			}
-			text.WriteString("  role50:\ndoors:\n")
-			for i := range n {
-				fmt.Fprintf(&text, "  - { path: /area%d/room%d/**, admit: { role: role%d } }\n", i%100, i, i%50)
-			}
-			text.WriteString("guarantees:\n")
-			for i := range 100 {
-				fmt.Fprintf(&text, "  - { path: /area%d/*/**, only: signed-in }\n", i)
-			}
-			book := parse(b, text.String())
-			b.ReportAllocs()
-			for b.Loop() {
-				for _, p := range Guarantees(book) {
-					if p.State != "holds" {
-						b.Fatal(p)
+		run := func(name string, prove func(book *policy.Book) bool) {
+			b.Run(fmt.Sprintf("%s/doors=%d", name, n), func(b *testing.B) {
+				book := parse(b, large(n))
+				b.ReportAllocs()
+				for b.Loop() {
+					if !prove(book) {
+						b.Fatal("not as expected")
 					}
 				}
-			}
+				b.ReportMetric(peak(func() { prove(book) }), "MB-peak")
+			})
+		}
+		run("guarantees", func(book *policy.Book) bool {
+			return !slices.ContainsFunc(Guarantees(book), func(p Promise) bool { return p.State != "holds" })
+		})
+		run("check", func(book *policy.Book) bool {
+			idle := slices.DeleteFunc(Check(book, "doors.yaml"), func(f policy.Finding) bool { return f.Rule != "door-not-needed" })
+			return len(idle) == n/10
 		})
 	}
+}
+
+// large returns a policy of n doors, every tenth of which could be left out.
+func large(n int) string {
+	var text strings.Builder
+	text.WriteString("roles:\n")
+	for i := range 50 {
+		fmt.Fprintf(&text, "  role%d: { includes: [role%d] }\n", i, (i+1)%51)
+	}
+	text.WriteString("  role50:\ndoors:\n")
+	for i := range n {
+		if i%10 == 9 {
+			fmt.Fprintf(&text, "  - { path: /area%d/room%d/inner, admit: { role: role%d } }\n", (i-1)%100, i-1, (i-1)%50)
+			continue
+		}
+		fmt.Fprintf(&text, "  - { path: /area%d/room%d/**, admit: { role: role%d } }\n", i%100, i, i%50)
+	}
+	text.WriteString("guarantees:\n")
+	for i := range 100 {
+		fmt.Fprintf(&text, "  - { path: /area%d/*/**, only: signed-in }\n", i)
+	}
+	return text.String()
+}
+
+// peak returns how much the heap grows at most while f runs, in megabytes, measured at the
+// ends of collections that are forced often.
+func peak(f func()) float64 {
+	runtime.GC()
+	defer debug.SetGCPercent(debug.SetGCPercent(10))
+	var before runtime.MemStats
+	runtime.ReadMemStats(&before)
+	done, most := make(chan bool), make(chan uint64)
+	go func() {
+		var highest uint64
+		sample := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+		for {
+			select {
+			case <-done:
+				most <- highest
+				return
+			default:
+				metrics.Read(sample)
+				highest = max(highest, sample[0].Value.Uint64())
+				runtime.Gosched()
+			}
+		}
+	}()
+	f()
+	done <- true
+	return float64(<-most-min(before.HeapAlloc, 1<<60)) / (1 << 20)
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"ostiarius/core/policy"
 )
@@ -74,6 +75,39 @@ func TestCompareRefusesWhatItCannotCompare(t *testing.T) {
 	entangled := parse(t, "doors: [{path: /a, admit: {all: ["+many.String()+"]}}]")
 	if _, err := Compare(entangled, parse(t, "doors: [{path: /a, admit: public}]")); !errors.Is(err, ErrTooEntangled) {
 		t.Errorf("forty shared passwords: %v", err)
+	}
+}
+
+// A policy that overlaps in too many ways ends in an error which names the doors that do.
+func TestTooEntangled(t *testing.T) {
+	for name, door := range map[string]string{
+		"many segments": "/**/a%[1]d/**/b%[1]d/**",
+		"many globs":    "/x/*a%[1]d*b%[1]d*",
+	} {
+		var text strings.Builder
+		text.WriteString("doors:\n  - {path: /plain/**, admit: public}\n")
+		for i := range 60 {
+			fmt.Fprintf(&text, "  - {path: %q, admit: signed-in}\n", fmt.Sprintf(door, i))
+		}
+		book := parse(t, text.String()+"guarantees: [{path: /**, only: signed-in}]\n")
+		began := time.Now()
+		findings := Check(book, "doors.yaml")
+		t.Logf("%s: %v", name, time.Since(began))
+		rules := map[string]string{}
+		for _, f := range findings {
+			rules[f.Rule] = f.Message
+		}
+		for _, rule := range []string{"guarantee-unproven", "not-examined"} {
+			if !strings.Contains(rules[rule], "overlaps is line 3 (") || !strings.Contains(rules[rule], "more") || strings.Contains(rules[rule], "/plain") {
+				t.Errorf("%s: %s: %q", name, rule, rules[rule])
+			}
+		}
+		if name == "many segments" {
+			continue // each takes its seconds
+		}
+		if _, err := Compare(book, book); !errors.Is(err, ErrTooEntangled) || !strings.Contains(err.Error(), "line 3 (") {
+			t.Errorf("%s: compare: %v", name, err)
+		}
 	}
 }
 

@@ -44,6 +44,13 @@ func take(directory string, only []string) error {
 	if err := anotherVersion(data); err != nil {
 		return err
 	}
+	page, err := exec.Command(e2e.Binary(), "matrix", "--data", data, "-o", "html").Output()
+	if err != nil {
+		return fmt.Errorf("matrix: %w", err)
+	}
+	if err := os.WriteFile(filepath.Join(data, "matrix.html"), page, 0o600); err != nil {
+		return err
+	}
 	browser, end, err := e2e.Browser(ctx)
 	if err != nil {
 		return err
@@ -76,6 +83,16 @@ func take(directory string, only []string) error {
 		{name: "console-history", path: "/door/console/policy", who: agnes, do: []step{
 			chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Click(`//button[.="History"]`), chromedp.WaitVisible(chromedp.CSS(".cm-changedLine")),
 		}},
+		{name: "console-matrix", path: "/door/console/matrix?as=role:trustee,proof-age:20m", who: agnes, do: []step{
+			chromedp.WaitVisible(`//code[.="/office/**"]`), chromedp.Click(`//button[@aria-label="Below /office/**"]`), chromedp.WaitVisible(`//code[.="/minutes"]`),
+		}},
+		{name: "matrix-page", path: "matrix.html"},
+		{name: "console-guarantees", path: "/door/console/policy", who: agnes, do: []step{
+			chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Focus(chromedp.CSS(".cm-content")),
+			chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 20) + kb.End),
+			e2e.Insert("\n  - { path: /office/minutes/**, admit: { role: volunteer } }"),
+			chromedp.WaitVisible(`//span[.="broken"]`),
+		}},
 		{name: "console-try", path: "/door/console/try?url=/visit/%252e%252e/office/&as=role:volunteer", who: agnes, do: []step{chromedp.WaitVisible(`[data-testid=outcome]`)}},
 		{name: "console-try-dark", path: "/door/console/try?url=/log/&as=anonymous", who: agnes, dark: true, do: []step{chromedp.WaitVisible(`[data-testid=outcome]`)}},
 	}
@@ -95,7 +112,11 @@ func take(directory string, only []string) error {
 		if p.who[0] != "" {
 			actions = append(actions, e2e.SignIn(service.URL, p.who[0], p.who[1]))
 		}
-		actions = append(actions, chromedp.Navigate(service.URL+p.path))
+		address := service.URL + p.path
+		if !strings.HasPrefix(p.path, "/") {
+			address = "file://" + filepath.Join(data, p.path)
+		}
+		actions = append(actions, chromedp.Navigate(address))
 		actions = append(actions, p.do...)
 		actions = append(actions, chromedp.Sleep(400*time.Millisecond)) // fonts, transitions
 		if err := chromedp.Do(tab); err != nil {                        // opens the tab, which lives as long as this context

@@ -28,3 +28,6 @@ picture check ostiarius check draft.yaml
 sed -e 's#/office/\*\*, admit: { role: trustee }#/office/**, admit: { role: keeper }#' -e 's#/shop/\*\*, ##' -e '/^guarantees/,$d' "$work/doors.yaml" >"$work/draft.yaml"
 picture compare ostiarius compare doors.yaml draft.yaml
 picture explain ostiarius explain POST /log/%2e/today --policy doors.yaml --as role:volunteer
+rm -r "$work/site"
+cp -r demo/site "$work/site"
+picture matrix ostiarius matrix --policy doors.yaml

@@ -38,5 +38,6 @@ func CheckHere(book *policy.Book, file string) []policy.Finding {
 			say("an account's name and password with HTTP Basic")
 		}
 	}
+	policy.SortFindings(findings)
 	return findings
 }

@@ -1,7 +1,7 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { api, type Change, type Checked, type Finding, type Version } from "../api";
+import { api, type Change, type Checked, type Finding, type Guarantee, type Version } from "../api";
 import { completer } from "../complete";
 import { Difference, Editor } from "../parts/Editor";
 import { Broken, Heading, Loading } from "../parts/states";
@@ -142,6 +142,10 @@ function DraftPanel({ running }: { running: Version }) {
           )}
         </section>
         <section>
+          <h2 className="mb-1 font-bold">Guarantees</h2>
+          <GuaranteeList guarantees={checked?.guarantees} />
+        </section>
+        <section>
           <h2 className="mb-1 font-bold">What changes in the doors</h2>
           {!touched ? (
             <p className="text-soft">Nothing: the draft is what is in force.</p>
@@ -183,9 +187,10 @@ function DraftPanel({ running }: { running: Version }) {
 }
 
 function FindingList({ findings }: { findings: Finding[] }) {
+  const worst = findings.toSorted((a, b) => Number(b.severity === "error") - Number(a.severity === "error"));
   return (
     <ul className="mt-1 flex flex-col gap-2 text-sm">
-      {findings.slice(0, 8).map((f, i) => (
+      {worst.slice(0, 8).map((f, i) => (
         <li key={i} className="wrap-anywhere">
           <span className="text-soft">
             Line {f.line}, {f.severity}:
@@ -194,6 +199,42 @@ function FindingList({ findings }: { findings: Finding[] }) {
         </li>
       ))}
       {findings.length > 8 && <li className="text-soft">and {findings.length - 8} more</li>}
+    </ul>
+  );
+}
+
+const states = { holds: { sign: "✓", colour: "text-good" }, broken: { sign: "✗", colour: "text-bad" }, unproven: { sign: "?", colour: "text-ask" } };
+
+// What the draft promises, and whether it holds for all places and all visitors.
+function GuaranteeList({ guarantees }: { guarantees?: Guarantee[] }) {
+  if (!guarantees) return <p className="text-soft">Proving …</p>;
+  if (guarantees.length === 0) return <p className="text-soft">The draft promises nothing under the key guarantees.</p>;
+  const order = ["broken", "unproven", "holds"];
+  const sorted = guarantees.toSorted((a, b) => order.indexOf(a.state) - order.indexOf(b.state));
+  return (
+    <ul className="flex flex-col gap-1.5 text-sm">
+      {sorted.slice(0, 20).map((g) => (
+        <li key={`${g.line} ${g.path}`} className="grid grid-cols-[1.25rem_1fr]" title={g.because}>
+          <span aria-hidden="true" className={`font-bold ${states[g.state].colour}`}>
+            {states[g.state].sign}
+          </span>
+          <span className="wrap-anywhere">
+            <code>{g.path}</code> <span className="text-soft">{g.says}</span> <span className={g.state === "holds" ? "sr-only" : states[g.state].colour}>{g.state}</span>
+            {g.state !== "holds" && <span className="block">{g.message}</span>}
+            {g.state !== "holds" && g.because && <span className="block text-soft">Promised because: {g.because}</span>}
+            {g.witness && (
+              <span className="block">
+                <code>
+                  {g.witness.method} {g.witness.host}
+                  {g.witness.path}
+                </code>{" "}
+                as <code>{g.witness.visitor}</code>
+              </span>
+            )}
+          </span>
+        </li>
+      ))}
+      {guarantees.length > 20 && <li className="text-soft">and {guarantees.length - 20} more</li>}
     </ul>
   );
 }

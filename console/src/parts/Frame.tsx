@@ -6,6 +6,7 @@ import { chooseTheme, chosenTheme, type Theme } from "./theme";
 
 const pages = [
   { to: "/", label: "Doors" },
+  { to: "/matrix", label: "Matrix" },
   { to: "/policy", label: "Policy" },
   { to: "/try", label: "Try" },
 ];

@@ -24,13 +24,21 @@ const marks: Record<Outcome, { shape: React.ReactNode; colour: string }> = {
   },
 };
 
+// The shape alone, where the word stands elsewhere.
+export function OutcomeShape({ outcome }: { outcome: Outcome }) {
+  const mark = marks[outcome];
+  return (
+    <svg viewBox="0 0 16 16" className={`h-[1em] w-[1em] shrink-0 ${mark.colour}`} aria-hidden="true">
+      {mark.shape}
+    </svg>
+  );
+}
+
 export function OutcomeMark({ outcome }: { outcome: Outcome }) {
   const mark = marks[outcome];
   return (
     <span className="inline-flex items-center gap-2">
-      <svg viewBox="0 0 16 16" className={`h-[1em] w-[1em] shrink-0 ${mark.colour}`} aria-hidden="true">
-        {mark.shape}
-      </svg>
+      <OutcomeShape outcome={outcome} />
       <span className={`font-bold ${mark.colour}`}>{outcome}</span>
     </span>
   );
