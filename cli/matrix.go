@@ -7,11 +7,15 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"math"
+	"os"
 	"strings"
 	"text/tabwriter"
 	"time"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
@@ -141,13 +145,16 @@ func letter(o policy.Outcome) string {
 }
 
 // writeMatrix writes a table with a column for each visitor, numbered if their names would
-// make it too wide.
+// make it wider than the terminal.
 func writeMatrix(w io.Writer, m prove.Matrix) error {
 	heads, width := m.Visitors, 0
+	for _, row := range m.Rows {
+		width = max(width, utf8.RuneCountInString(place(row)))
+	}
 	for _, v := range m.Visitors {
 		width += len(v) + 2
 	}
-	if width > 90 {
+	if width > widthOf(w) {
 		heads = nil
 		for i, v := range m.Visitors {
 			heads = append(heads, fmt.Sprint(i+1))
@@ -179,6 +186,16 @@ func writeMatrix(w io.Writer, m prove.Matrix) error {
 	}
 	_, err := fmt.Fprintf(w, "\nA admit  C challenge  R refuse  H hide  X reject; %s\n", amount(len(m.Rows), "place"))
 	return err
+}
+
+// widthOf returns how many columns a terminal has; what is no terminal has no end.
+func widthOf(w io.Writer) int {
+	if file, ok := w.(*os.File); ok {
+		if width, _, err := term.GetSize(int(file.Fd())); err == nil {
+			return width
+		}
+	}
+	return math.MaxInt
 }
 
 // place names what a row is about: a region in the policy's words, an address with its

@@ -7,7 +7,7 @@ cd "$(dirname "$0")/../.."
 work=$(mktemp -d)
 trap 'kill $xvfb 2>/dev/null; rm -rf "$work"' EXIT
 export PATH="$PWD/bin:$PATH" DISPLAY=:97
-Xvfb :97 -screen 0 1132x440x24 >/dev/null 2>&1 &
+Xvfb :97 -screen 0 1180x440x24 >/dev/null 2>&1 &
 xvfb=$!
 
 mkdir "$work/site"
@@ -18,7 +18,7 @@ picture() { # NAME COMMAND...
   local name=$1
   shift
   printf 'cd %q; clear; printf "$ %%s\\n" %q; %s; sleep 20\n' "$work" "$*" "$*" >"$work/run"
-  xterm -geometry 125x23+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf7' -fg '#1f2933' -e bash "$work/run" &
+  xterm -geometry 130x23+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf7' -fg '#1f2933' -e bash "$work/run" &
   local terminal=$!
   sleep 3
   import -window root "$to/$name.png"
