@@ -343,7 +343,6 @@ var endings = []string{"", ".html", ".htm", ".php", "/index.html", "/index.htm",
 // servers answer with the same page is open to everybody: /report and /report.html. A door
 // for a directory, such as /report/**, names the address of the directory.
 func (f *finder) spellings() {
-	said := map[*policy.Door]bool{}
 	for i := range f.book.Doors {
 		d := &f.book.Doors[i]
 		address, isDirectory := strings.CutSuffix(d.Path.String(), "/**")
@@ -352,8 +351,7 @@ func (f *finder) spellings() {
 		}
 		page := d.Example()
 		page.Method, page.Path = "GET", path.Clean("/"+address)
-		closed := f.book.Deciding(page)
-		if said[closed[0]] || !slices.Contains(closed, d) || f.isOpen(page) {
+		if !slices.Contains(f.book.Deciding(page), d) || f.isOpen(page) {
 			continue
 		}
 		stem := page.Path
@@ -368,7 +366,6 @@ func (f *finder) spellings() {
 			if other.Path == page.Path || other.Path == "" || f.book.IsOwn(other) || !f.isOpen(other) {
 				continue
 			}
-			said[closed[0]] = true
 			f.warnDoor(d, "sibling-open", f.witness(other, &policy.Visitor{}),
 				"%s asks for %s, but %s is open to everybody, by %s; many servers give the same page for both", page.Path, d.Admit, other.Path, named(f.book.Deciding(other)))
 			break
