@@ -45,6 +45,36 @@ type reader struct {
 	ringUses []roleUse
 }
 
+// sessions reads how long sessions last. What is not said is as in base.
+func (p *reader) sessions(n ast.Node, base Sessions, roles bool) Sessions {
+	keys := []string{"idle", "lifetime", "remembered"}
+	if roles {
+		keys = append(keys, "roles")
+	}
+	for _, f := range p.fields(n, "sessions", keys) {
+		if f.name == "roles" {
+			for _, role := range p.fields(f.value, "roles of sessions", nil) {
+				p.roleUses = append(p.roleUses, roleUse{role.name, role.key})
+				p.book.SessionsOf = append(p.book.SessionsOf, RoleSessions{role.name, p.sessions(role.value, unsaid, false)})
+			}
+			continue
+		}
+		d, ok := p.duration(f.value, f.name)
+		if !ok {
+			continue
+		}
+		switch f.name {
+		case "idle":
+			base.Idle = d
+		case "lifetime":
+			base.Lifetime = d
+		case "remembered":
+			base.Remembered = d
+		}
+	}
+	return base
+}
+
 type roleUse struct {
 	name string
 	at   ast.Node
@@ -140,20 +170,7 @@ func (p *reader) policy(body ast.Node) {
 				p.guarantee(n)
 			}
 		case "sessions":
-			for _, s := range p.fields(f.value, "sessions", []string{"idle", "lifetime", "remembered"}) {
-				d, ok := p.duration(s.value, s.name)
-				if !ok {
-					continue
-				}
-				switch s.name {
-				case "idle":
-					b.Sessions.Idle = d
-				case "lifetime":
-					b.Sessions.Lifetime = d
-				case "remembered":
-					b.Sessions.Remembered = d
-				}
-			}
+			b.Sessions = p.sessions(f.value, b.Sessions, true)
 		}
 	}
 	if m, ok := body.(*ast.MappingNode); ok && !slices.ContainsFunc(m.Values, func(v *ast.MappingValueNode) bool {

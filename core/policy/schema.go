@@ -102,6 +102,9 @@ func Schema() []byte {
 		"guarantees": array(ref("guarantee"), "What must always hold"),
 		"sessions": object("How long sessions last; 0 is no end", nil, m{
 			"idle": ref("duration"), "lifetime": ref("duration"), "remembered": ref("duration"),
+			"roles": m{"description": "Other limits for people with a role; the shortest counts", "type": "object", "additionalProperties": object("How long they last", nil, m{
+				"idle": ref("duration"), "lifetime": ref("duration"), "remembered": ref("duration"),
+			})},
 		}),
 	}) {
 		if key != "description" {

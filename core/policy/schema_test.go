@@ -251,6 +251,12 @@ func (r scribe) policy() any {
 		r.maybe(s, "idle", r.duration)
 		r.maybe(s, "lifetime", r.duration)
 		r.maybe(s, "remembered", r.duration)
+		r.maybe(s, "roles", func() any {
+			of := map[string]any{}
+			r.maybe(of, "idle", r.duration)
+			r.maybe(of, "remembered", r.duration)
+			return r.pick(map[string]any{"steward": of}, map[string]any{"steward": map[string]any{"roles": of}}, map[string]any{"steward": nil}, map[string]any{})
+		})
 		return r.pick(s)
 	})
 	return p

@@ -60,6 +60,21 @@ func Verify(hash, password string) bool {
 	return subtle.ConstantTimeCompare(got, key) == 1
 }
 
+// Rises reports whether a hash cost less to compute than cost says, so that it should be
+// replaced when the password is next seen. So should one that cannot be read.
+func Rises(hash string, cost Cost) bool {
+	var version int
+	var was Cost
+	fields := strings.Split(hash, "$")
+	if len(fields) != 6 || fields[1] != "argon2id" {
+		return true
+	}
+	if _, err := fmt.Sscanf(fields[2]+" "+fields[3], "v=%d m=%d,t=%d,p=%d", &version, &was.Memory, &was.Passes, &was.Threads); err != nil {
+		return true
+	}
+	return was.Memory < cost.Memory || was.Passes < cost.Passes
+}
+
 // The characters of generated passwords: none that look alike in print.
 const readable = "abcdefghijkmnpqrstuvwxyzACDEFGHJKLMNPQRTUVWXY34679"
 
@@ -77,19 +92,6 @@ func Generate() string {
 		b.WriteByte(readable[n.Int64()])
 	}
 	return b.String()
-}
-
-// CheckNew says what is wrong with a new password, in a sentence, or nil. A password has
-// at least 8 characters; nothing is asked about what they are (NIST SP 800-63B-4,
-// 3.1.1.2). At most 1,000 bytes are taken, so that hashing stays bounded.
-func CheckNew(password string) error {
-	switch n := len([]rune(norm.NFC.String(password))); {
-	case n < 8:
-		return fmt.Errorf("the password has %d characters; it needs at least 8", n)
-	case len(password) > MaxPassword:
-		return fmt.Errorf("the password has more than %d bytes", MaxPassword)
-	}
-	return nil
 }
 
 // MaxPassword is the longest password, in bytes, that is read.

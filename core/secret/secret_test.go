@@ -66,9 +66,30 @@ func TestGenerateAndCheckNew(t *testing.T) {
 		}
 		seen[p] = true
 	}
-	for password, good := range map[string]bool{"seven77": false, "eight888": true, "ééééééé": false, "éééééééé": true, strings.Repeat("x", 64): true, strings.Repeat("x", 1001): false, "": false} {
-		if err := CheckNew(password); (err == nil) != good {
-			t.Errorf("%d bytes: %v", len(password), err)
+	words, err := GenerateWords(5)
+	if err != nil || strings.Count(words, "-") < 4 || CheckNew(words) != nil {
+		t.Errorf("generated %q, %v", words, err)
+	}
+	for password, good := range map[string]bool{
+		"seven77": false, "xk7qmw2p": true, "ééééééé": false, "éàüöñçøå": true, "": false,
+		strings.Repeat("kettle-moth-", 6): true, strings.Repeat("x", 64): false, strings.Repeat("q7 wn", 201): false,
+		"password": false, "Passw0rd!": false, "qwertyuiop": false, "12345678": false, "aaaaaaaa": false, "abababab": false, "lighthouse": false,
+		"Marram-Point-1": false, "ines.orkney": false, "orkney2026": false, "fog-bell-at-night": true,
+	} {
+		if err := CheckNew(password, "Marram Point Lighthouse Trust", "ines", "ines.orkney@marram.example"); (err == nil) != good {
+			t.Errorf("%q: %v", password, err)
 		}
+	}
+}
+
+func TestRises(t *testing.T) {
+	hash := Hash("x", quick)
+	for cost, want := range map[Cost]bool{quick: false, {Memory: 128, Passes: 1, Threads: 1}: true, {Memory: 64, Passes: 2, Threads: 1}: true, {Memory: 32, Passes: 1, Threads: 1}: false} {
+		if Rises(hash, cost) != want {
+			t.Errorf("%+v: %v", cost, !want)
+		}
+	}
+	if !Rises("", quick) || !Rises("$2y$10$x", quick) {
+		t.Error("another hash stays")
 	}
 }

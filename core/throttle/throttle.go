@@ -1,0 +1,137 @@
+// Package throttle slows those who guess passwords: the more often they were wrong, the
+// longer they wait. It shuts nobody out for good.
+package throttle
+
+import (
+	"sync"
+	"time"
+)
+
+// A Rule says how tries of one kind are slowed.
+type Rule struct {
+	Free    int           // failures that cost nothing
+	Longest time.Duration // the longest wait; the first is a second, each next one twice as long
+}
+
+// The rules. Each try counts under several keys, and waits for the longest of them.
+//
+// Somebody who guesses at one account from one network waits soon; the owner, elsewhere,
+// does not notice. A network as a whole has more tries, since many people may share it.
+// An account that is tried from many networks is slowed for all who never signed in there
+// (NIST SP 800-63B-4, 3.2.2, wants at most 100 failures in a row); a browser that has
+// brought the right password before is known by a cookie and counts by itself, so that
+// strangers cannot lock its owner out.
+var (
+	Pair    = Rule{Free: 4, Longest: 15 * time.Minute}
+	Network = Rule{Free: 30, Longest: time.Minute}
+	Account = Rule{Free: 80, Longest: 5 * time.Minute}
+)
+
+// forgotten is how long after the last failure it no longer counts.
+const forgotten = 24 * time.Hour
+
+// most is the most keys that are kept. When there are more, those whose wait has ended
+// longest ago are forgotten.
+const most = 200_000
+
+// A Limiter remembers failures, in memory. The zero Limiter is ready. It may be used by
+// several goroutines.
+type Limiter struct {
+	mu    sync.Mutex
+	marks map[string]mark
+}
+
+type mark struct {
+	failures int
+	last     time.Time
+	until    time.Time // no try before
+}
+
+// A Key is what tries are counted by, and the rule for it.
+type Key struct {
+	Name string
+	Rule Rule
+}
+
+// Try asks for a try at the time now. It returns zero if it may go on, or else how long to
+// wait; then nothing was counted. A try that may go on counts as failed until Succeeded
+// says otherwise, so that many at once are no way around.
+func (l *Limiter) Try(now time.Time, keys ...Key) time.Duration {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var wait time.Duration
+	for _, k := range keys {
+		m := l.marks[k.Name]
+		// A clock that went back must not make the wait longer than the rule's longest.
+		wait = max(wait, min(m.until.Sub(now), k.Rule.Longest))
+	}
+	if wait > 0 {
+		return wait
+	}
+	if l.marks == nil {
+		l.marks = map[string]mark{}
+	}
+	for _, k := range keys {
+		m := l.marks[k.Name]
+		if now.Sub(m.last) > forgotten {
+			m = mark{}
+		}
+		m.failures++
+		m.last = now
+		m.until = now.Add(pause(m.failures, k.Rule))
+		l.marks[k.Name] = m
+	}
+	if len(l.marks) > most {
+		l.prune(now)
+	}
+	return 0
+}
+
+// pause returns the wait after that many failures.
+func pause(failures int, r Rule) time.Duration {
+	n := failures - r.Free
+	if n <= 0 {
+		return 0
+	}
+	if n > 30 {
+		return r.Longest
+	}
+	return min(time.Second<<(n-1), r.Longest)
+}
+
+// Succeeded forgets the failures under the first key, which is the one that is nobody
+// else's, and takes back what the try counted under the others.
+func (l *Limiter) Succeeded(keys ...Key) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for i, k := range keys {
+		m, ok := l.marks[k.Name]
+		if !ok {
+			continue
+		}
+		m.failures--
+		if i == 0 || m.failures <= 0 {
+			delete(l.marks, k.Name)
+			continue
+		}
+		m.until = m.last.Add(pause(m.failures, k.Rule))
+		l.marks[k.Name] = m
+	}
+}
+
+// prune forgets what is over, and if that is not enough, what is nearest to it.
+func (l *Limiter) prune(now time.Time) {
+	for age := forgotten; len(l.marks) > most*3/4 && age > time.Second; age /= 2 {
+		for name, m := range l.marks {
+			if now.Sub(m.last) >= age {
+				delete(l.marks, name)
+			}
+		}
+	}
+	for name := range l.marks {
+		if len(l.marks) <= most*3/4 {
+			return
+		}
+		delete(l.marks, name)
+	}
+}
