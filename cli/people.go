@@ -2,10 +2,12 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"ostiarius/client"
+	"ostiarius/core/secret"
 )
 
 func newPeople() *cobra.Command {
@@ -29,7 +32,8 @@ func newPeople() *cobra.Command {
 	service := dataFlag(c)
 	c.AddCommand(
 		peopleAdd(service), peopleList(service), peopleShow(service), peopleRemove(service),
-		peopleSetPassword(service), peopleGrant(service), peopleRevoke(service),
+		peopleSetPassword(service), peopleLink(service), peopleGrant(service), peopleRevoke(service),
+		peopleEdit(service), peopleEndSessions(service), peopleImport(service), peopleExport(service),
 		peopleSwitch(service, "disable", "Switch an account off and end its sessions", true),
 		peopleSwitch(service, "enable", "Switch an account on again", false),
 	)
@@ -40,27 +44,112 @@ func peopleAdd(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Add an account",
-		Long:  "Adds an account. The password is asked for on the terminal, or read from standard input\nwith --password-stdin.",
+		Long: `Adds an account. The password is asked for on the terminal, or read from standard input
+with --password-stdin, or generated and shown once with --generate or --words; or none is
+set and a link printed with which somebody sets it, once, within three days.`,
 		Example: `  ostiarius people add ines --role keeper --email ines@marram.example
+  ostiarius people add ines --role keeper --link
   echo "$PASSWORD" | ostiarius people add ines --role keeper --role trustee --password-stdin`,
 		Args: takes("NAME"),
 	}
 	roles := c.Flags().StringArray("role", nil, "role to grant; can be given several times")
-	email := c.Flags().String("email", "", "e-mail address")
+	email := c.Flags().String("email", "", "e-mail address, with which one can sign in too")
+	notes := c.Flags().String("notes", "", "notes for those who run the site")
+	link := c.Flags().Bool("link", false, "set no password, but print a link to set one")
 	password := passwordFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		secret, err := password(c)
+		n := client.NewPerson{Name: args[0], Email: *email, Notes: *notes, Roles: *roles}
+		var shown string
+		if !*link {
+			var err error
+			if n.Password, shown, err = password(c); err != nil {
+				return err
+			}
+		}
+		p, err := service().AddPerson(c.Context(), n)
 		if err != nil {
 			return err
 		}
-		p, err := service().AddPerson(c.Context(), client.NewPerson{Name: args[0], Email: *email, Password: secret, Roles: *roles})
-		if err != nil {
-			return err
+		fmt.Fprintf(c.OutOrStdout(), "added %s%s\n%s", p.Name, withRoles(p.Roles), shown)
+		if *link {
+			return printLink(c, service(), p.Name)
 		}
-		fmt.Fprintf(c.OutOrStdout(), "added %s%s\n", p.Name, withRoles(p.Roles))
 		return nil
 	}
 	return c
+}
+
+// printLink makes a link to set a password and prints it.
+func printLink(c *cobra.Command, service *client.Client, name string) error {
+	l, err := service.LinkPerson(c.Context(), name)
+	if err != nil {
+		return err
+	}
+	status, err := service.Status(c.Context())
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.OutOrStdout(), "%s%s\nGive this link to %s only. It sets the password once, until %s.\n", status.URL, l.Path, name, when(&l.Until, ""))
+	return nil
+}
+
+func peopleLink(service func() *client.Client) *cobra.Command {
+	return &cobra.Command{
+		Use:     "link NAME",
+		Short:   "Make a link with which somebody sets a password, once",
+		Example: "  ostiarius people link ines",
+		Args:    takes("NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return printLink(c, service(), args[0])
+		},
+	}
+}
+
+func peopleEdit(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:     "edit NAME",
+		Short:   "Change the name, e-mail address or notes of an account",
+		Example: "  ostiarius people edit ines --email ines@marram.example --notes \"keeps the east lamp\"",
+		Args:    takes("NAME"),
+	}
+	name := c.Flags().String("name", "", "another name")
+	email := c.Flags().String("email", "", "another e-mail address; empty for none")
+	notes := c.Flags().String("notes", "", "other notes; empty for none")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		var to client.PersonEdit
+		for flag, field := range map[string]**string{"name": &to.Name, "email": &to.Email, "notes": &to.Notes} {
+			if c.Flags().Changed(flag) {
+				*field = map[string]*string{"name": name, "email": email, "notes": notes}[flag]
+			}
+		}
+		if to == (client.PersonEdit{}) {
+			return errUsage{errors.New("say what to change: --name, --email or --notes")}
+		}
+		p, err := service().EditPerson(c.Context(), args[0], to)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.OutOrStdout(), "changed %s\n", p.Name)
+		return nil
+	}
+	return c
+}
+
+func peopleEndSessions(service func() *client.Client) *cobra.Command {
+	return &cobra.Command{
+		Use:     "end-sessions NAME",
+		Short:   "Sign somebody out everywhere",
+		Example: "  ostiarius people end-sessions ines",
+		Args:    takes("NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			n, err := service().EndSessionsOf(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "ended %s of %s\n", amount(n, "session"), args[0])
+			return nil
+		},
+	}
 }
 
 func withRoles(roles []string) string {
@@ -74,16 +163,27 @@ func peopleList(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
 		Short:   "List the accounts",
-		Example: "  ostiarius people list -o json",
+		Example: "  ostiarius people list\n  ostiarius people list --role keeper --state enabled --sort signed-in --down -o json",
 		Args:    noArgs,
 	}
+	var q client.PeopleQuery
+	c.Flags().StringVar(&q.Search, "search", "", "words that stand in name, e-mail address or notes")
+	c.Flags().StringVar(&q.Role, "role", "", "only those that have this role now")
+	c.Flags().StringVar(&q.State, "state", "", "only those that are enabled or disabled, or never signed in: enabled, disabled, never")
+	c.Flags().StringVar(&q.Sort, "sort", "name", "order: name, email, made, signed-in")
+	c.Flags().BoolVar(&q.Down, "down", false, "in falling order")
 	output := outputFlag(c, "table", "json")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		format, err := output()
 		if err != nil {
 			return err
 		}
-		all, err := service().People(c.Context())
+		for flag, allowed := range map[string][]string{"state": {"", "enabled", "disabled", "never"}, "sort": {"name", "email", "made", "signed-in"}} {
+			if value := c.Flags().Lookup(flag).Value.String(); !slices.Contains(allowed, value) {
+				return errUsage{fmt.Errorf("--%s %s is not known; write one of %s", flag, value, strings.TrimPrefix(strings.Join(allowed, ", "), ", "))}
+			}
+		}
+		all, err := allPeople(c.Context(), service(), q)
 		if err != nil {
 			return err
 		}
@@ -91,6 +191,10 @@ func peopleList(service func() *client.Client) *cobra.Command {
 			return writeJSON(c.OutOrStdout(), all)
 		}
 		if len(all) == 0 {
+			if q.Search+q.Role+q.State != "" {
+				fmt.Fprintln(c.OutOrStdout(), "no account fits")
+				return nil
+			}
 			fmt.Fprintln(c.OutOrStdout(), "no accounts yet; `ostiarius people add NAME --role ROLE` adds one")
 			return nil
 		}
@@ -104,6 +208,23 @@ func peopleList(service func() *client.Client) *cobra.Command {
 	return c
 }
 
+// allPeople fetches all accounts that a query means, part by part.
+func allPeople(ctx context.Context, service *client.Client, q client.PeopleQuery) ([]client.Person, error) {
+	all := []client.Person{}
+	q.Limit = 1000
+	for {
+		q.Offset = len(all)
+		part, err := service.People(ctx, q)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, part.People...)
+		if len(part.People) == 0 || len(all) >= part.Total {
+			return all, nil
+		}
+	}
+}
+
 func dash(s string) string {
 	if s == "" {
 		return "-"
@@ -112,8 +233,11 @@ func dash(s string) string {
 }
 
 func state(p client.Person) string {
-	if p.Disabled {
+	switch {
+	case p.Disabled:
 		return "disabled"
+	case p.NoPassword:
+		return "no password"
 	}
 	return "enabled"
 }
@@ -148,6 +272,9 @@ func peopleShow(service func() *client.Client) *cobra.Command {
 		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
 		fmt.Fprintf(t, "name\t%s\ne-mail\t%s\nstate\t%s\nroles now\t%s\nmade\t%s by %s\nlast sign-in\t%s\n",
 			p.Name, dash(p.Email), state(p), dash(strings.Join(p.Roles, ", ")), when(&p.MadeAt, ""), p.MadeBy, when(p.LastSignIn, "never"))
+		if p.Notes != "" {
+			fmt.Fprintf(t, "notes\t%s\n", p.Notes)
+		}
 		for _, g := range p.Grants {
 			fmt.Fprintf(t, "grant\t%s, from %s, until %s, by %s\n", g.Role, when(&g.From, ""), when(g.Until, "revoked"), g.By)
 		}
@@ -181,14 +308,14 @@ func peopleSetPassword(service func() *client.Client) *cobra.Command {
 	}
 	password := passwordFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		secret, err := password(c)
+		secret, shown, err := password(c)
 		if err != nil {
 			return err
 		}
 		if err := service().SetPassword(c.Context(), args[0], secret); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.OutOrStdout(), "password of %s set; its sessions have ended\n", args[0])
+		fmt.Fprintf(c.OutOrStdout(), "password of %s set; its sessions have ended\n%s", args[0], shown)
 		return nil
 	}
 	return c
@@ -202,9 +329,20 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
   ostiarius people grant walt keeper --until 2027-03-31`,
 		Args: takes("NAME", "ROLE"),
 	}
+	from := c.Flags().String("from", "", "beginning of the grant: 2027-01-01, or 2027-01-01T18:00:00Z; now without it")
 	until := c.Flags().String("until", "", "end of the grant: 2027-03-31 (its end), or 2027-03-31T18:00:00Z")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		g := client.NewGrant{Role: args[1]}
+		if *from != "" {
+			begin, err := parseTime(*from)
+			if err != nil {
+				return errUsage{err}
+			}
+			if !strings.Contains(*from, "T") {
+				begin = begin.AddDate(0, 0, -1) // a date begins with its beginning
+			}
+			g.From = &begin
+		}
 		if *until != "" {
 			end, err := parseTime(*until)
 			if err != nil {
@@ -264,24 +402,31 @@ func peopleSwitch(service func() *client.Client, verb, short string, disabled bo
 	}
 }
 
-// passwordFlag adds --password-stdin and returns a function that reads the password from
-// there, or else asks for it twice on the terminal without showing it.
-func passwordFlag(c *cobra.Command) func(*cobra.Command) (string, error) {
+// passwordFlag adds the flags that say where a password comes from, and returns a function
+// that brings it: from standard input, generated, or else asked for twice on the terminal
+// without showing it. A generated one is also returned as text to be shown, once.
+func passwordFlag(c *cobra.Command) func(*cobra.Command) (password, shown string, err error) {
 	fromInput := c.Flags().Bool("password-stdin", false, "read the password from the first line of standard input")
-	return func(c *cobra.Command) (string, error) {
+	generate := c.Flags().Bool("generate", false, "generate a password of random characters and show it once")
+	words := c.Flags().Int("words", 0, "generate a password of so many random words and show it once")
+	return func(c *cobra.Command) (string, string, error) {
 		if *fromInput {
 			line, err := bufio.NewReader(io.LimitReader(c.InOrStdin(), 4096)).ReadString('\n')
 			if err != nil && !errors.Is(err, io.EOF) {
-				return "", fmt.Errorf("the password cannot be read from standard input: %w", err)
+				return "", "", fmt.Errorf("the password cannot be read from standard input: %w", err)
 			}
 			if line = strings.TrimRight(line, "\r\n"); line == "" {
-				return "", errUsage{errors.New("standard input is empty; --password-stdin expects the password there")}
+				return "", "", errUsage{errors.New("standard input is empty; --password-stdin expects the password there")}
 			}
-			return line, nil
+			return line, "", nil
+		}
+		if *generate || *words != 0 {
+			password, err := generated(*words)
+			return password, fmt.Sprintf("password  %s\n          (shown this once; keep it in a safe place)\n", password), err
 		}
 		terminal, ok := c.InOrStdin().(*os.File)
 		if !ok || !term.IsTerminal(int(terminal.Fd())) {
-			return "", errUsage{errors.New("there is no terminal to ask for the password; give it on standard input with --password-stdin")}
+			return "", "", errUsage{errors.New("there is no terminal to ask for the password; give it on standard input with --password-stdin, or --generate one")}
 		}
 		ask := func(prompt string) (string, error) {
 			fmt.Fprint(c.ErrOrStderr(), prompt)
@@ -291,15 +436,45 @@ func passwordFlag(c *cobra.Command) func(*cobra.Command) (string, error) {
 		}
 		first, err := ask("Password: ")
 		if err != nil {
-			return "", err
+			return "", "", err
 		}
 		second, err := ask("Once more: ")
 		if err != nil {
-			return "", err
+			return "", "", err
 		}
 		if first != second {
-			return "", errors.New("the two passwords differ; nothing was changed")
+			return "", "", errors.New("the two passwords differ; nothing was changed")
 		}
-		return first, nil
+		return first, "", nil
 	}
+}
+
+// generated returns a random password of so many words, or of characters.
+func generated(words int) (string, error) {
+	if words == 0 {
+		return secret.Generate(), nil
+	}
+	if words < 4 || words > 12 {
+		return "", errUsage{errors.New("--words is a number from 4 to 12")}
+	}
+	return secret.GenerateWords(words)
+}
+
+func newPassword() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "password",
+		Short:   "Generate a password",
+		Long:    "Prints a random password, of characters or of words. Nothing is stored.",
+		Example: "  ostiarius password\n  ostiarius password --words 5",
+		Args:    noArgs,
+	}
+	words := c.Flags().Int("words", 0, "of so many random words, instead of characters")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		password, err := generated(*words)
+		if err == nil {
+			fmt.Fprintln(c.OutOrStdout(), password)
+		}
+		return err
+	}
+	return c
 }

@@ -11,6 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ostiarius/core/policy"
+	"ostiarius/core/secret"
 	"ostiarius/service"
 	"ostiarius/service/inforce"
 )
@@ -36,21 +38,45 @@ Each flag can also be set by a variable: --tls-cert by OSTIARIUS_TLS_CERT.`,
 	flags.StringVar(&settings.Key, "tls-key", "", "its private key, a PEM file")
 	flags.BoolVar(&settings.PlainHTTP, "plain-http", false, "serve plain HTTP also beyond loopback, behind a server that speaks HTTPS")
 	peers := flags.StringSlice("trusted-peer", nil, "network of the servers in front whose forwarding headers are believed, such as 10.0.0.0/8")
+	metrics := flags.StringSlice("metrics-from", nil, "network that may read the metrics without signing in, such as 10.0.0.0/8")
+	flags.StringVar(&settings.URL, "url", "", "address at which people reach the site, for links, if it is not the one listened on")
+	keep := flags.String("keep-activity", "90d", "how long activity is kept; 0 is for ever")
+	memory := flags.Uint32("hash-memory", secret.DefaultCost.Memory>>10, "memory for hashing a password, in MiB; hashes that cost less are renewed at the next sign-in")
+	passes := flags.Uint32("hash-passes", secret.DefaultCost.Passes, "passes for hashing a password")
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.RunE = func(c *cobra.Command, _ []string) error {
-		for _, text := range *peers {
-			network, err := netip.ParsePrefix(text)
-			if address, single := netip.ParseAddr(text); single == nil {
-				network, err = netip.PrefixFrom(address, address.BitLen()), nil
-			}
-			if err != nil {
-				return errUsage{fmt.Errorf("--trusted-peer %s is no network; write one like 10.0.0.0/8", text)}
-			}
-			settings.Peers = append(settings.Peers, network)
+		var err error
+		if settings.Peers, err = networks("trusted-peer", *peers); err != nil {
+			return err
 		}
+		if settings.MetricsFrom, err = networks("metrics-from", *metrics); err != nil {
+			return err
+		}
+		if settings.KeepActivity, err = policy.ParseDuration(*keep); err != nil {
+			return errUsage{fmt.Errorf("--keep-activity %s is no duration; write one like 90d", *keep)}
+		}
+		if *memory < secret.DefaultCost.Memory>>10 || *memory > 1024 || *passes < secret.DefaultCost.Passes || *passes > 20 {
+			return errUsage{fmt.Errorf("a password is hashed with 19 to 1024 MiB and 2 to 20 passes; less would be too easy to try out")}
+		}
+		settings.Cost = secret.Cost{Memory: *memory << 10, Passes: *passes, Threads: secret.DefaultCost.Threads}
 		return run(c, settings, nil)
 	}
 	return c
+}
+
+// networks reads the networks of a flag.
+func networks(flag string, texts []string) (all []netip.Prefix, err error) {
+	for _, text := range texts {
+		network, err := netip.ParsePrefix(text)
+		if address, single := netip.ParseAddr(text); single == nil {
+			network, err = netip.PrefixFrom(address, address.BitLen()), nil
+		}
+		if err != nil {
+			return nil, errUsage{fmt.Errorf("--%s %s is no network; write one like 10.0.0.0/8", flag, text)}
+		}
+		all = append(all, network)
+	}
+	return all, nil
 }
 
 // run opens the service, says where it listens, and serves until an interrupt. When it is

@@ -12,6 +12,8 @@ import (
 	"net/http"
 	"net/url"
 	"path/filepath"
+	"strconv"
+	"time"
 
 	"ostiarius/core/policy"
 )
@@ -98,9 +100,78 @@ func (c *Client) Matrix(ctx context.Context, q MatrixQuery) (m Matrix, err error
 	return m, c.do(ctx, "POST", "/matrix", q, &m)
 }
 
-// People returns all accounts.
-func (c *Client) People(ctx context.Context) (all []Person, err error) {
-	return all, c.do(ctx, "GET", "/people", nil, &all)
+// People returns the accounts that a query means, a part at a time.
+func (c *Client) People(ctx context.Context, q PeopleQuery) (all People, err error) {
+	v := url.Values{}
+	put := func(key, value string) {
+		if value != "" && value != "0" {
+			v.Set(key, value)
+		}
+	}
+	put("search", q.Search)
+	put("role", q.Role)
+	put("state", q.State)
+	put("sort", q.Sort)
+	if q.Down {
+		put("down", "true")
+	}
+	put("offset", strconv.Itoa(q.Offset))
+	put("limit", strconv.Itoa(q.Limit))
+	return all, c.do(ctx, "GET", "/people?"+v.Encode(), nil, &all)
+}
+
+// EditPerson changes the details of an account.
+func (c *Client) EditPerson(ctx context.Context, name string, to PersonEdit) (p Person, err error) {
+	return p, c.do(ctx, "PATCH", person(name), to, &p)
+}
+
+// LinkPerson makes a link with which somebody sets the password of an account once.
+func (c *Client) LinkPerson(ctx context.Context, name string) (l Link, err error) {
+	return l, c.do(ctx, "POST", person(name)+"/link", nil, &l)
+}
+
+// EndSessionsOf ends all sessions of an account and returns how many there were.
+func (c *Client) EndSessionsOf(ctx context.Context, name string) (n int, err error) {
+	var ended struct{ Ended int }
+	err = c.do(ctx, "DELETE", person(name)+"/sessions", nil, &ended)
+	return ended.Ended, err
+}
+
+// ImportPeople brings in accounts, all or none.
+func (c *Client) ImportPeople(ctx context.Context, i Import) (done Imported, err error) {
+	return done, c.do(ctx, "POST", "/people/import", i, &done)
+}
+
+// Sessions returns the sessions of an account, or of all if it is "".
+func (c *Client) Sessions(ctx context.Context, account, search string, offset, limit int) (all Sessions, err error) {
+	v := url.Values{"account": {account}, "search": {search}, "offset": {strconv.Itoa(offset)}, "limit": {strconv.Itoa(limit)}}
+	return all, c.do(ctx, "GET", "/sessions?"+v.Encode(), nil, &all)
+}
+
+// EndSession ends one session.
+func (c *Client) EndSession(ctx context.Context, handle string) error {
+	return c.do(ctx, "DELETE", "/sessions/"+url.PathEscape(handle), nil, nil)
+}
+
+// Activity returns the latest events that a query means, newest first.
+func (c *Client) Activity(ctx context.Context, q EventQuery) (events []Event, err error) {
+	v := url.Values{}
+	for key, value := range map[string]string{"kind": q.Kind, "account": q.Account, "network": q.Network, "door": q.Door, "reference": q.Reference, "search": q.Search} {
+		if value != "" {
+			v.Set(key, value)
+		}
+	}
+	for key, t := range map[string]time.Time{"since": q.Since, "until": q.Until} {
+		if !t.IsZero() {
+			v.Set(key, t.Format(time.RFC3339Nano))
+		}
+	}
+	for key, n := range map[string]int64{"after": q.After, "before": q.Before, "limit": int64(q.Limit)} {
+		if n != 0 {
+			v.Set(key, strconv.FormatInt(n, 10))
+		}
+	}
+	return events, c.do(ctx, "GET", "/activity?"+v.Encode(), nil, &events)
 }
 
 // Person returns one account.

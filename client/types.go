@@ -13,12 +13,31 @@ import (
 type Person struct {
 	Name       string     `json:"name"`
 	Email      string     `json:"email,omitempty"`
+	Notes      string     `json:"notes,omitempty"`
 	Disabled   bool       `json:"disabled"`
-	Roles      []string   `json:"roles"` // those that hold now
+	NoPassword bool       `json:"noPassword,omitempty"` // none is set yet; a link is needed to set one
+	Roles      []string   `json:"roles"`                // those that hold now
 	Grants     []Grant    `json:"grants"`
 	MadeAt     time.Time  `json:"madeAt"`
 	MadeBy     string     `json:"madeBy"`
 	LastSignIn *time.Time `json:"lastSignIn"`
+}
+
+// People is a part of the accounts.
+type People struct {
+	People []Person `json:"people"`
+	Total  int      `json:"total"` // how many the query means
+}
+
+// PeopleQuery says which accounts are meant, and in which order.
+type PeopleQuery struct {
+	Search string // words that stand in name, address or notes
+	Role   string // granted now
+	State  string // "enabled", "disabled", "never" (signed in); "" for any
+	Sort   string // "name", "email", "made", "signed-in"
+	Down   bool
+	Offset int
+	Limit  int // at most 1000; 0 for 100
 }
 
 // Grant is a role given to an account.
@@ -29,12 +48,135 @@ type Grant struct {
 	By    string     `json:"by"`
 }
 
-// NewPerson asks for an account.
+// NewPerson asks for an account. Without a password, a link is needed to set one.
 type NewPerson struct {
 	Name     string   `json:"name"`
 	Email    string   `json:"email,omitempty"`
-	Password string   `json:"password"`
+	Notes    string   `json:"notes,omitempty"`
+	Password string   `json:"password,omitempty"`
 	Roles    []string `json:"roles,omitempty"`
+}
+
+// PersonEdit says what of an account is to be changed; nil leaves it.
+type PersonEdit struct {
+	Name  *string `json:"name,omitempty"`
+	Email *string `json:"email,omitempty"`
+	Notes *string `json:"notes,omitempty"`
+}
+
+// Link is an address at which a password can be set, once.
+type Link struct {
+	Path  string    `json:"path"` // below the site's address
+	Until time.Time `json:"until"`
+}
+
+// Import asks to bring in accounts, all or none; with Dry, only what would happen.
+type Import struct {
+	Dry    bool           `json:"dry,omitempty"`
+	People []ImportPerson `json:"people"`
+}
+
+// ImportPerson is one account that is brought in.
+type ImportPerson struct {
+	Line     int           `json:"line,omitempty"`
+	Name     string        `json:"name"`
+	Email    string        `json:"email,omitempty"`
+	Notes    string        `json:"notes,omitempty"`
+	Roles    []ImportGrant `json:"roles,omitempty"`
+	Disabled *bool         `json:"disabled,omitempty"`
+	Hash     string        `json:"hash,omitempty"` // of argon2id
+}
+
+// ImportGrant is a role that an account is to have.
+type ImportGrant struct {
+	Role  string     `json:"role"`
+	From  *time.Time `json:"from,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// Imported says what became of the lines, or what would.
+type Imported struct {
+	Done    bool           `json:"done"`
+	Results []ImportedLine `json:"results"`
+}
+
+// ImportedLine says what became of one line: "add", "change", "same" or "error".
+type ImportedLine struct {
+	Line   int    `json:"line"`
+	Name   string `json:"name"`
+	Action string `json:"action"`
+	Detail string `json:"detail,omitempty"`
+}
+
+// Session is a sign-in on one device.
+type Session struct {
+	Handle     string    `json:"handle"`
+	Account    string    `json:"account"`
+	MadeAt     time.Time `json:"madeAt"`
+	SeenAt     time.Time `json:"seenAt"`
+	ProvedAt   time.Time `json:"provedAt"` // when the password was last typed
+	Remembered bool      `json:"remembered"`
+	Network    string    `json:"network"`
+	Agent      string    `json:"agent"`
+}
+
+// Sessions is a part of the sessions that hold now.
+type Sessions struct {
+	Sessions []Session `json:"sessions"`
+	Total    int       `json:"total"`
+}
+
+// Event is a record of what happened.
+type Event struct {
+	ID        int64     `json:"id"`
+	At        time.Time `json:"at"`
+	Kind      string    `json:"kind"`
+	Account   string    `json:"account,omitempty"`
+	Actor     string    `json:"actor,omitempty"`
+	Network   string    `json:"network,omitempty"`
+	Door      string    `json:"door,omitempty"`
+	Place     string    `json:"place,omitempty"`
+	Detail    string    `json:"detail,omitempty"`
+	Reference string    `json:"reference,omitempty"`
+}
+
+// EventQuery says which events are meant. Empty fields mean any.
+type EventQuery struct {
+	Kind, Account, Network, Door, Reference, Search string
+	Since, Until                                    time.Time
+	After, Before                                   int64
+	Limit                                           int // at most 1000; 0 for 100
+}
+
+// Today is what happened in the last 24 hours, and what needs attention.
+type Today struct {
+	Hours     []Hour     `json:"hours"` // 24, the present one last
+	Doors     []DoorHits `json:"doors"` // those that turn most people away
+	Refusals  []Event    `json:"refusals"`
+	Sessions  int        `json:"sessions"`
+	People    int        `json:"people"`
+	Attention []string   `json:"attention"`
+	Doorways  int        `json:"doorways"`   // doors in the policy in force
+	Promises  int        `json:"guarantees"` // that hold
+}
+
+// Hour is what requests came to in an hour.
+type Hour struct {
+	At       time.Time        `json:"at"` // its beginning
+	Outcomes map[string]int64 `json:"outcomes"`
+}
+
+// DoorHits says how many requests a door turned away.
+type DoorHits struct {
+	Door     string           `json:"door"`
+	Outcomes map[string]int64 `json:"outcomes"`
+}
+
+// Strength says how hard a password is to guess.
+type Strength struct {
+	Bits   float64 `json:"bits"`
+	Word   string  `json:"word"`
+	Advice string  `json:"advice,omitempty"` // why it is refused
 }
 
 // NewPassword asks for another password.
@@ -45,6 +187,7 @@ type NewPassword struct {
 // NewGrant asks for a role, until a time or for good.
 type NewGrant struct {
 	Role  string     `json:"role"`
+	From  *time.Time `json:"from,omitempty"`
 	Until *time.Time `json:"until,omitempty"`
 }
 
@@ -101,6 +244,7 @@ type Status struct {
 	Version       string           `json:"version"`
 	Site          string           `json:"site"`
 	Started       time.Time        `json:"started"`
+	URL           string           `json:"url"`           // at which people reach the site
 	Policy        string           `json:"policy"`        // the file
 	PolicyVersion int64            `json:"policyVersion"` // in force
 	Doors         int              `json:"doors"`

@@ -45,7 +45,7 @@ func BenchmarkGuardedFile(b *testing.B) {
 	if _, err := s.register.Add(ctx, "bench", people.NewAccount{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		b.Fatal(err)
 	}
-	token, _, err := s.register.SignIn(ctx, "ines", "seven-brass-prisms", people.Origin{}, false)
+	in, err := s.register.SignIn(ctx, "ines", "seven-brass-prisms", people.Origin{}, false)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -58,7 +58,7 @@ func BenchmarkGuardedFile(b *testing.B) {
 			b.RunParallel(func(p *testing.PB) {
 				for p.Next() {
 					req, _ := http.NewRequest("GET", target.url+"/rota/week.html", nil)
-					req.Header.Set("Cookie", "ostiarius-session="+token)
+					req.Header.Set("Cookie", "ostiarius-session="+in.Token)
 					resp, err := client.Do(req)
 					if err != nil || resp.StatusCode != 200 {
 						b.Error(resp, err)

@@ -45,6 +45,12 @@ type Settings struct {
 	Version   string
 	Log       *slog.Logger
 	Cost      secret.Cost // of password hashes; the default if zero
+	// KeepActivity is how long activity is kept; 0 for ever.
+	KeepActivity time.Duration
+	// MetricsFrom are the networks that may read the metrics without signing in.
+	MetricsFrom []netip.Prefix
+	// URL is the address at which people reach the site, if it is not the one listened on.
+	URL string
 }
 
 // A Service is a running service, from Open to Close.
@@ -59,6 +65,7 @@ type Service struct {
 	socket   net.Listener
 	handler  http.Handler
 	admin    http.Handler
+	metrics  *metrics
 }
 
 // Open prepares a service: it reads the policy, opens the records and takes the port and
@@ -84,12 +91,15 @@ func Open(settings Settings) (s *Service, err error) {
 	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
 		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing),
-		Cookies: []string{pages.CookieName(true), pages.CookieName(false)}, Log: settings.Log,
+		Cookies: pages.CookieNames(), Log: settings.Log,
 	})
 	if err != nil {
 		return s, err
 	}
-	s.register = people.New(people.Options{Store: s.store, Book: s.policy.Book, Now: time.Now, Cost: settings.Cost})
+	s.register, err = people.New(people.Options{Store: s.store, Book: s.policy.Book, Now: time.Now, Cost: settings.Cost, Keep: settings.KeepActivity})
+	if err != nil {
+		return s, err
+	}
 	if s.listener, err = net.Listen("tcp", settings.Listen); err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
 			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
@@ -141,6 +151,9 @@ func (s *Service) Register() *people.Register { return s.register }
 
 // URL returns the address at which the service answers.
 func (s *Service) URL() string {
+	if s.listener == nil {
+		return ""
+	}
 	scheme := "http"
 	if s.settings.Cert != "" {
 		scheme = "https"
@@ -157,15 +170,24 @@ func (s *Service) URL() string {
 func (s *Service) Status() client.Status {
 	book := s.policy.Book()
 	return client.Status{
-		Version: s.settings.Version, Site: book.Site, Started: s.started,
+		Version: s.settings.Version, Site: book.Site, Started: s.started, URL: s.publicURL(),
 		Policy: s.policy.File(), PolicyVersion: s.policy.Version(), Doors: len(book.Doors), Findings: append([]policy.Finding{}, s.policy.Rejected()...),
 	}
+}
+
+// publicURL returns the address at which people reach the site.
+func (s *Service) publicURL() string {
+	if s.settings.URL != "" {
+		return strings.TrimSuffix(s.settings.URL, "/")
+	}
+	return s.URL()
 }
 
 // build makes the handlers.
 func (s *Service) build() {
 	front := s.pages
 	front.Register = s.register
+	s.metrics = newMetrics(s.settings.Version)
 	administration := api.API{Register: s.register, Policy: s.policy, Status: s.Status, Now: time.Now, Log: s.settings.Log}
 	bySession, bySocket := administration, administration
 	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
@@ -182,6 +204,7 @@ func (s *Service) build() {
 			w.Header().Set("Cache-Control", "no-store")
 			w.Write([]byte("{\"status\":\"ok\"}\n"))
 		})
+		r.Get("/metrics", s.serveMetrics)
 		r.Get("/policy.schema.json", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "application/schema+json")
 			w.Write(policy.Schema())
@@ -195,12 +218,22 @@ func (s *Service) build() {
 	}))
 	g := &guard.Guard{
 		House: s.policy.House,
-		Who: func(r *http.Request) (policy.Visitor, error) {
-			v, err := s.register.Visitor(r.Context(), front.Token(r))
+		Who: func(w http.ResponseWriter, r *http.Request) (policy.Visitor, error) {
+			v, fresh, err := s.register.Visitor(r.Context(), front.Token(r))
 			if err != nil && r.Context().Err() == nil {
 				s.settings.Log.Error("a session could not be read", "error", err)
 			}
+			if fresh != nil {
+				front.Renew(w, r, fresh)
+			}
 			return v, err
+		},
+		Note: func(r *http.Request, t *guard.Turn) string {
+			s.metrics.requests[t.Decision.Outcome].Inc()
+			if t.Decision.Outcome == policy.Admit && t.Book.IsOwn(t.Decision.Place) {
+				return "" // the sign-in page and its sisters are for everybody
+			}
+			return s.register.Note(t.Decision, &t.Visitor, r.Method+" "+t.Decision.Place.Host+t.Decision.Place.Path)
 		},
 		Own:    crossOrigin.Handler(own),
 		Turned: front.Turned,

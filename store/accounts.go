@@ -2,11 +2,15 @@ package store
 
 import (
 	"context"
+	"math"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/account"
+	"ostiarius/core/secret"
+	"ostiarius/core/session"
 )
 
 type accountRow struct {
@@ -18,14 +22,15 @@ type accountRow struct {
 	MadeAt   int64  `db:"made_at"`
 	MadeBy   string `db:"made_by"`
 	SignedIn int64  `db:"signed_in_at"`
+	Notes    string `db:"notes"`
 }
 
-const accountColumns = `id, name, email, hash, disabled, made_at, made_by, signed_in_at`
+const accountColumns = `id, name, email, hash, disabled, made_at, made_by, signed_in_at, notes`
 
 func (r accountRow) account() *account.Account {
 	return &account.Account{
 		ID: r.ID, Name: r.Name, Email: r.Email, Disabled: r.Disabled,
-		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, SignedIn: moment(r.SignedIn),
+		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, SignedIn: moment(r.SignedIn), Notes: r.Notes, Unset: r.Hash == "",
 	}
 }
 
@@ -41,30 +46,120 @@ func (r grantRow) grant() account.Grant {
 	return account.Grant{Role: r.Role, From: moment(r.From), Until: moment(r.Until), By: r.By}
 }
 
-// AddAccount adds an account with its grants and returns its number. The error is
-// ErrTaken if an account of that name exists.
-func (s *Store) AddAccount(ctx context.Context, a *account.Account, key, hash string, e Event) (id int64, err error) {
+// Keys are the forms in which an account's names are compared.
+type Keys struct {
+	Name  string // as account.Key gives it
+	Email string // as account.EmailKey gives it; "" for none
+}
+
+// AddAccount adds an account with its grants and returns its number. The hash is "" for an
+// account that has no password yet. The error is ErrTaken if an account of that name or
+// with that address exists.
+func (s *Store) AddAccount(ctx context.Context, a *account.Account, keys Keys, hash string, e Event) (id int64, err error) {
 	err = s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		var taken int
-		if err := tx.GetContext(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE name_key = ?`, key); err != nil {
+		id, err = addAccount(ctx, tx, a, keys, hash, e)
+		return err
+	})
+	return id, err
+}
+
+func addAccount(ctx context.Context, tx *sqlx.Tx, a *account.Account, keys Keys, hash string, e Event) (id int64, err error) {
+	if err := free(ctx, tx, keys, 0); err != nil {
+		return 0, err
+	}
+	err = tx.GetContext(ctx, &id, `INSERT INTO accounts (name, name_key, email, email_key, hash, disabled, made_at, made_by, notes, password_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+		a.Name, keys.Name, a.Email, keys.Email, hash, a.Disabled, millis(a.MadeAt), a.MadeBy, a.Notes, millis(a.MadeAt))
+	if err != nil {
+		return 0, err
+	}
+	for _, g := range a.Grants {
+		if err := putGrant(ctx, tx, id, g); err != nil {
+			return 0, err
+		}
+	}
+	return id, record(ctx, tx, e)
+}
+
+// free returns ErrTaken if another account has one of the names, as name or as address:
+// people sign in with either.
+func free(ctx context.Context, tx *sqlx.Tx, keys Keys, but int64) error {
+	var taken int
+	err := tx.GetContext(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Name, keys.Name)
+	if err == nil && taken == 0 && keys.Email != "" {
+		err = tx.GetContext(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Email, keys.Email)
+	}
+	if err == nil && taken > 0 {
+		return ErrTaken
+	}
+	return err
+}
+
+// EditAccount changes name, address and notes of an account. The error is ErrTaken or
+// ErrNone.
+func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, e Event) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if err := free(ctx, tx, keys, a.ID); err != nil {
 			return err
 		}
-		if taken > 0 {
-			return ErrTaken
-		}
-		err := tx.GetContext(ctx, &id, `INSERT INTO accounts (name, name_key, email, hash, made_at, made_by) VALUES (?, ?, ?, ?, ?, ?) RETURNING id`,
-			a.Name, key, a.Email, hash, millis(a.MadeAt), a.MadeBy)
-		if err != nil {
+		if err := editAccount(ctx, tx, a, keys); err != nil {
 			return err
-		}
-		for _, g := range a.Grants {
-			if err := putGrant(ctx, tx, id, g); err != nil {
-				return err
-			}
 		}
 		return record(ctx, tx, e)
 	})
-	return id, err
+}
+
+func editAccount(ctx context.Context, tx *sqlx.Tx, a *account.Account, keys Keys) error {
+	return one(tx.ExecContext(ctx, `UPDATE accounts SET name = ?, name_key = ?, email = ?, email_key = ?, notes = ? WHERE id = ?`,
+		a.Name, keys.Name, a.Email, keys.Email, a.Notes, a.ID))
+}
+
+// An Import is one account that is brought in: a new one, or what an existing one gets.
+type Import struct {
+	Account *account.Account // ID 0 for a new one
+	Keys    Keys
+	Hash    string          // "" for no password, or to leave it as it is
+	Grants  []account.Grant // to be added to an existing one
+	Switch  bool            // to disable or enable an existing one, as Account says
+	Event   Event
+}
+
+// Import brings in accounts, all or none.
+func (s *Store) Import(ctx context.Context, all []Import) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		for _, i := range all {
+			if i.Account.ID == 0 {
+				if _, err := addAccount(ctx, tx, i.Account, i.Keys, i.Hash, i.Event); err != nil {
+					return err
+				}
+				continue
+			}
+			if err := free(ctx, tx, i.Keys, i.Account.ID); err != nil {
+				return err
+			}
+			if err := editAccount(ctx, tx, i.Account, i.Keys); err != nil {
+				return err
+			}
+			for _, g := range i.Grants {
+				if err := putGrant(ctx, tx, i.Account.ID, g); err != nil {
+					return err
+				}
+			}
+			if i.Switch {
+				if err := setDisabled(ctx, tx, i.Account.ID, i.Account.Disabled); err != nil {
+					return err
+				}
+			}
+			if i.Hash != "" {
+				if err := setPassword(ctx, tx, i.Account.ID, i.Hash, i.Event.At); err != nil {
+					return err
+				}
+			}
+			if err := record(ctx, tx, i.Event); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 func putGrant(ctx context.Context, tx *sqlx.Tx, id int64, g account.Grant) error {
@@ -74,15 +169,58 @@ func putGrant(ctx context.Context, tx *sqlx.Tx, id int64, g account.Grant) error
 	return err
 }
 
-// Accounts returns all accounts, by name.
-func (s *Store) Accounts(ctx context.Context) ([]*account.Account, error) {
-	var rows []accountRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+accountColumns+` FROM accounts ORDER BY name_key`); err != nil {
-		return nil, err
+// An AccountQuery says which accounts are meant, and in which order.
+type AccountQuery struct {
+	Words  []string  // each stands in the name, the address or the notes
+	Role   string    // granted now
+	State  string    // "enabled", "disabled", "never" (signed in), "" for any
+	Now    time.Time // when grants count
+	Sort   string    // "name", "email", "made", "signed-in"
+	Down   bool      // in falling order
+	Offset int
+	Limit  int // 0 for all
+}
+
+var accountOrders = map[string]string{"": "name_key", "name": "name_key", "email": "email_key", "made": "made_at", "signed-in": "signed_in_at"}
+
+// Accounts returns the accounts that a query means, and how many there are in all.
+func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Account, int, error) {
+	where, args := ` WHERE 1 = 1`, []any{}
+	for _, word := range q.Words {
+		like := "%" + escapeLike.Replace(strings.ToLower(word)) + "%"
+		where += ` AND (name_key LIKE ? ESCAPE '!' OR email_key LIKE ? ESCAPE '!' OR lower(notes) LIKE ? ESCAPE '!')`
+		args = append(args, like, like, like)
 	}
-	var grants []grantRow
-	if err := s.db.SelectContext(ctx, &grants, `SELECT account_id, role, from_at, until_at, granted_by FROM grants ORDER BY role`); err != nil {
-		return nil, err
+	if q.Role != "" {
+		where += ` AND id IN (SELECT account_id FROM grants WHERE role = ? AND from_at <= ? AND (until_at = 0 OR until_at > ?))`
+		args = append(args, q.Role, millis(q.Now), millis(q.Now))
+	}
+	switch q.State {
+	case "enabled", "disabled":
+		where += ` AND disabled = ?`
+		args = append(args, q.State == "disabled")
+	case "never":
+		where += ` AND signed_in_at = 0`
+	}
+	var total int
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM accounts`+where, args...); err != nil {
+		return nil, 0, err
+	}
+	order, down := accountOrders[q.Sort], ""
+	if order == "" {
+		order = "name_key"
+	}
+	if q.Down {
+		down = " DESC"
+	}
+	limit := q.Limit
+	if limit == 0 {
+		limit = math.MaxInt32
+	}
+	var rows []accountRow
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+accountColumns+` FROM accounts`+where+` ORDER BY `+order+down+`, id`+down+` LIMIT ? OFFSET ?`, append(args, limit, q.Offset)...)
+	if err != nil {
+		return nil, 0, err
 	}
 	byID := map[int64]*account.Account{}
 	accounts := make([]*account.Account, len(rows))
@@ -90,18 +228,44 @@ func (s *Store) Accounts(ctx context.Context) ([]*account.Account, error) {
 		accounts[i] = r.account()
 		byID[r.ID] = accounts[i]
 	}
-	for _, g := range grants {
-		if a := byID[g.Account]; a != nil {
-			a.Grants = append(a.Grants, g.grant())
+	// The grants of these accounts: few are asked for by number, many are read in one go.
+	for from := 0; from < len(rows); from += 500 {
+		some := rows[from:min(from+500, len(rows))]
+		ids := make([]int64, len(some))
+		for i, r := range some {
+			ids[i] = r.ID
+		}
+		query, args, err := sqlx.In(`SELECT account_id, role, from_at, until_at, granted_by FROM grants WHERE account_id IN (?) ORDER BY role`, ids)
+		if err != nil {
+			return nil, 0, err
+		}
+		var grants []grantRow
+		if err := s.db.SelectContext(ctx, &grants, s.db.Rebind(query), args...); err != nil {
+			return nil, 0, err
+		}
+		for _, g := range grants {
+			byID[g.Account].Grants = append(byID[g.Account].Grants, g.grant())
 		}
 	}
-	return accounts, nil
+	return accounts, total, nil
 }
+
+var escapeLike = strings.NewReplacer("!", "!!", "%", "!%", "_", "!_")
 
 // AccountByKey returns the account of that name, as account.Key gives it, with the hash
 // of its password. The error is ErrNone if there is none.
 func (s *Store) AccountByKey(ctx context.Context, key string) (*account.Account, string, error) {
 	return s.account(ctx, `name_key = ?`, key)
+}
+
+// AccountBySignIn returns the account that somebody means who signs in with a name or an
+// address, with the hash of its password. It asks the same of the records whatever is
+// found.
+func (s *Store) AccountBySignIn(ctx context.Context, keys Keys) (*account.Account, string, error) {
+	if keys.Email == "" {
+		keys.Email = "\x00" // no account has it
+	}
+	return s.account(ctx, `id = (SELECT MIN(id) FROM (SELECT id FROM accounts WHERE name_key = ? UNION ALL SELECT id FROM accounts WHERE email_key = ?) AS found)`, keys.Name, keys.Email)
 }
 
 // AccountByID returns the account with that number.
@@ -110,9 +274,9 @@ func (s *Store) AccountByID(ctx context.Context, id int64) (*account.Account, er
 	return a, err
 }
 
-func (s *Store) account(ctx context.Context, where string, arg any) (*account.Account, string, error) {
+func (s *Store) account(ctx context.Context, where string, args ...any) (*account.Account, string, error) {
 	var r accountRow
-	if err := s.db.GetContext(ctx, &r, `SELECT `+accountColumns+` FROM accounts WHERE `+where, arg); err != nil {
+	if err := s.db.GetContext(ctx, &r, `SELECT `+accountColumns+` FROM accounts WHERE `+where, args...); err != nil {
 		return nil, "", none(err)
 	}
 	var grants []grantRow
@@ -136,32 +300,109 @@ func (s *Store) RemoveAccount(ctx context.Context, id int64, e Event) error {
 	})
 }
 
-// SetPassword replaces the hash of an account's password and ends its sessions.
+// SetPassword replaces the hash of an account's password and ends its sessions and links.
 func (s *Store) SetPassword(ctx context.Context, id int64, hash string, e Event) error {
 	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, `UPDATE accounts SET hash = ? WHERE id = ?`, hash, id)); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE account_id = ?`, id); err != nil {
+		if err := setPassword(ctx, tx, id, hash, e.At); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
 	})
 }
 
-// SetDisabled disables or enables an account. Disabling ends its sessions.
-func (s *Store) SetDisabled(ctx context.Context, id int64, disabled bool, e Event) error {
+func setPassword(ctx context.Context, tx *sqlx.Tx, id int64, hash string, at time.Time) error {
+	if err := one(tx.ExecContext(ctx, `UPDATE accounts SET hash = ?, password_at = ? WHERE id = ?`, hash, millis(at), id)); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM links WHERE account_id = ?`, id); err != nil {
+		return err
+	}
+	return endSessions(ctx, tx, id)
+}
+
+func endSessions(ctx context.Context, tx *sqlx.Tx, id int64) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE account_id = ?`, id)
+	return err
+}
+
+// ChangePassword is SetPassword for somebody who has typed the one before, whose hash was
+// verified, and goes on in a session of their own. The error is ErrNone if the password
+// has changed since.
+func (s *Store) ChangePassword(ctx context.Context, verified, hash string, next *session.Session, e Event) error {
 	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, `UPDATE accounts SET disabled = ? WHERE id = ?`, disabled, id)); err != nil {
+		if err := one(tx.ExecContext(ctx, `UPDATE accounts SET hash = ?, password_at = ? WHERE id = ? AND hash = ?`, hash, millis(e.At), next.Account, verified)); err != nil {
 			return err
 		}
-		if disabled {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE account_id = ?`, id); err != nil {
-				return err
-			}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM links WHERE account_id = ?`, next.Account); err != nil {
+			return err
+		}
+		if err := endSessions(ctx, tx, next.Account); err != nil {
+			return err
+		}
+		if err := putSession(ctx, tx, next, hash); err != nil {
+			return err
 		}
 		return record(ctx, tx, e)
 	})
+}
+
+// Rehash replaces a hash by another of the same password. Nothing happens if the password
+// has changed since.
+func (s *Store) Rehash(ctx context.Context, id int64, before, after string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE accounts SET hash = ? WHERE id = ? AND hash = ?`, after, id, before)
+	return err
+}
+
+// AddLink notes a link with which somebody may set an account's password once.
+func (s *Store) AddLink(ctx context.Context, token secret.TokenHash, id int64, until time.Time, e Event) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO links (token_hash, account_id, made_at, until_at, made_by) VALUES (?, ?, ?, ?, ?)`, hexOf(token), id, millis(e.At), millis(until), e.Actor)
+		if err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// AccountByLink returns the account that a link is for. The error is ErrNone if the link
+// was used, has ended or never was.
+func (s *Store) AccountByLink(ctx context.Context, token secret.TokenHash, now time.Time) (*account.Account, error) {
+	a, _, err := s.account(ctx, `id = (SELECT account_id FROM links WHERE token_hash = ? AND until_at > ?)`, hexOf(token), millis(now))
+	return a, err
+}
+
+// UseLink sets the password of the account that a link is for, and with that ends the link
+// and the account's sessions. The error is ErrNone if the link has ended meanwhile.
+func (s *Store) UseLink(ctx context.Context, token secret.TokenHash, id int64, hash string, e Event) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if err := one(tx.ExecContext(ctx, `DELETE FROM links WHERE token_hash = ? AND account_id = ? AND until_at > ?`, hexOf(token), id, millis(e.At))); err != nil {
+			return err
+		}
+		if err := setPassword(ctx, tx, id, hash, e.At); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// SetDisabled disables or enables an account. Disabling ends its sessions and links.
+func (s *Store) SetDisabled(ctx context.Context, id int64, disabled bool, e Event) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if err := setDisabled(ctx, tx, id, disabled); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+func setDisabled(ctx context.Context, tx *sqlx.Tx, id int64, disabled bool) error {
+	if err := one(tx.ExecContext(ctx, `UPDATE accounts SET disabled = ? WHERE id = ?`, disabled, id)); err != nil || !disabled {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM links WHERE account_id = ?`, id); err != nil {
+		return err
+	}
+	return endSessions(ctx, tx, id)
 }
 
 // Grant gives a role to an account, or changes from when to when it has it.
@@ -186,4 +427,9 @@ func (s *Store) Revoke(ctx context.Context, id int64, role string, e Event) erro
 
 func signedIn(ctx context.Context, tx *sqlx.Tx, id int64, at time.Time) error {
 	return one(tx.ExecContext(ctx, `UPDATE accounts SET signed_in_at = ? WHERE id = ?`, millis(at), id))
+}
+
+// GrantsEnding returns how many grants hold now and end before a time.
+func (s *Store) GrantsEnding(ctx context.Context, now, before time.Time) (n int, err error) {
+	return n, s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now), millis(now), millis(before))
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -10,33 +11,155 @@ import (
 // An Event is one record of what happened at the doors or was changed. It never holds a
 // password or a token.
 type Event struct {
-	At      time.Time
-	Kind    string // such as "sign-in", "sign-in failed", "account added"
-	Account string // whom it is about
-	Actor   string // who did it
-	Network string // from where
-	Detail  string
+	ID        int64 // counted up; 0 for one that is not yet recorded
+	At        time.Time
+	Kind      string // such as "sign-in", "sign-in failed", "account added", "refused"
+	Account   string // whom it is about
+	Actor     string // who did it
+	Network   string // from where
+	Detail    string
+	Door      string // of what happened at a door: as it is written in the policy
+	Place     string // the method and the address asked for, without the query
+	Reference string // the number that the person was told
 }
 
 func record(ctx context.Context, tx sqlx.ExtContext, e Event) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO activity (at, kind, account, actor, network, detail) VALUES (?, ?, ?, ?, ?, ?)`,
-		millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail)
+	_, err := tx.ExecContext(ctx, `INSERT INTO activity (at, kind, account, actor, network, detail, door, place, reference) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail, e.Door, e.Place, e.Reference)
 	return err
 }
 
 // Record writes an event by which no other record changes.
 func (s *Store) Record(ctx context.Context, e Event) error { return record(ctx, s.db, e) }
 
-// Events returns the latest events, newest first.
-func (s *Store) Events(ctx context.Context, limit int) ([]Event, error) {
-	var rows []struct {
-		At                                    int64
-		Kind, Account, Actor, Network, Detail string
+// A Count says how many requests came to an outcome at a door in an hour.
+type Count struct {
+	Hour    time.Time // its beginning
+	Outcome string
+	Door    string // as it is written in the policy
+	N       int64
+}
+
+// Note writes what happened at the doors since it was last called: events, and counts that
+// are added to those there are.
+func (s *Store) Note(ctx context.Context, events []Event, counts []Count) error {
+	if len(events)+len(counts) == 0 {
+		return nil
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT at, kind, account, actor, network, detail FROM activity ORDER BY id DESC LIMIT ?`, limit)
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		for _, e := range events {
+			if err := record(ctx, tx, e); err != nil {
+				return err
+			}
+		}
+		for _, c := range counts {
+			_, err := tx.ExecContext(ctx, `INSERT INTO counts (hour, outcome, door, n) VALUES (?, ?, ?, ?)
+				ON CONFLICT (hour, outcome, door) DO UPDATE SET n = counts.n + excluded.n`, millis(c.Hour), c.Outcome, c.Door, c.N)
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Counts returns what was counted since a time, by hour.
+func (s *Store) Counts(ctx context.Context, since time.Time) ([]Count, error) {
+	var rows []struct {
+		Hour          int64
+		Outcome, Door string
+		N             int64
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT hour, outcome, door, n FROM counts WHERE hour >= ? ORDER BY hour, outcome, door`, millis(since))
+	counts := make([]Count, len(rows))
+	for i, r := range rows {
+		counts[i] = Count{moment(r.Hour), r.Outcome, r.Door, r.N}
+	}
+	return counts, err
+}
+
+// An EventQuery says which events are meant. Empty fields mean any.
+type EventQuery struct {
+	Kind      string // one kind, or the beginning of several, as "sign-in"
+	Account   string // whom it is about, or who did it
+	Network   string // its beginning
+	Door      string
+	Reference string
+	Words     string // in any text
+	Since     time.Time
+	Until     time.Time
+	After     int64 // only later ones than this
+	Before    int64 // only earlier ones than this
+	Limit     int
+}
+
+// Events returns the latest events that a query means, newest first.
+func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
+	where, args := ` WHERE 1 = 1`, []any{}
+	and := func(condition string, values ...any) {
+		where += " AND " + condition
+		args = append(args, values...)
+	}
+	like := func(s string) string { return escapeLike.Replace(s) + "%" }
+	if q.Kind != "" {
+		and(`kind LIKE ? ESCAPE '!'`, like(q.Kind))
+	}
+	if q.Account != "" {
+		and(`(lower(account) = ? OR lower(actor) = ?)`, strings.ToLower(q.Account), strings.ToLower(q.Account))
+	}
+	if q.Network != "" {
+		and(`network LIKE ? ESCAPE '!'`, like(q.Network))
+	}
+	if q.Door != "" {
+		and(`door = ?`, q.Door)
+	}
+	if q.Reference != "" {
+		and(`reference = ?`, strings.ToUpper(q.Reference))
+	}
+	if q.Words != "" {
+		words := "%" + like(strings.ToLower(q.Words))
+		and(`(lower(kind) LIKE ? ESCAPE '!' OR lower(account) LIKE ? ESCAPE '!' OR lower(actor) LIKE ? ESCAPE '!' OR lower(detail) LIKE ? ESCAPE '!' OR lower(place) LIKE ? ESCAPE '!' OR network LIKE ? ESCAPE '!' OR lower(reference) LIKE ? ESCAPE '!')`,
+			words, words, words, words, words, words, words)
+	}
+	if !q.Since.IsZero() {
+		and(`at >= ?`, millis(q.Since))
+	}
+	if !q.Until.IsZero() {
+		and(`at < ?`, millis(q.Until))
+	}
+	if q.After != 0 {
+		and(`id > ?`, q.After)
+	}
+	if q.Before != 0 {
+		and(`id < ?`, q.Before)
+	}
+	order := ` ORDER BY id DESC`
+	if q.After != 0 {
+		order = ` ORDER BY id` // nothing between is left out when there are more than asked for
+	}
+	var rows []struct {
+		ID, At                                                        int64
+		Kind, Account, Actor, Network, Detail, Door, Place, Reference string
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference FROM activity`+where+order+` LIMIT ?`, append(args, q.Limit)...)
 	events := make([]Event, len(rows))
 	for i, r := range rows {
-		events[i] = Event{moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail}
+		at := i
+		if q.After != 0 {
+			at = len(rows) - 1 - i
+		}
+		events[at] = Event{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference}
 	}
 	return events, err
+}
+
+// SweepActivity removes events and counts from before a time.
+func (s *Store) SweepActivity(ctx context.Context, before time.Time) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM activity WHERE at < ?`, millis(before)); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM counts WHERE hour < ?`, millis(before))
+		return err
+	})
 }

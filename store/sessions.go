@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"encoding/hex"
+	"math"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -20,12 +22,15 @@ type sessionRow struct {
 	Remembered bool   `db:"remembered"`
 	Network    string `db:"network"`
 	Agent      string `db:"agent"`
+	Rights     string `db:"rights"`
 }
+
+const sessionColumns = `token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights`
 
 func (r sessionRow) session(hash secret.TokenHash) *session.Session {
 	return &session.Session{
 		Hash: hash, Account: r.Account, MadeAt: moment(r.MadeAt), SeenAt: moment(r.SeenAt),
-		ProvedAt: moment(r.ProvedAt), Remembered: r.Remembered, Network: r.Network, Agent: r.Agent,
+		ProvedAt: moment(r.ProvedAt), Remembered: r.Remembered, Network: r.Network, Agent: r.Agent, Rights: r.Rights,
 	}
 }
 
@@ -41,10 +46,7 @@ func (s *Store) AddSession(ctx context.Context, n *session.Session, verified str
 				return err
 			}
 		}
-		err := one(tx.ExecContext(ctx, `INSERT INTO sessions (token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent)
-			SELECT ?, id, ?, ?, ?, ?, ?, ? FROM accounts WHERE id = ? AND hash = ? AND disabled = ?`,
-			hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), n.Remembered, n.Network, n.Agent, n.Account, verified, false))
-		if err != nil {
+		if err := putSession(ctx, tx, n, verified); err != nil {
 			return err
 		}
 		if err := signedIn(ctx, tx, n.Account, n.MadeAt); err != nil {
@@ -54,10 +56,121 @@ func (s *Store) AddSession(ctx context.Context, n *session.Session, verified str
 	})
 }
 
+// putSession adds a session to an account that is enabled and still has the password
+// whose hash was verified. The error is ErrNone if not.
+func putSession(ctx context.Context, tx *sqlx.Tx, n *session.Session, verified string) error {
+	return one(tx.ExecContext(ctx, `INSERT INTO sessions (`+sessionColumns+`)
+		SELECT ?, id, ?, ?, ?, ?, ?, ?, ? FROM accounts WHERE id = ? AND hash = ? AND disabled = ?`,
+		hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), n.Remembered, n.Network, n.Agent, n.Rights, n.Account, verified, false))
+}
+
+// RenewSession gives a session another token, since the rights of its account are others.
+// The error is ErrNone if it has ended.
+func (s *Store) RenewSession(ctx context.Context, before, after secret.TokenHash, rights string) error {
+	return one(s.db.ExecContext(ctx, `UPDATE sessions SET token_hash = ?, rights = ? WHERE token_hash = ?`, hexOf(after), rights, hexOf(before)))
+}
+
+// A SessionQuery says which sessions are meant.
+type SessionQuery struct {
+	Account int64  // 0 for all
+	Handle  string // the beginning of the hash; "" for all
+	Words   string // in the account's name, the network or the browser
+	Alive   session.Limits
+	Now     time.Time
+	Offset  int
+	Limit   int
+}
+
+// A HeldSession is a session with the name of its account.
+type HeldSession struct {
+	*session.Session
+	Name string
+}
+
+// Sessions returns the sessions that a query means, the latest used first, and how many
+// there are in all. Those that have outlived the limits are left out.
+func (s *Store) Sessions(ctx context.Context, q SessionQuery) ([]HeldSession, int, error) {
+	where, args := ` WHERE 1 = 1`, []any{}
+	and := func(condition string, values ...any) {
+		where += " AND " + condition
+		args = append(args, values...)
+	}
+	if q.Account != 0 {
+		and(`account_id = ?`, q.Account)
+	}
+	if q.Handle != "" {
+		and(`token_hash >= ? AND token_hash < ?`, q.Handle, q.Handle+"g")
+	}
+	if q.Words != "" {
+		like := "%" + escapeLike.Replace(strings.ToLower(q.Words)) + "%"
+		and(`(name_key LIKE ? ESCAPE '!' OR network LIKE ? ESCAPE '!' OR lower(agent) LIKE ? ESCAPE '!')`, like, like, like)
+	}
+	since := func(d time.Duration) int64 {
+		if d == 0 {
+			return math.MinInt64
+		}
+		return millis(q.Now.Add(-d))
+	}
+	and(`(remembered = ? AND sessions.made_at > ? AND seen_at > ? OR remembered = ? AND sessions.made_at > ?)`,
+		false, since(q.Alive.Lifetime), since(q.Alive.Idle), true, since(q.Alive.Remembered))
+	from := ` FROM sessions JOIN accounts ON accounts.id = sessions.account_id` + where
+	var total int
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*)`+from, args...); err != nil {
+		return nil, 0, err
+	}
+	var rows []struct {
+		sessionRow
+		Name string `db:"name"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT token_hash, account_id, sessions.made_at AS made_at, seen_at, proved_at, remembered, network, agent, rights, name`+from+
+		` ORDER BY seen_at DESC LIMIT ? OFFSET ?`, append(args, q.Limit, q.Offset)...)
+	if err != nil {
+		return nil, 0, err
+	}
+	all := make([]HeldSession, len(rows))
+	for i, r := range rows {
+		hash, err := unhex(r.Hash)
+		if err != nil {
+			return nil, 0, err
+		}
+		all[i] = HeldSession{r.session(hash), r.Name}
+	}
+	return all, total, nil
+}
+
+func unhex(s string) (h secret.TokenHash, err error) {
+	raw, err := hex.DecodeString(s)
+	if err == nil && len(raw) != len(h) {
+		err = hex.ErrLength
+	}
+	copy(h[:], raw)
+	return h, err
+}
+
+// EndSessions ends the sessions of an account, but for one if keep is not nil. It returns
+// how many ended.
+func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.TokenHash, e Event) (ended int64, err error) {
+	but := ""
+	if keep != nil {
+		but = hexOf(*keep)
+	}
+	err = s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE account_id = ? AND token_hash <> ?`, account, but)
+		if err != nil {
+			return err
+		}
+		if ended, err = result.RowsAffected(); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+	return ended, err
+}
+
 // Session returns the session of a token. The error is ErrNone if there is none.
 func (s *Store) Session(ctx context.Context, hash secret.TokenHash) (*session.Session, error) {
 	var r sessionRow
-	err := s.db.GetContext(ctx, &r, `SELECT token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent FROM sessions WHERE token_hash = ?`, hexOf(hash))
+	err := s.db.GetContext(ctx, &r, `SELECT `+sessionColumns+` FROM sessions WHERE token_hash = ?`, hexOf(hash))
 	if err != nil {
 		return nil, none(err)
 	}
@@ -106,5 +219,11 @@ func (s *Store) Seen(ctx context.Context, at map[secret.TokenHash]time.Time) err
 func (s *Store) SweepSessions(ctx context.Context, old, idle, oldRemembered time.Time) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE remembered = ? AND (made_at < ? OR seen_at < ?) OR remembered = ? AND made_at < ?`,
 		false, millis(old), millis(idle), true, millis(oldRemembered))
+	return err
+}
+
+// SweepLinks removes the links that have ended.
+func (s *Store) SweepLinks(ctx context.Context, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM links WHERE until_at <= ?`, millis(now))
 	return err
 }

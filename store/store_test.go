@@ -30,11 +30,11 @@ func TestNothingIsHalfDone(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a b?c#d.db") // odd on purpose
 	s := open(t, path)
 	a := &account.Account{Name: "Ines", MadeAt: noon, Grants: []account.Grant{{Role: "keeper", From: noon, Until: noon.Add(time.Hour), By: "test"}}}
-	id, err := s.AddAccount(ctx, a, "ines", "hash", Event{At: noon, Kind: "account added"})
+	id, err := s.AddAccount(ctx, a, Keys{Name: "ines"}, "hash", Event{At: noon, Kind: "account added"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.AddAccount(ctx, a, "ines", "hash", Event{At: noon, Kind: "twice"}); !errors.Is(err, ErrTaken) {
+	if _, err := s.AddAccount(ctx, a, Keys{Name: "ines"}, "hash", Event{At: noon, Kind: "twice"}); !errors.Is(err, ErrTaken) {
 		t.Errorf("a name taken: %v", err)
 	}
 	_, hash := secret.NewToken()
@@ -45,7 +45,7 @@ func TestNothingIsHalfDone(t *testing.T) {
 	if err := s.Revoke(ctx, id, "trustee", Event{At: noon, Kind: "revoked"}); !errors.Is(err, ErrNone) {
 		t.Errorf("revoking what was not granted: %v", err)
 	}
-	if events, err := s.Events(ctx, 10); err != nil || len(events) != 1 {
+	if events, err := s.Events(ctx, EventQuery{Limit: 10}); err != nil || len(events) != 1 {
 		t.Errorf("%d events: %+v %v", len(events), events, err)
 	}
 	// All of it is there when the file is opened again.
@@ -63,7 +63,7 @@ func TestNothingIsHalfDone(t *testing.T) {
 func TestSweepAndSeen(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, filepath.Join(t.TempDir(), "records.db"))
-	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, "ines", "hash", Event{At: noon})
+	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash", Event{At: noon})
 	if err != nil {
 		t.Fatal(err)
 	}

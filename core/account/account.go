@@ -6,8 +6,10 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"golang.org/x/text/secure/precis"
+	"golang.org/x/text/unicode/norm"
 )
 
 // An Account is somebody, or a device, who can sign in.
@@ -15,11 +17,13 @@ type Account struct {
 	ID       int64
 	Name     string // as it was written
 	Email    string
+	Notes    string // of the stewards
 	Disabled bool
 	MadeAt   time.Time
 	MadeBy   string // by whom or what
 	SignedIn time.Time
 	Grants   []Grant
+	Unset    bool // there is no password yet
 }
 
 // A Grant is a role given to an account.
@@ -44,6 +48,37 @@ func (a *Account) Roles(now time.Time) []string {
 		}
 	}
 	return roles
+}
+
+// Changes returns when next a grant begins or ends after now; zero for never.
+func (a *Account) Changes(now time.Time) (next time.Time) {
+	for _, g := range a.Grants {
+		for _, t := range []time.Time{g.From, g.Until} {
+			if t.After(now) && (next.IsZero() || t.Before(next)) {
+				next = t
+			}
+		}
+	}
+	return next
+}
+
+// EmailKey returns the form in which e-mail addresses are compared: letter case and the
+// form of accents make no difference. The error says why the text is no address; "" is
+// none, and fine.
+//
+// What is before the @ could distinguish letter case (RFC 5321, section 2.4), but nobody
+// gives out such addresses, and people do not type them alike twice.
+func EmailKey(address string) (string, error) {
+	if address == "" {
+		return "", nil
+	}
+	local, domain, ok := strings.Cut(address, "@")
+	if !ok || local == "" || domain == "" || len(address) > 254 || strings.ContainsFunc(address, func(r rune) bool {
+		return unicode.IsSpace(r) || unicode.IsControl(r) || strings.ContainsRune("<>,;:@\\\"()[]", r) && r != '@'
+	}) || strings.Contains(domain, "@") {
+		return "", fmt.Errorf("%q is no e-mail address", address)
+	}
+	return strings.ToLower(norm.NFC.String(address)), nil
 }
 
 // reserved are the characters that separate names elsewhere: in addresses, in HTTP Basic

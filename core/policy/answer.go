@@ -58,7 +58,12 @@ func (b *Book) Answer(d Decision, client Client, query string) Answer {
 	if query != "" {
 		next += "?" + query
 	}
-	return Answer{Status: 303, Location: b.Prefix + page + "?next=" + url.QueryEscape(next)}
+	location := b.Prefix + page + "?next=" + url.QueryEscape(next)
+	if method := d.Place.Method; method != "GET" && method != "HEAD" {
+		// What was sent is gone: a redirect fetches with GET. The page says so.
+		location += "&unsent"
+	}
+	return Answer{Status: 303, Location: location}
 }
 
 // escape returns the address of a place, percent-encoded as in a link.

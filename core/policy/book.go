@@ -266,6 +266,15 @@ func (b *Book) AfterSignIn(v *Visitor) string { return b.landing(b.Landings.Sign
 // AfterSignOut returns where v, the person before signing out, is sent afterwards.
 func (b *Book) AfterSignOut(v *Visitor) string { return b.landing(b.Landings.SignOut, v) }
 
+// AfterPasswordChange returns where v is sent after changing the password, "" if the policy
+// does not say.
+func (b *Book) AfterPasswordChange(v *Visitor) string {
+	if len(b.Landings.PasswordChange) == 0 {
+		return ""
+	}
+	return b.landing(b.Landings.PasswordChange, v)
+}
+
 // SourceOf returns the source behind a place: the one with the longest path around it,
 // one for the very host before one for any. It returns nil if there is none.
 func (b *Book) SourceOf(p place.Place) *Source {
@@ -396,6 +405,15 @@ func (b *Book) Deciding(p place.Place) []*Door {
 		deciding[i] = &doors[id]
 	}
 	return deciding
+}
+
+// Label names the places of a door in the policy's words: its methods, host and path.
+func (d *Door) Label() string {
+	label := d.Host.String() + d.Written
+	if methods := d.Methods.String(); methods != "" {
+		label = methods + " " + label
+	}
+	return label
 }
 
 // AsksNobody reports whether the door is written to admit nobody.

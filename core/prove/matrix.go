@@ -121,11 +121,7 @@ func decideRow(b *policy.Book, p place.Place, visitors []policy.Visitor) Row {
 func label(doors []*policy.Door) string {
 	var names []string
 	for _, d := range doors {
-		name := d.Host.String() + d.Written
-		if methods := d.Methods.String(); methods != "" {
-			name = methods + " " + name
-		}
-		names = append(names, name)
+		names = append(names, d.Label())
 	}
 	return strings.Join(names, " and ")
 }

@@ -2,6 +2,9 @@
 package session
 
 import (
+	"encoding/hex"
+	"slices"
+	"strings"
 	"time"
 
 	"ostiarius/core/secret"
@@ -17,7 +20,15 @@ type Session struct {
 	Remembered bool      // the person asked to stay signed in
 	Network    string    // from where it was made
 	Agent      string    // the browser's own words about itself
+	Rights     string    // the roles for which the token was made, see Rights
 }
+
+// Handle names a session without giving it away: nobody can make the token, or its hash,
+// of it.
+func (s *Session) Handle() string { return hex.EncodeToString(s.Hash[:10]) }
+
+// Rights writes roles in one form, to see whether they have changed.
+func Rights(roles []string) string { return strings.Join(slices.Sorted(slices.Values(roles)), " ") }
 
 // Limits say how long sessions last. Zero is no end.
 type Limits struct {

@@ -16,7 +16,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ostiarius/client"
-	"ostiarius/core/account"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/service/inforce"
@@ -33,6 +32,8 @@ type API struct {
 	Log      *slog.Logger
 	// Actor names who sends a request, for the activity.
 	Actor func(*http.Request) string
+
+	checked *lastCheck
 }
 
 //go:embed openapi.yaml
@@ -40,6 +41,7 @@ var description []byte
 
 // Routes adds the API's routes to r.
 func (a *API) Routes(r chi.Router) {
+	a.checked = &lastCheck{}
 	r.Get("/status", a.status)
 	r.Get("/doors", a.doors)
 	r.Get("/doors/{id}/relations", a.relations)
@@ -53,12 +55,22 @@ func (a *API) Routes(r chi.Router) {
 	r.Post("/policy/versions/{id}/rollback", a.rollbackPolicy)
 	r.Get("/people", a.listPeople)
 	r.Post("/people", a.addPerson)
+	r.Post("/people/import", a.importPeople)
 	r.Get("/people/{name}", a.showPerson)
+	r.Patch("/people/{name}", a.editPerson)
+	r.Post("/people/{name}/link", a.linkPerson)
+	r.Delete("/people/{name}/sessions", a.endSessionsOf)
 	r.Delete("/people/{name}", a.removePerson)
 	r.Put("/people/{name}/password", a.setPassword)
 	r.Put("/people/{name}/disabled", a.setDisabled)
 	r.Post("/people/{name}/grants", a.grant)
 	r.Delete("/people/{name}/grants/{role}", a.revoke)
+	r.Get("/sessions", a.listSessions)
+	r.Delete("/sessions/{handle}", a.endSession)
+	r.Get("/activity", a.activity)
+	r.Get("/today", a.today)
+	r.Post("/passwords/estimate", a.estimate)
+	r.Post("/passwords/generate", a.generate)
 	r.Get("/openapi.yaml", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")
 		w.Write(description)
@@ -104,6 +116,11 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 	if errors.As(err, &mistake) {
 		status := map[string]int{"unknown": http.StatusNotFound, "taken": http.StatusConflict, "invalid": http.StatusUnprocessableEntity}[mistake.Kind]
 		a.problem(w, status, mistake.Text)
+		return
+	}
+	if errors.Is(err, people.ErrBusy) {
+		w.Header().Set("Retry-After", "5")
+		a.problem(w, http.StatusServiceUnavailable, err.Error())
 		return
 	}
 	a.Log.Error("request of the API failed", "error", err)
@@ -222,97 +239,6 @@ func showDoor(id int, d *policy.Door) client.Door {
 	}
 }
 
-func (a *API) show(p *account.Account) client.Person {
-	now := a.Now()
-	shown := client.Person{
-		Name: p.Name, Email: p.Email, Disabled: p.Disabled, Roles: p.Roles(now), Grants: []client.Grant{},
-		MadeAt: p.MadeAt, MadeBy: p.MadeBy, LastSignIn: moment(p.SignedIn),
-	}
-	if shown.Roles == nil {
-		shown.Roles = []string{}
-	}
-	for _, g := range p.Grants {
-		shown.Grants = append(shown.Grants, client.Grant{Role: g.Role, From: g.From, Until: moment(g.Until), By: g.By})
-	}
-	return shown
-}
-
-func moment(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	return &t
-}
-
-func (a *API) listPeople(w http.ResponseWriter, r *http.Request) {
-	all, err := a.Register.List(r.Context())
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	shown := make([]client.Person, len(all))
-	for i, p := range all {
-		shown[i] = a.show(p)
-	}
-	a.answer(w, http.StatusOK, shown)
-}
-
-func (a *API) addPerson(w http.ResponseWriter, r *http.Request) {
-	var n client.NewPerson
-	if !a.read(w, r, &n, maxBody) {
-		return
-	}
-	added, err := a.Register.Add(r.Context(), a.Actor(r), people.NewAccount{Name: n.Name, Email: n.Email, Password: n.Password, Roles: n.Roles})
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusCreated, a.show(added))
-}
-
 // parameter returns a part of the path. chi has taken it from the decoded path, so a name
 // stands in it as it is.
 func parameter(r *http.Request, name string) string { return strings.TrimSpace(chi.URLParam(r, name)) }
-
-func (a *API) showPerson(w http.ResponseWriter, r *http.Request) {
-	p, err := a.Register.Show(r.Context(), parameter(r, "name"))
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, a.show(p))
-}
-
-func (a *API) removePerson(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Register.Remove(r.Context(), a.Actor(r), parameter(r, "name")))
-}
-
-func (a *API) setPassword(w http.ResponseWriter, r *http.Request) {
-	var n client.NewPassword
-	if a.read(w, r, &n, maxBody) {
-		a.done(w, a.Register.SetPassword(r.Context(), a.Actor(r), parameter(r, "name"), n.Password))
-	}
-}
-
-func (a *API) setDisabled(w http.ResponseWriter, r *http.Request) {
-	var disabled bool
-	if a.read(w, r, &disabled, maxBody) {
-		a.done(w, a.Register.SetDisabled(r.Context(), a.Actor(r), parameter(r, "name"), disabled))
-	}
-}
-
-func (a *API) grant(w http.ResponseWriter, r *http.Request) {
-	var g client.NewGrant
-	if !a.read(w, r, &g, maxBody) {
-		return
-	}
-	var until time.Time
-	if g.Until != nil {
-		until = *g.Until
-	}
-	a.done(w, a.Register.Grant(r.Context(), a.Actor(r), parameter(r, "name"), g.Role, until))
-}
-
-func (a *API) revoke(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Register.Revoke(r.Context(), a.Actor(r), parameter(r, "name"), parameter(r, "role")))
-}

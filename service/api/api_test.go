@@ -40,8 +40,12 @@ func server(t *testing.T) chi.Router {
 	if err != nil {
 		t.Fatal(err)
 	}
+	register, err := people.New(people.Options{Store: records, Book: policy.Book, Now: time.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}})
+	if err != nil {
+		t.Fatal(err)
+	}
 	api := &API{
-		Register: people.New(people.Options{Store: records, Book: policy.Book, Now: time.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}}),
+		Register: register,
 		Policy:   policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
 		Actor: func(*http.Request) string { return "test" },
 	}
@@ -112,7 +116,25 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"POST", "/people", `{"nam": "bo"}`, 400, "Problem"},
 		{"POST", "/people", `{"name": "bo"} {}`, 400, "Problem"},
 		{"POST", "/people", `{"name": "` + strings.Repeat("x", 100_000) + `"}`, 400, "Problem"},
-		{"GET", "/people", "", 200, "Person"},
+		{"GET", "/people?search=INE&role=keeper&state=enabled&sort=signed-in&down=true&limit=5", "", 200, "People"},
+		{"GET", "/people?limit=5000", "", 422, "Problem"},
+		{"PATCH", "/people/ines", `{"email": "Ines@marram.example", "notes": "east lamp"}`, 200, "Person"},
+		{"PATCH", "/people/ines", `{"email": "nonsense"}`, 422, "Problem"},
+		{"POST", "/people", `{"name": "bo"}`, 201, "Person"},
+		{"PATCH", "/people/bo", `{"email": "ines@MARRAM.example"}`, 409, "Problem"},
+		{"POST", "/people/bo/link", "", 201, "Link"},
+		{"POST", "/people/nobody/link", "", 404, "Problem"},
+		{"DELETE", "/people/bo/sessions", "", 200, ""},
+		{"POST", "/people/import", `{"dry": true, "people": [{"line": 2, "name": "cy", "roles": [{"role": "keeper"}]}, {"line": 3, "name": "b o"}]}`, 200, "Imported"},
+		{"GET", "/sessions?account=ines", "", 200, "Sessions"},
+		{"GET", "/sessions?account=nobody", "", 404, "Problem"},
+		{"DELETE", "/sessions/0123456789abcdef0123", "", 404, "Problem"},
+		{"GET", "/activity?kind=account&since=2026-01-01T00:00:00Z", "", 200, "Event"},
+		{"GET", "/activity?since=yesterday", "", 422, "Problem"},
+		{"GET", "/today", "", 200, "Today"},
+		{"POST", "/passwords/estimate", `{"password": "password1", "name": "ines"}`, 200, "Strength"},
+		{"POST", "/passwords/generate", `{"words": 5}`, 200, ""},
+		{"POST", "/passwords/generate", `{"words": 50}`, 422, "Problem"},
 		{"GET", "/people/INES", "", 200, "Person"},
 		{"GET", "/people/nobody", "", 404, "Problem"},
 		{"POST", "/people/ines/grants", `{"role": "steward", "until": "2999-01-01T00:00:00Z"}`, 204, ""},
@@ -137,7 +159,7 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"POST", "/policy/versions/1/rollback", `{}`, 201, ""},
 		{"POST", "/policy/versions/44/rollback", `{}`, 404, "Problem"},
 		{"GET", "/nothing", "", 404, "Problem"},
-		{"PATCH", "/people", "", 405, "Problem"},
+		{"PUT", "/people", "", 405, "Problem"},
 	} {
 		w := httptest.NewRecorder()
 		r.ServeHTTP(w, httptest.NewRequest(step.method, step.path, strings.NewReader(step.body)))

@@ -20,9 +20,12 @@ type Guard struct {
 	// House returns the policy now in force with the site behind it. A request is judged
 	// and answered by one House from beginning to end.
 	House func() *House
-	// Who returns the visitor, as far as the request proves it. An error means that
-	// nobody can be recognised at the moment.
-	Who func(*http.Request) (policy.Visitor, error)
+	// Who returns the visitor, as far as the request proves it, and may set a cookie. An
+	// error means that nobody can be recognised at the moment.
+	Who func(http.ResponseWriter, *http.Request) (policy.Visitor, error)
+	// Note is told what each request came to, before it is answered, and returns the
+	// reference under which that can be found again, "" for none. It may be nil.
+	Note func(r *http.Request, t *Turn) (reference string)
 	// Own answers the admitted requests for Ostiarius's own pages, below the prefix.
 	Own http.Handler
 	// Turned answers the requests that are not admitted: with the answer's status, and
@@ -46,6 +49,8 @@ type Turn struct {
 	Client   policy.Client
 	Answer   policy.Answer
 	Address  string // of the page asked for, percent-encoded, with its query; "" if rejected
+	// Reference is the number under which a refusal is recorded.
+	Reference string
 }
 
 type turnKey struct{}
@@ -61,7 +66,7 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	house := g.House()
 	book := house.Book
 	_, path, query := place.SplitTarget(r.RequestURI) // net/http has set r.Host already
-	visitor, err := g.Who(r)
+	visitor, err := g.Who(w, r)
 	if err != nil {
 		// Fail closed: without the records nobody is known, and a stranger's answer
 		// would be wrong for people who are signed in.
@@ -73,6 +78,9 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	t.Decision = book.Decide(policy.Request{Method: r.Method, Host: r.Host, Path: path}, &t.Visitor)
 	if t.Decision.Outcome != policy.Reject {
 		t.Address = (&url.URL{Path: t.Decision.Place.Address(), RawQuery: query}).RequestURI()
+	}
+	if g.Note != nil {
+		t.Reference = g.Note(r, t)
 	}
 	if t.Decision.Outcome != policy.Admit {
 		t.Client = policy.ClientOf(r.Header.Get)
@@ -98,7 +106,7 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("X-Content-Type-Options", "nosniff")
-	if !t.Decision.Public {
+	if !t.Decision.Public || w.Header().Get("Set-Cookie") != "" {
 		keepPrivate(w.Header())
 	}
 	house.Site.ServeHTTP(w, inner)

@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"embed"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"html/template"
 	"io/fs"
@@ -15,6 +14,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 
@@ -46,6 +46,11 @@ func (p *Pages) Routes(r chi.Router) {
 	r.Post("/sign-out", p.signOut)
 	r.Get("/prove-again", p.proveAgainForm)
 	r.Post("/prove-again", p.proveAgain)
+	r.Get("/account", p.account)
+	r.Post("/account/password", p.changePassword)
+	r.Post("/account/sessions", p.endSessions)
+	r.Get("/recover", p.recoverForm)
+	r.Post("/recover", p.recover)
 	r.Get("/unlock", p.unlock)
 	r.Get("/me", p.me)
 	r.Get("/may", p.may)
@@ -80,6 +85,16 @@ type view struct {
 	Roles string // what the visitor has
 	Hint  string // what can be done
 	Other string // the address at which to sign in as somebody else
+	// What was sent did not arrive, since a proof was missing.
+	Unsent bool
+	// The number under which a refusal can be found.
+	Reference string
+	// Of the account page:
+	Details  []detail
+	Sessions []shownSession
+	Done     string // what has just been done
+	Strength string // of the password that was just tried
+	Link     string // the token of a link to set a password
 }
 
 // render writes a page. Nothing of it is stored by caches, and nothing but our own style
@@ -95,12 +110,28 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Cache-Control", "private, no-store")
 	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("Referrer-Policy", "same-origin")
+	if h.Get("Referrer-Policy") == "" {
+		h.Set("Referrer-Policy", "same-origin")
+	}
 	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; font-src 'self'; img-src 'self' data:; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
 	w.WriteHeader(status)
 	if r.Method != http.MethodHead {
 		w.Write(page.Bytes())
 	}
+}
+
+// deviceName is the name of the cookie by which a browser is known to have signed in
+// before.
+func deviceName(secure bool) string {
+	if secure {
+		return "__Host-ostiarius-device"
+	}
+	return "ostiarius-device"
+}
+
+// CookieNames are the names of all cookies that are ours alone.
+func CookieNames() []string {
+	return []string{CookieName(true), CookieName(false), deviceName(true), deviceName(false)}
 }
 
 func (p *Pages) cookieName(r *http.Request) string { return CookieName(p.Peers.Secure(r)) }
@@ -124,82 +155,49 @@ func (p *Pages) Token(r *http.Request) string {
 }
 
 func (p *Pages) setCookie(w http.ResponseWriter, r *http.Request, token string, maxAge int) {
-	secure := p.Peers.Secure(r)
+	p.cookie(w, r, p.cookieName(r), token, maxAge)
+}
+
+func (p *Pages) cookie(w http.ResponseWriter, r *http.Request, name, value string, maxAge int) {
 	http.SetCookie(w, &http.Cookie{
-		Name: CookieName(secure), Value: token, Path: "/", MaxAge: maxAge,
-		HttpOnly: true, Secure: secure, SameSite: http.SameSiteLaxMode,
+		Name: name, Value: value, Path: "/", MaxAge: maxAge,
+		HttpOnly: true, Secure: p.Peers.Secure(r), SameSite: http.SameSiteLaxMode,
 	})
 }
 
-func (p *Pages) signInForm(w http.ResponseWriter, r *http.Request) {
-	t := guard.TurnOf(r)
-	next := guard.OwnPath(t.Book, r.URL.Query().Get("next"))
-	if t.Visitor.SignedIn && !r.URL.Query().Has("other") {
-		if next == "" || !p.admitted(t, next) {
-			next = t.Book.AfterSignIn(&t.Visitor)
-		}
-		redirect(w, next)
-		return
-	}
-	p.showSignIn(w, r, http.StatusOK, view{Next: next})
+// Renew gives the browser the fresh token of a session.
+func (p *Pages) Renew(w http.ResponseWriter, r *http.Request, fresh *people.Renewal) {
+	p.setCookie(w, r, fresh.Token, maxAge(fresh.Remembered, fresh.Lasts))
 }
 
-// admitted reports whether the visitor of t may go to an address of this site.
-func (p *Pages) admitted(t *guard.Turn, address string) bool {
-	path, _, _ := strings.Cut(address, "?")
-	return t.Book.Decide(policy.Request{Method: http.MethodGet, Host: t.Decision.Place.Host, Path: path}, &t.Visitor).Outcome == policy.Admit
-}
-
-func (p *Pages) showSignIn(w http.ResponseWriter, r *http.Request, status int, v view) {
-	t := guard.TurnOf(r)
-	v.Site, v.Prefix, v.Title, v.Account = t.Book.Site, t.Book.Prefix, "Sign in", t.Visitor.Account
-	p.render(w, r, status, "sign-in.html", v)
-}
-
-func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
-	t := guard.TurnOf(r)
-	if err := readForm(w, r); err != nil {
-		p.showSignIn(w, r, http.StatusBadRequest, view{Problem: "The form could not be read. Please fill it in again."})
-		return
-	}
-	name, password := strings.TrimSpace(r.PostForm.Get("username")), r.PostForm.Get("password")
-	next := guard.OwnPath(t.Book, r.PostForm.Get("next"))
-	v := view{Next: next, Username: name}
-	if name == "" || password == "" {
-		v.Problem = "Please type your name and your password."
-		p.showSignIn(w, r, http.StatusUnprocessableEntity, v)
-		return
-	}
-	remember := r.PostForm.Get("remember") != ""
-	from := people.Origin{Network: t.Visitor.From.String(), Agent: r.UserAgent(), Before: p.Token(r)}
-	token, visitor, err := p.Register.SignIn(r.Context(), name, password, from, remember)
+// maxAge returns how long, in seconds, a browser is to keep the cookie of a session; 0 is
+// until it is closed.
+func maxAge(remembered bool, lasts time.Duration) int {
 	switch {
-	case errors.Is(err, people.ErrWrong):
-		v.Problem = "That name and password do not belong together. Please try again."
-		p.showSignIn(w, r, http.StatusUnprocessableEntity, v)
-		return
-	case errors.Is(err, people.ErrDisabled):
-		v.Problem = "Your account is switched off. Please ask the people who run this site."
-		p.showSignIn(w, r, http.StatusForbidden, v)
-		return
-	case err != nil:
-		p.Log.Error("sign-in failed", "error", err)
-		v.Problem = "Signing in does not work at the moment. Please try again in a while."
-		p.showSignIn(w, r, http.StatusServiceUnavailable, v)
-		return
+	case !remembered:
+		return 0
+	case lasts == 0 || lasts.Seconds() > longestCookie:
+		return longestCookie
 	}
-	maxAge := 0 // until the browser is closed
-	if remember {
-		maxAge = int(t.Book.Sessions.Remembered.Seconds())
-		if maxAge == 0 {
-			maxAge = 400 * 24 * 3600 // the longest that browsers keep a cookie
-		}
+	return int(lasts.Seconds())
+}
+
+// The longest that browsers keep a cookie (RFC 6265bis, section 5.5), in seconds.
+const longestCookie = 400 * 24 * 3600
+
+func (p *Pages) device(r *http.Request) string {
+	if cookies := r.CookiesNamed(deviceName(p.Peers.Secure(r))); len(cookies) == 1 {
+		return cookies[0].Value
 	}
-	p.setCookie(w, r, token, maxAge)
-	if next == "" {
-		next = t.Book.AfterSignIn(&visitor)
+	return ""
+}
+
+// origin returns the client's address, "" if it is not known.
+func origin(t *guard.Turn) string {
+	if !t.Visitor.From.IsValid() {
+		return ""
 	}
-	redirect(w, next)
+	return t.Visitor.From.String()
 }
 
 // unlock tells people who are led here that the site asks for something it cannot take.
@@ -219,52 +217,6 @@ func readForm(w http.ResponseWriter, r *http.Request) error {
 	return r.ParseForm()
 }
 
-// proveAgainForm asks somebody who is signed in for the password once more.
-func (p *Pages) proveAgainForm(w http.ResponseWriter, r *http.Request) {
-	t := guard.TurnOf(r)
-	next := guard.OwnPath(t.Book, r.URL.Query().Get("next"))
-	if !t.Visitor.SignedIn {
-		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(next))
-		return
-	}
-	p.showProveAgain(w, r, http.StatusOK, view{Next: next})
-}
-
-func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, status int, v view) {
-	t := guard.TurnOf(r)
-	v.Site, v.Prefix, v.Title, v.Account = t.Book.Site, t.Book.Prefix, "Type your password again", t.Visitor.Account
-	v.Other = t.Book.Prefix + "/sign-in?other&next=" + url.QueryEscape(v.Next)
-	p.render(w, r, status, "prove-again.html", v)
-}
-
-func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
-	t := guard.TurnOf(r)
-	if err := readForm(w, r); err != nil {
-		p.showProveAgain(w, r, http.StatusBadRequest, view{Problem: "The form could not be read. Please fill it in again."})
-		return
-	}
-	v := view{Next: guard.OwnPath(t.Book, r.PostForm.Get("next"))}
-	if !t.Visitor.SignedIn { // the session has ended meanwhile
-		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(v.Next))
-		return
-	}
-	switch err := p.Register.ProveAgain(r.Context(), p.Token(r), r.PostForm.Get("password"), t.Visitor.From.String()); {
-	case errors.Is(err, people.ErrWrong):
-		v.Problem = "That is not the password of " + t.Visitor.Account + ". Please try again."
-		p.showProveAgain(w, r, http.StatusUnprocessableEntity, v)
-		return
-	case err != nil:
-		p.Log.Error("proving again failed", "error", err)
-		v.Problem = "That does not work at the moment. Please try again in a while."
-		p.showProveAgain(w, r, http.StatusServiceUnavailable, v)
-		return
-	}
-	if v.Next == "" {
-		v.Next = t.Book.AfterSignIn(&t.Visitor)
-	}
-	redirect(w, v.Next)
-}
-
 func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	p.render(w, r, http.StatusOK, "sign-out.html", view{Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "Sign out", Account: t.Visitor.Account})
@@ -272,7 +224,7 @@ func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {
 
 func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	if err := p.Register.SignOut(r.Context(), p.Token(r), t.Visitor.From.String()); err != nil {
+	if err := p.Register.SignOut(r.Context(), p.Token(r), origin(t)); err != nil {
 		p.Log.Error("sign-out failed", "error", err)
 		http.Error(w, "Signing out does not work at the moment. Please try again.", http.StatusServiceUnavailable)
 		return
@@ -336,6 +288,26 @@ func problem(w http.ResponseWriter, status int, detail string) {
 	})
 }
 
+// backToForm returns where to lead somebody whose request could not be carried out since a
+// proof was missing. After what was to change something, that is the page with the form,
+// if the browser says which it was: what was typed there has to be sent again.
+func (p *Pages) backToForm(r *http.Request, t *guard.Turn, location string) string {
+	page, query, _ := strings.Cut(location, "?")
+	values, err := url.ParseQuery(query)
+	if err != nil || !values.Has("unsent") {
+		return location
+	}
+	from, err := url.Parse(r.Referer())
+	if err != nil || from.Host != r.Host {
+		return location
+	}
+	back := guard.OwnPath(t.Book, from.RequestURI())
+	if back == "" || strings.HasPrefix(back, t.Book.Prefix+"/") {
+		return location
+	}
+	return page + "?next=" + url.QueryEscape(back) + "&unsent"
+}
+
 // Missing answers for a page that is not there. It is also the answer for what is
 // hidden, to the last byte.
 func (p *Pages) Missing(w http.ResponseWriter, r *http.Request) {
@@ -360,7 +332,7 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.Turn) {
 	v := view{Site: t.Book.Site, Prefix: t.Book.Prefix, Account: t.Visitor.Account}
 	switch a := t.Answer; {
 	case a.Status == http.StatusSeeOther:
-		redirect(w, a.Location)
+		redirect(w, p.backToForm(r, t, a.Location))
 		return
 	case a.Status == http.StatusNotFound:
 		p.missing(w, r, t.Book, t.Client)
@@ -385,9 +357,12 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.Turn) {
 			if a.Say != "" {
 				detail = a.Say
 			}
-			problem(w, a.Status, detail)
+			writeJSON(w, a.Status, "application/problem+json", map[string]any{
+				"type": "about:blank", "title": http.StatusText(a.Status), "status": a.Status, "detail": detail, "reference": t.Reference,
+			})
 			return
 		}
+		v.Reference = t.Reference
 		v.Title, v.Lead = "Not for you", "You may not see this page."
 		if a.Say != "" {
 			v.Lead = a.Say

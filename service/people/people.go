@@ -8,11 +8,13 @@ import (
 	"fmt"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"ostiarius/core/account"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
+	"ostiarius/core/throttle"
 	"ostiarius/store"
 )
 
@@ -24,28 +26,41 @@ type Register struct {
 	cost     secret.Cost
 	stranger string        // the hash that the password of an unknown account is compared with
 	hashing  chan struct{} // bounds how many passwords are hashed at once
+	waiting  atomic.Int64  // for their turn to be hashed
+	device   []byte        // the key of the cookies by which a browser is known
+	limiter  throttle.Limiter
 	sessions *sessions
+	notes    notes
+	keep     time.Duration // how long activity is kept; 0 for ever
 }
 
-// Options are what a Register needs. All but Cost must be set.
+// Options are what a Register needs. All but Cost and Keep must be set.
 type Options struct {
 	Store *store.Store
 	Book  func() *policy.Book // the policy now in force
 	Now   func() time.Time
-	Cost  secret.Cost // of new password hashes; secret.DefaultCost if zero
+	Cost  secret.Cost   // of new password hashes; secret.DefaultCost if zero
+	Keep  time.Duration // how long activity is kept; 0 for ever
 }
 
-// New returns the Register of the records in o.Store.
-func New(o Options) *Register {
+// New returns the Register of the records in o.Store. The error says that they cannot be
+// read.
+func New(o Options) (*Register, error) {
 	if o.Cost == (secret.Cost{}) {
 		o.Cost = secret.DefaultCost
 	}
-	return &Register{
-		store: o.Store, book: o.Book, now: o.Now, cost: o.Cost,
-		stranger: secret.Hash(secret.Generate(), o.Cost),
-		hashing:  make(chan struct{}, max(1, runtime.GOMAXPROCS(0))),
-		sessions: newSessions(),
+	device, err := o.Store.Secret(context.Background(), "device")
+	if err != nil {
+		return nil, err
 	}
+	return &Register{
+		store: o.Store, book: o.Book, now: o.Now, cost: o.Cost, keep: o.Keep, device: device,
+		stranger: secret.Hash(secret.Generate(), o.Cost),
+		// Half of the processors at most: the other half answers for the guarded site
+		// while somebody floods the sign-in page.
+		hashing:  make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2)),
+		sessions: newSessions(),
+	}, nil
 }
 
 // A Mistake is an error that the person who asked can mend; its text says how.
@@ -55,6 +70,8 @@ type Mistake struct {
 }
 
 func (m *Mistake) Error() string { return m.Text }
+
+func asMistake(err error, m **Mistake) bool { return errors.As(err, m) }
 
 func invalid(format string, args ...any) error {
 	return &Mistake{"invalid", fmt.Sprintf(format, args...)}
@@ -75,41 +92,125 @@ func explain(name string, err error) error {
 type NewAccount struct {
 	Name     string
 	Email    string
-	Password string
+	Notes    string
+	Password string // "" for none yet: then a link is needed to set one
 	Roles    []string
 }
 
 // Add adds an account. The actor is whoever asked for it.
 func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*account.Account, error) {
 	name := strings.TrimSpace(n.Name)
-	key, err := account.Key(name)
+	keys, err := keysOf(name, n.Email)
 	if err != nil {
-		return nil, invalid("%v", err)
+		return nil, err
 	}
-	if err := secret.CheckNew(n.Password); err != nil {
-		return nil, invalid("%v", err)
-	}
-	if n.Email != "" && (strings.Count(n.Email, "@") != 1 || strings.ContainsAny(n.Email, " \r\n\t<>,") || strings.HasPrefix(n.Email, "@") || strings.HasSuffix(n.Email, "@")) {
-		return nil, invalid("%q is no e-mail address", n.Email)
+	if err := checkNotes(n.Notes); err != nil {
+		return nil, err
 	}
 	now := r.now()
-	a := &account.Account{Name: name, Email: n.Email, MadeAt: now, MadeBy: actor}
+	a := &account.Account{Name: name, Email: n.Email, Notes: n.Notes, MadeAt: now, MadeBy: actor}
 	for _, role := range n.Roles {
 		if err := r.checkRole(role); err != nil {
 			return nil, err
 		}
 		a.Grants = append(a.Grants, account.Grant{Role: role, From: now, By: actor})
 	}
-	hash, err := r.hash(ctx, n.Password)
-	if err != nil {
-		return nil, err
+	hash := ""
+	if n.Password != "" {
+		if err := r.checkPassword(n.Password, a); err != nil {
+			return nil, err
+		}
+		if hash, err = r.hash(ctx, n.Password); err != nil {
+			return nil, err
+		}
 	}
 	detail := "no roles"
 	if len(n.Roles) > 0 {
 		detail = "roles " + strings.Join(n.Roles, ", ")
 	}
-	a.ID, err = r.store.AddAccount(ctx, a, key, hash, store.Event{At: now, Kind: "account added", Account: name, Actor: actor, Detail: detail})
+	a.Unset = hash == ""
+	a.ID, err = r.store.AddAccount(ctx, a, keys, hash, store.Event{At: now, Kind: "account added", Account: name, Actor: actor, Detail: detail})
 	return a, explain(name, err)
+}
+
+// keysOf returns the forms in which the names of an account are compared.
+func keysOf(name, email string) (keys store.Keys, err error) {
+	if keys.Name, err = account.Key(name); err != nil {
+		return keys, invalid("%v", err)
+	}
+	if keys.Email, err = account.EmailKey(email); err != nil {
+		return keys, invalid("%v", err)
+	}
+	return keys, nil
+}
+
+func checkNotes(notes string) error {
+	if len(notes) > 4000 {
+		return invalid("the notes have more than 4000 bytes")
+	}
+	return nil
+}
+
+// checkPassword says what is wrong with a new password for an account.
+func (r *Register) checkPassword(password string, a *account.Account) error {
+	if err := secret.CheckNew(password, r.context(a)...); err != nil {
+		return invalid("%v", err)
+	}
+	return nil
+}
+
+// context are the words that somebody who guesses an account's password tries first.
+func (r *Register) context(a *account.Account) []string {
+	return []string{r.book().Site, a.Name, a.Email, "ostiarius"}
+}
+
+// Strength estimates how strong a password would be for an account of that name.
+func (r *Register) Strength(password, name string) secret.Strength {
+	return secret.Estimate(password, r.context(&account.Account{Name: name})...)
+}
+
+// An Edit says what of an account is to be changed; nil leaves it.
+type Edit struct {
+	Name  *string
+	Email *string
+	Notes *string
+}
+
+// Edit changes the details of an account.
+func (r *Register) Edit(ctx context.Context, actor, name string, to Edit) (*account.Account, error) {
+	var edited *account.Account
+	err := r.change(ctx, name, func(a *account.Account) error {
+		old := a.Name
+		var changed []string
+		for _, field := range []struct {
+			what string
+			to   *string
+			in   *string
+		}{{"name", to.Name, &a.Name}, {"e-mail", to.Email, &a.Email}, {"notes", to.Notes, &a.Notes}} {
+			if field.to != nil && strings.TrimSpace(*field.to) != *field.in {
+				*field.in = strings.TrimSpace(*field.to)
+				changed = append(changed, field.what)
+			}
+		}
+		edited = a
+		keys, err := keysOf(a.Name, a.Email)
+		if err != nil {
+			return err
+		}
+		if err := checkNotes(a.Notes); err != nil {
+			return err
+		}
+		e := r.event("account changed", a, actor, strings.Join(changed, ", "))
+		if e.Account = old; old != a.Name {
+			e.Detail += "; the name is now " + a.Name
+		}
+		return r.store.EditAccount(ctx, a, keys, e)
+	})
+	var mistake *Mistake
+	if errors.As(err, &mistake) && mistake.Kind == "taken" {
+		err = &Mistake{"taken", "another account has that name or e-mail address already"}
+	}
+	return edited, err
 }
 
 func (r *Register) checkRole(role string) error {
@@ -127,18 +228,45 @@ func (r *Register) hash(ctx context.Context, password string) (string, error) {
 	return secret.Hash(password, r.cost), nil
 }
 
+// ErrBusy says that too many passwords are waiting to be looked at.
+var ErrBusy = errors.New("too many people sign in at the moment; please try again in a few seconds")
+
+// The most passwords that wait for their turn, and how long one waits.
+const (
+	longestQueue = 64
+	longestTurn  = 10 * time.Second
+)
+
 func (r *Register) takeTurn(ctx context.Context) error {
 	select {
 	case r.hashing <- struct{}{}:
 		return nil
+	default:
+	}
+	if r.waiting.Add(1) > longestQueue {
+		r.waiting.Add(-1)
+		return ErrBusy
+	}
+	defer r.waiting.Add(-1)
+	timer := time.NewTimer(longestTurn)
+	defer timer.Stop()
+	select {
+	case r.hashing <- struct{}{}:
+		return nil
+	case <-timer.C:
+		return ErrBusy
 	case <-ctx.Done():
 		return ctx.Err()
 	}
 }
 
-// List returns all accounts by name.
-func (r *Register) List(ctx context.Context) ([]*account.Account, error) {
-	return r.store.Accounts(ctx)
+// A Query says which accounts are meant, and in which order. See store.AccountQuery.
+type Query = store.AccountQuery
+
+// List returns the accounts that a query means, and how many there are in all.
+func (r *Register) List(ctx context.Context, q Query) ([]*account.Account, int, error) {
+	q.Now = r.now()
+	return r.store.Accounts(ctx, q)
 }
 
 // Show returns one account.
@@ -177,10 +305,10 @@ func (r *Register) Remove(ctx context.Context, actor, name string) error {
 
 // SetPassword gives an account a new password and ends its sessions.
 func (r *Register) SetPassword(ctx context.Context, actor, name, password string) error {
-	if err := secret.CheckNew(password); err != nil {
-		return invalid("%v", err)
-	}
 	return r.change(ctx, name, func(a *account.Account) error {
+		if err := r.checkPassword(password, a); err != nil {
+			return err
+		}
 		hash, err := r.hash(ctx, password)
 		if err != nil {
 			return err
@@ -200,22 +328,37 @@ func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled
 	})
 }
 
-// Grant gives a role to an account, until a time or, if until is zero, for good.
-func (r *Register) Grant(ctx context.Context, actor, name, role string, until time.Time) error {
+// Grant gives a role to an account, from a time on or, if from is zero, from now, and
+// until a time or, if until is zero, for good.
+func (r *Register) Grant(ctx context.Context, actor, name, role string, from, until time.Time) error {
 	if err := r.checkRole(role); err != nil {
 		return err
 	}
 	now := r.now()
+	if from.IsZero() {
+		from = now
+	}
 	if !until.IsZero() && !until.After(now) {
 		return invalid("the end of the grant, %s, is not in the future", until.Format(time.RFC3339))
 	}
+	if !until.IsZero() && !until.After(from) {
+		return invalid("the end of the grant, %s, is not after its beginning, %s", until.Format(time.RFC3339), from.Format(time.RFC3339))
+	}
 	return r.change(ctx, name, func(a *account.Account) error {
 		detail := "role " + role
+		if from.After(now) {
+			detail += " from " + from.UTC().Format(time.RFC3339)
+		}
 		if !until.IsZero() {
 			detail += " until " + until.UTC().Format(time.RFC3339)
 		}
-		return r.store.Grant(ctx, a.ID, account.Grant{Role: role, From: now, Until: until, By: actor}, r.event("role granted", a, actor, detail))
+		return r.store.Grant(ctx, a.ID, account.Grant{Role: role, From: from, Until: until, By: actor}, r.event("role granted", a, actor, detail))
 	})
+}
+
+// GrantsEnding returns how many grants that hold now end before a time.
+func (r *Register) GrantsEnding(ctx context.Context, before time.Time) (int, error) {
+	return r.store.GrantsEnding(ctx, r.now(), before)
 }
 
 // Revoke takes a role from an account.

@@ -45,7 +45,10 @@ func register(t *testing.T) (*Register, *store.Store, *clock) {
 		t.Fatal(findings)
 	}
 	c := &clock{now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
-	r := New(Options{Store: records, Book: func() *policy.Book { return book }, Now: c.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}})
+	r, err := New(Options{Store: records, Book: func() *policy.Book { return book }, Now: c.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}})
+	if err != nil {
+		t.Fatal(err)
+	}
 	if _, err := r.Add(context.Background(), "test", NewAccount{Name: "Ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +57,8 @@ func register(t *testing.T) (*Register, *store.Store, *clock) {
 
 func signIn(t *testing.T, r *Register, remember bool) string {
 	t.Helper()
-	token, v, err := r.SignIn(context.Background(), "ines", "seven-brass-prisms", Origin{Network: "192.0.2.7", Agent: strings.Repeat("x", 1000)}, remember)
+	in, err := r.SignIn(context.Background(), "ines", "seven-brass-prisms", Origin{Network: "192.0.2.7", Agent: strings.Repeat("x", 1000)}, remember)
+	token, v := in.Token, in.Visitor
 	if err != nil || v.Account != "ines" || !slices.Equal(v.Roles, []string{"keeper"}) {
 		t.Fatalf("%+v %v", v, err)
 	}
@@ -63,7 +67,7 @@ func signIn(t *testing.T, r *Register, remember bool) string {
 
 func alive(t *testing.T, r *Register, token string) bool {
 	t.Helper()
-	v, err := r.Visitor(context.Background(), token)
+	v, _, err := r.Visitor(context.Background(), token)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -83,7 +87,10 @@ func TestSessionsEndByThemselves(t *testing.T) {
 	if err := r.Flush(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	again := New(Options{Store: records, Book: r.book, Now: c.Now, Cost: r.cost})
+	again, err := New(Options{Store: records, Book: r.book, Now: c.Now, Cost: r.cost})
+	if err != nil {
+		t.Fatal(err)
+	}
 	c.pass(20 * time.Minute)
 	if !alive(t, again, token) {
 		t.Error("the session did not survive a restart")
@@ -114,7 +121,7 @@ func TestProofAges(t *testing.T) {
 	r, _, c := register(t)
 	token := signIn(t, r, false)
 	c.pass(7 * time.Minute)
-	if v, _ := r.Visitor(context.Background(), token); v.ProofAge != 7*time.Minute {
+	if v, _, _ := r.Visitor(context.Background(), token); v.ProofAge != 7*time.Minute {
 		t.Errorf("proof age %v", v.ProofAge)
 	}
 	if err := r.ProveAgain(context.Background(), token, "wrong", ""); !errors.Is(err, ErrWrong) {
@@ -123,7 +130,7 @@ func TestProofAges(t *testing.T) {
 	if err := r.ProveAgain(context.Background(), token, "seven-brass-prisms", ""); err != nil {
 		t.Fatal(err)
 	}
-	if v, _ := r.Visitor(context.Background(), token); v.ProofAge != 0 || !v.SignedIn {
+	if v, _, _ := r.Visitor(context.Background(), token); v.ProofAge != 0 || !v.SignedIn {
 		t.Errorf("after proving again: %+v", v)
 	}
 	if err := r.ProveAgain(context.Background(), "no token", "seven-brass-prisms", ""); !errors.Is(err, ErrWrong) {
@@ -155,12 +162,12 @@ func TestChangesUnderLoad(t *testing.T) {
 		if i%2 == 0 {
 			err = r.Revoke(context.Background(), "test", "ines", "keeper")
 		} else {
-			err = r.Grant(context.Background(), "test", "ines", "keeper", time.Time{})
+			err = r.Grant(context.Background(), "test", "ines", "keeper", time.Time{}, time.Time{})
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
-		if v, _ := r.Visitor(context.Background(), token); len(v.Roles) != i%2 {
+		if v, _, _ := r.Visitor(context.Background(), token); len(v.Roles) != i%2 {
 			t.Fatalf("change %d is not seen: %v", i, v.Roles)
 		}
 	}
@@ -176,7 +183,7 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	r.SignIn(ctx, "my-password-by-mistake", "x", Origin{}, false)
 	r.SetDisabled(ctx, "agnes", "ines", true)
 	r.SignOut(ctx, token, "")
-	events, err := records.Events(ctx, 100)
+	events, err := records.Events(ctx, store.EventQuery{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}

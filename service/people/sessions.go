@@ -3,6 +3,7 @@ package people
 import (
 	"context"
 	"errors"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -14,136 +15,9 @@ import (
 	"ostiarius/store"
 )
 
-// ErrWrong says that name and password do not belong together. Whether there is such an
-// account is not said.
-var ErrWrong = errors.New("name or password is wrong")
-
-// ErrDisabled says that the password was right, but the account is disabled.
-var ErrDisabled = errors.New("the account is disabled")
-
-// An Origin is from where somebody signs in.
-type Origin struct {
-	Network string // the client's address
-	Agent   string // the User-Agent header
-	Before  string // the token that the browser brought, if any; its session ends
-}
-
-// SignIn makes a session for whoever has this name and password, and returns its token.
-// The error is ErrWrong or ErrDisabled, or says that the service failed.
-//
-// It takes the same time whether or not there is such an account.
-func (r *Register) SignIn(ctx context.Context, name, password string, from Origin, remember bool) (token string, visitor policy.Visitor, err error) {
-	hash := r.stranger
-	var a *account.Account
-	if key, err := account.Key(name); err == nil {
-		found, h, err := r.store.AccountByKey(ctx, key)
-		switch {
-		case err == nil:
-			a, hash = found, h
-		case !errors.Is(err, store.ErrNone):
-			return "", visitor, err
-		}
-	}
-	right, err := r.verify(ctx, hash, password)
-	if err != nil {
-		return "", visitor, err
-	}
-	now := r.now()
-	fail := func(reason string, answer error) (string, policy.Visitor, error) {
-		err := r.store.Record(ctx, store.Event{At: now, Kind: "sign-in failed", Account: nameOf(a), Network: from.Network, Detail: reason})
-		return "", visitor, errors.Join(answer, err)
-	}
-	switch {
-	case a == nil:
-		return fail("unknown account", ErrWrong)
-	case !right:
-		return fail("wrong password", ErrWrong)
-	case a.Disabled:
-		return fail("account disabled", ErrDisabled)
-	}
-	token, tokenHash := secret.NewToken()
-	s := &session.Session{
-		Hash: tokenHash, Account: a.ID, MadeAt: now, SeenAt: now, ProvedAt: now,
-		Remembered: remember, Network: from.Network, Agent: cut(from.Agent, 300),
-	}
-	var before *secret.TokenHash
-	if h, ok := secret.HashToken(from.Before); ok {
-		before = &h
-	}
-	err = r.store.AddSession(ctx, s, hash, before, store.Event{At: now, Kind: "sign-in", Account: a.Name, Actor: a.Name, Network: from.Network})
-	if errors.Is(err, store.ErrNone) {
-		return fail("account changed meanwhile", ErrWrong)
-	}
-	if err != nil {
-		return "", visitor, err
-	}
-	if before != nil {
-		r.sessions.drop(*before)
-	}
-	return token, visitorOf(a, s, now), nil
-}
-
-// ProveAgain takes the password of somebody who is signed in, and notes in the session that
-// it was typed. The error is ErrWrong if it is not theirs or the session has ended.
-func (r *Register) ProveAgain(ctx context.Context, token, password, network string) error {
-	hash, ok := secret.HashToken(token)
-	if !ok {
-		return ErrWrong
-	}
-	s, a, err := r.load(ctx, hash)
-	if errors.Is(err, store.ErrNone) {
-		return ErrWrong
-	}
-	if err != nil {
-		return err
-	}
-	_, kept, err := r.find(ctx, a.Name)
-	if err != nil {
-		return err
-	}
-	right, err := r.verify(ctx, kept, password)
-	if err != nil {
-		return err
-	}
-	e := store.Event{At: r.now(), Kind: "proven again", Account: a.Name, Actor: a.Name, Network: network}
-	if !right {
-		e.Kind = "proof failed"
-		return errors.Join(ErrWrong, r.store.Record(ctx, e))
-	}
-	err = r.store.SetProved(ctx, s.Hash, e.At, e)
-	r.sessions.drop(hash)
-	if errors.Is(err, store.ErrNone) {
-		return ErrWrong
-	}
-	return err
-}
-
-// verify compares a password with the hash of the right one, when it is its turn.
-func (r *Register) verify(ctx context.Context, hash, password string) (bool, error) {
-	if err := r.takeTurn(ctx); err != nil {
-		return false, err
-	}
-	defer func() { <-r.hashing }()
-	return len(password) <= secret.MaxPassword && secret.Verify(hash, password), nil
-}
-
-func nameOf(a *account.Account) string {
-	if a == nil {
-		return "" // what was typed may be a password
-	}
-	return a.Name
-}
-
-func cut(s string, n int) string {
-	if len(s) > n {
-		return s[:n]
-	}
-	return s
-}
-
 // SignOut ends the session of a token. A token without a session is no error.
 func (r *Register) SignOut(ctx context.Context, token, network string) error {
-	hash, ok := secret.HashToken(token)
+	hash, ok := secret.HashToken(r.sessions.current(token, r.now()))
 	if !ok {
 		return nil
 	}
@@ -159,36 +33,71 @@ func (r *Register) SignOut(ctx context.Context, token, network string) error {
 }
 
 // Visitor returns who brings the token, as far as it proves anything: the zero Visitor if
-// it is forged, has ended or is empty. The error says that the records could not be
-// read; the visitor is then nobody.
-func (r *Register) Visitor(ctx context.Context, token string) (policy.Visitor, error) {
+// it is forged, has ended or is empty. When the rights of the account have changed since
+// the token was made, the session gets a fresh token, which the browser must be given. The
+// error says that the records could not be read; the visitor is then nobody.
+func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor, fresh *Renewal, err error) {
+	now := r.now()
 	hash, ok := secret.HashToken(token)
 	if !ok {
-		return policy.Visitor{}, nil
+		return v, nil, nil
 	}
-	now := r.now()
-	e := r.sessions.get(hash, now)
+	book := r.book()
+	e, renewed := r.sessions.get(hash, book, now), ""
+	if e == nil {
+		if current := r.sessions.current(token, now); current != token {
+			renewed, token = current, current
+			hash, _ = secret.HashToken(current)
+			e = r.sessions.get(hash, book, now)
+		}
+	}
 	if e == nil {
 		seen := r.sessions.version()
 		s, a, err := r.load(ctx, hash)
 		if errors.Is(err, store.ErrNone) {
-			return policy.Visitor{}, nil
+			if r.sessions.settled(token, now) != token {
+				return r.Visitor(ctx, token) // which stands for another since a moment
+			}
+			return v, nil, nil
 		}
 		if err != nil {
-			return policy.Visitor{}, err
+			return v, nil, err
 		}
-		e = r.sessions.put(seen, s, a, now)
+		if rights := session.Rights(a.Roles(now)); rights != s.Rights {
+			next, nextHash := secret.NewToken()
+			switch err := r.sessions.renew(hash, next, now, func() error { return r.store.RenewSession(ctx, hash, nextHash, rights) }); {
+			case errors.Is(err, store.ErrNone): // another request was first, or it has just ended
+				if r.sessions.current(token, now) == token {
+					return v, nil, nil
+				}
+				return r.Visitor(ctx, token)
+			case err != nil:
+				return v, nil, err
+			}
+			s.Hash, s.Rights, renewed = nextHash, rights, next
+			seen = r.sessions.version()
+		}
+		e = r.sessions.put(seen, s, a, book, now)
 	}
 	s := e.session
 	s.SeenAt = time.UnixMilli(e.seen.Load())
-	limits := r.book().Sessions
-	if !s.Alive(now, session.Limits(limits)) {
-		return policy.Visitor{}, nil
+	if !s.Alive(now, session.Limits(e.limits)) {
+		return v, nil, nil
 	}
 	r.sessions.touch(e, now)
-	v := e.visitor
+	v = e.visitor
 	v.ProofAge = s.ProofAge(now)
-	return v, nil
+	if renewed != "" {
+		fresh = &Renewal{Token: renewed, Remembered: s.Remembered, Lasts: e.limits.Remembered}
+	}
+	return v, fresh, nil
+}
+
+// A Renewal is the fresh token of a session.
+type Renewal struct {
+	Token      string
+	Remembered bool          // the session outlasts the browser
+	Lasts      time.Duration // how long a remembered session lasts; 0 for no end
 }
 
 // load reads a session and its account from the records. The error is ErrNone if either
@@ -216,37 +125,141 @@ func visitorOf(a *account.Account, s *session.Session, now time.Time) policy.Vis
 	return policy.Visitor{SignedIn: true, Account: key, Roles: a.Roles(now), ProofAge: s.ProofAge(now)}
 }
 
-// Tend writes down now and then when sessions were last used, and sweeps those that have
-// ended, until ctx ends. It calls report with what went wrong.
+// A HeldSession is a session that somebody has, and the name of the account.
+type HeldSession = store.HeldSession
+
+// Sessions returns the sessions that hold now, the latest used first: those of an account,
+// or of all if the name is "", that have the words in name, network or browser; and how
+// many there are in all.
+func (r *Register) Sessions(ctx context.Context, name, words string, offset, limit int) ([]HeldSession, int, error) {
+	q := store.SessionQuery{Words: words, Now: r.now(), Alive: session.Limits(r.book().LongestSessions()), Offset: offset, Limit: limit}
+	if name != "" {
+		a, _, err := r.find(ctx, name)
+		if err != nil {
+			return nil, 0, err
+		}
+		q.Account = a.ID
+	}
+	if err := r.Flush(ctx); err != nil { // so that the list says when they were last used
+		return nil, 0, err
+	}
+	return r.store.Sessions(ctx, q)
+}
+
+// EndSession ends the session with that handle. With a name, it must be one of that
+// account.
+func (r *Register) EndSession(ctx context.Context, actor, handle, name string) error {
+	none := &Mistake{"unknown", "there is no session \"" + cut(handle, 40) + "\"; perhaps it has ended already"}
+	if len(handle) != 20 || strings.Trim(handle, "0123456789abcdef") != "" {
+		return none
+	}
+	q := store.SessionQuery{Handle: handle, Now: r.now(), Limit: 1}
+	if name != "" {
+		a, _, err := r.find(ctx, name)
+		if err != nil {
+			return err
+		}
+		q.Account = a.ID
+	}
+	found, _, err := r.store.Sessions(ctx, q)
+	if err != nil {
+		return err
+	}
+	if len(found) == 0 {
+		return none
+	}
+	s := found[0]
+	err = r.store.EndSession(ctx, s.Hash, store.Event{At: r.now(), Kind: "session ended", Account: s.Name, Actor: actor, Detail: "session " + handle})
+	r.sessions.drop(s.Hash)
+	if errors.Is(err, store.ErrNone) {
+		return none
+	}
+	return err
+}
+
+// EndSessions ends all sessions of an account, but for the one of the token keep, if that
+// is not "". It returns how many ended.
+func (r *Register) EndSessions(ctx context.Context, actor, name, keep string) (ended int64, err error) {
+	var but *secret.TokenHash
+	if hash, ok := secret.HashToken(r.sessions.current(keep, r.now())); ok {
+		but = &hash
+	}
+	err = r.change(ctx, name, func(a *account.Account) error {
+		ended, err = r.store.EndSessions(ctx, a.ID, but, r.event("sessions ended", a, actor, ""))
+		return err
+	})
+	return ended, err
+}
+
+// Handle returns the handle of the session that a token stands for, "" for none.
+func (r *Register) Handle(token string) string {
+	hash, ok := secret.HashToken(r.sessions.current(token, r.now()))
+	if !ok {
+		return ""
+	}
+	return (&session.Session{Hash: hash}).Handle()
+}
+
+// Tend writes down now and then what happened at the doors and when sessions were last
+// used, and sweeps what has ended, until ctx ends. It calls report with what went wrong.
 func (r *Register) Tend(ctx context.Context, report func(error)) {
-	ticker := time.NewTicker(20 * time.Second)
+	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
-	for i := 0; ; i++ {
+	began, wall := time.Now(), r.now()
+	sweepFrom := 30 * time.Second // since began; later if the clock is not to be trusted
+	try := func(err error) {
+		if err != nil && ctx.Err() == nil {
+			report(err)
+		}
+	}
+	for i := 1; ; i++ {
 		select {
 		case <-ticker.C:
 		case <-ctx.Done():
-			if err := r.Flush(context.WithoutCancel(ctx)); err != nil {
+			last := context.WithoutCancel(ctx)
+			if err := errors.Join(r.Flush(last), r.FlushNotes(last)); err != nil {
 				report(err)
 			}
 			return
 		}
-		if err := r.Flush(ctx); err != nil {
-			report(err)
+		try(r.FlushNotes(ctx))
+		if i%20 == 0 {
+			try(r.Flush(ctx))
 		}
-		if i%30 == 0 {
-			limits := r.book().Sessions
-			before := func(d time.Duration) time.Time {
-				if d == 0 {
-					return time.Time{}
-				}
-				return r.now().Add(-d)
-			}
-			if err := r.store.SweepSessions(ctx, before(limits.Lifetime), before(limits.Idle), before(limits.Remembered)); err != nil {
-				report(err)
-			}
-			r.sessions.prune(func(s *session.Session) bool { return s.Alive(r.now(), session.Limits(limits)) })
+		if i%600 != 60 {
+			continue
+		}
+		// A clock that has jumped ahead would make everything look ended. What looks so stays
+		// shut, but is kept for a day, in case the clock is put right.
+		elapsed := time.Since(began)
+		if drift := r.now().Sub(wall) - elapsed; drift > 10*time.Minute || drift < -10*time.Minute {
+			report(errors.New("the clock has jumped; what has ended is not swept for a day"))
+			wall, began, elapsed = r.now(), time.Now(), 0
+			sweepFrom = 24 * time.Hour
+		}
+		if elapsed >= sweepFrom {
+			try(r.Sweep(ctx))
 		}
 	}
+}
+
+// Sweep removes the records of what has ended: sessions, links, and activity that is older
+// than it is to be kept.
+func (r *Register) Sweep(ctx context.Context) error {
+	now := r.now()
+	before := func(d time.Duration) time.Time {
+		if d == 0 {
+			return time.Time{}
+		}
+		return now.Add(-d)
+	}
+	longest := r.book().LongestSessions()
+	r.sessions.prune(now)
+	return errors.Join(
+		r.store.SweepSessions(ctx, before(longest.Lifetime), before(longest.Idle), before(longest.Remembered)),
+		r.store.SweepLinks(ctx, now),
+		r.store.SweepActivity(ctx, before(r.keep)),
+	)
 }
 
 // Flush writes down when the sessions in memory were last used.
@@ -260,6 +273,8 @@ type sessions struct {
 	mu       sync.RWMutex
 	byHash   map[secret.TokenHash]*entry
 	accounts map[int64]*state
+	renewed  map[secret.TokenHash]renewal
+	renewing sync.Mutex // held while a token is replaced
 	changes  uint64
 
 	usedMu sync.Mutex
@@ -269,6 +284,8 @@ type sessions struct {
 type entry struct {
 	session session.Session // as it was read; see seen
 	visitor policy.Visitor
+	limits  policy.Sessions
+	of      *policy.Book // the policy that gave the limits
 	state   *state
 	until   time.Time    // when a grant begins or ends; zero for never
 	seen    atomic.Int64 // milliseconds
@@ -281,7 +298,63 @@ type state struct {
 }
 
 func newSessions() *sessions {
-	return &sessions{byHash: map[secret.TokenHash]*entry{}, accounts: map[int64]*state{}}
+	return &sessions{byHash: map[secret.TokenHash]*entry{}, accounts: map[int64]*state{}, renewed: map[secret.TokenHash]renewal{}}
+}
+
+// A renewal is the token that a session got instead of another. The old one still stands
+// for it for a moment, for the requests that a browser had sent already.
+type renewal struct {
+	token string
+	until time.Time
+}
+
+const renewalLasts = time.Minute
+
+// current returns the token that a session has now, if that is another than the one
+// brought.
+func (c *sessions) current(token string, now time.Time) string {
+	hash, ok := secret.HashToken(token)
+	if !ok {
+		return token
+	}
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	for {
+		next, renewed := c.renewed[hash]
+		if !renewed || !now.Before(next.until) {
+			return token
+		}
+		token = next.token
+		hash, _ = secret.HashToken(token)
+	}
+}
+
+// settled is current after renewals that are under way.
+func (c *sessions) settled(token string, now time.Time) string {
+	c.renewing.Lock()
+	defer c.renewing.Unlock()
+	return c.current(token, now)
+}
+
+// renew replaces a token by another, in the records by write and here; nobody sees one
+// without the other.
+func (c *sessions) renew(before secret.TokenHash, token string, now time.Time, write func() error) error {
+	c.renewing.Lock()
+	defer c.renewing.Unlock()
+	if err := write(); err != nil {
+		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.changes++
+	delete(c.byHash, before)
+	for hash, old := range c.renewed {
+		if !now.Before(old.until) {
+			delete(c.renewed, hash)
+		}
+	}
+	c.renewed[before] = renewal{token, now.Add(renewalLasts)}
+	return nil
 }
 
 func (c *sessions) version() uint64 {
@@ -290,27 +363,20 @@ func (c *sessions) version() uint64 {
 	return c.changes
 }
 
-func (c *sessions) get(hash secret.TokenHash, now time.Time) *entry {
+func (c *sessions) get(hash secret.TokenHash, book *policy.Book, now time.Time) *entry {
 	c.mu.RLock()
 	e := c.byHash[hash]
 	c.mu.RUnlock()
-	if e == nil || e.state.stale.Load() || !e.until.IsZero() && !now.Before(e.until) {
+	if e == nil || e.of != book || e.state.stale.Load() || !e.until.IsZero() && !now.Before(e.until) {
 		return nil
 	}
 	return e
 }
 
 // put keeps what was read from the records, unless something changed since version.
-func (c *sessions) put(version uint64, s *session.Session, a *account.Account, now time.Time) *entry {
-	e := &entry{session: *s, visitor: visitorOf(a, s, now)}
+func (c *sessions) put(version uint64, s *session.Session, a *account.Account, book *policy.Book, now time.Time) *entry {
+	e := &entry{session: *s, visitor: visitorOf(a, s, now), limits: book.SessionsFor(a.Roles(now)), of: book, until: a.Changes(now)}
 	e.seen.Store(s.SeenAt.UnixMilli())
-	for _, g := range a.Grants {
-		for _, t := range []time.Time{g.From, g.Until} {
-			if t.After(now) && (e.until.IsZero() || t.Before(e.until)) {
-				e.until = t
-			}
-		}
-	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if e.state = c.accounts[s.Account]; e.state == nil {
@@ -343,14 +409,14 @@ func (c *sessions) forget(id int64) {
 	}
 }
 
-// prune drops the sessions that are not to be kept.
-func (c *sessions) prune(keep func(*session.Session) bool) {
+// prune drops what is no longer alive or stale.
+func (c *sessions) prune(now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for hash, e := range c.byHash {
 		s := e.session
 		s.SeenAt = time.UnixMilli(e.seen.Load())
-		if e.state.stale.Load() || !keep(&s) {
+		if e.state.stale.Load() || !s.Alive(now, session.Limits(e.limits)) {
 			delete(c.byHash, hash)
 		}
 	}

@@ -51,7 +51,7 @@ func guarded(t testing.TB, settings string) func(target string) (judged string, 
 				files.ServeHTTP(w, r)
 			})}
 		},
-		Who:    func(*http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil },
+		Who:    func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil },
 		Own:    http.NotFoundHandler(),
 		Turned: func(w http.ResponseWriter, r *http.Request, t *guard.Turn) { w.WriteHeader(t.Answer.Status) },
 	}

@@ -1,0 +1,185 @@
+package api
+
+import (
+	"cmp"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+	"ostiarius/service/inforce"
+	"ostiarius/service/people"
+)
+
+func (a *API) activity(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	_, limit, err := part(q)
+	asked := people.EventQuery{
+		Kind: q.Get("kind"), Account: q.Get("account"), Network: q.Get("network"), Door: q.Get("door"),
+		Reference: q.Get("reference"), Words: q.Get("search"), Limit: limit,
+	}
+	for name, to := range map[string]*time.Time{"since": &asked.Since, "until": &asked.Until} {
+		if text := q.Get(name); text != "" && err == nil {
+			if *to, err = time.Parse(time.RFC3339Nano, text); err != nil {
+				err = fmt.Errorf("%s is a time such as 2026-11-23T18:00:00Z, not %q", name, text)
+			}
+		}
+	}
+	for name, to := range map[string]*int64{"after": &asked.After, "before": &asked.Before} {
+		if text := q.Get(name); text != "" && err == nil {
+			if *to, err = strconv.ParseInt(text, 10, 64); err != nil {
+				err = fmt.Errorf("%s is the number of an event, not %q", name, text)
+			}
+		}
+	}
+	if err != nil {
+		a.problem(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	events, err := a.Register.Events(r.Context(), asked)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusOK, showEvents(events))
+}
+
+func showEvents(events []people.Event) []client.Event {
+	shown := make([]client.Event, len(events))
+	for i, e := range events {
+		shown[i] = client.Event{ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account, Actor: e.Actor, Network: e.Network, Door: e.Door, Place: e.Place, Detail: e.Detail, Reference: e.Reference}
+	}
+	return shown
+}
+
+// today says what happened in the last 24 hours and what somebody should look at.
+func (a *API) today(w http.ResponseWriter, r *http.Request) {
+	ctx, now := r.Context(), a.Now()
+	first := now.Truncate(time.Hour).Add(-23 * time.Hour)
+	counts, err := a.Register.Counts(ctx, first)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	book := a.Policy.Book()
+	t := client.Today{Hours: make([]client.Hour, 24), Doors: []client.DoorHits{}, Attention: []string{}, Doorways: len(book.Doors), Promises: len(book.Promises)}
+	for i := range t.Hours {
+		t.Hours[i] = client.Hour{At: first.Add(time.Duration(i) * time.Hour), Outcomes: map[string]int64{}}
+	}
+	doors := map[string]map[string]int64{}
+	for _, c := range counts {
+		if i := int(c.Hour.Sub(first) / time.Hour); i >= 0 && i < len(t.Hours) {
+			t.Hours[i].Outcomes[c.Outcome] += c.N
+		}
+		if c.Outcome == string(policy.Admit) || c.Door == "" {
+			continue
+		}
+		if doors[c.Door] == nil {
+			doors[c.Door] = map[string]int64{}
+		}
+		doors[c.Door][c.Outcome] += c.N
+	}
+	for door, outcomes := range doors {
+		t.Doors = append(t.Doors, client.DoorHits{Door: door, Outcomes: outcomes})
+	}
+	away := func(d client.DoorHits) (n int64) {
+		for _, times := range d.Outcomes {
+			n += times
+		}
+		return n
+	}
+	slices.SortFunc(t.Doors, func(x, y client.DoorHits) int {
+		return cmp.Or(cmp.Compare(away(y), away(x)), cmp.Compare(x.Door, y.Door))
+	})
+	t.Doors = t.Doors[:min(8, len(t.Doors))]
+
+	refusals, err := a.Register.Events(ctx, people.EventQuery{Kind: "refused", Limit: 8})
+	if err == nil {
+		t.Refusals = showEvents(refusals)
+		_, t.Sessions, err = a.Register.Sessions(ctx, "", "", 0, 1)
+	}
+	if err == nil {
+		_, t.People, err = a.Register.List(ctx, people.Query{Limit: 1})
+	}
+	if err == nil {
+		t.Attention, err = a.attention(r, book, now)
+	}
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusOK, t)
+}
+
+// attention returns what a steward should look at, in sentences.
+func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]string, error) {
+	all := []string{}
+	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
+	if n := len(a.Policy.Rejected()); n > 0 {
+		say("The newest text of the policy file was not taken: it has errors. The version before is in force.")
+	}
+	warnings := 0
+	for _, f := range a.checked.of(book, a.Policy.File()) {
+		if f.Severity == policy.Warning {
+			warnings++
+		}
+	}
+	if warnings > 0 {
+		say("The policy in force has %s; the page Policy shows them.", count(warnings, "warning"))
+	}
+	failed, err := a.Register.Events(r.Context(), people.EventQuery{Kind: "sign-in failed", Since: now.Add(-time.Hour), Limit: maxPart})
+	if err != nil {
+		return nil, err
+	}
+	if len(failed) >= 10 {
+		networks := map[string]bool{}
+		for _, e := range failed {
+			networks[e.Network] = true
+		}
+		say("%s to sign in failed in the last hour, from %s.", count(len(failed), "try"), count(len(networks), "address"))
+	}
+	ending, err := a.Register.GrantsEnding(r.Context(), now.Add(7*24*time.Hour))
+	if err != nil {
+		return nil, err
+	}
+	if ending > 0 {
+		say("%s within a week.", map[bool]string{true: "A role that was granted ends", false: fmt.Sprintf("%d roles that were granted end", ending)}[ending == 1])
+	}
+	return all, nil
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	switch noun[len(noun)-1] {
+	case 'y':
+		noun = noun[:len(noun)-1] + "ies"
+	case 's':
+		noun += "es"
+	default:
+		noun += "s"
+	}
+	return fmt.Sprintf("%d %s", n, noun)
+}
+
+// A lastCheck is what was found in the policy that was looked at last.
+type lastCheck struct {
+	sync.Mutex
+	book     *policy.Book
+	findings []policy.Finding
+}
+
+// of returns what check finds in a policy. It is found anew only for another one.
+func (c *lastCheck) of(book *policy.Book, file string) []policy.Finding {
+	c.Lock()
+	defer c.Unlock()
+	if c.book != book {
+		c.book, c.findings = book, inforce.CheckHere(book, file)
+	}
+	return c.findings
+}

@@ -1,0 +1,260 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"ostiarius/client"
+	"ostiarius/core/account"
+	"ostiarius/core/secret"
+	"ostiarius/service/people"
+)
+
+func (a *API) show(p *account.Account) client.Person {
+	now := a.Now()
+	shown := client.Person{
+		Name: p.Name, Email: p.Email, Notes: p.Notes, NoPassword: p.Unset, Disabled: p.Disabled, Roles: p.Roles(now), Grants: []client.Grant{},
+		MadeAt: p.MadeAt, MadeBy: p.MadeBy, LastSignIn: moment(p.SignedIn),
+	}
+	if shown.Roles == nil {
+		shown.Roles = []string{}
+	}
+	for _, g := range p.Grants {
+		shown.Grants = append(shown.Grants, client.Grant{Role: g.Role, From: g.From, Until: moment(g.Until), By: g.By})
+	}
+	return shown
+}
+
+func moment(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// The most of a list that is shown at once.
+const maxPart = 1000
+
+// part reads which part of a list is asked for.
+func part(q url.Values) (offset, limit int, err error) {
+	number := func(name string, usual, most int) int {
+		text := q.Get(name)
+		if text == "" {
+			return usual
+		}
+		n, wrong := strconv.Atoi(text)
+		if wrong != nil || n < 0 || n > most {
+			err = fmt.Errorf("%s is a number from 0 to %d, not %q", name, most, text)
+		}
+		return n
+	}
+	offset, limit = number("offset", 0, 1<<30), number("limit", 100, maxPart)
+	return offset, max(1, limit), err
+}
+
+func (a *API) listPeople(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	offset, limit, err := part(q)
+	if err != nil {
+		a.problem(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	all, total, err := a.Register.List(r.Context(), people.Query{
+		Words: strings.Fields(q.Get("search")), Role: q.Get("role"), State: q.Get("state"), Sort: q.Get("sort"), Down: q.Get("down") == "true",
+		Offset: offset, Limit: limit,
+	})
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	shown := client.People{People: make([]client.Person, len(all)), Total: total}
+	for i, p := range all {
+		shown.People[i] = a.show(p)
+	}
+	a.answer(w, http.StatusOK, shown)
+}
+
+func (a *API) addPerson(w http.ResponseWriter, r *http.Request) {
+	var n client.NewPerson
+	if !a.read(w, r, &n, maxBody) {
+		return
+	}
+	added, err := a.Register.Add(r.Context(), a.Actor(r), people.NewAccount{Name: n.Name, Email: n.Email, Notes: n.Notes, Password: n.Password, Roles: n.Roles})
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusCreated, a.show(added))
+}
+
+func (a *API) showPerson(w http.ResponseWriter, r *http.Request) {
+	p, err := a.Register.Show(r.Context(), parameter(r, "name"))
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusOK, a.show(p))
+}
+
+func (a *API) removePerson(w http.ResponseWriter, r *http.Request) {
+	a.done(w, a.Register.Remove(r.Context(), a.Actor(r), parameter(r, "name")))
+}
+
+func (a *API) setPassword(w http.ResponseWriter, r *http.Request) {
+	var n client.NewPassword
+	if a.read(w, r, &n, maxBody) {
+		a.done(w, a.Register.SetPassword(r.Context(), a.Actor(r), parameter(r, "name"), n.Password))
+	}
+}
+
+func (a *API) setDisabled(w http.ResponseWriter, r *http.Request) {
+	var disabled bool
+	if a.read(w, r, &disabled, maxBody) {
+		a.done(w, a.Register.SetDisabled(r.Context(), a.Actor(r), parameter(r, "name"), disabled))
+	}
+}
+
+func (a *API) grant(w http.ResponseWriter, r *http.Request) {
+	var g client.NewGrant
+	if !a.read(w, r, &g, maxBody) {
+		return
+	}
+	a.done(w, a.Register.Grant(r.Context(), a.Actor(r), parameter(r, "name"), g.Role, timeOf(g.From), timeOf(g.Until)))
+}
+
+func (a *API) revoke(w http.ResponseWriter, r *http.Request) {
+	a.done(w, a.Register.Revoke(r.Context(), a.Actor(r), parameter(r, "name"), parameter(r, "role")))
+}
+
+func timeOf(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
+func (a *API) editPerson(w http.ResponseWriter, r *http.Request) {
+	var to client.PersonEdit
+	if !a.read(w, r, &to, maxBody) {
+		return
+	}
+	edited, err := a.Register.Edit(r.Context(), a.Actor(r), parameter(r, "name"), people.Edit(to))
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusOK, a.show(edited))
+}
+
+func (a *API) linkPerson(w http.ResponseWriter, r *http.Request) {
+	token, until, err := a.Register.Link(r.Context(), a.Actor(r), parameter(r, "name"))
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusCreated, client.Link{Path: a.Policy.Book().Prefix + "/recover?link=" + token, Until: until})
+}
+
+func (a *API) endSessionsOf(w http.ResponseWriter, r *http.Request) {
+	ended, err := a.Register.EndSessions(r.Context(), a.Actor(r), parameter(r, "name"), "")
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusOK, map[string]int64{"ended": ended})
+}
+
+// The largest list of accounts that is brought in at once, in bytes.
+const maxImport = 64 << 20
+
+func (a *API) importPeople(w http.ResponseWriter, r *http.Request) {
+	var asked client.Import
+	if !a.read(w, r, &asked, maxImport) {
+		return
+	}
+	all := make([]people.Transfer, len(asked.People))
+	for i, p := range asked.People {
+		all[i] = people.Transfer{Line: p.Line, Name: p.Name, Email: p.Email, Notes: p.Notes, Disabled: p.Disabled, Hash: p.Hash}
+		for _, g := range p.Roles {
+			all[i].Roles = append(all[i].Roles, account.Grant{Role: g.Role, From: timeOf(g.From), Until: timeOf(g.Until)})
+		}
+	}
+	results, done, err := a.Register.Import(r.Context(), a.Actor(r), all, asked.Dry)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	shown := client.Imported{Done: done, Results: []client.ImportedLine{}}
+	for _, result := range results {
+		shown.Results = append(shown.Results, client.ImportedLine(result))
+	}
+	a.answer(w, http.StatusOK, shown)
+}
+
+func (a *API) listSessions(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	offset, limit, err := part(q)
+	if err != nil {
+		a.problem(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	held, total, err := a.Register.Sessions(r.Context(), q.Get("account"), q.Get("search"), offset, limit)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	shown := client.Sessions{Sessions: []client.Session{}, Total: total}
+	for _, s := range held {
+		shown.Sessions = append(shown.Sessions, client.Session{
+			Handle: s.Handle(), Account: s.Name, MadeAt: s.MadeAt, SeenAt: s.SeenAt, ProvedAt: s.ProvedAt,
+			Remembered: s.Remembered, Network: s.Network, Agent: s.Agent,
+		})
+	}
+	a.answer(w, http.StatusOK, shown)
+}
+
+func (a *API) endSession(w http.ResponseWriter, r *http.Request) {
+	a.done(w, a.Register.EndSession(r.Context(), a.Actor(r), parameter(r, "handle"), ""))
+}
+
+func (a *API) estimate(w http.ResponseWriter, r *http.Request) {
+	var asked struct {
+		Password string `json:"password"`
+		Name     string `json:"name"`
+	}
+	if !a.read(w, r, &asked, maxBody) {
+		return
+	}
+	s := a.Register.Strength(asked.Password, asked.Name)
+	shown := client.Strength{Bits: s.Bits, Word: s.Word}
+	if err := secret.CheckNew(asked.Password, a.Policy.Book().Site, asked.Name); err != nil {
+		shown.Word, shown.Advice = "refused", err.Error()
+	}
+	a.answer(w, http.StatusOK, shown)
+}
+
+func (a *API) generate(w http.ResponseWriter, r *http.Request) {
+	var asked struct {
+		Words int `json:"words"` // 0 for random characters
+	}
+	if !a.read(w, r, &asked, maxBody) {
+		return
+	}
+	password := secret.Generate()
+	if asked.Words != 0 {
+		if asked.Words < 4 || asked.Words > 12 {
+			a.problem(w, http.StatusUnprocessableEntity, "A generated password has between 4 and 12 words.")
+			return
+		}
+		var err error
+		if password, err = secret.GenerateWords(asked.Words); err != nil {
+			a.fail(w, err)
+			return
+		}
+	}
+	a.answer(w, http.StatusOK, map[string]string{"password": password})
+}

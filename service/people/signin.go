@@ -1,0 +1,367 @@
+package people
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"ostiarius/core/account"
+	"ostiarius/core/policy"
+	"ostiarius/core/secret"
+	"ostiarius/core/session"
+	"ostiarius/core/throttle"
+	"ostiarius/store"
+)
+
+// ErrWrong says that name and password do not belong together. Whether there is such an
+// account is not said.
+var ErrWrong = errors.New("name or password is wrong")
+
+// ErrDisabled says that the password was right, but the account is disabled.
+var ErrDisabled = errors.New("the account is disabled")
+
+// Slow is the error for somebody who has been wrong too often to try again at once.
+type Slow struct{ Wait time.Duration }
+
+func (s *Slow) Error() string {
+	return fmt.Sprintf("too many tries; the next one is in %v", s.Wait)
+}
+
+// An Origin is from where somebody signs in.
+type Origin struct {
+	Network string // the client's address
+	Agent   string // the User-Agent header
+	Before  string // the token that the browser brought, if any; its session ends
+	Device  string // the mark of a browser that has signed in before, if any
+}
+
+// A SignedIn is what a sign-in has led to.
+type SignedIn struct {
+	Token      string // of the session
+	Device     string // by which the browser is known from now on
+	Visitor    policy.Visitor
+	Remembered bool          // the session outlasts the browser
+	Lasts      time.Duration // how long a remembered session lasts; 0 for no end
+}
+
+// SignIn makes a session for whoever has this name, or e-mail address, and password. The
+// error is ErrWrong, ErrDisabled, ErrBusy or *Slow, or says that the service failed.
+//
+// It takes the same time, and answers the same, whether or not there is such an account.
+func (r *Register) SignIn(ctx context.Context, name, password string, from Origin, remember bool) (SignedIn, error) {
+	a, hash, err := r.prove(ctx, "sign-in failed", name, password, from)
+	if err != nil {
+		return SignedIn{}, err
+	}
+	now := r.now()
+	token, s := r.newSession(a, from, now)
+	s.Remembered = remember
+	var before *secret.TokenHash
+	if h, ok := secret.HashToken(r.sessions.current(from.Before, now)); ok {
+		before = &h
+	}
+	err = r.store.AddSession(ctx, s, hash, before, store.Event{At: now, Kind: "sign-in", Account: a.Name, Actor: a.Name, Network: from.Network})
+	if errors.Is(err, store.ErrNone) {
+		return SignedIn{}, errors.Join(ErrWrong, r.store.Record(ctx, store.Event{At: now, Kind: "sign-in failed", Account: a.Name, Network: from.Network, Detail: "account changed meanwhile"}))
+	}
+	if err != nil {
+		return SignedIn{}, err
+	}
+	if before != nil {
+		r.sessions.drop(*before)
+	}
+	if secret.Rises(hash, r.cost) {
+		if better, err := r.hash(ctx, password); err == nil && r.store.Rehash(ctx, a.ID, hash, better) == nil {
+			hash = better // else the next sign-in tries again
+		}
+	}
+	return SignedIn{
+		Token: token, Device: r.mark(a, hash), Visitor: visitorOf(a, s, now),
+		Remembered: remember, Lasts: r.book().SessionsFor(a.Roles(now)).Remembered,
+	}, nil
+}
+
+func (r *Register) newSession(a *account.Account, from Origin, now time.Time) (string, *session.Session) {
+	token, hash := secret.NewToken()
+	return token, &session.Session{
+		Hash: hash, Account: a.ID, MadeAt: now, SeenAt: now, ProvedAt: now,
+		Network: from.Network, Agent: cut(from.Agent, 300), Rights: session.Rights(a.Roles(now)),
+	}
+}
+
+// prove finds the account that has this name and password, and the hash of the password.
+// Failures are recorded under the kind that is given.
+func (r *Register) prove(ctx context.Context, kind, name, password string, from Origin) (*account.Account, string, error) {
+	keys := signInKeys(name)
+	a, hash, err := r.store.AccountBySignIn(ctx, keys)
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return nil, "", err
+	}
+	limits := r.limits(keys, a, hash, from)
+	if wait := r.limiter.Try(r.now(), limits...); wait > 0 {
+		return nil, "", &Slow{wait}
+	}
+	compared := hash
+	if compared == "" { // no account, or one without a password: the same work for both
+		compared = r.stranger
+	}
+	right, err := r.verify(ctx, compared, password)
+	if err != nil {
+		r.limiter.Succeeded(limits...) // it was no try
+		return nil, "", err
+	}
+	fail := func(reason string, answer error) (*account.Account, string, error) {
+		return nil, "", errors.Join(answer, r.store.Record(ctx, store.Event{At: r.now(), Kind: kind, Account: nameOf(a), Network: from.Network, Detail: reason}))
+	}
+	switch {
+	case a == nil:
+		return fail("unknown account", ErrWrong)
+	case hash == "":
+		return fail("no password is set yet", ErrWrong)
+	case !right:
+		return fail("wrong password", ErrWrong)
+	}
+	r.limiter.Succeeded(limits...)
+	if a.Disabled {
+		return fail("account disabled", ErrDisabled)
+	}
+	return a, hash, nil
+}
+
+// signInKeys reads what somebody typed as name: a name, an e-mail address, or nonsense,
+// which no account has.
+func signInKeys(typed string) (keys store.Keys) {
+	typed = strings.TrimSpace(typed)
+	var err error
+	if keys.Name, err = account.Key(typed); err != nil {
+		keys.Name = "\x00" + cut(strings.ToLower(typed), 200)
+	}
+	if keys.Email, err = account.EmailKey(typed); err != nil {
+		keys.Email = ""
+	}
+	return keys
+}
+
+// limits returns by what a try to sign in is slowed.
+func (r *Register) limits(keys store.Keys, a *account.Account, hash string, from Origin) []throttle.Key {
+	network := networkOf(from.Network)
+	if a != nil && r.knows(from.Device, a, hash) {
+		return []throttle.Key{{Name: "device " + from.Device, Rule: throttle.Pair}, {Name: "network " + network, Rule: throttle.Network}}
+	}
+	return []throttle.Key{
+		{Name: "pair " + keys.Name + " " + network, Rule: throttle.Pair},
+		{Name: "network " + network, Rule: throttle.Network},
+		{Name: "account " + keys.Name, Rule: throttle.Account},
+	}
+}
+
+// networkOf returns what a client can hardly change about its address: all of it, or the
+// first half of one of IP version 6, whose second half it chooses itself.
+func networkOf(address string) string {
+	a, err := netip.ParseAddr(address)
+	if err != nil || a.Is4() {
+		return address
+	}
+	network, err := a.Prefix(64)
+	if err != nil {
+		return address
+	}
+	return network.String()
+}
+
+// mark makes the mark by which a browser is known to have signed in to an account. It ends
+// with the password.
+func (r *Register) mark(a *account.Account, hash string) string {
+	nonce := make([]byte, 16)
+	rand.Read(nonce)
+	return base64.RawURLEncoding.EncodeToString(append(nonce, r.seal(nonce, a, hash)...))
+}
+
+func (r *Register) seal(nonce []byte, a *account.Account, hash string) []byte {
+	h := hmac.New(sha256.New, r.device)
+	fmt.Fprintf(h, "%x %d %s", nonce, a.ID, hash)
+	return h.Sum(nil)
+}
+
+func (r *Register) knows(mark string, a *account.Account, hash string) bool {
+	raw, err := base64.RawURLEncoding.Strict().DecodeString(mark)
+	return err == nil && len(raw) == 16+sha256.Size && hmac.Equal(raw[16:], r.seal(raw[:16], a, hash))
+}
+
+// reprove takes the password of somebody who is signed in.
+func (r *Register) reprove(ctx context.Context, kind, token, password, network string) (*session.Session, *account.Account, string, error) {
+	hash, ok := secret.HashToken(r.sessions.current(token, r.now()))
+	if !ok {
+		return nil, nil, "", ErrWrong
+	}
+	s, a, err := r.load(ctx, hash)
+	if errors.Is(err, store.ErrNone) {
+		return nil, nil, "", ErrWrong
+	}
+	if err != nil {
+		return nil, nil, "", err
+	}
+	_, kept, err := r.find(ctx, a.Name)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	limit := throttle.Key{Name: "session " + s.Handle(), Rule: throttle.Pair}
+	if wait := r.limiter.Try(r.now(), limit); wait > 0 {
+		return nil, nil, "", &Slow{wait}
+	}
+	right, err := r.verify(ctx, kept, password)
+	if right || err != nil {
+		r.limiter.Succeeded(limit)
+	}
+	if err != nil {
+		return nil, nil, "", err
+	}
+	if !right {
+		return nil, nil, "", errors.Join(ErrWrong, r.store.Record(ctx, store.Event{At: r.now(), Kind: kind, Account: a.Name, Actor: a.Name, Network: network}))
+	}
+	return s, a, kept, nil
+}
+
+// ProveAgain takes the password of somebody who is signed in, and notes in the session that
+// it was typed. The error is ErrWrong if it is not theirs or the session has ended, or
+// ErrBusy or *Slow.
+func (r *Register) ProveAgain(ctx context.Context, token, password, network string) error {
+	s, a, _, err := r.reprove(ctx, "proof failed", token, password, network)
+	if err != nil {
+		return err
+	}
+	now := r.now()
+	err = r.store.SetProved(ctx, s.Hash, now, store.Event{At: now, Kind: "proven again", Account: a.Name, Actor: a.Name, Network: network})
+	r.sessions.drop(s.Hash)
+	if errors.Is(err, store.ErrNone) {
+		return ErrWrong
+	}
+	return err
+}
+
+// ChangePassword gives somebody who is signed in another password, ends all of their
+// sessions, and makes a new one for this browser. The error is ErrWrong if the old password
+// is not theirs, a *Mistake if the new one cannot be taken, or ErrBusy or *Slow.
+func (r *Register) ChangePassword(ctx context.Context, token, old, password string, from Origin) (SignedIn, error) {
+	s, a, verified, err := r.reprove(ctx, "password change failed", token, old, from.Network)
+	if err != nil {
+		return SignedIn{}, err
+	}
+	if err := r.checkPassword(password, a); err != nil {
+		return SignedIn{}, err
+	}
+	hash, err := r.hash(ctx, password)
+	if err != nil {
+		return SignedIn{}, err
+	}
+	now := r.now()
+	fresh, next := r.newSession(a, from, now)
+	next.Remembered = s.Remembered
+	err = r.store.ChangePassword(ctx, verified, hash, next, store.Event{At: now, Kind: "password changed", Account: a.Name, Actor: a.Name, Network: from.Network})
+	r.sessions.forget(a.ID)
+	if errors.Is(err, store.ErrNone) {
+		return SignedIn{}, ErrWrong
+	}
+	if err != nil {
+		return SignedIn{}, err
+	}
+	return SignedIn{
+		Token: fresh, Device: r.mark(a, hash), Visitor: visitorOf(a, next, now),
+		Remembered: next.Remembered, Lasts: r.book().SessionsFor(a.Roles(now)).Remembered,
+	}, nil
+}
+
+// verify compares a password with the hash of the right one, when it is its turn.
+func (r *Register) verify(ctx context.Context, hash, password string) (bool, error) {
+	if err := r.takeTurn(ctx); err != nil {
+		return false, err
+	}
+	defer func() { <-r.hashing }()
+	return len(password) <= secret.MaxPassword && secret.Verify(hash, password), nil
+}
+
+func nameOf(a *account.Account) string {
+	if a == nil {
+		return "" // what was typed may be a password
+	}
+	return a.Name
+}
+
+func cut(s string, n int) string {
+	if len(s) > n {
+		return s[:n]
+	}
+	return s
+}
+
+// How long a link to set a password lasts.
+const linkLasts = 72 * time.Hour
+
+// Link makes a link with which an account's password can be set once, and returns its token
+// and when it ends.
+func (r *Register) Link(ctx context.Context, actor, name string) (token string, until time.Time, err error) {
+	a, _, err := r.find(ctx, name)
+	if err != nil {
+		return "", until, err
+	}
+	if a.Disabled {
+		return "", until, invalid("%s is disabled; enable it first", a.Name)
+	}
+	token, hash := secret.NewToken()
+	until = r.now().Add(linkLasts)
+	err = r.store.AddLink(ctx, hash, a.ID, until, r.event("link made", a, actor, "to set a password, until "+until.UTC().Format(time.RFC3339)))
+	return token, until, err
+}
+
+// LinkedAccount returns the name of the account that a link is for, and false if the link
+// was used, has ended or never was.
+func (r *Register) LinkedAccount(ctx context.Context, token string) (string, bool, error) {
+	hash, ok := secret.HashToken(token)
+	if !ok {
+		return "", false, nil
+	}
+	a, err := r.store.AccountByLink(ctx, hash, r.now())
+	if errors.Is(err, store.ErrNone) {
+		return "", false, nil
+	}
+	if err != nil {
+		return "", false, err
+	}
+	return a.Name, true, nil
+}
+
+// UseLink sets the password of the account that a link is for; the link has then ended. The
+// error is ErrWrong if it had ended before, or a *Mistake about the password.
+func (r *Register) UseLink(ctx context.Context, token, password, network string) error {
+	hash, ok := secret.HashToken(token)
+	if !ok {
+		return ErrWrong
+	}
+	a, err := r.store.AccountByLink(ctx, hash, r.now())
+	if errors.Is(err, store.ErrNone) {
+		return ErrWrong
+	}
+	if err != nil {
+		return err
+	}
+	if err := r.checkPassword(password, a); err != nil {
+		return err
+	}
+	hashed, err := r.hash(ctx, password)
+	if err != nil {
+		return err
+	}
+	err = r.store.UseLink(ctx, hash, a.ID, hashed, store.Event{At: r.now(), Kind: "password set", Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
+	r.sessions.forget(a.ID)
+	if errors.Is(err, store.ErrNone) {
+		return ErrWrong
+	}
+	return err
+}

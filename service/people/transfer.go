@@ -1,0 +1,177 @@
+package people
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"ostiarius/core/account"
+	"ostiarius/core/secret"
+	"ostiarius/store"
+)
+
+// A Transfer is an account as it is brought in or taken out.
+type Transfer struct {
+	Line     int // of the file, for messages
+	Name     string
+	Email    string
+	Notes    string
+	Roles    []account.Grant
+	Disabled *bool  // nil leaves it
+	Hash     string // of the password, as argon2id writes it; "" leaves it
+}
+
+// A Transferred says what became of one line, or what would.
+type Transferred struct {
+	Line   int
+	Name   string
+	Action string // "add", "change", "same" or "error"
+	Detail string
+}
+
+// Import brings in accounts: those that are new are added, of the others the details that
+// are given are changed and the roles added; nothing is taken away. With dry, it only says
+// what would happen. If one line cannot be taken, nothing is.
+func (r *Register) Import(ctx context.Context, actor string, all []Transfer, dry bool) (results []Transferred, done bool, err error) {
+	now := r.now()
+	seen := map[string]int{}
+	var imports []store.Import
+	ok := true
+	for _, t := range all {
+		result := Transferred{Line: t.Line, Name: strings.TrimSpace(t.Name)}
+		i, detail, err := r.transfer(ctx, actor, t, now)
+		if err == nil {
+			for _, key := range []string{i.Keys.Name, i.Keys.Email} {
+				if key == "" {
+					continue
+				}
+				if line, twice := seen[key]; twice {
+					err = invalid("%q stands in line %d already", key, line)
+				}
+				seen[key] = t.Line
+			}
+		}
+		var mistake *Mistake
+		switch {
+		case asMistake(err, &mistake):
+			result.Action, result.Detail, ok = "error", mistake.Text, false
+		case err != nil:
+			return nil, false, err
+		case i.Account.ID == 0:
+			result.Action, result.Detail = "add", detail
+		case detail == "":
+			result.Action = "same"
+		default:
+			result.Action, result.Detail = "change", detail
+		}
+		results = append(results, result)
+		if err == nil && result.Action != "same" {
+			imports = append(imports, i)
+		}
+	}
+	if !ok || dry {
+		return results, false, nil
+	}
+	if err := r.store.Import(ctx, imports); err != nil {
+		return results, false, explain("one of these", err)
+	}
+	for _, i := range imports {
+		if i.Account.ID != 0 {
+			r.sessions.forget(i.Account.ID)
+		}
+	}
+	return results, true, nil
+}
+
+// transfer plans what is done for one line, and says it in words; "" for nothing.
+func (r *Register) transfer(ctx context.Context, actor string, t Transfer, now time.Time) (i store.Import, detail string, err error) {
+	name, email := strings.TrimSpace(t.Name), strings.TrimSpace(t.Email)
+	if i.Keys, err = keysOf(name, email); err != nil {
+		return i, "", err
+	}
+	if err := checkNotes(t.Notes); err != nil {
+		return i, "", err
+	}
+	if t.Hash != "" && secret.Rises(t.Hash, secret.Cost{}) {
+		return i, "", invalid("the hash of the password is none of argon2id ($argon2id$v=19$...)")
+	}
+	for _, g := range t.Roles {
+		if err := r.checkRole(g.Role); err != nil {
+			return i, "", err
+		}
+	}
+	i.Hash = t.Hash
+	old, _, err := r.store.AccountByKey(ctx, i.Keys.Name)
+	if err == store.ErrNone {
+		a := &account.Account{Name: name, Email: email, Notes: t.Notes, MadeAt: now, MadeBy: actor + ", import"}
+		a.Disabled = t.Disabled != nil && *t.Disabled
+		var roles []string
+		for _, g := range t.Roles {
+			a.Grants = append(a.Grants, grantOf(g, actor, now))
+			roles = append(roles, g.Role)
+		}
+		i.Account = a
+		detail = "no roles"
+		if len(roles) > 0 {
+			detail = "roles " + strings.Join(roles, ", ")
+		}
+		if t.Hash == "" {
+			detail += "; no password yet"
+		}
+		i.Event = r.event("account added", a, actor, detail)
+		return i, detail, nil
+	}
+	if err != nil {
+		return i, "", err
+	}
+	var changes []string
+	change := func(what string, to string, in *string) {
+		if to != "" && to != *in {
+			changes = append(changes, what)
+			*in = to
+		}
+	}
+	before := old.Name
+	change("name", name, &old.Name)
+	change("e-mail", email, &old.Email)
+	change("notes", t.Notes, &old.Notes)
+	if i.Keys.Email == "" {
+		if i.Keys, err = keysOf(old.Name, old.Email); err != nil {
+			return i, "", err
+		}
+	}
+	for _, g := range t.Roles {
+		next := grantOf(g, actor, now)
+		has := false
+		for _, h := range old.Grants {
+			has = has || h.Role == g.Role && h.Until.Equal(next.Until) && h.Active(now)
+		}
+		if !has {
+			i.Grants = append(i.Grants, next)
+			changes = append(changes, "role "+g.Role)
+		}
+	}
+	if t.Disabled != nil && *t.Disabled != old.Disabled {
+		old.Disabled, i.Switch = *t.Disabled, true
+		changes = append(changes, map[bool]string{true: "disabled", false: "enabled"}[*t.Disabled])
+	}
+	if t.Hash != "" {
+		changes = append(changes, "password")
+	}
+	i.Account = old
+	detail = strings.Join(changes, ", ")
+	i.Event = r.event("account changed", old, actor, fmt.Sprintf("import: %s", detail))
+	i.Event.Account = before
+	return i, detail, nil
+}
+
+func grantOf(g account.Grant, actor string, now time.Time) account.Grant {
+	if g.From.IsZero() {
+		g.From = now
+	}
+	if g.By == "" {
+		g.By = actor
+	}
+	return g
+}
