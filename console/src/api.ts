@@ -128,6 +128,83 @@ export interface Checked {
   compared: { differences: Difference[] | null; unproven?: string };
 }
 
+export interface Grant {
+  role: string;
+  from: string;
+  until: string | null;
+  by: string;
+}
+
+export interface Person {
+  name: string;
+  email?: string;
+  notes?: string;
+  disabled: boolean;
+  noPassword?: boolean;
+  roles: string[];
+  grants: Grant[];
+  madeAt: string;
+  madeBy: string;
+  lastSignIn: string | null;
+}
+
+export interface PeopleQuery {
+  search: string;
+  role: string;
+  state: string;
+  sort: string;
+  down: boolean;
+  offset: number;
+}
+
+export interface Session {
+  handle: string;
+  account: string;
+  madeAt: string;
+  seenAt: string;
+  provedAt: string;
+  remembered: boolean;
+  network: string;
+  agent: string;
+}
+
+export interface Event {
+  id: number;
+  at: string;
+  kind: string;
+  account?: string;
+  actor?: string;
+  network?: string;
+  door?: string;
+  place?: string;
+  detail?: string;
+  reference?: string;
+}
+
+export interface Today {
+  hours: { at: string; outcomes: Partial<Record<Outcome, number>> }[];
+  doors: { door: string; outcomes: Partial<Record<Outcome, number>> }[];
+  refusals: Event[];
+  sessions: number;
+  people: number;
+  attention: string[];
+  doorways: number;
+  guarantees: number;
+}
+
+export interface Strength {
+  bits: number;
+  word: "refused" | "weak" | "fair" | "good" | "strong";
+  advice?: string;
+}
+
+export interface ImportLine {
+  line: number;
+  name: string;
+  action: "add" | "change" | "same" | "error";
+  detail?: string;
+}
+
 const root = new URL("../api/v1/", document.baseURI);
 
 export class Failure extends Error {
@@ -157,6 +234,8 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   return answer.status === 204 ? (undefined as T) : answer.json();
 }
 
+const at = (name: string) => `people/${encodeURIComponent(name)}`;
+
 export const api = {
   doors: () => call<Doors>("GET", "doors"),
   status: () => call<Status>("GET", "status"),
@@ -169,6 +248,28 @@ export const api = {
   versions: () => call<Version[]>("GET", "policy/versions"),
   version: (id: number) => call<Version>("GET", `policy/versions/${id}`),
   rollback: (id: number, comment: string) => call<{ version: Version }>("POST", `policy/versions/${id}/rollback`, { comment }),
+  today: () => call<Today>("GET", "today"),
+  people: (q: PeopleQuery) =>
+    call<{ people: Person[]; total: number }>(
+      "GET",
+      "people?" + new URLSearchParams({ search: q.search, role: q.role, state: q.state, sort: q.sort, down: String(q.down), offset: String(q.offset), limit: "50" }),
+    ),
+  person: (name: string) => call<Person>("GET", at(name)),
+  addPerson: (p: { name: string; email?: string; notes?: string; password?: string; roles: string[] }) => call<Person>("POST", "people", p),
+  editPerson: (name: string, to: { name?: string; email?: string; notes?: string }) => call<Person>("PATCH", at(name), to),
+  removePerson: (name: string) => call<void>("DELETE", at(name)),
+  setPassword: (name: string, password: string) => call<void>("PUT", at(name) + "/password", { password }),
+  setDisabled: (name: string, disabled: boolean) => call<void>("PUT", at(name) + "/disabled", disabled),
+  link: (name: string) => call<{ path: string; until: string }>("POST", at(name) + "/link"),
+  endSessionsOf: (name: string) => call<{ ended: number }>("DELETE", at(name) + "/sessions"),
+  grant: (name: string, g: { role: string; from?: string; until?: string }) => call<void>("POST", at(name) + "/grants", g),
+  revoke: (name: string, role: string) => call<void>("DELETE", `${at(name)}/grants/${encodeURIComponent(role)}`),
+  sessions: (q: { account?: string; search?: string; offset: number }) =>
+    call<{ sessions: Session[]; total: number }>("GET", "sessions?" + new URLSearchParams({ account: q.account ?? "", search: q.search ?? "", offset: String(q.offset), limit: "50" })),
+  endSession: (handle: string) => call<void>("DELETE", `sessions/${encodeURIComponent(handle)}`),
+  activity: (q: Record<string, string>) => call<Event[]>("GET", "activity?" + new URLSearchParams(q)),
+  estimate: (password: string, name: string) => call<Strength>("POST", "passwords/estimate", { password, name }),
+  generate: (words: number) => call<{ password: string }>("POST", "passwords/generate", { words }),
   explain: (q: { method: string; url: string; as: string; client: string }) =>
     call<Explanation>("GET", "explain?" + new URLSearchParams(q)),
 };

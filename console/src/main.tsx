@@ -1,14 +1,21 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
+import { ActivityPage } from "./pages/Activity";
 import { DoorsPage } from "./pages/Doors";
 import { MatrixPage } from "./pages/Matrix";
-import { PolicyPage } from "./pages/Policy";
+import { PeoplePage } from "./pages/People";
+import { SessionsPage } from "./pages/Sessions";
 import { TryPage } from "./pages/Try";
 import { Frame } from "./parts/Frame";
+import { Loading } from "./parts/states";
 import { applyTheme } from "./parts/theme";
 import "./style.css";
+
+// The editor and the chart are large; they are fetched when their page is opened.
+const PolicyPage = lazy(() => import("./pages/Policy").then((m) => ({ default: m.PolicyPage })));
+const TodayPage = lazy(() => import("./pages/Today").then((m) => ({ default: m.TodayPage })));
 
 applyTheme();
 
@@ -25,9 +32,13 @@ createRoot(document.getElementById("root")!).render(
       <BrowserRouter basename={basename}>
         <Routes>
           <Route element={<Frame />}>
-            <Route index element={<DoorsPage />} />
+            <Route index element={<Suspense fallback={<Loading what="the day" />}><TodayPage /></Suspense>} />
+            <Route path="doors" element={<DoorsPage />} />
+            <Route path="people" element={<PeoplePage />} />
+            <Route path="sessions" element={<SessionsPage />} />
+            <Route path="activity" element={<ActivityPage />} />
             <Route path="matrix" element={<MatrixPage />} />
-            <Route path="policy" element={<PolicyPage />} />
+            <Route path="policy" element={<Suspense fallback={<Loading what="the policy" />}><PolicyPage /></Suspense>} />
             <Route path="try" element={<TryPage />} />
             <Route path="*" element={<p>There is no such page in the console.</p>} />
           </Route>

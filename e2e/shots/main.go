@@ -67,11 +67,15 @@ func take(directory string, only []string) error {
 		{name: "demo-site", path: "/"},
 		{name: "sign-in", path: "/rota/"},
 		{name: "turned-away", path: "/office/", who: walt},
-		{name: "console-doors", path: "/door/console/", who: agnes, do: []step{chromedp.WaitVisible("table")}},
-		{name: "console-doors-tree", path: "/door/console/", who: agnes, do: []step{
+		{name: "account", path: "/door/account", who: walt},
+		{name: "console-today", path: "/door/console/", who: agnes, do: []step{chromedp.WaitVisible(`//h2[contains(., "Latest refusals")]`)}},
+		{name: "console-people", path: "/door/console/people?person=ines", who: agnes, do: []step{chromedp.WaitVisible(`//h3[.="Sessions"]`)}},
+		{name: "console-activity", path: "/door/console/activity", who: agnes, do: []step{chromedp.WaitVisible("table")}},
+		{name: "console-doors", path: "/door/console/doors", who: agnes, do: []step{chromedp.WaitVisible("table")}},
+		{name: "console-doors-tree", path: "/door/console/doors", who: agnes, do: []step{
 			chromedp.WaitVisible("table"), chromedp.Click(`//button[contains(., "tree")]`), chromedp.WaitVisible(`//code[.="/office"]`),
 		}},
-		{name: "console-door", path: "/door/console/", who: agnes, do: []step{
+		{name: "console-door", path: "/door/console/doors", who: agnes, do: []step{
 			chromedp.WaitVisible("table"), chromedp.Click(`//button[contains(@aria-label, "/**/*.map")]`), chromedp.WaitVisible(`//h3[contains(., "Crosses")]`), chromedp.ScrollIntoView(`//code[.="/press/**"]`),
 		}},
 		{name: "console-policy", path: "/door/console/policy", who: agnes, do: []step{

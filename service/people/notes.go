@@ -3,6 +3,7 @@ package people
 import (
 	"context"
 	"crypto/rand"
+	"fmt"
 	"sync"
 	"time"
 
@@ -47,10 +48,6 @@ func (r *Register) Note(d policy.Decision, v *policy.Visitor, request string) (r
 	if d.Outcome != policy.Refuse && d.Outcome != policy.Hide {
 		return ""
 	}
-	if len(n.events) >= mostNotes {
-		n.dropped++
-		return reference
-	}
 	kind, network := "refused", ""
 	if d.Outcome == policy.Hide {
 		kind = "hidden"
@@ -58,11 +55,26 @@ func (r *Register) Note(d policy.Decision, v *policy.Visitor, request string) (r
 	if v.From.IsValid() {
 		network = v.From.String()
 	}
-	n.events = append(n.events, store.Event{
+	n.keep(store.Event{
 		At: now, Kind: kind, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
 		Door: d.Door.Label(), Place: cut(request, 300), Detail: "asks for " + d.Door.Admit.String(),
 	})
 	return reference
+}
+
+// add notes an event by itself.
+func (n *notes) add(e store.Event) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.keep(e)
+}
+
+func (n *notes) keep(e store.Event) {
+	if len(n.events) >= mostNotes {
+		n.dropped++
+		return
+	}
+	n.events = append(n.events, e)
 }
 
 // FlushNotes writes down what was noted since it was last called.
@@ -73,7 +85,7 @@ func (r *Register) FlushNotes(ctx context.Context) error {
 	n.counts, n.events, n.dropped = nil, nil, 0
 	n.mu.Unlock()
 	if dropped > 0 {
-		events = append(events, store.Event{At: r.now(), Kind: "refused", Detail: "more refusals than are recorded one by one; they are counted"})
+		events = append(events, store.Event{At: r.now(), Kind: "more refused", Detail: fmt.Sprintf("%d more refusals than are recorded one by one", dropped)})
 	}
 	var all []store.Count
 	for key, times := range counts {

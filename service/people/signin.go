@@ -106,6 +106,7 @@ func (r *Register) prove(ctx context.Context, kind, name, password string, from 
 	}
 	limits := r.limits(keys, a, hash, from)
 	if wait := r.limiter.Try(r.now(), limits...); wait > 0 {
+		r.notes.add(store.Event{At: r.now(), Kind: "sign-in slowed", Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
 		return nil, "", &Slow{wait}
 	}
 	compared := hash

@@ -1,10 +1,10 @@
-import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, type MatrixRow, type Outcome } from "../api";
 import { hasRegions, matrixTree, pruned, summary, type Spot } from "../matrix";
 import { Answer } from "../parts/Answer";
+import { Drawer } from "../parts/controls";
 import { OutcomeMark, OutcomeShape } from "../parts/OutcomeMark";
 import { Broken, Heading, Loading } from "../parts/states";
 
@@ -280,38 +280,35 @@ function Why({ asked, onClose }: { asked?: Asked; onClose: () => void }) {
   const question = asked && { method: asked.row.method, url: (asked.row.host ? `http://${asked.row.host}` : "") + asked.row.path, as: asked.visitor, client: "browser" };
   const answer = useQuery({ queryKey: ["explain", question], queryFn: () => api.explain(question!), enabled: !!question, placeholderData: keepPreviousData });
   return (
-    <Dialog open={!!asked} onClose={onClose} className="relative z-20">
-      <div className="fixed inset-0 bg-black/40" aria-hidden="true" />
-      <div className="fixed inset-y-0 right-0 flex w-full max-w-xl">
-        <DialogPanel className="w-full overflow-y-auto border-l border-line bg-sheet p-7">
-          {question && (
-            <>
-              <DialogTitle className="text-lg wrap-anywhere">
-                <code>
-                  {question.method} {question.url}
-                </code>{" "}
-                as <code>{question.as}</code>
-              </DialogTitle>
-              {asked.row.kind === "region" && (
-                <p className="mt-1 text-sm text-soft">
-                  One place of <code>{asked.row.label}</code>; all others of it are decided alike.
-                </p>
-              )}
-              <div className="mt-6 min-h-64">
-                {answer.error ? <p role="alert">{answer.error.message}</p> : answer.data && <Answer explanation={answer.data} narrow />}
-              </div>
-              <div className="mt-6 flex gap-5">
-                <button type="button" className="cursor-pointer rounded border border-line px-4 py-1.5 font-bold hover:bg-hover" onClick={onClose}>
-                  Close
-                </button>
-                <Link className="py-1.5 text-brass underline" to={`/try?${new URLSearchParams(question)}`}>
-                  Change the question
-                </Link>
-              </div>
-            </>
+    <Drawer
+      open={!!asked}
+      onClose={onClose}
+      title={
+        question && (
+          <span className="font-normal">
+            <code>
+              {question.method} {question.url}
+            </code>{" "}
+            as <code>{question.as}</code>
+          </span>
+        )
+      }
+    >
+      {question && (
+        <>
+          {asked.row.kind === "region" && (
+            <p className="-mt-3 text-sm text-soft">
+              One place of <code>{asked.row.label}</code>; all others of it are decided alike.
+            </p>
           )}
-        </DialogPanel>
-      </div>
-    </Dialog>
+          <div className="mt-6 min-h-64">{answer.error ? <p role="alert">{answer.error.message}</p> : answer.data && <Answer explanation={answer.data} narrow />}</div>
+          <p className="mt-6">
+            <Link className="text-brass underline" to={`/try?${new URLSearchParams(question)}`}>
+              Change the question
+            </Link>
+          </p>
+        </>
+      )}
+    </Drawer>
   );
 }

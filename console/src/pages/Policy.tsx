@@ -4,11 +4,8 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { api, type Change, type Checked, type Finding, type Guarantee, type Version } from "../api";
 import { completer } from "../complete";
 import { Difference, Editor } from "../parts/Editor";
+import { plain, primary, when } from "../parts/controls";
 import { Broken, Heading, Loading } from "../parts/states";
-
-const button = "cursor-pointer rounded px-4 py-1.5 font-bold disabled:cursor-not-allowed disabled:opacity-50";
-const primary = `${button} bg-brass text-on-brass`;
-const plain = `${button} border border-line hover:bg-hover`;
 
 // The policy in force, a draft of the next one, and those before.
 export function PolicyPage() {
@@ -42,8 +39,6 @@ export function PolicyPage() {
     </>
   );
 }
-
-const when = (at: string) => new Date(at).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "short" });
 
 function DraftPanel({ running }: { running: Version }) {
   const queries = useQueryClient();

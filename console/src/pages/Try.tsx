@@ -1,9 +1,9 @@
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from "@headlessui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
 import { useSearchParams } from "react-router";
 import { api } from "../api";
 import { Answer } from "../parts/Answer";
+import { field, useSettled } from "../parts/controls";
 import { Heading } from "../parts/states";
 
 const methods = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];
@@ -12,7 +12,6 @@ const clients = [
   { value: "script", label: "a page's script" },
   { value: "api", label: "another program" },
 ];
-const field = "rounded border border-line bg-sheet px-3 py-2 text-ink";
 
 // What would a visitor get at an address? The address bar keeps the question, so that it
 // can be sent to somebody.
@@ -78,16 +77,6 @@ export function TryPage() {
       </section>
     </>
   );
-}
-
-function useSettled<T>(value: T, milliseconds: number): T {
-  const [settled, setSettled] = useState(value);
-  const text = JSON.stringify(value);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(JSON.parse(text)), milliseconds);
-    return () => clearTimeout(timer);
-  }, [text, milliseconds]);
-  return settled;
 }
 
 function VisitorField({ value, onChange }: { value: string; onChange: (who: string) => void }) {

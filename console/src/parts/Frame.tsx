@@ -5,10 +5,14 @@ import { api, Failure, me, ownPages } from "../api";
 import { chooseTheme, chosenTheme, type Theme } from "./theme";
 
 const pages = [
-  { to: "/", label: "Doors" },
+  { to: "/", label: "Today" },
+  { to: "/doors", label: "Doors" },
   { to: "/matrix", label: "Matrix" },
   { to: "/policy", label: "Policy" },
   { to: "/try", label: "Try" },
+  { to: "/people", label: "People" },
+  { to: "/sessions", label: "Sessions" },
+  { to: "/activity", label: "Activity" },
 ];
 
 // The frame around every page: where one is, whose site it is, who is signed in.
