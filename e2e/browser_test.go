@@ -173,6 +173,8 @@ func TestConsole(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/"))
 	look(ctx, t, "h1", "Sign in")
 	do(ctx, t, chromedp.SendKeys("#username", "agnes"), chromedp.SendKeys("#password", agnes+"\r"))
+	look(ctx, t, "h1", "Today")
+	do(ctx, t, chromedp.Click(`//nav//a[.="Doors"]`))
 	look(ctx, t, "h1", "Doors")
 	look(ctx, t, "table", "/recordings/**")
 	look(ctx, t, "table", "role: keeper")
@@ -181,7 +183,7 @@ func TestConsole(t *testing.T) {
 	look(ctx, t, "main", "1 of 15 doors")
 	do(ctx, t, chromedp.Clear("input[type=search]"), chromedp.SendKeys("input[type=search]", "zzz"))
 	look(ctx, t, "main", "No door has all of these words")
-	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/"))
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/doors"))
 	look(ctx, t, "h1", "Doors")
 	do(ctx, t, chromedp.Click(`//button[contains(., "tree")]`))
 	look(ctx, t, "main", "and everything below, line 27")
@@ -286,7 +288,7 @@ func TestConsolePolicy(t *testing.T) {
 	if code, _, errOut := run(t, "", "apply", filepath.Join(data, "next.yaml"), "--data", data); code != 0 {
 		t.Fatal(errOut)
 	}
-	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/"), chromedp.Click(`//button[contains(@aria-label, "/**/*.map")]`))
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.Click(`//button[contains(@aria-label, "/**/*.map")]`))
 	look(ctx, t, "table", "Crosses where both cover a place, both must admit")
 	look(ctx, t, "table", "both cover GET /visit/.map")
 	accessible(ctx, t, "a door and its neighbours")

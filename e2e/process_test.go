@@ -21,83 +21,138 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"ostiarius/client"
 )
 
-// Killed in the middle of it, the service starts again with all that it has confirmed.
+// Killed in the middle of it, the service starts again with all that it has confirmed:
+// sign-ins hold, sign-outs too, accounts and grants are there, and nothing is half done.
 func TestKilledWhilePeopleSignIn(t *testing.T) {
 	data, err := os.MkdirTemp("", "kill")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer os.RemoveAll(data)
-	confirmed := map[string]string{} // token -> name
-	added := map[string]bool{}
+	const crew = "kettle-moth-anvil"
+	in, out := map[string]string{}, map[string]bool{} // token -> name; tokens that were signed out
+	granted := map[string]bool{}                      // accounts that were added and then given a role
 	for round := range 4 {
 		s, err := Start("demo", "--listen", "127.0.0.1:0", "--data", data)
 		if err != nil {
 			t.Fatal(err)
 		}
 		people := newPerson(t, s.URL)
-		for token, name := range confirmed {
-			if a := people.get("/door/me", "Cookie", "ostiarius-session="+token); !strings.Contains(a.body, `"name":"`+name+`"`) {
-				t.Errorf("round %d: a confirmed session of %s is gone: %s", round, name, a.body)
+		me := func(token string) string { return people.get("/door/me", "Cookie", "ostiarius-session="+token).body }
+		for token, name := range in {
+			if body := me(token); !strings.Contains(body, `"name":"`+name+`"`) {
+				t.Errorf("round %d: a confirmed session of %s is gone: %s", round, name, body)
 			}
 		}
-		_, list, _ := run(t, "", "people", "list", "--data", data)
-		for name := range added {
-			if !strings.Contains(list, name+" ") {
-				t.Errorf("round %d: the confirmed account %s is gone", round, name)
+		for token := range out {
+			if body := me(token); !strings.Contains(body, `"signedIn":false`) {
+				t.Errorf("round %d: somebody who signed out is signed in: %s", round, body)
+			}
+		}
+		api := client.New(data)
+		for name := range granted {
+			if p, err := api.Person(t.Context(), name); err != nil || fmt.Sprint(p.Roles) != "[keeper]" {
+				t.Errorf("round %d: the grant of %s is %v, %v", round, name, p.Roles, err)
 			}
 		}
 		stranger := &http.Client{CheckRedirect: people.http.CheckRedirect} // without cookies
 		var mu sync.Mutex
 		var working sync.WaitGroup
 		stop := make(chan struct{})
-		signIns := 0
-		for worker := range 6 {
+		signIns, signOuts, grants := 0, 0, 0
+		enough := make(chan struct{})
+		count := func(n *int) { // with mu held
+			if *n++; signIns > 15+4*round && signOuts > 3*round && grants > 3*round {
+				select {
+				case <-enough:
+				default:
+					close(enough)
+				}
+			}
+		}
+		for worker := range 50 {
 			working.Go(func() {
-				name := []string{"walt", "ines", "tobias"}[worker%3]
-				password := map[string]string{"walt": walt, "ines": ines, "tobias": tobias}[name]
+				name := fmt.Sprintf("crew-%d", worker)
+				if round == 0 && worker < 45 {
+					if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: name, Password: crew}); err != nil {
+						t.Errorf("%s: %v", name, err)
+						return
+					}
+				}
 				for i := 0; ; i++ {
 					select {
 					case <-stop:
 						return
 					default:
 					}
-					if worker == 5 {
-						who := fmt.Sprintf("hand-%d-%d", round, i)
-						if code, _, _ := run(t, "paint-and-polish\n", "people", "add", who, "--password-stdin", "--data", data); code == 0 {
+					if worker >= 45 && i < 10 {
+						who := fmt.Sprintf("hand-%d-%d-%d", round, worker, i)
+						if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: who}); err != nil {
+							continue
+						}
+						if api.Grant(t.Context(), who, client.NewGrant{Role: "keeper"}) == nil {
 							mu.Lock()
-							added[who] = true
+							granted[who] = true
+							count(&grants)
 							mu.Unlock()
 						}
 						continue
 					}
-					resp, err := stranger.PostForm(s.URL+"/door/sign-in", url.Values{"username": {name}, "password": {password}})
+					if worker >= 45 {
+						return
+					}
+					resp, err := stranger.PostForm(s.URL+"/door/sign-in", url.Values{"username": {name}, "password": {crew}})
 					if err != nil {
 						return
 					}
+					resp.Body.Close()
+					token := ""
 					for _, c := range resp.Cookies() {
+						if c.Name == "ostiarius-session" {
+							token = c.Value
+						}
+					}
+					if token == "" {
+						continue // too many at once
+					}
+					if i%2 == 0 {
 						mu.Lock()
-						confirmed[c.Value] = name
-						signIns++
+						in[token] = name
+						count(&signIns)
 						mu.Unlock()
+						continue
+					}
+					req, _ := http.NewRequest("POST", s.URL+"/door/sign-out", nil)
+					req.Header.Set("Cookie", "ostiarius-session="+token)
+					resp, err = stranger.Do(req)
+					if err != nil {
+						return
 					}
 					resp.Body.Close()
+					if resp.StatusCode == http.StatusSeeOther {
+						mu.Lock()
+						out[token] = true
+						count(&signOuts)
+						mu.Unlock()
+					}
 				}
 			})
 		}
-		eventually(t, func() bool {
-			mu.Lock()
-			defer mu.Unlock()
-			return signIns > 10+5*round && len(added) > round
-		})
+		select {
+		case <-enough:
+		case <-time.After(60 * time.Second):
+			t.Fatal("too little was confirmed in a minute")
+		}
 		s.Kill()
 		close(stop)
 		working.Wait()
 	}
-	if len(confirmed) < 40 || len(added) < 4 {
-		t.Errorf("only %d sign-ins and %d accounts were confirmed", len(confirmed), len(added))
+	if len(in) < 60 || len(out) < 12 || len(granted) < 20 {
+		t.Errorf("only %d sign-ins, %d sign-outs and %d grants were confirmed", len(in), len(out), len(granted))
 	}
 }
 

@@ -65,7 +65,8 @@ func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor,
 		}
 		if rights := session.Rights(a.Roles(now)); rights != s.Rights {
 			next, nextHash := secret.NewToken()
-			switch err := r.sessions.renew(hash, next, now, func() error { return r.store.RenewSession(ctx, hash, nextHash, rights) }); {
+			used, err := r.sessions.renew(hash, next, now, func() error { return r.store.RenewSession(ctx, hash, nextHash, rights) })
+			switch {
 			case errors.Is(err, store.ErrNone): // another request was first, or it has just ended
 				if r.sessions.current(token, now) == token {
 					return v, nil, nil
@@ -73,6 +74,9 @@ func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor,
 				return r.Visitor(ctx, token)
 			case err != nil:
 				return v, nil, err
+			}
+			if used.After(s.SeenAt) {
+				s.SeenAt = used
 			}
 			s.Hash, s.Rights, renewed = nextHash, rights, next
 			seen = r.sessions.version()
@@ -337,24 +341,27 @@ func (c *sessions) settled(token string, now time.Time) string {
 }
 
 // renew replaces a token by another, in the records by write and here; nobody sees one
-// without the other.
-func (c *sessions) renew(before secret.TokenHash, token string, now time.Time, write func() error) error {
+// without the other. It returns when the session was last used, if that is known here.
+func (c *sessions) renew(before secret.TokenHash, token string, now time.Time, write func() error) (seen time.Time, err error) {
 	c.renewing.Lock()
 	defer c.renewing.Unlock()
 	if err := write(); err != nil {
-		return err
+		return seen, err
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.changes++
-	delete(c.byHash, before)
+	if e := c.byHash[before]; e != nil {
+		seen = time.UnixMilli(e.seen.Load())
+		delete(c.byHash, before)
+	}
 	for hash, old := range c.renewed {
 		if !now.Before(old.until) {
 			delete(c.renewed, hash)
 		}
 	}
 	c.renewed[before] = renewal{token, now.Add(renewalLasts)}
-	return nil
+	return seen, nil
 }
 
 func (c *sessions) version() uint64 {

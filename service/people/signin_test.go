@@ -1,0 +1,445 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ostiarius/core/account"
+	"ostiarius/core/policy"
+	"ostiarius/core/secret"
+	"ostiarius/store"
+)
+
+var ctx = context.Background()
+
+func TestSignInByAddress(t *testing.T) {
+	r, _, _ := register(t)
+	address := "Ines.Orkney@Marram.example"
+	if _, err := r.Edit(ctx, "test", "ines", Edit{Email: &address}); err != nil {
+		t.Fatal(err)
+	}
+	for typed, want := range map[string]bool{
+		"ines.orkney@marram.example": true, " INES ": true, "Ines.Orkney@Marram.example": true,
+		"ines.orkney@elsewhere.example": false, "@": false, "": false, "ines\x00": false, "a b": false, strings.Repeat("x", 5000): false,
+	} {
+		in, err := r.SignIn(ctx, typed, "seven-brass-prisms", Origin{Network: "192.0.2." + fmt.Sprint(len(typed)%200)}, false)
+		if want != (err == nil) || want && in.Visitor.Account != "ines" || !want && !errors.Is(err, ErrWrong) {
+			t.Errorf("%q: %+v %v", typed, in, err)
+		}
+	}
+	for _, taken := range []NewAccount{{Name: "ines.orkney@marram.example"}, {Name: "bo", Email: "INES.ORKNEY@marram.example"}} {
+		var mistake *Mistake
+		if _, err := r.Add(ctx, "test", taken); !errors.As(err, &mistake) || mistake.Kind != "taken" {
+			t.Errorf("%+v: %v", taken, err)
+		}
+	}
+}
+
+// Strangers wait longer and longer, and lock nobody out.
+func TestGuessingIsSlowed(t *testing.T) {
+	r, records, c := register(t)
+	known, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{Network: "192.0.2.7"}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	guess := func(name, network string) error {
+		_, err := r.SignIn(ctx, name, "not-this-one", Origin{Network: network}, false)
+		return err
+	}
+	var slow *Slow
+	for _, name := range []string{"ines", "nobody"} { // the same for one that there is and one that there is not
+		for range 5 {
+			if err := guess(name, "198.51.100.1"); !errors.Is(err, ErrWrong) {
+				t.Fatalf("%s: %v", name, err)
+			}
+		}
+		if err := guess(name, "198.51.100.1"); !errors.As(err, &slow) || slow.Wait != time.Second {
+			t.Fatalf("%s: %v", name, err)
+		}
+	}
+	// Also with the right password: else the wait would tell whether it was right.
+	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{Network: "198.51.100.1"}, false); !errors.As(err, &slow) {
+		t.Fatalf("the right password: %v", err)
+	}
+	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{Network: "192.0.2.8"}, false); err != nil {
+		t.Errorf("the owner, from elsewhere: %v", err)
+	}
+	// Guessing from everywhere slows strangers, but not a browser that was there before.
+	for i := range 120 {
+		guess("ines", fmt.Sprintf("203.0.113.%d", i))
+	}
+	if err := guess("ines", "203.0.113.200"); !errors.As(err, &slow) {
+		t.Errorf("from the 121st network: %v", err)
+	}
+	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{Network: "203.0.113.201", Device: known.Device}, false); err != nil {
+		t.Errorf("a browser that is known: %v", err)
+	}
+	forged := known.Device[:10] + "AAAA" + known.Device[14:]
+	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{Network: "203.0.113.202", Device: forged}, false); !errors.As(err, &slow) {
+		t.Errorf("a forged mark: %v", err)
+	}
+	c.pass(6 * time.Minute)
+	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{Network: "203.0.113.203"}, false); err != nil {
+		t.Errorf("after the longest wait: %v", err)
+	}
+	// One network that tries many names waits too, and all of an address of IP version 6.
+	for i := range 40 {
+		err = guess(fmt.Sprint("name", i), fmt.Sprintf("2001:db8:1:2::%d", i))
+	}
+	if !errors.As(err, &slow) {
+		t.Errorf("many names from one network: %v", err)
+	}
+	if err := r.FlushNotes(ctx); err != nil {
+		t.Fatal(err)
+	}
+	slowed, err := records.Events(ctx, store.EventQuery{Kind: "sign-in slowed", Limit: 1000})
+	if err != nil || len(slowed) < 5 {
+		t.Errorf("%d records of slowed tries: %v", len(slowed), err)
+	}
+}
+
+func TestDisabledIsSaidAfterTheRightPassword(t *testing.T) {
+	r, _, _ := register(t)
+	if err := r.SetDisabled(ctx, "test", "ines", true); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.SignIn(ctx, "ines", "wrong-password", Origin{}, false); !errors.Is(err, ErrWrong) || errors.Is(err, ErrDisabled) {
+		t.Errorf("a wrong password: %v", err)
+	}
+	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{}, false); !errors.Is(err, ErrDisabled) {
+		t.Errorf("the right password: %v", err)
+	}
+}
+
+func TestHashesRise(t *testing.T) {
+	r, records, _ := register(t)
+	_, before, err := records.AccountByKey(ctx, "ines")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.cost = secret.Cost{Memory: 128, Passes: 2, Threads: 1}
+	signIn(t, r, false)
+	_, after, err := records.AccountByKey(ctx, "ines")
+	if err != nil || after == before || secret.Rises(after, r.cost) || !secret.Verify(after, "seven-brass-prisms") {
+		t.Errorf("the hash is %q, it was %q (%v)", after, before, err)
+	}
+	token := signIn(t, r, false)
+	if _, again, _ := records.AccountByKey(ctx, "ines"); again != after || !alive(t, r, token) {
+		t.Error("a hash of enough cost was replaced, or the session ended")
+	}
+}
+
+// When rights change, also by themselves, the session goes on with another token.
+func TestTokensAreRenewedWithRights(t *testing.T) {
+	r, _, c := register(t)
+	token := signIn(t, r, false)
+	if v, fresh, err := r.Visitor(ctx, token); err != nil || fresh != nil || !v.SignedIn {
+		t.Fatalf("%+v %v %v", v, fresh, err)
+	}
+	if err := r.Grant(ctx, "test", "ines", policy.Steward, c.Now().Add(time.Hour), c.Now().Add(3*time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if _, fresh, _ := r.Visitor(ctx, token); fresh != nil {
+		t.Error("renewed before the grant begins")
+	}
+	c.pass(29 * time.Minute)
+	alive(t, r, token)
+	c.pass(29 * time.Minute)
+	alive(t, r, token)
+	c.pass(2 * time.Minute)
+	v, fresh, err := r.Visitor(ctx, token)
+	if err != nil || fresh == nil || fresh.Token == token || fresh.Remembered || !slices.Contains(v.Roles, policy.Steward) {
+		t.Fatalf("when the grant begins: %+v %+v %v", v, fresh, err)
+	}
+	// What the browser had sent already still counts, and gets the fresh token too.
+	if v, again, _ := r.Visitor(ctx, token); !v.SignedIn || again == nil || again.Token != fresh.Token {
+		t.Errorf("at once after: %+v %+v", v, again)
+	}
+	if v, again, _ := r.Visitor(ctx, fresh.Token); !v.SignedIn || again != nil {
+		t.Errorf("with the fresh token: %+v %+v", v, again)
+	}
+	c.pass(2 * time.Minute)
+	if alive(t, r, token) {
+		t.Error("the old token still counts two minutes later")
+	}
+	if !alive(t, r, fresh.Token) {
+		t.Error("the session ended")
+	}
+	// Signing out with the old token, just after another renewal, ends the session.
+	if err := r.Revoke(ctx, "test", "ines", "keeper"); err != nil {
+		t.Fatal(err)
+	}
+	_, last, err := r.Visitor(ctx, fresh.Token)
+	if err != nil || last == nil {
+		t.Fatal(last, err)
+	}
+	if err := r.SignOut(ctx, fresh.Token, ""); err != nil || alive(t, r, last.Token) || alive(t, r, fresh.Token) {
+		t.Errorf("signed out with the old token: %v", err)
+	}
+}
+
+func TestSessionsByRole(t *testing.T) {
+	r, _, c := register(t)
+	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: , guest: }\ndoors: [{path: /, admit: public}]\nsessions: {idle: 30m, lifetime: 12h, roles: {keeper: {idle: 5m}, steward: {idle: 0, lifetime: 1h}}}"))
+	if book == nil {
+		t.Fatal(findings)
+	}
+	r.book = func() *policy.Book { return book }
+	token := signIn(t, r, false)
+	c.pass(4 * time.Minute)
+	if !alive(t, r, token) {
+		t.Error("ended early")
+	}
+	c.pass(6 * time.Minute)
+	if alive(t, r, token) {
+		t.Error("a keeper's session goes on after 6 minutes")
+	}
+	if err := r.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	if s := book.SessionsFor([]string{"keeper", "steward"}); s.Idle != 5*time.Minute || s.Lifetime != time.Hour {
+		t.Errorf("of both roles the shortest: %+v", s)
+	}
+	if s := book.SessionsFor([]string{"guest"}); s.Idle != 30*time.Minute || s.Lifetime != 12*time.Hour {
+		t.Errorf("of none of them: %+v", s)
+	}
+	if s := book.LongestSessions(); s.Idle != 0 || s.Lifetime != 12*time.Hour {
+		t.Errorf("the longest: %+v", s)
+	}
+}
+
+// A clock that goes back ends nothing and makes nobody wait.
+func TestClockGoesBack(t *testing.T) {
+	r, _, c := register(t)
+	token := signIn(t, r, false)
+	for range 6 {
+		r.SignIn(ctx, "ines", "not-this-one", Origin{Network: "198.51.100.1"}, false)
+	}
+	c.pass(-48 * time.Hour)
+	if !alive(t, r, token) {
+		t.Error("the session ended")
+	}
+	var slow *Slow
+	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{Network: "198.51.100.1"}, false); errors.As(err, &slow) && slow.Wait > 15*time.Minute {
+		t.Errorf("the wait is %v", slow.Wait)
+	}
+}
+
+func TestChangePassword(t *testing.T) {
+	r, _, _ := register(t)
+	here, there := signIn(t, r, true), signIn(t, r, false)
+	from := Origin{Network: "192.0.2.7"}
+	if _, err := r.ChangePassword(ctx, here, "not-mine", "kettle-moth-anvil", from); !errors.Is(err, ErrWrong) {
+		t.Errorf("a wrong password: %v", err)
+	}
+	var mistake *Mistake
+	if _, err := r.ChangePassword(ctx, here, "seven-brass-prisms", "password1", from); !errors.As(err, &mistake) {
+		t.Errorf("a common password: %v", err)
+	}
+	in, err := r.ChangePassword(ctx, here, "seven-brass-prisms", "kettle-moth-anvil", from)
+	if err != nil || !in.Remembered || alive(t, r, here) || alive(t, r, there) || !alive(t, r, in.Token) {
+		t.Fatalf("%+v %v", in, err)
+	}
+	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", from, false); !errors.Is(err, ErrWrong) {
+		t.Errorf("the old password: %v", err)
+	}
+	if _, err := r.SignIn(ctx, "ines", "kettle-moth-anvil", from, false); err != nil {
+		t.Errorf("the new password: %v", err)
+	}
+}
+
+func TestLinksWorkOnce(t *testing.T) {
+	r, records, c := register(t)
+	if _, err := r.Add(ctx, "test", NewAccount{Name: "bo"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.SignIn(ctx, "bo", "", Origin{}, false); !errors.Is(err, ErrWrong) {
+		t.Errorf("without a password: %v", err)
+	}
+	first, _, err := r.Link(ctx, "test", "bo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	second, until, err := r.Link(ctx, "test", "bo")
+	if err != nil || until.Sub(c.Now()) != 72*time.Hour {
+		t.Fatal(until, err)
+	}
+	if name, ok, err := r.LinkedAccount(ctx, first); name != "bo" || !ok || err != nil {
+		t.Errorf("%q %v %v", name, ok, err)
+	}
+	var mistake *Mistake
+	if err := r.UseLink(ctx, first, "short", ""); !errors.As(err, &mistake) {
+		t.Errorf("a short password: %v", err)
+	}
+	if err := r.UseLink(ctx, first, "kettle-moth-anvil", ""); err != nil {
+		t.Fatal(err)
+	}
+	for _, used := range []string{first, second, "", "nonsense"} { // setting a password ends all links
+		if err := r.UseLink(ctx, used, "another-moth-anvil", ""); !errors.Is(err, ErrWrong) {
+			t.Errorf("link %q again: %v", used, err)
+		}
+	}
+	if _, err := r.SignIn(ctx, "bo", "kettle-moth-anvil", Origin{}, false); err != nil {
+		t.Error(err)
+	}
+	late, _, err := r.Link(ctx, "test", "bo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.pass(73 * time.Hour)
+	if _, ok, _ := r.LinkedAccount(ctx, late); ok {
+		t.Error("a link has no end")
+	}
+	if err := r.Sweep(ctx); err != nil {
+		t.Fatal(err)
+	}
+	events, _ := records.Events(ctx, store.EventQuery{Limit: 1000})
+	for _, e := range events {
+		if strings.Contains(fmt.Sprint(e), first) || strings.Contains(fmt.Sprint(e), "moth") {
+			t.Errorf("a secret is in the activity: %+v", e)
+		}
+	}
+}
+
+func TestSessionsAreListedAndEnded(t *testing.T) {
+	r, _, c := register(t)
+	if _, err := r.Add(ctx, "test", NewAccount{Name: "bo", Password: "kettle-moth-anvil"}); err != nil {
+		t.Fatal(err)
+	}
+	one := signIn(t, r, false)
+	c.pass(time.Minute)
+	two := signIn(t, r, true)
+	bo, err := r.SignIn(ctx, "bo", "kettle-moth-anvil", Origin{Agent: "A Browser/1.0"}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all, total, err := r.Sessions(ctx, "", "", 0, 10)
+	if err != nil || total != 3 || len(all) != 3 {
+		t.Fatalf("%d sessions, %v", total, err)
+	}
+	if found, _, _ := r.Sessions(ctx, "", "browser", 0, 10); len(found) != 1 || found[0].Name != "bo" {
+		t.Errorf("by the browser's name: %+v", found)
+	}
+	var mistake *Mistake
+	if err := r.EndSession(ctx, "bo", r.Handle(one), "bo"); !errors.As(err, &mistake) || !alive(t, r, one) {
+		t.Errorf("somebody else's session: %v", err)
+	}
+	for _, handle := range []string{"", "x", "%", strings.Repeat("0", 20), one} {
+		if err := r.EndSession(ctx, "agnes", handle, ""); !errors.As(err, &mistake) {
+			t.Errorf("%q: %v", handle, err)
+		}
+	}
+	if err := r.EndSession(ctx, "agnes", r.Handle(one), ""); err != nil || alive(t, r, one) || !alive(t, r, two) {
+		t.Errorf("ending one: %v", err)
+	}
+	three := signIn(t, r, false)
+	if n, err := r.EndSessions(ctx, "ines", "ines", three); n != 1 || err != nil || alive(t, r, two) || !alive(t, r, three) || !alive(t, r, bo.Token) {
+		t.Errorf("ending all others: %d %v", n, err)
+	}
+	c.pass(40 * time.Minute)
+	if _, total, _ := r.Sessions(ctx, "", "", 0, 10); total != 0 {
+		t.Errorf("%d sessions that have ended are listed", total)
+	}
+}
+
+func TestImport(t *testing.T) {
+	r, _, c := register(t)
+	yes := true
+	file := []Transfer{
+		{Line: 2, Name: "Bo", Email: "bo@marram.example", Roles: []account.Grant{{Role: "keeper", Until: c.Now().Add(time.Hour)}}},
+		{Line: 3, Name: "INES", Email: "ines@marram.example", Disabled: &yes},
+		{Line: 4, Name: "cy", Hash: secret.Hash("kettle-moth-anvil", r.cost)},
+	}
+	token := signIn(t, r, false)
+	dry, done, err := r.Import(ctx, "test", file, true)
+	if err != nil || done || fmt.Sprint(dry) != "[{2 Bo add roles keeper; no password yet} {3 INES change name, e-mail, disabled} {4 cy add no roles}]" {
+		t.Fatalf("%v %v %v", dry, done, err)
+	}
+	if _, n, _ := r.List(ctx, Query{}); n != 1 || !alive(t, r, token) {
+		t.Error("a dry run changed something")
+	}
+	bad := append(slices.Clone(file), Transfer{Line: 5, Name: "b o"}, Transfer{Line: 6, Name: "bO"}, Transfer{Line: 7, Name: "dy", Roles: []account.Grant{{Role: "keper"}}}, Transfer{Line: 8, Name: "ey", Hash: "secret"})
+	results, done, err := r.Import(ctx, "test", bad, false)
+	errs := 0
+	for _, result := range results {
+		if result.Action == "error" {
+			errs++
+		}
+	}
+	if _, n, _ := r.List(ctx, Query{}); err != nil || done || errs != 4 || n != 1 {
+		t.Fatalf("%v %v %v", results, done, err)
+	}
+	if _, done, err = r.Import(ctx, "test", file, false); err != nil || !done {
+		t.Fatal(done, err)
+	}
+	if alive(t, r, token) {
+		t.Error("somebody who was disabled is still signed in")
+	}
+	if _, err := r.SignIn(ctx, "cy", "kettle-moth-anvil", Origin{}, false); err != nil {
+		t.Error(err)
+	}
+	again, _, err := r.Import(ctx, "test", file[:2], true)
+	if err != nil || again[0].Action != "same" || again[1].Action != "same" {
+		t.Errorf("the same again: %v %v", again, err)
+	}
+}
+
+// Requests are counted by hour, refusals recorded one by one, to a bound.
+func TestNotes(t *testing.T) {
+	r, _, c := register(t)
+	door := &policy.Door{Written: "/office/**", Admit: policy.Demand{Kind: policy.Nobody}}
+	v := policy.Visitor{SignedIn: true, Account: "ines"}
+	for range 3 {
+		r.Note(policy.Decision{Outcome: policy.Admit, Door: door}, &v, "GET /office/")
+	}
+	reference := r.Note(policy.Decision{Outcome: policy.Refuse, Door: door}, &v, "GET /office/")
+	if len(reference) != 9 {
+		t.Errorf("reference %q", reference)
+	}
+	if hidden := r.Note(policy.Decision{Outcome: policy.Hide, Door: door}, &v, "GET /office/"); hidden != "" {
+		t.Errorf("a hidden place has the reference %q", hidden)
+	}
+	events, err := r.Events(ctx, EventQuery{Reference: strings.ToLower(reference), Limit: 10})
+	if err != nil || len(events) != 1 || events[0].Account != "ines" || events[0].Door != "/office/**" || events[0].Place != "GET /office/" {
+		t.Errorf("%+v %v", events, err)
+	}
+	c.pass(time.Hour)
+	for range 2000 {
+		r.Note(policy.Decision{Outcome: policy.Refuse, Door: door}, &v, "GET /office/")
+	}
+	counts, err := r.Counts(ctx, c.Now().Add(-24*time.Hour))
+	if err != nil || fmt.Sprint(len(counts), counts[0].N, counts[len(counts)-1].N) != "4 3 2000" {
+		t.Errorf("%+v %v", counts, err)
+	}
+	all, err := r.Events(ctx, EventQuery{Kind: "refused", Limit: 10_000})
+	if err != nil || len(all) != 1+mostNotes {
+		t.Errorf("%d refusals are recorded, %v", len(all), err)
+	}
+	r.keep = 24 * time.Hour
+	c.pass(48 * time.Hour)
+	if err := r.Sweep(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if left, _ := r.Events(ctx, EventQuery{Limit: 10}); len(left) != 0 {
+		t.Errorf("%d events are older than they are kept", len(left))
+	}
+}
+
+func TestBusy(t *testing.T) {
+	r, _, _ := register(t)
+	for range cap(r.hashing) {
+		r.hashing <- struct{}{}
+	}
+	r.waiting.Store(longestQueue)
+	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{}, false); !errors.Is(err, ErrBusy) {
+		t.Errorf("when the queue is full: %v", err)
+	}
+	r.waiting.Store(0)
+	<-r.hashing
+	signIn(t, r, false) // it did not count as a failure
+}
