@@ -32,7 +32,10 @@ test: bin/ostiarius /usr/bin/chromium
 	go vet ./...
 	go test -race -timeout 9m ./...
 
-bench: bin/ostiarius
+/usr/bin/wrk:
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq wrk >/dev/null
+
+bench: bin/ostiarius /usr/bin/wrk
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/...
 
 fuzz:

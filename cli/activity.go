@@ -76,16 +76,29 @@ func newSessions() *cobra.Command {
 	}
 	end := &cobra.Command{
 		Use:     "end SESSION",
-		Short:   "End one session; `people end-sessions NAME` ends all of an account",
-		Example: "  ostiarius sessions end 3f9c0a52b1d8e7764420",
-		Args:    takes("SESSION"),
-		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().EndSession(c.Context(), args[0]); err != nil {
-				return err
+		Short:   "End one session, or all of everybody; `people end-sessions NAME` ends those of an account",
+		Example: "  ostiarius sessions end 3f9c0a52b1d8e7764420\n  ostiarius sessions end --all",
+	}
+	everybody := end.Flags().Bool("all", false, "sign everybody out")
+	end.Args = func(c *cobra.Command, args []string) error {
+		if *everybody {
+			return noArgs(c, args)
+		}
+		return takes("SESSION")(c, args)
+	}
+	end.RunE = func(c *cobra.Command, args []string) error {
+		if *everybody {
+			n, err := service().EndAllSessions(c.Context())
+			if err == nil {
+				fmt.Fprintf(c.OutOrStdout(), "ended %s\n", amount(n, "session"))
 			}
-			fmt.Fprintln(c.OutOrStdout(), "ended; whoever had it is asked to sign in again")
-			return nil
-		},
+			return err
+		}
+		if err := service().EndSession(c.Context(), args[0]); err != nil {
+			return err
+		}
+		fmt.Fprintln(c.OutOrStdout(), "ended; whoever had it is asked to sign in again")
+		return nil
 	}
 	c.AddCommand(list, end)
 	return c

@@ -153,6 +153,13 @@ func (c *Client) EndSession(ctx context.Context, handle string) error {
 	return c.do(ctx, "DELETE", "/sessions/"+url.PathEscape(handle), nil, nil)
 }
 
+// EndAllSessions signs everybody out and returns how many sessions there were.
+func (c *Client) EndAllSessions(ctx context.Context) (n int, err error) {
+	var ended struct{ Ended int }
+	err = c.do(ctx, "DELETE", "/sessions", nil, &ended)
+	return ended.Ended, err
+}
+
 // Activity returns the latest events that a query means, newest first.
 func (c *Client) Activity(ctx context.Context, q EventQuery) (events []Event, err error) {
 	v := url.Values{}

@@ -177,7 +177,7 @@ func TestSignInWithJSON(t *testing.T) {
 // The same is said, and done, whether or not there is such an account.
 func TestNoEnumeration(t *testing.T) {
 	s, api := keepers(t)
-	if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: "bo"}); err != nil { // no password yet
+	if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: "quill"}); err != nil { // no password yet
 		t.Fatal(err)
 	}
 	strip := func(a answer, name string) string {
@@ -187,7 +187,7 @@ func TestNoEnumeration(t *testing.T) {
 	}
 	for try := range 7 {
 		var first string
-		for _, name := range []string{"ines", "nobody", "bo", "ines@marram.example", "nobody@marram.example"} {
+		for _, name := range []string{"ines", "nobody", "quill", "ines@marram.example", "nobody@marram.example"} {
 			got := strip(newPerson(t, s.URL).signIn(name, "not-this-one", "/log/"), name)
 			if first == "" {
 				first = got
@@ -481,6 +481,8 @@ func TestSessionsAndActivityCommands(t *testing.T) {
 		{"sessions end " + handle[1], 0, "asked to sign in again"},
 		{"sessions end " + handle[1], 1, "there is no session"},
 		{"people end-sessions ines", 0, "ended 0 sessions of ines"},
+		{"sessions end --all", 0, "ended 0 sessions"},
+		{"sessions end --all x", 2, "takes no argument"},
 		{"people edit ines", 2, "say what to change"},
 		{"people edit ines --name agnes", 1, "another account has that name"},
 		{"people edit ines --notes east", 0, "changed ines"},

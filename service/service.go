@@ -66,6 +66,7 @@ type Service struct {
 	handler  http.Handler
 	admin    http.Handler
 	metrics  *metrics
+	guard    *guard.Guard
 }
 
 // Open prepares a service: it reads the policy, opens the records and takes the port and
@@ -239,7 +240,7 @@ func (s *Service) build() {
 		Turned: front.Turned,
 		Peers:  s.settings.Peers,
 	}
-	s.handler = g
+	s.handler, s.guard = g, g
 
 	admin := chi.NewRouter()
 	admin.Use(func(next http.Handler) http.Handler {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"math"
 	"strings"
 	"time"
@@ -41,6 +42,8 @@ type grantRow struct {
 	Until   int64  `db:"until_at"`
 	By      string `db:"granted_by"`
 }
+
+const grantsOf = `SELECT account_id, role, from_at, until_at, granted_by FROM grants WHERE account_id = ? ORDER BY role`
 
 func (r grantRow) grant() account.Grant {
 	return account.Grant{Role: r.Role, From: moment(r.From), Until: moment(r.Until), By: r.By}
@@ -265,7 +268,14 @@ func (s *Store) AccountBySignIn(ctx context.Context, keys Keys) (*account.Accoun
 	if keys.Email == "" {
 		keys.Email = "\x00" // no account has it
 	}
-	return s.account(ctx, `id = (SELECT MIN(id) FROM (SELECT id FROM accounts WHERE name_key = ? UNION ALL SELECT id FROM accounts WHERE email_key = ?) AS found)`, keys.Name, keys.Email)
+	a, hash, err := s.account(ctx, `id = (SELECT MIN(id) FROM (SELECT id FROM accounts WHERE name_key = ? UNION ALL SELECT id FROM accounts WHERE email_key = ?) AS found)`, keys.Name, keys.Email)
+	if errors.Is(err, ErrNone) {
+		var none []grantRow
+		if failed := s.db.SelectContext(ctx, &none, grantsOf, 0); failed != nil {
+			return nil, "", failed
+		}
+	}
+	return a, hash, err
 }
 
 // AccountByID returns the account with that number.
@@ -280,7 +290,7 @@ func (s *Store) account(ctx context.Context, where string, args ...any) (*accoun
 		return nil, "", none(err)
 	}
 	var grants []grantRow
-	if err := s.db.SelectContext(ctx, &grants, `SELECT account_id, role, from_at, until_at, granted_by FROM grants WHERE account_id = ? ORDER BY role`, r.ID); err != nil {
+	if err := s.db.SelectContext(ctx, &grants, grantsOf, r.ID); err != nil {
 		return nil, "", err
 	}
 	a := r.account()

@@ -64,6 +64,24 @@ func putSession(ctx context.Context, tx *sqlx.Tx, n *session.Session, verified s
 		hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), n.Remembered, n.Network, n.Agent, n.Rights, n.Account, verified, false))
 }
 
+// LoadSessions adds many sessions at once, for accounts that are there, as when records
+// are brought from elsewhere.
+func (s *Store) LoadSessions(ctx context.Context, all []*session.Session) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		add, err := tx.PreparexContext(ctx, `INSERT INTO sessions (`+sessionColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+		if err != nil {
+			return err
+		}
+		defer add.Close()
+		for _, n := range all {
+			if _, err := add.ExecContext(ctx, hexOf(n.Hash), n.Account, millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), n.Remembered, n.Network, n.Agent, n.Rights); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // RenewSession gives a session another token, since the rights of its account are others.
 // The error is ErrNone if it has ended.
 func (s *Store) RenewSession(ctx context.Context, before, after secret.TokenHash, rights string) error {
@@ -167,6 +185,21 @@ func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.Tok
 	return ended, err
 }
 
+// EndAllSessions ends all sessions there are. It returns how many ended.
+func (s *Store) EndAllSessions(ctx context.Context, e Event) (ended int64, err error) {
+	err = s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, `DELETE FROM sessions`)
+		if err != nil {
+			return err
+		}
+		if ended, err = result.RowsAffected(); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+	return ended, err
+}
+
 // Session returns the session of a token. The error is ErrNone if there is none.
 func (s *Store) Session(ctx context.Context, hash secret.TokenHash) (*session.Session, error) {
 	var r sessionRow
@@ -177,11 +210,11 @@ func (s *Store) Session(ctx context.Context, hash secret.TokenHash) (*session.Se
 	return r.session(hash), nil
 }
 
-// SetProved writes when the password was last typed in a session. The error is ErrNone if
-// the session has ended.
-func (s *Store) SetProved(ctx context.Context, hash secret.TokenHash, at time.Time, e Event) error {
+// SetProved writes when the password was last typed in a session, which gets another token
+// with that. The error is ErrNone if the session has ended.
+func (s *Store) SetProved(ctx context.Context, before, after secret.TokenHash, at time.Time, e Event) error {
 	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, `UPDATE sessions SET proved_at = ? WHERE token_hash = ?`, millis(at), hexOf(hash))); err != nil {
+		if err := one(tx.ExecContext(ctx, `UPDATE sessions SET token_hash = ?, proved_at = ? WHERE token_hash = ?`, hexOf(after), millis(at), hexOf(before))); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)

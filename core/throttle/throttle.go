@@ -119,6 +119,13 @@ func (l *Limiter) Succeeded(keys ...Key) {
 	}
 }
 
+// Forget forgets all failures.
+func (l *Limiter) Forget() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.marks = nil
+}
+
 // prune forgets what is over, and if that is not enough, what is nearest to it.
 func (l *Limiter) prune(now time.Time) {
 	for age := forgotten; len(l.marks) > most*3/4 && age > time.Second; age /= 2 {

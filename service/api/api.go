@@ -66,6 +66,7 @@ func (a *API) Routes(r chi.Router) {
 	r.Post("/people/{name}/grants", a.grant)
 	r.Delete("/people/{name}/grants/{role}", a.revoke)
 	r.Get("/sessions", a.listSessions)
+	r.Delete("/sessions", a.endAllSessions)
 	r.Delete("/sessions/{handle}", a.endSession)
 	r.Get("/activity", a.activity)
 	r.Get("/today", a.today)

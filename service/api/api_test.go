@@ -128,6 +128,7 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"POST", "/people/import", `{"dry": true, "people": [{"line": 2, "name": "cy", "roles": [{"role": "keeper"}]}, {"line": 3, "name": "b o"}]}`, 200, "Imported"},
 		{"GET", "/sessions?account=ines", "", 200, "Sessions"},
 		{"GET", "/sessions?account=nobody", "", 404, "Problem"},
+		{"DELETE", "/sessions", "", 200, ""},
 		{"DELETE", "/sessions/0123456789abcdef0123", "", 404, "Problem"},
 		{"GET", "/activity?kind=account&since=2026-01-01T00:00:00Z", "", 200, "Event"},
 		{"GET", "/activity?since=yesterday", "", 422, "Problem"},

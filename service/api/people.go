@@ -221,6 +221,15 @@ func (a *API) endSession(w http.ResponseWriter, r *http.Request) {
 	a.done(w, a.Register.EndSession(r.Context(), a.Actor(r), parameter(r, "handle"), ""))
 }
 
+func (a *API) endAllSessions(w http.ResponseWriter, r *http.Request) {
+	ended, err := a.Register.EndAllSessions(r.Context(), a.Actor(r))
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusOK, map[string]int64{"ended": ended})
+}
+
 func (a *API) estimate(w http.ResponseWriter, r *http.Request) {
 	var asked struct {
 		Password string `json:"password"`

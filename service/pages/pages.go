@@ -147,11 +147,28 @@ func CookieName(secure bool) string {
 
 // Token returns the token of the session cookie, or "" if the request has none. Two
 // cookies of that name are none: one of them was planted.
-func (p *Pages) Token(r *http.Request) string {
-	if cookies := r.CookiesNamed(p.cookieName(r)); len(cookies) == 1 {
-		return cookies[0].Value
+func (p *Pages) Token(r *http.Request) string { return cookieOf(r, p.cookieName(r)) }
+
+// cookieOf returns the value of a cookie that is sent once, else "". It is asked for with
+// each request, so it makes no list of all cookies first. The values of our own cookies
+// have no quotes.
+func cookieOf(r *http.Request, name string) (value string) {
+	found := false
+	for _, line := range r.Header["Cookie"] {
+		for line != "" {
+			var pair string
+			pair, line, _ = strings.Cut(line, ";")
+			key, text, ok := strings.Cut(strings.TrimLeft(pair, " \t"), "=")
+			if !ok || key != name {
+				continue
+			}
+			if found {
+				return ""
+			}
+			value, found = strings.TrimRight(text, " \t"), true
+		}
 	}
-	return ""
+	return value
 }
 
 func (p *Pages) setCookie(w http.ResponseWriter, r *http.Request, token string, maxAge int) {
@@ -186,10 +203,7 @@ func maxAge(remembered bool, lasts time.Duration) int {
 const longestCookie = 400 * 24 * 3600
 
 func (p *Pages) device(r *http.Request) string {
-	if cookies := r.CookiesNamed(deviceName(p.Peers.Secure(r))); len(cookies) == 1 {
-		return cookies[0].Value
-	}
-	return ""
+	return cookieOf(r, deviceName(p.Peers.Secure(r)))
 }
 
 // origin returns the client's address, "" if it is not known.

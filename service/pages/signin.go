@@ -224,13 +224,15 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(v.Next))
 		return
 	}
-	if err := p.Register.ProveAgain(r.Context(), p.Token(r), r.PostForm.Get("password"), origin(t)); err != nil {
+	fresh, err := p.Register.ProveAgain(r.Context(), p.Token(r), r.PostForm.Get("password"), origin(t))
+	if err != nil {
 		wrong := p.troubleOf(err, "That is not the password of "+t.Visitor.Account+". Please try again.")
 		wrong.header(w)
 		v.Problem = wrong.Text
 		p.showProveAgain(w, r, wrong.Status, v)
 		return
 	}
+	p.Renew(w, r, fresh)
 	if v.Next == "" {
 		v.Next = t.Book.AfterSignIn(&t.Visitor)
 	}

@@ -124,16 +124,17 @@ func TestProofAges(t *testing.T) {
 	if v, _, _ := r.Visitor(context.Background(), token); v.ProofAge != 7*time.Minute {
 		t.Errorf("proof age %v", v.ProofAge)
 	}
-	if err := r.ProveAgain(context.Background(), token, "wrong", ""); !errors.Is(err, ErrWrong) {
+	if _, err := r.ProveAgain(context.Background(), token, "wrong", ""); !errors.Is(err, ErrWrong) {
 		t.Errorf("a wrong password: %v", err)
 	}
-	if err := r.ProveAgain(context.Background(), token, "seven-brass-prisms", ""); err != nil {
-		t.Fatal(err)
+	fresh, err := r.ProveAgain(context.Background(), token, "seven-brass-prisms", "")
+	if err != nil || fresh.Token == token {
+		t.Fatal(fresh, err)
 	}
 	if v, _, _ := r.Visitor(context.Background(), token); v.ProofAge != 0 || !v.SignedIn {
 		t.Errorf("after proving again: %+v", v)
 	}
-	if err := r.ProveAgain(context.Background(), "no token", "seven-brass-prisms", ""); !errors.Is(err, ErrWrong) {
+	if _, err := r.ProveAgain(context.Background(), "no token", "seven-brass-prisms", ""); !errors.Is(err, ErrWrong) {
 		t.Errorf("without a session: %v", err)
 	}
 }

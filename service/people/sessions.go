@@ -195,6 +195,13 @@ func (r *Register) EndSessions(ctx context.Context, actor, name, keep string) (e
 	return ended, err
 }
 
+// EndAllSessions signs everybody out. It returns how many sessions ended.
+func (r *Register) EndAllSessions(ctx context.Context, actor string) (int64, error) {
+	ended, err := r.store.EndAllSessions(ctx, store.Event{At: r.now(), Kind: "sessions ended", Actor: actor, Detail: "all of everybody"})
+	r.sessions.clear()
+	return ended, err
+}
+
 // Handle returns the handle of the session that a token stands for, "" for none.
 func (r *Register) Handle(token string) string {
 	hash, ok := secret.HashToken(r.sessions.current(token, r.now()))
@@ -414,6 +421,15 @@ func (c *sessions) forget(id int64) {
 		state.stale.Store(true)
 		delete(c.accounts, id)
 	}
+}
+
+// clear forgets all sessions.
+func (c *sessions) clear() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.changes++
+	clear(c.byHash)
+	clear(c.renewed)
 }
 
 // prune drops what is no longer alive or stale.

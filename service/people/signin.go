@@ -230,21 +230,26 @@ func (r *Register) reprove(ctx context.Context, kind, token, password, network s
 	return s, a, kept, nil
 }
 
-// ProveAgain takes the password of somebody who is signed in, and notes in the session that
-// it was typed. The error is ErrWrong if it is not theirs or the session has ended, or
-// ErrBusy or *Slow.
-func (r *Register) ProveAgain(ctx context.Context, token, password, network string) error {
+// ProveAgain takes the password of somebody who is signed in, notes in the session that it
+// was typed, and gives it another token. The error is ErrWrong if the password is not
+// theirs or the session has ended, or ErrBusy or *Slow.
+func (r *Register) ProveAgain(ctx context.Context, token, password, network string) (*Renewal, error) {
 	s, a, _, err := r.reprove(ctx, "proof failed", token, password, network)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	now := r.now()
-	err = r.store.SetProved(ctx, s.Hash, now, store.Event{At: now, Kind: "proven again", Account: a.Name, Actor: a.Name, Network: network})
-	r.sessions.drop(s.Hash)
+	next, hash := secret.NewToken()
+	_, err = r.sessions.renew(s.Hash, next, now, func() error {
+		return r.store.SetProved(ctx, s.Hash, hash, now, store.Event{At: now, Kind: "proven again", Account: a.Name, Actor: a.Name, Network: network})
+	})
 	if errors.Is(err, store.ErrNone) {
-		return ErrWrong
+		return nil, ErrWrong
 	}
-	return err
+	if err != nil {
+		return nil, err
+	}
+	return &Renewal{Token: next, Remembered: s.Remembered, Lasts: r.book().SessionsFor(a.Roles(now)).Remembered}, nil
 }
 
 // ChangePassword gives somebody who is signed in another password, ends all of their
