@@ -198,6 +198,12 @@ func widthOf(w io.Writer) int {
 	return math.MaxInt
 }
 
+// isTerminal reports whether somebody looks at what is written.
+func isTerminal(w io.Writer) bool {
+	file, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(file.Fd()))
+}
+
 // place names what a row is about: a region in the policy's words, an address with its
 // method if that is not GET.
 func place(row prove.Row) string {

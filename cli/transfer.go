@@ -56,6 +56,9 @@ people link makes a link to set one.`,
 		if err != nil {
 			return err
 		}
+		if len(all) > 2000 && isTerminal(c.ErrOrStderr()) {
+			fmt.Fprintf(c.ErrOrStderr(), "%d accounts; this takes a while ...\n", len(all))
+		}
 		done, err := service().ImportPeople(c.Context(), client.Import{Dry: *dry, People: all})
 		if err != nil {
 			return err

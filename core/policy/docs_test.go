@@ -71,3 +71,33 @@ func TestFindingsAreDocumented(t *testing.T) {
 		t.Errorf("docs/findings.md explains %d rules, the code has %d", rows, len(rules))
 	}
 }
+
+var testName = regexp.MustCompile("`(Test[A-Za-z0-9]+)`")
+
+// Each test that the table of requirements names is there.
+func TestNamedTestsExist(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "asvs.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var code strings.Builder
+	for _, pattern := range []string{"*", "*/*", "*/*/*"} {
+		files, _ := filepath.Glob(filepath.Join("..", "..", pattern+"_test.go"))
+		for _, file := range files {
+			content, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			code.Write(content)
+		}
+	}
+	names := testName.FindAllStringSubmatch(string(text), -1)
+	for _, name := range names {
+		if !strings.Contains(code.String(), "func "+name[1]+"(t *testing.T)") {
+			t.Errorf("docs/asvs.md names %s, which is not there", name[1])
+		}
+	}
+	if len(names) < 40 {
+		t.Errorf("only %d names were found", len(names))
+	}
+}

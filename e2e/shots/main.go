@@ -70,14 +70,8 @@ func take(directory string, only []string) error {
 		{name: "account", path: "/door/account", who: walt},
 		{name: "console-today", path: "/door/console/", who: agnes, do: []step{chromedp.WaitVisible(`//h2[contains(., "Latest refusals")]`)}},
 		{name: "console-people", path: "/door/console/people?person=ines", who: agnes, do: []step{chromedp.WaitVisible(`//h3[.="Sessions"]`)}},
-		{name: "console-activity", path: "/door/console/activity", who: agnes, do: []step{chromedp.WaitVisible("table")}},
+		{name: "console-activity", path: "/door/console/activity", who: agnes, dark: true, do: []step{chromedp.WaitVisible("table")}},
 		{name: "console-doors", path: "/door/console/doors", who: agnes, do: []step{chromedp.WaitVisible("table")}},
-		{name: "console-doors-tree", path: "/door/console/doors", who: agnes, do: []step{
-			chromedp.WaitVisible("table"), chromedp.Click(`//button[contains(., "tree")]`), chromedp.WaitVisible(`//code[.="/office"]`),
-		}},
-		{name: "console-door", path: "/door/console/doors", who: agnes, do: []step{
-			chromedp.WaitVisible("table"), chromedp.Click(`//button[contains(@aria-label, "/**/*.map")]`), chromedp.WaitVisible(`//h3[contains(., "Crosses")]`), chromedp.ScrollIntoView(`//code[.="/press/**"]`),
-		}},
 		{name: "console-policy", path: "/door/console/policy", who: agnes, do: []step{
 			chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Focus(chromedp.CSS(".cm-content")),
 			chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 20) + kb.End),
@@ -98,7 +92,6 @@ func take(directory string, only []string) error {
 			chromedp.WaitVisible(`//span[.="broken"]`),
 		}},
 		{name: "console-try", path: "/door/console/try?url=/visit/%252e%252e/office/&as=role:volunteer", who: agnes, do: []step{chromedp.WaitVisible(`[data-testid=outcome]`)}},
-		{name: "console-try-dark", path: "/door/console/try?url=/log/&as=anonymous", who: agnes, dark: true, do: []step{chromedp.WaitVisible(`[data-testid=outcome]`)}},
 	}
 	for _, p := range pictures {
 		if len(only) > 0 && !slices.Contains(only, p.name) {
