@@ -41,7 +41,7 @@ func TestPeople(t *testing.T) {
 	}{
 		{"list", "", 0, "no accounts yet"},
 		{"add Ines --role keeper --password-stdin", "seven-brass-prisms\n", 0, "added Ines with keeper"},
-		{"add INES --password-stdin", "another-password\n", 1, `there is an account "INES" already`},
+		{"add INES --password-stdin", "kettle-moth-anvil\n", 1, `there is an account "INES" already`},
 		{"add bo --password-stdin", "short\n", 1, "at least 8"},
 		{"add bo --password-stdin", "", 2, "standard input is empty"},
 		{"add bo", "", 2, "--password-stdin"},
