@@ -37,6 +37,8 @@ Each flag can also be set by a variable: --tls-cert by OSTIARIUS_TLS_CERT.`,
 	flags.StringVar(&settings.Cert, "tls-cert", "", "certificate for HTTPS, a PEM file")
 	flags.StringVar(&settings.Key, "tls-key", "", "its private key, a PEM file")
 	flags.BoolVar(&settings.PlainHTTP, "plain-http", false, "serve plain HTTP also beyond loopback, behind a server that speaks HTTPS")
+	flags.StringVar(&settings.Redirect, "redirect-http", "", "address at which plain HTTP is led to HTTPS, such as :80")
+	hsts := flags.String("hsts", "180d", "how long browsers are told to keep to HTTPS, where HTTPS is spoken; 0 is not at all")
 	peers := flags.StringSlice("trusted-peer", nil, "network of the servers in front whose forwarding headers are believed, such as 10.0.0.0/8")
 	metrics := flags.StringSlice("metrics-from", nil, "network that may read the metrics without signing in, such as 10.0.0.0/8")
 	flags.StringVar(&settings.URL, "url", "", "address at which people reach the site, for links, if it is not the one listened on")
@@ -54,6 +56,9 @@ Each flag can also be set by a variable: --tls-cert by OSTIARIUS_TLS_CERT.`,
 		}
 		if settings.KeepActivity, err = policy.ParseDuration(*keep); err != nil {
 			return errUsage{fmt.Errorf("--keep-activity %s is no duration; write one like 90d", *keep)}
+		}
+		if settings.HSTS, err = policy.ParseDuration(*hsts); err != nil {
+			return errUsage{fmt.Errorf("--hsts %s is no duration; write one like 180d", *hsts)}
 		}
 		if *memory < secret.DefaultCost.Memory>>10 || *memory > 1024 || *passes < secret.DefaultCost.Passes || *passes > 20 {
 			return errUsage{fmt.Errorf("a password is hashed with 19 to 1024 MiB and 2 to 20 passes; less would be too easy to try out")}
@@ -100,6 +105,9 @@ func run(c *cobra.Command, settings service.Settings, ready func(*service.Servic
 		}
 	}
 	fmt.Fprintf(c.OutOrStdout(), "listening on %s\n", s.URL())
+	if plain := s.PlainURL(); plain != "" {
+		fmt.Fprintf(c.OutOrStdout(), "leading %s to HTTPS\n", plain)
+	}
 	context.AfterFunc(ctx, stop) // a second interrupt ends the process at once
 	return s.Serve(ctx)
 }

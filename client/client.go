@@ -160,6 +160,50 @@ func (c *Client) EndAllSessions(ctx context.Context) (n int, err error) {
 	return ended.Ended, err
 }
 
+// Keyrings returns all keyrings with their entries.
+func (c *Client) Keyrings(ctx context.Context) (all []Keyring, err error) {
+	return all, c.do(ctx, "GET", "/keyrings", nil, &all)
+}
+
+func ring(name string) string { return "/keyrings/" + url.PathEscape(name) }
+
+func entry(keyring, name string) string { return ring(keyring) + "/entries/" + url.PathEscape(name) }
+
+// AddEntry adds a name with a password to a keyring.
+func (c *Client) AddEntry(ctx context.Context, keyring string, n NewEntry) (e Entry, err error) {
+	return e, c.do(ctx, "POST", ring(keyring)+"/entries", n, &e)
+}
+
+// SetEntryPassword gives an entry another password.
+func (c *Client) SetEntryPassword(ctx context.Context, keyring, name string, n NewEntryPassword) error {
+	return c.do(ctx, "PUT", entry(keyring, name)+"/password", n, nil)
+}
+
+// SetEntryDisabled disables or enables an entry.
+func (c *Client) SetEntryDisabled(ctx context.Context, keyring, name string, disabled bool) error {
+	return c.do(ctx, "PUT", entry(keyring, name)+"/disabled", disabled, nil)
+}
+
+// RemoveEntry removes a name from a keyring.
+func (c *Client) RemoveEntry(ctx context.Context, keyring, name string) error {
+	return c.do(ctx, "DELETE", entry(keyring, name), nil, nil)
+}
+
+// ImportEntries brings in an htpasswd file.
+func (c *Client) ImportEntries(ctx context.Context, keyring string, i EntriesImport) (lines []ImportedLine, err error) {
+	return lines, c.do(ctx, "POST", ring(keyring)+"/import", i, &lines)
+}
+
+// ExportEntries returns a keyring as an htpasswd file.
+func (c *Client) ExportEntries(ctx context.Context, keyring string) (e EntriesExport, err error) {
+	return e, c.do(ctx, "GET", ring(keyring)+"/export", nil, &e)
+}
+
+// Upstreams returns how the servers behind have been of late.
+func (c *Client) Upstreams(ctx context.Context) (all []Upstream, err error) {
+	return all, c.do(ctx, "GET", "/upstreams", nil, &all)
+}
+
 // Activity returns the latest events that a query means, newest first.
 func (c *Client) Activity(ctx context.Context, q EventQuery) (events []Event, err error) {
 	v := url.Values{}

@@ -148,6 +148,64 @@ type EventQuery struct {
 	Limit                                           int // at most 1000; 0 for 100
 }
 
+// Keyring is a named list of HTTP Basic credentials.
+type Keyring struct {
+	Name    string  `json:"name"`
+	Realm   string  `json:"realm"`
+	Gone    bool    `json:"gone,omitempty"` // the policy has it no more
+	Entries []Entry `json:"entries"`
+}
+
+// Entry is a name in a keyring. It never has the password or its hash.
+type Entry struct {
+	Name     string     `json:"name"`
+	Note     string     `json:"note,omitempty"`
+	Disabled bool       `json:"disabled"`
+	Kind     string     `json:"kind"` // of the hash
+	Weak     bool       `json:"weak"`
+	MadeAt   time.Time  `json:"madeAt"`
+	MadeBy   string     `json:"madeBy"`
+	UsedAt   *time.Time `json:"usedAt"`
+	Until    *time.Time `json:"until"`
+	OldUntil *time.Time `json:"oldUntil"` // until when the password before counts too
+}
+
+// NewEntry asks for a name in a keyring.
+type NewEntry struct {
+	Name     string     `json:"name"`
+	Password string     `json:"password"`
+	Note     string     `json:"note,omitempty"`
+	Until    *time.Time `json:"until,omitempty"`
+}
+
+// NewEntryPassword asks for another password of an entry; the one before counts for as many
+// seconds as Grace.
+type NewEntryPassword struct {
+	Password string `json:"password"`
+	Grace    int64  `json:"grace,omitempty"`
+}
+
+// EntriesImport asks to bring in an htpasswd file.
+type EntriesImport struct {
+	File string `json:"file"`
+	Dry  bool   `json:"dry,omitempty"`
+}
+
+// EntriesExport is a keyring as an htpasswd file, and what could not be written.
+type EntriesExport struct {
+	File string         `json:"file"`
+	Left []ImportedLine `json:"left"`
+}
+
+// Upstream says how a server behind has been of late.
+type Upstream struct {
+	Address  string     `json:"address"`
+	Answered *time.Time `json:"answered"` // when it last answered
+	Failed   *time.Time `json:"failed"`   // when it last failed
+	Why      string     `json:"why,omitempty"`
+	InARow   int        `json:"inARow"` // failures without an answer between
+}
+
 // Today is what happened in the last 24 hours, and what needs attention.
 type Today struct {
 	Hours     []Hour     `json:"hours"` // 24, the present one last

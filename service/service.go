@@ -5,7 +5,6 @@ package service
 import (
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -24,6 +23,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/console"
+	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/service/api"
@@ -41,10 +41,13 @@ type Settings struct {
 	Data      string // the directory of the records
 	Cert, Key string // PEM files for HTTPS; empty for plain HTTP
 	PlainHTTP bool   // allow plain HTTP on other addresses than loopback
-	Peers     guard.Peers
-	Version   string
-	Log       *slog.Logger
-	Cost      secret.Cost // of password hashes; the default if zero
+	Redirect  string // host:port at which plain HTTP is led to HTTPS; empty for none
+	// HSTS is how long browsers are told to keep to HTTPS; 0 for not at all.
+	HSTS    time.Duration
+	Peers   guard.Peers
+	Version string
+	Log     *slog.Logger
+	Cost    secret.Cost // of password hashes; the default if zero
 	// KeepActivity is how long activity is kept; 0 for ever.
 	KeepActivity time.Duration
 	// MetricsFrom are the networks that may read the metrics without signing in.
@@ -62,7 +65,9 @@ type Service struct {
 	pages    *pages.Pages
 	policy   *inforce.Policy
 	listener net.Listener
+	plain    net.Listener // where plain HTTP is led to HTTPS, or nil
 	socket   net.Listener
+	cert     *certificate
 	handler  http.Handler
 	admin    http.Handler
 	metrics  *metrics
@@ -91,7 +96,7 @@ func Open(settings Settings) (s *Service, err error) {
 		return s, err
 	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
-		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing),
+		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing), Failed: s.pages.Upstream,
 		Cookies: pages.CookieNames(), Log: settings.Log,
 	})
 	if err != nil {
@@ -107,6 +112,16 @@ func Open(settings Settings) (s *Service, err error) {
 		}
 		return s, fmt.Errorf("cannot listen on %s: %w; choose another address with --listen", settings.Listen, err)
 	}
+	if settings.Cert != "" {
+		if s.cert, err = openCertificate(settings.Cert, settings.Key, settings.Log); err != nil {
+			return s, err
+		}
+	}
+	if settings.Redirect != "" {
+		if s.plain, err = net.Listen("tcp", settings.Redirect); err != nil {
+			return s, fmt.Errorf("cannot listen on %s for plain HTTP: %w; choose another address with --redirect-http", settings.Redirect, err)
+		}
+	}
 	s.build()
 	return s, nil
 }
@@ -115,6 +130,9 @@ func Open(settings Settings) (s *Service, err error) {
 func (s *Service) checkTransport() error {
 	if (s.settings.Cert == "") != (s.settings.Key == "") {
 		return errors.New("--tls-cert and --tls-key go together")
+	}
+	if s.settings.Redirect != "" && s.settings.Cert == "" {
+		return errors.New("--redirect-http leads to HTTPS and needs --tls-cert and --tls-key")
 	}
 	if s.settings.Cert != "" || s.settings.PlainHTTP {
 		return nil
@@ -229,6 +247,23 @@ func (s *Service) build() {
 			}
 			return v, err
 		},
+		Present: func(r *http.Request, c basic.Credentials, accounts bool, keyrings []string, v *policy.Visitor) error {
+			network := ""
+			if v.From.IsValid() {
+				network = v.From.String()
+			}
+			err := s.register.Present(r.Context(), c, accounts, keyrings, people.Origin{Network: network, Agent: r.UserAgent()}, v)
+			var slow *people.Slow
+			switch {
+			case errors.As(err, &slow):
+				return &guard.Later{Status: http.StatusTooManyRequests, Wait: slow.Wait, Text: "There were too many tries. Please wait before the next."}
+			case errors.Is(err, people.ErrBusy):
+				return &guard.Later{Status: http.StatusServiceUnavailable, Wait: 5 * time.Second, Text: "Too many people sign in at the moment. Please try again in a few seconds."}
+			case err != nil && r.Context().Err() == nil:
+				s.settings.Log.Error("credentials could not be looked at", "error", err)
+			}
+			return err
+		},
 		Note: func(r *http.Request, t *guard.Turn) string {
 			s.metrics.requests[t.Decision.Outcome].Inc()
 			if t.Decision.Outcome == policy.Admit && t.Book.IsOwn(t.Decision.Place) {
@@ -240,7 +275,7 @@ func (s *Service) build() {
 		Turned: front.Turned,
 		Peers:  s.settings.Peers,
 	}
-	s.handler, s.guard = g, g
+	s.handler, s.guard = strict(s.settings.HSTS, s.settings.Peers.Secure, g), g
 
 	admin := chi.NewRouter()
 	admin.Use(func(next http.Handler) http.Handler {
@@ -253,20 +288,38 @@ func (s *Service) build() {
 	s.admin = admin
 }
 
+// The largest header of a request, in bytes. More is answered with 431.
+const maxHeader = 64 << 10
+
+// PlainURL returns the address at which plain HTTP is led to HTTPS, "" for none.
+func (s *Service) PlainURL() string {
+	if s.plain == nil {
+		return ""
+	}
+	return "http://" + s.plain.Addr().String()
+}
+
 // Serve answers requests until ctx ends; then it lets those under way finish.
 func (s *Service) Serve(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
 	servers := []*http.Server{
-		{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)},
+		{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: maxHeader, ErrorLog: log},
 		{Handler: s.admin, ReadHeaderTimeout: 10 * time.Second},
 	}
-	failed := make(chan error, 3)
-	if s.settings.Cert != "" {
-		servers[0].TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12}
-		go func() { failed <- servers[0].ServeTLS(s.listener, s.settings.Cert, s.settings.Key) }()
+	failed := make(chan error, 4)
+	if s.cert != nil {
+		servers[0].TLSConfig = s.cert.config()
+		go func() { failed <- servers[0].ServeTLS(s.listener, "", "") }()
 	} else {
 		go func() { failed <- servers[0].Serve(s.listener) }()
+	}
+	if s.plain != nil {
+		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
+		redirect := &http.Server{Handler: toHTTPS(port), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}
+		servers = append(servers, redirect)
+		go func() { failed <- redirect.Serve(s.plain) }()
 	}
 	go func() { failed <- servers[1].Serve(s.socket) }()
 	tended := make(chan struct{})
@@ -304,6 +357,9 @@ func (s *Service) Close() error {
 	var errs []error
 	if s.listener != nil {
 		s.listener.Close()
+	}
+	if s.plain != nil {
+		s.plain.Close()
 	}
 	if s.socket != nil {
 		s.socket.Close()

@@ -27,6 +27,7 @@ type Book struct {
 	Sessions   Sessions
 	SessionsOf []RoleSessions
 	Promises   []Guarantee // to be proven by core/prove
+	Headers    []Header    // set on the answers of the site, in order of their names
 
 	satisfies map[string]map[string]bool // role asked for -> roles that satisfy it
 	matcher   *place.Matcher
@@ -57,7 +58,10 @@ type Source struct {
 	Host  place.Host
 	Path  string // canonical
 	Files string // a directory, relative to the policy file
-	Proxy string // the address of a server
+	Proxy string // the address of a server, http://HOST:PORT or unix:PATH
+	// StripPrefix leaves Path out of the path that the proxied server receives.
+	StripPrefix bool
+	Timeout     time.Duration // how long the server may take to begin its answer; 0 for the default
 	Position
 }
 
@@ -79,8 +83,10 @@ type Door struct {
 	Basic     bool   // an account is asked for with HTTP Basic instead of the form
 	Realm     string // the realm of that question
 	Otherwise Otherwise
-	ways      []way
-	public    bool // one of the ways asks nothing
+	// ForwardCredentials hands the credentials of HTTP Basic on to what is behind the door.
+	ForwardCredentials bool
+	ways               []way
+	public             bool // one of the ways asks nothing
 }
 
 // Otherwise is what happens instead of the usual answer.
@@ -162,6 +168,18 @@ func (g *Guarantee) Asks() string { return g.demand.Ask() }
 // Meets reports whether a visitor meets the demand of a guarantee.
 func (b *Book) Meets(g *Guarantee, v *Visitor) bool { return b.admits(&g.demand, v) }
 
+// A Header is a field that is set on each answer of the site that does not have it. An empty
+// value leaves it away.
+type Header struct{ Name, Value string }
+
+// defaultHeaders keep browsers from guessing, from telling other sites where somebody has
+// been, and from showing the site within another.
+var defaultHeaders = []Header{
+	{"Referrer-Policy", "strict-origin-when-cross-origin"},
+	{"X-Content-Type-Options", "nosniff"},
+	{"X-Frame-Options", "SAMEORIGIN"},
+}
+
 // Sessions say how long sessions last. Zero is no end.
 type Sessions struct {
 	Idle       time.Duration // without a request
@@ -233,6 +251,17 @@ func (b *Book) has(granted []string, asked string) bool {
 
 // Satisfies reports whether the role granted is the role asked for or includes it.
 func (b *Book) Satisfies(granted, asked string) bool { return b.satisfies[asked][granted] }
+
+// RolesOf returns all roles that a visitor has, with those that they include, in file order.
+func (b *Book) RolesOf(v *Visitor) []string {
+	var all []string
+	for _, name := range b.RoleNames() {
+		if v.SignedIn && b.has(v.Roles, name) {
+			all = append(all, name)
+		}
+	}
+	return all
+}
 
 // KnownRole reports whether accounts can be granted the role under this Book.
 func (b *Book) KnownRole(name string) bool {
@@ -442,6 +471,31 @@ func (b *Book) Matters(role string) bool {
 	}
 	return slices.ContainsFunc(slices.Concat(b.Landings.SignIn, b.Landings.SignOut, b.Landings.Join, b.Landings.PasswordChange),
 		func(l Landing) bool { return l.Role != "" && b.Satisfies(role, l.Role) })
+}
+
+// AsksBasic returns what credentials of HTTP Basic could prove at a place: an account, the
+// keyrings named; and whether what is behind is given them too.
+func (b *Book) AsksBasic(p place.Place) (accounts bool, keyrings []string, forward bool) {
+	forward = true
+	var collect func(d Demand)
+	collect = func(d Demand) {
+		if d.Kind == Keyring {
+			for _, name := range d.Names {
+				if !slices.Contains(keyrings, name) {
+					keyrings = append(keyrings, name)
+				}
+			}
+		}
+		for _, part := range d.Parts {
+			collect(part)
+		}
+	}
+	for _, d := range b.Deciding(p) {
+		accounts = accounts || d.Basic
+		collect(d.Admit)
+		forward = forward && d.ForwardCredentials
+	}
+	return accounts, keyrings, forward || !accounts && len(keyrings) == 0
 }
 
 // RequestFor returns a request for a place, spelled as in a link.

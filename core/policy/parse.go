@@ -91,6 +91,7 @@ func (p *reader) read(text []byte) *Book {
 		return nil
 	}
 	p.book = &Book{
+		Headers:  slices.Clone(defaultHeaders),
 		Prefix:   "/door",
 		Site:     "This site",
 		Sessions: Sessions{Idle: 30 * time.Minute, Lifetime: 12 * time.Hour, Remembered: 30 * 24 * time.Hour},
@@ -114,7 +115,7 @@ func (p *reader) compile() {
 	}
 }
 
-var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "sources", "unlisted", "doors", "landings", "sessions", "guarantees"}
+var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "sources", "unlisted", "doors", "landings", "sessions", "headers", "guarantees"}
 
 func (p *reader) policy(body ast.Node) {
 	fields := p.fields(body, "the policy", policyKeys)
@@ -165,6 +166,8 @@ func (p *reader) policy(body ast.Node) {
 			}
 		case "landings":
 			p.landings(f.value)
+		case "headers":
+			p.headers(f.value)
 		case "guarantees":
 			for _, n := range p.list(f.value, "guarantees") {
 				p.guarantee(n)
@@ -312,7 +315,18 @@ func (p *reader) keyrings(n ast.Node) {
 func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy"}) {
+		var proxied ast.Node // what only goes with a proxied server
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout"}) {
+			switch f.name {
+			case "strip-prefix":
+				s.StripPrefix = p.boolean(f.value, f.name)
+				proxied = f.value
+				continue
+			case "timeout":
+				s.Timeout, _ = p.duration(f.value, f.name)
+				proxied = f.value
+				continue
+			}
 			text, ok := p.text(f.value, f.name)
 			if !ok {
 				continue
@@ -335,13 +349,16 @@ func (p *reader) sources(n ast.Node) {
 			case "proxy":
 				s.Proxy, s.Position = text, position(f.value)
 				if !proxyAddress.MatchString(text) {
-					p.at(f.value, "bad-value", "proxy is the address of a server, such as http://127.0.0.1:8461, not %q", text)
+					p.at(f.value, "bad-value", "proxy is the address of a server, such as http://127.0.0.1:8461 or unix:log.sock, not %q", text)
 				}
 			}
 		}
 		if (s.Files == "") == (s.Proxy == "") {
 			p.at(entry, "missing-key", "a source has either files: DIRECTORY or proxy: ADDRESS")
 			continue
+		}
+		if proxied != nil && s.Proxy == "" {
+			p.at(proxied, "bad-value", "strip-prefix and timeout go with proxy")
 		}
 		for _, other := range p.book.Sources {
 			if other.Path == s.Path && other.Host == s.Host {
@@ -352,7 +369,57 @@ func (p *reader) sources(n ast.Node) {
 	}
 }
 
+// headers reads the fields that are set on the answers of the site, over the usual ones.
+func (p *reader) headers(n ast.Node) {
+	for _, f := range p.fields(n, "headers", nil) {
+		value := ""
+		if _, left := f.value.(*ast.NullNode); !left {
+			var ok bool
+			if value, ok = p.text(f.value, f.name); !ok {
+				continue
+			}
+		}
+		name := canonicalHeader(f.name)
+		switch {
+		case !headerName.MatchString(f.name):
+			p.at(f.key, "bad-value", "%q is no name of a header field", f.name)
+		case slices.Contains(ownHeaders, name):
+			p.at(f.key, "bad-value", "%s is Ostiarius's own to set", name)
+		case value != "" && !headerValue.MatchString(value):
+			p.at(f.value, "bad-value", "the value of a header field is one line of ASCII")
+		default:
+			p.book.Headers = slices.DeleteFunc(p.book.Headers, func(h Header) bool { return h.Name == name })
+			p.book.Headers = append(p.book.Headers, Header{name, value})
+		}
+	}
+	slices.SortFunc(p.book.Headers, func(a, b Header) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// What a header field may be (RFC 9110, section 5), as the schema of the policy file has
+// it too; and those that are not the policy's to set.
+const (
+	headerNamePattern  = `^[A-Za-z0-9!#$%&'*+.^_|~-]+$`
+	headerValuePattern = `^[\x20-\x7e]*[\x21-\x7e][\x20-\x7e]*$`
+)
+
+var (
+	headerName  = regexp.MustCompile(headerNamePattern)
+	headerValue = regexp.MustCompile(headerValuePattern)
+	ownHeaders  = []string{"Set-Cookie", "Cache-Control", "Vary", "Location", "Www-Authenticate", "Content-Length", "Transfer-Encoding", "Connection", "Content-Type", "Upgrade", "Trailer"}
+)
+
+// canonicalHeader writes the name of a field as it is usually written: Referrer-Policy.
+func canonicalHeader(name string) string {
+	b := []byte(strings.ToLower(name))
+	for i := range b {
+		if (i == 0 || b[i-1] == '-') && 'a' <= b[i] && b[i] <= 'z' {
+			b[i] -= 'a' - 'A'
+		}
+	}
+	return string(b)
+}
+
 // The address of a server, as the schema of the policy file has it too.
-const proxyPattern = `^https?://(?:[A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(?::[0-9]{1,5})?/?$`
+const proxyPattern = `^(?:https?://(?:[A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(?::[0-9]{1,5})?/?|unix:[^\x00?#]+)$`
 
 var proxyAddress = regexp.MustCompile(proxyPattern)

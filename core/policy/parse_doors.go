@@ -44,7 +44,7 @@ func (p *reader) methods(n ast.Node) place.Methods {
 	return methods
 }
 
-var doorKeys = []string{"path", "host", "methods", "admit", "ask", "realm", "otherwise"}
+var doorKeys = []string{"path", "host", "methods", "admit", "ask", "realm", "forward-credentials", "otherwise"}
 
 func (p *reader) door(entry ast.Node) {
 	door := Door{Entry: position(entry).Line}
@@ -76,6 +76,8 @@ func (p *reader) door(entry ast.Node) {
 			if s, ok := p.text(f.value, "realm"); ok {
 				door.Realm = s
 			}
+		case "forward-credentials":
+			door.ForwardCredentials = p.boolean(f.value, f.name)
 		case "otherwise":
 			door.Otherwise = p.otherwise(f.value)
 		}

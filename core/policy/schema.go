@@ -2,6 +2,8 @@ package policy
 
 import (
 	"encoding/json"
+	"strings"
+	"unicode"
 
 	"ostiarius/core/place"
 )
@@ -91,7 +93,9 @@ func Schema() []byte {
 		"sources": array(m{
 			"oneOf": list{m{"required": list{"files"}}, m{"required": list{"proxy"}}},
 			"type":  "object", "additionalProperties": false,
-			"properties": m{"path": one, "host": host, "files": text("A directory, relative to the policy file"), "proxy": proxied},
+			"properties": m{"path": one, "host": host, "files": text("A directory, relative to the policy file"), "proxy": proxied,
+				"strip-prefix": m{"type": "boolean", "description": "Leave the path of the source out of what the server receives"}, "timeout": ref("duration")},
+			"dependentRequired": m{"strip-prefix": list{"proxy"}, "timeout": list{"proxy"}},
 		}, "What stands behind the doors"),
 		"unlisted": m{"enum": list{"public", "signed-in", "refuse", "hide"}, "description": "What happens where no door covers a place; signed-in unless given"},
 		"doors":    array(ref("door"), "Who may go where; the most specific door decides"),
@@ -99,6 +103,9 @@ func Schema() []byte {
 			"sign-in": array(landing, "After signing in"), "sign-out": array(landing, "After signing out"),
 			"join": array(landing, "After creating an account"), "password-change": array(landing, "After changing the password"),
 		}),
+		"headers": m{"type": "object", "description": "Header fields on the answers of the site; one without a value is left away",
+			"propertyNames":        m{"pattern": headerNamePattern, "not": m{"pattern": anyCase(ownHeaders)}},
+			"additionalProperties": orNull(m{"type": "string", "pattern": headerValuePattern})},
 		"guarantees": array(ref("guarantee"), "What must always hold"),
 		"sessions": object("How long sessions last; 0 is no end", nil, m{
 			"idle": ref("duration"), "lifetime": ref("duration"), "remembered": ref("duration"),
@@ -112,12 +119,13 @@ func Schema() []byte {
 		}
 	}
 	door := object("A set of places and what is asked there", list{"path", "admit"}, m{
-		"path":    oneOrMany(path, "The paths; a door with several is several doors"),
-		"host":    host,
-		"methods": oneOrMany(pattern(methodPattern, "A method such as GET"), "Without it any method; GET brings HEAD with it"),
-		"admit":   ref("demand"),
-		"ask":     m{"enum": list{"form", "basic"}, "description": "How an account is asked for"},
-		"realm":   text("The realm of ask: basic"),
+		"path":                oneOrMany(path, "The paths; a door with several is several doors"),
+		"host":                host,
+		"methods":             oneOrMany(pattern(methodPattern, "A method such as GET"), "Without it any method; GET brings HEAD with it"),
+		"admit":               ref("demand"),
+		"ask":                 m{"enum": list{"form", "basic"}, "description": "How an account is asked for"},
+		"realm":               text("The realm of ask: basic"),
+		"forward-credentials": m{"type": "boolean", "description": "Hand credentials of HTTP Basic on to what is behind"},
 		"otherwise": m{"description": "What happens instead of the usual answer", "anyOf": list{
 			m{"const": "hide"},
 			m{"type": "object", "additionalProperties": false, "minProperties": 1, "properties": m{"anonymous": ref("instead"), "refused": ref("instead")}},
@@ -169,4 +177,23 @@ func Schema() []byte {
 		panic(err) // maps of strings and numbers can be written
 	}
 	return append(out, '\n')
+}
+
+// anyCase returns a pattern for words in any letters, without a flag that not every
+// validator has.
+func anyCase(words []string) string {
+	var b strings.Builder
+	for i, word := range words {
+		if i > 0 {
+			b.WriteByte('|')
+		}
+		for _, r := range word {
+			if unicode.IsLetter(r) {
+				b.WriteString("[" + string(unicode.ToUpper(r)) + string(unicode.ToLower(r)) + "]")
+			} else {
+				b.WriteRune(r)
+			}
+		}
+	}
+	return "^(?:" + b.String() + ")$"
 }

@@ -173,6 +173,7 @@ func (r scribe) policy() any {
 		if d["ask"] == "basic" || r.IntN(100) == 0 {
 			r.maybe(d, "realm", func() any { return r.pick("Office", "A \"b\"") })
 		}
+		r.maybe(d, "forward-credentials", func() any { return r.pick(true, false, "yes") })
 		r.maybe(d, "otherwise", func() any {
 			o := map[string]any{}
 			r.maybe(o, "anonymous", r.instead)
@@ -215,8 +216,10 @@ func (r scribe) policy() any {
 			return []any{s}
 		}
 		s["proxy"] = "http://127.0.0.1:8461"
+		r.maybe(s, "strip-prefix", func() any { return r.pick(true, 1) })
+		r.maybe(s, "timeout", r.duration)
 		r.maybe(s, "proxy", func() any {
-			return r.pick("http://127.0.0.1:80", "https://x/", "http://[::1]:80", "ftp://x", "http://x/y", "http://a@b", "http://x?y", "http://:80")
+			return r.pick("http://127.0.0.1:80", "https://x/", "http://[::1]:80", "ftp://x", "http://x/y", "http://a@b", "http://x?y", "http://:80", "unix:log.sock", "unix:")
 		})
 		return r.pick([]any{s}, []any{s, map[string]any{"path": "/only", "files": "x"}})
 	})
@@ -245,6 +248,11 @@ func (r scribe) policy() any {
 			r.maybe(g, "path", func() any { return nil })
 		}
 		return r.pick([]any{g}, []any{g, map[string]any{"path": "/x", "never": "public"}}, []any{})
+	})
+	r.maybe(p, "headers", func() any {
+		h := map[string]any{}
+		r.maybe(h, r.pick("X-Frame-Options", "referrer-policy", "X Y", "set-cookie", "X-Own").(string), func() any { return r.pick("DENY", nil, "", "a\nb", "caf\u00e9", 3) })
+		return r.pick(h, map[string]any{}, []any{})
 	})
 	r.maybe(p, "sessions", func() any {
 		s := map[string]any{}

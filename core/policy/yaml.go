@@ -285,6 +285,16 @@ func (p *reader) texts(n ast.Node, what string) (values []string, nodes []ast.No
 	return values, nodes
 }
 
+// boolean returns the value of a node that is true or false.
+func (p *reader) boolean(n ast.Node, what string) bool {
+	b, ok := n.(*ast.BoolNode)
+	if !ok {
+		p.at(n, "bad-value", "%s is true or false, but this is %s", what, kindOf(n))
+		return false
+	}
+	return b.Value
+}
+
 // word returns the value of a node that is one of a few words.
 func (p *reader) word(n ast.Node, what string, words ...string) string {
 	s, ok := p.text(n, what)

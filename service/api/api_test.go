@@ -27,7 +27,7 @@ func server(t *testing.T) chi.Router {
 	t.Helper()
 	dir := t.TempDir()
 	file := filepath.Join(dir, "doors.yaml")
-	if err := os.WriteFile(file, []byte("roles: {keeper: }\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /**/*.map, admit: nobody }\n"), 0o644); err != nil {
+	if err := os.WriteFile(file, []byte("roles: {keeper: }\nkeyrings: {outer: {realm: Office}}\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /**/*.map, admit: nobody }\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	records, err := store.Open(filepath.Join(dir, "records.db"))
@@ -130,6 +130,18 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"GET", "/sessions?account=nobody", "", 404, "Problem"},
 		{"DELETE", "/sessions", "", 200, ""},
 		{"DELETE", "/sessions/0123456789abcdef0123", "", 404, "Problem"},
+		{"POST", "/keyrings/outer/entries", `{"name": "gate", "password": "kettle-moth-prisms", "until": "2999-01-01T00:00:00Z"}`, 201, "Entry"},
+		{"POST", "/keyrings/outer/entries", `{"name": "gate", "password": "kettle-moth-prisms"}`, 409, "Problem"},
+		{"POST", "/keyrings/outer/entries", `{"name": "ga:te", "password": "kettle-moth-prisms"}`, 422, "Problem"},
+		{"POST", "/keyrings/inner/entries", `{"name": "gate", "password": "kettle-moth-prisms"}`, 404, "Problem"},
+		{"PUT", "/keyrings/outer/entries/gate/password", `{"password": "anvil-moth-prisms", "grace": 3600}`, 204, ""},
+		{"PUT", "/keyrings/outer/entries/gate/disabled", `true`, 204, ""},
+		{"PUT", "/keyrings/outer/entries/none/disabled", `true`, 404, "Problem"},
+		{"POST", "/keyrings/outer/import", `{"file": "x:plain-prisms\ny:{SHA}W6ph5Mm5Pz8GgiULbPgzG37mj9g=\n"}`, 200, ""},
+		{"GET", "/keyrings/outer/export", "", 200, ""},
+		{"GET", "/keyrings", "", 200, "Keyring"},
+		{"DELETE", "/keyrings/outer/entries/gate", "", 204, ""},
+		{"GET", "/upstreams", "", 200, ""},
 		{"GET", "/activity?kind=account&since=2026-01-01T00:00:00Z", "", 200, "Event"},
 		{"GET", "/activity?since=yesterday", "", 422, "Problem"},
 		{"GET", "/today", "", 200, "Today"},

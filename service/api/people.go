@@ -188,11 +188,7 @@ func (a *API) importPeople(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, err)
 		return
 	}
-	shown := client.Imported{Done: done, Results: []client.ImportedLine{}}
-	for _, result := range results {
-		shown.Results = append(shown.Results, client.ImportedLine(result))
-	}
-	a.answer(w, http.StatusOK, shown)
+	a.answer(w, http.StatusOK, client.Imported{Done: done, Results: showLines(results)})
 }
 
 func (a *API) listSessions(w http.ResponseWriter, r *http.Request) {

@@ -7,10 +7,14 @@ package guard
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
+	"time"
 
+	"ostiarius/core/basic"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -23,6 +27,11 @@ type Guard struct {
 	// Who returns the visitor, as far as the request proves it, and may set a cookie. An
 	// error means that nobody can be recognised at the moment.
 	Who func(http.ResponseWriter, *http.Request) (policy.Visitor, error)
+	// Present takes credentials of HTTP Basic at a place that asks for them, of an account
+	// or of the keyrings named, and adds to the visitor what they prove. What is wrong proves
+	// nothing. The error is *Later, or says that nobody can be recognised at the moment. It
+	// may be nil.
+	Present func(r *http.Request, c basic.Credentials, accounts bool, keyrings []string, v *policy.Visitor) error
 	// Note is told what each request came to, before it is answered, and returns the
 	// reference under which that can be found again, "" for none. It may be nil.
 	Note func(r *http.Request, t *Turn) (reference string)
@@ -51,7 +60,31 @@ type Turn struct {
 	Address  string // of the page asked for, percent-encoded, with its query; "" if rejected
 	// Reference is the number under which a refusal is recorded.
 	Reference string
+	// Secure says that the client came over HTTPS.
+	Secure bool
+	// KeepCredentials says that the Authorization header was meant for the door, and not for
+	// what is behind it.
+	KeepCredentials bool
 }
+
+// SetHeaders sets the fields that the policy has for answers of the site, but for those
+// that are there.
+func (t *Turn) SetHeaders(h http.Header) {
+	for _, field := range t.Book.Headers {
+		if _, there := h[field.Name]; !there && field.Value != "" {
+			h[field.Name] = []string{field.Value}
+		}
+	}
+}
+
+// Later is the error for somebody who has to wait before the next try.
+type Later struct {
+	Status int // 429 or 503
+	Wait   time.Duration
+	Text   string // for the person
+}
+
+func (l *Later) Error() string { return l.Text }
 
 type turnKey struct{}
 
@@ -74,8 +107,24 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	visitor.From = g.Peers.Client(r)
-	t := &Turn{Book: book, Visitor: visitor}
-	t.Decision = book.Decide(policy.Request{Method: r.Method, Host: r.Host, Path: path}, &t.Visitor)
+	t := &Turn{Book: book, Visitor: visitor, Secure: g.Peers.Secure(r)}
+	request := policy.Request{Method: r.Method, Host: r.Host, Path: path}
+	fault, err := g.present(r, request, t)
+	var later *Later
+	switch {
+	case errors.As(err, &later):
+		keepPrivate(w.Header())
+		w.Header().Set("Retry-After", strconv.Itoa(int((later.Wait+time.Second-1)/time.Second)))
+		http.Error(w, later.Text, later.Status)
+		return
+	case err != nil:
+		http.Error(w, "The records cannot be read at the moment. Please try again.", http.StatusServiceUnavailable)
+		return
+	case fault != nil:
+		t.Decision = policy.Decision{Outcome: policy.Reject, Fault: fault}
+	default:
+		t.Decision = book.Decide(request, &t.Visitor)
+	}
 	if t.Decision.Outcome != policy.Reject {
 		t.Address = (&url.URL{Path: t.Decision.Place.Address(), RawQuery: query}).RequestURI()
 	}
@@ -105,11 +154,35 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		g.Own.ServeHTTP(w, inner)
 		return
 	}
-	w.Header().Set("X-Content-Type-Options", "nosniff")
 	if !t.Decision.Public || w.Header().Get("Set-Cookie") != "" {
 		keepPrivate(w.Header())
+		w.Header().Set("Vary", "Cookie, Authorization") // for caches that do not keep to the rule
 	}
 	house.Site.ServeHTTP(w, inner)
+}
+
+// present reads the Authorization header where the doors ask for credentials of HTTP Basic;
+// elsewhere it is the business of what is behind. The fault says that the header cannot be
+// read without guessing.
+func (g *Guard) present(r *http.Request, request policy.Request, t *Turn) (fault, err error) {
+	values := r.Header["Authorization"]
+	if len(values) == 0 || g.Present == nil {
+		return nil, nil
+	}
+	p, err := place.Read(request.Method, request.Host, request.Path, t.Book.Rules)
+	if err != nil || t.Book.IsOwn(p) {
+		return nil, nil // Decide says so too; own pages take no such credentials
+	}
+	accounts, keyrings, forward := t.Book.AsksBasic(p)
+	t.KeepCredentials = !forward
+	if !accounts && len(keyrings) == 0 {
+		return nil, nil
+	}
+	c, ok, fault := basic.Read(values)
+	if fault != nil || !ok {
+		return fault, nil
+	}
+	return nil, g.Present(r, c, accounts, keyrings, &t.Visitor)
 }
 
 // unfolded returns the canonical path of an own page in the letters in which it was asked

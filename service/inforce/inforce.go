@@ -31,6 +31,7 @@ type Policy struct {
 	file    string
 	store   *store.Store
 	missing http.Handler
+	failed  func(http.ResponseWriter, *http.Request, int)
 	cookies []string
 	log     *slog.Logger
 
@@ -45,14 +46,16 @@ type Options struct {
 	File    string // the policy file
 	Store   *store.Store
 	Missing http.Handler // answers for files that are not there
-	Cookies []string     // names of cookies that no server behind receives
+	// Failed answers where a server behind has no answer, with 502 or 504.
+	Failed  func(w http.ResponseWriter, r *http.Request, status int)
+	Cookies []string // names of cookies that no server behind receives
 	Log     *slog.Logger
 }
 
 // Open reads the file and brings its text into force; it is recorded if it is not the
 // latest version already. The error is *Unfit if the text has errors.
 func Open(ctx context.Context, o Options) (*Policy, error) {
-	p := &Policy{file: o.File, store: o.Store, missing: o.Missing, cookies: o.Cookies, log: o.Log}
+	p := &Policy{file: o.File, store: o.Store, missing: o.Missing, failed: o.Failed, cookies: o.Cookies, log: o.Log}
 	text, findings := p.read()
 	if text == nil {
 		return nil, &Unfit{findings, text}
@@ -86,6 +89,17 @@ func (p *Policy) House() *guard.House { return p.house.Load() }
 
 // Book returns the policy in force.
 func (p *Policy) Book() *policy.Book { return p.house.Load().Book }
+
+// Upstreams returns how the servers behind have been of late, in file order.
+func (p *Policy) Upstreams() []source.Health {
+	var all []source.Health
+	if site, ok := p.house.Load().Site.(*site); ok {
+		for _, proxy := range site.proxies {
+			all = append(all, proxy.Health())
+		}
+	}
+	return all
+}
 
 // Version returns the number of the version in force.
 func (p *Policy) Version() int64 { return p.version.Load() }
@@ -149,7 +163,11 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 		var handler http.Handler
 		var err error
 		if entry.Proxy != "" {
-			handler, err = source.NewProxy(entry.Proxy, p.log, p.cookies...)
+			var proxy *source.Proxy
+			if proxy, err = source.NewProxy(*entry, source.ProxyOptions{PolicyFile: p.file, Own: p.cookies, Log: p.log, Failed: p.failed}); err == nil {
+				handler = proxy
+				site.proxies = append(site.proxies, proxy)
+			}
 		} else {
 			handler, err = source.NewFiles(source.Directory(*entry, p.file), entry.Path, book.Rules.FoldCase, site.missing)
 		}
@@ -166,11 +184,16 @@ type site struct {
 	book     *policy.Book
 	handlers map[*policy.Source]http.Handler
 	missing  http.Handler
+	proxies  []*source.Proxy
 }
 
 func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	entry := s.book.SourceOf(guard.TurnOf(r).Decision.Place)
+	t := guard.TurnOf(r)
+	entry := s.book.SourceOf(t.Decision.Place)
 	if handler := s.handlers[entry]; handler != nil {
+		if entry.Proxy == "" { // a server behind may say otherwise; it is asked first
+			t.SetHeaders(w.Header())
+		}
 		handler.ServeHTTP(w, r)
 		return
 	}

@@ -31,12 +31,6 @@ func CheckHere(book *policy.Book, file string) []policy.Finding {
 		if d.Admit.Mentions(policy.Pass) {
 			say("passes")
 		}
-		if d.Admit.Mentions(policy.Keyring) {
-			say("credentials of keyrings")
-		}
-		if d.Basic {
-			say("an account's name and password with HTTP Basic")
-		}
 	}
 	policy.SortFindings(findings)
 	return findings

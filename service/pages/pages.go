@@ -341,6 +341,23 @@ func (p *Pages) missing(w http.ResponseWriter, r *http.Request, book *policy.Boo
 	})
 }
 
+// Upstream answers a request for which the server behind has no answer. It says nothing of
+// that server.
+func (p *Pages) Upstream(w http.ResponseWriter, r *http.Request, status int) {
+	t := guard.TurnOf(r)
+	lead := "The server behind this page does not answer."
+	if status == http.StatusGatewayTimeout {
+		lead = "The server behind this page takes too long to answer."
+	}
+	if policy.ClientOf(r.Header.Get) != policy.Browser {
+		problem(w, status, lead)
+		return
+	}
+	p.render(w, r, status, "notice.html", view{
+		Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "Not now", Lead: lead, Hint: "Please try again in a while.",
+	})
+}
+
 // Turned answers a request that was not admitted.
 func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.Turn) {
 	v := view{Site: t.Book.Site, Prefix: t.Book.Prefix, Account: t.Visitor.Account}

@@ -30,6 +30,7 @@ type Register struct {
 	device   []byte        // the key of the cookies by which a browser is known
 	limiter  throttle.Limiter
 	sessions *sessions
+	basic    verified
 	notes    notes
 	keep     time.Duration // how long activity is kept; 0 for ever
 }
@@ -53,14 +54,16 @@ func New(o Options) (*Register, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Register{
+	r := &Register{
 		store: o.Store, book: o.Book, now: o.Now, cost: o.Cost, keep: o.Keep, device: device,
 		stranger: secret.Hash(secret.Generate(), o.Cost),
 		// Half of the processors at most: the other half answers for the guarded site
 		// while somebody floods the sign-in page.
 		hashing:  make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2)),
 		sessions: newSessions(),
-	}, nil
+	}
+	r.basic.clear()
+	return r, nil
 }
 
 // A Mistake is an error that the person who asked can mend; its text says how.
@@ -292,7 +295,7 @@ func (r *Register) change(ctx context.Context, name string, do func(*account.Acc
 		return err
 	}
 	err = do(a)
-	r.sessions.forget(a.ID)
+	r.forget(a.ID)
 	return explain(name, err)
 }
 

@@ -150,6 +150,13 @@ func (r *Register) Sessions(ctx context.Context, name, words string, offset, lim
 	return r.store.Sessions(ctx, q)
 }
 
+// forget makes what is kept in memory of an account count no longer, after its records have
+// changed.
+func (r *Register) forget(id int64) {
+	r.sessions.forget(id)
+	r.basic.changed()
+}
+
 // EndSession ends the session with that handle. With a name, it must be one of that
 // account.
 func (r *Register) EndSession(ctx context.Context, actor, handle, name string) error {
@@ -404,6 +411,18 @@ func (c *sessions) put(version uint64, s *session.Session, a *account.Account, b
 		c.byHash[s.Hash] = e
 	}
 	return e
+}
+
+// stateOf returns what tells whether an account changes from now on.
+func (c *sessions) stateOf(id int64) *state {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := c.accounts[id]
+	if s == nil {
+		s = &state{}
+		c.accounts[id] = s
+	}
+	return s
 }
 
 func (c *sessions) drop(hash secret.TokenHash) {

@@ -271,7 +271,7 @@ func (r *Register) ChangePassword(ctx context.Context, token, old, password stri
 	fresh, next := r.newSession(a, from, now)
 	next.Remembered = s.Remembered
 	err = r.store.ChangePassword(ctx, verified, hash, next, store.Event{At: now, Kind: "password changed", Account: a.Name, Actor: a.Name, Network: from.Network})
-	r.sessions.forget(a.ID)
+	r.forget(a.ID)
 	if errors.Is(err, store.ErrNone) {
 		return SignedIn{}, ErrWrong
 	}
@@ -365,7 +365,7 @@ func (r *Register) UseLink(ctx context.Context, token, password, network string)
 		return err
 	}
 	err = r.store.UseLink(ctx, hash, a.ID, hashed, store.Event{At: r.now(), Kind: "password set", Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
-	r.sessions.forget(a.ID)
+	r.forget(a.ID)
 	if errors.Is(err, store.ErrNone) {
 		return ErrWrong
 	}

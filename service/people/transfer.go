@@ -78,7 +78,7 @@ func (r *Register) Import(ctx context.Context, actor string, all []Transfer, dry
 	}
 	for _, i := range imports {
 		if i.Account.ID != 0 {
-			r.sessions.forget(i.Account.ID)
+			r.forget(i.Account.ID)
 		}
 	}
 	return results, true, nil

@@ -1,51 +1,177 @@
 package source
 
 import (
+	"context"
+	"errors"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
 
+	"ostiarius/core/policy"
 	"ostiarius/service/guard"
 )
 
-// NewProxy returns a handler that hands requests on to the server at address, such as
-// "http://127.0.0.1:8461". The server receives the canonical path, the client's address
-// in X-Forwarded-For, and no cookie whose name one of own is: those are Ostiarius's. Nor
-// does it receive headers that claim to be Ostiarius's, in whatever spelling.
-func NewProxy(address string, log *slog.Logger, own ...string) (http.Handler, error) {
-	upstream, err := url.Parse(address)
-	if err != nil {
-		return nil, err
+// A Proxy hands requests on to a server, and learns how that server is.
+type Proxy struct {
+	address string
+	proxy   *httputil.ReverseProxy
+	health  health
+}
+
+// ProxyOptions are what a Proxy needs. All must be set.
+type ProxyOptions struct {
+	PolicyFile string   // paths of sockets are relative to its directory
+	Own        []string // names of cookies that no server behind receives
+	Log        *slog.Logger
+	// Failed answers a request for which the server behind has no answer: 502 or 504.
+	Failed func(w http.ResponseWriter, r *http.Request, status int)
+}
+
+// How long a server behind may take to begin its answer, unless the policy says otherwise.
+const usualTimeout = 60 * time.Second
+
+// NewProxy returns a handler that hands requests on to the server of a source.
+//
+// The server receives the canonical path; who is calling, in Ostiarius-User,
+// Ostiarius-Roles and Ostiarius-Door; and from where, in Forwarded (RFC 7239) and
+// X-Forwarded-For, -Host and -Proto. What a request claims in fields of these names, in
+// whatever spelling, is removed. So are Ostiarius's own cookies, and the credentials that
+// were meant for a door.
+func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
+	dialer := &net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}
+	dial := dialer.DialContext
+	upstream := &url.URL{Scheme: "http", Host: "upstream"}
+	if socket, ok := strings.CutPrefix(s.Proxy, "unix:"); ok {
+		if !filepath.IsAbs(socket) {
+			socket = filepath.Join(filepath.Dir(o.PolicyFile), socket)
+		}
+		dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return dialer.DialContext(ctx, "unix", socket)
+		}
+	} else {
+		var err error
+		if upstream, err = url.Parse(s.Proxy); err != nil {
+			return nil, err
+		}
 	}
-	return &httputil.ReverseProxy{
-		Rewrite: func(p *httputil.ProxyRequest) {
-			p.Out.URL.Scheme, p.Out.URL.Host = upstream.Scheme, upstream.Host
-			p.Out.Host = p.In.Host
-			p.SetXForwarded()
-			withoutCookies(p.Out.Header, own)
-			for name := range p.Out.Header {
-				if strings.HasPrefix(strings.ToLower(strings.ReplaceAll(name, "_", "-")), "ostiarius-") {
-					delete(p.Out.Header, name)
-				}
+	timeout := s.Timeout
+	if timeout == 0 {
+		timeout = usualTimeout
+	}
+	p := &Proxy{address: s.Proxy}
+	p.proxy = &httputil.ReverseProxy{
+		Transport: &http.Transport{
+			DialContext: dial, ResponseHeaderTimeout: timeout, TLSHandshakeTimeout: 10 * time.Second, ExpectContinueTimeout: time.Second,
+			MaxIdleConns: 512, MaxIdleConnsPerHost: 256, IdleConnTimeout: 90 * time.Second,
+			DisableCompression:     true, // what the client accepts is for the client and the server to settle
+			MaxResponseHeaderBytes: 1 << 20,
+		},
+		BufferPool: buffers{},
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.Out.URL.Scheme, r.Out.URL.Host = upstream.Scheme, upstream.Host
+			if s.StripPrefix && s.Path != "/" {
+				stripped := strings.TrimPrefix(r.Out.URL.Path, s.Path)
+				r.Out.URL.Path, r.Out.URL.RawPath = "/"+strings.TrimPrefix(stripped, "/"), ""
+			}
+			r.Out.Host = r.In.Host
+			handOn(r.Out.Header, r.In, o.Own)
+			if s.StripPrefix && s.Path != "/" {
+				r.Out.Header.Set("X-Forwarded-Prefix", s.Path)
 			}
 		},
 		ModifyResponse: func(resp *http.Response) error {
+			p.health.worked()
+			t := guard.TurnOf(resp.Request)
 			// Of a guarded answer the guard has said that nobody may store it; what the
 			// server behind says of that does not count.
-			if t := guard.TurnOf(resp.Request); t == nil || !t.Decision.Public {
+			if t == nil || !t.Decision.Public {
 				resp.Header.Del("Cache-Control")
 				resp.Header.Del("Expires")
 			}
+			if t != nil {
+				t.SetHeaders(resp.Header)
+			}
 			return nil
 		},
-		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
-			log.Warn("the server behind did not answer", "proxy", address, "error", err)
-			http.Error(w, "The server behind this page does not answer. Please try again in a while.", http.StatusBadGateway)
+			status := http.StatusBadGateway
+			var timeout net.Error
+			switch {
+			case r.Context().Err() != nil:
+				return // the client has gone; nobody reads an answer
+			case errors.As(err, &timeout) && timeout.Timeout():
+				status = http.StatusGatewayTimeout
+			}
+			p.health.failed(err)
+			o.Log.Warn("the server behind did not answer", "proxy", s.Proxy, "path", r.URL.Path, "error", err)
+			o.Failed(w, r, status)
 		},
-	}, nil
+	}
+	return p, nil
+}
+
+func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) { p.proxy.ServeHTTP(w, r) }
+
+// buffers are shared by all proxies, for copying answers.
+type buffers struct{}
+
+var pool = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
+
+func (buffers) Get() []byte  { return *pool.Get().(*[]byte) }
+func (buffers) Put(b []byte) { pool.Put(&b) }
+
+// handOn sets what the server behind learns of a request, and removes what strangers claim.
+func handOn(h http.Header, in *http.Request, ownCookies []string) {
+	for name := range h {
+		switch plain := strings.ToLower(strings.ReplaceAll(name, "_", "-")); {
+		case strings.HasPrefix(plain, "ostiarius-"), strings.HasPrefix(plain, "x-forwarded-"),
+			plain == "forwarded", plain == "x-real-ip", plain == "x-client-ip", plain == "true-client-ip":
+			delete(h, name)
+		}
+	}
+	withoutCookies(h, ownCookies)
+	t := guard.TurnOf(in)
+	if t == nil {
+		return
+	}
+	if t.KeepCredentials {
+		h.Del("Authorization")
+	}
+	scheme := "http"
+	if t.Secure {
+		scheme = "https"
+	}
+	forwarded := "proto=" + scheme
+	if t.Visitor.From.IsValid() {
+		from := t.Visitor.From.String()
+		h.Set("X-Forwarded-For", from)
+		if t.Visitor.From.Is6() {
+			from = `"[` + from + `]"` // RFC 7239, section 6
+		}
+		forwarded = "for=" + from + ";" + forwarded
+	}
+	if in.Host != "" && !strings.ContainsAny(in.Host, "\"\\ \t;,") {
+		forwarded += `;host="` + in.Host + `"`
+		h.Set("X-Forwarded-Host", in.Host)
+	}
+	h.Set("X-Forwarded-Proto", scheme)
+	h.Set("Forwarded", forwarded)
+	if t.Visitor.SignedIn {
+		// Names may have letters beyond ASCII, which fields of a header cannot carry safely.
+		h.Set("Ostiarius-User", url.PathEscape(t.Visitor.Account))
+		h.Set("Ostiarius-Roles", strings.Join(t.Book.RolesOf(&t.Visitor), ", "))
+	}
+	if t.Decision.Door != nil {
+		h.Set("Ostiarius-Door", (&url.URL{Path: t.Decision.Door.Label()}).EscapedPath())
+	}
 }
 
 // withoutCookies takes the cookies of these names out of the Cookie headers and leaves
@@ -68,4 +194,49 @@ func withoutCookies(h http.Header, names []string) {
 	if len(kept) > 0 {
 		h.Set("Cookie", strings.Join(kept, "; "))
 	}
+}
+
+// health is how a server behind has been of late.
+type health struct {
+	ok  atomic.Int64 // milliseconds; when it last answered
+	mu  sync.Mutex
+	bad time.Time // when it last failed
+	why string
+	row atomic.Int64 // of failures without an answer between
+}
+
+func (h *health) worked() {
+	now := time.Now().UnixMilli()
+	if h.ok.Swap(now); h.row.Load() > 0 {
+		h.mu.Lock()
+		h.row.Store(0)
+		h.mu.Unlock()
+	}
+}
+
+func (h *health) failed(err error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.bad, h.why = time.Now(), err.Error()
+	h.row.Add(1)
+}
+
+// Health says how the server behind is: when it last answered and last failed (zero for
+// never), why, and how often in a row.
+type Health struct {
+	Address          string
+	Answered, Failed time.Time
+	Why              string
+	InARow           int
+}
+
+// Health returns how the server behind has been of late.
+func (p *Proxy) Health() Health {
+	p.health.mu.Lock()
+	defer p.health.mu.Unlock()
+	h := Health{Address: p.address, Failed: p.health.bad, Why: p.health.why, InARow: int(p.health.row.Load())}
+	if ms := p.health.ok.Load(); ms != 0 {
+		h.Answered = time.UnixMilli(ms)
+	}
+	return h
 }

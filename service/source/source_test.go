@@ -1,6 +1,8 @@
 package source
 
 import (
+	"context"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -12,6 +14,7 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/service/guard"
 )
@@ -152,46 +155,157 @@ func TestCheckFindsMissingDirectories(t *testing.T) {
 	}
 }
 
-func TestProxyKeepsOursToItself(t *testing.T) {
+// proxied returns what a server behind sees and answers, for a request that a guard has
+// handed on for a visitor.
+func proxied(t *testing.T, behind, policyText string, v policy.Visitor, r *http.Request) *httptest.ResponseRecorder {
+	t.Helper()
+	book, findings := policy.Parse("doors.yaml", []byte(policyText))
+	if book == nil {
+		t.Fatal(findings)
+	}
+	s := book.Sources[0]
+	s.Proxy = behind
+	proxy, err := NewProxy(s, ProxyOptions{PolicyFile: "doors.yaml", Own: []string{"ours"}, Log: slog.New(slog.DiscardHandler),
+		Failed: func(w http.ResponseWriter, r *http.Request, status int) { w.WriteHeader(status) }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	g := &guard.Guard{
+		House:   func() *guard.House { return &guard.House{Book: book, Site: proxy} },
+		Who:     func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return v, nil },
+		Present: func(*http.Request, basic.Credentials, bool, []string, *policy.Visitor) error { return nil },
+		Own:     http.NotFoundHandler(),
+		Turned:  func(w http.ResponseWriter, r *http.Request, t *guard.Turn) { w.WriteHeader(t.Answer.Status) },
+	}
+	w := httptest.NewRecorder()
+	r.RequestURI = r.URL.RequestURI()
+	g.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), http.ServerContextKey, &http.Server{}))) // as in a real server
+	return w
+}
+
+func TestProxyHandsOnWhoIsCalling(t *testing.T) {
 	behind := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "public, max-age=3600")
+		w.Header().Set("X-Frame-Options", "DENY")
+		w.Header().Add("Got", "path: "+r.URL.Path)
 		for name, values := range r.Header {
 			for _, v := range values {
 				w.Header().Add("Got", name+": "+v)
 			}
 		}
 	}))
-	defer behind.Close()
-	proxy, err := NewProxy(behind.URL, slog.New(slog.DiscardHandler), "ours")
-	if err != nil {
-		t.Fatal(err)
+	const text = "roles: {keeper: {includes: volunteer}, volunteer: }\nsources: [{path: /log, proxy: 'http://x', %s}]\nheaders: {X-Content-Type-Options: , X-Own: yes indeed}\ndoors:\n  - {path: /log/**, admit: {role: volunteer}}\n  - {path: /log/basic, admit: {role: volunteer}, ask: basic}\n  - {path: /log/on, admit: {role: volunteer}, ask: basic, forward-credentials: true}\n"
+	ask := func(path, option string) string {
+		r := httptest.NewRequest("GET", path, nil)
+		r.RemoteAddr = "192.0.2.7:99"
+		r.Header = http.Header{
+			"Cookie": {"ours=secret; theirs=1"}, "Ostiarius-User": {"agnes"}, "Ostiarius_roles": {"steward"}, "OSTIARIUS-Door": {"x"}, "ostiarius-x": {"y"},
+			"X-Forwarded-For": {"203.0.113.1"}, "X_Forwarded_For": {"203.0.113.1"}, "Forwarded": {"for=203.0.113.1"}, "X-Forwarded-Proto": {"https"}, "X-Real-Ip": {"203.0.113.1"},
+			"Authorization": {"Basic YTpi"},
+		}
+		v := policy.Visitor{SignedIn: true, Account: "inés", Roles: []string{"keeper"}}
+		w := proxied(t, behind.URL, fmt.Sprintf(text, option), v, r)
+		if w.Code != 200 {
+			t.Fatalf("%s: %d", path, w.Code)
+		}
+		if h := w.Header(); h.Get("Cache-Control") != "private, no-store" || h.Get("X-Frame-Options") != "DENY" || len(h["X-Frame-Options"]) != 1 || h.Get("X-Own") != "yes indeed" ||
+			h.Get("X-Content-Type-Options") != "" || h.Get("Referrer-Policy") != "strict-origin-when-cross-origin" {
+			t.Errorf("%s: %v", path, h)
+		}
+		return strings.Join(w.Result().Header.Values("Got"), "\n")
 	}
-	r := httptest.NewRequest("GET", "/x", nil)
-	r.RemoteAddr = "192.0.2.7:99"
-	r.Header = http.Header{
-		"Cookie": {"ours=secret; theirs=1"}, "Ostiarius-User": {"agnes"}, "Ostiarius_roles": {"steward"}, "OSTIARIUS-Door": {"x"},
-		"X-Forwarded-For": {"203.0.113.1"}, "Forwarded": {"for=203.0.113.1"}, "X-Forwarded-Proto": {"https"},
-	}
-	w := httptest.NewRecorder()
-	proxy.ServeHTTP(w, r)
-	got := strings.Join(w.Result().Header.Values("Got"), "\n")
-	for _, never := range []string{"secret", "agnes", "steward", "203.0.113.1", "https", "Door"} {
+	got := ask("/log/a%20b?c=d", "timeout: 5s")
+	for _, never := range []string{"secret", "agnes", "steward", "203.0.113.1", "https", "Ostiarius-X"} {
 		if strings.Contains(got, never) {
 			t.Errorf("the server behind received %q:\n%s", never, got)
 		}
 	}
-	for _, want := range []string{"Cookie: theirs=1", "X-Forwarded-For: 192.0.2.7"} {
+	for _, want := range []string{"path: /log/a b", "Cookie: theirs=1", "X-Forwarded-For: 192.0.2.7", "X-Forwarded-Proto: http", `Forwarded: for=192.0.2.7;proto=http;host="example.com"`,
+		"Ostiarius-User: in%C3%A9s", "Ostiarius-Roles: keeper, volunteer", "Ostiarius-Door: /log/%2A%2A", "Authorization: Basic YTpi"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("the server behind did not receive %q:\n%s", want, got)
 		}
 	}
-	if w.Header().Get("Cache-Control") != "" {
-		t.Errorf("caches may keep a guarded answer: %q", w.Header().Get("Cache-Control"))
+	if got := ask("/log/basic", "strip-prefix: true"); !strings.Contains(got, "path: /basic\n") || !strings.Contains(got, "X-Forwarded-Prefix: /log") || strings.Contains(got, "Authorization") {
+		t.Errorf("stripped, with credentials for the door:\n%s", got)
 	}
-	behind.Close()
-	w = httptest.NewRecorder()
-	proxy.ServeHTTP(w, httptest.NewRequest("GET", "/x", nil))
-	if w.Code != http.StatusBadGateway || strings.Contains(w.Body.String(), "127.0.0.1") {
-		t.Errorf("a server that is gone: %d %s", w.Code, w.Body)
+	if got := ask("/log/on", "strip-prefix: false"); !strings.Contains(got, "Authorization: Basic YTpi") {
+		t.Errorf("credentials that are handed on:\n%s", got)
 	}
+	if got := ask("/log", "strip-prefix: true"); !strings.Contains(got, "path: /\n") {
+		t.Errorf("the prefix itself:\n%s", got)
+	}
+}
+
+// Servers behind that die, hang, answer garbage, or are not there: the right status, and the
+// next request works.
+func TestProxyFailures(t *testing.T) {
+	how := ""
+	behind := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch how {
+		case "die", "garbage", "half":
+			conn, _, err := w.(http.Hijacker).Hijack()
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			conn.Write([]byte(map[string]string{"garbage": "what is it?\r\n\r\n", "half": "HTTP/1.1 200 OK\r\nContent-Length: 100\r\n\r\nhalf"}[how]))
+			conn.Close()
+		case "hang":
+			<-r.Context().Done()
+		case "circle":
+			http.Redirect(w, r, r.URL.Path, http.StatusFound)
+		default:
+			io.WriteString(w, "well")
+		}
+	}))
+	defer behind.Close()
+	const text = "sources: [{path: /, proxy: 'http://x', timeout: 200ms}]\ndoors: [{path: /**, admit: public}]"
+	ask := func(address string) (code int, body string) {
+		defer func() {
+			if recover() == http.ErrAbortHandler { // the connection is cut, since the answer had begun
+				code = 0
+			}
+		}()
+		w := proxied(t, address, text, policy.Visitor{}, httptest.NewRequest("GET", "/x", nil))
+		return w.Code, w.Body.String()
+	}
+	for want, code := range map[string]int{"die": 502, "garbage": 502, "hang": 504, "half": 0, "circle": 302} {
+		how = want
+		if got, _ := ask(behind.URL); got != code {
+			t.Errorf("%s: %d, want %d", want, got, code)
+		}
+		how = ""
+		if got, body := ask(behind.URL); got != 200 || body != "well" {
+			t.Errorf("after %s: %d %q", want, got, body)
+		}
+	}
+	for _, address := range []string{"http://127.0.0.1:1", "unix:/nowhere/at-all.sock", "http://name.invalid"} {
+		if got, body := ask(address); got != 502 || strings.Contains(body, "127.0.0.1") {
+			t.Errorf("%s: %d %q", address, got, body)
+		}
+	}
+}
+
+// FuzzHandOn: whatever a request claims, no field that a server behind could take for
+// Ostiarius's or a peer's word comes through.
+func FuzzHandOn(f *testing.F) {
+	f.Add("Ostiarius_User", "agnes", "ours=1; theirs=2")
+	f.Add("x-forwarded_for", "203.0.113.1", ";;=;ours")
+	f.Add("FORWARDED", "for=x", "a=b")
+	f.Fuzz(func(t *testing.T, name, value, cookie string) {
+		h := http.Header{name: {value}, "Cookie": {cookie}}
+		handOn(h, httptest.NewRequest("GET", "/", nil), []string{"ours"})
+		for key := range h {
+			plain := strings.ToLower(strings.ReplaceAll(key, "_", "-"))
+			if strings.HasPrefix(plain, "ostiarius-") || strings.HasPrefix(plain, "x-forwarded-") || plain == "forwarded" {
+				t.Fatalf("%q comes through", key)
+			}
+		}
+		for pair := range strings.SplitSeq(h.Get("Cookie"), ";") {
+			if key, _, _ := strings.Cut(strings.TrimSpace(pair), "="); strings.TrimSpace(key) == "ours" {
+				t.Fatalf("%q keeps our cookie: %q", cookie, h.Get("Cookie"))
+			}
+		}
+	})
 }

@@ -1,0 +1,319 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+)
+
+func newKeyrings() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "keyrings",
+		Short: "Manage the HTTP Basic credentials that belong to a place",
+		Long: `Manages the names and passwords of keyrings. The keyrings themselves are declared in the
+policy; what they hold are records.`,
+		Example: `  ostiarius keyrings add outer smith --generate --data ./data
+  ostiarius keyrings rotate outer smith --generate --grace 24h
+  ostiarius keyrings import outer .htpasswd --dry-run`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	service := dataFlag(c)
+	c.AddCommand(keyringsList(service), keyringsAdd(service), keyringsRotate(service), keyringsRemove(service),
+		keyringsSwitch(service, "disable", "Let a name in no longer", true), keyringsSwitch(service, "enable", "Let a name in again", false),
+		keyringsImport(service), keyringsExport(service))
+	return c
+}
+
+func keyringsList(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:     "list [NAME]",
+		Short:   "List the keyrings, or the names in one",
+		Example: "  ostiarius keyrings list outer",
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return takes("NAME")(c, args)
+			}
+			return nil
+		},
+	}
+	output := outputFlag(c, "table", "json")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		all, err := service().Keyrings(c.Context())
+		if err != nil {
+			return err
+		}
+		if len(args) == 1 {
+			all = slices.DeleteFunc(all, func(k client.Keyring) bool { return k.Name != args[0] })
+			if len(all) == 0 {
+				return fmt.Errorf("there is no keyring %q; `ostiarius keyrings list` shows all", args[0])
+			}
+		}
+		if format == "json" {
+			return writeJSON(c.OutOrStdout(), all)
+		}
+		if len(all) == 0 {
+			fmt.Fprintln(c.OutOrStdout(), "the policy has no keyrings; they are declared under keyrings")
+			return nil
+		}
+		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
+		fmt.Fprintln(t, "KEYRING\tNAME\tSTATE\tLAST USED\tUNTIL\tHASH\tNOTE")
+		for _, k := range all {
+			if len(k.Entries) == 0 {
+				fmt.Fprintf(t, "%s\t(empty)\t\t\t\t\trealm %q\n", k.Name, k.Realm)
+			}
+			for _, e := range k.Entries {
+				kind := e.Kind
+				if e.Weak {
+					kind += ", weak"
+				}
+				fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Name, e.Name, entryState(k, e), when(e.UsedAt, "never"), when(e.Until, "-"), kind, dash(e.Note))
+			}
+		}
+		return t.Flush()
+	}
+	return c
+}
+
+func entryState(k client.Keyring, e client.Entry) string {
+	switch {
+	case k.Gone:
+		return "keyring not in the policy"
+	case e.Disabled:
+		return "disabled"
+	case e.Until != nil && e.Until.Before(time.Now()):
+		return "ended"
+	case e.OldUntil != nil:
+		return "two passwords until " + when(e.OldUntil, "")
+	}
+	return "enabled"
+}
+
+func keyringsAdd(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "add KEYRING NAME",
+		Short: "Add a name with a password to a keyring",
+		Example: `  ostiarius keyrings add outer smith --generate --note "mends the railing" --until 2027-03-31
+  echo "$PASSWORD" | ostiarius keyrings add outer smith --password-stdin`,
+		Args: takes("KEYRING", "NAME"),
+	}
+	note := c.Flags().String("note", "", "for whom or what it is")
+	until := c.Flags().String("until", "", "end: 2027-03-31 (its end), or 2027-03-31T18:00:00Z")
+	password := passwordFlag(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		n := client.NewEntry{Name: args[1], Note: *note}
+		if *until != "" {
+			end, err := parseTime(*until)
+			if err != nil {
+				return errUsage{err}
+			}
+			n.Until = &end
+		}
+		var shown string
+		var err error
+		if n.Password, shown, err = password(c); err != nil {
+			return err
+		}
+		if _, err := service().AddEntry(c.Context(), args[0], n); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.OutOrStdout(), "added %s to the keyring %s\n%s", args[1], args[0], shown)
+		return nil
+	}
+	return c
+}
+
+func keyringsRotate(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:     "rotate KEYRING NAME",
+		Short:   "Give a name another password; with --grace, both count for a while",
+		Example: "  ostiarius keyrings rotate outer smith --generate --grace 24h",
+		Args:    takes("KEYRING", "NAME"),
+	}
+	grace := c.Flags().String("grace", "0s", "how long the password before counts too, such as 24h or 7d")
+	password := passwordFlag(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		both, err := policy.ParseDuration(*grace)
+		if err != nil {
+			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
+		}
+		secret, shown, err := password(c)
+		if err != nil {
+			return err
+		}
+		if err := service().SetEntryPassword(c.Context(), args[0], args[1], client.NewEntryPassword{Password: secret, Grace: int64(both / time.Second)}); err != nil {
+			return err
+		}
+		old := "the one before counts no longer"
+		if both > 0 {
+			old = "the one before counts for another " + policy.FormatDuration(both)
+		}
+		fmt.Fprintf(c.OutOrStdout(), "%s has another password in the keyring %s; %s\n%s", args[1], args[0], old, shown)
+		return nil
+	}
+	return c
+}
+
+func keyringsRemove(service func() *client.Client) *cobra.Command {
+	return &cobra.Command{
+		Use:     "remove KEYRING NAME",
+		Short:   "Remove a name from a keyring",
+		Example: "  ostiarius keyrings remove outer smith",
+		Args:    takes("KEYRING", "NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := service().RemoveEntry(c.Context(), args[0], args[1]); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "removed %s from the keyring %s\n", args[1], args[0])
+			return nil
+		},
+	}
+}
+
+func keyringsSwitch(service func() *client.Client, verb, short string, disabled bool) *cobra.Command {
+	return &cobra.Command{
+		Use:     verb + " KEYRING NAME",
+		Short:   short,
+		Example: "  ostiarius keyrings " + verb + " outer smith",
+		Args:    takes("KEYRING", "NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := service().SetEntryDisabled(c.Context(), args[0], args[1], disabled); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%sd %s in the keyring %s\n", verb, args[1], args[0])
+			return nil
+		},
+	}
+}
+
+func keyringsImport(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "import KEYRING FILE",
+		Short: "Bring in an htpasswd file",
+		Long: `Brings in the names of an htpasswd file with their hashes: bcrypt, SHA-256-crypt,
+SHA-512-crypt, apr1 and {SHA}. Weak ones are told, and replaced by argon2id when they are
+first used. Lines in plain text or DES are refused, each with the reason; the others are
+brought in. - is standard input. Exit code 1 if a line was refused.`,
+		Example: "  ostiarius keyrings import outer .htpasswd --dry-run",
+		Args:    takes("KEYRING", "FILE"),
+	}
+	dry := c.Flags().Bool("dry-run", false, "say line by line what would happen, and change nothing")
+	output := outputFlag(c, "table", "json")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		var text []byte
+		if args[1] == "-" {
+			text, err = io.ReadAll(c.InOrStdin())
+		} else {
+			text, err = os.ReadFile(args[1])
+		}
+		if err != nil {
+			return fmt.Errorf("the file cannot be read: %w", err)
+		}
+		lines, err := service().ImportEntries(c.Context(), args[0], client.EntriesImport{File: string(text), Dry: *dry})
+		if err != nil {
+			return err
+		}
+		if format == "json" {
+			err = writeJSON(c.OutOrStdout(), lines)
+		} else {
+			t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
+			for _, l := range lines {
+				fmt.Fprintf(t, "line %d\t%s\t%s\t%s\n", l.Line, l.Action, dash(l.Name), l.Detail)
+			}
+			err = t.Flush()
+			if *dry {
+				fmt.Fprintln(c.OutOrStdout(), "nothing was changed: this was a dry run")
+			}
+		}
+		if err == nil && slices.ContainsFunc(lines, func(l client.ImportedLine) bool { return l.Action == "error" }) {
+			return errSilent
+		}
+		return err
+	}
+	return c
+}
+
+func keyringsExport(service func() *client.Client) *cobra.Command {
+	return &cobra.Command{
+		Use:     "export KEYRING",
+		Short:   "Write a keyring as an htpasswd file",
+		Long:    "Writes the names whose hashes an htpasswd file can have. What cannot be written is told on\nstandard error, each with the reason.",
+		Example: "  ostiarius keyrings export outer > .htpasswd",
+		Args:    takes("KEYRING"),
+		RunE: func(c *cobra.Command, args []string) error {
+			e, err := service().ExportEntries(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			for _, l := range e.Left {
+				fmt.Fprintf(c.ErrOrStderr(), "ostiarius: %s is left out: %s\n", l.Name, l.Detail)
+			}
+			if _, err := io.WriteString(c.OutOrStdout(), e.File); err != nil {
+				return err
+			}
+			if e.File == "" && len(e.Left) > 0 {
+				return errors.New("nothing could be written")
+			}
+			return nil
+		},
+	}
+}
+
+func newUpstreams() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "upstreams",
+		Short:   "Show how the servers behind have been of late",
+		Example: "  ostiarius upstreams --data ./data",
+		Args:    noArgs,
+	}
+	service := dataFlag(c)
+	output := outputFlag(c, "table", "json")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		all, err := service().Upstreams(c.Context())
+		if err != nil {
+			return err
+		}
+		if format == "json" {
+			return writeJSON(c.OutOrStdout(), all)
+		}
+		if len(all) == 0 {
+			fmt.Fprintln(c.OutOrStdout(), "the policy has no source with proxy")
+			return nil
+		}
+		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
+		fmt.Fprintln(t, "SERVER\tSTATE\tLAST ANSWER\tLAST FAILURE\tWHY")
+		for _, u := range all {
+			state := "not asked yet"
+			switch {
+			case u.InARow > 0:
+				state = amount(u.InARow, "failure") + " in a row"
+			case u.Answered != nil:
+				state = "answers"
+			}
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", u.Address, state, when(u.Answered, "never"), when(u.Failed, "never"), dash(u.Why))
+		}
+		return t.Flush()
+	}
+	return c
+}

@@ -1,0 +1,245 @@
+package people
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/singleflight"
+
+	"ostiarius/core/account"
+	"ostiarius/core/basic"
+	"ostiarius/core/htpasswd"
+	"ostiarius/core/keyring"
+	"ostiarius/core/policy"
+	"ostiarius/core/throttle"
+	"ostiarius/store"
+)
+
+// Verified credentials are remembered for so long, as a keyed hash in memory, so that the
+// work of hashing is not done with each request. Any change of a password, an account or a
+// keyring drops them at once.
+const remembered = 5 * time.Minute
+
+// The most credentials that are remembered.
+const mostRemembered = 50_000
+
+// verified are credentials that were right a moment ago.
+type verified struct {
+	once    singleflight.Group // the same credentials are verified once at a time
+	mu      sync.RWMutex
+	key     [32]byte
+	changes uint64
+	known   map[[32]byte]proof
+}
+
+// A proof is what credentials have proven.
+type proof struct {
+	account *account.Account // of an account; else of a keyring
+	state   *state           // of the account: whether it has changed since
+	until   time.Time
+}
+
+// seal returns the key under which credentials for a scope are remembered.
+func (v *verified) seal(scope string, c basic.Credentials) (sum [32]byte) {
+	v.mu.RLock()
+	key := v.key
+	v.mu.RUnlock()
+	h := hmac.New(sha256.New, key[:])
+	for _, part := range []string{scope, c.User, c.Password} {
+		var length [8]byte
+		binary.BigEndian.PutUint64(length[:], uint64(len(part)))
+		h.Write(length[:])
+		h.Write([]byte(part))
+	}
+	h.Sum(sum[:0])
+	return sum
+}
+
+func (v *verified) get(sum [32]byte, now time.Time) (proof, bool) {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	p, ok := v.known[sum]
+	if !ok || !now.Before(p.until) || p.state != nil && p.state.stale.Load() {
+		return proof{}, false
+	}
+	return p, true
+}
+
+func (v *verified) version() uint64 {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return v.changes
+}
+
+// put remembers a proof, unless something has changed since version.
+func (v *verified) put(version uint64, sum [32]byte, p proof) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if version != v.changes {
+		return
+	}
+	if v.known == nil || len(v.known) >= mostRemembered {
+		v.known = map[[32]byte]proof{}
+	}
+	v.known[sum] = p
+}
+
+// changed says that something has changed: what is being verified is not remembered.
+func (v *verified) changed() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.changes++
+}
+
+// clear forgets all, and changes the key.
+func (v *verified) clear() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.changes++
+	v.known = nil
+	rand.Read(v.key[:])
+}
+
+// Present takes HTTP Basic credentials at a place that asks for them: those of an account if
+// accounts is set, those of the keyrings named. It adds to the visitor what they prove.
+// Credentials that are wrong prove nothing and are no error; the error is *Slow, ErrBusy, or
+// says that the service failed.
+func (r *Register) Present(ctx context.Context, c basic.Credentials, accounts bool, keyrings []string, from Origin, v *policy.Visitor) error {
+	now := r.now()
+	for _, ring := range keyrings {
+		_, ok, err := r.verified(ctx, "keyring "+ring, c, func() (proof, bool, error) { return r.openKeyring(ctx, ring, c, from) })
+		if err != nil {
+			return err
+		}
+		if ok {
+			v.Keyrings = append(v.Keyrings, ring)
+		}
+	}
+	if !accounts {
+		return nil
+	}
+	p, ok, err := r.verified(ctx, "account", c, func() (proof, bool, error) { return r.proveAccount(ctx, c, from) })
+	if err != nil || !ok {
+		return err
+	}
+	key, err := account.Key(p.account.Name)
+	if err != nil {
+		key = p.account.Name
+	}
+	v.SignedIn, v.Account, v.Roles, v.ProofAge = true, key, p.account.Roles(now), 0
+	return nil
+}
+
+// verified looks credentials up in memory, or has them verified; the same ones that come in
+// many requests at once are verified for the first of them.
+func (r *Register) verified(ctx context.Context, scope string, c basic.Credentials, verify func() (proof, bool, error)) (proof, bool, error) {
+	sum := r.basic.seal(scope, c)
+	if p, ok := r.basic.get(sum, r.now()); ok {
+		return p, true, nil
+	}
+	type result struct {
+		proof
+		ok bool
+	}
+	found, err, _ := r.basic.once.Do(string(sum[:]), func() (any, error) {
+		version := r.basic.version()
+		p, ok, err := verify()
+		if ok {
+			r.basic.put(version, sum, p)
+		}
+		return result{p, ok}, err
+	})
+	res, _ := found.(result)
+	return res.proof, res.ok, err
+}
+
+func (r *Register) proveAccount(ctx context.Context, c basic.Credentials, from Origin) (proof, bool, error) {
+	ctx = context.WithoutCancel(ctx) // others may wait for it
+	a, hash, err := r.prove(ctx, "sign-in failed", c.User, c.Password, from)
+	if errors.Is(err, ErrWrong) || errors.Is(err, ErrDisabled) {
+		return proof{}, false, nil
+	}
+	if err != nil {
+		return proof{}, false, err
+	}
+	if better := r.better(ctx, hash, c.Password); better != "" {
+		if err := r.store.Rehash(ctx, a.ID, hash, better); err != nil {
+			return proof{}, false, err
+		}
+	}
+	// What was read before a change was written must not be remembered after it.
+	until := r.now().Add(remembered)
+	if next := a.Changes(r.now()); !next.IsZero() && next.Before(until) {
+		until = next
+	}
+	err = r.store.Record(ctx, store.Event{At: r.now(), Kind: "sign-in", Account: a.Name, Actor: a.Name, Network: from.Network, Detail: "with HTTP Basic"})
+	return proof{account: a, state: r.sessions.stateOf(a.ID), until: until}, err == nil, err
+}
+
+func (r *Register) openKeyring(ctx context.Context, ring string, c basic.Credentials, from Origin) (proof, bool, error) {
+	ctx = context.WithoutCancel(ctx)
+	name, err := htpasswd.Name(c.User)
+	if err != nil {
+		name = "" // no entry has it
+	}
+	e, err := r.store.Entry(ctx, ring, name)
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return proof{}, false, err
+	}
+	now := r.now()
+	network := networkOf(from.Network)
+	limits := []throttle.Key{
+		{Name: "pair " + ring + " " + c.User + " " + network, Rule: throttle.Pair},
+		{Name: "network " + network, Rule: throttle.Network},
+		{Name: "entry " + ring + " " + c.User, Rule: throttle.Account},
+	}
+	if wait := r.limiter.Try(now, limits...); wait > 0 {
+		r.notes.add(store.Event{At: now, Kind: "sign-in slowed", Network: from.Network, Detail: "keyring " + ring})
+		return proof{}, false, &Slow{wait}
+	}
+	hashes := []string{r.stranger}
+	if e != nil {
+		if kept := e.Hashes(now); len(kept) > 0 {
+			hashes = kept
+		}
+	}
+	right := ""
+	if err := r.takeTurn(ctx); err != nil {
+		r.limiter.Succeeded(limits...)
+		return proof{}, false, err
+	}
+	for _, hash := range hashes {
+		if hash != r.stranger && htpasswd.Verify(hash, c.Password) {
+			right = hash
+		} else if hash == r.stranger {
+			htpasswd.Verify(hash, c.Password)
+		}
+	}
+	<-r.hashing
+	if right == "" {
+		known := ""
+		if e != nil {
+			known = e.Name
+		}
+		return proof{}, false, r.store.Record(ctx, store.Event{At: now, Kind: "sign-in failed", Account: known, Network: from.Network, Detail: "wrong credentials for the keyring " + ring})
+	}
+	r.limiter.Succeeded(limits...)
+	better := ""
+	if right == e.Hash {
+		better = r.better(ctx, right, c.Password)
+	}
+	if err := r.store.UsedEntry(ctx, ring, e.Name, now, right, better); err != nil {
+		return proof{}, false, err
+	}
+	until := now.Add(remembered)
+	if next := (*keyring.Entry).Changes(e, now); !next.IsZero() && next.Before(until) {
+		until = next
+	}
+	return proof{until: until}, true, nil
+}

@@ -1,0 +1,117 @@
+package service
+
+import (
+	"crypto/tls"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+	"time"
+)
+
+// A certificate is a pair of PEM files, read again when they change.
+type certificate struct {
+	cert, key string
+	log       *slog.Logger
+
+	mu      sync.Mutex
+	pair    *tls.Certificate
+	changed [2]time.Time // of the files that the pair was read from
+	looked  time.Time
+}
+
+// openCertificate reads the files. The error says what is wrong with them.
+func openCertificate(cert, key string, log *slog.Logger) (*certificate, error) {
+	c := &certificate{cert: cert, key: key, log: log}
+	c.changed = c.times()
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	if err != nil {
+		return nil, fmt.Errorf("the certificate in %s and the key in %s cannot be used: %w", cert, key, err)
+	}
+	c.pair = &pair
+	return c, nil
+}
+
+func (c *certificate) times() (t [2]time.Time) {
+	for i, name := range []string{c.cert, c.key} {
+		if info, err := os.Stat(name); err == nil {
+			t[i] = info.ModTime()
+		}
+	}
+	return t
+}
+
+// get returns the pair for a new connection. Changed files are read at most once a second;
+// while they cannot be read, as when only one of them has been replaced, the pair before is
+// used on.
+func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if now := time.Now(); now.Sub(c.looked) > time.Second || now.Before(c.looked) {
+		c.looked = now
+		if changed := c.times(); changed != c.changed {
+			pair, err := tls.LoadX509KeyPair(c.cert, c.key)
+			if err != nil {
+				c.log.Warn("the new certificate cannot be used; the one before is used on", "error", err)
+			} else {
+				c.pair, c.changed = &pair, changed
+				c.log.Info("another certificate is used from now on", "file", c.cert)
+			}
+		}
+	}
+	return c.pair, nil
+}
+
+// config is how TLS is spoken: version 1.2 or later, and HTTP/2 where the client can.
+func (c *certificate) config() *tls.Config {
+	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.get, NextProtos: []string{"h2", "http/1.1"}}
+}
+
+// strict adds Strict-Transport-Security (RFC 6797) to the answers of a handler, for so
+// long, where the client came over HTTPS. Addresses and localhost are left alone.
+func strict(lasts time.Duration, secure func(*http.Request) bool, h http.Handler) http.Handler {
+	if lasts == 0 {
+		return h
+	}
+	value := fmt.Sprintf("max-age=%d", int(lasts.Seconds()))
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host := hostOf(r.Host)
+		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" && !strings.HasSuffix(host, ".localhost") && secure(r) {
+			w.Header().Set("Strict-Transport-Security", value)
+		}
+		h.ServeHTTP(w, r)
+	})
+}
+
+func hostOf(hostport string) string {
+	if host, _, err := net.SplitHostPort(hostport); err == nil {
+		return host
+	}
+	return strings.Trim(hostport, "[]")
+}
+
+// toHTTPS leads each request on plain HTTP to the same address over HTTPS. The port is that
+// at which HTTPS is served. What is not a plain host name is answered with an error, since
+// it could lead elsewhere.
+func toHTTPS(port string) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host := hostOf(r.Host)
+		if host == "" || strings.ContainsAny(host, "/\\@?#%\" \t<>") || !strings.HasPrefix(r.RequestURI, "/") {
+			http.Error(w, "This service speaks HTTPS.", http.StatusBadRequest)
+			return
+		}
+		if strings.Contains(host, ":") {
+			host = "[" + host + "]"
+		}
+		if port != "443" {
+			host += ":" + port
+		}
+		w.Header().Set("Cache-Control", "no-store")
+		w.Header().Set("Location", "https://"+host+r.RequestURI)
+		w.WriteHeader(http.StatusPermanentRedirect)
+	})
+}

@@ -1,0 +1,118 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ostiarius/core/keyring"
+)
+
+type entryRow struct {
+	Keyring  string `db:"keyring"`
+	Name     string `db:"name"`
+	Hash     string `db:"hash"`
+	Note     string `db:"note"`
+	Disabled bool   `db:"disabled"`
+	MadeAt   int64  `db:"made_at"`
+	MadeBy   string `db:"made_by"`
+	UsedAt   int64  `db:"used_at"`
+	Until    int64  `db:"until_at"`
+	OldHash  string `db:"old_hash"`
+	OldUntil int64  `db:"old_until"`
+}
+
+const entryColumns = `keyring, name, hash, note, disabled, made_at, made_by, used_at, until_at, old_hash, old_until`
+
+func (r entryRow) entry() *keyring.Entry {
+	return &keyring.Entry{
+		Keyring: r.Keyring, Name: r.Name, Hash: r.Hash, Note: r.Note, Disabled: r.Disabled, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy,
+		UsedAt: moment(r.UsedAt), Until: moment(r.Until), OldHash: r.OldHash, OldUntil: moment(r.OldUntil),
+	}
+}
+
+// Entries returns the entries of a keyring, or of all if the name is "", in order.
+func (s *Store) Entries(ctx context.Context, ring string) ([]*keyring.Entry, error) {
+	var rows []entryRow
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+entryColumns+` FROM keyring_entries WHERE keyring = ? OR ? = '' ORDER BY keyring, name`, ring, ring)
+	entries := make([]*keyring.Entry, len(rows))
+	for i, r := range rows {
+		entries[i] = r.entry()
+	}
+	return entries, err
+}
+
+// Entry returns one entry. The error is ErrNone if there is none.
+func (s *Store) Entry(ctx context.Context, ring, name string) (*keyring.Entry, error) {
+	var r entryRow
+	if err := s.db.GetContext(ctx, &r, `SELECT `+entryColumns+` FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name); err != nil {
+		return nil, none(err)
+	}
+	return r.entry(), nil
+}
+
+// AddEntries adds entries, all or none; with replace, those that there are get the new
+// hash. The error is ErrTaken if one of them is there already.
+func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bool, e Event) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		for _, n := range all {
+			var taken int
+			if err := tx.GetContext(ctx, &taken, `SELECT COUNT(*) FROM keyring_entries WHERE keyring = ? AND name = ?`, n.Keyring, n.Name); err != nil {
+				return err
+			}
+			switch {
+			case taken > 0 && !replace:
+				return ErrTaken
+			case taken > 0:
+				if err := putEntry(ctx, tx, n); err != nil {
+					return err
+				}
+				continue
+			}
+			_, err := tx.ExecContext(ctx, `INSERT INTO keyring_entries (`+entryColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+				n.Keyring, n.Name, n.Hash, n.Note, n.Disabled, millis(n.MadeAt), n.MadeBy, millis(n.UsedAt), millis(n.Until), n.OldHash, millis(n.OldUntil))
+			if err != nil {
+				return err
+			}
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+func putEntry(ctx context.Context, tx *sqlx.Tx, n *keyring.Entry) error {
+	return one(tx.ExecContext(ctx, `UPDATE keyring_entries SET hash = ?, note = ?, disabled = ?, until_at = ?, old_hash = ?, old_until = ? WHERE keyring = ? AND name = ?`,
+		n.Hash, n.Note, n.Disabled, millis(n.Until), n.OldHash, millis(n.OldUntil), n.Keyring, n.Name))
+}
+
+// PutEntry writes what an entry has become. The error is ErrNone if it is gone.
+func (s *Store) PutEntry(ctx context.Context, n *keyring.Entry, e Event) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if err := putEntry(ctx, tx, n); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// RemoveEntry removes an entry. The error is ErrNone if there is none.
+func (s *Store) RemoveEntry(ctx context.Context, ring, name string, e Event) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if err := one(tx.ExecContext(ctx, `DELETE FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name)); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// UsedEntry notes that an entry was used, and replaces its hash by another of the same
+// password if after is not "" and the hash is still the one before.
+func (s *Store) UsedEntry(ctx context.Context, ring, name string, at time.Time, before, after string) error {
+	if after != "" {
+		if _, err := s.db.ExecContext(ctx, `UPDATE keyring_entries SET hash = ? WHERE keyring = ? AND name = ? AND hash = ?`, after, ring, name, before); err != nil {
+			return err
+		}
+	}
+	_, err := s.db.ExecContext(ctx, `UPDATE keyring_entries SET used_at = ? WHERE keyring = ? AND name = ?`, millis(at), ring, name)
+	return err
+}
