@@ -32,6 +32,11 @@ to begin anew.`,
 		if settings.Policy, err = demo.Unpack(settings.Data); err != nil {
 			return err
 		}
+		stopLog, err := demo.StartLog(settings.Data)
+		if err != nil {
+			return err
+		}
+		defer stopLog()
 		return run(c, settings, func(s *service.Service) error {
 			if err := demo.Enrol(context.Background(), s.Register(), settings.Data); err != nil {
 				return err
@@ -43,6 +48,7 @@ to begin anew.`,
 			for _, p := range demo.People {
 				fmt.Fprintf(t, "  %s\t%s\t%s\t%s\n", p.Name, p.Password, strings.Join(p.Roles, ", "), p.About)
 			}
+			fmt.Fprintf(t, "  %s\t%s\t\tin the keyring outer: the gate before the office's keys\n", demo.GateName, demo.GatePassword)
 			t.Flush()
 			policy := settings.Policy
 			if absolute, err := filepath.Abs(policy); err == nil {

@@ -35,6 +35,9 @@ var People = []Person{
 	{"tide-gauge", "refuge-hut-ladder", []string{"device"}, "an instrument: sees the sensor feed"},
 }
 
+// The credentials in the keyring outer.
+const GateName, GatePassword = "gate", "creaky-third-step"
+
 // Unpack writes the policy and the site into a directory, unless they are there already:
 // what somebody has changed stays. It returns the path of the policy file.
 func Unpack(directory string) (string, error) {
@@ -80,6 +83,11 @@ func Enrol(ctx context.Context, register *people.Register, directory string) err
 		if err != nil && !(errors.As(err, &mistake) && mistake.Kind == "taken") {
 			return fmt.Errorf("the demo account %s: %w", p.Name, err)
 		}
+	}
+	_, err := register.AddEntry(ctx, "demo", "outer", people.NewEntry{Name: GateName, Password: GatePassword, Note: "for those who fetch keys"})
+	var mistake *people.Mistake
+	if err != nil && !(errors.As(err, &mistake) && mistake.Kind != "invalid") { // somebody may have removed the keyring
+		return fmt.Errorf("the demo's keyring: %w", err)
 	}
 	return os.WriteFile(done, nil, 0o600)
 }

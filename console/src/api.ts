@@ -198,6 +198,34 @@ export interface Strength {
   advice?: string;
 }
 
+export interface RingEntry {
+  name: string;
+  note?: string;
+  disabled: boolean;
+  kind: string;
+  weak: boolean;
+  madeAt: string;
+  madeBy: string;
+  usedAt: string | null;
+  until: string | null;
+  oldUntil: string | null;
+}
+
+export interface Keyring {
+  name: string;
+  realm: string;
+  gone?: boolean;
+  entries: RingEntry[];
+}
+
+export interface Upstream {
+  address: string;
+  answered: string | null;
+  failed: string | null;
+  why?: string;
+  inARow: number;
+}
+
 export interface ImportLine {
   line: number;
   name: string;
@@ -236,6 +264,8 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 
 const at = (name: string) => `people/${encodeURIComponent(name)}`;
 
+const entryAt = (ring: string, name: string) => `keyrings/${encodeURIComponent(ring)}/entries/${encodeURIComponent(name)}`;
+
 export const api = {
   doors: () => call<Doors>("GET", "doors"),
   status: () => call<Status>("GET", "status"),
@@ -267,6 +297,12 @@ export const api = {
   sessions: (q: { account?: string; search?: string; offset: number }) =>
     call<{ sessions: Session[]; total: number }>("GET", "sessions?" + new URLSearchParams({ account: q.account ?? "", search: q.search ?? "", offset: String(q.offset), limit: "50" })),
   endSession: (handle: string) => call<void>("DELETE", `sessions/${encodeURIComponent(handle)}`),
+  keyrings: () => call<Keyring[]>("GET", "keyrings"),
+  addEntry: (ring: string, e: { name: string; password: string; note: string; until?: string }) => call<RingEntry>("POST", `keyrings/${encodeURIComponent(ring)}/entries`, e),
+  setEntryPassword: (ring: string, name: string, password: string, grace: number) => call<void>("PUT", entryAt(ring, name) + "/password", { password, grace }),
+  setEntryDisabled: (ring: string, name: string, disabled: boolean) => call<void>("PUT", entryAt(ring, name) + "/disabled", disabled),
+  removeEntry: (ring: string, name: string) => call<void>("DELETE", entryAt(ring, name)),
+  upstreams: () => call<Upstream[]>("GET", "upstreams"),
   activity: (q: Record<string, string>) => call<Event[]>("GET", "activity?" + new URLSearchParams(q)),
   estimate: (password: string, name: string) => call<Strength>("POST", "passwords/estimate", { password, name }),
   generate: (words: number) => call<{ password: string }>("POST", "passwords/generate", { words }),

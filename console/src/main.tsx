@@ -4,6 +4,7 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { ActivityPage } from "./pages/Activity";
 import { DoorsPage } from "./pages/Doors";
+import { KeyringsPage } from "./pages/Keyrings";
 import { MatrixPage } from "./pages/Matrix";
 import { PeoplePage } from "./pages/People";
 import { SessionsPage } from "./pages/Sessions";
@@ -35,6 +36,7 @@ createRoot(document.getElementById("root")!).render(
             <Route index element={<Suspense fallback={<Loading what="the day" />}><TodayPage /></Suspense>} />
             <Route path="doors" element={<DoorsPage />} />
             <Route path="people" element={<PeoplePage />} />
+            <Route path="keyrings" element={<KeyringsPage />} />
             <Route path="sessions" element={<SessionsPage />} />
             <Route path="activity" element={<ActivityPage />} />
             <Route path="matrix" element={<MatrixPage />} />

@@ -62,11 +62,42 @@ export function DoorsPage() {
           </TabPanel>
         </TabPanels>
       </TabGroup>
+      <Behind sources={data.sources} />
       <h2 className="mt-12 mb-1 text-lg font-bold">Built in</h2>
       <p className="mb-3 max-w-3xl text-soft">
         Ostiarius's own pages live below <code>{data.prefix}</code>. No policy can close the sign-in page or open this console.
       </p>
       <DoorTable doors={data.builtIn} builtIn />
+    </>
+  );
+}
+
+// What stands behind the doors, and how the servers there are.
+function Behind({ sources }: { sources: { path: string; host?: string; files?: string; proxy?: string }[] }) {
+  const upstreams = useQuery({ queryKey: ["upstreams"], queryFn: api.upstreams, refetchInterval: 10_000 });
+  if (sources.length === 0) return null;
+  return (
+    <>
+      <h2 className="mt-12 mb-2 text-lg font-bold">Behind the doors</h2>
+      <ul>
+        {sources.map((s) => {
+          const u = upstreams.data?.find((up) => up.address === s.proxy);
+          return (
+            <li key={`${s.host} ${s.path}`} className="flex flex-wrap gap-x-4 border-b border-line py-1.5">
+              <code className="min-w-40">
+                {s.host}
+                {s.path}
+              </code>
+              <span>{s.files ? <>files in <code>{s.files}</code></> : <>the server at <code>{s.proxy}</code></>}</span>
+              {s.proxy && u && (
+                <span className={u.inARow > 0 ? "text-bad" : u.answered ? "text-good" : "text-soft"}>
+                  {u.inARow > 0 ? `did not answer ${u.inARow} ${u.inARow === 1 ? "time" : "times"} in a row` : u.answered ? "answers" : "not asked yet"}
+                </span>
+              )}
+            </li>
+          );
+        })}
+      </ul>
     </>
   );
 }

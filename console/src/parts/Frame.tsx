@@ -11,6 +11,7 @@ const pages = [
   { to: "/policy", label: "Policy" },
   { to: "/try", label: "Try" },
   { to: "/people", label: "People" },
+  { to: "/keyrings", label: "Keyrings" },
   { to: "/sessions", label: "Sessions" },
   { to: "/activity", label: "Activity" },
 ];
