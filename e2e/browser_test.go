@@ -145,7 +145,7 @@ func TestAllPagesAreAccessible(t *testing.T) {
 	pages := []string{"/door/sign-out", "/door/prove-again", "/door/sign-in?other", "/nothing-here", "/visit%2f"}
 	site := filepath.Join(Root(), "demo", "site")
 	filepath.WalkDir(site, func(path string, _ fs.DirEntry, _ error) error {
-		if name, ok := strings.CutSuffix(path, "index.html"); ok {
+		if name, ok := strings.CutSuffix(path, "index.html"); ok && !strings.HasSuffix(name, "/keys/") { // see TestTwoLayers
 			pages = append(pages, strings.TrimPrefix(filepath.ToSlash(name), filepath.ToSlash(site)))
 		}
 		return nil
@@ -180,13 +180,13 @@ func TestConsole(t *testing.T) {
 	look(ctx, t, "table", "role: keeper")
 	accessible(ctx, t, "doors")
 	do(ctx, t, chromedp.SendKeys("input[type=search]", "office"))
-	look(ctx, t, "main", "1 of 15 doors")
+	look(ctx, t, "main", "2 of 16 doors")
 	do(ctx, t, chromedp.Clear("input[type=search]"), chromedp.SendKeys("input[type=search]", "zzz"))
 	look(ctx, t, "main", "No door has all of these words")
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/doors"))
 	look(ctx, t, "h1", "Doors")
 	do(ctx, t, chromedp.Click(`//button[contains(., "tree")]`))
-	look(ctx, t, "main", "and everything below, line 27")
+	look(ctx, t, "main", "and everything below, line 31")
 	accessible(ctx, t, "doors as a tree")
 
 	do(ctx, t, chromedp.Click(`//nav//a[.="Try"]`))

@@ -228,8 +228,9 @@ func TestConsoleMatrix(t *testing.T) {
 	look(ctx, t, "table", "/office/**")
 	look(ctx, t, "table", "everything else (unlisted)")
 	accessible(ctx, t, "matrix")
-	do(ctx, t, chromedp.Click(`//button[@aria-label="Below /office/**"]`))
-	look(ctx, t, "table", "/minutes")
+	look(ctx, t, "table", "/minutes") // open, since a door stands below
+	do(ctx, t, chromedp.Click(`//button[@aria-label="Below /visit/**"]`))
+	look(ctx, t, "table", "/getting-here")
 	do(ctx, t, chromedp.Click(`//button[@aria-label="/minutes as role:keeper: refuse"]`))
 	look(ctx, t, "[role=dialog]", "missing is the role trustee")
 	look(ctx, t, "[role=dialog]", "GET /office/minutes/")

@@ -105,7 +105,7 @@ func ClientOf(header func(string) string) Client {
 		}
 		return Script
 	}
-	if strings.EqualFold(header("X-Requested-With"), "XMLHttpRequest") {
+	if strings.EqualFold(header("X-Requested-With"), "XMLHttpRequest") || header("Upgrade") != "" { // such as a WebSocket
 		return Script
 	}
 	if header("Authorization") != "" {

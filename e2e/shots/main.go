@@ -70,6 +70,7 @@ func take(directory string, only []string) error {
 		{name: "account", path: "/door/account", who: walt},
 		{name: "console-today", path: "/door/console/", who: agnes, do: []step{chromedp.WaitVisible(`//h2[contains(., "Latest refusals")]`)}},
 		{name: "console-people", path: "/door/console/people?person=ines", who: agnes, do: []step{chromedp.WaitVisible(`//h3[.="Sessions"]`)}},
+		{name: "console-keyrings", path: "/door/console/keyrings", who: agnes, do: []step{chromedp.WaitVisible("table")}},
 		{name: "console-activity", path: "/door/console/activity", who: agnes, dark: true, do: []step{chromedp.WaitVisible("table")}},
 		{name: "console-doors", path: "/door/console/doors", who: agnes, do: []step{chromedp.WaitVisible("table")}},
 		{name: "console-policy", path: "/door/console/policy", who: agnes, do: []step{
@@ -82,7 +83,7 @@ func take(directory string, only []string) error {
 			chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Click(`//button[.="History"]`), chromedp.WaitVisible(chromedp.CSS(".cm-changedLine")),
 		}},
 		{name: "console-matrix", path: "/door/console/matrix?as=role:trustee,proof-age:20m", who: agnes, do: []step{
-			chromedp.WaitVisible(`//code[.="/office/**"]`), chromedp.Click(`//button[@aria-label="Below /office/**"]`), chromedp.WaitVisible(`//code[.="/minutes"]`),
+			chromedp.WaitVisible(`//code[.="/office/**"]`), chromedp.WaitVisible(`//code[.="/minutes"]`),
 		}},
 		{name: "matrix-page", path: "matrix.html"},
 		{name: "console-guarantees", path: "/door/console/policy", who: agnes, do: []step{

@@ -42,6 +42,9 @@ type Guard struct {
 	Turned func(w http.ResponseWriter, r *http.Request, t *Turn)
 	// Peers tells whose forwarding headers are believed.
 	Peers Peers
+	// BodyIdle is the longest time that a client may send nothing of a body; 30 seconds if
+	// zero.
+	BodyIdle time.Duration
 }
 
 // A House is a policy and the site that it guards. They are swapped together.
@@ -98,6 +101,13 @@ func TurnOf(r *http.Request) *Turn {
 func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	house := g.House()
 	book := house.Book
+	if r.ContentLength != 0 && r.Body != nil {
+		idle := g.BodyIdle
+		if idle == 0 {
+			idle = usualBodyIdle
+		}
+		r.Body = &impatient{r.Body, http.NewResponseController(w), idle}
+	}
 	_, path, query := place.SplitTarget(r.RequestURI) // net/http has set r.Host already
 	visitor, err := g.Who(w, r)
 	if err != nil {
@@ -125,8 +135,14 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		t.Decision = book.Decide(request, &t.Visitor)
 	}
-	if t.Decision.Outcome != policy.Reject {
-		t.Address = (&url.URL{Path: t.Decision.Place.Address(), RawQuery: query}).RequestURI()
+	address := t.Decision.Place.Address()
+	asItStands := address == path && address == r.URL.Path && r.URL.RawPath == "" // nothing to be spelled otherwise
+	switch {
+	case t.Decision.Outcome == policy.Reject:
+	case asItStands && strings.HasPrefix(r.RequestURI, "/"):
+		t.Address = r.RequestURI
+	default:
+		t.Address = (&url.URL{Path: address, RawQuery: query}).RequestURI()
 	}
 	if g.Note != nil {
 		t.Reference = g.Note(r, t)
@@ -145,18 +161,20 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	// What was judged is what is served: the source sees the canonical path and nothing
 	// of how it was spelled.
 	inner := r.WithContext(context.WithValue(r.Context(), turnKey{}, t))
-	inner.URL = &url.URL{Path: t.Decision.Place.Address(), RawQuery: query, ForceQuery: r.URL.ForceQuery}
+	if !asItStands {
+		inner.URL = &url.URL{Path: address, RawQuery: query, ForceQuery: r.URL.ForceQuery}
+	}
 	inner.RequestURI = t.Address
 	if book.IsOwn(t.Decision.Place) {
 		if book.Rules.FoldCase {
-			inner.URL.Path = unfolded(path)
+			inner.URL = &url.URL{Path: unfolded(path), RawQuery: query, ForceQuery: r.URL.ForceQuery}
 		}
 		g.Own.ServeHTTP(w, inner)
 		return
 	}
 	if !t.Decision.Public || w.Header().Get("Set-Cookie") != "" {
 		keepPrivate(w.Header())
-		w.Header().Set("Vary", "Cookie, Authorization") // for caches that do not keep to the rule
+		w.Header()["Vary"] = perVisitor // for caches that do not keep to the rule
 	}
 	house.Site.ServeHTTP(w, inner)
 }
@@ -198,9 +216,9 @@ func unfolded(path string) string {
 
 // keepPrivate keeps an answer out of caches, also the browser's own: Back after signing
 // out shows nothing (RFC 9111, section 5.2.2.5).
-func keepPrivate(h http.Header) {
-	h.Set("Cache-Control", "private, no-store")
-}
+func keepPrivate(h http.Header) { h["Cache-Control"] = privately }
+
+var privately, perVisitor = []string{"private, no-store"}, []string{"Cookie, Authorization"}
 
 // OwnPath returns next if it is a place on this site that people may be led to, in its
 // canonical form with its query, and "" otherwise. Whatever could lead elsewhere or be

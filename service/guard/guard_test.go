@@ -1,9 +1,13 @@
 package guard
 
 import (
+	"io"
+	"net"
+	"net/http"
 	"net/http/httptest"
 	"net/netip"
 	"testing"
+	"time"
 
 	"ostiarius/core/policy"
 )
@@ -68,5 +72,46 @@ func TestPeers(t *testing.T) {
 		if got := trusted.Secure(r); got != test.secure {
 			t.Errorf("%s: secure %v", test.name, got)
 		}
+	}
+}
+
+// A client that sends nothing more of a body is not waited for, and one that sends it
+// slowly but steadily is.
+func TestSlowBodies(t *testing.T) {
+	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /**, admit: public}]"))
+	if book == nil {
+		t.Fatal(findings)
+	}
+	read := make(chan error, 1)
+	g := &Guard{
+		House: func() *House {
+			return &House{Book: book, Site: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				_, err := io.ReadAll(r.Body)
+				read <- err
+			})}
+		},
+		Who:      func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil },
+		BodyIdle: 100 * time.Millisecond,
+	}
+	server := httptest.NewServer(g)
+	defer server.Close()
+	for _, stops := range []bool{true, false} {
+		conn, err := net.Dial("tcp", server.Listener.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		io.WriteString(conn, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 8\r\n\r\n")
+		for i := range 8 {
+			if stops && i == 3 {
+				break
+			}
+			timer := time.NewTimer(30 * time.Millisecond)
+			<-timer.C
+			io.WriteString(conn, "x")
+		}
+		if err := <-read; (err != nil) != stops {
+			t.Errorf("stops %v: %v", stops, err)
+		}
+		conn.Close()
 	}
 }

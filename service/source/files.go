@@ -8,14 +8,13 @@ import (
 	"os"
 	"path"
 	"strings"
-	"syscall"
 )
 
 // Files serves the files of a directory and nothing outside it: symbolic links that
 // lead out are as good as missing. There are no listings, and files and directories
 // whose name begins with a dot do not exist.
 type Files struct {
-	root    *os.Root
+	root    *directory
 	below   string // the canonical path at which the directory stands
 	fold    bool   // the site does not distinguish letter case
 	missing http.Handler
@@ -24,7 +23,7 @@ type Files struct {
 // NewFiles opens the directory that is to stand at the canonical path below. With fold,
 // letter case in names makes no difference. What is not there is answered by missing.
 func NewFiles(directory, below string, fold bool, missing http.Handler) (*Files, error) {
-	root, err := os.OpenRoot(directory)
+	root, err := openDirectory(directory)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +104,7 @@ func (f *Files) open(name string) (*os.File, fs.FileInfo, error) {
 			return nil, nil, err
 		}
 	}
-	file, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // not to wait for a named pipe
+	file, err := f.root.open(name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -125,7 +124,7 @@ func (f *Files) realName(name string) (string, error) {
 		if segment == "." {
 			continue
 		}
-		directory, err := f.root.Open(real)
+		directory, err := f.root.open(real)
 		if err != nil {
 			return "", err
 		}

@@ -118,7 +118,13 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 	return p, nil
 }
 
-func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) { p.proxy.ServeHTTP(w, r) }
+func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.ContentLength != 0 {
+		// A server may begin its answer before it has read all of the request.
+		http.NewResponseController(w).EnableFullDuplex()
+	}
+	p.proxy.ServeHTTP(w, r)
+}
 
 // buffers are shared by all proxies, for copying answers.
 type buffers struct{}

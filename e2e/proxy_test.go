@@ -1,0 +1,331 @@
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/gorilla/websocket"
+)
+
+// behindDoors is a service whose whole site is an application.
+func behindDoors(t *testing.T, app http.Handler, args ...string) *Process {
+	t.Helper()
+	server := httptest.NewServer(app)
+	t.Cleanup(server.Close)
+	dir := t.TempDir()
+	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, proxy: %q } ]\ndoors:\n  - { path: /**, admit: public }\n  - { path: /closed/**, admit: signed-in }\n", server.URL))
+	return start(t, dir, args...)
+}
+
+func TestWebSocket(t *testing.T) {
+	upgrader := websocket.Upgrader{}
+	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		conn, err := upgrader.Upgrade(w, r, nil)
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		for {
+			kind, message, err := conn.ReadMessage()
+			if err != nil || conn.WriteMessage(kind, bytes.ToUpper(message)) != nil {
+				return
+			}
+		}
+	}))
+	conn, _, err := websocket.DefaultDialer.Dial("ws"+strings.TrimPrefix(s.URL, "http")+"/socket", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	for range 3 {
+		if err := conn.WriteMessage(websocket.TextMessage, []byte("fog")); err != nil {
+			t.Fatal(err)
+		}
+		if _, message, err := conn.ReadMessage(); err != nil || string(message) != "FOG" {
+			t.Fatalf("%q %v", message, err)
+		}
+	}
+	if _, resp, err := websocket.DefaultDialer.Dial("ws"+strings.TrimPrefix(s.URL, "http")+"/closed/socket", nil); err == nil || resp == nil || resp.StatusCode != 401 {
+		t.Errorf("a socket behind a closed door: %v %v", resp, err)
+	}
+}
+
+// What is sent comes through as it is sent, both ways, without being kept back.
+func TestStreaming(t *testing.T) {
+	received := make(chan string)
+	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/upload" {
+			buffer := make([]byte, 5)
+			for range 2 {
+				if _, err := io.ReadFull(r.Body, buffer); err != nil {
+					t.Error(err)
+				}
+				received <- string(buffer)
+			}
+			io.Copy(io.Discard, r.Body)
+			return
+		}
+		w.Header().Set("Content-Type", "text/event-stream")
+		for i := range 3 {
+			fmt.Fprintf(w, "data: %d\n\n", i)
+			w.(http.Flusher).Flush()
+			<-received // the next is sent only when the one before has arrived
+		}
+	}))
+	resp, err := http.Get(s.URL + "/events")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := bufio.NewReader(resp.Body)
+	for i := range 3 {
+		if line, err := lines.ReadString('\n'); err != nil || line != fmt.Sprintf("data: %d\n", i) {
+			t.Fatalf("%q %v", line, err)
+		}
+		lines.ReadString('\n')
+		received <- ""
+	}
+	resp.Body.Close()
+	body, send := io.Pipe()
+	req, _ := http.NewRequest("POST", s.URL+"/upload", body)
+	answered := make(chan error, 1)
+	go func() {
+		resp, err := http.DefaultClient.Do(req)
+		if err == nil {
+			resp.Body.Close()
+		}
+		answered <- err
+	}()
+	for _, part := range []string{"first", "later"} {
+		io.WriteString(send, part)
+		if got := <-received; got != part {
+			t.Errorf("%q, want %q", got, part)
+		}
+	}
+	send.Close()
+	if err := <-answered; err != nil {
+		t.Error(err)
+	}
+}
+
+// 64 MiB each way arrive whole.
+func TestLargeBodies(t *testing.T) {
+	const size = 64 << 20
+	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.NewResponseController(w).EnableFullDuplex()
+		io.Copy(w, r.Body)
+	}))
+	block := bytes.Repeat([]byte("fog bell "), 1<<16/9+1)[:1<<16]
+	sent, got := sha256.New(), sha256.New()
+	resp, err := http.Post(s.URL+"/echo", "application/octet-stream", io.TeeReader(io.LimitReader(&endless{block: block}, size), sent))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if n, err := io.Copy(got, resp.Body); err != nil || n != size || !bytes.Equal(got.Sum(nil), sent.Sum(nil)) {
+		t.Errorf("%d bytes came back, %v", n, err)
+	}
+}
+
+type endless struct{ block []byte }
+
+func (e *endless) Read(p []byte) (int, error) { return copy(p, e.block), nil }
+
+// Shapes of requests in which two servers could see different ones. Of both lengths the
+// coding counts and the connection ends, and a folded line becomes one line (RFC 9112,
+// sections 6.3 and 5.2); all else is refused.
+func TestSmuggling(t *testing.T) {
+	seen := make(chan string, 100)
+	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		seen <- r.Method + " " + r.URL.Path + " " + string(body)
+	}))
+	const inner = "GET /closed/secret HTTP/1.1\r\nHost: x\r\n\r\n"
+	for name, request := range map[string]string{
+		"both lengths":         "POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 5\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n" + inner,
+		"two lengths":          "POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\nContent-Length: 42\r\n\r\n" + inner,
+		"signed length":        "POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: +0\r\n\r\n" + inner,
+		"length in a list":     "POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 0, 42\r\n\r\n" + inner,
+		"odd coding":           "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: xchunked\r\n\r\n0\r\n\r\n" + inner,
+		"coding with a tab":    "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding:\vchunked\r\n\r\n0\r\n\r\n" + inner,
+		"coding twice":         "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: identity\r\n\r\n0\r\n\r\n" + inner,
+		"space before colon":   "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding : chunked\r\n\r\n0\r\n\r\n" + inner,
+		"folded line":          "POST /a HTTP/1.1\r\nHost: x\r\nX-A: 1\r\n Transfer-Encoding: chunked\r\n\r\n" + inner,
+		"chunk size overflows": "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n10000000000000000\r\n" + inner,
+		"chunk size negative":  "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n-1\r\n" + inner,
+		"NUL in a field":       "POST /a HTTP/1.1\r\nHost: x\r\nX-A: a\x00b\r\n\r\n",
+		"two hosts":            "GET /a HTTP/1.1\r\nHost: x\r\nHost: y\r\n\r\n",
+		"no host":              "GET /a HTTP/1.1\r\n\r\n",
+		"bad version":          "GET /a HTTP/9.9\r\nHost: x\r\n\r\n",
+		"huge header":          "GET /a HTTP/1.1\r\nHost: x\r\nX-A: " + strings.Repeat("a", 100_000) + "\r\n\r\n",
+		"many headers":         "GET /a HTTP/1.1\r\nHost: x\r\n" + strings.Repeat("X-A: a\r\n", 20_000) + "\r\n",
+	} {
+		conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		conn.SetDeadline(time.Now().Add(10 * time.Second))
+		io.WriteString(conn, request)
+		conn.(*net.TCPConn).CloseWrite()
+		answers, _ := io.ReadAll(conn)
+		conn.Close()
+		if first := string(answers[:min(len(answers), 12)]); name != "both lengths" && name != "folded line" && !strings.HasPrefix(first, "HTTP/1.1 4") && !strings.HasPrefix(first, "HTTP/1.1 5") {
+			t.Errorf("%s: answered %q", name, first)
+		}
+		for more := true; more; {
+			select {
+			case got := <-seen:
+				if strings.Contains(got, "closed") {
+					t.Errorf("%s: the server behind saw %q", name, got)
+				}
+			default:
+				more = false
+			}
+		}
+		if a := newPerson(t, s.URL).get("/after"); a.status != 200 {
+			t.Fatalf("after %s: %d", name, a.status)
+		}
+		<-seen
+	}
+}
+
+// A thousand connections that say nothing, or little, do not keep others out.
+func TestIdleConnections(t *testing.T) {
+	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "well") }))
+	var open []net.Conn
+	defer func() {
+		for _, c := range open {
+			c.Close()
+		}
+	}()
+	for i := range 1000 {
+		conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
+		if err != nil {
+			t.Fatalf("connection %d: %v", i, err)
+		}
+		open = append(open, conn)
+		if i%2 == 0 {
+			io.WriteString(conn, "GET / HT")
+		}
+	}
+	if a := newPerson(t, s.URL).get("/"); a.status != 200 || a.body != "well" {
+		t.Errorf("%d %s", a.status, a.body)
+	}
+}
+
+func TestUpstreamsAreTold(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "well") }))
+	dir := t.TempDir()
+	write(t, dir, "doors.yaml", fmt.Sprintf("site: Marram\nsources: [ { path: /, proxy: %q } ]\ndoors: [ { path: /**, admit: public } ]\n", server.URL))
+	s := start(t, dir)
+	p := newPerson(t, s.URL)
+	said := func(what string) {
+		t.Helper()
+		if _, out, _ := run(t, "", "upstreams", "--data", s.Data); !strings.Contains(out, what) {
+			t.Errorf("%q is missing in\n%s", what, out)
+		}
+	}
+	said("not asked yet")
+	p.is("/", 200, "")
+	said("answers")
+	server.Close()
+	a := p.get("/", "Accept", "text/html")
+	if a.status != 502 || !strings.Contains(a.body, "does not answer") || strings.Contains(a.body, server.URL) || strings.Contains(a.body, "refused") {
+		t.Errorf("%d %s", a.status, a.body)
+	}
+	said("1 failure in a row")
+}
+
+// The keepers' log of the demo: it greets by the name that is handed on, takes a form, and
+// what one writes appears in another's page.
+func TestKeepersLog(t *testing.T) {
+	reader := tab(t)
+	do(reader, t, SignIn(lamp.URL, "tobias", tobias), chromedp.Navigate(lamp.URL+"/log/"))
+	look(reader, t, "main", "Good watch, tobias.")
+	writer := tab(t)
+	do(writer, t, SignIn(lamp.URL, "ines", ines), chromedp.Navigate(lamp.URL+"/log/"))
+	look(writer, t, "main", "Good watch, ines.")
+	do(writer, t, chromedp.SendKeys("#entry", "Two <b>gulls</b> in the lamp room\r"))
+	look(writer, t, "#lines", "Two <b>gulls</b> in the lamp room")
+	look(reader, t, "#lines", "Two <b>gulls</b> in the lamp room")
+	accessible(reader, t, "the keepers' log")
+	// A name that is claimed is not believed.
+	p := newPerson(t, lamp.URL)
+	p.signIn("ines", ines, "")
+	if a := p.get("/log/", "Ostiarius-User", "tobias", "Ostiarius_User", "tobias"); !strings.Contains(a.body, "Good watch, ines.") {
+		t.Errorf("%s", a.body)
+	}
+}
+
+func TestHTTPSReloadsRedirectsAndIsStrict(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "site/index.html", "x")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: public}]\n")
+	cert, key := certificate(t, dir)
+	s := start(t, dir, "--tls-cert", cert, "--tls-key", key, "--redirect-http", "127.0.0.1:0", "--hsts", "7d")
+	address := strings.TrimPrefix(s.URL, "https://")
+	serial := func() string {
+		conn, err := tls.Dial("tcp", address, &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"h2"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		if conn.ConnectionState().NegotiatedProtocol != "h2" {
+			t.Error("HTTP/2 is not spoken")
+		}
+		return fmt.Sprintf("%x", sha256.Sum256(conn.ConnectionState().PeerCertificates[0].Raw))
+	}
+	before := serial()
+	// One file alone does not fit; the pair before is used on.
+	certificate(t, dir)
+	write(t, dir, "key.pem", "not yet")
+	if now := serial(); now != before {
+		t.Error("half of a new pair was taken")
+	}
+	certificate(t, dir)
+	eventually(t, func() bool { return serial() != before })
+
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	}}}
+	for host, want := range map[string]string{"marram.example": "max-age=604800", "127.0.0.1": "", "localhost": ""} {
+		resp, err := client.Get("https://" + host + "/")
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if got := resp.Header.Get("Strict-Transport-Security"); got != want {
+			t.Errorf("%s: %q, want %q", host, got, want)
+		}
+	}
+	_, rest, _ := strings.Cut(s.Output, "leading http://")
+	plain, _, _ := strings.Cut(rest, " ")
+	_, port, _ := net.SplitHostPort(address)
+	for request, want := range map[string]string{
+		"GET /rota/?a=b HTTP/1.1\r\nHost: marram.example:80\r\n":             "308 https://marram.example:" + port + "/rota/?a=b",
+		"POST /x HTTP/1.1\r\nHost: [::1]\r\nContent-Length: 0\r\n":           "308 https://[::1]:" + port + "/x",
+		"GET http://elsewhere.example/ HTTP/1.1\r\nHost: marram.example\r\n": "400 ",
+		"GET / HTTP/1.1\r\nHost: marram.example@elsewhere.example\r\n":       "400 ",
+		"GET //elsewhere.example/ HTTP/1.1\r\nHost: marram.example\r\n":      "308 https://marram.example:" + port + "//elsewhere.example/",
+	} {
+		status, location, _ := raw(t, "http://"+plain, request+"Connection: close\r\n\r\n")
+		if got := fmt.Sprint(status, " ", location); got != want {
+			t.Errorf("%q: %s, want %s", request, got, want)
+		}
+	}
+	if code, _, errOut := run(t, "", "serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--redirect-http", ":0"); code != 1 || !strings.Contains(errOut, "needs --tls-cert") {
+		t.Errorf("exit %d %s", code, errOut)
+	}
+}

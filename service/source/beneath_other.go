@@ -1,0 +1,26 @@
+//go:build !linux
+
+package source
+
+import (
+	"os"
+	"syscall"
+)
+
+// A directory opens files in it, and nothing outside of it.
+type directory struct{ root *os.Root }
+
+func openDirectory(path string) (*directory, error) {
+	root, err := os.OpenRoot(path)
+	if err != nil {
+		return nil, err
+	}
+	return &directory{root}, nil
+}
+
+// open opens a file for reading. A named pipe is not waited for.
+func (d *directory) open(name string) (*os.File, error) {
+	return d.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+}
+
+func (d *directory) Close() error { return d.root.Close() }
