@@ -27,7 +27,11 @@ demo: bin/ostiarius
 /usr/bin/chromium:
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null
 
-test: bin/ostiarius /usr/bin/chromium
+# Real clients for the tests, and a writer of htpasswd files.
+/usr/bin/htpasswd:
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq apache2-utils curl wget git >/dev/null
+
+test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd
 	gofmt -l $(filter %.go,$(GOFILES)) | (! grep .)
 	go vet ./...
 	go test -race -timeout 9m ./...
@@ -39,7 +43,7 @@ bench: bin/ostiarius /usr/bin/wrk
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/...
 
 fuzz:
-	for target in core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged; do \
+	for target in core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged service/source:FuzzHandOn core/basic:FuzzRead core/htpasswd:FuzzRead; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
 
 # Writes the reference pages that are made from the code.

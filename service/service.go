@@ -264,12 +264,12 @@ func (s *Service) build() {
 			}
 			return err
 		},
-		Note: func(r *http.Request, t *guard.Turn) string {
+		Note: func(_ *http.Request, t *guard.Turn) string {
 			s.metrics.requests[t.Decision.Outcome].Inc()
 			if t.Decision.Outcome == policy.Admit && t.Book.IsOwn(t.Decision.Place) {
 				return "" // the sign-in page and its sisters are for everybody
 			}
-			return s.register.Note(t.Decision, &t.Visitor, r.Method+" "+t.Decision.Place.Host+t.Decision.Place.Path)
+			return s.register.Note(&t.Decision, &t.Visitor)
 		},
 		Own:    crossOrigin.Handler(own),
 		Turned: front.Turned,

@@ -85,6 +85,7 @@ type Door struct {
 	Otherwise Otherwise
 	// ForwardCredentials hands the credentials of HTTP Basic on to what is behind the door.
 	ForwardCredentials bool
+	keyrings           []string // that Admit names
 	ways               []way
 	public             bool // one of the ways asks nothing
 }
@@ -389,6 +390,7 @@ func (b *Book) compile() (twins [][2]int) {
 
 // prepare looks up once what is asked for with each request.
 func (b *Book) prepare(door *Door) {
+	door.keyrings = keyringsIn(door.Admit)
 	for _, w := range door.ways {
 		door.public = door.public || len(w) == 0
 		for _, want := range w {
@@ -477,25 +479,38 @@ func (b *Book) Matters(role string) bool {
 // keyrings named; and whether what is behind is given them too.
 func (b *Book) AsksBasic(p place.Place) (accounts bool, keyrings []string, forward bool) {
 	forward = true
-	var collect func(d Demand)
-	collect = func(d Demand) {
-		if d.Kind == Keyring {
-			for _, name := range d.Names {
+	var buffer [16]int32
+	doors, counting := b.counting(&p, buffer[:0])
+	for _, i := range counting {
+		d := &doors[i]
+		accounts = accounts || d.Basic
+		if keyrings == nil {
+			keyrings = d.keyrings
+		} else {
+			for _, name := range d.keyrings {
 				if !slices.Contains(keyrings, name) {
-					keyrings = append(keyrings, name)
+					keyrings = append(slices.Clip(keyrings), name)
 				}
 			}
 		}
-		for _, part := range d.Parts {
-			collect(part)
-		}
-	}
-	for _, d := range b.Deciding(p) {
-		accounts = accounts || d.Basic
-		collect(d.Admit)
 		forward = forward && d.ForwardCredentials
 	}
 	return accounts, keyrings, forward || !accounts && len(keyrings) == 0
+}
+
+// keyringsIn returns the keyrings that a demand names.
+func keyringsIn(d Demand) (names []string) {
+	if d.Kind == Keyring {
+		names = d.Names
+	}
+	for _, part := range d.Parts {
+		for _, name := range keyringsIn(part) {
+			if !slices.Contains(names, name) {
+				names = append(slices.Clip(names), name)
+			}
+		}
+	}
+	return names
 }
 
 // RequestFor returns a request for a place, spelled as in a link.

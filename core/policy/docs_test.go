@@ -11,7 +11,7 @@ import (
 // Every policy in the documentation is read, and every word of the language stands there.
 func TestDocumentation(t *testing.T) {
 	found := 0
-	for _, name := range []string{"README.md", "docs/policy.md"} {
+	for _, name := range []string{"README.md", "docs/policy.md", "docs/basic.md", "docs/proxying.md"} {
 		text, err := os.ReadFile(filepath.Join("..", "..", name))
 		if err != nil {
 			t.Fatal(err)

@@ -37,16 +37,17 @@ type Limits struct {
 	Remembered time.Duration
 }
 
-// Alive reports whether the session still holds at the time now. A remembered session
-// ends when it is old, not when it is idle. A clock that went back ends nothing.
-func (s *Session) Alive(now time.Time, l Limits) bool {
+// Alive reports whether the session still holds at the time now, when it was last used at
+// the time seen. A remembered session ends when it is old, not when it is idle. A clock that
+// went back ends nothing.
+func (s *Session) Alive(now, seen time.Time, l Limits) bool {
 	within := func(since time.Time, limit time.Duration) bool {
 		return limit == 0 || now.Sub(since) < limit
 	}
 	if s.Remembered {
 		return within(s.MadeAt, l.Remembered)
 	}
-	return within(s.MadeAt, l.Lifetime) && within(s.SeenAt, l.Idle)
+	return within(s.MadeAt, l.Lifetime) && within(seen, l.Idle)
 }
 
 // ProofAge returns how long ago the password was typed. A clock that went back makes it

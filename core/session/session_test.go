@@ -25,7 +25,7 @@ func TestAlive(t *testing.T) {
 		{"the clock went back", -time.Hour, -time.Hour, false, limits, true},
 	} {
 		s := Session{MadeAt: noon.Add(-test.age), SeenAt: noon.Add(-test.idle), ProvedAt: noon.Add(-test.age), Remembered: test.remembered}
-		if got := s.Alive(noon, test.limits); got != test.want {
+		if got := s.Alive(noon, s.SeenAt, test.limits); got != test.want {
 			t.Errorf("%s: alive %v", test.name, got)
 		}
 		if got := s.ProofAge(noon); got != max(0, test.age) {

@@ -91,6 +91,19 @@ func (l *Later) Error() string { return l.Text }
 
 type turnKey struct{}
 
+// A turning is the context of a request that is handed on, with its Turn.
+type turning struct {
+	context.Context
+	turn Turn
+}
+
+func (t *turning) Value(key any) any {
+	if _, ok := key.(turnKey); ok {
+		return &t.turn
+	}
+	return t.Context.Value(key)
+}
+
 // TurnOf returns what became of a request that a Guard has handed on, and nil for any
 // other request.
 func TurnOf(r *http.Request) *Turn {
@@ -109,26 +122,22 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		r.Body = &impatient{r.Body, http.NewResponseController(w), idle}
 	}
 	_, path, query := place.SplitTarget(r.RequestURI) // net/http has set r.Host already
-	visitor, err := g.Who(w, r)
-	if err != nil {
+	turning := &turning{Context: r.Context()}
+	t := &turning.turn
+	t.Book = book
+	var err error
+	if t.Visitor, err = g.Who(w, r); err != nil {
 		// Fail closed: without the records nobody is known, and a stranger's answer
 		// would be wrong for people who are signed in.
-		http.Error(w, "The records cannot be read at the moment. Please try again.", http.StatusServiceUnavailable)
+		unable(w, err)
 		return
 	}
-	visitor.From = g.Peers.Client(r)
-	t := &Turn{Book: book, Visitor: visitor, Secure: g.Peers.Secure(r)}
+	t.Visitor.From, t.Secure = g.Peers.Client(r), g.Peers.Secure(r)
 	request := policy.Request{Method: r.Method, Host: r.Host, Path: path}
 	fault, err := g.present(r, request, t)
-	var later *Later
 	switch {
-	case errors.As(err, &later):
-		keepPrivate(w.Header())
-		w.Header().Set("Retry-After", strconv.Itoa(int((later.Wait+time.Second-1)/time.Second)))
-		http.Error(w, later.Text, later.Status)
-		return
 	case err != nil:
-		http.Error(w, "The records cannot be read at the moment. Please try again.", http.StatusServiceUnavailable)
+		unable(w, err)
 		return
 	case fault != nil:
 		t.Decision = policy.Decision{Outcome: policy.Reject, Fault: fault}
@@ -160,7 +169,7 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 	// What was judged is what is served: the source sees the canonical path and nothing
 	// of how it was spelled.
-	inner := r.WithContext(context.WithValue(r.Context(), turnKey{}, t))
+	inner := r.WithContext(turning)
 	if !asItStands {
 		inner.URL = &url.URL{Path: address, RawQuery: query, ForceQuery: r.URL.ForceQuery}
 	}
@@ -177,6 +186,18 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.Header()["Vary"] = perVisitor // for caches that do not keep to the rule
 	}
 	house.Site.ServeHTTP(w, inner)
+}
+
+// unable answers where nobody can be recognised at the moment.
+func unable(w http.ResponseWriter, err error) {
+	keepPrivate(w.Header())
+	var later *Later
+	if errors.As(err, &later) {
+		w.Header().Set("Retry-After", strconv.Itoa(int((later.Wait+time.Second-1)/time.Second)))
+		http.Error(w, later.Text, later.Status)
+		return
+	}
+	http.Error(w, "The records cannot be read at the moment. Please try again.", http.StatusServiceUnavailable)
 }
 
 // present reads the Authorization header where the doors ask for credentials of HTTP Basic;

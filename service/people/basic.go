@@ -2,7 +2,6 @@ package people
 
 import (
 	"context"
-	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/binary"
@@ -12,11 +11,11 @@ import (
 
 	"golang.org/x/sync/singleflight"
 
-	"ostiarius/core/account"
 	"ostiarius/core/basic"
 	"ostiarius/core/htpasswd"
 	"ostiarius/core/keyring"
 	"ostiarius/core/policy"
+	"ostiarius/core/session"
 	"ostiarius/core/throttle"
 	"ostiarius/store"
 )
@@ -40,25 +39,23 @@ type verified struct {
 
 // A proof is what credentials have proven.
 type proof struct {
-	account *account.Account // of an account; else of a keyring
-	state   *state           // of the account: whether it has changed since
+	visitor policy.Visitor // of an account: who it is
+	state   *state         // of an account: whether it has changed since
 	until   time.Time
 }
 
-// seal returns the key under which credentials for a scope are remembered.
-func (v *verified) seal(scope string, c basic.Credentials) (sum [32]byte) {
+// seal returns the key under which credentials for a scope are remembered: a hash over a
+// random key, and each part with its length. Nobody sees it, so the key in front is enough.
+func (v *verified) seal(scope string, c basic.Credentials) [32]byte {
+	var room [512]byte
 	v.mu.RLock()
-	key := v.key
+	b := append(room[:0], v.key[:]...)
 	v.mu.RUnlock()
-	h := hmac.New(sha256.New, key[:])
-	for _, part := range []string{scope, c.User, c.Password} {
-		var length [8]byte
-		binary.BigEndian.PutUint64(length[:], uint64(len(part)))
-		h.Write(length[:])
-		h.Write([]byte(part))
+	for _, part := range [...]string{scope, c.User, c.Password} {
+		b = binary.BigEndian.AppendUint64(b, uint64(len(part)))
+		b = append(b, part...)
 	}
-	h.Sum(sum[:0])
-	return sum
+	return sha256.Sum256(b)
 }
 
 func (v *verified) get(sum [32]byte, now time.Time) (proof, bool) {
@@ -111,7 +108,6 @@ func (v *verified) clear() {
 // Credentials that are wrong prove nothing and are no error; the error is *Slow, ErrBusy, or
 // says that the service failed.
 func (r *Register) Present(ctx context.Context, c basic.Credentials, accounts bool, keyrings []string, from Origin, v *policy.Visitor) error {
-	now := r.now()
 	for _, ring := range keyrings {
 		_, ok, err := r.verified(ctx, "keyring "+ring, c, func() (proof, bool, error) { return r.openKeyring(ctx, ring, c, from) })
 		if err != nil {
@@ -128,11 +124,7 @@ func (r *Register) Present(ctx context.Context, c basic.Credentials, accounts bo
 	if err != nil || !ok {
 		return err
 	}
-	key, err := account.Key(p.account.Name)
-	if err != nil {
-		key = p.account.Name
-	}
-	v.SignedIn, v.Account, v.Roles, v.ProofAge = true, key, p.account.Roles(now), 0
+	v.SignedIn, v.Account, v.Roles, v.ProofAge = true, p.visitor.Account, p.visitor.Roles, 0
 	return nil
 }
 
@@ -174,12 +166,13 @@ func (r *Register) proveAccount(ctx context.Context, c basic.Credentials, from O
 		}
 	}
 	// What was read before a change was written must not be remembered after it.
-	until := r.now().Add(remembered)
-	if next := a.Changes(r.now()); !next.IsZero() && next.Before(until) {
+	now := r.now()
+	until := now.Add(remembered)
+	if next := a.Changes(now); !next.IsZero() && next.Before(until) {
 		until = next
 	}
 	err = r.store.Record(ctx, store.Event{At: r.now(), Kind: "sign-in", Account: a.Name, Actor: a.Name, Network: from.Network, Detail: "with HTTP Basic"})
-	return proof{account: a, state: r.sessions.stateOf(a.ID), until: until}, err == nil, err
+	return proof{visitor: visitorOf(a, &session.Session{ProvedAt: now}, now), state: r.sessions.stateOf(a.ID), until: until}, err == nil, err
 }
 
 func (r *Register) openKeyring(ctx context.Context, ring string, c basic.Credentials, from Origin) (proof, bool, error) {

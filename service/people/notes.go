@@ -32,7 +32,7 @@ const mostNotes = 500
 
 // Note counts what a request came to. One that was refused, or was told that nothing is
 // there, is recorded by itself, with the reference under which it can be found.
-func (r *Register) Note(d policy.Decision, v *policy.Visitor, request string) (reference string) {
+func (r *Register) Note(d *policy.Decision, v *policy.Visitor) (reference string) {
 	now := r.now()
 	if d.Outcome == policy.Refuse {
 		text := rand.Text()
@@ -57,7 +57,7 @@ func (r *Register) Note(d policy.Decision, v *policy.Visitor, request string) (r
 	}
 	n.keep(store.Event{
 		At: now, Kind: kind, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
-		Door: d.Door.Label(), Place: cut(request, 300), Detail: "asks for " + d.Door.Admit.String(),
+		Door: d.Door.Label(), Place: cut(d.Place.Method+" "+d.Place.Host+d.Place.Path, 300), Detail: "asks for " + d.Door.Admit.String(),
 	})
 	return reference
 }

@@ -2,7 +2,9 @@ package people
 
 import (
 	"context"
+	"crypto/subtle"
 	"errors"
+	"hash/maphash"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -37,12 +39,14 @@ func (r *Register) SignOut(ctx context.Context, token, network string) error {
 // the token was made, the session gets a fresh token, which the browser must be given. The
 // error says that the records could not be read; the visitor is then nobody.
 func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor, fresh *Renewal, err error) {
-	now := r.now()
+	now, book := r.now(), r.book()
+	if e := r.sessions.recognise(token, book, now); e != nil {
+		return r.enter(e, now), nil, nil
+	}
 	hash, ok := secret.HashToken(token)
 	if !ok {
 		return v, nil, nil
 	}
-	book := r.book()
 	e, renewed := r.sessions.get(hash, book, now), ""
 	if e == nil {
 		if current := r.sessions.current(token, now); current != token {
@@ -83,18 +87,27 @@ func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor,
 		}
 		e = r.sessions.put(seen, s, a, book, now)
 	}
-	s := e.session
-	s.SeenAt = time.UnixMilli(e.seen.Load())
-	if !s.Alive(now, session.Limits(e.limits)) {
+	if v = r.enter(e, now); !v.SignedIn {
 		return v, nil, nil
 	}
-	r.sessions.touch(e, now)
-	v = e.visitor
-	v.ProofAge = s.ProofAge(now)
 	if renewed != "" {
-		fresh = &Renewal{Token: renewed, Remembered: s.Remembered, Lasts: e.limits.Remembered}
+		fresh, token = &Renewal{Token: renewed, Remembered: e.session.Remembered, Lasts: e.limits.Remembered}, renewed
 	}
+	r.sessions.learn(token, e)
 	return v, fresh, nil
+}
+
+// enter returns who uses a session, if it is still alive, and notes that it is used.
+func (r *Register) enter(e *entry, now time.Time) policy.Visitor {
+	s := &e.session
+	limits := session.Limits(e.limits)
+	if !s.Alive(now, time.UnixMilli(e.seen.Load()), limits) {
+		return policy.Visitor{}
+	}
+	r.sessions.touch(e, now)
+	v := e.visitor
+	v.ProofAge = s.ProofAge(now)
+	return v
 }
 
 // A Renewal is the fresh token of a session.
@@ -290,6 +303,8 @@ func (r *Register) Flush(ctx context.Context) error {
 type sessions struct {
 	mu       sync.RWMutex
 	byHash   map[secret.TokenHash]*entry
+	byToken  map[uint64]*entry // by a hash that is quick, of tokens that were there before
+	seed     maphash.Seed
 	accounts map[int64]*state
 	renewed  map[secret.TokenHash]renewal
 	renewing sync.Mutex // held while a token is replaced
@@ -306,6 +321,8 @@ type entry struct {
 	of      *policy.Book // the policy that gave the limits
 	state   *state
 	until   time.Time    // when a grant begins or ends; zero for never
+	token   string       // as it was brought last; "" if it was not
+	gone    atomic.Bool  // it has ended, or has another token
 	seen    atomic.Int64 // milliseconds
 	dirty   atomic.Bool
 }
@@ -316,7 +333,7 @@ type state struct {
 }
 
 func newSessions() *sessions {
-	return &sessions{byHash: map[secret.TokenHash]*entry{}, accounts: map[int64]*state{}, renewed: map[secret.TokenHash]renewal{}}
+	return &sessions{byHash: map[secret.TokenHash]*entry{}, byToken: map[uint64]*entry{}, seed: maphash.MakeSeed(), accounts: map[int64]*state{}, renewed: map[secret.TokenHash]renewal{}}
 }
 
 // A renewal is the token that a session got instead of another. The old one still stands
@@ -367,7 +384,7 @@ func (c *sessions) renew(before secret.TokenHash, token string, now time.Time, w
 	c.changes++
 	if e := c.byHash[before]; e != nil {
 		seen = time.UnixMilli(e.seen.Load())
-		delete(c.byHash, before)
+		c.end(before)
 	}
 	for hash, old := range c.renewed {
 		if !now.Before(old.until) {
@@ -382,6 +399,44 @@ func (c *sessions) version() uint64 {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	return c.changes
+}
+
+// recognise returns what is known of a token that was there before, without the work of
+// hashing it as the records have it; nil if it has to be looked at more closely.
+func (c *sessions) recognise(token string, book *policy.Book, now time.Time) *entry {
+	if token == "" {
+		return nil
+	}
+	key := maphash.String(c.seed, token)
+	c.mu.RLock()
+	e := c.byToken[key]
+	c.mu.RUnlock()
+	if e == nil || e.gone.Load() || e.of != book || e.state.stale.Load() || !e.until.IsZero() && !now.Before(e.until) ||
+		subtle.ConstantTimeCompare([]byte(e.token), []byte(token)) != 1 {
+		return nil
+	}
+	return e
+}
+
+// learn keeps an entry for the token that brought it, if it is still the one that counts.
+func (c *sessions) learn(token string, e *entry) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.byHash[e.session.Hash] == e && e.token == "" {
+		e.token = token
+		c.byToken[maphash.String(c.seed, token)] = e
+	}
+}
+
+// end makes an entry count no longer. The lock is held.
+func (c *sessions) end(hash secret.TokenHash) {
+	if e := c.byHash[hash]; e != nil {
+		e.gone.Store(true)
+		if e.token != "" {
+			delete(c.byToken, maphash.String(c.seed, e.token))
+		}
+		delete(c.byHash, hash)
+	}
 }
 
 func (c *sessions) get(hash secret.TokenHash, book *policy.Book, now time.Time) *entry {
@@ -406,6 +461,7 @@ func (c *sessions) put(version uint64, s *session.Session, a *account.Account, b
 	if version == c.changes {
 		if old := c.byHash[s.Hash]; old != nil {
 			e.seen.Store(max(e.seen.Load(), old.seen.Load()))
+			c.end(s.Hash)
 		}
 		c.accounts[s.Account] = e.state
 		c.byHash[s.Hash] = e
@@ -429,7 +485,7 @@ func (c *sessions) drop(hash secret.TokenHash) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.changes++
-	delete(c.byHash, hash)
+	c.end(hash)
 }
 
 func (c *sessions) forget(id int64) {
@@ -447,7 +503,9 @@ func (c *sessions) clear() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.changes++
-	clear(c.byHash)
+	for hash := range c.byHash {
+		c.end(hash)
+	}
 	clear(c.renewed)
 }
 
@@ -456,10 +514,8 @@ func (c *sessions) prune(now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for hash, e := range c.byHash {
-		s := e.session
-		s.SeenAt = time.UnixMilli(e.seen.Load())
-		if e.state.stale.Load() || !s.Alive(now, session.Limits(e.limits)) {
-			delete(c.byHash, hash)
+		if e.state.stale.Load() || !e.session.Alive(now, time.UnixMilli(e.seen.Load()), session.Limits(e.limits)) {
+			c.end(hash)
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/store"
@@ -394,23 +395,24 @@ func TestNotes(t *testing.T) {
 	r, _, c := register(t)
 	door := &policy.Door{Written: "/office/**", Admit: policy.Demand{Kind: policy.Nobody}}
 	v := policy.Visitor{SignedIn: true, Account: "ines"}
+	at := place.Place{Method: "GET", Path: "/office"}
 	for range 3 {
-		r.Note(policy.Decision{Outcome: policy.Admit, Door: door}, &v, "GET /office/")
+		r.Note(&policy.Decision{Outcome: policy.Admit, Door: door, Place: at}, &v)
 	}
-	reference := r.Note(policy.Decision{Outcome: policy.Refuse, Door: door}, &v, "GET /office/")
+	reference := r.Note(&policy.Decision{Outcome: policy.Refuse, Door: door, Place: at}, &v)
 	if len(reference) != 9 {
 		t.Errorf("reference %q", reference)
 	}
-	if hidden := r.Note(policy.Decision{Outcome: policy.Hide, Door: door}, &v, "GET /office/"); hidden != "" {
+	if hidden := r.Note(&policy.Decision{Outcome: policy.Hide, Door: door, Place: at}, &v); hidden != "" {
 		t.Errorf("a hidden place has the reference %q", hidden)
 	}
 	events, err := r.Events(ctx, EventQuery{Reference: strings.ToLower(reference), Limit: 10})
-	if err != nil || len(events) != 1 || events[0].Account != "ines" || events[0].Door != "/office/**" || events[0].Place != "GET /office/" {
+	if err != nil || len(events) != 1 || events[0].Account != "ines" || events[0].Door != "/office/**" || events[0].Place != "GET /office" {
 		t.Errorf("%+v %v", events, err)
 	}
 	c.pass(time.Hour)
 	for range 2000 {
-		r.Note(policy.Decision{Outcome: policy.Refuse, Door: door}, &v, "GET /office/")
+		r.Note(&policy.Decision{Outcome: policy.Refuse, Door: door, Place: at}, &v)
 	}
 	counts, err := r.Counts(ctx, c.Now().Add(-24*time.Hour))
 	if err != nil || fmt.Sprint(len(counts), counts[0].N, counts[len(counts)-1].N) != "4 3 2000" {
