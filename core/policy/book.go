@@ -171,15 +171,23 @@ func (b *Book) Meets(g *Guarantee, v *Visitor) bool { return b.admits(&g.demand,
 
 // A Header is a field that is set on each answer of the site that does not have it. An empty
 // value leaves it away.
-type Header struct{ Name, Value string }
+type Header struct {
+	Name, Value string
+	values      []string
+}
+
+// Values returns the value as a header has it. It must not be changed.
+func (h *Header) Values() []string { return h.values }
 
 // defaultHeaders keep browsers from guessing, from telling other sites where somebody has
 // been, and from showing the site within another.
 var defaultHeaders = []Header{
-	{"Referrer-Policy", "strict-origin-when-cross-origin"},
-	{"X-Content-Type-Options", "nosniff"},
-	{"X-Frame-Options", "SAMEORIGIN"},
+	newHeader("Referrer-Policy", "strict-origin-when-cross-origin"),
+	newHeader("X-Content-Type-Options", "nosniff"),
+	newHeader("X-Frame-Options", "SAMEORIGIN"),
 }
+
+func newHeader(name, value string) Header { return Header{name, value, []string{value}} }
 
 // Sessions say how long sessions last. Zero is no end.
 type Sessions struct {

@@ -389,7 +389,7 @@ func (p *reader) headers(n ast.Node) {
 			p.at(f.value, "bad-value", "the value of a header field is one line of ASCII")
 		default:
 			p.book.Headers = slices.DeleteFunc(p.book.Headers, func(h Header) bool { return h.Name == name })
-			p.book.Headers = append(p.book.Headers, Header{name, value})
+			p.book.Headers = append(p.book.Headers, newHeader(name, value))
 		}
 	}
 	slices.SortFunc(p.book.Headers, func(a, b Header) int { return strings.Compare(a.Name, b.Name) })

@@ -73,9 +73,10 @@ type Turn struct {
 // SetHeaders sets the fields that the policy has for answers of the site, but for those
 // that are there.
 func (t *Turn) SetHeaders(h http.Header) {
-	for _, field := range t.Book.Headers {
+	for i := range t.Book.Headers {
+		field := &t.Book.Headers[i]
 		if _, there := h[field.Name]; !there && field.Value != "" {
-			h[field.Name] = []string{field.Value}
+			h[field.Name] = field.Values()
 		}
 	}
 }

@@ -108,10 +108,15 @@ func (v *verified) clear() {
 // Credentials that are wrong prove nothing and are no error; the error is *Slow, ErrBusy, or
 // says that the service failed.
 func (r *Register) Present(ctx context.Context, c basic.Credentials, accounts bool, keyrings []string, from Origin, v *policy.Visitor) error {
+	now := r.now()
 	for _, ring := range keyrings {
-		_, ok, err := r.verified(ctx, "keyring "+ring, c, func() (proof, bool, error) { return r.openKeyring(ctx, ring, c, from) })
-		if err != nil {
-			return err
+		sum := r.basic.seal("keyring "+ring, c)
+		_, ok := r.basic.get(sum, now)
+		if !ok {
+			var err error
+			if _, ok, err = r.verified(sum, func() (proof, bool, error) { return r.openKeyring(ctx, ring, c, from) }); err != nil {
+				return err
+			}
 		}
 		if ok {
 			v.Keyrings = append(v.Keyrings, ring)
@@ -120,21 +125,21 @@ func (r *Register) Present(ctx context.Context, c basic.Credentials, accounts bo
 	if !accounts {
 		return nil
 	}
-	p, ok, err := r.verified(ctx, "account", c, func() (proof, bool, error) { return r.proveAccount(ctx, c, from) })
-	if err != nil || !ok {
-		return err
+	sum := r.basic.seal("account", c)
+	p, ok := r.basic.get(sum, now)
+	if !ok {
+		var err error
+		if p, ok, err = r.verified(sum, func() (proof, bool, error) { return r.proveAccount(ctx, c, from) }); err != nil || !ok {
+			return err
+		}
 	}
 	v.SignedIn, v.Account, v.Roles, v.ProofAge = true, p.visitor.Account, p.visitor.Roles, 0
 	return nil
 }
 
-// verified looks credentials up in memory, or has them verified; the same ones that come in
-// many requests at once are verified for the first of them.
-func (r *Register) verified(ctx context.Context, scope string, c basic.Credentials, verify func() (proof, bool, error)) (proof, bool, error) {
-	sum := r.basic.seal(scope, c)
-	if p, ok := r.basic.get(sum, r.now()); ok {
-		return p, true, nil
-	}
+// verified has credentials verified that are not remembered; the same ones that come in many
+// requests at once are verified for the first of them.
+func (r *Register) verified(sum [32]byte, verify func() (proof, bool, error)) (proof, bool, error) {
 	type result struct {
 		proof
 		ok bool
