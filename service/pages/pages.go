@@ -330,6 +330,12 @@ func (p *Pages) Missing(w http.ResponseWriter, r *http.Request) {
 }
 
 func (p *Pages) missing(w http.ResponseWriter, r *http.Request, book *policy.Book, client policy.Client) {
+	// What is missing behind a door has been given the fields of the site's answers already;
+	// what is hidden has not.
+	for _, field := range book.Headers {
+		w.Header().Del(field.Name)
+	}
+	w.Header().Del("Vary")
 	if client != policy.Browser {
 		problem(w, http.StatusNotFound, "There is nothing at this address.")
 		return

@@ -240,9 +240,8 @@ func TestProxyHandsOnWhoIsCalling(t *testing.T) {
 // Servers behind that die, hang, answer garbage, or are not there: the right status, and the
 // next request works.
 func TestProxyFailures(t *testing.T) {
-	how := ""
 	behind := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		switch how {
+		switch how := strings.TrimPrefix(r.URL.Path, "/"); how {
 		case "die", "garbage", "half":
 			conn, _, err := w.(http.Hijacker).Hijack()
 			if err != nil {
@@ -261,27 +260,25 @@ func TestProxyFailures(t *testing.T) {
 	}))
 	defer behind.Close()
 	const text = "sources: [{path: /, proxy: 'http://x', timeout: 200ms}]\ndoors: [{path: /**, admit: public}]"
-	ask := func(address string) (code int, body string) {
+	ask := func(address, how string) (code int, body string) {
 		defer func() {
 			if recover() == http.ErrAbortHandler { // the connection is cut, since the answer had begun
 				code = 0
 			}
 		}()
-		w := proxied(t, address, text, policy.Visitor{}, httptest.NewRequest("GET", "/x", nil))
+		w := proxied(t, address, text, policy.Visitor{}, httptest.NewRequest("GET", "/"+how, nil))
 		return w.Code, w.Body.String()
 	}
 	for want, code := range map[string]int{"die": 502, "garbage": 502, "hang": 504, "half": 0, "circle": 302} {
-		how = want
-		if got, _ := ask(behind.URL); got != code {
+		if got, _ := ask(behind.URL, want); got != code {
 			t.Errorf("%s: %d, want %d", want, got, code)
 		}
-		how = ""
-		if got, body := ask(behind.URL); got != 200 || body != "well" {
+		if got, body := ask(behind.URL, ""); got != 200 || body != "well" {
 			t.Errorf("after %s: %d %q", want, got, body)
 		}
 	}
 	for _, address := range []string{"http://127.0.0.1:1", "unix:/nowhere/at-all.sock", "http://name.invalid"} {
-		if got, body := ask(address); got != 502 || strings.Contains(body, "127.0.0.1") {
+		if got, body := ask(address, ""); got != 502 || strings.Contains(body, "127.0.0.1") {
 			t.Errorf("%s: %d %q", address, got, body)
 		}
 	}
