@@ -214,14 +214,14 @@ func (g *Guard) present(r *http.Request, request policy.Request, t *Turn) (fault
 		return nil, nil // Decide says so too; own pages take no such credentials
 	}
 	accounts, keyrings, forward := t.Book.AsksBasic(p)
-	t.KeepCredentials = !forward
 	if !accounts && len(keyrings) == 0 {
 		return nil, nil
 	}
 	c, ok, fault := basic.Read(values)
 	if fault != nil || !ok {
-		return fault, nil
+		return fault, nil // another scheme, such as Bearer, is not meant for the door
 	}
+	t.KeepCredentials = !forward
 	return nil, g.Present(r, c, accounts, keyrings, &t.Visitor)
 }
 
