@@ -20,7 +20,7 @@ func look(ctx context.Context, t *testing.T, selector, text string) {
 	t.Helper()
 	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); return !!e && e.innerText.includes(%q); })()`, selector, text)
 	var err error
-	for deadline := time.Now().Add(15 * time.Second); time.Now().Before(deadline); {
+	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); {
 		// An error means that the page is being left for the next one.
 		limited, cancel := context.WithTimeout(ctx, 2*time.Second)
 		var shown bool

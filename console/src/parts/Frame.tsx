@@ -18,7 +18,7 @@ const pages = [
 
 // The frame around every page: where one is, whose site it is, who is signed in.
 export function Frame() {
-  const status = useQuery({ queryKey: ["status"], queryFn: api.status, refetchInterval: 15_000 });
+  const status = useQuery({ queryKey: ["status"], queryFn: api.status, refetchInterval: 5_000 });
   const who = useQuery({ queryKey: ["me"], queryFn: me });
   const [theme, setTheme] = useState<Theme>(chosenTheme);
   const { pathname } = useLocation();
