@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"text/tabwriter"
 	"time"
@@ -217,12 +216,7 @@ brought in. - is standard input. Exit code 1 if a line was refused.`,
 		if err != nil {
 			return err
 		}
-		var text []byte
-		if args[1] == "-" {
-			text, err = io.ReadAll(c.InOrStdin())
-		} else {
-			text, err = os.ReadFile(args[1])
-		}
+		text, err := readInput(c, args[1])
 		if err != nil {
 			return fmt.Errorf("the file cannot be read: %w", err)
 		}

@@ -43,12 +43,7 @@ people link makes a link to set one.`,
 		if err != nil {
 			return err
 		}
-		var text []byte
-		if args[0] == "-" {
-			text, err = io.ReadAll(c.InOrStdin())
-		} else {
-			text, err = os.ReadFile(args[0])
-		}
+		text, err := readInput(c, args[0])
 		if err != nil {
 			return fmt.Errorf("the accounts cannot be read: %w", err)
 		}
@@ -74,6 +69,14 @@ people link makes a link to set one.`,
 		return err
 	}
 	return c
+}
+
+// readInput reads a file, or standard input if the name is -.
+func readInput(c *cobra.Command, name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(c.InOrStdin())
+	}
+	return os.ReadFile(name)
 }
 
 func writeImported(w io.Writer, done client.Imported, dry bool) error {
