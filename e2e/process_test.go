@@ -145,6 +145,7 @@ func TestKilledWhilePeopleSignIn(t *testing.T) {
 		select {
 		case <-enough:
 		case <-time.After(60 * time.Second):
+			s.Kill()
 			t.Fatal("too little was confirmed in a minute")
 		}
 		s.Kill()
