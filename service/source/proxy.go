@@ -212,11 +212,9 @@ type health struct {
 }
 
 func (h *health) worked() {
-	now := time.Now().UnixMilli()
-	if h.ok.Swap(now); h.row.Load() > 0 {
-		h.mu.Lock()
+	h.ok.Store(time.Now().UnixMilli())
+	if h.row.Load() > 0 {
 		h.row.Store(0)
-		h.mu.Unlock()
 	}
 }
 
