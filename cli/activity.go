@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/account"
 )
 
 func newSessions() *cobra.Command {
@@ -150,11 +151,8 @@ newest last. Admitted requests are counted rather than recorded.`,
 		if *since != "" {
 			if d, err := time.ParseDuration(*since); err == nil && d > 0 {
 				q.Since = time.Now().Add(-d)
-			} else if t, err := parseTime(*since); err == nil {
+			} else if t, err := account.ParseTime(*since, time.Local, false); err == nil {
 				q.Since = t
-				if !strings.Contains(*since, "T") {
-					q.Since = t.AddDate(0, 0, -1) // a date begins with its beginning
-				}
 			} else {
 				return errUsage{fmt.Errorf("--since %s is no time; write 24h, 2026-11-23 or 2026-11-23T18:00:00Z", *since)}
 			}

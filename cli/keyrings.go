@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/account"
 	"ostiarius/core/policy"
 )
 
@@ -115,7 +116,7 @@ func keyringsAdd(service func() *client.Client) *cobra.Command {
 	c.RunE = func(c *cobra.Command, args []string) error {
 		n := client.NewEntry{Name: args[1], Note: *note}
 		if *until != "" {
-			end, err := parseTime(*until)
+			end, err := account.ParseTime(*until, time.Local, true)
 			if err != nil {
 				return errUsage{err}
 			}

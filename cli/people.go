@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"ostiarius/client"
+	"ostiarius/core/account"
 	"ostiarius/core/secret"
 )
 
@@ -334,17 +335,14 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
 	c.RunE = func(c *cobra.Command, args []string) error {
 		g := client.NewGrant{Role: args[1]}
 		if *from != "" {
-			begin, err := parseTime(*from)
+			begin, err := account.ParseTime(*from, time.Local, false)
 			if err != nil {
 				return errUsage{err}
-			}
-			if !strings.Contains(*from, "T") {
-				begin = begin.AddDate(0, 0, -1) // a date begins with its beginning
 			}
 			g.From = &begin
 		}
 		if *until != "" {
-			end, err := parseTime(*until)
+			end, err := account.ParseTime(*until, time.Local, true)
 			if err != nil {
 				return errUsage{err}
 			}
@@ -357,17 +355,6 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
 		return nil
 	}
 	return c
-}
-
-// parseTime reads a time, or a date that stands for its end.
-func parseTime(s string) (time.Time, error) {
-	if t, err := time.Parse(time.RFC3339, s); err == nil {
-		return t, nil
-	}
-	if t, err := time.ParseInLocation("2006-01-02", s, time.Local); err == nil {
-		return t.AddDate(0, 0, 1), nil
-	}
-	return time.Time{}, fmt.Errorf("%q is no time; write a date such as 2027-03-31, or a time such as 2027-03-31T18:00:00Z", s)
 }
 
 func peopleRevoke(service func() *client.Client) *cobra.Command {

@@ -81,6 +81,10 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 	if result == nil {
 		return nil
 	}
+	if text, ok := result.(*[]byte); ok {
+		*text, err = io.ReadAll(resp.Body)
+		return err
+	}
 	return json.NewDecoder(resp.Body).Decode(result)
 }
 
@@ -187,6 +191,11 @@ func (c *Client) SetEntryDisabled(ctx context.Context, keyring, name string, dis
 // RemoveEntry removes a name from a keyring.
 func (c *Client) RemoveEntry(ctx context.Context, keyring, name string) error {
 	return c.do(ctx, "DELETE", entry(keyring, name), nil, nil)
+}
+
+// ExportPeople returns all accounts as text, in the format "csv" or "json".
+func (c *Client) ExportPeople(ctx context.Context, format string) (text []byte, err error) {
+	return text, c.do(ctx, "GET", "/people."+format, nil, &text)
 }
 
 // ImportEntries brings in an htpasswd file.

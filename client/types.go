@@ -72,26 +72,8 @@ type Link struct {
 
 // Import asks to bring in accounts, all or none; with Dry, only what would happen.
 type Import struct {
-	Dry    bool           `json:"dry,omitempty"`
-	People []ImportPerson `json:"people"`
-}
-
-// ImportPerson is one account that is brought in.
-type ImportPerson struct {
-	Line     int           `json:"line,omitempty"`
-	Name     string        `json:"name"`
-	Email    string        `json:"email,omitempty"`
-	Notes    string        `json:"notes,omitempty"`
-	Roles    []ImportGrant `json:"roles,omitempty"`
-	Disabled *bool         `json:"disabled,omitempty"`
-	Hash     string        `json:"hash,omitempty"` // of argon2id
-}
-
-// ImportGrant is a role that an account is to have.
-type ImportGrant struct {
-	Role  string     `json:"role"`
-	From  *time.Time `json:"from,omitempty"`
-	Until *time.Time `json:"until,omitempty"`
+	Dry  bool   `json:"dry,omitempty"`
+	File string `json:"file"` // CSV or JSON
 }
 
 // Imported says what became of the lines, or what would.

@@ -338,6 +338,23 @@ func TestConsoleKeyrings(t *testing.T) {
 	is(401)
 	do(ctx, t, chromedp.Click(`//button[.="Remove"]`), chromedp.WaitVisible(`//button[.="Remove it"]`), chromedp.Click(`//button[.="Remove it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	do(ctx, t, chromedp.WaitNotPresent(`//button[.="baker"]`))
+
+	// A file comes in but for the lines that cannot be taken, and goes out again.
+	do(ctx, t, chromedp.Click(`//button[.="Import"]`), chromedp.WaitVisible(`[role=dialog] textarea`),
+		chromedp.SendKeys(`[role=dialog] textarea`, "plain:fogbell\nold:{SHA}qUqP5cyxm6YcTAhz05Hph5gvu9M=\nold:{SHA}qUqP5cyxm6YcTAhz05Hph5gvu9M=\n"), chromedp.Click(`//button[.="See what would happen"]`))
+	look(ctx, t, "[role=dialog] table", "the name stands in line 2 already")
+	do(ctx, t, chromedp.Click(`//button[.="Bring in 1"]`))
+	look(ctx, t, "[role=dialog]", "1 added")
+	do(ctx, t, chromedp.Click(`//button[.="Close it"]`), chromedp.WaitNotPresent(`[role=dialog]`), chromedp.WaitVisible(`//button[.="old"]`), chromedp.Click(`//button[.="Export"]`))
+	look(ctx, t, "[role=dialog]", "its hash is argon2id")
+	look(ctx, t, "[role=dialog]", "1 name can be written")
+	accessible(ctx, t, "export of a keyring")
+	if a := p.get("/gate/", "Authorization", basic("old", "test")); a.status != 200 {
+		t.Errorf("%d with the name of the file", a.status)
+	}
+	if err := api.RemoveEntry(t.Context(), "outer", "old"); err != nil {
+		t.Fatal(err)
+	}
 	if rings, _ := api.Keyrings(t.Context()); len(rings) != 1 || fmt.Sprint(rings[0].Entries[0].Name, len(rings[0].Entries)) != "smith1" {
 		t.Errorf("%+v", rings)
 	}

@@ -413,7 +413,7 @@ func TestPeopleImportAndExport(t *testing.T) {
 	people := func(args ...string) (int, string, string) {
 		return run(t, "", append(append([]string{"people"}, args...), "--data", s.Data)...)
 	}
-	if code, out, _ := people("import", file, "--dry-run"); code != 0 || !strings.Contains(out, "line 2  add     bo    roles keeper, trustee; no password yet") || !strings.Contains(out, "1 to add, 1 to change, 0 the same, 0 errors; nothing was changed: this was a dry run") {
+	if code, out, _ := people("import", file, "--dry-run"); code != 0 || !strings.Contains(out, "line 2  add     bo    roles keeper, trustee until 3000-01-01 00:00; no password yet") || !strings.Contains(out, "1 to add, 1 to change, 0 the same, 0 errors; nothing was changed: this was a dry run") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	if code, _, _ := people("show", "bo"); code != 1 {
@@ -439,25 +439,60 @@ func TestPeopleImportAndExport(t *testing.T) {
 		t.Errorf("exit %d\n%s%s", code, out, errOut)
 	}
 	for text, says := range map[string]string{
-		"":                            "no head line",
-		"email\nx@y.z\n":              "the column name is missing",
-		"name,password\nx,y\n":        `the column "password" is not known`,
-		"name,disabled\nx,perhaps\n":  "bad.csv:2: disabled is true or false",
-		"name,roles\nx,keeper@soon\n": `"soon" is no time`,
-		"name\nx,y\n":                 "wrong number of fields",
-		`[{"name": 1}]`:               "is not the JSON that export writes",
+		"":                        "no head line",
+		"email\nx@y.z\n":          "the column name is missing",
+		"name,password\nx,y\n":    `the column "password" is not known`,
+		"[{\"name\": \"x\"},\n\n": "bad.csv: The list cannot be read: line 1: this is not the JSON that export writes",
 	} {
 		write(t, dir, "bad.csv", text)
 		if code, _, errOut := people("import", filepath.Join(dir, "bad.csv")); code != 1 || !strings.Contains(errOut, says) {
 			t.Errorf("%q: exit %d %s", text, code, errOut)
 		}
 	}
-	write(t, dir, "bad.csv", "name,roles\nfine,keeper\nnot fine,keper\n")
-	if code, out, _ := people("import", filepath.Join(dir, "bad.csv")); code != 1 || !strings.Contains(out, "line 3  error") || !strings.Contains(out, "nothing was changed") {
+	write(t, dir, "bad.csv", "name,roles\nfine,keeper\nnot fine,keper\nx,keeper@soon\n")
+	if code, out, _ := people("import", filepath.Join(dir, "bad.csv")); code != 1 || !strings.Contains(out, "line 3  error") || !strings.Contains(out, `"soon" is no time`) || !strings.Contains(out, "nothing was changed") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	if code, _, _ := people("show", "fine"); code != 1 {
 		t.Error("half of an import was done")
+	}
+}
+
+func TestConsoleImport(t *testing.T) {
+	s, _ := keepers(t)
+	dir := t.TempDir()
+	ctx := tab(t)
+	do(ctx, t, SignIn(s.URL, "agnes", "amber-lantern-shelf"), chromedp.Navigate(s.URL+"/door/console/people"))
+	look(ctx, t, "table", "ines")
+	do(ctx, t, chromedp.Click(`//button[.="Import"]`), chromedp.WaitVisible(`[role=dialog] textarea`))
+
+	// Pasted, with a mistake: nothing can be brought in.
+	do(ctx, t, chromedp.SendKeys(`[role=dialog] textarea`, "name,roles\nbo,keeper\ncy,keper\n"), chromedp.Click(`//button[.="See what would happen"]`))
+	look(ctx, t, "[role=dialog] table", `"keper"`)
+	look(ctx, t, "[role=dialog] [role=status]", "1 to add")
+	accessible(ctx, t, "import")
+	do(ctx, t, chromedp.WaitVisible(`//button[.="Bring in 1" and @disabled]`))
+
+	// From a file, first shown, then done.
+	write(t, dir, "people.csv", "name,roles\nbo,keeper\ncy,keeper@2999-12-31\nines,keeper\n")
+	do(ctx, t, chromedp.SetUploadFiles(`[role=dialog] input[type=file]`, []string{filepath.Join(dir, "people.csv")}))
+	look(ctx, t, "[role=dialog] table", "no password yet")
+	if code, _, _ := run(t, "", "people", "show", "bo", "--data", s.Data); code != 1 {
+		t.Error("looking added an account")
+	}
+	do(ctx, t, chromedp.Click(`//button[.="Bring in 2"]`))
+	look(ctx, t, "[role=dialog]", "Done.")
+	accessible(ctx, t, "imported")
+	do(ctx, t, chromedp.Click(`//button[.="Close it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
+	look(ctx, t, "table", "cy")
+
+	// What is exported is what the command writes.
+	do(ctx, t, chromedp.Click(`//button[.="Export"]`), chromedp.WaitVisible(`//a[.="as CSV"]`))
+	accessible(ctx, t, "export")
+	got, err := chromedp.Run(ctx, chromedp.Evaluate[string](`fetch([...document.querySelectorAll("a[download]")].find(a => a.innerText === "as CSV").href).then(r => r.text())`, chromedp.EvalAwaitPromise))
+	_, want, _ := run(t, "", "people", "export", "--data", s.Data)
+	if err != nil || got != want || !strings.Contains(got, "cy,,keeper@2999-12-31T") && !strings.Contains(got, "cy,,keeper@3000-01-01T") {
+		t.Errorf("%v\n%s\n%s", err, got, want)
 	}
 }
 

@@ -262,6 +262,9 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   return answer.status === 204 ? (undefined as T) : answer.json();
 }
 
+// The addresses of the files of all accounts.
+export const exported = { CSV: new URL("people.csv", root).href, JSON: new URL("people.json", root).href };
+
 const at = (name: string) => `people/${encodeURIComponent(name)}`;
 
 const entryAt = (ring: string, name: string) => `keyrings/${encodeURIComponent(ring)}/entries/${encodeURIComponent(name)}`;
@@ -294,6 +297,7 @@ export const api = {
   endSessionsOf: (name: string) => call<{ ended: number }>("DELETE", at(name) + "/sessions"),
   grant: (name: string, g: { role: string; from?: string; until?: string }) => call<void>("POST", at(name) + "/grants", g),
   revoke: (name: string, role: string) => call<void>("DELETE", `${at(name)}/grants/${encodeURIComponent(role)}`),
+  importPeople: (file: string, dry: boolean) => call<{ done: boolean; results: ImportLine[] }>("POST", "people/import", { file, dry }).then((i) => i.results),
   sessions: (q: { account?: string; search?: string; offset: number }) =>
     call<{ sessions: Session[]; total: number }>("GET", "sessions?" + new URLSearchParams({ account: q.account ?? "", search: q.search ?? "", offset: String(q.offset), limit: "50" })),
   endSession: (handle: string) => call<void>("DELETE", `sessions/${encodeURIComponent(handle)}`),
@@ -302,6 +306,8 @@ export const api = {
   setEntryPassword: (ring: string, name: string, password: string, grace: number) => call<void>("PUT", entryAt(ring, name) + "/password", { password, grace }),
   setEntryDisabled: (ring: string, name: string, disabled: boolean) => call<void>("PUT", entryAt(ring, name) + "/disabled", disabled),
   removeEntry: (ring: string, name: string) => call<void>("DELETE", entryAt(ring, name)),
+  importEntries: (ring: string, file: string, dry: boolean) => call<ImportLine[]>("POST", `keyrings/${encodeURIComponent(ring)}/import`, { file, dry }),
+  exportEntries: (ring: string) => call<{ file: string; left: ImportLine[] }>("GET", `keyrings/${encodeURIComponent(ring)}/export`),
   upstreams: () => call<Upstream[]>("GET", "upstreams"),
   activity: (q: Record<string, string>) => call<Event[]>("GET", "activity?" + new URLSearchParams(q)),
   estimate: (password: string, name: string) => call<Strength>("POST", "passwords/estimate", { password, name }),

@@ -62,6 +62,20 @@ func (a *Account) Changes(now time.Time) (next time.Time) {
 	return next
 }
 
+// ParseTime reads a time (RFC 3339), or a date in zone: its beginning, or its end.
+func ParseTime(s string, zone *time.Location, end bool) (time.Time, error) {
+	if t, err := time.Parse(time.RFC3339, s); err == nil {
+		return t, nil
+	}
+	if t, err := time.ParseInLocation("2006-01-02", s, zone); err == nil {
+		if end {
+			t = t.AddDate(0, 0, 1)
+		}
+		return t, nil
+	}
+	return time.Time{}, fmt.Errorf("%q is no time; write a date such as 2027-03-31, or a time such as 2027-03-31T18:00:00Z", s)
+}
+
 // EmailKey returns the form in which e-mail addresses are compared: letter case and the
 // form of accents make no difference. The error says why the text is no address; "" is
 // none, and fine.

@@ -16,8 +16,10 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ostiarius/client"
+	"ostiarius/core/account"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/roster"
 	"ostiarius/service/inforce"
 	"ostiarius/service/people"
 )
@@ -56,6 +58,10 @@ func (a *API) Routes(r chi.Router) {
 	r.Get("/people", a.listPeople)
 	r.Post("/people", a.addPerson)
 	r.Post("/people/import", a.importPeople)
+	r.Get("/people.json", a.exportPeople("application/json", "people.json", roster.WriteJSON))
+	r.Get("/people.csv", a.exportPeople("text/csv; charset=utf-8", "people.csv", func(w io.Writer, all []*account.Account) error {
+		return roster.WriteCSV(w, all, a.Now())
+	}))
 	r.Get("/people/{name}", a.showPerson)
 	r.Patch("/people/{name}", a.editPerson)
 	r.Post("/people/{name}/link", a.linkPerson)

@@ -1,7 +1,9 @@
 package api
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -10,6 +12,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/account"
+	"ostiarius/core/roster"
 	"ostiarius/core/secret"
 	"ostiarius/service/people"
 )
@@ -176,12 +179,10 @@ func (a *API) importPeople(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &asked, maxImport) {
 		return
 	}
-	all := make([]people.Transfer, len(asked.People))
-	for i, p := range asked.People {
-		all[i] = people.Transfer{Line: p.Line, Name: p.Name, Email: p.Email, Notes: p.Notes, Disabled: p.Disabled, Hash: p.Hash}
-		for _, g := range p.Roles {
-			all[i].Roles = append(all[i].Roles, account.Grant{Role: g.Role, From: timeOf(g.From), Until: timeOf(g.Until)})
-		}
+	all, err := roster.Read([]byte(asked.File), time.Local)
+	if err != nil {
+		a.problem(w, http.StatusUnprocessableEntity, "The list cannot be read: "+err.Error())
+		return
 	}
 	results, done, err := a.Register.Import(r.Context(), a.Actor(r), all, asked.Dry)
 	if err != nil {
@@ -189,6 +190,25 @@ func (a *API) importPeople(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	a.answer(w, http.StatusOK, client.Imported{Done: done, Results: showLines(results)})
+}
+
+// exportPeople answers with a file of all accounts, in the form that write gives it.
+func (a *API) exportPeople(kind, name string, write func(io.Writer, []*account.Account) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		all, err := a.Register.Export(r.Context())
+		var text bytes.Buffer
+		if err == nil {
+			err = write(&text, all)
+		}
+		if err != nil {
+			a.fail(w, err)
+			return
+		}
+		w.Header().Set("Content-Type", kind)
+		w.Header().Set("Content-Disposition", "attachment; filename="+name)
+		w.Header().Set("Cache-Control", "private, no-store")
+		w.Write(text.Bytes())
+	}
 }
 
 func (a *API) listSessions(w http.ResponseWriter, r *http.Request) {

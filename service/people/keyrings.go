@@ -178,11 +178,16 @@ func (r *Register) ImportEntries(ctx context.Context, actor, ring string, file [
 	now := r.now()
 	var results []Transferred
 	var entries []*Entry
+	first := map[string]int{}
 	for _, l := range htpasswd.Read(file) {
+		if line, twice := first[l.Name]; twice && l.Err == nil {
+			l.Err = fmt.Errorf("the name stands in line %d already, which counts", line)
+		}
 		if l.Err != nil {
 			results = append(results, Transferred{Line: l.Number, Name: l.Name, Action: "error", Detail: l.Err.Error()})
 			continue
 		}
+		first[l.Name] = l.Number
 		result := Transferred{Line: l.Number, Name: l.Name, Action: "add", Detail: l.Kind}
 		if l.Weak {
 			result.Detail += ", weak: it is replaced by argon2id when it is first used"

@@ -7,20 +7,10 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/roster"
 	"ostiarius/core/secret"
 	"ostiarius/store"
 )
-
-// A Transfer is an account as it is brought in or taken out.
-type Transfer struct {
-	Line     int // of the file, for messages
-	Name     string
-	Email    string
-	Notes    string
-	Roles    []account.Grant
-	Disabled *bool  // nil leaves it
-	Hash     string // of the password, as argon2id writes it; "" leaves it
-}
 
 // A Transferred says what became of one line, or what would.
 type Transferred struct {
@@ -33,7 +23,7 @@ type Transferred struct {
 // Import brings in accounts: those that are new are added, of the others the details that
 // are given are changed and the roles added; nothing is taken away. With dry, it only says
 // what would happen. If one line cannot be taken, nothing is.
-func (r *Register) Import(ctx context.Context, actor string, all []Transfer, dry bool) (results []Transferred, done bool, err error) {
+func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry, dry bool) (results []Transferred, done bool, err error) {
 	now := r.now()
 	seen := map[string]int{}
 	var imports []store.Import
@@ -85,7 +75,10 @@ func (r *Register) Import(ctx context.Context, actor string, all []Transfer, dry
 }
 
 // transfer plans what is done for one line, and says it in words; "" for nothing.
-func (r *Register) transfer(ctx context.Context, actor string, t Transfer, now time.Time) (i store.Import, detail string, err error) {
+func (r *Register) transfer(ctx context.Context, actor string, t roster.Entry, now time.Time) (i store.Import, detail string, err error) {
+	if t.Err != nil {
+		return i, "", invalid("%v", t.Err)
+	}
 	name, email := strings.TrimSpace(t.Name), strings.TrimSpace(t.Email)
 	if i.Keys, err = keysOf(name, email); err != nil {
 		return i, "", err
@@ -109,7 +102,7 @@ func (r *Register) transfer(ctx context.Context, actor string, t Transfer, now t
 		var roles []string
 		for _, g := range t.Roles {
 			a.Grants = append(a.Grants, grantOf(g, actor, now))
-			roles = append(roles, g.Role)
+			roles = append(roles, spelt(g))
 		}
 		i.Account = a
 		detail = "no roles"
@@ -128,8 +121,10 @@ func (r *Register) transfer(ctx context.Context, actor string, t Transfer, now t
 	var changes []string
 	change := func(what string, to string, in *string) {
 		if to != "" && to != *in {
+			if *in = to; what != "notes" {
+				what += " " + to
+			}
 			changes = append(changes, what)
-			*in = to
 		}
 	}
 	before := old.Name
@@ -145,11 +140,12 @@ func (r *Register) transfer(ctx context.Context, actor string, t Transfer, now t
 		next := grantOf(g, actor, now)
 		has := false
 		for _, h := range old.Grants {
-			has = has || h.Role == g.Role && h.Until.Equal(next.Until) && h.Active(now)
+			begun := !h.From.After(now) && !next.From.After(now)
+			has = has || h.Role == g.Role && h.Until.Equal(next.Until) && (begun || h.From.Equal(next.From))
 		}
 		if !has {
 			i.Grants = append(i.Grants, next)
-			changes = append(changes, "role "+g.Role)
+			changes = append(changes, "role "+spelt(g))
 		}
 	}
 	if t.Disabled != nil && *t.Disabled != old.Disabled {
@@ -166,6 +162,18 @@ func (r *Register) transfer(ctx context.Context, actor string, t Transfer, now t
 	return i, detail, nil
 }
 
+// spelt says which role is granted, and its beginning and end if they are said.
+func spelt(g account.Grant) string {
+	text := g.Role
+	if !g.From.IsZero() {
+		text += " from " + g.From.Local().Format("2006-01-02 15:04")
+	}
+	if !g.Until.IsZero() {
+		text += " until " + g.Until.Local().Format("2006-01-02 15:04")
+	}
+	return text
+}
+
 func grantOf(g account.Grant, actor string, now time.Time) account.Grant {
 	if g.From.IsZero() {
 		g.From = now
@@ -174,4 +182,18 @@ func grantOf(g account.Grant, actor string, now time.Time) account.Grant {
 		g.By = actor
 	}
 	return g
+}
+
+// Export returns all accounts, by name.
+func (r *Register) Export(ctx context.Context) (all []*account.Account, err error) {
+	for {
+		part, total, err := r.List(ctx, Query{Sort: "name", Offset: len(all), Limit: 5000})
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, part...)
+		if len(part) == 0 || len(all) >= total {
+			return all, nil
+		}
+	}
 }

@@ -2,12 +2,15 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Keyring, type RingEntry } from "../api";
 import { ago, Ask, Drawer, field, plain, primary, Secret, when } from "../parts/controls";
+import { Import } from "../parts/Import";
 import { Broken, Heading, Loading } from "../parts/states";
 
 // The credentials of HTTP Basic that belong to a place and not to an account.
 export function KeyringsPage() {
   const list = useQuery({ queryKey: ["keyrings"], queryFn: api.keyrings });
   const [adding, setAdding] = useState<Keyring>();
+  const [moving, setMoving] = useState<{ way: "Import" | "Export"; ring: string }>();
+  const queries = useQueryClient();
   const [changing, setChanging] = useState<{ ring: Keyring; entry: RingEntry }>();
   return (
     <>
@@ -30,11 +33,23 @@ export function KeyringsPage() {
               <h2 id={`ring-${k.name}`} className="text-lg font-bold">
                 {k.name} <span className="text-base font-normal text-soft">{k.gone ? "is in the policy no more" : `realm “${k.realm}”`}</span>
               </h2>
-              {!k.gone && (
-                <button type="button" className={plain} onClick={() => setAdding(k)}>
-                  Add a name to {k.name}
-                </button>
-              )}
+              <div className="flex flex-wrap gap-2">
+                {k.entries.length > 0 && (
+                  <button type="button" className={plain} aria-label={`Export ${k.name}`} onClick={() => setMoving({ way: "Export", ring: k.name })}>
+                    Export
+                  </button>
+                )}
+                {!k.gone && (
+                  <>
+                    <button type="button" className={plain} aria-label={`Import into ${k.name}`} onClick={() => setMoving({ way: "Import", ring: k.name })}>
+                      Import
+                    </button>
+                    <button type="button" className={plain} onClick={() => setAdding(k)}>
+                      Add a name to {k.name}
+                    </button>
+                  </>
+                )}
+              </div>
             </div>
             {k.entries.length === 0 ? (
               <p className="text-soft">Nobody has a key yet, so nobody gets in by it.</p>
@@ -80,10 +95,63 @@ export function KeyringsPage() {
       <Drawer open={!!adding} title={`Add a name to ${adding?.name}`} onClose={() => setAdding(undefined)}>
         {adding && <Add ring={adding.name} onDone={() => setAdding(undefined)} />}
       </Drawer>
+      <Drawer open={!!moving} title={moving?.way === "Import" ? `Import into ${moving.ring}` : `Export ${moving?.ring}`} onClose={() => setMoving(undefined)}>
+        {moving?.way === "Import" && (
+          <Import
+            what="names"
+            hint="An htpasswd file: a name and a hash in each line, of bcrypt, SHA-256-crypt, SHA-512-crypt, apr1 or {SHA}. Lines that cannot be taken are left out, each with the reason."
+            example="smith:$2y$05$…"
+            accept=".htpasswd,.txt,text/plain"
+            strict={false}
+            run={async (file, dry) => {
+              const lines = await api.importEntries(moving.ring, file, dry);
+              if (!dry) void queries.invalidateQueries({ queryKey: ["keyrings"] });
+              return lines;
+            }}
+            onDone={() => setMoving(undefined)}
+          />
+        )}
+        {moving?.way === "Export" && <Export ring={moving.ring} />}
+      </Drawer>
       <Drawer open={!!changing} title={changing && `${changing.entry.name}, in ${changing.ring.name}`} onClose={() => setChanging(undefined)}>
         {changing && <Change key={changing.entry.name} ring={changing.ring.name} entry={changing.entry} onGone={() => setChanging(undefined)} />}
       </Drawer>
     </>
+  );
+}
+
+// A keyring as an htpasswd file, and what such a file cannot hold.
+function Export({ ring }: { ring: string }) {
+  const file = useQuery({ queryKey: ["export", ring], queryFn: () => api.exportEntries(ring), gcTime: 0 });
+  if (file.isPending) return <Loading what="the file" />;
+  if (file.error) return <Broken what="file" error={file.error} retry={() => file.refetch()} />;
+  const { file: text, left } = file.data;
+  const count = text.split("\n").length - 1;
+  return (
+    <div className="flex flex-col gap-4">
+      <p>
+        {count === 0 ? "No name can be written to an htpasswd file." : `${count} ${count === 1 ? "name" : "names"} can be written, with ${count === 1 ? "its hash" : "their hashes"}. Keep the file as you would keep the passwords.`}
+      </p>
+      {count > 0 && (
+        <div>
+          <a className={`${primary} inline-block`} href={`data:text/plain;charset=utf-8,${encodeURIComponent(text)}`} download={`${ring}.htpasswd`}>
+            Save {ring}.htpasswd
+          </a>
+        </div>
+      )}
+      {left.length > 0 && (
+        <section>
+          <h3 className="mb-1 font-bold">Left out</h3>
+          <ul>
+            {left.map((l) => (
+              <li key={l.name} className="border-b border-line py-1.5">
+                <strong className="wrap-anywhere">{l.name}</strong> <span className="text-soft">{l.detail}</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+    </div>
   );
 }
 

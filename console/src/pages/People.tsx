@@ -1,8 +1,10 @@
+import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, type Grant, type Person } from "../api";
+import { api, exported, type Grant, type Person } from "../api";
 import { ago, Ask, Drawer, field, Pager, plain, primary, Secret, small, useSettled, when } from "../parts/controls";
+import { Import } from "../parts/Import";
 import { Broken, Heading, Loading } from "../parts/states";
 
 const columns = [
@@ -19,6 +21,8 @@ export function PeoplePage() {
   const [params, setParams] = useSearchParams();
   const [offset, setOffset] = useState(0);
   const [adding, setAdding] = useState(false);
+  const [importing, setImporting] = useState(false);
+  const queries = useQueryClient();
   const query = {
     search: params.get("search") ?? "",
     role: params.get("role") ?? "",
@@ -68,9 +72,26 @@ export function PeoplePage() {
             <option value="never">never signed in</option>
           </select>
         </label>
-        <button type="button" className={`${primary} ml-auto`} onClick={() => setAdding(true)}>
-          Add an account
-        </button>
+        <div className="ml-auto flex flex-wrap gap-2">
+          <Menu>
+            <MenuButton className={plain}>Export</MenuButton>
+            <MenuItems anchor="bottom end" className="z-20 mt-1 rounded border border-line bg-sheet py-1 shadow-lg">
+              {Object.entries(exported).map(([form, address]) => (
+                <MenuItem key={form}>
+                  <a href={address} download className="block px-4 py-1.5 data-focus:bg-hover">
+                    as {form}
+                  </a>
+                </MenuItem>
+              ))}
+            </MenuItems>
+          </Menu>
+          <button type="button" className={plain} onClick={() => setImporting(true)}>
+            Import
+          </button>
+          <button type="button" className={primary} onClick={() => setAdding(true)}>
+            Add an account
+          </button>
+        </div>
       </div>
       {list.isPending ? (
         <Loading what="the accounts" />
@@ -125,6 +146,23 @@ export function PeoplePage() {
       )}
       <Drawer open={!!chosen} title={chosen} onClose={() => set({ person: undefined }, true)}>
         {chosen && <Details key={chosen} name={chosen} roles={doors.data?.roles ?? []} onGone={() => set({ person: undefined }, true)} onRenamed={(person) => set({ person }, true)} />}
+      </Drawer>
+      <Drawer open={importing} title="Import accounts" onClose={() => setImporting(false)}>
+        {importing && (
+          <Import
+            what="accounts"
+            hint="CSV with a head line, or JSON as Export writes it. Accounts that are new are added; of the others details are taken over and roles added. Nothing is taken away."
+            example={"name,email,roles,notes\nbo,bo@marram.example,keeper;trustee@2027-03-31,"}
+            accept=".csv,.json,text/csv,application/json"
+            strict
+            run={async (file, dry) => {
+              const lines = await api.importPeople(file, dry);
+              if (!dry) for (const key of ["person", "people", "sessions"]) void queries.invalidateQueries({ queryKey: [key] });
+              return lines;
+            }}
+            onDone={() => setImporting(false)}
+          />
+        )}
       </Drawer>
       <Drawer open={adding} title="Add an account" onClose={() => setAdding(false)}>
         {adding && <Add roles={doors.data?.roles ?? []} onDone={() => setAdding(false)} />}

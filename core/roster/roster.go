@@ -1,0 +1,277 @@
+// Package roster reads and writes lists of accounts as text: CSV (RFC 4180) or JSON.
+package roster
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"ostiarius/core/account"
+)
+
+// An Entry is one account of a list.
+type Entry struct {
+	Line     int // of the text, from 1
+	Name     string
+	Email    string
+	Notes    string
+	Roles    []account.Grant // From is zero if it is not said
+	Disabled *bool           // nil if it is not said
+	Hash     string          // of the password, as argon2id writes it; "" if it is not said
+	Err      error           // why the line cannot be taken; then only Line and Name may be set
+}
+
+var columns = []string{"name", "email", "roles", "disabled", "notes", "hash"}
+
+// Read reads a list, as JSON if it begins with a bracket, else as CSV. Dates without a time
+// are read in zone: a role that begins on a date begins with the day, one that ends on a
+// date ends with it. What is wrong with a line stands in its entry; the error is for lists
+// that cannot be read at all.
+func Read(text []byte, zone *time.Location) ([]Entry, error) {
+	text = bytes.TrimPrefix(text, []byte("\ufeff"))
+	if trimmed := bytes.TrimSpace(text); len(trimmed) > 0 && trimmed[0] == '[' {
+		return readJSON(text)
+	}
+	return readCSV(text, zone)
+}
+
+func readCSV(text []byte, zone *time.Location) ([]Entry, error) {
+	table := csv.NewReader(bytes.NewReader(text))
+	table.FieldsPerRecord = -1
+	head, err := table.Read()
+	if err != nil {
+		return nil, errors.New("there is no head line; write name,email,roles")
+	}
+	for i, column := range head {
+		head[i] = strings.ToLower(strings.TrimSpace(column))
+		if !slices.Contains(columns, head[i]) {
+			return nil, fmt.Errorf("line 1: the column %q is not known; there are %s", column, strings.Join(columns, ", "))
+		}
+		if slices.Contains(head[:i], head[i]) {
+			return nil, fmt.Errorf("line 1: the column %s stands there twice", head[i])
+		}
+	}
+	if !slices.Contains(head, "name") {
+		return nil, errors.New("line 1: the column name is missing")
+	}
+	var all []Entry
+	for {
+		record, err := table.Read()
+		if errors.Is(err, io.EOF) {
+			return all, nil
+		}
+		var wrong *csv.ParseError
+		if errors.As(err, &wrong) {
+			return nil, fmt.Errorf("line %d: %w", wrong.Line, wrong.Err)
+		}
+		if err != nil {
+			return nil, err
+		}
+		line, _ := table.FieldPos(0)
+		all = append(all, entryOf(head, record, line, zone))
+	}
+}
+
+func entryOf(head, record []string, line int, zone *time.Location) Entry {
+	e := Entry{Line: line}
+	for i, value := range record[:min(len(record), len(head))] {
+		value = unguard(strings.TrimSpace(value))
+		var err error
+		switch head[i] {
+		case "name":
+			e.Name = value
+		case "email":
+			e.Email = value
+		case "notes":
+			e.Notes = value
+		case "hash":
+			e.Hash = value
+		case "roles":
+			e.Roles, err = readRoles(value, zone)
+		case "disabled":
+			if value != "" {
+				disabled, wrong := strconv.ParseBool(value)
+				if wrong != nil {
+					err = fmt.Errorf("disabled is true or false, not %q", value)
+				}
+				e.Disabled = &disabled
+			}
+		}
+		if err != nil && e.Err == nil {
+			e.Err = err
+		}
+	}
+	if len(record) != len(head) {
+		e.Err = fmt.Errorf("it has %d fields and the head line has %d", len(record), len(head))
+	}
+	return e
+}
+
+// readRoles reads roles as they stand in CSV: keeper;trustee@2027-03-31;guide@2027-01-01..2027-03-31.
+func readRoles(text string, zone *time.Location) (roles []account.Grant, err error) {
+	for _, one := range strings.Split(text, ";") {
+		role, span, hasSpan := strings.Cut(strings.TrimSpace(one), "@")
+		if role == "" && !hasSpan {
+			continue
+		}
+		g := account.Grant{Role: role}
+		begin, end, both := strings.Cut(span, "..")
+		if !both {
+			begin, end = "", span
+		}
+		if begin != "" {
+			if g.From, err = account.ParseTime(begin, zone, false); err != nil {
+				return nil, err
+			}
+		}
+		if end != "" {
+			if g.Until, err = account.ParseTime(end, zone, true); err != nil {
+				return nil, err
+			}
+		}
+		if hasSpan && begin == "" && end == "" {
+			return nil, fmt.Errorf("the role %s has an @ without a time", role)
+		}
+		roles = append(roles, g)
+	}
+	return roles, nil
+}
+
+// wire is an entry as it stands in JSON.
+type wire struct {
+	Name     string      `json:"name"`
+	Email    string      `json:"email,omitempty"`
+	Notes    string      `json:"notes,omitempty"`
+	Roles    []wireGrant `json:"roles,omitempty"`
+	Disabled *bool       `json:"disabled,omitempty"`
+	Hash     string      `json:"hash,omitempty"`
+}
+
+type wireGrant struct {
+	Role  string     `json:"role"`
+	From  *time.Time `json:"from,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+func readJSON(text []byte) ([]Entry, error) {
+	var all []Entry
+	decoder := json.NewDecoder(bytes.NewReader(text))
+	here := func(err error) error {
+		return fmt.Errorf("line %d: this is not the JSON that export writes: %w", lineAt(text, decoder.InputOffset()), err)
+	}
+	if _, err := decoder.Token(); err != nil {
+		return nil, here(err)
+	}
+	line, read := 1, 0
+	for decoder.More() {
+		var raw json.RawMessage
+		if err := decoder.Decode(&raw); err != nil {
+			return nil, here(err)
+		}
+		begin := int(decoder.InputOffset()) - len(raw)
+		line += bytes.Count(text[read:begin], []byte("\n"))
+		read = begin
+		e := Entry{Line: line}
+		var w wire
+		one := json.NewDecoder(bytes.NewReader(raw))
+		one.DisallowUnknownFields()
+		if err := one.Decode(&w); err != nil {
+			e.Err = fmt.Errorf("this is not an account as export writes it: %w", err)
+		} else {
+			e.Name, e.Email, e.Notes, e.Disabled, e.Hash = w.Name, w.Email, w.Notes, w.Disabled, w.Hash
+			for _, g := range w.Roles {
+				e.Roles = append(e.Roles, account.Grant{Role: g.Role, From: value(g.From), Until: value(g.Until)})
+			}
+		}
+		all = append(all, e)
+	}
+	if _, err := decoder.Token(); err != nil {
+		return nil, here(err)
+	}
+	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
+		return nil, here(errors.New("there is more after the list"))
+	}
+	return all, nil
+}
+
+func lineAt(text []byte, offset int64) int {
+	return 1 + bytes.Count(text[:min(offset, int64(len(text)))], []byte("\n"))
+}
+
+func value(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
+// WriteJSON writes accounts as JSON, without their passwords.
+func WriteJSON(to io.Writer, all []*account.Account) error {
+	shown := make([]wire, len(all))
+	for i, a := range all {
+		shown[i] = wire{Name: a.Name, Email: a.Email, Notes: a.Notes, Disabled: &a.Disabled}
+		for _, g := range a.Grants {
+			one := wireGrant{Role: g.Role, From: &g.From}
+			if !g.Until.IsZero() {
+				one.Until = &g.Until
+			}
+			shown[i].Roles = append(shown[i].Roles, one)
+		}
+	}
+	out := json.NewEncoder(to)
+	out.SetIndent("", "  ")
+	out.SetEscapeHTML(false)
+	return out.Encode(shown)
+}
+
+// WriteCSV writes accounts as CSV, without their passwords. When a role began is left out
+// if it was before now: it has begun wherever the list is read.
+func WriteCSV(to io.Writer, all []*account.Account, now time.Time) error {
+	table := csv.NewWriter(to)
+	table.Write([]string{"name", "email", "roles", "disabled", "notes"})
+	for _, a := range all {
+		var roles []string
+		for _, g := range a.Grants {
+			role := g.Role
+			begin, end := "", ""
+			if g.From.After(now) {
+				begin = g.From.UTC().Format(time.RFC3339Nano) + ".."
+			}
+			if !g.Until.IsZero() {
+				end = g.Until.UTC().Format(time.RFC3339Nano)
+			}
+			if begin+end != "" {
+				role += "@" + begin + end
+			}
+			roles = append(roles, role)
+		}
+		table.Write([]string{guard(a.Name), guard(a.Email), strings.Join(roles, ";"), strconv.FormatBool(a.Disabled), guard(a.Notes)})
+	}
+	table.Flush()
+	return table.Error()
+}
+
+// formula are the characters with which a spreadsheet begins a formula.
+const formula = "=+-@\t\r"
+
+// guard puts an apostrophe before what a spreadsheet would take for a formula.
+func guard(text string) string {
+	if text != "" && strings.ContainsRune(formula+"'", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
+
+func unguard(text string) string {
+	if len(text) > 1 && text[0] == '\'' && strings.ContainsRune(formula+"'", rune(text[1])) {
+		return text[1:]
+	}
+	return text
+}
