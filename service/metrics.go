@@ -26,7 +26,7 @@ func newMetrics(version string) *metrics {
 	requests := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ostiarius_requests_total", Help: "Requests by what they came to."}, []string{"outcome"})
 	registry.MustRegister(build, requests)
 	m := &metrics{requests: map[policy.Outcome]prometheus.Counter{}, handler: promhttp.HandlerFor(registry, promhttp.HandlerOpts{})}
-	for _, outcome := range []policy.Outcome{policy.Admit, policy.Challenge, policy.Refuse, policy.Hide, policy.Reject} {
+	for _, outcome := range policy.Outcomes {
 		m.requests[outcome] = requests.WithLabelValues(string(outcome))
 	}
 	return m

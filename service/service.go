@@ -248,11 +248,14 @@ func (s *Service) build() {
 			return v, err
 		},
 		Present: func(r *http.Request, c basic.Credentials, accounts bool, keyrings []string, v *policy.Visitor) error {
-			network := ""
-			if v.From.IsValid() {
-				network = v.From.String()
+			from := func() people.Origin {
+				o := people.Origin{Agent: r.UserAgent()}
+				if v.From.IsValid() {
+					o.Network = v.From.String()
+				}
+				return o
 			}
-			err := s.register.Present(r.Context(), c, accounts, keyrings, people.Origin{Network: network, Agent: r.UserAgent()}, v)
+			err := s.register.Present(r.Context(), c, accounts, keyrings, from, v)
 			var slow *people.Slow
 			switch {
 			case errors.As(err, &slow):

@@ -17,6 +17,8 @@ var (
 	ErrMalformed = errors.New("the Authorization header is not as RFC 7617 has it")
 )
 
+var strict = base64.StdEncoding.Strict()
+
 // The longest header that is read, in bytes.
 const longest = 4096
 
@@ -47,13 +49,18 @@ func Read(values []string) (c Credentials, ok bool, err error) {
 	if len(values[0]) > longest {
 		return c, false, ErrMalformed
 	}
-	raw, err := base64.StdEncoding.Strict().DecodeString(strings.TrimLeft(rest, " ")) // 1*SP (RFC 9110, section 11.4)
-	if err != nil || rest == "" || strings.ContainsAny(rest, "\r\n\t") || !utf8.Valid(raw) {
+	raw, err := strict.DecodeString(strings.TrimLeft(rest, " ")) // 1*SP (RFC 9110, section 11.4)
+	if err != nil || rest == "" || strings.ContainsAny(rest, "\r\n\t") {
 		return c, false, ErrMalformed
 	}
-	user, password, hasColon := strings.Cut(string(raw), ":")
-	if !hasColon || user == "" || strings.ContainsFunc(string(raw), unicode.IsControl) {
+	text := string(raw)
+	ascii := strings.IndexFunc(text, func(r rune) bool { return r >= utf8.RuneSelf }) < 0
+	user, password, hasColon := strings.Cut(text, ":")
+	if !hasColon || user == "" || !ascii && !utf8.ValidString(text) || strings.ContainsFunc(text, unicode.IsControl) {
 		return c, false, ErrMalformed
 	}
-	return Credentials{norm.NFC.String(user), norm.NFC.String(password)}, true, nil
+	if !ascii { // which is in form NFC
+		user, password = norm.NFC.String(user), norm.NFC.String(password)
+	}
+	return Credentials{user, password}, true, nil
 }

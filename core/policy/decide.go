@@ -17,6 +17,9 @@ const (
 	Reject    Outcome = "reject"    // the request is malformed or ambiguous
 )
 
+// Outcomes are all outcomes.
+var Outcomes = [...]Outcome{Admit, Challenge, Refuse, Hide, Reject}
+
 // A Request is what a decision is about.
 type Request struct {
 	Method string // as sent

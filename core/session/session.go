@@ -37,17 +37,25 @@ type Limits struct {
 	Remembered time.Duration
 }
 
+// Term returns how long the session holds: until when whatever happens, zero for no end, and
+// how long without being used, 0 for no limit. A remembered session ends when it is old, not
+// when it is idle.
+func (s *Session) Term(l Limits) (until time.Time, idle time.Duration) {
+	longest := l.Lifetime
+	if idle = l.Idle; s.Remembered {
+		longest, idle = l.Remembered, 0
+	}
+	if longest != 0 {
+		until = s.MadeAt.Add(longest)
+	}
+	return until, idle
+}
+
 // Alive reports whether the session still holds at the time now, when it was last used at
-// the time seen. A remembered session ends when it is old, not when it is idle. A clock that
-// went back ends nothing.
+// the time seen. A clock that went back ends nothing.
 func (s *Session) Alive(now, seen time.Time, l Limits) bool {
-	within := func(since time.Time, limit time.Duration) bool {
-		return limit == 0 || now.Sub(since) < limit
-	}
-	if s.Remembered {
-		return within(s.MadeAt, l.Remembered)
-	}
-	return within(s.MadeAt, l.Lifetime) && within(seen, l.Idle)
+	until, idle := s.Term(l)
+	return (until.IsZero() || now.Before(until)) && (idle == 0 || now.Sub(seen) < idle)
 }
 
 // ProofAge returns how long ago the password was typed. A clock that went back makes it

@@ -21,11 +21,18 @@ func (p Peers) trust(a netip.Addr) bool {
 }
 
 func peer(r *http.Request) netip.Addr {
-	port, err := netip.ParseAddrPort(r.RemoteAddr)
+	host := r.RemoteAddr
+	if i := strings.LastIndexByte(host, ':'); i > 0 {
+		host = host[:i]
+	}
+	if strings.HasPrefix(host, "[") {
+		host = strings.Trim(host, "[]")
+	}
+	a, err := netip.ParseAddr(host)
 	if err != nil {
 		return netip.Addr{} // such as a Unix socket
 	}
-	return port.Addr().Unmap().WithZone("")
+	return a.Unmap().WithZone("")
 }
 
 // Client returns the address of the client. Behind trusted peers it is the last address

@@ -3,12 +3,12 @@ package people
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"sync"
 	"time"
 
+	"golang.org/x/crypto/blake2b"
 	"golang.org/x/sync/singleflight"
 
 	"ostiarius/core/basic"
@@ -45,7 +45,8 @@ type proof struct {
 }
 
 // seal returns the key under which credentials for a scope are remembered: a hash over a
-// random key, and each part with its length. Nobody sees it, so the key in front is enough.
+// random key, and each part with its length. BLAKE2 is made for a key in front (RFC 7693,
+// section 2.5), and twice as fast as SHA-256 on machines without instructions for that.
 func (v *verified) seal(scope string, c basic.Credentials) [32]byte {
 	var room [512]byte
 	v.mu.RLock()
@@ -55,7 +56,7 @@ func (v *verified) seal(scope string, c basic.Credentials) [32]byte {
 		b = binary.BigEndian.AppendUint64(b, uint64(len(part)))
 		b = append(b, part...)
 	}
-	return sha256.Sum256(b)
+	return blake2b.Sum256(b)
 }
 
 func (v *verified) get(sum [32]byte, now time.Time) (proof, bool) {
@@ -106,15 +107,16 @@ func (v *verified) clear() {
 // Present takes HTTP Basic credentials at a place that asks for them: those of an account if
 // accounts is set, those of the keyrings named. It adds to the visitor what they prove.
 // Credentials that are wrong prove nothing and are no error; the error is *Slow, ErrBusy, or
-// says that the service failed.
-func (r *Register) Present(ctx context.Context, c basic.Credentials, accounts bool, keyrings []string, from Origin, v *policy.Visitor) error {
+// says that the service failed. Where they come from is only asked for if they are not
+// remembered.
+func (r *Register) Present(ctx context.Context, c basic.Credentials, accounts bool, keyrings []string, from func() Origin, v *policy.Visitor) error {
 	now := r.now()
 	for _, ring := range keyrings {
 		sum := r.basic.seal("keyring "+ring, c)
 		_, ok := r.basic.get(sum, now)
 		if !ok {
 			var err error
-			if _, ok, err = r.verified(sum, func() (proof, bool, error) { return r.openKeyring(ctx, ring, c, from) }); err != nil {
+			if _, ok, err = r.verified(sum, func() (proof, bool, error) { return r.openKeyring(ctx, ring, c, from()) }); err != nil {
 				return err
 			}
 		}
@@ -129,7 +131,7 @@ func (r *Register) Present(ctx context.Context, c basic.Credentials, accounts bo
 	p, ok := r.basic.get(sum, now)
 	if !ok {
 		var err error
-		if p, ok, err = r.verified(sum, func() (proof, bool, error) { return r.proveAccount(ctx, c, from) }); err != nil || !ok {
+		if p, ok, err = r.verified(sum, func() (proof, bool, error) { return r.proveAccount(ctx, c, from()) }); err != nil || !ok {
 			return err
 		}
 	}

@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ostiarius/core/policy"
@@ -12,19 +14,23 @@ import (
 )
 
 // notes are what happened at the doors since it was last written down. Requests do not
-// wait for the records.
+// wait for the records, and those that are admitted not for each other.
 type notes struct {
+	tally   atomic.Pointer[tally]
 	mu      sync.Mutex
-	counts  map[noteKey]int64
+	before  *tally // the one that was written down last: a request may still have had it in hand
 	events  []store.Event
 	dropped int64
 }
 
-type noteKey struct {
-	hour    int64
-	outcome policy.Outcome
-	door    *policy.Door
+// A tally counts what requests come to, by door, from one time of writing to the next.
+type tally struct {
+	hour  int64
+	doors sync.Map // *policy.Door, nil for none, to *outcomes
 }
+
+// outcomes are counters, in the order of policy.Outcomes.
+type outcomes [len(policy.Outcomes)]atomic.Int64
 
 // The most refusals that are recorded one by one between two times of writing. More are
 // only counted, so that a flood of them does not fill the records.
@@ -33,20 +39,19 @@ const mostNotes = 500
 // Note counts what a request came to. One that was refused, or was told that nothing is
 // there, is recorded by itself, with the reference under which it can be found.
 func (r *Register) Note(d *policy.Decision, v *policy.Visitor) (reference string) {
-	now := r.now()
+	n := &r.notes
+	t := n.tally.Load()
+	for t == nil {
+		n.tally.CompareAndSwap(nil, &tally{hour: r.now().Unix() / 3600})
+		t = n.tally.Load()
+	}
+	t.of(d.Door)[slices.Index(policy.Outcomes[:], d.Outcome)].Add(1)
+	if d.Outcome != policy.Refuse && d.Outcome != policy.Hide {
+		return ""
+	}
 	if d.Outcome == policy.Refuse {
 		text := rand.Text()
 		reference = text[:4] + "-" + text[4:8]
-	}
-	n := &r.notes
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	if n.counts == nil {
-		n.counts = map[noteKey]int64{}
-	}
-	n.counts[noteKey{now.Unix() / 3600, d.Outcome, d.Door}]++
-	if d.Outcome != policy.Refuse && d.Outcome != policy.Hide {
-		return ""
 	}
 	kind, network := "refused", ""
 	if d.Outcome == policy.Hide {
@@ -55,21 +60,42 @@ func (r *Register) Note(d *policy.Decision, v *policy.Visitor) (reference string
 	if v.From.IsValid() {
 		network = v.From.String()
 	}
-	n.keep(store.Event{
-		At: now, Kind: kind, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
+	n.add(store.Event{
+		At: r.now(), Kind: kind, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
 		Door: d.Door.Label(), Place: cut(d.Place.Method+" "+d.Place.Host+d.Place.Path, 300), Detail: "asks for " + d.Door.Admit.String(),
 	})
 	return reference
+}
+
+func (t *tally) of(door *policy.Door) *outcomes {
+	found, ok := t.doors.Load(door)
+	if !ok {
+		found, _ = t.doors.LoadOrStore(door, &outcomes{})
+	}
+	return found.(*outcomes)
+}
+
+// counts returns what was counted since it was last called.
+func (t *tally) counts() (all []store.Count) {
+	t.doors.Range(func(key, value any) bool {
+		label := ""
+		if door := key.(*policy.Door); door != nil {
+			label = door.Label()
+		}
+		for i := range value.(*outcomes) {
+			if times := value.(*outcomes)[i].Swap(0); times > 0 {
+				all = append(all, store.Count{Hour: time.Unix(t.hour*3600, 0), Door: label, Outcome: string(policy.Outcomes[i]), N: times})
+			}
+		}
+		return true
+	})
+	return all
 }
 
 // add notes an event by itself.
 func (n *notes) add(e store.Event) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	n.keep(e)
-}
-
-func (n *notes) keep(e store.Event) {
 	if len(n.events) >= mostNotes {
 		n.dropped++
 		return
@@ -81,19 +107,18 @@ func (n *notes) keep(e store.Event) {
 func (r *Register) FlushNotes(ctx context.Context) error {
 	n := &r.notes
 	n.mu.Lock()
-	counts, events, dropped := n.counts, n.events, n.dropped
-	n.counts, n.events, n.dropped = nil, nil, 0
+	var all []store.Count
+	last := n.tally.Swap(nil)
+	for _, t := range []*tally{n.before, last} {
+		if t != nil {
+			all = append(all, t.counts()...)
+		}
+	}
+	events, dropped := n.events, n.dropped
+	n.before, n.events, n.dropped = last, nil, 0
 	n.mu.Unlock()
 	if dropped > 0 {
 		events = append(events, store.Event{At: r.now(), Kind: "more refused", Detail: fmt.Sprintf("%d more refusals than are recorded one by one", dropped)})
-	}
-	var all []store.Count
-	for key, times := range counts {
-		c := store.Count{Hour: time.Unix(key.hour*3600, 0), Outcome: string(key.outcome), N: times}
-		if key.door != nil {
-			c.Door = key.door.Label()
-		}
-		all = append(all, c)
 	}
 	return r.store.Note(ctx, events, all)
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"hash/maphash"
+	"math"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -99,14 +100,13 @@ func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor,
 
 // enter returns who uses a session, if it is still alive, and notes that it is used.
 func (r *Register) enter(e *entry, now time.Time) policy.Visitor {
-	s := &e.session
-	limits := session.Limits(e.limits)
-	if !s.Alive(now, time.UnixMilli(e.seen.Load()), limits) {
+	at := now.UnixMilli()
+	if !e.alive(at) {
 		return policy.Visitor{}
 	}
-	r.sessions.touch(e, now)
+	r.sessions.touch(e, at)
 	v := e.visitor
-	v.ProofAge = s.ProofAge(now)
+	v.ProofAge = e.session.ProofAge(now)
 	return v
 }
 
@@ -320,11 +320,18 @@ type entry struct {
 	limits  policy.Sessions
 	of      *policy.Book // the policy that gave the limits
 	state   *state
-	until   time.Time    // when a grant begins or ends; zero for never
-	token   string       // as it was brought last; "" if it was not
-	gone    atomic.Bool  // it has ended, or has another token
-	seen    atomic.Int64 // milliseconds
+	until   time.Time   // when a grant begins or ends; zero for never
+	token   string      // as it was brought last; "" if it was not
+	gone    atomic.Bool // it has ended, or has another token
+	ends    int64       // milliseconds, as all below; the largest for no end
+	idle    int64       // 0 for no limit
+	seen    atomic.Int64
 	dirty   atomic.Bool
+}
+
+// alive is session.Alive, of what was worked out when the entry was made.
+func (e *entry) alive(at int64) bool {
+	return at < e.ends && (e.idle == 0 || at-e.seen.Load() < e.idle)
 }
 
 // state is shared by the sessions of one account.
@@ -451,7 +458,14 @@ func (c *sessions) get(hash secret.TokenHash, book *policy.Book, now time.Time) 
 
 // put keeps what was read from the records, unless something changed since version.
 func (c *sessions) put(version uint64, s *session.Session, a *account.Account, book *policy.Book, now time.Time) *entry {
-	e := &entry{session: *s, visitor: visitorOf(a, s, now), limits: book.SessionsFor(a.Roles(now)), of: book, until: a.Changes(now)}
+	e := &entry{session: *s, visitor: visitorOf(a, s, now), limits: book.SessionsFor(a.Roles(now)), of: book, until: a.Changes(now), ends: math.MaxInt64}
+	ends, idle := s.Term(session.Limits(e.limits))
+	if !ends.IsZero() {
+		e.ends = ends.UnixMilli()
+	}
+	if idle != 0 {
+		e.idle = max(1, idle.Milliseconds())
+	}
 	e.seen.Store(s.SeenAt.UnixMilli())
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -514,14 +528,14 @@ func (c *sessions) prune(now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for hash, e := range c.byHash {
-		if e.state.stale.Load() || !e.session.Alive(now, time.UnixMilli(e.seen.Load()), session.Limits(e.limits)) {
+		if e.state.stale.Load() || !e.alive(now.UnixMilli()) {
 			c.end(hash)
 		}
 	}
 }
 
-func (c *sessions) touch(e *entry, now time.Time) {
-	e.seen.Store(now.UnixMilli())
+func (c *sessions) touch(e *entry, at int64) {
+	e.seen.Store(at)
 	if e.dirty.CompareAndSwap(false, true) {
 		c.usedMu.Lock()
 		c.inUse = append(c.inUse, e)

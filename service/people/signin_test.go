@@ -12,6 +12,7 @@ import (
 	"ostiarius/core/account"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/roster"
 	"ostiarius/core/secret"
 	"ostiarius/store"
 )
@@ -351,20 +352,21 @@ func TestSessionsAreListedAndEnded(t *testing.T) {
 func TestImport(t *testing.T) {
 	r, _, c := register(t)
 	yes := true
-	file := []Transfer{
+	file := []roster.Entry{
 		{Line: 2, Name: "Bo", Email: "bo@marram.example", Roles: []account.Grant{{Role: "keeper", Until: c.Now().Add(time.Hour)}}},
 		{Line: 3, Name: "INES", Email: "ines@marram.example", Disabled: &yes},
 		{Line: 4, Name: "cy", Hash: secret.Hash("kettle-moth-anvil", r.cost)},
 	}
 	token := signIn(t, r, false)
 	dry, done, err := r.Import(ctx, "test", file, true)
-	if err != nil || done || fmt.Sprint(dry) != "[{2 Bo add roles keeper; no password yet} {3 INES change name, e-mail, disabled} {4 cy add no roles}]" {
+	until := c.Now().Add(time.Hour).Local().Format("2006-01-02 15:04")
+	if err != nil || done || fmt.Sprint(dry) != "[{2 Bo add roles keeper until "+until+"; no password yet} {3 INES change name INES, e-mail ines@marram.example, disabled} {4 cy add no roles}]" {
 		t.Fatalf("%v %v %v", dry, done, err)
 	}
 	if _, n, _ := r.List(ctx, Query{}); n != 1 || !alive(t, r, token) {
 		t.Error("a dry run changed something")
 	}
-	bad := append(slices.Clone(file), Transfer{Line: 5, Name: "b o"}, Transfer{Line: 6, Name: "bO"}, Transfer{Line: 7, Name: "dy", Roles: []account.Grant{{Role: "keper"}}}, Transfer{Line: 8, Name: "ey", Hash: "secret"})
+	bad := append(slices.Clone(file), roster.Entry{Line: 5, Name: "b o"}, roster.Entry{Line: 6, Name: "bO"}, roster.Entry{Line: 7, Name: "dy", Roles: []account.Grant{{Role: "keper"}}}, roster.Entry{Line: 8, Name: "ey", Hash: "secret"})
 	results, done, err := r.Import(ctx, "test", bad, false)
 	errs := 0
 	for _, result := range results {
