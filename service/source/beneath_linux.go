@@ -1,8 +1,10 @@
 package source
 
 import (
+	"bytes"
 	"errors"
 	"os"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -12,6 +14,7 @@ import (
 type directory struct {
 	root *os.Root
 	dir  *os.File // nil if openat2 is not there
+	fd   int      // of dir
 }
 
 func openDirectory(path string) (*directory, error) {
@@ -22,8 +25,9 @@ func openDirectory(path string) (*directory, error) {
 	d := &directory{root: root}
 	if dir, err := root.Open("."); err == nil {
 		d.dir = dir
-		if f, err := d.openat2("."); err == nil {
-			f.Close()
+		d.fd = int(dir.Fd())
+		if fd, err := d.openat2("."); err == nil {
+			unix.Close(fd)
 		} else {
 			dir.Close()
 			d.dir = nil
@@ -32,28 +36,57 @@ func openDirectory(path string) (*directory, error) {
 	return d, nil
 }
 
-// open opens a file for reading. A named pipe is not waited for.
-func (d *directory) open(name string) (*os.File, error) {
+// open opens a file for reading. A named pipe is not waited for. A small file is read at
+// once, and none is open any more.
+func (d *directory) open(name string) (*opened, error) {
 	if d.dir == nil {
-		return d.root.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
+		return openIn(d.root, name)
 	}
-	return d.openat2(name)
+	fd, err := d.openat2(name)
+	if err != nil {
+		return nil, err
+	}
+	var stat unix.Stat_t
+	if err := unix.Fstat(fd, &stat); err == nil && stat.Mode&unix.S_IFMT == unix.S_IFREG && stat.Size < small {
+		buffer := buffers{}.Get()
+		if n, err := read(fd, buffer); err == nil && n < small { // else it has grown just now
+			unix.Close(fd)
+			return &opened{ReadSeeker: bytes.NewReader(buffer[:n]), mode: 0, modified: time.Unix(stat.Mtim.Unix()), buffer: buffer}, nil
+		}
+		buffers{}.Put(buffer)
+	}
+	return openedFile(os.NewFile(uintptr(fd), name))
 }
 
-func (d *directory) openat2(name string) (*os.File, error) {
+// read reads the beginning of a file, all of it if there is room.
+func read(fd int, into []byte) (n int, err error) {
+	for n < len(into) {
+		more, err := unix.Pread(fd, into[n:], int64(n))
+		switch {
+		case errors.Is(err, unix.EINTR):
+			continue
+		case err != nil || more == 0:
+			return n, err
+		}
+		n += more
+	}
+	return n, nil
+}
+
+func (d *directory) openat2(name string) (fd int, err error) {
 	how := &unix.OpenHow{
 		Flags:   unix.O_RDONLY | unix.O_NONBLOCK | unix.O_CLOEXEC,
 		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS,
 	}
 	for {
-		fd, err := unix.Openat2(int(d.dir.Fd()), name, how)
+		fd, err := unix.Openat2(d.fd, name, how)
 		switch {
 		case err == nil:
-			return os.NewFile(uintptr(fd), name), nil
+			return fd, nil
 		case errors.Is(err, unix.EINTR), errors.Is(err, unix.EAGAIN): // a rename passed by
 			continue
 		}
-		return nil, &os.PathError{Op: "open", Path: name, Err: err}
+		return 0, &os.PathError{Op: "open", Path: name, Err: err}
 	}
 }
 

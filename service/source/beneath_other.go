@@ -2,10 +2,7 @@
 
 package source
 
-import (
-	"os"
-	"syscall"
-)
+import "os"
 
 // A directory opens files in it, and nothing outside of it.
 type directory struct{ root *os.Root }
@@ -19,8 +16,6 @@ func openDirectory(path string) (*directory, error) {
 }
 
 // open opens a file for reading. A named pipe is not waited for.
-func (d *directory) open(name string) (*os.File, error) {
-	return d.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-}
+func (d *directory) open(name string) (*opened, error) { return openIn(d.root, name) }
 
 func (d *directory) Close() error { return d.root.Close() }

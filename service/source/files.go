@@ -2,12 +2,15 @@
 package source
 
 import (
+	"io"
 	"io/fs"
 	"net/http"
 	"net/url"
 	"os"
 	"path"
 	"strings"
+	"syscall"
+	"time"
 )
 
 // Files serves the files of a directory and nothing outside it: symbolic links that
@@ -54,7 +57,7 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	// What is not there, may not be read or leads out of the directory is missing, all
 	// alike: the reason is nobody's business. That comes before anything else, so that
 	// what is missing and what a door hides cannot be told apart by another method either.
-	file, info, err := f.open(name)
+	file, err := f.open(name)
 	if err != nil {
 		f.missing.ServeHTTP(w, r)
 		return
@@ -65,22 +68,23 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Allow", "GET, HEAD")
 		http.Error(w, "Only GET and HEAD can be used here.", http.StatusMethodNotAllowed)
 		return
-	case !info.IsDir() && path.Base(name) == "index.html":
+	case !file.mode.IsDir() && path.Base(name) == "index.html":
 		if slash {
 			redirect(w, r, "../")
 		} else {
 			redirect(w, r, "./")
 		}
 		return
-	case info.IsDir() && !slash:
+	case file.mode.IsDir() && !slash:
 		redirect(w, r, path.Base(address)+"/")
 		return
-	case !info.IsDir() && slash:
+	case !file.mode.IsDir() && slash:
 		redirect(w, r, "../"+path.Base(name))
 		return
-	case info.IsDir():
-		index, indexInfo, err := f.open(path.Join(name, "index.html"))
-		if err != nil || indexInfo.IsDir() {
+	case file.mode.IsDir():
+		name = path.Join(name, "index.html")
+		index, err := f.open(name)
+		if err != nil || index.mode.IsDir() {
 			if err == nil {
 				index.Close()
 			}
@@ -88,32 +92,79 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		file.Close()
-		file, info = index, indexInfo
+		file = index
 	}
-	if !info.Mode().IsRegular() {
+	if !file.mode.IsRegular() {
 		f.missing.ServeHTTP(w, r)
 		return
 	}
-	http.ServeContent(w, r, info.Name(), info.ModTime(), file)
+	if file.buffer != nil {
+		w = inOneGo{w}
+	}
+	http.ServeContent(w, r, path.Base(name), file.modified, file)
 }
 
-func (f *Files) open(name string) (*os.File, fs.FileInfo, error) {
+// Files of fewer bytes are read and written, which is less work than to have the system
+// copy them.
+const small = 32 << 10
+
+type inOneGo struct{ http.ResponseWriter }
+
+// ReadFrom writes a small file. It hides that of the server, which prepares for large ones.
+func (w inOneGo) ReadFrom(file io.Reader) (int64, error) {
+	buffer := buffers{}.Get()
+	n, err := io.CopyBuffer(struct{ io.Writer }{w.ResponseWriter}, file, buffer)
+	if err == nil {
+		buffers{}.Put(buffer)
+	}
+	return n, err
+}
+
+// Unwrap is for http.ResponseController.
+func (w inOneGo) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+func (f *Files) open(name string) (*opened, error) {
 	if f.fold {
 		var err error
 		if name, err = f.realName(name); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 	}
-	file, err := f.root.open(name)
-	if err != nil {
-		return nil, nil, err
+	return f.root.open(name)
+}
+
+// An opened file or directory.
+type opened struct {
+	io.ReadSeeker
+	mode     fs.FileMode
+	modified time.Time
+	file     *os.File
+	buffer   []byte // what was read, if there is no file
+}
+
+func (o *opened) Close() {
+	if o.file != nil {
+		o.file.Close()
+		return
 	}
+	buffers{}.Put(o.buffer)
+}
+
+func openIn(root *os.Root, name string) (*opened, error) {
+	file, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	return openedFile(file)
+}
+
+func openedFile(file *os.File) (*opened, error) {
 	info, err := file.Stat()
 	if err != nil {
 		file.Close()
-		return nil, nil, err
+		return nil, err
 	}
-	return file, info, nil
+	return &opened{ReadSeeker: file, mode: info.Mode(), modified: info.ModTime(), file: file}, nil
 }
 
 // realName finds the file that has a name up to letter case. Two files whose names differ
@@ -128,7 +179,11 @@ func (f *Files) realName(name string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		entries, err := directory.Readdirnames(-1)
+		if directory.file == nil {
+			directory.Close()
+			return "", fs.ErrNotExist
+		}
+		entries, err := directory.file.Readdirnames(-1)
 		directory.Close()
 		if err != nil {
 			return "", err

@@ -22,6 +22,7 @@ import (
 type Proxy struct {
 	address string
 	proxy   *httputil.ReverseProxy
+	own     *httputil.ReverseProxy // each answer with a buffer of its own
 	health  health
 }
 
@@ -115,6 +116,9 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			o.Failed(w, r, status)
 		},
 	}
+	own := *p.proxy
+	own.BufferPool = nil
+	p.own = &own
 	return p, nil
 }
 
@@ -123,13 +127,18 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		// A server may begin its answer before it has read all of the request.
 		http.NewResponseController(w).EnableFullDuplex()
 	}
-	p.proxy.ServeHTTP(w, r)
+	proxy := p.proxy
+	if r.ProtoMajor != 1 {
+		proxy = p.own
+	}
+	proxy.ServeHTTP(w, r)
 }
 
-// buffers are shared by all proxies, for copying answers.
+// buffers are shared by all, for copying answers. A writer of HTTP/2 that has failed may
+// still use one, which then must not serve for another answer.
 type buffers struct{}
 
-var pool = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
+var pool = sync.Pool{New: func() any { b := make([]byte, small); return &b }}
 
 func (buffers) Get() []byte  { return *pool.Get().(*[]byte) }
 func (buffers) Put(b []byte) { pool.Put(&b) }

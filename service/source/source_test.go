@@ -1,6 +1,7 @@
 package source
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -305,4 +306,66 @@ func FuzzHandOn(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Small files and large ones are read in different ways; nobody notices.
+func TestFilesOfEverySize(t *testing.T) {
+	dir := t.TempDir()
+	content := bytes.Repeat([]byte("the lamp is lit, "), 100_000)
+	sizes := []int{0, 1, 600, 4096, small - 1, small, small + 1, 1 << 20}
+	for _, size := range sizes {
+		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("%d.txt", size)), content[:size], 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	files, err := NewFiles(dir, "/", false, http.NotFoundHandler())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer files.Close()
+	server := httptest.NewUnstartedServer(files)
+	server.EnableHTTP2 = true
+	server.StartTLS()
+	defer server.Close()
+	plain := httptest.NewServer(files)
+	defer plain.Close()
+	for _, server := range []*httptest.Server{plain, server} {
+		get := func(method string, size int, header, value string) (*http.Response, []byte) {
+			r, _ := http.NewRequest(method, fmt.Sprintf("%s/%d.txt", server.URL, size), nil)
+			if header != "" {
+				r.Header.Set(header, value)
+			}
+			resp, err := server.Client().Do(r)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer resp.Body.Close()
+			body, err := io.ReadAll(resp.Body)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return resp, body
+		}
+		for _, size := range sizes {
+			resp, body := get("GET", size, "", "")
+			if resp.StatusCode != 200 || !bytes.Equal(body, content[:size]) || resp.ContentLength != int64(size) || resp.Header.Get("Content-Type") != "text/plain; charset=utf-8" {
+				t.Errorf("%s, %d bytes: %d, %d bytes, %v", resp.Proto, size, resp.StatusCode, len(body), resp.Header)
+			}
+			if resp, body := get("HEAD", size, "", ""); resp.ContentLength != int64(size) || len(body) != 0 {
+				t.Errorf("%s, HEAD of %d bytes: %d", resp.Proto, size, resp.ContentLength)
+			}
+			if again, _ := get("GET", size, "If-Modified-Since", resp.Header.Get("Last-Modified")); again.StatusCode != 304 {
+				t.Errorf("%s, %d bytes, not modified: %d", resp.Proto, size, again.StatusCode)
+			}
+			if size < 600 {
+				continue
+			}
+			if resp, body := get("GET", size, "Range", "bytes=10-509"); resp.StatusCode != 206 || !bytes.Equal(body, content[10:510]) {
+				t.Errorf("%s, a part of %d bytes: %d, %d bytes", resp.Proto, size, resp.StatusCode, len(body))
+			}
+			if resp, body := get("GET", size, "Range", "bytes=-5,0-3"); resp.StatusCode != 206 || !bytes.Contains(body, content[size-5:size]) || !bytes.Contains(body, content[:4]) {
+				t.Errorf("%s, two parts of %d bytes: %d, %d bytes", resp.Proto, size, resp.StatusCode, len(body))
+			}
+		}
+	}
 }
