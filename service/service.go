@@ -247,7 +247,7 @@ func (s *Service) build() {
 			}
 			return v, err
 		},
-		Present: func(r *http.Request, c basic.Credentials, accounts bool, keyrings []string, v *policy.Visitor) error {
+		Present: func(r *http.Request, headers []string, want policy.Wanted, v *policy.Visitor) (bool, error) {
 			from := func() people.Origin {
 				o := people.Origin{Agent: r.UserAgent()}
 				if v.From.IsValid() {
@@ -255,17 +255,17 @@ func (s *Service) build() {
 				}
 				return o
 			}
-			err := s.register.Present(r.Context(), c, accounts, keyrings, from, v)
+			ours, err := s.register.Present(r.Context(), headers, want, from, v)
 			var slow *people.Slow
 			switch {
 			case errors.As(err, &slow):
-				return &guard.Later{Status: http.StatusTooManyRequests, Wait: slow.Wait, Text: "There were too many tries. Please wait before the next."}
+				return ours, &guard.Later{Status: http.StatusTooManyRequests, Wait: slow.Wait, Text: "There were too many tries. Please wait before the next."}
 			case errors.Is(err, people.ErrBusy):
-				return &guard.Later{Status: http.StatusServiceUnavailable, Wait: 5 * time.Second, Text: "Too many people sign in at the moment. Please try again in a few seconds."}
-			case err != nil && r.Context().Err() == nil:
+				return ours, &guard.Later{Status: http.StatusServiceUnavailable, Wait: 5 * time.Second, Text: "Too many people sign in at the moment. Please try again in a few seconds."}
+			case err != nil && !errors.Is(err, basic.ErrSeveral) && !errors.Is(err, basic.ErrMalformed) && r.Context().Err() == nil:
 				s.settings.Log.Error("credentials could not be looked at", "error", err)
 			}
-			return err
+			return ours, err
 		},
 		Note: func(_ *http.Request, t *guard.Turn) string {
 			s.metrics.requests[t.Decision.Outcome].Inc()

@@ -19,8 +19,8 @@ var (
 
 var strict = base64.StdEncoding.Strict()
 
-// The longest header that is read, in bytes.
-const longest = 4096
+// Longest is the longest header that is read, in bytes.
+const Longest = 4096
 
 // Credentials are a user-id and a password.
 type Credentials struct {
@@ -46,11 +46,11 @@ func Read(values []string) (c Credentials, ok bool, err error) {
 		}
 		return c, false, nil
 	}
-	if len(values[0]) > longest {
+	if len(values[0]) > Longest {
 		return c, false, ErrMalformed
 	}
-	raw, err := strict.DecodeString(strings.TrimLeft(rest, " ")) // 1*SP (RFC 9110, section 11.4)
-	if err != nil || rest == "" || strings.ContainsAny(rest, "\r\n\t") {
+	raw, err := strict.DecodeString(strings.TrimLeft(rest, " "))                                                 // 1*SP (RFC 9110, section 11.4)
+	if err != nil || len(raw) == 0 || strings.IndexByte(rest, '\r') >= 0 || strings.IndexByte(rest, '\n') >= 0 { // which the decoder passes over
 		return c, false, ErrMalformed
 	}
 	text := string(raw)

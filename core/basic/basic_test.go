@@ -70,7 +70,7 @@ func FuzzRead(f *testing.F) {
 		}
 		again, ok, err := Read([]string{"Basic " + encode(c.User+":"+c.Password)})
 		if !ok || err != nil || again != c {
-			if len(one) < longest/2 { // else what is longer in normal form may be too long
+			if len(one) < Longest/2 { // else what is longer in normal form may be too long
 				t.Fatalf("%+v is read again as %+v %v", c, again, err)
 			}
 		}

@@ -483,29 +483,6 @@ func (b *Book) Matters(role string) bool {
 		func(l Landing) bool { return l.Role != "" && b.Satisfies(role, l.Role) })
 }
 
-// AsksBasic returns what credentials of HTTP Basic could prove at a place: an account, the
-// keyrings named; and whether what is behind is given them too.
-func (b *Book) AsksBasic(p place.Place) (accounts bool, keyrings []string, forward bool) {
-	forward = true
-	var buffer [16]int32
-	doors, counting := b.counting(&p, buffer[:0])
-	for _, i := range counting {
-		d := &doors[i]
-		accounts = accounts || d.Basic
-		if keyrings == nil {
-			keyrings = d.keyrings
-		} else {
-			for _, name := range d.keyrings {
-				if !slices.Contains(keyrings, name) {
-					keyrings = append(slices.Clip(keyrings), name)
-				}
-			}
-		}
-		forward = forward && d.ForwardCredentials
-	}
-	return accounts, keyrings, forward || !accounts && len(keyrings) == 0
-}
-
 // keyringsIn returns the keyrings that a demand names.
 func keyringsIn(d Demand) (names []string) {
 	if d.Kind == Keyring {

@@ -63,24 +63,60 @@ const (
 // Of the doors that cover the place, those count that contain no other covering door;
 // all of them must admit. Where no door covers the place, Unlisted decides. Below the
 // prefix of Ostiarius's own pages only the built-in doors are asked.
-func (b *Book) Decide(r Request, v *Visitor) Decision {
+func (b *Book) Decide(r Request, v *Visitor) Decision { return b.DecideWith(r, v, nil) }
+
+// DecideWith is Decide for a request that brings credentials. Where the doors ask for
+// credentials of HTTP Basic, present is told for which before they judge, so that it can add
+// to the visitor what is proven. If it returns an error the request is rejected for that.
+func (b *Book) DecideWith(r Request, v *Visitor, present func(Wanted) error) Decision {
 	p, err := place.Read(r.Method, r.Host, r.Path, b.Rules)
 	if err != nil {
 		return Decision{Outcome: Reject, Fault: err}
 	}
 	var buffer [16]int32
-	doors, counting := b.counting(&p, buffer[:0])
-	if len(counting) == 0 {
-		alone := [1]*Door{&b.Unlisted}
-		return b.Judge(p, alone[:], v)
-	}
-	slices.Sort(counting)
 	var several [16]*Door
 	deciding := several[:0]
+	doors, counting := b.counting(&p, buffer[:0])
+	slices.Sort(counting)
 	for _, i := range counting {
 		deciding = append(deciding, &doors[i])
 	}
+	if len(deciding) == 0 {
+		deciding = append(deciding, &b.Unlisted)
+	}
+	if present != nil {
+		if w := wanted(deciding); w.Accounts || len(w.Keyrings) > 0 {
+			if err := present(w); err != nil {
+				return Decision{Outcome: Reject, Fault: err}
+			}
+		}
+	}
 	return b.Judge(p, deciding, v)
+}
+
+// Wanted says what credentials of HTTP Basic can prove at a place.
+type Wanted struct {
+	Accounts bool     // an account
+	Keyrings []string // that they are in one of these
+	Forward  bool     // what is behind is given them too
+}
+
+func wanted(deciding []*Door) Wanted {
+	w := Wanted{Forward: true}
+	for _, d := range deciding {
+		w.Accounts = w.Accounts || d.Basic
+		w.Forward = w.Forward && d.ForwardCredentials
+		if w.Keyrings == nil {
+			w.Keyrings = d.keyrings
+			continue
+		}
+		for _, name := range d.keyrings {
+			if !slices.Contains(w.Keyrings, name) {
+				w.Keyrings = append(slices.Clip(w.Keyrings), name)
+			}
+		}
+	}
+	return w
 }
 
 // Judge decides about a place by the doors given, which are what Deciding returns, or

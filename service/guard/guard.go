@@ -27,11 +27,11 @@ type Guard struct {
 	// Who returns the visitor, as far as the request proves it, and may set a cookie. An
 	// error means that nobody can be recognised at the moment.
 	Who func(http.ResponseWriter, *http.Request) (policy.Visitor, error)
-	// Present takes credentials of HTTP Basic at a place that asks for them, of an account
-	// or of the keyrings named, and adds to the visitor what they prove. What is wrong proves
-	// nothing. The error is *Later, or says that nobody can be recognised at the moment. It
-	// may be nil.
-	Present func(r *http.Request, c basic.Credentials, accounts bool, keyrings []string, v *policy.Visitor) error
+	// Present takes the Authorization headers of a request for a place that asks for
+	// credentials of HTTP Basic, adds to the visitor what they prove, and reports whether they
+	// are such credentials. What is wrong proves nothing. The error is one of package basic,
+	// *Later, or says that nobody can be recognised at the moment. It may be nil.
+	Present func(r *http.Request, headers []string, want policy.Wanted, v *policy.Visitor) (ours bool, err error)
 	// Note is told what each request came to, before it is answered, and returns the
 	// reference under which that can be found again, "" for none. It may be nil.
 	Note func(r *http.Request, t *Turn) (reference string)
@@ -134,16 +134,9 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	t.Visitor.From, t.Secure = g.Peers.Client(r), g.Peers.Secure(r)
-	request := policy.Request{Method: r.Method, Host: r.Host, Path: path}
-	fault, err := g.present(r, request, t)
-	switch {
-	case err != nil:
+	if t.Decision, err = g.decide(r, policy.Request{Method: r.Method, Host: r.Host, Path: path}, t); err != nil {
 		unable(w, err)
 		return
-	case fault != nil:
-		t.Decision = policy.Decision{Outcome: policy.Reject, Fault: fault}
-	default:
-		t.Decision = book.Decide(request, &t.Visitor)
 	}
 	address := t.Decision.Place.Address()
 	asItStands := address == path && address == r.URL.Path && r.URL.RawPath == "" // nothing to be spelled otherwise
@@ -201,28 +194,24 @@ func unable(w http.ResponseWriter, err error) {
 	http.Error(w, "The records cannot be read at the moment. Please try again.", http.StatusServiceUnavailable)
 }
 
-// present reads the Authorization header where the doors ask for credentials of HTTP Basic;
-// elsewhere it is the business of what is behind. The fault says that the header cannot be
-// read without guessing.
-func (g *Guard) present(r *http.Request, request policy.Request, t *Turn) (fault, err error) {
+// decide has the Book decide. The Authorization header is read where the doors ask for
+// credentials of HTTP Basic, and is a fault if it cannot be read without guessing; elsewhere
+// it is the business of what is behind.
+func (g *Guard) decide(r *http.Request, request policy.Request, t *Turn) (d policy.Decision, err error) {
 	values := r.Header["Authorization"]
 	if len(values) == 0 || g.Present == nil {
-		return nil, nil
+		return t.Book.Decide(request, &t.Visitor), nil
 	}
-	p, err := place.Read(request.Method, request.Host, request.Path, t.Book.Rules)
-	if err != nil || t.Book.IsOwn(p) {
-		return nil, nil // Decide says so too; own pages take no such credentials
-	}
-	accounts, keyrings, forward := t.Book.AsksBasic(p)
-	if !accounts && len(keyrings) == 0 {
-		return nil, nil
-	}
-	c, ok, fault := basic.Read(values)
-	if fault != nil || !ok {
-		return fault, nil // another scheme, such as Bearer, is not meant for the door
-	}
-	t.KeepCredentials = !forward
-	return nil, g.Present(r, c, accounts, keyrings, &t.Visitor)
+	d = t.Book.DecideWith(request, &t.Visitor, func(want policy.Wanted) (fault error) {
+		var ours bool
+		ours, err = g.Present(r, values, want, &t.Visitor)
+		t.KeepCredentials = ours && !want.Forward // another scheme, such as Bearer, is not meant for the door
+		if errors.Is(err, basic.ErrSeveral) || errors.Is(err, basic.ErrMalformed) {
+			fault, err = err, nil
+		}
+		return fault
+	})
+	return d, err
 }
 
 // unfolded returns the canonical path of an own page in the letters in which it was asked

@@ -34,7 +34,7 @@ type verified struct {
 	mu      sync.RWMutex
 	key     [32]byte
 	changes uint64
-	known   map[[32]byte]proof
+	known   map[[32]byte]*proof
 }
 
 // A proof is what credentials have proven.
@@ -44,29 +44,28 @@ type proof struct {
 	until   time.Time
 }
 
-// seal returns the key under which credentials for a scope are remembered: a hash over a
-// random key, and each part with its length. BLAKE2 is made for a key in front (RFC 7693,
-// section 2.5), and twice as fast as SHA-256 on machines without instructions for that.
-func (v *verified) seal(scope string, c basic.Credentials) [32]byte {
+// seal returns the key under which a header with credentials is remembered for a scope: a
+// hash over a random key, the length of the scope, and both. BLAKE2 is made for a key in
+// front (RFC 7693, section 2.5), and twice as fast as SHA-256 on machines without
+// instructions for that.
+func (v *verified) seal(scope, header string) [32]byte {
 	var room [512]byte
 	v.mu.RLock()
 	b := append(room[:0], v.key[:]...)
 	v.mu.RUnlock()
-	for _, part := range [...]string{scope, c.User, c.Password} {
-		b = binary.BigEndian.AppendUint64(b, uint64(len(part)))
-		b = append(b, part...)
-	}
-	return blake2b.Sum256(b)
+	b = binary.BigEndian.AppendUint64(b, uint64(len(scope)))
+	return blake2b.Sum256(append(append(b, scope...), header...))
 }
 
-func (v *verified) get(sum [32]byte, now time.Time) (proof, bool) {
+// get returns what is remembered, nil for nothing.
+func (v *verified) get(sum [32]byte, now time.Time) *proof {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
-	p, ok := v.known[sum]
-	if !ok || !now.Before(p.until) || p.state != nil && p.state.stale.Load() {
-		return proof{}, false
+	p := v.known[sum]
+	if p == nil || !now.Before(p.until) || p.state != nil && p.state.stale.Load() {
+		return nil
 	}
-	return p, true
+	return p
 }
 
 func (v *verified) version() uint64 {
@@ -83,9 +82,9 @@ func (v *verified) put(version uint64, sum [32]byte, p proof) {
 		return
 	}
 	if v.known == nil || len(v.known) >= mostRemembered {
-		v.known = map[[32]byte]proof{}
+		v.known = map[[32]byte]*proof{}
 	}
-	v.known[sum] = p
+	v.known[sum] = &p
 }
 
 // changed says that something has changed: what is being verified is not remembered.
@@ -104,39 +103,54 @@ func (v *verified) clear() {
 	rand.Read(v.key[:])
 }
 
-// Present takes HTTP Basic credentials at a place that asks for them: those of an account if
-// accounts is set, those of the keyrings named. It adds to the visitor what they prove.
-// Credentials that are wrong prove nothing and are no error; the error is *Slow, ErrBusy, or
-// says that the service failed. Where they come from is only asked for if they are not
-// remembered.
-func (r *Register) Present(ctx context.Context, c basic.Credentials, accounts bool, keyrings []string, from func() Origin, v *policy.Visitor) error {
-	now := r.now()
-	for _, ring := range keyrings {
-		sum := r.basic.seal("keyring "+ring, c)
-		_, ok := r.basic.get(sum, now)
-		if !ok {
-			var err error
-			if _, ok, err = r.verified(sum, func() (proof, bool, error) { return r.openKeyring(ctx, ring, c, from()) }); err != nil {
-				return err
-			}
+// Present takes the Authorization headers of a request for a place that asks for credentials
+// of HTTP Basic: those of an account, those of keyrings. It adds to the visitor what they
+// prove, and reports whether they are such credentials at all. Credentials that are wrong
+// prove nothing and are no error; the error is one of package basic, *Slow, ErrBusy, or says
+// that the service failed. Where they come from is only asked for if they are not remembered.
+func (r *Register) Present(ctx context.Context, headers []string, want policy.Wanted, from func() Origin, v *policy.Visitor) (ours bool, err error) {
+	if len(headers) != 1 || len(headers[0]) > basic.Longest {
+		_, _, err := basic.Read(headers)
+		return false, err
+	}
+	now, header := r.now(), headers[0]
+	// prove returns what the credentials prove for a scope; nil for nothing, or if the header
+	// has none.
+	prove := func(scope string, verify func(basic.Credentials) (proof, bool, error)) (*proof, error) {
+		sum := r.basic.seal(scope, header)
+		if p := r.basic.get(sum, now); p != nil {
+			ours = true
+			return p, nil
 		}
-		if ok {
+		c, ok, err := basic.Read(headers)
+		if ours = ok; !ok {
+			return nil, err
+		}
+		p, ok, err := r.verified(sum, func() (proof, bool, error) { return verify(c) })
+		if !ok {
+			return nil, err
+		}
+		return &p, err
+	}
+	for _, ring := range want.Keyrings {
+		p, err := prove("keyring "+ring, func(c basic.Credentials) (proof, bool, error) { return r.openKeyring(ctx, ring, c, from()) })
+		if err != nil {
+			return ours, err
+		}
+		if p != nil {
 			v.Keyrings = append(v.Keyrings, ring)
 		}
 	}
-	if !accounts {
-		return nil
-	}
-	sum := r.basic.seal("account", c)
-	p, ok := r.basic.get(sum, now)
-	if !ok {
-		var err error
-		if p, ok, err = r.verified(sum, func() (proof, bool, error) { return r.proveAccount(ctx, c, from()) }); err != nil || !ok {
-			return err
+	if want.Accounts {
+		p, err := prove("account", func(c basic.Credentials) (proof, bool, error) { return r.proveAccount(ctx, c, from()) })
+		if err != nil {
+			return ours, err
+		}
+		if p != nil {
+			v.SignedIn, v.Account, v.Roles, v.ProofAge = true, p.visitor.Account, p.visitor.Roles, 0
 		}
 	}
-	v.SignedIn, v.Account, v.Roles, v.ProofAge = true, p.visitor.Account, p.visitor.Roles, 0
-	return nil
+	return ours, nil
 }
 
 // verified has credentials verified that are not remembered; the same ones that come in many

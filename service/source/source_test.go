@@ -172,11 +172,14 @@ func proxied(t *testing.T, behind, policyText string, v policy.Visitor, r *http.
 		t.Fatal(err)
 	}
 	g := &guard.Guard{
-		House:   func() *guard.House { return &guard.House{Book: book, Site: proxy} },
-		Who:     func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return v, nil },
-		Present: func(*http.Request, basic.Credentials, bool, []string, *policy.Visitor) error { return nil },
-		Own:     http.NotFoundHandler(),
-		Turned:  func(w http.ResponseWriter, r *http.Request, t *guard.Turn) { w.WriteHeader(t.Answer.Status) },
+		House: func() *guard.House { return &guard.House{Book: book, Site: proxy} },
+		Who:   func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return v, nil },
+		Present: func(_ *http.Request, headers []string, _ policy.Wanted, _ *policy.Visitor) (bool, error) {
+			_, ours, err := basic.Read(headers)
+			return ours, err
+		},
+		Own:    http.NotFoundHandler(),
+		Turned: func(w http.ResponseWriter, r *http.Request, t *guard.Turn) { w.WriteHeader(t.Answer.Status) },
 	}
 	w := httptest.NewRecorder()
 	r.RequestURI = r.URL.RequestURI()
