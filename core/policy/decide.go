@@ -77,7 +77,9 @@ func (b *Book) DecideWith(r Request, v *Visitor, present func(Wanted) error) Dec
 	var several [16]*Door
 	deciding := several[:0]
 	doors, counting := b.counting(&p, buffer[:0])
-	slices.Sort(counting)
+	if len(counting) > 1 {
+		slices.Sort(counting)
+	}
 	for _, i := range counting {
 		deciding = append(deciding, &doors[i])
 	}

@@ -158,8 +158,8 @@ func cookieOf(r *http.Request, name string) (value string) {
 		for line != "" {
 			var pair string
 			pair, line, _ = strings.Cut(line, ";")
-			key, text, ok := strings.Cut(strings.TrimLeft(pair, " \t"), "=")
-			if !ok || key != name {
+			key, text, ok := strings.Cut(pair, "=")
+			if !ok || strings.TrimLeft(key, " \t") != name {
 				continue
 			}
 			if found {
