@@ -225,6 +225,96 @@ func TestIdleConnections(t *testing.T) {
 	}
 }
 
+// Clients that go away and servers behind that fail, at every moment, leave nothing running.
+func TestNothingIsLeftRunning(t *testing.T) {
+	upgrader := websocket.Upgrader{}
+	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/hang":
+			<-r.Context().Done()
+		case "/events":
+			for r.Context().Err() == nil {
+				if _, err := io.WriteString(w, "data: fog\n\n"); err != nil {
+					return
+				}
+				w.(http.Flusher).Flush()
+			}
+		case "/die", "/garbage":
+			conn, _, err := http.NewResponseController(w).Hijack()
+			if err == nil {
+				io.WriteString(conn, map[string]string{"/die": "HTTP/1.1 200 OK\r\nContent-Length: 900\r\n\r\nhalf of it", "/garbage": "ahoy\r\n\r\n"}[r.URL.Path])
+				conn.Close()
+			}
+		case "/socket":
+			if conn, err := upgrader.Upgrade(w, r, nil); err == nil {
+				conn.ReadMessage()
+				conn.Close()
+			}
+		default:
+			io.Copy(io.Discard, r.Body)
+		}
+	}), "--metrics-from", "127.0.0.0/8")
+	address := strings.TrimPrefix(s.URL, "http://")
+	// Each is sent, as much of the answer as is given here is waited for, and the connection is closed.
+	const head = " HTTP/1.1\r\nHost: x\r\n"
+	shapes := []struct{ send, wait string }{
+		{"", ""},
+		{"GET / HT", ""},
+		{"GET /" + head + "\r\n", "HTTP/1.1 200"},
+		{"POST /" + head + "Content-Length: 100\r\n\r\nfog", ""},
+		{"POST /" + head + "Transfer-Encoding: chunked\r\n\r\n3\r\nfog\r\n", ""},
+		{"POST /" + head + "Transfer-Encoding: chunked\r\n\r\nzz\r\n", "HTTP/1.1 400"},
+		{"POST /" + head + "Expect: 100-continue\r\nContent-Length: 9\r\n\r\n", "HTTP/1.1 100"},
+		{"GET /hang" + head + "\r\n", ""},
+		{"GET /events" + head + "\r\n", "data: fog"},
+		{"GET /die" + head + "\r\n", "the end"},
+		{"GET /garbage" + head + "\r\n", "HTTP/1.1 502"},
+		{"GET /socket" + head + "Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: AAAAAAAAAAAAAAAAAAAAAA==\r\n\r\n", "HTTP/1.1 101"},
+		{"GET /closed/" + head + "\r\n", "HTTP/1.1 303"},
+	}
+	round := func() {
+		for range 20 {
+			for _, shape := range shapes {
+				conn, err := net.Dial("tcp", address)
+				if err != nil {
+					t.Fatal(err)
+				}
+				conn.SetDeadline(time.Now().Add(20 * time.Second))
+				io.WriteString(conn, shape.send)
+				var got []byte
+				for one := make([]byte, 256); !bytes.Contains(got, []byte(shape.wait)); {
+					n, err := conn.Read(one)
+					if got = append(got, one[:n]...); err == io.EOF && shape.wait == "the end" {
+						break
+					} else if err != nil {
+						t.Fatalf("%q: waiting for %q: %v, got %q", shape.send, shape.wait, err, got)
+					}
+				}
+				conn.Close()
+			}
+		}
+	}
+	p := newPerson(t, s.URL)
+	running := func() (n int) {
+		_, count, _ := strings.Cut(p.get("/door/metrics").body, "\ngo_goroutines ")
+		fmt.Sscan(count, &n)
+		if n == 0 {
+			t.Fatal("the metrics do not say how many goroutines there are")
+		}
+		return n
+	}
+	before := running()
+	round()
+	after := 0
+	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); {
+		// Connections that are kept to the server behind are few.
+		if after = running(); after <= before+15 {
+			return
+		}
+	}
+	t.Errorf("%d goroutines before, %d after", before, after)
+}
+
 func TestUpstreamsAreTold(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "well") }))
 	dir := t.TempDir()

@@ -351,16 +351,21 @@ func (p *Pages) missing(w http.ResponseWriter, r *http.Request, book *policy.Boo
 // that server.
 func (p *Pages) Upstream(w http.ResponseWriter, r *http.Request, status int) {
 	t := guard.TurnOf(r)
-	lead := "The server behind this page does not answer."
-	if status == http.StatusGatewayTimeout {
+	title, lead, hint := "Not now", "The server behind this page does not answer.", "Please try again in a while."
+	switch status {
+	case http.StatusGatewayTimeout:
 		lead = "The server behind this page takes too long to answer."
+	case http.StatusRequestTimeout:
+		lead = "What was sent did not arrive whole in time."
+	case http.StatusBadRequest:
+		title, lead, hint = "This cannot be read", "What was sent is malformed or did not arrive whole.", "Please send it again."
 	}
 	if policy.ClientOf(r.Header.Get) != policy.Browser {
 		problem(w, status, lead)
 		return
 	}
 	p.render(w, r, status, "notice.html", view{
-		Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "Not now", Lead: lead, Hint: "Please try again in a while.",
+		Site: t.Book.Site, Prefix: t.Book.Prefix, Title: title, Lead: lead, Hint: hint,
 	})
 }
 

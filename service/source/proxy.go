@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"errors"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -105,10 +106,20 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			status := http.StatusBadGateway
 			var timeout net.Error
+			late := errors.As(err, &timeout) && timeout.Timeout()
+			body, _ := r.Context().Value(sentKey{}).(*sent)
 			switch {
 			case r.Context().Err() != nil:
 				return // the client has gone; nobody reads an answer
-			case errors.As(err, &timeout) && timeout.Timeout():
+			case body != nil && body.bad.Load():
+				// The client's fault, and none of the server behind.
+				if status = http.StatusBadRequest; late {
+					status = http.StatusRequestTimeout
+				}
+				w.Header().Set("Connection", "close")
+				o.Failed(w, r, status)
+				return
+			case late:
 				status = http.StatusGatewayTimeout
 			}
 			p.health.failed(err)
@@ -126,12 +137,32 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.ContentLength != 0 {
 		// A server may begin its answer before it has read all of the request.
 		http.NewResponseController(w).EnableFullDuplex()
+		body := &sent{ReadCloser: r.Body}
+		r = r.WithContext(context.WithValue(r.Context(), sentKey{}, body))
+		r.Body = body
 	}
 	proxy := p.proxy
 	if r.ProtoMajor != 1 {
 		proxy = p.own
 	}
 	proxy.ServeHTTP(w, r)
+}
+
+// sent is the body that a client sends, and whether it could be read.
+type sent struct {
+	io.ReadCloser
+	bad atomic.Bool
+}
+
+type sentKey struct{}
+
+func (s *sent) Read(p []byte) (int, error) {
+	n, err := s.ReadCloser.Read(p)
+	// The transport closes the body of a request that it has given up.
+	if err != nil && err != io.EOF && !errors.Is(err, http.ErrBodyReadAfterClose) {
+		s.bad.Store(true)
+	}
+	return n, err
 }
 
 // buffers are shared by all, for copying answers. A writer of HTTP/2 that has failed may

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
@@ -279,6 +280,16 @@ func TestProxyFailures(t *testing.T) {
 		}
 		if got, body := ask(behind.URL, ""); got != 200 || body != "well" {
 			t.Errorf("after %s: %d %q", want, got, body)
+		}
+	}
+	// What a client sends badly is its own fault.
+	for _, bad := range []struct {
+		err  error
+		code int
+	}{{io.ErrUnexpectedEOF, 400}, {os.ErrDeadlineExceeded, 408}} {
+		r := httptest.NewRequest("POST", "/", io.MultiReader(strings.NewReader("fog"), iotest.ErrReader(bad.err)))
+		if w := proxied(t, behind.URL, text, policy.Visitor{}, r); w.Code != bad.code {
+			t.Errorf("a body that ends with %v: %d, want %d", bad.err, w.Code, bad.code)
 		}
 	}
 	for _, address := range []string{"http://127.0.0.1:1", "unix:/nowhere/at-all.sock", "http://name.invalid"} {
