@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"os"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -13,8 +14,8 @@ import (
 // (openat2, since Linux 5.6); where that is not there, as os.Root does.
 type directory struct {
 	root *os.Root
-	dir  *os.File // nil if openat2 is not there
-	fd   int      // of dir
+	dir  *os.File        // nil if openat2 is not there
+	conn syscall.RawConn // of dir: a descriptor that is used is not closed, and its number given to another
 }
 
 func openDirectory(path string) (*directory, error) {
@@ -25,7 +26,9 @@ func openDirectory(path string) (*directory, error) {
 	d := &directory{root: root}
 	if dir, err := root.Open("."); err == nil {
 		d.dir = dir
-		d.fd = int(dir.Fd())
+		if d.conn, err = dir.SyscallConn(); err != nil {
+			return nil, err
+		}
 		if fd, err := d.openat2("."); err == nil {
 			unix.Close(fd)
 		} else {
@@ -79,8 +82,10 @@ func (d *directory) openat2(name string) (fd int, err error) {
 		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS,
 	}
 	for {
-		fd, err := unix.Openat2(d.fd, name, how)
+		closed := d.conn.Control(func(in uintptr) { fd, err = unix.Openat2(int(in), name, how) })
 		switch {
+		case closed != nil:
+			return 0, closed
 		case err == nil:
 			return fd, nil
 		case errors.Is(err, unix.EINTR), errors.Is(err, unix.EAGAIN): // a rename passed by
