@@ -23,9 +23,20 @@ type Event struct {
 	Reference string // the number that the person was told
 }
 
+type eventRow struct {
+	ID, At                                                        int64
+	Kind, Account, Actor, Network, Detail, Door, Place, Reference string
+}
+
+func rowOf(e Event) eventRow {
+	return eventRow{0, millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail, e.Door, e.Place, e.Reference}
+}
+
+const insertEvent = `INSERT INTO activity (at, kind, account, actor, network, detail, door, place, reference)
+	VALUES (:at, :kind, :account, :actor, :network, :detail, :door, :place, :reference)`
+
 func record(ctx context.Context, tx sqlx.ExtContext, e Event) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO activity (at, kind, account, actor, network, detail, door, place, reference) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail, e.Door, e.Place, e.Reference)
+	_, err := sqlx.NamedExecContext(ctx, tx, insertEvent, rowOf(e))
 	return err
 }
 
@@ -137,10 +148,7 @@ func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
 	if q.After != 0 {
 		order = ` ORDER BY id` // nothing between is left out when there are more than asked for
 	}
-	var rows []struct {
-		ID, At                                                        int64
-		Kind, Account, Actor, Network, Detail, Door, Place, Reference string
-	}
+	var rows []eventRow
 	err := s.db.SelectContext(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference FROM activity`+where+order+` LIMIT ?`, append(args, q.Limit)...)
 	events := make([]Event, len(rows))
 	for i, r := range rows {

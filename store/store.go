@@ -42,7 +42,7 @@ var migrations embed.FS
 // journal is written through to the disk at each commit.
 func Open(path string) (*Store, error) {
 	pragmas := url.Values{"_pragma": {
-		"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)",
+		"busy_timeout(30000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)",
 	}, "_txlock": {"immediate"}}
 	// Made here if it is new, since the database would let everybody read it.
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)

@@ -386,6 +386,20 @@ func TestImport(t *testing.T) {
 	if _, err := r.SignIn(ctx, "cy", "kettle-moth-anvil", Origin{}, false); err != nil {
 		t.Error(err)
 	}
+	taken, _, err := r.Import(ctx, "test", []roster.Entry{{Line: 2, Name: "fy", Email: "BO@marram.example"}, {Line: 3, Name: "bo@marram.example"}, {Line: 4, Name: "gy@marram.example", Email: "gy@marram.example"}, {Line: 5, Name: "Bo"}}, true)
+	if err != nil || !strings.Contains(taken[0].Detail, "the address of Bo already") || taken[1].Action != "error" || taken[2].Action != "add" || taken[3].Action != "same" {
+		t.Errorf("what is taken: %v %v", taken, err)
+	}
+	later := roster.Entry{Line: 2, Name: "hy", Roles: []account.Grant{{Role: "keeper", From: c.Now().Add(time.Hour), Until: c.Now().Add(2 * time.Hour)}}}
+	if _, done, err := r.Import(ctx, "test", []roster.Entry{later}, false); err != nil || !done {
+		t.Fatal(done, err)
+	}
+	if a, err := r.Show(ctx, "hy"); err != nil || len(a.Roles(c.Now())) != 0 || len(a.Roles(c.Now().Add(time.Hour))) != 1 {
+		t.Errorf("a role that begins later: %+v, %v", a, err)
+	}
+	if same, _, err := r.Import(ctx, "test", []roster.Entry{later}, true); err != nil || same[0].Action != "same" {
+		t.Errorf("%v %v", same, err)
+	}
 	again, _, err := r.Import(ctx, "test", file[:2], true)
 	if err != nil || again[0].Action != "same" || again[1].Action != "same" {
 		t.Errorf("the same again: %v %v", again, err)

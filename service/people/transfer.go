@@ -25,20 +25,27 @@ type Transferred struct {
 // what would happen. If one line cannot be taken, nothing is.
 func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry, dry bool) (results []Transferred, done bool, err error) {
 	now := r.now()
+	known, err := r.known(ctx, all)
+	if err != nil {
+		return nil, false, err
+	}
 	seen := map[string]int{}
 	var imports []store.Import
 	ok := true
 	for _, t := range all {
 		result := Transferred{Line: t.Line, Name: strings.TrimSpace(t.Name)}
-		i, detail, err := r.transfer(ctx, actor, t, now)
+		i, detail, err := r.transfer(known, actor, t, now)
 		if err == nil {
-			for _, key := range []string{i.Keys.Name, i.Keys.Email} {
-				if key == "" {
-					continue
-				}
+			for _, key := range keysIn(i.Keys) {
 				if line, twice := seen[key]; twice {
 					err = invalid("%q stands in line %d already", key, line)
+				} else if owner, taken := known[key]; taken && owner.ID != i.Account.ID {
+					err = invalid("%q is the name or the address of %s already", key, owner.Name)
 				}
+			}
+		}
+		if err == nil {
+			for _, key := range keysIn(i.Keys) {
 				seen[key] = t.Line
 			}
 		}
@@ -74,8 +81,34 @@ func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry,
 	return results, true, nil
 }
 
+// keysIn returns the keys that there are.
+func keysIn(k store.Keys) []string {
+	if k.Email == "" || k.Email == k.Name {
+		return []string{k.Name}
+	}
+	return []string{k.Name, k.Email}
+}
+
+// known returns the accounts that have a name or address of the list, by those.
+func (r *Register) known(ctx context.Context, all []roster.Entry) (map[string]store.KeyedAccount, error) {
+	var keys []string
+	for _, t := range all {
+		if k, err := keysOf(strings.TrimSpace(t.Name), strings.TrimSpace(t.Email)); err == nil {
+			keys = append(keys, keysIn(k)...)
+		}
+	}
+	found, err := r.store.AccountsByKeys(ctx, keys)
+	known := map[string]store.KeyedAccount{}
+	for _, a := range found {
+		for _, key := range keysIn(a.Keys) {
+			known[key] = a
+		}
+	}
+	return known, err
+}
+
 // transfer plans what is done for one line, and says it in words; "" for nothing.
-func (r *Register) transfer(ctx context.Context, actor string, t roster.Entry, now time.Time) (i store.Import, detail string, err error) {
+func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t roster.Entry, now time.Time) (i store.Import, detail string, err error) {
 	if t.Err != nil {
 		return i, "", invalid("%v", t.Err)
 	}
@@ -95,8 +128,8 @@ func (r *Register) transfer(ctx context.Context, actor string, t roster.Entry, n
 		}
 	}
 	i.Hash = t.Hash
-	old, _, err := r.store.AccountByKey(ctx, i.Keys.Name)
-	if err == store.ErrNone {
+	found, is := known[i.Keys.Name]
+	if !is || found.Keys.Name != i.Keys.Name {
 		a := &account.Account{Name: name, Email: email, Notes: t.Notes, MadeAt: now, MadeBy: actor + ", import"}
 		a.Disabled = t.Disabled != nil && *t.Disabled
 		var roles []string
@@ -115,9 +148,7 @@ func (r *Register) transfer(ctx context.Context, actor string, t roster.Entry, n
 		i.Event = r.event("account added", a, actor, detail)
 		return i, detail, nil
 	}
-	if err != nil {
-		return i, "", err
-	}
+	old := *found.Account // of which known keeps what it was
 	var changes []string
 	change := func(what string, to string, in *string) {
 		if to != "" && to != *in {
@@ -155,9 +186,9 @@ func (r *Register) transfer(ctx context.Context, actor string, t roster.Entry, n
 	if t.Hash != "" {
 		changes = append(changes, "password")
 	}
-	i.Account = old
+	i.Account = &old
 	detail = strings.Join(changes, ", ")
-	i.Event = r.event("account changed", old, actor, fmt.Sprintf("import: %s", detail))
+	i.Event = r.event("account changed", &old, actor, fmt.Sprintf("import: %s", detail))
 	i.Event.Account = before
 	return i, detail, nil
 }
