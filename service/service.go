@@ -267,12 +267,12 @@ func (s *Service) build() {
 			}
 			return ours, err
 		},
-		Note: func(_ *http.Request, t *guard.Turn) string {
-			s.metrics.requests[t.Decision.Outcome].Inc()
-			if t.Decision.Outcome == policy.Admit && t.Book.IsOwn(t.Decision.Place) {
+		Note: func(_ *http.Request, t *guard.Turn, outcome policy.Outcome) string {
+			s.metrics.requests[outcome].Inc()
+			if outcome == policy.Admit && t.Book.IsOwn(t.Place) {
 				return "" // the sign-in page and its sisters are for everybody
 			}
-			return s.register.Note(&t.Decision, &t.Visitor)
+			return s.register.Note(outcome, t.Door, t.Place, &t.Visitor)
 		},
 		Own:    crossOrigin.Handler(own),
 		Turned: front.Turned,

@@ -34,12 +34,12 @@ type Guard struct {
 	Present func(r *http.Request, headers []string, want policy.Wanted, v *policy.Visitor) (ours bool, err error)
 	// Note is told what each request came to, before it is answered, and returns the
 	// reference under which that can be found again, "" for none. It may be nil.
-	Note func(r *http.Request, t *Turn) (reference string)
+	Note func(r *http.Request, t *Turn, outcome policy.Outcome) (reference string)
 	// Own answers the admitted requests for Ostiarius's own pages, below the prefix.
 	Own http.Handler
 	// Turned answers the requests that are not admitted: with the answer's status, and
 	// what the client can use to understand it.
-	Turned func(w http.ResponseWriter, r *http.Request, t *Turn)
+	Turned func(w http.ResponseWriter, r *http.Request, t *TurnedAway)
 	// Peers tells whose forwarding headers are believed.
 	Peers Peers
 	// BodyIdle is the longest time that a client may send nothing of a body; 30 seconds if
@@ -53,21 +53,31 @@ type House struct {
 	Site http.Handler // answers the admitted requests for places of the site
 }
 
-// A Turn is what became of a request, for the handlers behind the Guard.
+// A Turn is what the Guard knows of a request, for the handlers behind it. There is one for
+// each request, so it has no more than they need.
 type Turn struct {
-	Book     *policy.Book
-	Decision policy.Decision
-	Visitor  policy.Visitor
-	Client   policy.Client
-	Answer   policy.Answer
-	Address  string // of the page asked for, percent-encoded, with its query; "" if rejected
-	// Reference is the number under which a refusal is recorded.
-	Reference string
+	Book    *policy.Book
+	Place   place.Place  // what was judged; without a path if the request was rejected
+	Door    *policy.Door // that decided; nil if the request was rejected
+	Visitor policy.Visitor
+	Address string // of the page asked for, percent-encoded, with its query; "" if rejected
+	// Public says that everybody is admitted here, so that the answer is no secret.
+	Public bool
 	// Secure says that the client came over HTTPS.
 	Secure bool
 	// KeepCredentials says that the Authorization header was meant for the door, and not for
 	// what is behind it.
 	KeepCredentials bool
+}
+
+// A TurnedAway is a Turn that was not admitted.
+type TurnedAway struct {
+	*Turn
+	Decision policy.Decision
+	Client   policy.Client
+	Answer   policy.Answer
+	// Reference is the number under which a refusal is recorded.
+	Reference string
 }
 
 // SetHeaders sets the fields that the policy has for answers of the site, but for those
@@ -134,30 +144,33 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	t.Visitor.From, t.Secure = g.Peers.Client(r), g.Peers.Secure(r)
-	if t.Decision, err = g.decide(r, policy.Request{Method: r.Method, Host: r.Host, Path: path}, t); err != nil {
+	d, err := g.decide(r, policy.Request{Method: r.Method, Host: r.Host, Path: path}, t)
+	if err != nil {
 		unable(w, err)
 		return
 	}
-	address := t.Decision.Place.Address()
+	t.Place, t.Door, t.Public = d.Place, d.Door, d.Public
+	address := d.Place.Address()
 	asItStands := address == path && address == r.URL.Path && r.URL.RawPath == "" // nothing to be spelled otherwise
 	switch {
-	case t.Decision.Outcome == policy.Reject:
+	case d.Outcome == policy.Reject:
 	case asItStands && strings.HasPrefix(r.RequestURI, "/"):
 		t.Address = r.RequestURI
 	default:
 		t.Address = (&url.URL{Path: address, RawQuery: query}).RequestURI()
 	}
+	reference := ""
 	if g.Note != nil {
-		t.Reference = g.Note(r, t)
+		reference = g.Note(r, t, d.Outcome)
 	}
-	if t.Decision.Outcome != policy.Admit {
-		t.Client = policy.ClientOf(r.Header.Get)
-		t.Answer = book.Answer(t.Decision, t.Client, query)
+	if d.Outcome != policy.Admit {
+		away := &TurnedAway{Turn: t, Decision: d, Client: policy.ClientOf(r.Header.Get), Reference: reference}
+		away.Answer = book.Answer(d, away.Client, query)
 		keepPrivate(w.Header())
-		if t.Answer.Authenticate != "" {
-			w.Header().Set("WWW-Authenticate", t.Answer.Authenticate)
+		if away.Answer.Authenticate != "" {
+			w.Header().Set("WWW-Authenticate", away.Answer.Authenticate)
 		}
-		g.Turned(w, r, t)
+		g.Turned(w, r, away)
 		return
 	}
 
@@ -168,14 +181,14 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		inner.URL = &url.URL{Path: address, RawQuery: query, ForceQuery: r.URL.ForceQuery}
 	}
 	inner.RequestURI = t.Address
-	if book.IsOwn(t.Decision.Place) {
+	if book.IsOwn(d.Place) {
 		if book.Rules.FoldCase {
 			inner.URL = &url.URL{Path: unfolded(path), RawQuery: query, ForceQuery: r.URL.ForceQuery}
 		}
 		g.Own.ServeHTTP(w, inner)
 		return
 	}
-	if !t.Decision.Public || w.Header().Get("Set-Cookie") != "" {
+	if !d.Public || w.Header().Get("Set-Cookie") != "" {
 		keepPrivate(w.Header())
 		w.Header()["Vary"] = perVisitor // for caches that do not keep to the rule
 	}

@@ -189,7 +189,7 @@ type site struct {
 
 func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	entry := s.book.SourceOf(t.Decision.Place)
+	entry := s.book.SourceOf(t.Place)
 	if handler := s.handlers[entry]; handler != nil {
 		if entry.Proxy == "" { // a server behind may say otherwise; it is asked first
 			t.SetHeaders(w.Header())

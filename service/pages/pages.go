@@ -370,11 +370,11 @@ func (p *Pages) Upstream(w http.ResponseWriter, r *http.Request, status int) {
 }
 
 // Turned answers a request that was not admitted.
-func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.Turn) {
+func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) {
 	v := view{Site: t.Book.Site, Prefix: t.Book.Prefix, Account: t.Visitor.Account}
 	switch a := t.Answer; {
 	case a.Status == http.StatusSeeOther:
-		redirect(w, p.backToForm(r, t, a.Location))
+		redirect(w, p.backToForm(r, t.Turn, a.Location))
 		return
 	case a.Status == http.StatusNotFound:
 		p.missing(w, r, t.Book, t.Client)
@@ -388,14 +388,14 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.Turn) {
 		v.Hint = "What was found: " + t.Decision.Fault.Error() + "."
 	case a.Status == http.StatusUnauthorized:
 		if t.Client != policy.Browser {
-			problem(w, a.Status, "This asks for "+t.Decision.Door.Ask()+". Sign in at "+t.Book.Prefix+"/sign-in first.")
+			problem(w, a.Status, "This asks for "+t.Door.Ask()+". Sign in at "+t.Book.Prefix+"/sign-in first.")
 			return
 		}
 		v.Title, v.Lead = "Credentials are needed", "This page asks for a name and a password."
 		v.Hint = "Load the page again and type them when the browser asks."
 	default:
 		if t.Client != policy.Browser {
-			detail := "This asks for " + t.Decision.Door.Ask() + "."
+			detail := "This asks for " + t.Door.Ask() + "."
 			if a.Say != "" {
 				detail = a.Say
 			}
@@ -409,7 +409,7 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.Turn) {
 		if a.Say != "" {
 			v.Lead = a.Say
 		} else {
-			v.Asks = t.Decision.Door.Ask()
+			v.Asks = t.Door.Ask()
 		}
 		v.Other = t.Book.Prefix + "/sign-in?other&next=" + url.QueryEscape(t.Address)
 		if t.Visitor.SignedIn {

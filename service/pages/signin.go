@@ -37,7 +37,7 @@ func (p *Pages) signInForm(w http.ResponseWriter, r *http.Request) {
 // admitted reports whether the visitor of t may go to an address of this site.
 func (p *Pages) admitted(t *guard.Turn, address string) bool {
 	path, _, _ := strings.Cut(address, "?")
-	return t.Book.Decide(policy.Request{Method: http.MethodGet, Host: t.Decision.Place.Host, Path: path}, &t.Visitor).Outcome == policy.Admit
+	return t.Book.Decide(policy.Request{Method: http.MethodGet, Host: t.Place.Host, Path: path}, &t.Visitor).Outcome == policy.Admit
 }
 
 func (p *Pages) showSignIn(w http.ResponseWriter, r *http.Request, status int, v view) {

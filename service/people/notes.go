@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/store"
 )
@@ -38,23 +39,23 @@ const mostNotes = 500
 
 // Note counts what a request came to. One that was refused, or was told that nothing is
 // there, is recorded by itself, with the reference under which it can be found.
-func (r *Register) Note(d *policy.Decision, v *policy.Visitor) (reference string) {
+func (r *Register) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v *policy.Visitor) (reference string) {
 	n := &r.notes
 	t := n.tally.Load()
 	for t == nil {
 		n.tally.CompareAndSwap(nil, &tally{hour: r.now().Unix() / 3600})
 		t = n.tally.Load()
 	}
-	t.of(d.Door)[slices.Index(policy.Outcomes[:], d.Outcome)].Add(1)
-	if d.Outcome != policy.Refuse && d.Outcome != policy.Hide {
+	t.of(door)[slices.Index(policy.Outcomes[:], outcome)].Add(1)
+	if outcome != policy.Refuse && outcome != policy.Hide {
 		return ""
 	}
-	if d.Outcome == policy.Refuse {
+	if outcome == policy.Refuse {
 		text := rand.Text()
 		reference = text[:4] + "-" + text[4:8]
 	}
 	kind, network := "refused", ""
-	if d.Outcome == policy.Hide {
+	if outcome == policy.Hide {
 		kind = "hidden"
 	}
 	if v.From.IsValid() {
@@ -62,7 +63,7 @@ func (r *Register) Note(d *policy.Decision, v *policy.Visitor) (reference string
 	}
 	n.add(store.Event{
 		At: r.now(), Kind: kind, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
-		Door: d.Door.Label(), Place: cut(d.Place.Method+" "+d.Place.Host+d.Place.Path, 300), Detail: "asks for " + d.Door.Admit.String(),
+		Door: door.Label(), Place: cut(at.Method+" "+at.Host+at.Path, 300), Detail: "asks for " + door.Admit.String(),
 	})
 	return reference
 }

@@ -413,13 +413,13 @@ func TestNotes(t *testing.T) {
 	v := policy.Visitor{SignedIn: true, Account: "ines"}
 	at := place.Place{Method: "GET", Path: "/office"}
 	for range 3 {
-		r.Note(&policy.Decision{Outcome: policy.Admit, Door: door, Place: at}, &v)
+		r.Note(policy.Admit, door, at, &v)
 	}
-	reference := r.Note(&policy.Decision{Outcome: policy.Refuse, Door: door, Place: at}, &v)
+	reference := r.Note(policy.Refuse, door, at, &v)
 	if len(reference) != 9 {
 		t.Errorf("reference %q", reference)
 	}
-	if hidden := r.Note(&policy.Decision{Outcome: policy.Hide, Door: door, Place: at}, &v); hidden != "" {
+	if hidden := r.Note(policy.Hide, door, at, &v); hidden != "" {
 		t.Errorf("a hidden place has the reference %q", hidden)
 	}
 	events, err := r.Events(ctx, EventQuery{Reference: strings.ToLower(reference), Limit: 10})
@@ -428,7 +428,7 @@ func TestNotes(t *testing.T) {
 	}
 	c.pass(time.Hour)
 	for range 2000 {
-		r.Note(&policy.Decision{Outcome: policy.Refuse, Door: door, Place: at}, &v)
+		r.Note(policy.Refuse, door, at, &v)
 	}
 	counts, err := r.Counts(ctx, c.Now().Add(-24*time.Hour))
 	if err != nil || fmt.Sprint(len(counts), counts[0].N, counts[len(counts)-1].N) != "4 3 2000" {

@@ -93,7 +93,7 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			t := guard.TurnOf(resp.Request)
 			// Of a guarded answer the guard has said that nobody may store it; what the
 			// server behind says of that does not count.
-			if t == nil || !t.Decision.Public {
+			if t == nil || !t.Public {
 				resp.Header.Del("Cache-Control")
 				resp.Header.Del("Expires")
 			}
@@ -215,8 +215,8 @@ func handOn(h http.Header, in *http.Request, ownCookies []string) {
 		h.Set("Ostiarius-User", url.PathEscape(t.Visitor.Account))
 		h.Set("Ostiarius-Roles", strings.Join(t.Book.RolesOf(&t.Visitor), ", "))
 	}
-	if t.Decision.Door != nil {
-		h.Set("Ostiarius-Door", (&url.URL{Path: t.Decision.Door.Label()}).EscapedPath())
+	if t.Door != nil {
+		h.Set("Ostiarius-Door", (&url.URL{Path: t.Door.Label()}).EscapedPath())
 	}
 }
 

@@ -52,13 +52,13 @@ func guarded(t testing.TB, settings string) func(target string) (judged string, 
 	g := &guard.Guard{
 		House: func() *guard.House {
 			return &guard.House{Book: book, Site: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				judged = guard.TurnOf(r).Decision.Place.Path
+				judged = guard.TurnOf(r).Place.Path
 				files.ServeHTTP(w, r)
 			})}
 		},
 		Who:    func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil },
 		Own:    http.NotFoundHandler(),
-		Turned: func(w http.ResponseWriter, r *http.Request, t *guard.Turn) { w.WriteHeader(t.Answer.Status) },
+		Turned: func(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) { w.WriteHeader(t.Answer.Status) },
 	}
 	return func(target string) (string, int, string, bool) {
 		u, err := url.ParseRequestURI(target)
@@ -180,7 +180,7 @@ func proxied(t *testing.T, behind, policyText string, v policy.Visitor, r *http.
 			return ours, err
 		},
 		Own:    http.NotFoundHandler(),
-		Turned: func(w http.ResponseWriter, r *http.Request, t *guard.Turn) { w.WriteHeader(t.Answer.Status) },
+		Turned: func(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) { w.WriteHeader(t.Answer.Status) },
 	}
 	w := httptest.NewRecorder()
 	r.RequestURI = r.URL.RequestURI()
