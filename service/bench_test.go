@@ -82,13 +82,13 @@ var perSecond = regexp.MustCompile(`Requests/sec:\s+([0-9.]+)`)
 // processor time this process needed for each, in microseconds.
 type measure struct{ rate, cpu float64 }
 
-// rate measures one address.
+// rate measures one address, with a thread of wrk for each of two cores.
 func rate(b *testing.B, seconds int, url string, headers ...string) measure {
 	b.Helper()
 	if _, err := exec.LookPath("wrk"); err != nil {
 		b.Skip("wrk is not here; `make bench` installs it")
 	}
-	args := []string{"-t1", "-c32", fmt.Sprintf("-d%ds", seconds)}
+	args := []string{"-t2", "-c64", fmt.Sprintf("-d%ds", seconds)}
 	for _, h := range headers {
 		args = append(args, "-H", h)
 	}

@@ -188,9 +188,9 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		g.Own.ServeHTTP(w, inner)
 		return
 	}
-	if !d.Public || w.Header().Get("Set-Cookie") != "" {
-		keepPrivate(w.Header())
-		w.Header()["Vary"] = perVisitor // for caches that do not keep to the rule
+	if h := w.Header(); !d.Public || h.Get("Set-Cookie") != "" {
+		keepPrivate(h)
+		h["Vary"] = perVisitor // for caches that do not keep to the rule
 	}
 	house.Site.ServeHTTP(w, inner)
 }

@@ -535,8 +535,12 @@ func (c *sessions) prune(now time.Time) {
 }
 
 func (c *sessions) touch(e *entry, at int64) {
-	e.seen.Store(at)
-	if e.dirty.CompareAndSwap(false, true) {
+	// Many requests of one session come in the same millisecond; they need not wait for each
+	// other.
+	if e.seen.Load() != at {
+		e.seen.Store(at)
+	}
+	if !e.dirty.Load() && e.dirty.CompareAndSwap(false, true) {
 		c.usedMu.Lock()
 		c.inUse = append(c.inUse, e)
 		c.usedMu.Unlock()
