@@ -145,7 +145,9 @@ func (s *guarded) inFront(b *testing.B) (bare, behind string) {
 	g := *s.guard
 	house := &guard.House{Book: s.policy.Book(), Site: http.HandlerFunc(trivial)}
 	g.House = func() *guard.House { return house }
-	servers := []*httptest.Server{httptest.NewServer(house.Site), httptest.NewServer(&g)}
+	servers := []*httptest.Server{httptest.NewServer(house.Site), httptest.NewUnstartedServer(&g)}
+	servers[1].Config.ConnContext = guard.ConnContext
+	servers[1].Start()
 	b.Cleanup(func() {
 		for _, server := range servers {
 			server.Close()

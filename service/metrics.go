@@ -3,6 +3,7 @@ package service
 import (
 	"net/http"
 	"slices"
+	"sync/atomic"
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
@@ -14,20 +15,29 @@ import (
 
 // metrics are what the service counts of itself, in the form of Prometheus.
 type metrics struct {
-	requests map[policy.Outcome]prometheus.Counter
-	handler  http.Handler
+	own     atomic.Int64 // requests for own pages that were admitted
+	handler http.Handler
 }
 
-func newMetrics(version string) *metrics {
+// newMetrics makes the metrics. The function says how many requests for other than own pages
+// came to an outcome.
+func newMetrics(version string, total func(policy.Outcome) int64) *metrics {
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "ostiarius_build_info", Help: "1, with the version.", ConstLabels: prometheus.Labels{"version": version}})
 	build.Set(1)
-	requests := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ostiarius_requests_total", Help: "Requests by what they came to."}, []string{"outcome"})
-	registry.MustRegister(build, requests)
-	m := &metrics{requests: map[policy.Outcome]prometheus.Counter{}, handler: promhttp.HandlerFor(registry, promhttp.HandlerOpts{})}
+	registry.MustRegister(build)
+	m := &metrics{handler: promhttp.HandlerFor(registry, promhttp.HandlerOpts{})}
 	for _, outcome := range policy.Outcomes {
-		m.requests[outcome] = requests.WithLabelValues(string(outcome))
+		registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{
+			Name: "ostiarius_requests_total", Help: "Requests by what they came to.", ConstLabels: prometheus.Labels{"outcome": string(outcome)},
+		}, func() float64 {
+			n := total(outcome)
+			if outcome == policy.Admit {
+				n += m.own.Load()
+			}
+			return float64(n)
+		}))
 	}
 	return m
 }

@@ -206,7 +206,7 @@ func (s *Service) publicURL() string {
 func (s *Service) build() {
 	front := s.pages
 	front.Register = s.register
-	s.metrics = newMetrics(s.settings.Version)
+	s.metrics = newMetrics(s.settings.Version, s.register.Total)
 	administration := api.API{Register: s.register, Policy: s.policy, Status: s.Status, Now: time.Now, Log: s.settings.Log}
 	bySession, bySocket := administration, administration
 	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
@@ -268,8 +268,8 @@ func (s *Service) build() {
 			return ours, err
 		},
 		Note: func(_ *http.Request, t *guard.Turn, outcome policy.Outcome) string {
-			s.metrics.requests[outcome].Inc()
 			if outcome == policy.Admit && t.Book.IsOwn(t.Place) {
+				s.metrics.own.Add(1)
 				return "" // the sign-in page and its sisters are for everybody
 			}
 			return s.register.Note(outcome, t.Door, t.Place, &t.Visitor)
@@ -308,7 +308,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer cancel()
 	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
 	servers := []*http.Server{
-		{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: maxHeader, ErrorLog: log},
+		{Handler: s.handler, ConnContext: guard.ConnContext, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: maxHeader, ErrorLog: log},
 		{Handler: s.admin, ReadHeaderTimeout: 10 * time.Second},
 	}
 	failed := make(chan error, 4)

@@ -1,6 +1,8 @@
 package guard
 
 import (
+	"context"
+	"net"
 	"net/http"
 	"net/netip"
 	"strings"
@@ -20,19 +22,27 @@ func (p Peers) trust(a netip.Addr) bool {
 	return false
 }
 
+type peerKey struct{}
+
+// ConnContext is for http.Server.ConnContext: the address at the other end is then read once
+// for each connection, and not for each request.
+func ConnContext(ctx context.Context, c net.Conn) context.Context {
+	return context.WithValue(ctx, peerKey{}, readPeer(c.RemoteAddr().String()))
+}
+
 func peer(r *http.Request) netip.Addr {
-	host := r.RemoteAddr
-	if i := strings.LastIndexByte(host, ':'); i > 0 {
-		host = host[:i]
+	if a, ok := r.Context().Value(peerKey{}).(netip.Addr); ok {
+		return a
 	}
-	if strings.HasPrefix(host, "[") {
-		host = strings.Trim(host, "[]")
-	}
-	a, err := netip.ParseAddr(host)
+	return readPeer(r.RemoteAddr)
+}
+
+func readPeer(address string) netip.Addr {
+	port, err := netip.ParseAddrPort(address)
 	if err != nil {
 		return netip.Addr{} // such as a Unix socket
 	}
-	return a.Unmap().WithZone("")
+	return port.Addr().Unmap().WithZone("")
 }
 
 // Client returns the address of the client. Behind trusted peers it is the last address

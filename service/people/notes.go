@@ -19,7 +19,8 @@ import (
 type notes struct {
 	tally   atomic.Pointer[tally]
 	mu      sync.Mutex
-	before  *tally // the one that was written down last: a request may still have had it in hand
+	before  *tally                      // the one that was written down last: a request may still have had it in hand
+	total   [len(policy.Outcomes)]int64 // of all that was counted in tallies before
 	events  []store.Event
 	dropped int64
 }
@@ -76,8 +77,8 @@ func (t *tally) of(door *policy.Door) *outcomes {
 	return found.(*outcomes)
 }
 
-// counts returns what was counted since it was last called.
-func (t *tally) counts() (all []store.Count) {
+// counts returns what was counted since it was last called, and adds it to total.
+func (t *tally) counts(total *[len(policy.Outcomes)]int64) (all []store.Count) {
 	t.doors.Range(func(key, value any) bool {
 		label := ""
 		if door := key.(*policy.Door); door != nil {
@@ -85,12 +86,30 @@ func (t *tally) counts() (all []store.Count) {
 		}
 		for i := range value.(*outcomes) {
 			if times := value.(*outcomes)[i].Swap(0); times > 0 {
+				total[i] += times
 				all = append(all, store.Count{Hour: time.Unix(t.hour*3600, 0), Door: label, Outcome: string(policy.Outcomes[i]), N: times})
 			}
 		}
 		return true
 	})
 	return all
+}
+
+// Total returns how many requests came to an outcome since the start.
+func (r *Register) Total(outcome policy.Outcome) int64 {
+	n, i := &r.notes, slices.Index(policy.Outcomes[:], outcome)
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	total := n.total[i]
+	for _, t := range []*tally{n.before, n.tally.Load()} {
+		if t != nil {
+			t.doors.Range(func(_, counted any) bool {
+				total += counted.(*outcomes)[i].Load()
+				return true
+			})
+		}
+	}
+	return total
 }
 
 // add notes an event by itself.
@@ -112,7 +131,7 @@ func (r *Register) FlushNotes(ctx context.Context) error {
 	last := n.tally.Swap(nil)
 	for _, t := range []*tally{n.before, last} {
 		if t != nil {
-			all = append(all, t.counts()...)
+			all = append(all, t.counts(&n.total)...)
 		}
 	}
 	events, dropped := n.events, n.dropped
