@@ -97,8 +97,11 @@ func (h Host) Example() string {
 // readHost returns the canonical form of the host of a request: lower case, without
 // port and without the final dot of a fully qualified name (RFC 3986, section 3.2.2).
 func readHost(host string) (string, error) {
-	if host == "" || plainHost(host) {
-		return host, nil
+	if host == "" {
+		return "", nil
+	}
+	if name, ok := plainHost(host); ok {
+		return name, nil
 	}
 	bad := func(at int, reason string) (string, error) {
 		return "", &Unreadable{What: "host", Value: host, Offset: at, Reason: reason}
@@ -154,11 +157,11 @@ func readHost(host string) (string, error) {
 	return name, nil
 }
 
-// plainHost reports whether a host is canonical already, which most are: labels of
-// lower-case letters, digits, - and _, with single dots between them.
-func plainHost(host string) bool {
+// plainHost returns a host without its port if it is as most are: letters in lower case, no
+// address in brackets, no dot at the end. Others are read with more care.
+func plainHost(host string) (name string, ok bool) {
 	if len(host) > 255 {
-		return false
+		return "", false
 	}
 	dot := true
 	for i := 0; i < len(host); i++ {
@@ -168,11 +171,13 @@ func plainHost(host string) bool {
 			dot = false
 		case c == '.' && !dot:
 			dot = true
+		case c == ':' && !dot:
+			return host[:i], isPort(host[i:])
 		default:
-			return false
+			return "", false
 		}
 	}
-	return !dot
+	return host, !dot
 }
 
 func isPort(s string) bool { // ":8460", or ":" alone (RFC 3986 allows an empty port)
