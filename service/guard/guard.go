@@ -102,10 +102,11 @@ func (l *Later) Error() string { return l.Text }
 
 type turnKey struct{}
 
-// A turning is the context of a request that is handed on, with its Turn.
+// A turning is a request that is handed on, its context, and its Turn, in one piece.
 type turning struct {
 	context.Context
-	turn Turn
+	turn    Turn
+	request http.Request
 }
 
 func (t *turning) Value(key any) any {
@@ -176,7 +177,8 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 	// What was judged is what is served: the source sees the canonical path and nothing
 	// of how it was spelled.
-	inner := r.WithContext(turning)
+	inner := &turning.request
+	*inner = *r.WithContext(turning)
 	if !asItStands {
 		inner.URL = &url.URL{Path: address, RawQuery: query, ForceQuery: r.URL.ForceQuery}
 	}
