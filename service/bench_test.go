@@ -115,14 +115,14 @@ func used(b *testing.B) time.Duration {
 	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
 }
 
-// against measures a baseline and what is compared with it in turns, seven times, so that
+// against measures a baseline and what is compared with it in turns, fifteen times, so that
 // the machine's moods hit both alike, and reports medians: of the rates, of their ratios,
 // and of the ratios of processor time, which other programs on the machine disturb less.
 func against(b *testing.B, baseline, measured func() measure) {
 	var base, rates, ratios, cpu []float64
 	for b.Loop() {
 		base, rates, ratios, cpu = nil, nil, nil, nil
-		for range 7 {
+		for range 15 {
 			one, other := baseline(), measured()
 			base, rates = append(base, one.rate), append(rates, other.rate)
 			ratios, cpu = append(ratios, other.rate/one.rate), append(cpu, one.cpu/other.cpu)
