@@ -142,12 +142,15 @@ type opened struct {
 	buffer   []byte // what was read, if there is no file
 }
 
+// Close may be called again; a buffer given back twice would serve two answers.
 func (o *opened) Close() {
 	if o.file != nil {
 		o.file.Close()
-		return
 	}
-	buffers{}.Put(o.buffer)
+	if o.buffer != nil {
+		buffers{}.Put(o.buffer)
+		o.buffer = nil
+	}
 }
 
 func openIn(root *os.Root, name string) (*opened, error) {

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Keyring, type RingEntry } from "../api";
-import { ago, Ask, Drawer, field, plain, primary, Secret, when } from "../parts/controls";
+import { Added, ago, Ask, Drawer, field, FormEnd, plain, primary, Secret, when } from "../parts/controls";
 import { Import } from "../parts/Import";
 import { Broken, Heading, Loading } from "../parts/states";
 
@@ -174,20 +174,10 @@ function Add({ ring, onDone }: { ring: string; onDone: () => void }) {
       return { password, bits };
     },
   });
-  if (add.isSuccess)
-    return (
-      <div className="flex flex-col gap-4">
-        <p className="text-good" role="status">
-          {e.name} is added.
-        </p>
-        <Secret label={`The password of ${e.name}, shown this once (strong: at least 2 to the power of ${Math.round(add.data.bits)} guesses):`} text={add.data.password} />
-        <div>
-          <button type="button" className={plain} onClick={onDone}>
-            Done
-          </button>
-        </div>
-      </div>
-    );
+  if (add.isSuccess) {
+    const label = `The password of ${e.name}, shown this once (strong: at least 2 to the power of ${Math.round(add.data.bits)} guesses):`;
+    return <Added name={e.name} secret={{ label, text: add.data.password }} onDone={onDone} />;
+  }
   return (
     <form
       className="flex flex-col gap-4"
@@ -209,19 +199,7 @@ function Add({ ring, onDone }: { ring: string; onDone: () => void }) {
         <input type="datetime-local" className={`${field} w-fit text-base`} value={e.until} onChange={(x) => setE({ ...e, until: x.target.value })} />
       </label>
       <p className="text-soft">The password is generated and shown once.</p>
-      {add.error && (
-        <p role="alert" className="text-bad">
-          {add.error.message}
-        </p>
-      )}
-      <div className="flex gap-2">
-        <button type="submit" className={primary} disabled={add.isPending}>
-          Add
-        </button>
-        <button type="button" className={plain} onClick={onDone}>
-          Leave it
-        </button>
-      </div>
+      <FormEnd yes="Add" busy={add.isPending} error={add.error} onNo={onDone} />
     </form>
   );
 }

@@ -3,7 +3,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, exported, type Grant, type Person } from "../api";
-import { ago, Ask, Drawer, field, Pager, plain, primary, Secret, small, useSettled, when } from "../parts/controls";
+import { Added, ago, Ask, Drawer, field, FormEnd, Pager, plain, primary, Secret, small, useSettled, when } from "../parts/controls";
 import { Import } from "../parts/Import";
 import { Broken, Heading, Loading } from "../parts/states";
 
@@ -424,20 +424,7 @@ function Add({ roles, onDone }: { roles: string[]; onDone: () => void }) {
       return undefined;
     },
   });
-  if (add.isSuccess)
-    return (
-      <div className="flex flex-col gap-4">
-        <p className="text-good" role="status">
-          {p.name} is added.
-        </p>
-        {add.data && <Secret {...add.data} />}
-        <div>
-          <button type="button" className={plain} onClick={onDone}>
-            Done
-          </button>
-        </div>
-      </div>
-    );
+  if (add.isSuccess) return <Added name={p.name} secret={add.data} onDone={onDone} />;
   return (
     <form
       className="flex flex-col gap-4"
@@ -490,19 +477,7 @@ function Add({ roles, onDone }: { roles: string[]; onDone: () => void }) {
           </div>
         )}
       </fieldset>
-      {add.error && (
-        <p role="alert" className="text-bad">
-          {add.error.message}
-        </p>
-      )}
-      <div className="flex gap-2">
-        <button type="submit" className={primary} disabled={add.isPending}>
-          Add
-        </button>
-        <button type="button" className={plain} onClick={onDone}>
-          Leave it
-        </button>
-      </div>
+      <FormEnd yes="Add" busy={add.isPending} error={add.error} onNo={onDone} />
     </form>
   );
 }

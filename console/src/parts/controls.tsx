@@ -78,6 +78,44 @@ export function Ask({ question, text, yes, busy, error, onYes, onNo }: { questio
   );
 }
 
+// The end of a form: what went wrong, and the two ways on.
+export function FormEnd({ yes, busy, error, onNo }: { yes: string; busy: boolean; error: Error | null; onNo: () => void }) {
+  return (
+    <>
+      {error && (
+        <p role="alert" className="text-bad">
+          {error.message}
+        </p>
+      )}
+      <div className="flex gap-2">
+        <button type="submit" className={primary} disabled={busy}>
+          {yes}
+        </button>
+        <button type="button" className={plain} onClick={onNo}>
+          Leave it
+        </button>
+      </div>
+    </>
+  );
+}
+
+// What a form has added, with a secret that is shown this once.
+export function Added({ name, secret, onDone }: { name: string; secret?: { label: string; text: string }; onDone: () => void }) {
+  return (
+    <div className="flex flex-col gap-4">
+      <p className="text-good" role="status">
+        {name} is added.
+      </p>
+      {secret && <Secret {...secret} />}
+      <div>
+        <button type="button" className={plain} onClick={onDone}>
+          Done
+        </button>
+      </div>
+    </div>
+  );
+}
+
 // Which part of a long list is shown, and the way to the next.
 export function Pager({ offset, shown, total, onMove }: { offset: number; shown: number; total: number; onMove: (offset: number) => void }) {
   if (total <= shown && offset === 0) return null;
