@@ -134,16 +134,23 @@ func against(b *testing.B, baseline, measured func() measure) {
 	}
 }
 
-// trivial is the handler behind the guard, and without it the baseline.
+// trivial is the handler behind the guard, and without it the baseline. Like most handlers
+// it says what it answers with.
 func trivial(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	silent(w, r)
+}
+
+// silent is the same without any header field, for which net/http makes no map.
+func silent(w http.ResponseWriter, r *http.Request) {
 	io.WriteString(w, "the lamp is lit\n")
 }
 
-// inFront returns the addresses of trivial, and of trivial behind the guard.
-func (s *guarded) inFront(b *testing.B) (bare, behind string) {
+// inFront returns the addresses of a handler, and of the same behind the guard.
+func (s *guarded) inFront(b *testing.B, handler http.HandlerFunc) (bare, behind string) {
 	b.Helper()
 	g := *s.guard
-	house := &guard.House{Book: s.policy.Book(), Site: http.HandlerFunc(trivial)}
+	house := &guard.House{Book: s.policy.Book(), Site: handler}
 	g.House = func() *guard.House { return house }
 	servers := []*httptest.Server{httptest.NewServer(house.Site), httptest.NewUnstartedServer(&g)}
 	servers[1].Config.ConnContext = guard.ConnContext
@@ -161,22 +168,17 @@ func (s *guarded) inFront(b *testing.B) (bare, behind string) {
 func BenchmarkGuard(b *testing.B) {
 	s := benchService(b, cheap)
 	cookie := "Cookie: ostiarius-session=" + s.token
-	bare, behind := s.inFront(b)
+	bare, behind := s.inFront(b, trivial)
 	files := httptest.NewServer(http.FileServer(http.Dir(filepath.Join(s.dir, "site"))))
 	defer files.Close()
 	b.Run("session", func(b *testing.B) {
 		against(b, func() measure { return rate(b, 1, bare, cookie) }, func() measure { return rate(b, 1, behind, cookie) })
 	})
-	// The same answer to the last byte, without any check. The difference is what net/http
-	// needs for the two fields that a private answer has: as much as the guard itself.
-	same := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Cache-Control", "private, no-store")
-		w.Header().Set("Vary", "Cookie, Authorization")
-		trivial(w, r)
-	}))
-	defer same.Close()
-	b.Run("session-same-answer", func(b *testing.B) {
-		against(b, func() measure { return rate(b, 1, same.URL, cookie) }, func() measure { return rate(b, 1, behind, cookie) })
+	// The hardest baseline: net/http needs about as much for the first field of an answer,
+	// whoever sets it, as the guard needs for everything.
+	b.Run("session-silent", func(b *testing.B) {
+		bare, behind := s.inFront(b, silent)
+		against(b, func() measure { return rate(b, 1, bare, cookie) }, func() measure { return rate(b, 1, behind, cookie) })
 	})
 	// What of it is the session: a public page of the guard, which looks at no session.
 	b.Run("session-check", func(b *testing.B) {
@@ -190,11 +192,13 @@ func BenchmarkGuard(b *testing.B) {
 // Credentials of HTTP Basic with each request, and a server behind the proxy.
 func BenchmarkBasicAndProxy(b *testing.B) {
 	s := benchService(b, secret.DefaultCost)
-	bare, behind := s.inFront(b)
 	credentials := "Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte("ines:seven-brass-prisms"))
-	b.Run("basic", func(b *testing.B) {
-		against(b, func() measure { return rate(b, 1, bare+"/basic", credentials) }, func() measure { return rate(b, 1, behind+"/basic", credentials) })
-	})
+	for name, handler := range map[string]http.HandlerFunc{"basic": trivial, "basic-silent": silent} {
+		b.Run(name, func(b *testing.B) {
+			bare, behind := s.inFront(b, handler)
+			against(b, func() measure { return rate(b, 1, bare+"/basic", credentials) }, func() measure { return rate(b, 1, behind+"/basic", credentials) })
+		})
+	}
 
 	socket := filepath.Join(s.dir, "app.sock")
 	listener, err := net.Listen("unix", socket)
