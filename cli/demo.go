@@ -48,7 +48,7 @@ to begin anew.`,
 			for _, p := range demo.People {
 				fmt.Fprintf(t, "  %s\t%s\t%s\t%s\n", p.Name, p.Password, strings.Join(p.Roles, ", "), p.About)
 			}
-			fmt.Fprintf(t, "  %s\t%s\t\tin the keyring outer: the gate before the office's keys\n", demo.GateName, demo.GatePassword)
+			fmt.Fprintf(t, "  %s\t%s\t\tin the keyring outer: the gate before the office\n", demo.GateName, demo.GatePassword)
 			t.Flush()
 			policy := settings.Policy
 			if absolute, err := filepath.Abs(policy); err == nil {
@@ -56,9 +56,9 @@ to begin anew.`,
 			}
 			fmt.Fprintf(out, `
 Three things to try:
-  1. Open %[1]s/office/ and sign in as walt, then as tobias.
+  1. Open %[1]s/press/ and sign in as walt, then as tobias.
   2. Ask why: sign in as agnes and open %[1]s/door/console/, or type
-     %[4]s explain GET /office/ --as role:volunteer --data %[3]s
+     %[4]s explain GET /press/ --as role:volunteer --data %[3]s
   3. Change who may go where: edit %[2]s
      and load the page again.
 

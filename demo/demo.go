@@ -84,7 +84,7 @@ func Enrol(ctx context.Context, register *people.Register, directory string) err
 			return fmt.Errorf("the demo account %s: %w", p.Name, err)
 		}
 	}
-	_, err := register.AddEntry(ctx, "demo", "outer", people.NewEntry{Name: GateName, Password: GatePassword, Note: "for those who fetch keys"})
+	_, err := register.AddEntry(ctx, "demo", "outer", people.NewEntry{Name: GateName, Password: GatePassword, Note: "for everybody who works in the office"})
 	var mistake *people.Mistake
 	if err != nil && !(errors.As(err, &mistake) && mistake.Kind != "invalid") { // somebody may have removed the keyring
 		return fmt.Errorf("the demo's keyring: %w", err)

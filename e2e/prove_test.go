@@ -216,7 +216,7 @@ func TestContinuousIntegration(t *testing.T) {
 	if code, out := shell("sh opening.sh"); code != 1 || !strings.Contains(out, "this opens something") {
 		t.Errorf("something opens: exit %d\n%s", code, out)
 	}
-	write(t, dir, "doors.yaml", strings.Replace(string(policy), "/office/**, admit: { role: trustee }", "/office/**, admit: { role: keeper }", 1))
+	write(t, dir, "doors.yaml", strings.Replace(string(policy), "outer, role: trustee", "outer, role: keeper", 1))
 	if code, out := shell("sh pipeline.sh"); code != 1 || !strings.Contains(out, "guarantee-broken") {
 		t.Errorf("a guarantee breaks: exit %d\n%s", code, out)
 	}
@@ -228,11 +228,11 @@ func TestConsoleMatrix(t *testing.T) {
 	look(ctx, t, "table", "/office/**")
 	look(ctx, t, "table", "everything else (unlisted)")
 	accessible(ctx, t, "matrix")
-	look(ctx, t, "table", "/minutes") // open, since a door stands below
 	do(ctx, t, chromedp.Click(`//button[@aria-label="Below /visit/**"]`))
 	look(ctx, t, "table", "/getting-here")
+	do(ctx, t, chromedp.Click(`//button[@aria-label="Below /office/**"]`))
 	do(ctx, t, chromedp.Click(`//button[@aria-label="/minutes as role:keeper: refuse"]`))
-	look(ctx, t, "[role=dialog]", "missing is the role trustee")
+	look(ctx, t, "[role=dialog]", "missing is credentials of the keyring outer and the role trustee")
 	look(ctx, t, "[role=dialog]", "GET /office/minutes/")
 	accessible(ctx, t, "matrix, why")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))

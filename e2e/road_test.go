@@ -51,7 +51,7 @@ func TestAnswersForScriptsAndPrograms(t *testing.T) {
 	for name, headers := range map[string][]string{
 		"script": {"Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}, "program": {"Accept", "application/json"},
 	} {
-		a := p.get("/office/", headers...)
+		a := p.get("/press/", headers...)
 		if a.status != 401 || a.location != "" || a.header.Get("Content-Type") != "application/problem+json" || !strings.HasPrefix(a.header.Get("WWW-Authenticate"), "Session ") {
 			t.Errorf("%s: %d %v", name, a.status, a.header)
 		}

@@ -66,7 +66,7 @@ func take(directory string, only []string) error {
 	pictures := []picture{
 		{name: "demo-site", path: "/"},
 		{name: "sign-in", path: "/rota/"},
-		{name: "turned-away", path: "/office/", who: walt},
+		{name: "turned-away", path: "/press/", who: walt},
 		{name: "account", path: "/door/account", who: walt},
 		{name: "console-today", path: "/door/console/", who: agnes, do: []step{chromedp.WaitVisible(`//h2[contains(., "Latest refusals")]`)}},
 		{name: "console-people", path: "/door/console/people?person=ines", who: agnes, do: []step{chromedp.WaitVisible(`//h3[.="Sessions"]`)}},
@@ -83,7 +83,7 @@ func take(directory string, only []string) error {
 			chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Click(`//button[.="History"]`), chromedp.WaitVisible(chromedp.CSS(".cm-changedLine")),
 		}},
 		{name: "console-matrix", path: "/door/console/matrix?as=role:trustee,proof-age:20m", who: agnes, do: []step{
-			chromedp.WaitVisible(`//code[.="/office/**"]`), chromedp.WaitVisible(`//code[.="/minutes"]`),
+			chromedp.Click(`//button[@aria-label="Below /office/**"]`), chromedp.WaitVisible(`//code[.="/minutes"]`),
 		}},
 		{name: "matrix-page", path: "matrix.html"},
 		{name: "console-guarantees", path: "/door/console/policy", who: agnes, do: []step{
@@ -144,8 +144,8 @@ func anotherVersion(data string) error {
 	if err != nil {
 		return err
 	}
-	const office = "  - { path: /office/**, admit: { role: trustee } }\n"
-	changed := strings.Replace(string(text), office, office+"\n  - { path: /log/today, admit: { role: volunteer } }\n\n  - { path: /**/*.map, admit: nobody }\n\n  - { path: \"/*/today\", admit: signed-in }\n", 1)
+	const press = "  - { path: /press/**"
+	changed := strings.Replace(string(text), press, "  - { path: /log/today, admit: { role: volunteer } }\n\n  - { path: /**/*.map, admit: nobody }\n\n  - { path: \"/*/today\", admit: signed-in }\n\n"+press, 1)
 	file := filepath.Join(data, "next.yaml")
 	if err := os.WriteFile(file, []byte(changed), 0o600); err != nil {
 		return err

@@ -25,7 +25,7 @@ picture() { # NAME COMMAND...
   kill $terminal
 }
 picture check ostiarius check draft.yaml
-sed -e 's#/office/\*\*, admit: { role: trustee }#/office/**, admit: { role: keeper }#' -e 's#/shop/\*\*, ##' -e '/^guarantees/,$d' "$work/doors.yaml" >"$work/draft.yaml"
+sed -e 's/outer, role: trustee/outer, role: keeper/' -e 's#/shop/\*\*, ##' -e '/^guarantees/,$d' "$work/doors.yaml" >"$work/draft.yaml"
 picture compare ostiarius compare doors.yaml draft.yaml
 picture explain ostiarius explain POST /log/%2e/today --policy doors.yaml --as role:volunteer
 rm -r "$work/site"
