@@ -308,7 +308,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer cancel()
 	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
 	servers := []*http.Server{
-		{Handler: s.handler, ConnContext: guard.ConnContext, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: maxHeader, ErrorLog: log},
+		{Handler: s.handler, ConnContext: guard.ConnContext, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: maxHeader, DisableGeneralOptionsHandler: true, ErrorLog: log},
 		{Handler: s.admin, ReadHeaderTimeout: 10 * time.Second},
 	}
 	failed := make(chan error, 4)

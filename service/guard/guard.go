@@ -126,6 +126,9 @@ func TurnOf(r *http.Request) *Turn {
 func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	house := g.House()
 	book := house.Book
+	if endsConnection(r) {
+		w.Header().Set("Connection", "close")
+	}
 	if r.ContentLength != 0 && r.Body != nil {
 		idle := g.BodyIdle
 		if idle == 0 {
