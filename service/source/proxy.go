@@ -10,6 +10,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -30,7 +31,7 @@ type Proxy struct {
 // ProxyOptions are what a Proxy needs. All must be set.
 type ProxyOptions struct {
 	PolicyFile string   // paths of sockets are relative to its directory
-	Own        []string // names of cookies that no server behind receives
+	Own        []string // names of cookies that no server behind receives or sets
 	Log        *slog.Logger
 	// Failed answers a request for which the server behind has no answer: 502 or 504.
 	Failed func(w http.ResponseWriter, r *http.Request, status int)
@@ -45,7 +46,7 @@ const usualTimeout = 60 * time.Second
 // Ostiarius-Roles and Ostiarius-Door; and from where, in Forwarded (RFC 7239) and
 // X-Forwarded-For, -Host and -Proto. What a request claims in fields of these names, in
 // whatever spelling, is removed. So are Ostiarius's own cookies, and the credentials that
-// were meant for a door.
+// were meant for a door. What the server answers sets no cookie of Ostiarius's.
 func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 	dialer := &net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}
 	dial := dialer.DialContext
@@ -82,7 +83,10 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 				stripped := strings.TrimPrefix(r.Out.URL.Path, s.Path)
 				r.Out.URL.Path, r.Out.URL.RawPath = "/"+strings.TrimPrefix(stripped, "/"), ""
 			}
+			// The query as it was asked: no door looks at it, so none can be misled by it.
+			r.Out.URL.RawQuery = r.In.URL.RawQuery
 			r.Out.Host = r.In.Host
+			r.Out.Trailer = nil // fields that come after the body would go around handOn
 			handOn(r.Out.Header, r.In, o.Own)
 			if s.StripPrefix && s.Path != "/" {
 				r.Out.Header.Set("X-Forwarded-Prefix", s.Path)
@@ -100,6 +104,7 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			if t != nil {
 				t.SetHeaders(resp.Header)
 			}
+			setNoCookies(resp.Header, o.Own)
 			return nil
 		},
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
@@ -227,12 +232,8 @@ func withoutCookies(h http.Header, names []string) {
 	for _, line := range h.Values("Cookie") {
 		for pair := range strings.SplitSeq(line, ";") {
 			name, _, _ := strings.Cut(strings.TrimSpace(pair), "=")
-			own := false
-			for _, n := range names {
-				own = own || strings.TrimSpace(name) == n
-			}
-			if !own && strings.TrimSpace(pair) != "" {
-				kept = append(kept, strings.TrimSpace(pair))
+			if pair = strings.TrimSpace(pair); pair != "" && !slices.Contains(names, strings.TrimSpace(name)) {
+				kept = append(kept, pair)
 			}
 		}
 	}
@@ -240,6 +241,21 @@ func withoutCookies(h http.Header, names []string) {
 	if len(kept) > 0 {
 		h.Set("Cookie", strings.Join(kept, "; "))
 	}
+}
+
+// setNoCookies takes out the Set-Cookie fields for cookies of these names: an application
+// could sign somebody in as somebody else.
+func setNoCookies(h http.Header, names []string) {
+	set, there := h["Set-Cookie"]
+	if !there {
+		return
+	}
+	h["Set-Cookie"] = slices.DeleteFunc(set, func(field string) bool {
+		pair, _, _ := strings.Cut(field, ";")
+		// One without a name is sent back as its value alone, which may look like a cookie.
+		name, _, _ := strings.Cut(strings.TrimLeft(pair, " \t="), "=")
+		return slices.Contains(names, strings.TrimSpace(name))
+	})
 }
 
 // health is how a server behind has been of late.

@@ -192,7 +192,9 @@ func TestProxyHandsOnWhoIsCalling(t *testing.T) {
 	behind := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "public, max-age=3600")
 		w.Header().Set("X-Frame-Options", "DENY")
+		w.Header()["Set-Cookie"] = []string{"ours=planted; Path=/", "theirs=2", " ours =planted", "ours", "= ours=planted", "Ours=theirs"}
 		w.Header().Add("Got", "path: "+r.URL.Path)
+		w.Header().Add("Got", "query: "+r.URL.RawQuery)
 		for name, values := range r.Header {
 			for _, v := range values {
 				w.Header().Add("Got", name+": "+v)
@@ -217,15 +219,18 @@ func TestProxyHandsOnWhoIsCalling(t *testing.T) {
 			h.Get("X-Content-Type-Options") != "" || h.Get("Referrer-Policy") != "strict-origin-when-cross-origin" {
 			t.Errorf("%s: %v", path, h)
 		}
+		if set := w.Header()["Set-Cookie"]; !slices.Equal(set, []string{"theirs=2", "Ours=theirs"}) {
+			t.Errorf("%s: the server behind sets %q", path, set)
+		}
 		return strings.Join(w.Result().Header.Values("Got"), "\n")
 	}
-	got := ask("/log/a%20b?c=d", "timeout: 5s")
+	got := ask("/log/a%20b?c=d;e&100%&c=f", "timeout: 5s")
 	for _, never := range []string{"secret", "agnes", "steward", "203.0.113.1", "https", "Ostiarius-X"} {
 		if strings.Contains(got, never) {
 			t.Errorf("the server behind received %q:\n%s", never, got)
 		}
 	}
-	for _, want := range []string{"path: /log/a b", "Cookie: theirs=1", "X-Forwarded-For: 192.0.2.7", "X-Forwarded-Proto: http", `Forwarded: for=192.0.2.7;proto=http;host="example.com"`,
+	for _, want := range []string{"path: /log/a b", "query: c=d;e&100%&c=f\n", "Cookie: theirs=1", "X-Forwarded-For: 192.0.2.7", "X-Forwarded-Proto: http", `Forwarded: for=192.0.2.7;proto=http;host="example.com"`,
 		"Ostiarius-User: in%C3%A9s", "Ostiarius-Roles: keeper, volunteer", "Ostiarius-Door: /log/%2A%2A", "Authorization: Basic YTpi"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("the server behind did not receive %q:\n%s", want, got)
