@@ -106,7 +106,7 @@ func Open(settings Settings) (s *Service, err error) {
 	if err != nil {
 		return s, err
 	}
-	if s.listener, err = net.Listen("tcp", settings.Listen); err != nil {
+	if s.listener, err = listen(settings.Listen, mostUntaken); err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
 			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
 		}
@@ -118,7 +118,7 @@ func Open(settings Settings) (s *Service, err error) {
 		}
 	}
 	if settings.Redirect != "" {
-		if s.plain, err = net.Listen("tcp", settings.Redirect); err != nil {
+		if s.plain, err = listen(settings.Redirect, mostUntaken); err != nil {
 			return s, fmt.Errorf("cannot listen on %s for plain HTTP: %w; choose another address with --redirect-http", settings.Redirect, err)
 		}
 	}
@@ -290,6 +290,9 @@ func (s *Service) build() {
 	admin.Route("/api/v1", bySocket.Routes)
 	s.admin = admin
 }
+
+// The longest time that a client may take nothing of an answer that is sent to it.
+const mostUntaken = 2 * time.Minute
 
 // The largest header of a request, in bytes. More is answered with 431.
 const maxHeader = 64 << 10
