@@ -88,6 +88,15 @@ func TestBasicHeaders(t *testing.T) {
 			t.Errorf("%s %v: %d %q, want %d %q", test.path, test.header, a.status, a.header.Get("WWW-Authenticate"), test.status, test.asks)
 		}
 	}
+	for _, test := range [][]string{ // what a program is told to do about it
+		{"/feed/latest.json", "HTTP Basic, for \\\"Sensor feed\\\"", "Accept", "application/json"},
+		{"/gate/", "Open a page there first", "Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"},
+		{"/office/", "Sign in at /door/sign-in first", "Accept", "application/json", "Authorization", basic("smith", "creaky-third-step")},
+	} {
+		if a := p.get(test[0], test[2:]...); a.status != 401 || a.header.Get("Content-Type") != "application/problem+json" || !strings.Contains(a.body, test[1]) {
+			t.Errorf("%v: %d %s", test, a.status, a.body)
+		}
+	}
 	two := "GET /gate/ HTTP/1.1\r\nHost: x\r\nConnection: close\r\nAuthorization: " + basic("smith", "creaky-third-step") + "\r\nAuthorization: " + basic("smith", "creaky-third-step") + "\r\n\r\n"
 	if status, _, _ := raw(t, s.URL, two); status != 400 {
 		t.Errorf("two Authorization headers: %d", status)

@@ -388,7 +388,7 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 		v.Hint = "What was found: " + t.Decision.Fault.Error() + "."
 	case a.Status == http.StatusUnauthorized:
 		if t.Client != policy.Browser {
-			problem(w, a.Status, "This asks for "+t.Door.Ask()+". Sign in at "+t.Book.Prefix+"/sign-in first.")
+			problem(w, a.Status, "This asks for "+t.Door.Ask()+". "+remedy(t))
 			return
 		}
 		v.Title, v.Lead = "Credentials are needed", "This page asks for a name and a password."
@@ -417,4 +417,20 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 		}
 	}
 	p.render(w, r, t.Answer.Status, "notice.html", v)
+}
+
+// remedy says what a program, or a page's background request, can do about a challenge.
+func remedy(t *guard.TurnedAway) string {
+	switch proof := t.Decision.Proof; {
+	case proof.Basic && t.Client == policy.Script:
+		return "Open a page there first, so that the browser asks for them."
+	case proof.Basic:
+		return "Send a name and a password with HTTP Basic, for \"" + proof.Realm + "\"."
+	case proof.Kind == policy.ProveAgain:
+		return "Type your password again at " + t.Book.Prefix + "/prove-again first."
+	case proof.Kind == policy.ProveSignIn:
+		return "Sign in at " + t.Book.Prefix + "/sign-in first."
+	default:
+		return "Open it at " + t.Book.Prefix + "/unlock first."
+	}
 }
