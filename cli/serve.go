@@ -24,9 +24,12 @@ func newServe() *cobra.Command {
 		Long: `Guards the site that the policy describes until it is interrupted. A new version of the
 policy file is taken as soon as it is saved and free of errors.
 
-Each flag can also be set by a variable: --tls-cert by OSTIARIUS_TLS_CERT.`,
+Each flag can also be set by a variable, --tls-cert by OSTIARIUS_TLS_CERT, or by a line in
+a settings file, tls-cert: cert.pem. A flag counts before a variable, a variable before the
+file. Files and directories named in the settings file are relative to it.`,
 		Example: `  ostiarius serve --policy doors.yaml --listen localhost:8460 --data ./data
-  ostiarius serve --policy doors.yaml --listen :443 --tls-cert cert.pem --tls-key key.pem`,
+  ostiarius serve --policy doors.yaml --listen :443 --tls-cert cert.pem --tls-key key.pem
+  ostiarius serve --settings settings.yaml`,
 		Args: noArgs,
 	}
 	settings := service.Settings{Version: Version}
@@ -45,9 +48,14 @@ Each flag can also be set by a variable: --tls-cert by OSTIARIUS_TLS_CERT.`,
 	keep := flags.String("keep-activity", "90d", "how long activity is kept; 0 is for ever")
 	memory := flags.Uint32("hash-memory", secret.DefaultCost.Memory>>10, "memory for hashing a password, in MiB; hashes that cost less are renewed at the next sign-in")
 	passes := flags.Uint32("hash-passes", secret.DefaultCost.Passes, "passes for hashing a password")
+	file := flags.String("settings", "", "file with settings, in YAML")
 	c.MarkFlagFilename("policy", "yaml", "yml")
+	c.MarkFlagFilename("settings", "yaml", "yml")
 	c.RunE = func(c *cobra.Command, _ []string) error {
-		var err error
+		err := fromFile(flags, *file, "policy", "data", "tls-cert", "tls-key")
+		if err != nil {
+			return err
+		}
 		if settings.Peers, err = networks("trusted-peer", *peers); err != nil {
 			return err
 		}

@@ -277,6 +277,42 @@ func TestEnvironmentSetsFlags(t *testing.T) {
 	}
 }
 
+func TestSettingsFile(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "conf/site/a.txt", "a")
+	write(t, dir, "conf/doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: {network: 192.0.2.0/24}}]\n")
+	data := shortDir(t)
+	write(t, dir, "conf/settings.yaml", "# all of them\npolicy: doors.yaml\ndata: "+data+"\nlisten: \"nowhere\"\nplain-http: true\ntrusted-peer: [10.0.0.0/8, 127.0.0.1]\nmetrics-from: 127.0.0.1\nhsts: 0\n")
+	settings := filepath.Join(dir, "conf", "settings.yaml")
+	t.Setenv("OSTIARIUS_LISTEN", "also-nowhere") // counts before the file, and a flag before both
+	s, err := Start("serve", "--settings", settings, "--listen", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	p := newPerson(t, s.URL)
+	if a := p.get("/a.txt", "X-Forwarded-For", "192.0.2.7"); a.status != 200 {
+		t.Errorf("the peer is not trusted: %d", a.status)
+	}
+	if a := p.get("/a.txt"); a.status != 403 {
+		t.Errorf("from another network: %d", a.status)
+	}
+	for text, says := range map[string]string{
+		"listn: x": `:1:1: there is no setting "listn"`, "listen: [a, b]": ":1:9: listen takes one value", "listen:": "listen takes one value",
+		"- listen": ":1:1: settings are lines like", "\nhash-memory: many": `:2:14: hash-memory: "many" is no uint32`, "trusted-peer: x": "--trusted-peer x is no network",
+		"a: b: c": ":1:", "listen: {a: b}": "listen takes one value", "settings: x": "there is no setting", "hsts: 0\nhsts: 1": ":2:1: ", "plain-http: perhaps": "is no bool",
+		"trusted-peer: [[a]]": "trusted-peer takes a list of values", "listen: \"": ":1:",
+	} {
+		write(t, dir, "conf/bad.yaml", text)
+		if code, out, errOut := run(t, "", "serve", "--settings", filepath.Join(dir, "conf", "bad.yaml")); code != 2 || out != "" || !strings.Contains(errOut, says) {
+			t.Errorf("%q: exit %d %s", text, code, errOut)
+		}
+	}
+	if code, _, errOut := run(t, "", "serve", "--settings", filepath.Join(dir, "none.yaml")); code != 2 || !strings.Contains(errOut, "none.yaml") {
+		t.Errorf("no file: exit %d %s", code, errOut)
+	}
+}
+
 func TestVersionsOfThePolicy(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "site/a.txt", "a")
