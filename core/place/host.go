@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/net/idna"
 )
 
 // A Host names a set of hosts: one name ("files.marram.example"), every name below a
@@ -26,12 +29,15 @@ func ParseHost(s string) (Host, error) {
 	if strings.Contains(name, "*") {
 		return Host{}, fmt.Errorf("host %q: * may only stand in front, as in *.%s", s, strings.Trim(strings.ReplaceAll(name, "*", ""), "."))
 	}
+	if ascii, err := idna.Lookup.ToASCII(name); err == nil && ascii != strings.ToLower(name) {
+		return Host{}, fmt.Errorf("host %q: browsers send it as %s%s; write that", s, s[:len(s)-len(name)], ascii)
+	}
 	canonical, err := readHost(name)
 	if err != nil {
 		return Host{}, fmt.Errorf("host %q: %s", s, err.(*Unreadable).Reason)
 	}
 	if canonical != strings.ToLower(name) || canonical[0] == '[' || len(name) > 253 {
-		return Host{}, fmt.Errorf("host %q: a name without a port is expected, of at most 253 characters", s)
+		return Host{}, fmt.Errorf("host %q: a name without a port or a dot at its end is expected, of at most 253 characters", s)
 	}
 	return Host{name: canonical, below: below}, nil
 }
@@ -148,7 +154,8 @@ func readHost(host string) (string, error) {
 		case 'A' <= c && c <= 'Z':
 			lower = false
 		default:
-			return bad(i, fmt.Sprintf("%q does not belong in a host name", c))
+			r, _ := utf8.DecodeRuneInString(name[i:])
+			return bad(i, fmt.Sprintf("%q does not belong in a host name", r))
 		}
 	}
 	if !lower {

@@ -288,6 +288,7 @@ func TestParseErrors(t *testing.T) {
 		{"negative", "doors: [{path: /, admit: {proof-within: -1m}}]", []string{"1:41 bad-value: not a duration"}},
 		{"zero", "doors: [{path: /, admit: {proof-within: 0}}]", []string{"1:41 bad-value: ask again for each request"}},
 		{"duration", "doors: [{path: /, admit: public}]\nsessions: {idle: 30, lifetime: soon, remembered: 1y}", []string{"2:18 bad-value: with its unit", "2:32 bad-value: not a duration", "2:50 bad-value: not a duration"}},
+		{"host beyond ASCII", "doors: [{path: /, host: '*.räf.example', admit: public}, {path: /, host: a–b, admit: public}]", []string{"1:25 bad-pattern: browsers send it as *.xn--rf-via.example", "1:74 bad-pattern: browsers send it as xn--ab-41t"}},
 		{"network", "doors: [{path: /, admit: {network: [10.0.0.1/8, nonsense, 300.1.1.1]}}]", []string{"1:37 bad-network: did you mean 10.0.0.0/8", "1:49 bad-value: no network", "1:59 bad-network: no network"}},
 		{"empty demand", "doors: [{path: /, admit: {}}]", []string{"1:26 bad-value: empty demand"}},
 		{"empty any", "doors: [{path: /, admit: {any: []}}]", []string{"1:32 bad-value: empty list"}},
