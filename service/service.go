@@ -97,7 +97,7 @@ func Open(settings Settings) (s *Service, err error) {
 	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
 		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing), Failed: s.pages.Upstream,
-		Cookies: pages.CookieNames(), Log: settings.Log,
+		Cookies: pages.CookieNames(), Still: func(ctx context.Context, used bool) bool { return s.guard.Still(ctx, used) }, Log: settings.Log,
 	})
 	if err != nil {
 		return s, err
@@ -246,6 +246,9 @@ func (s *Service) build() {
 				front.Renew(w, r, fresh)
 			}
 			return v, err
+		},
+		Again: func(r *http.Request, used bool) (policy.Visitor, error) {
+			return s.register.Look(r.Context(), front.Token(r), used)
 		},
 		Present: func(r *http.Request, headers []string, want policy.Wanted, v *policy.Visitor) (bool, error) {
 			from := func() people.Origin {

@@ -27,6 +27,9 @@ type Guard struct {
 	// Who returns the visitor, as far as the request proves it, and may set a cookie. An
 	// error means that nobody can be recognised at the moment.
 	Who func(http.ResponseWriter, *http.Request) (policy.Visitor, error)
+	// Again returns the visitor of a request under way, as Who does for a new one, and sets
+	// nothing. The session counts as in use only if used.
+	Again func(r *http.Request, used bool) (policy.Visitor, error)
 	// Present takes the Authorization headers of a request for a place that asks for
 	// credentials of HTTP Basic, adds to the visitor what they prove, and reports whether they
 	// are such credentials. What is wrong proves nothing. The error is one of package basic,
@@ -100,7 +103,9 @@ type Later struct {
 
 func (l *Later) Error() string { return l.Text }
 
+// The keys of a turning in its context.
 type turnKey struct{}
+type turningKey struct{}
 
 // A turning is a request that is handed on, its context, and its Turn, in one piece.
 type turning struct {
@@ -110,8 +115,11 @@ type turning struct {
 }
 
 func (t *turning) Value(key any) any {
-	if _, ok := key.(turnKey); ok {
+	switch key.(type) {
+	case turnKey:
 		return &t.turn
+	case turningKey:
+		return t
 	}
 	return t.Context.Value(key)
 }
@@ -198,6 +206,30 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		h["Vary"] = perVisitor // for caches that do not keep to the rule
 	}
 	house.Site.ServeHTTP(w, inner)
+}
+
+// Still reports whether a request that was handed on, and is not over, would be admitted now: by
+// the policy in force now, with what its session and credentials prove now. The age of the
+// proof of the password stays what it was at the beginning. The context is that of the
+// request. If nobody can be recognised, it would not.
+func (g *Guard) Still(ctx context.Context, used bool) bool {
+	was, ok := ctx.Value(turningKey{}).(*turning)
+	if !ok {
+		return false
+	}
+	r := &was.request
+	v, err := g.Again(r, used)
+	if err != nil {
+		return false
+	}
+	now := &Turn{Book: g.House().Book, Visitor: v}
+	now.Visitor.From = was.turn.Visitor.From
+	if v.SignedIn {
+		now.Visitor.ProofAge = was.turn.Visitor.ProofAge
+	}
+	_, path, _ := place.SplitTarget(r.RequestURI)
+	d, err := g.decide(r, policy.Request{Method: r.Method, Host: r.Host, Path: path}, now)
+	return err == nil && d.Outcome == policy.Admit
 }
 
 // unable answers where nobody can be recognised at the moment.

@@ -33,6 +33,7 @@ type Policy struct {
 	missing http.Handler
 	failed  func(http.ResponseWriter, *http.Request, int)
 	cookies []string
+	still   func(ctx context.Context, used bool) bool
 	log     *slog.Logger
 
 	house    atomic.Pointer[guard.House]
@@ -48,14 +49,16 @@ type Options struct {
 	Missing http.Handler // answers for files that are not there
 	// Failed answers where a server behind has no answer, with 502 or 504.
 	Failed  func(w http.ResponseWriter, r *http.Request, status int)
-	Cookies []string // names of cookies that no server behind receives
-	Log     *slog.Logger
+	Cookies []string // names of cookies that no server behind receives or sets
+	// Still reports whether the visitor of a request under way would be admitted now.
+	Still func(ctx context.Context, used bool) bool
+	Log   *slog.Logger
 }
 
 // Open reads the file and brings its text into force; it is recorded if it is not the
 // latest version already. The error is *Unfit if the text has errors.
 func Open(ctx context.Context, o Options) (*Policy, error) {
-	p := &Policy{file: o.File, store: o.Store, missing: o.Missing, failed: o.Failed, cookies: o.Cookies, log: o.Log}
+	p := &Policy{file: o.File, store: o.Store, missing: o.Missing, failed: o.Failed, cookies: o.Cookies, still: o.Still, log: o.Log}
 	text, findings := p.read()
 	if text == nil {
 		return nil, &Unfit{findings, text}
@@ -164,7 +167,7 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 		var err error
 		if entry.Proxy != "" {
 			var proxy *source.Proxy
-			if proxy, err = source.NewProxy(*entry, source.ProxyOptions{PolicyFile: p.file, Own: p.cookies, Log: p.log, Failed: p.failed}); err == nil {
+			if proxy, err = source.NewProxy(*entry, source.ProxyOptions{PolicyFile: p.file, Own: p.cookies, Still: p.still, Log: p.log, Failed: p.failed}); err == nil {
 				handler = proxy
 				site.proxies = append(site.proxies, proxy)
 			}

@@ -74,6 +74,65 @@ func alive(t *testing.T, r *Register, token string) bool {
 	return v.SignedIn
 }
 
+// Whether somebody is still there can be asked without that being a use of the session.
+func TestLook(t *testing.T) {
+	r, records, c := register(t)
+	token := signIn(t, r, false)
+	look := func(used bool) bool {
+		t.Helper()
+		v, err := r.Look(ctx, token, used)
+		if err != nil || v.SignedIn && !slices.Equal(v.Roles, []string{"keeper"}) {
+			t.Fatal(v, err)
+		}
+		return v.SignedIn
+	}
+	for range 3 {
+		c.pass(29 * time.Minute)
+		if !look(true) {
+			t.Fatal("the session is used, and has ended")
+		}
+	}
+	c.pass(29 * time.Minute)
+	if !look(false) {
+		t.Error("the session has ended too early")
+	}
+	c.pass(2 * time.Minute)
+	if look(false) || look(true) {
+		t.Error("being asked for has kept the session")
+	}
+
+	token = signIn(t, r, false)
+	if again, err := New(Options{Store: records, Book: r.book, Now: c.Now, Cost: r.cost}); err != nil {
+		t.Fatal(err)
+	} else if r = again; !look(false) {
+		t.Error("a session that is in the records only is not found")
+	}
+	// Another token of the same session counts as long as it does for requests.
+	if err := r.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	if v, err := r.Look(ctx, token, false); err != nil || !slices.Contains(v.Roles, policy.Steward) {
+		t.Errorf("a role that was just granted: %+v %v", v, err)
+	}
+	if _, fresh, err := r.Visitor(ctx, token); err != nil || fresh == nil {
+		t.Error(fresh, err)
+	}
+	if v, err := r.Look(ctx, token, false); err != nil || !v.SignedIn {
+		t.Errorf("just after the renewal: %+v %v", v, err)
+	}
+	if err := r.SignOut(ctx, token, ""); err != nil {
+		t.Fatal(err)
+	}
+	if look(false) {
+		t.Error("signed out, and still there")
+	}
+	for _, token := range []string{"", "x", strings.Repeat("A", 43)} {
+		if v, err := r.Look(ctx, token, true); err != nil || v.SignedIn {
+			t.Errorf("%q: %+v %v", token, v, err)
+		}
+	}
+}
+
 func TestSessionsEndByThemselves(t *testing.T) {
 	r, records, c := register(t)
 	token, remembered := signIn(t, r, false), signIn(t, r, true)

@@ -98,6 +98,40 @@ func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor,
 	return v, fresh, nil
 }
 
+// Look returns who brings the token, as Visitor does, for a request under way, whose answer can
+// carry no fresh token any more. The session counts as in use only if used.
+func (r *Register) Look(ctx context.Context, token string, used bool) (policy.Visitor, error) {
+	now, book := r.now(), r.book()
+	e := r.sessions.recognise(token, book, now)
+	if e == nil {
+		hash, ok := secret.HashToken(r.sessions.current(token, now))
+		if !ok {
+			return policy.Visitor{}, nil
+		}
+		if e = r.sessions.get(hash, book, now); e == nil {
+			seen := r.sessions.version()
+			s, a, err := r.load(ctx, hash)
+			switch {
+			case errors.Is(err, store.ErrNone):
+				return policy.Visitor{}, nil
+			case err != nil:
+				return policy.Visitor{}, err
+			case session.Rights(a.Roles(now)) == s.Rights:
+				e = r.sessions.put(seen, s, a, book, now)
+			default:
+				e = newEntry(s, a, book, now) // not kept: the next request is to renew its token
+			}
+		}
+	}
+	if used {
+		return r.enter(e, now), nil
+	}
+	if !e.alive(now.UnixMilli()) {
+		return policy.Visitor{}, nil
+	}
+	return e.visitor, nil
+}
+
 // enter returns who uses a session, if it is still alive, and notes that it is used.
 func (r *Register) enter(e *entry, now time.Time) policy.Visitor {
 	at := now.UnixMilli()
@@ -456,8 +490,7 @@ func (c *sessions) get(hash secret.TokenHash, book *policy.Book, now time.Time) 
 	return e
 }
 
-// put keeps what was read from the records, unless something changed since version.
-func (c *sessions) put(version uint64, s *session.Session, a *account.Account, book *policy.Book, now time.Time) *entry {
+func newEntry(s *session.Session, a *account.Account, book *policy.Book, now time.Time) *entry {
 	e := &entry{session: *s, visitor: visitorOf(a, s, now), limits: book.SessionsFor(a.Roles(now)), of: book, until: a.Changes(now), ends: math.MaxInt64}
 	ends, idle := s.Term(session.Limits(e.limits))
 	if !ends.IsZero() {
@@ -467,6 +500,12 @@ func (c *sessions) put(version uint64, s *session.Session, a *account.Account, b
 		e.idle = max(1, idle.Milliseconds())
 	}
 	e.seen.Store(s.SeenAt.UnixMilli())
+	return e
+}
+
+// put keeps what was read from the records, unless something changed since version.
+func (c *sessions) put(version uint64, s *session.Session, a *account.Account, book *policy.Book, now time.Time) *entry {
+	e := newEntry(s, a, book, now)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if e.state = c.accounts[s.Account]; e.state == nil {

@@ -33,6 +33,9 @@ type ProxyOptions struct {
 	PolicyFile string   // paths of sockets are relative to its directory
 	Own        []string // names of cookies that no server behind receives or sets
 	Log        *slog.Logger
+	// Still reports whether the visitor of a request under way would be admitted now; used says
+	// that the client has sent something since it was last asked.
+	Still func(ctx context.Context, used bool) bool
 	// Failed answers a request for which the server behind has no answer: 502 or 504.
 	Failed func(w http.ResponseWriter, r *http.Request, status int)
 }
@@ -105,6 +108,7 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 				t.SetHeaders(resp.Header)
 			}
 			setNoCookies(resp.Header, o.Own)
+			endWithAdmission(resp, o.Still)
 			return nil
 		},
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
