@@ -150,4 +150,11 @@ func TestLiveAnswersEndWithAdmission(t *testing.T) {
 		t.Error("the policy has closed the door, and the answer goes on")
 	}
 	must(stays.next()) // its door is another
+
+	// An answer without an end does not keep the service from stopping.
+	begun := time.Now()
+	must(s.Stop())
+	if took := time.Since(begun); took > 10*time.Second {
+		t.Errorf("stopping took %v", took)
+	}
 }

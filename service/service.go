@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -72,6 +73,7 @@ type Service struct {
 	admin    http.Handler
 	metrics  *metrics
 	guard    *guard.Guard
+	stopping atomic.Bool // answers without an end are to end
 }
 
 // Open prepares a service: it reads the policy, opens the records and takes the port and
@@ -97,7 +99,8 @@ func Open(settings Settings) (s *Service, err error) {
 	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
 		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing), Failed: s.pages.Upstream,
-		Cookies: pages.CookieNames(), Still: func(ctx context.Context, used bool) bool { return s.guard.Still(ctx, used) }, Log: settings.Log,
+		Cookies: pages.CookieNames(), Log: settings.Log,
+		Still: func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
 	})
 	if err != nil {
 		return s, err
@@ -331,10 +334,13 @@ func (s *Service) Serve(ctx context.Context) error {
 		go func() { failed <- redirect.Serve(s.plain) }()
 	}
 	go func() { failed <- servers[1].Serve(s.socket) }()
+	// The records are tended until the last request is answered, so that it is written down too.
+	tending, stopTending := context.WithCancel(context.WithoutCancel(ctx))
+	defer stopTending()
 	tended := make(chan struct{})
 	go func() {
 		defer close(tended)
-		s.register.Tend(ctx, func(err error) { s.settings.Log.Error("records could not be tended", "error", err) })
+		s.register.Tend(tending, func(err error) { s.settings.Log.Error("records could not be tended", "error", err) })
 	}()
 	watched := make(chan struct{})
 	go func() {
@@ -347,6 +353,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	case <-ctx.Done():
 	case err = <-failed:
 	}
+	s.stopping.Store(true)
 	cancel()
 	grace, stop := context.WithTimeout(context.Background(), 15*time.Second)
 	defer stop()
@@ -356,6 +363,7 @@ func (s *Service) Serve(ctx context.Context) error {
 			server.Close()
 		}
 	}
+	stopTending()
 	<-tended
 	<-watched
 	return err
