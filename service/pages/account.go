@@ -152,6 +152,10 @@ func (p *Pages) changePassword(w http.ResponseWriter, r *http.Request) {
 	redirect(w, t.Book.Prefix+"/account?done=password")
 }
 
+// How old the proof of the password may be where other sessions of the account are ended, so
+// that somebody who finds a browser open does not throw the owner out.
+const recentProof = 15 * time.Minute
+
 func (p *Pages) endSessions(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	if !t.Visitor.SignedIn {
@@ -163,8 +167,13 @@ func (p *Pages) endSessions(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	name, token := t.Visitor.Account, p.Token(r)
-	if handle := r.PostForm.Get("end"); handle != "others" {
-		this := p.Register.Handle(token) == handle
+	handle := r.PostForm.Get("end")
+	this := p.Register.Handle(token) == handle
+	if !this && t.Visitor.ProofAge > recentProof {
+		redirect(w, t.Book.Prefix+"/prove-again?unsent&next="+url.QueryEscape(t.Book.Prefix+"/account"))
+		return
+	}
+	if handle != "others" {
 		if err := p.Register.EndSession(r.Context(), name, handle, name); err != nil {
 			wrong := p.troubleOf(err, "")
 			p.showAccount(w, r, wrong.Status, view{Problem: wrong.Text})
