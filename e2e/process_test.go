@@ -301,15 +301,39 @@ func TestHTTPS(t *testing.T) {
 		t.Fatal(s.URL)
 	}
 	run(t, "seven-brass-prisms\n", "people", "add", "ines", "--password-stdin", "--data", s.Data)
-	p := newPerson(t, s.URL)
-	p.http.Transport = &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}
-	a := p.signIn("ines", "seven-brass-prisms", "/")
-	if c := a.header.Get("Set-Cookie"); !strings.HasPrefix(c, "__Host-ostiarius-session=") || !strings.HasSuffix(c, "; Path=/; HttpOnly; Secure; SameSite=Lax") {
-		t.Errorf("cookie %q", c)
+	for _, protocol := range []string{"HTTP/1.1", "HTTP/2.0"} {
+		p := newPerson(t, s.URL)
+		p.http.Transport = &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, ForceAttemptHTTP2: protocol == "HTTP/2.0"}
+		a := p.signIn("ines", "seven-brass-prisms", "/")
+		if c := a.header.Get("Set-Cookie"); !strings.HasPrefix(c, "__Host-ostiarius-session=") || !strings.HasSuffix(c, "; Path=/; HttpOnly; Secure; SameSite=Lax") {
+			t.Errorf("%s: cookie %q", protocol, c)
+		}
+		p.is("/", 200, "")
+		if resp, err := p.http.Get(s.URL + "/"); err != nil || resp.Proto != protocol {
+			t.Errorf("%s: %v %v", protocol, resp, err)
+		}
 	}
-	p.is("/", 200, "")
-	if _, err := tls.Dial("tcp", strings.TrimPrefix(s.URL, "https://"), &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11}); err == nil {
+	address := strings.TrimPrefix(s.URL, "https://")
+	if _, err := tls.Dial("tcp", address, &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11}); err == nil {
 		t.Error("TLS 1.1 is spoken")
+	}
+	// One that says nothing keeps nobody out.
+	silent, err := net.Dial("tcp", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	conn, err := tls.Dial("tcp", address, &tls.Config{InsecureSkipVerify: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	io.WriteString(conn, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 5\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\nGET / HTTP/1.1\r\nHost: x\r\n\r\n")
+	if answers, _ := io.ReadAll(conn); !strings.HasPrefix(string(answers), "HTTP/1.1 400 ") || len(statusLine.FindAll(answers, -1)) != 1 {
+		t.Errorf("both lengths, over TLS: %s", answers)
+	}
+	if status, _, body := raw(t, "http://"+address, "GET / HTTP/1.1\r\nHost: x\r\n\r\n"); status != 400 || !strings.Contains(body, "HTTPS") {
+		t.Errorf("plain HTTP: %d %q", status, body)
 	}
 }
 

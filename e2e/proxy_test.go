@@ -14,6 +14,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -34,7 +35,7 @@ func behindDoors(t *testing.T, app http.Handler, args ...string) *Process {
 
 func TestWebSocket(t *testing.T) {
 	upgrader := websocket.Upgrader{}
-	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	app := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		conn, err := upgrader.Upgrade(w, r, nil)
 		if err != nil {
 			return
@@ -46,22 +47,28 @@ func TestWebSocket(t *testing.T) {
 				return
 			}
 		}
-	}))
-	conn, _, err := websocket.DefaultDialer.Dial("ws"+strings.TrimPrefix(s.URL, "http")+"/socket", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close()
-	for range 3 {
-		if err := conn.WriteMessage(websocket.TextMessage, []byte("fog")); err != nil {
+	})
+	cert, key := certificate(t, t.TempDir())
+	dialer := websocket.Dialer{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}
+	for _, args := range [][]string{nil, {"--tls-cert", cert, "--tls-key", key}} {
+		s := behindDoors(t, app, args...)
+		conn, _, err := dialer.Dial("ws"+strings.TrimPrefix(s.URL, "http")+"/socket", nil)
+		if err != nil {
 			t.Fatal(err)
 		}
-		if _, message, err := conn.ReadMessage(); err != nil || string(message) != "FOG" {
-			t.Fatalf("%q %v", message, err)
+		defer conn.Close()
+		// Also what looks like the folded line of a head, and more than a head may have.
+		for _, message := range []string{"fog", "A: B\r\n C\r\n\r\n", strings.Repeat("0123456789", 20_000), "FOG"} {
+			if err := conn.WriteMessage(websocket.TextMessage, []byte(message)); err != nil {
+				t.Fatal(err)
+			}
+			if _, got, err := conn.ReadMessage(); err != nil || string(got) != strings.ToUpper(message) {
+				t.Fatalf("%.40q %v", got, err)
+			}
 		}
-	}
-	if _, resp, err := websocket.DefaultDialer.Dial("ws"+strings.TrimPrefix(s.URL, "http")+"/closed/socket", nil); err == nil || resp == nil || resp.StatusCode != 401 {
-		t.Errorf("a socket behind a closed door: %v %v", resp, err)
+		if _, resp, err := dialer.Dial("ws"+strings.TrimPrefix(s.URL, "http")+"/closed/socket", nil); err == nil || resp == nil || resp.StatusCode != 401 {
+			t.Errorf("a socket behind a closed door: %v %v", resp, err)
+		}
 	}
 }
 
@@ -145,9 +152,10 @@ type endless struct{ block []byte }
 
 func (e *endless) Read(p []byte) (int, error) { return copy(p, e.block), nil }
 
-// Shapes of requests in which two servers could see different ones. Of both lengths the
-// coding counts and the connection ends, and a folded line becomes one line (RFC 9112,
-// sections 6.1 and 5.2); all else is refused. Nowhere is there a second request.
+var statusLine = regexp.MustCompile(`HTTP/1\.[01] [0-9]{3} `)
+
+// Shapes of requests in which two servers could see different ones are refused, and what comes
+// behind them is not read.
 func TestSmuggling(t *testing.T) {
 	seen := make(chan string, 100)
 	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -166,6 +174,7 @@ func TestSmuggling(t *testing.T) {
 		"coding twice":         "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: identity\r\n\r\n0\r\n\r\n" + inner,
 		"space before colon":   "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding : chunked\r\n\r\n0\r\n\r\n" + inner,
 		"folded line":          "POST /a HTTP/1.1\r\nHost: x\r\nX-A: 1\r\n Transfer-Encoding: chunked\r\n\r\n" + inner,
+		"folded with a tab":    "POST /a HTTP/1.1\r\nHost: x\r\nX-A:\r\n\tContent-Length: 42\r\n\r\n" + inner,
 		"chunk size overflows": "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n10000000000000000\r\n" + inner,
 		"chunk size negative":  "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n-1\r\n" + inner,
 		"NUL in a field":       "POST /a HTTP/1.1\r\nHost: x\r\nX-A: a\x00b\r\n\r\n",
@@ -182,18 +191,15 @@ func TestSmuggling(t *testing.T) {
 		}
 		conn.SetDeadline(time.Now().Add(10 * time.Second))
 		io.WriteString(conn, request)
-		if name == "folded line" {
-			conn.(*net.TCPConn).CloseWrite() // what follows is a second request
-		}
 		answers, err := io.ReadAll(conn)
 		if errors.Is(err, os.ErrDeadlineExceeded) {
 			t.Errorf("%s: the connection stays open", name)
 		}
 		conn.Close()
-		if n := bytes.Count(answers, []byte("HTTP/1.")); n != 1 && name != "folded line" {
+		if n := len(statusLine.FindAll(answers, -1)); n != 1 {
 			t.Errorf("%s: %d answers", name, n)
 		}
-		if first := string(answers[:min(len(answers), 12)]); name != "both lengths" && name != "a coding in HTTP/1.0" && name != "folded line" && !strings.HasPrefix(first, "HTTP/1.1 4") && !strings.HasPrefix(first, "HTTP/1.1 5") {
+		if first := string(answers[:min(len(answers), 12)]); len(first) < 12 || first[9] != '4' && first[9] != '5' {
 			t.Errorf("%s: answered %q", name, first)
 		}
 		for more := true; more; {

@@ -284,7 +284,7 @@ func (s *Service) build() {
 		Turned: front.Turned,
 		Peers:  s.settings.Peers,
 	}
-	s.handler, s.guard = strict(s.settings.HSTS, s.settings.Peers.Secure, g), g
+	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Peers.Secure, g)), g
 
 	admin := chi.NewRouter()
 	admin.Use(func(next http.Handler) http.Handler {
@@ -316,16 +316,26 @@ func (s *Service) Serve(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
-	servers := []*http.Server{
-		{Handler: s.handler, ConnContext: guard.ConnContext, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: maxHeader, DisableGeneralOptionsHandler: true, ErrorLog: log},
-		{Handler: s.admin, ReadHeaderTimeout: 10 * time.Second},
+	site := func() *http.Server {
+		return &http.Server{
+			Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: maxHeader, DisableGeneralOptionsHandler: true, ErrorLog: log,
+			ConnState: headState,
+			ConnContext: func(ctx context.Context, c net.Conn) context.Context {
+				return withHead(guard.ConnContext(ctx, c), c)
+			},
+		}
 	}
-	failed := make(chan error, 4)
+	servers := []*http.Server{site(), {Handler: s.admin, ReadHeaderTimeout: 10 * time.Second}}
+	failed := make(chan error, 5)
 	if s.cert != nil {
-		servers[0].TLSConfig = s.cert.config()
-		go func() { failed <- servers[0].ServeTLS(s.listener, "", "") }()
+		one, two := byProtocol(s.listener, s.cert.config(), s.settings.Log)
+		second := site()
+		second.TLSConfig = s.cert.config()
+		servers = append(servers, second)
+		go func() { failed <- servers[0].Serve(one) }()
+		go func() { failed <- second.Serve(two) }()
 	} else {
-		go func() { failed <- servers[0].Serve(s.listener) }()
+		go func() { failed <- servers[0].Serve(headedListener{s.listener}) }()
 	}
 	if s.plain != nil {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())

@@ -1,8 +1,11 @@
 package service
 
 import (
+	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -69,6 +72,84 @@ func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 // config is how TLS is spoken: version 1.2 or later, and HTTP/2 where the client can.
 func (c *certificate) config() *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.get, NextProtos: []string{"h2", "http/1.1"}}
+}
+
+// The longest time that a client may take for the handshake of TLS.
+const longestHandshake = 10 * time.Second
+
+// speaking are the connections of one protocol, out of those that a listener takes.
+type speaking struct {
+	net.Listener
+	conns  chan net.Conn
+	closed context.Context
+	close  context.CancelFunc
+}
+
+func (s *speaking) Accept() (net.Conn, error) {
+	select {
+	case c := <-s.conns:
+		return c, nil
+	case <-s.closed.Done():
+		return nil, net.ErrClosed
+	}
+}
+
+// Close closes the listener, and so the other protocol's too.
+func (s *speaking) Close() error {
+	s.close()
+	return s.Listener.Close()
+}
+
+// byProtocol takes connections from l, shakes hands with them, and tells those of HTTP/2, which
+// are *tls.Conn, from those of HTTP/1, which are *headed.
+func byProtocol(l net.Listener, config *tls.Config, log *slog.Logger) (one, two net.Listener) {
+	closed, end := context.WithCancel(context.Background())
+	h1 := &speaking{l, make(chan net.Conn), closed, end}
+	h2 := &speaking{l, make(chan net.Conn), closed, end}
+	welcome := func(c net.Conn) {
+		limited, done := context.WithTimeout(closed, longestHandshake)
+		defer done()
+		secured := tls.Server(c, config)
+		if err := secured.HandshakeContext(limited); err != nil {
+			var record tls.RecordHeaderError
+			if errors.As(err, &record) && record.Conn != nil && record.RecordHeader[0] >= 'A' && record.RecordHeader[0] <= 'Z' {
+				record.Conn.SetWriteDeadline(time.Now().Add(time.Second))
+				io.WriteString(record.Conn, "HTTP/1.0 400 Bad Request\r\nContent-Type: text/plain\r\n\r\nThis service speaks HTTPS.\n")
+			}
+			log.Debug("TLS could not be agreed on", "error", err)
+			c.Close()
+			return
+		}
+		state, to, conn := secured.ConnectionState(), h2, net.Conn(secured)
+		if state.NegotiatedProtocol != "h2" {
+			to, conn = h1, &headed{Conn: secured, tls: &state}
+		}
+		select {
+		case to.conns <- conn:
+		case <-closed.Done():
+			conn.Close()
+		}
+	}
+	go func() {
+		defer end()
+		for {
+			c, err := l.Accept()
+			switch {
+			case err == nil:
+				go welcome(c)
+			case errors.Is(err, net.ErrClosed):
+				return
+			default: // such as too many open files
+				log.Error("a connection could not be taken", "error", err)
+				select {
+				case <-time.After(100 * time.Millisecond):
+				case <-closed.Done():
+					return
+				}
+			}
+		}
+	}()
+	return h1, h2
 }
 
 // strict adds Strict-Transport-Security (RFC 6797) to the answers of a handler, for so

@@ -1,0 +1,187 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"sync"
+)
+
+// net/http reads some heads of requests in which another server could see another request, and
+// does not tell of it: one with a length and a transfer coding, of which it takes the coding;
+// one of HTTP/1.0 with a coding, which it ignores; and folded lines. RFC 9112 (sections 5.2 and
+// 6.1) allows that and allows to refuse them, which is what we do: nobody sends them by accident. So a
+// connection of HTTP/1 keeps the head of the request that is being read, as it came.
+
+// A headed is a connection that keeps the head of a request.
+type headed struct {
+	net.Conn
+	tls *tls.ConnectionState // nil without TLS
+
+	mu   sync.Mutex
+	head []byte // what came since the request began
+	body int64  // bytes of the body of the request before that are still to come
+	off  bool   // no more requests come
+}
+
+// The most that is kept of a connection: a head, and what the server reads ahead.
+const mostHead = maxHeader + 16<<10
+
+func (c *headed) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	if n > 0 {
+		c.mu.Lock()
+		c.keep(p[:n])
+		c.mu.Unlock()
+	}
+	return n, err
+}
+
+func (c *headed) keep(read []byte) {
+	if c.off {
+		return
+	}
+	skip := min(c.body, int64(len(read)))
+	c.body -= skip
+	read = read[skip:]
+	c.head = append(c.head, read[:min(len(read), mostHead-len(c.head))]...)
+}
+
+// next looks at the head of the request that the server has just read, which announces a body of
+// that length, -1 for a transfer coding, and goes on to the request behind it. The error says
+// why the request must be refused; then, and after a coding, the connection must be closed.
+func (c *headed) next(length int64) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.off {
+		return nil
+	}
+	end, err := readHead(c.head)
+	if err != nil || length < 0 {
+		c.off, c.head = true, nil
+		return err
+	}
+	behind := c.head[end:]
+	skip := min(length, int64(len(behind)))
+	c.body = length - skip
+	c.head = append(c.head[:0], behind[skip:]...)
+	return nil
+}
+
+// stop keeps nothing more: the connection speaks another protocol now.
+func (c *headed) stop() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.off, c.head = true, nil
+}
+
+var (
+	errFolded  = errors.New("a line of its header is folded")
+	errLengths = errors.New("it has both a length and a transfer coding")
+	errCoding  = errors.New("it is of HTTP/1.0 and has a transfer coding")
+	errNoHead  = errors.New("its header cannot be found")
+)
+
+// readHead returns where the head of a request ends, behind the empty line.
+func readHead(b []byte) (end int, err error) {
+	for end < len(b) && (b[end] == '\r' || b[end] == '\n') {
+		end++ // empty lines in front are forgiven (RFC 9112, section 2.2)
+	}
+	length, coding, old, first := false, false, false, true
+	for {
+		n := bytes.IndexByte(b[end:], '\n')
+		if n < 0 {
+			return 0, errNoHead
+		}
+		line := bytes.TrimSuffix(b[end:end+n], []byte("\r"))
+		end += n + 1
+		switch {
+		case len(line) == 0:
+			switch {
+			case length && coding:
+				return 0, errLengths
+			case old && coding:
+				return 0, errCoding
+			}
+			return end, nil
+		case first:
+			first, old = false, bytes.HasSuffix(line, []byte(" HTTP/1.0"))
+		case line[0] == ' ' || line[0] == '\t':
+			return 0, errFolded
+		case line[0]|0x20 == 'c':
+			length = length || isField(line, "Content-Length")
+		case line[0]|0x20 == 't':
+			coding = coding || isField(line, "Transfer-Encoding")
+		}
+	}
+}
+
+func isField(line []byte, name string) bool {
+	return len(line) > len(name) && line[len(name)] == ':' && bytes.EqualFold(line[:len(name)], []byte(name))
+}
+
+// ReadFrom has the system copy files, where it can.
+func (c *headed) ReadFrom(from io.Reader) (int64, error) {
+	if to, ok := c.Conn.(io.ReaderFrom); ok {
+		return to.ReadFrom(from)
+	}
+	return io.Copy(struct{ io.Writer }{c.Conn}, from)
+}
+
+// CloseWrite tells the other end that nothing more is written.
+func (c *headed) CloseWrite() error {
+	if half, ok := c.Conn.(interface{ CloseWrite() error }); ok {
+		return half.CloseWrite()
+	}
+	return nil
+}
+
+type headedKey struct{}
+
+// withHead is for http.Server.ConnContext: the connection is found in the context.
+func withHead(ctx context.Context, c net.Conn) context.Context {
+	if h, ok := c.(*headed); ok {
+		return context.WithValue(ctx, headedKey{}, h)
+	}
+	return ctx
+}
+
+// headState is for http.Server.ConnState.
+func headState(c net.Conn, state http.ConnState) {
+	if h, ok := c.(*headed); ok && state == http.StateHijacked {
+		h.stop()
+	}
+}
+
+// onlyClear refuses requests in whose head another server could see another request.
+func onlyClear(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if c, ok := r.Context().Value(headedKey{}).(*headed); ok {
+			if r.TLS == nil {
+				r.TLS = c.tls
+			}
+			if err := c.next(r.ContentLength); err != nil {
+				w.Header().Set("Connection", "close")
+				w.Header().Set("Cache-Control", "no-store")
+				http.Error(w, "The request cannot be read without guessing: "+err.Error()+".", http.StatusBadRequest)
+				return
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// A headedListener takes connections of HTTP/1 without TLS.
+type headedListener struct{ net.Listener }
+
+func (l headedListener) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return &headed{Conn: c}, nil
+}
