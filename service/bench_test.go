@@ -152,8 +152,8 @@ func (s *guarded) inFront(b *testing.B, handler http.HandlerFunc) (bare, behind 
 	g := *s.guard
 	house := &guard.House{Book: s.policy.Book(), Site: handler}
 	g.House = func() *guard.House { return house }
-	servers := []*httptest.Server{httptest.NewServer(house.Site), httptest.NewUnstartedServer(&g)}
-	servers[1].Config.ConnContext = guard.ConnContext
+	servers := []*httptest.Server{httptest.NewServer(house.Site), httptest.NewUnstartedServer(nil)}
+	servers[1].Listener, servers[1].Config = headedListener{servers[1].Listener}, siteServer(onlyClear(&g), nil)
 	servers[1].Start()
 	b.Cleanup(func() {
 		for _, server := range servers {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log"
 	"log/slog"
 	"net"
 	"net/http"
@@ -311,25 +312,27 @@ func (s *Service) PlainURL() string {
 	return "http://" + s.plain.Addr().String()
 }
 
+// siteServer returns a server of the site, for connections of either protocol.
+func siteServer(handler http.Handler, log *log.Logger) *http.Server {
+	return &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: maxHeader,
+		DisableGeneralOptionsHandler: true, ErrorLog: log, ConnState: headState,
+		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
+			return withHead(guard.ConnContext(ctx, c), c)
+		},
+	}
+}
+
 // Serve answers requests until ctx ends; then it lets those under way finish.
 func (s *Service) Serve(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
-	site := func() *http.Server {
-		return &http.Server{
-			Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: maxHeader, DisableGeneralOptionsHandler: true, ErrorLog: log,
-			ConnState: headState,
-			ConnContext: func(ctx context.Context, c net.Conn) context.Context {
-				return withHead(guard.ConnContext(ctx, c), c)
-			},
-		}
-	}
-	servers := []*http.Server{site(), {Handler: s.admin, ReadHeaderTimeout: 10 * time.Second}}
+	servers := []*http.Server{siteServer(s.handler, log), {Handler: s.admin, ReadHeaderTimeout: 10 * time.Second}}
 	failed := make(chan error, 5)
 	if s.cert != nil {
 		one, two := byProtocol(s.listener, s.cert.config(), s.settings.Log)
-		second := site()
+		second := siteServer(s.handler, log)
 		second.TLSConfig = s.cert.config()
 		servers = append(servers, second)
 		go func() { failed <- servers[0].Serve(one) }()
