@@ -328,25 +328,26 @@ func (s *Service) Serve(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
-	servers := []*http.Server{siteServer(s.handler, log), {Handler: s.admin, ReadHeaderTimeout: 10 * time.Second}}
+	var servers []*http.Server
 	failed := make(chan error, 5)
+	serve := func(server *http.Server, l net.Listener) {
+		servers = append(servers, server)
+		go func() { failed <- server.Serve(l) }()
+	}
 	if s.cert != nil {
 		one, two := byProtocol(s.listener, s.cert.config(), s.settings.Log)
 		second := siteServer(s.handler, log)
 		second.TLSConfig = s.cert.config()
-		servers = append(servers, second)
-		go func() { failed <- servers[0].Serve(one) }()
-		go func() { failed <- second.Serve(two) }()
+		serve(siteServer(s.handler, log), one)
+		serve(second, two)
 	} else {
-		go func() { failed <- servers[0].Serve(headedListener{s.listener}) }()
+		serve(siteServer(s.handler, log), headedListener{s.listener})
 	}
 	if s.plain != nil {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
-		redirect := &http.Server{Handler: toHTTPS(port), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}
-		servers = append(servers, redirect)
-		go func() { failed <- redirect.Serve(s.plain) }()
+		serve(&http.Server{Handler: toHTTPS(port), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, s.plain)
 	}
-	go func() { failed <- servers[1].Serve(s.socket) }()
+	serve(&http.Server{Handler: s.admin, ReadHeaderTimeout: 10 * time.Second}, s.socket)
 	// The records are tended until the last request is answered, so that it is written down too.
 	tending, stopTending := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopTending()
