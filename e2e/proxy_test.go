@@ -437,3 +437,25 @@ func TestHTTPSReloadsRedirectsAndIsStrict(t *testing.T) {
 		t.Errorf("exit %d %s", code, errOut)
 	}
 }
+
+// What a server behind says before its answer takes nothing away from what the guard says of it.
+func TestAnswersThatAreAnnounced(t *testing.T) {
+	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/closed/early" {
+			w.Header().Set("Link", "</early.css>; rel=preload")
+			w.Header().Set("Cache-Control", "public, max-age=3600")
+			w.Header().Set("Set-Cookie", "ostiarius-session=planted; Path=/")
+			w.WriteHeader(http.StatusEarlyHints)
+		}
+		io.Copy(w, r.Body)
+	}))
+	run(t, "seven-brass-prisms\n", "people", "add", "ines", "--password-stdin", "--data", s.Data)
+	p := newPerson(t, s.URL)
+	p.signIn("ines", "seven-brass-prisms", "/")
+	for _, a := range []answer{p.get("/closed/early"), p.do("POST", "/closed/upload", "fog", "Expect", "100-continue")} {
+		if a.status != 200 || a.header.Get("Cache-Control") != "private, no-store" || !strings.Contains(a.header.Get("Vary"), "Cookie") || a.header.Get("Set-Cookie") != "" {
+			t.Errorf("%d %v", a.status, a.header)
+		}
+	}
+	p.is("/closed/upload", 200, "") // the session is still the same
+}

@@ -14,7 +14,7 @@ import (
 // net/http reads some heads of requests in which another server could see another request, and
 // does not tell of it: one with a length and a transfer coding, of which it takes the coding;
 // one of HTTP/1.0 with a coding, which it ignores; and folded lines. RFC 9112 (sections 5.2 and
-// 6.1) allows that and allows to refuse them, which is what we do: nobody sends them by accident. So a
+// 6.1) allows to refuse them, which is what we do: nobody sends them by accident. So a
 // connection of HTTP/1 keeps the head of the request that is being read, as it came.
 
 // A headed is a connection that keeps the head of a request.
@@ -30,6 +30,9 @@ type headed struct {
 
 // The most that is kept of a connection: a head, and what the server reads ahead.
 const mostHead = maxHeader + 16<<10
+
+// The room that a connection keeps from one request to the next, in bytes.
+const usualHead = 4 << 10
 
 func (c *headed) Read(p []byte) (int, error) {
 	n, err := c.Conn.Read(p)
@@ -68,7 +71,11 @@ func (c *headed) next(length int64) error {
 	behind := c.head[end:]
 	skip := min(length, int64(len(behind)))
 	c.body = length - skip
-	c.head = append(c.head[:0], behind[skip:]...)
+	if rest := behind[skip:]; len(rest) > 0 || cap(c.head) <= usualHead {
+		c.head = append(c.head[:0], rest...)
+	} else {
+		c.head = nil // one large head is no reason to hold so much for each idle connection
+	}
 	return nil
 }
 

@@ -73,12 +73,12 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 	}
 	p := &Proxy{address: s.Proxy}
 	p.proxy = &httputil.ReverseProxy{
-		Transport: &http.Transport{
+		Transport: untraced{&http.Transport{
 			DialContext: dial, ResponseHeaderTimeout: timeout, TLSHandshakeTimeout: 10 * time.Second, ExpectContinueTimeout: time.Second,
 			MaxIdleConns: 512, MaxIdleConnsPerHost: 256, IdleConnTimeout: 90 * time.Second,
 			DisableCompression:     true, // what the client accepts is for the client and the server to settle
 			MaxResponseHeaderBytes: 1 << 20,
-		},
+		}},
 		BufferPool: buffers{},
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.Out.URL.Scheme, r.Out.URL.Host = upstream.Scheme, upstream.Host
