@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -11,6 +13,7 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/service/inforce"
+	"ostiarius/service/source"
 )
 
 func newCheck() *cobra.Command {
@@ -47,7 +50,7 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 		file := ""
 		if len(args) == 1 {
 			file = args[0]
-			_, text, findings, err = readPolicy(file)
+			_, text, findings, err = readPolicy(file, c)
 		} else {
 			var status client.Status
 			if status, err = service().Status(c.Context()); err != nil {
@@ -86,16 +89,29 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 
 // readPolicy reads a policy file and finds what is wrong with it, also with what it names
 // on this machine. There is no Book if there are errors.
-func readPolicy(file string) (*policy.Book, []byte, []policy.Finding, error) {
+func readPolicy(file string, c *cobra.Command) (*policy.Book, []byte, []policy.Finding, error) {
 	text, err := readFile(file)
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	book, findings := policy.Parse(file, text)
 	if book != nil {
-		findings = append(findings, inforce.CheckHere(book, file)...)
+		findings = append(findings, inforce.CheckHere(book, file, ownOf(c))...)
 	}
 	return book, text, findings, nil
+}
+
+// ownOf returns what of a service that has the data directory of the command no source may give
+// away.
+func ownOf(c *cobra.Command) source.Own {
+	data := defaultData
+	if f := c.Flag("data"); f != nil {
+		data = f.Value.String()
+	}
+	if _, err := os.Stat(data); err != nil {
+		return source.Own{}
+	}
+	return source.Own{Paths: []string{data}, Socket: filepath.Join(data, client.SocketName)}
 }
 
 func readFile(file string) ([]byte, error) {

@@ -53,7 +53,7 @@ A visitor is written as ` + policy.WhoForms + `.`,
 				return fmt.Errorf("%w; or give a file with --policy", err)
 			}
 		} else {
-			book, text, findings, err := readPolicy(*file)
+			book, text, findings, err := readPolicy(*file, c)
 			if err != nil {
 				return err
 			}

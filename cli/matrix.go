@@ -82,7 +82,7 @@ X reject.`,
 				return fmt.Errorf("%w; or give a file with --policy", err)
 			}
 		} else {
-			book, text, findings, err := readPolicy(*file)
+			book, text, findings, err := readPolicy(*file, c)
 			if err != nil {
 				return err
 			}

@@ -5,15 +5,21 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"net/netip"
 	"os/signal"
+	"slices"
+	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/service"
+	"ostiarius/service/guard"
 	"ostiarius/service/inforce"
 )
 
@@ -41,6 +47,12 @@ file. Files and directories named in the settings file are relative to it.`,
 	flags.StringVar(&settings.Key, "tls-key", "", "its private key, a PEM file")
 	flags.BoolVar(&settings.PlainHTTP, "plain-http", false, "serve plain HTTP also beyond loopback, behind a server that speaks HTTPS")
 	flags.StringVar(&settings.Redirect, "redirect-http", "", "address at which plain HTTP is led to HTTPS, such as :80")
+	addressFrom := choice(flags, "address-from", "field in which a trusted peer has the client's address", "x-forwarded-for", "forwarded", "x-real-ip")
+	schemeFrom := choice(flags, "scheme-from", "field in which a trusted peer has the scheme", "fitting", "x-forwarded-proto", "forwarded")
+	hostFrom := choice(flags, "host-from", "field in which a trusted peer has the host that was asked for", "host", "x-forwarded-host", "forwarded")
+	odd := choice(flags, "odd-fields", "what is done with header fields whose names have other characters than letters, digits and -, where a server is behind", "drop", "refuse")
+	flags.DurationVar(&settings.BodyIdle, "body-idle", 30*time.Second, "how long a client may send nothing of what it has announced")
+	flags.IntVar(&settings.Connections, "connections", 8192, "most connections at once; one network has at most a quarter of them")
 	hsts := flags.String("hsts", "180d", "how long browsers are told to keep to HTTPS, where HTTPS is spoken; 0 is not at all")
 	peers := flags.StringSlice("trusted-peer", nil, "network of the servers in front whose forwarding headers are believed, such as 10.0.0.0/8")
 	metrics := flags.StringSlice("metrics-from", nil, "network that may read the metrics without signing in, such as 10.0.0.0/8")
@@ -56,8 +68,36 @@ file. Files and directories named in the settings file are relative to it.`,
 		if err != nil {
 			return err
 		}
-		if settings.Peers, err = networks("trusted-peer", *peers); err != nil {
+		front := &guard.Front{}
+		if front.Peers, err = networks("trusted-peer", *peers); err != nil {
 			return err
+		}
+		settings.Front = front
+		for _, c := range []struct {
+			read func() (string, error)
+			to   *string
+		}{{addressFrom, &front.Address}, {schemeFrom, &front.Scheme}, {hostFrom, &front.Host}} {
+			if *c.to, err = c.read(); err != nil {
+				return err
+			}
+			*c.to = http.CanonicalHeaderKey(*c.to)
+		}
+		if front.Scheme == "Fitting" {
+			front.Scheme = map[bool]string{true: guard.Forwarded, false: guard.XForwardedProto}[front.Address == guard.Forwarded]
+		}
+		if front.Host == "Host" {
+			front.Host = ""
+		}
+		what, err := odd()
+		if err != nil {
+			return err
+		}
+		settings.RefuseOdd = what == "refuse"
+		if settings.BodyIdle <= 0 || settings.Connections < 64 {
+			return errUsage{errors.New("--body-idle is more than 0, and --connections at least 64")}
+		}
+		if *file != "" {
+			settings.Private = append(settings.Private, *file)
 		}
 		if settings.MetricsFrom, err = networks("metrics-from", *metrics); err != nil {
 			return err
@@ -75,6 +115,18 @@ file. Files and directories named in the settings file are relative to it.`,
 		return run(c, settings, nil)
 	}
 	return c
+}
+
+// choice adds a flag that takes one of some words, the first unless it is given, and returns what
+// it was given.
+func choice(flags *pflag.FlagSet, name, usage string, words ...string) func() (string, error) {
+	value := flags.String(name, words[0], usage+": "+strings.Join(words, ", "))
+	return func() (string, error) {
+		if !slices.Contains(words, *value) {
+			return "", errUsage{fmt.Errorf("--%s %s is not known; write %s", name, *value, strings.Join(words, " or "))}
+		}
+		return *value, nil
+	}
 }
 
 // networks reads the networks of a flag.

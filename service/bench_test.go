@@ -51,7 +51,7 @@ func benchService(b *testing.B, cost secret.Cost, peers ...netip.Prefix) *guarde
 	}
 	s, err := Open(Settings{
 		Policy: filepath.Join(dir, "doors.yaml"), Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"),
-		Log: slog.New(slog.DiscardHandler), Cost: cost, Peers: peers,
+		Log: slog.New(slog.DiscardHandler), Cost: cost, Front: &guard.Front{Peers: peers},
 	})
 	if err != nil {
 		b.Fatal(err)

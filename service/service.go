@@ -28,11 +28,13 @@ import (
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
+	"ostiarius/core/throttle"
 	"ostiarius/service/api"
 	"ostiarius/service/guard"
 	"ostiarius/service/inforce"
 	"ostiarius/service/pages"
 	"ostiarius/service/people"
+	"ostiarius/service/source"
 	"ostiarius/store"
 )
 
@@ -46,10 +48,21 @@ type Settings struct {
 	Redirect  string // host:port at which plain HTTP is led to HTTPS; empty for none
 	// HSTS is how long browsers are told to keep to HTTPS; 0 for not at all.
 	HSTS    time.Duration
-	Peers   guard.Peers
+	Front   *guard.Front // what stands in front; nil for nothing
 	Version string
 	Log     *slog.Logger
 	Cost    secret.Cost // of password hashes; the default if zero
+	// BodyIdle is how long a client may send nothing of a body that it has announced; 30 seconds if
+	// zero.
+	BodyIdle time.Duration
+	// Connections is the most connections at once; a usual number if zero.
+	Connections int
+	// RefuseOdd says that requests with fields of odd names are refused where a server is behind,
+	// and not handed on without them.
+	RefuseOdd bool
+	// Private are files besides the data directory, the policy and the key that no source may give
+	// away, such as the settings file.
+	Private []string
 	// KeepActivity is how long activity is kept; 0 for ever.
 	KeepActivity time.Duration
 	// MetricsFrom are the networks that may read the metrics without signing in.
@@ -80,7 +93,10 @@ type Service struct {
 // Open prepares a service: it reads the policy, opens the records and takes the port and
 // the socket. The errors say in one line what to do.
 func Open(settings Settings) (s *Service, err error) {
-	s = &Service{settings: settings, started: time.Now(), pages: &pages.Pages{Peers: settings.Peers, Log: settings.Log}}
+	if settings.Front == nil {
+		settings.Front = &guard.Front{}
+	}
+	s = &Service{settings: settings, started: time.Now(), pages: &pages.Pages{Front: settings.Front, Log: settings.Log}}
 	defer func() {
 		if err != nil {
 			s.Close()
@@ -98,10 +114,23 @@ func Open(settings Settings) (s *Service, err error) {
 	if s.store, err = store.Open(filepath.Join(settings.Data, "ostiarius.db")); err != nil {
 		return s, err
 	}
+	if s.listener, err = listen(settings.Listen, mostUntaken); err != nil {
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
+		}
+		return s, fmt.Errorf("cannot listen on %s: %w; choose another address with --listen", settings.Listen, err)
+	}
+	if settings.Redirect != "" {
+		if s.plain, err = listen(settings.Redirect, mostUntaken); err != nil {
+			return s, fmt.Errorf("cannot listen on %s for plain HTTP: %w; choose another address with --redirect-http", settings.Redirect, err)
+		}
+	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
-		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing), Failed: s.pages.Upstream,
-		Cookies: pages.CookieNames(), Log: settings.Log,
-		Still: func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
+		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing), Log: settings.Log,
+		Proxying: source.ProxyOptions{
+			Own: pages.CookieNames(), Itself: s.itself(), RefuseOdd: settings.RefuseOdd, Failed: s.pages.Upstream,
+			Still: func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
+		},
 	})
 	if err != nil {
 		return s, err
@@ -110,24 +139,30 @@ func Open(settings Settings) (s *Service, err error) {
 	if err != nil {
 		return s, err
 	}
-	if s.listener, err = listen(settings.Listen, mostUntaken); err != nil {
-		if errors.Is(err, syscall.EADDRINUSE) {
-			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
-		}
-		return s, fmt.Errorf("cannot listen on %s: %w; choose another address with --listen", settings.Listen, err)
-	}
 	if settings.Cert != "" {
 		if s.cert, err = openCertificate(settings.Cert, settings.Key, settings.Log); err != nil {
 			return s, err
 		}
 	}
-	if settings.Redirect != "" {
-		if s.plain, err = listen(settings.Redirect, mostUntaken); err != nil {
-			return s, fmt.Errorf("cannot listen on %s for plain HTTP: %w; choose another address with --redirect-http", settings.Redirect, err)
-		}
-	}
 	s.build()
 	return s, nil
+}
+
+// itself is what of the service no source may give away or lead to.
+func (s *Service) itself() source.Own {
+	own := source.Own{Paths: append([]string{s.settings.Data}, s.settings.Private...), Socket: filepath.Join(s.settings.Data, client.SocketName)}
+	if s.settings.Key != "" {
+		own.Paths = append(own.Paths, s.settings.Key)
+	}
+	own.Listens = func() (all []net.Addr) {
+		for _, l := range []net.Listener{s.listener, s.plain} {
+			if l != nil {
+				all = append(all, l.Addr())
+			}
+		}
+		return all
+	}
+	return own
 }
 
 // checkTransport refuses plain HTTP where others could listen.
@@ -283,9 +318,12 @@ func (s *Service) build() {
 		},
 		Own:    crossOrigin.Handler(own),
 		Turned: front.Turned,
-		Peers:  s.settings.Peers,
+		Front:  s.settings.Front,
+
+		BodyIdle: s.settings.BodyIdle,
+		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
 	}
-	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Peers.Secure, g)), g
+	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, g)), g
 
 	admin := chi.NewRouter()
 	admin.Use(func(next http.Handler) http.Handler {
@@ -323,6 +361,14 @@ func siteServer(handler http.Handler, log *log.Logger) *http.Server {
 	}
 }
 
+// connections is the most connections at once.
+func (s *Service) connections() int {
+	if s.settings.Connections > 0 {
+		return s.settings.Connections
+	}
+	return usualConnections
+}
+
 // Serve answers requests until ctx ends; then it lets those under way finish.
 func (s *Service) Serve(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
@@ -334,18 +380,21 @@ func (s *Service) Serve(ctx context.Context) error {
 		servers = append(servers, server)
 		go func() { failed <- server.Serve(l) }()
 	}
+	most := s.connections()
+	bound := throttle.NewBound(most, most/shareOfNetwork)
+	front := boundListener{s.listener, bound, s.settings.Front}
 	if s.cert != nil {
-		one, two := byProtocol(s.listener, s.cert.config(), s.settings.Log)
+		one, two := byProtocol(front, s.cert.config(), s.settings.Log)
 		second := siteServer(s.handler, log)
 		second.TLSConfig = s.cert.config()
 		serve(siteServer(s.handler, log), one)
 		serve(second, two)
 	} else {
-		serve(siteServer(s.handler, log), headedListener{s.listener})
+		serve(siteServer(s.handler, log), headedListener{front})
 	}
 	if s.plain != nil {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
-		serve(&http.Server{Handler: toHTTPS(port), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, s.plain)
+		serve(&http.Server{Handler: toHTTPS(port), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, boundListener{s.plain, bound, s.settings.Front})
 	}
 	serve(&http.Server{Handler: s.admin, ReadHeaderTimeout: 10 * time.Second}, s.socket)
 	// The records are tended until the last request is answered, so that it is written down too.

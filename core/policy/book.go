@@ -62,6 +62,9 @@ type Source struct {
 	// StripPrefix leaves Path out of the path that the proxied server receives.
 	StripPrefix bool
 	Timeout     time.Duration // how long the server may take to begin its answer; 0 for the default
+	// Fields are the header fields that the server gets although they are usually not handed on,
+	// see package fields.
+	Fields []string
 	Position
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/fields"
 	"ostiarius/core/place"
 )
 
@@ -316,7 +317,7 @@ func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
 		var proxied ast.Node // what only goes with a proxied server
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout"}) {
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
@@ -324,6 +325,10 @@ func (p *reader) sources(n ast.Node) {
 				continue
 			case "timeout":
 				s.Timeout, _ = p.duration(f.value, f.name)
+				proxied = f.value
+				continue
+			case "forward-fields":
+				s.Fields = p.forwarded(f.value)
 				proxied = f.value
 				continue
 			}
@@ -358,7 +363,7 @@ func (p *reader) sources(n ast.Node) {
 			continue
 		}
 		if proxied != nil && s.Proxy == "" {
-			p.at(proxied, "bad-value", "strip-prefix and timeout go with proxy")
+			p.at(proxied, "bad-value", "strip-prefix, timeout and forward-fields go with proxy")
 		}
 		for _, other := range p.book.Sources {
 			if other.Path == s.Path && other.Host == s.Host {
@@ -367,6 +372,23 @@ func (p *reader) sources(n ast.Node) {
 		}
 		p.book.Sources = append(p.book.Sources, s)
 	}
+}
+
+// forwarded reads the names of header fields that a source asks for.
+func (p *reader) forwarded(n ast.Node) (names []string) {
+	for _, entry := range p.list(n, "forward-fields") {
+		name, ok := p.text(entry, "forward-fields")
+		switch {
+		case !ok:
+		case fields.KindOf(name) == fields.Odd:
+			p.at(entry, "bad-value", "%q is not the name of a header field that is handed on: such names are of letters, digits and -", name)
+		case fields.Askable(name) == "":
+			p.at(entry, "bad-value", "%s cannot be asked for: Ostiarius writes it itself, or whoever sends it could claim what they like", name)
+		default:
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // headers reads the fields that are set on the answers of the site, over the usual ones.

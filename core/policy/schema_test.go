@@ -217,6 +217,7 @@ func (r scribe) policy() any {
 		}
 		s["proxy"] = "http://127.0.0.1:8461"
 		r.maybe(s, "strip-prefix", func() any { return r.pick(true, 1) })
+		r.maybe(s, "forward-fields", func() any { return []any{r.pick("X-Real-IP", "X_Odd")} })
 		r.maybe(s, "timeout", r.duration)
 		r.maybe(s, "proxy", func() any {
 			return r.pick("http://127.0.0.1:80", "https://x/", "http://[::1]:80", "ftp://x", "http://x/y", "http://a@b", "http://x?y", "http://:80", "unix:log.sock", "unix:")

@@ -128,7 +128,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 		}
 	}
 	warnings := 0
-	for _, f := range a.checked.of(book, a.Policy.File()) {
+	for _, f := range a.checked.of(book, a.Policy) {
 		if f.Severity == policy.Warning {
 			warnings++
 		}
@@ -180,11 +180,11 @@ type lastCheck struct {
 }
 
 // of returns what check finds in a policy. It is found anew only for another one.
-func (c *lastCheck) of(book *policy.Book, file string) []policy.Finding {
+func (c *lastCheck) of(book *policy.Book, in *inforce.Policy) []policy.Finding {
 	c.Lock()
 	defer c.Unlock()
 	if c.book != book {
-		c.book, c.findings = book, inforce.CheckHere(book, file)
+		c.book, c.findings = book, in.Here()
 	}
 	return c.findings
 }

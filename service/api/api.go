@@ -9,6 +9,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -156,7 +157,14 @@ func (a *API) read(w http.ResponseWriter, r *http.Request, into any, limit int64
 		}
 	}
 	if err != nil {
-		a.problem(w, http.StatusBadRequest, "The body is not the JSON that is expected here: "+err.Error())
+		status, long := http.StatusBadRequest, (*http.MaxBytesError)(nil)
+		switch {
+		case errors.Is(err, os.ErrDeadlineExceeded):
+			status = http.StatusRequestTimeout
+		case errors.As(err, &long):
+			status = http.StatusRequestEntityTooLarge
+		}
+		a.problem(w, status, "The body is not the JSON that is expected here: "+err.Error())
 		return false
 	}
 	return true

@@ -17,6 +17,7 @@ import (
 	"ostiarius/core/basic"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/throttle"
 )
 
 // A Guard lets admitted requests through to what is behind it. All fields must be set.
@@ -43,11 +44,14 @@ type Guard struct {
 	// Turned answers the requests that are not admitted: with the answer's status, and
 	// what the client can use to understand it.
 	Turned func(w http.ResponseWriter, r *http.Request, t *TurnedAway)
-	// Peers tells whose forwarding headers are believed.
-	Peers Peers
+	// Front tells what stands in front, and what is believed of it; nil for nothing.
+	Front *Front
 	// BodyIdle is the longest time that a client may send nothing of a body; 30 seconds if
 	// zero.
 	BodyIdle time.Duration
+	// Bodies bounds how many requests are under way whose bodies have not come yet; nil for no
+	// bound.
+	Bodies *throttle.Bound
 }
 
 // A House is a policy and the site that it guards. They are swapped together.
@@ -137,12 +141,15 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if endsConnection(r) {
 		w.Header().Set("Connection", "close")
 	}
-	if r.ContentLength != 0 && r.Body != nil {
-		idle := g.BodyIdle
-		if idle == 0 {
-			idle = usualBodyIdle
-		}
-		r.Body = &impatient{r.Body, http.NewResponseController(w), idle}
+	front := g.Front
+	if front == nil {
+		front = &noFront
+	}
+	front.setHost(r)
+	body := g.receive(w, r)
+	if body != nil {
+		w = body
+		defer body.finish()
 	}
 	_, path, query := place.SplitTarget(r.RequestURI) // net/http has set r.Host already
 	turning := &turning{Context: r.Context()}
@@ -155,7 +162,7 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		unable(w, err)
 		return
 	}
-	t.Visitor.From, t.Secure = g.Peers.Client(r), g.Peers.Secure(r)
+	t.Visitor.From, t.Secure = front.Client(r), front.Secure(r)
 	d, err := g.decide(r, policy.Request{Method: r.Method, Host: r.Host, Path: path}, t)
 	if err != nil {
 		unable(w, err)
@@ -194,6 +201,13 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		inner.URL = &url.URL{Path: address, RawQuery: query, ForceQuery: r.URL.ForceQuery}
 	}
 	inner.RequestURI = t.Address
+	if body != nil {
+		if !g.hold(body, t) {
+			unable(w, &Later{Status: http.StatusServiceUnavailable, Wait: time.Second, Text: "Too much is being sent at the moment. Please try again."})
+			return
+		}
+		inner.Body = body
+	}
 	if book.IsOwn(d.Place) {
 		if book.Rules.FoldCase {
 			inner.URL = &url.URL{Path: unfolded(path), RawQuery: query, ForceQuery: r.URL.ForceQuery}
@@ -206,6 +220,21 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		h["Vary"] = perVisitor // for caches that do not keep to the rule
 	}
 	house.Site.ServeHTTP(w, inner)
+}
+
+var noFront Front
+
+// hold counts a body that is to come, until it is over, and reports whether there was room.
+func (g *Guard) hold(b *body, t *Turn) bool {
+	if g.Bodies == nil {
+		return true
+	}
+	network := throttle.NetworkOf(t.Visitor.From)
+	if !g.Bodies.Take(network, false) {
+		return false
+	}
+	b.done = func() { g.Bodies.Give(network) }
+	return true
 }
 
 // Still reports whether a request that was handed on, and is not over, would be admitted now: by

@@ -28,13 +28,11 @@ import (
 // A Policy is the policy of a running service: the file, the version in force, and the
 // versions before.
 type Policy struct {
-	file    string
-	store   *store.Store
-	missing http.Handler
-	failed  func(http.ResponseWriter, *http.Request, int)
-	cookies []string
-	still   func(ctx context.Context, used bool) bool
-	log     *slog.Logger
+	file     string
+	store    *store.Store
+	missing  http.Handler
+	proxying source.ProxyOptions
+	log      *slog.Logger
 
 	house    atomic.Pointer[guard.House]
 	rejected atomic.Pointer[[]policy.Finding] // of the file's newest text, if it was not taken
@@ -47,18 +45,17 @@ type Options struct {
 	File    string // the policy file
 	Store   *store.Store
 	Missing http.Handler // answers for files that are not there
-	// Failed answers where a server behind has no answer, with 502 or 504.
-	Failed  func(w http.ResponseWriter, r *http.Request, status int)
-	Cookies []string // names of cookies that no server behind receives or sets
-	// Still reports whether the visitor of a request under way would be admitted now.
-	Still func(ctx context.Context, used bool) bool
-	Log   *slog.Logger
+	// Proxying is what proxied sources need, but for the file and the log. What Itself names there
+	// is nothing that any source may give away.
+	Proxying source.ProxyOptions
+	Log      *slog.Logger
 }
 
 // Open reads the file and brings its text into force; it is recorded if it is not the
 // latest version already. The error is *Unfit if the text has errors.
 func Open(ctx context.Context, o Options) (*Policy, error) {
-	p := &Policy{file: o.File, store: o.Store, missing: o.Missing, failed: o.Failed, cookies: o.Cookies, still: o.Still, log: o.Log}
+	p := &Policy{file: o.File, store: o.Store, missing: o.Missing, proxying: o.Proxying, log: o.Log}
+	p.proxying.PolicyFile, p.proxying.Log = o.File, o.Log
 	text, findings := p.read()
 	if text == nil {
 		return nil, &Unfit{findings, text}
@@ -145,7 +142,7 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 	if book == nil {
 		return nil, findings
 	}
-	findings = append(findings, CheckHere(book, p.file)...)
+	findings = append(findings, p.here(book)...)
 	if now := p.house.Load(); now != nil && now.Book.Prefix != book.Prefix {
 		findings = append(findings, policy.Finding{
 			Severity: policy.Error, Rule: "prefix-changed", File: p.file, Line: 1, Column: 1,
@@ -158,6 +155,13 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 	return book, findings
 }
 
+func (p *Policy) here(book *policy.Book) []policy.Finding {
+	return CheckHere(book, p.file, p.proxying.Itself)
+}
+
+// Here returns what is wrong on this machine with the policy in force.
+func (p *Policy) Here() []policy.Finding { return p.here(p.Book()) }
+
 // furnish opens the sources behind a Book.
 func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 	site := &site{book: book, handlers: map[*policy.Source]http.Handler{}, missing: p.missing}
@@ -167,7 +171,7 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 		var err error
 		if entry.Proxy != "" {
 			var proxy *source.Proxy
-			if proxy, err = source.NewProxy(*entry, source.ProxyOptions{PolicyFile: p.file, Own: p.cookies, Still: p.still, Log: p.log, Failed: p.failed}); err == nil {
+			if proxy, err = source.NewProxy(*entry, p.proxying); err == nil {
 				handler = proxy
 				site.proxies = append(site.proxies, proxy)
 			}

@@ -11,9 +11,9 @@ import (
 
 // CheckHere returns what is wrong with a Book on this machine, in this version of the
 // service: what can be proven about it, directories that are not there, files that no door
-// covers, and proofs that nobody can show yet.
-func CheckHere(book *policy.Book, file string) []policy.Finding {
-	findings := append(prove.Check(book, file), source.Check(book, file)...)
+// covers, sources that give away what is the service's own, and proofs that nobody can show yet.
+func CheckHere(book *policy.Book, file string, own source.Own) []policy.Finding {
+	findings := append(prove.Check(book, file), source.Check(book, file, own)...)
 	for i := range book.Doors {
 		d := &book.Doors[i]
 		if i > 0 && book.Doors[i-1].Entry == d.Entry {

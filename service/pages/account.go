@@ -128,7 +128,7 @@ func (p *Pages) changePassword(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if err := readForm(w, r); err != nil {
-		p.showAccount(w, r, http.StatusBadRequest, view{Problem: "The form could not be read. Please fill it in again."})
+		p.showAccount(w, r, unread(err), view{Problem: "The form could not be read. Please fill it in again."})
 		return
 	}
 	f := r.PostForm
@@ -163,7 +163,7 @@ func (p *Pages) endSessions(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if err := readForm(w, r); err != nil {
-		p.showAccount(w, r, http.StatusBadRequest, view{Problem: "The form could not be read. Please try again."})
+		p.showAccount(w, r, unread(err), view{Problem: "The form could not be read. Please try again."})
 		return
 	}
 	name, token := t.Visitor.Account, p.Token(r)

@@ -7,12 +7,14 @@ import (
 	"bytes"
 	"embed"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"html/template"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -26,7 +28,7 @@ import (
 // Pages serves the pages that people meet.
 type Pages struct {
 	Register *people.Register
-	Peers    guard.Peers
+	Front    *guard.Front
 	Log      *slog.Logger
 }
 
@@ -134,7 +136,7 @@ func CookieNames() []string {
 	return []string{CookieName(true), CookieName(false), deviceName(true), deviceName(false)}
 }
 
-func (p *Pages) cookieName(r *http.Request) string { return CookieName(p.Peers.Secure(r)) }
+func (p *Pages) cookieName(r *http.Request) string { return CookieName(p.Front.Secure(r)) }
 
 // CookieName is the name of the session cookie. Over HTTPS it carries the prefix that
 // binds it to this host and to HTTPS (RFC 6265bis, section 4.1.3.2).
@@ -178,7 +180,7 @@ func (p *Pages) setCookie(w http.ResponseWriter, r *http.Request, token string, 
 func (p *Pages) cookie(w http.ResponseWriter, r *http.Request, name, value string, maxAge int) {
 	http.SetCookie(w, &http.Cookie{
 		Name: name, Value: value, Path: "/", MaxAge: maxAge,
-		HttpOnly: true, Secure: p.Peers.Secure(r), SameSite: http.SameSiteLaxMode,
+		HttpOnly: true, Secure: p.Front.Secure(r), SameSite: http.SameSiteLaxMode,
 	})
 }
 
@@ -203,7 +205,7 @@ func maxAge(remembered bool, lasts time.Duration) int {
 const longestCookie = 400 * 24 * 3600
 
 func (p *Pages) device(r *http.Request) string {
-	return cookieOf(r, deviceName(p.Peers.Secure(r)))
+	return cookieOf(r, deviceName(p.Front.Secure(r)))
 }
 
 // origin returns the client's address, "" if it is not known.
@@ -229,6 +231,19 @@ func (p *Pages) unlock(w http.ResponseWriter, r *http.Request) {
 func readForm(w http.ResponseWriter, r *http.Request) error {
 	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
 	return r.ParseForm()
+}
+
+// unread is the status for a form that could not be read: it did not come in time, is too long,
+// or is none.
+func unread(err error) int {
+	var long *http.MaxBytesError
+	switch {
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return http.StatusRequestTimeout
+	case errors.As(err, &long):
+		return http.StatusRequestEntityTooLarge
+	}
+	return http.StatusBadRequest
 }
 
 func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {
@@ -355,6 +370,8 @@ func (p *Pages) Upstream(w http.ResponseWriter, r *http.Request, status int) {
 	switch status {
 	case http.StatusGatewayTimeout:
 		lead = "The server behind this page takes too long to answer."
+	case http.StatusLoopDetected:
+		lead = "This page leads back to itself: what stands behind it is this service again."
 	case http.StatusRequestTimeout:
 		lead = "What was sent did not arrive whole in time."
 	case http.StatusBadRequest:

@@ -137,7 +137,7 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 	var wrong trouble
 	switch {
 	case err != nil:
-		wrong = trouble{"malformed", http.StatusBadRequest, "The form could not be read. Please fill it in again.", 0}
+		wrong = trouble{"malformed", unread(err), "The form could not be read. Please fill it in again.", 0}
 	case v.Username == "" || s.Password == "":
 		wrong = trouble{"missing", http.StatusUnprocessableEntity, "Please type your name and your password.", 0}
 	default:
@@ -192,7 +192,7 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 // from now on.
 func (p *Pages) giveCookies(w http.ResponseWriter, r *http.Request, in people.SignedIn) {
 	p.setCookie(w, r, in.Token, maxAge(in.Remembered, in.Lasts))
-	p.cookie(w, r, deviceName(p.Peers.Secure(r)), in.Device, longestCookie)
+	p.cookie(w, r, deviceName(p.Front.Secure(r)), in.Device, longestCookie)
 }
 
 // proveAgainForm asks somebody who is signed in for the password once more.
@@ -216,7 +216,7 @@ func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, status in
 func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	if err := readForm(w, r); err != nil {
-		p.showProveAgain(w, r, http.StatusBadRequest, view{Problem: "The form could not be read. Please fill it in again."})
+		p.showProveAgain(w, r, unread(err), view{Problem: "The form could not be read. Please fill it in again."})
 		return
 	}
 	v := view{Next: guard.OwnPath(t.Book, r.PostForm.Get("next"))}
@@ -269,7 +269,7 @@ func (p *Pages) showRecover(w http.ResponseWriter, r *http.Request, status int, 
 func (p *Pages) recover(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	if err := readForm(w, r); err != nil {
-		p.showRecover(w, r, http.StatusBadRequest, view{Problem: "The form could not be read. Please fill it in again."})
+		p.showRecover(w, r, unread(err), view{Problem: "The form could not be read. Please fill it in again."})
 		return
 	}
 	f := r.PostForm

@@ -14,10 +14,11 @@ import (
 const maxChecked = 50_000
 
 // Check returns what is wrong with the sources of a Book on this machine: directories
-// that are not there, and files that no door covers. Relative directories are relative to
-// the directory of the policy file.
-func Check(book *policy.Book, policyFile string) []policy.Finding {
-	var findings []policy.Finding
+// that are not there, files that no door covers, and sources that give away what is the
+// service's own or lead to it. Relative directories are relative to the directory of the policy
+// file.
+func Check(book *policy.Book, policyFile string, own Own) []policy.Finding {
+	findings := own.check(book, policyFile)
 	for _, s := range book.Sources {
 		if s.Files == "" {
 			continue

@@ -2,6 +2,7 @@ package source
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"io"
 	"log/slog"
@@ -9,8 +10,6 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
-	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -22,21 +21,32 @@ import (
 
 // A Proxy hands requests on to a server, and learns how that server is.
 type Proxy struct {
-	address string
-	proxy   *httputil.ReverseProxy
-	own     *httputil.ReverseProxy // each answer with a buffer of its own
-	health  health
+	address    string
+	proxy      *httputil.ReverseProxy
+	own        *httputil.ReverseProxy // each answer with a buffer of its own
+	refuseOdd  bool
+	failedWith func(http.ResponseWriter, *http.Request, int)
+	health     health
 }
 
-// ProxyOptions are what a Proxy needs. All must be set.
+// pseudonym is the name by which this process is known to servers behind, and by which it
+// recognises what it has handed on itself.
+var pseudonym = "ostiarius-" + rand.Text()[:10]
+
+// ProxyOptions are what a Proxy needs. All but RefuseOdd must be set.
 type ProxyOptions struct {
 	PolicyFile string   // paths of sockets are relative to its directory
 	Own        []string // names of cookies that no server behind receives or sets
 	Log        *slog.Logger
 	// Still reports whether the visitor of a request under way would be admitted now; used says
 	// that the client has sent something since it was last asked.
-	Still func(ctx context.Context, used bool) bool
-	// Failed answers a request for which the server behind has no answer: 502 or 504.
+	Still  func(ctx context.Context, used bool) bool
+	Itself Own // where no server behind may be
+	// RefuseOdd says that a request with a field whose name has other characters than letters,
+	// digits and "-" is refused. Otherwise such fields are left out.
+	RefuseOdd bool
+	// Failed answers a request for which the server behind has no answer: 502 or 504; 508 if it was
+	// this service itself; or 400 or 408 if the client is at fault.
 	Failed func(w http.ResponseWriter, r *http.Request, status int)
 }
 
@@ -48,20 +58,26 @@ const usualTimeout = 60 * time.Second
 // The server receives the canonical path; who is calling, in Ostiarius-User,
 // Ostiarius-Roles and Ostiarius-Door; and from where, in Forwarded (RFC 7239) and
 // X-Forwarded-For, -Host and -Proto. What a request claims in fields of these names, in
-// whatever spelling, is removed. So are Ostiarius's own cookies, and the credentials that
-// were meant for a door. What the server answers sets no cookie of Ostiarius's.
+// whatever spelling, is removed, and so are all fields that speak for others (package fields),
+// Ostiarius's own cookies, and the credentials that were meant for a door. What the server
+// answers sets no cookie of Ostiarius's, does not lead to the server's own address, and changes
+// the protocol of the connection to WebSocket at most.
 func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 	dialer := &net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}
-	dial := dialer.DialContext
+	var dial func(ctx context.Context, network, address string) (net.Conn, error)
 	upstream := &url.URL{Scheme: "http", Host: "upstream"}
 	if socket, ok := strings.CutPrefix(s.Proxy, "unix:"); ok {
-		if !filepath.IsAbs(socket) {
-			socket = filepath.Join(filepath.Dir(o.PolicyFile), socket)
-		}
+		socket = socketPath(socket, o.PolicyFile)
 		dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
+			if o.Itself.isSocket(socket) {
+				return nil, errLoop
+			}
 			return dialer.DialContext(ctx, "unix", socket)
 		}
 	} else {
+		dial = func(ctx context.Context, network, address string) (net.Conn, error) {
+			return o.Itself.refuse(dialer.DialContext(ctx, network, address))
+		}
 		var err error
 		if upstream, err = url.Parse(s.Proxy); err != nil {
 			return nil, err
@@ -71,7 +87,8 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 	if timeout == 0 {
 		timeout = usualTimeout
 	}
-	p := &Proxy{address: s.Proxy}
+	p := &Proxy{address: s.Proxy, refuseOdd: o.RefuseOdd, failedWith: o.Failed}
+	answers := newOutside(s, upstream)
 	p.proxy = &httputil.ReverseProxy{
 		Transport: untraced{&http.Transport{
 			DialContext: dial, ResponseHeaderTimeout: timeout, TLSHandshakeTimeout: 10 * time.Second, ExpectContinueTimeout: time.Second,
@@ -90,12 +107,16 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			r.Out.URL.RawQuery = r.In.URL.RawQuery
 			r.Out.Host = r.In.Host
 			r.Out.Trailer = nil // fields that come after the body would go around handOn
-			handOn(r.Out.Header, r.In, o.Own)
+			handOn(r.Out.Header, r.In, o.Own, s.Fields)
+			r.Out.Header.Add("Via", strings.TrimPrefix(r.In.Proto, "HTTP/")+" "+pseudonym) // RFC 9110, section 7.6.3
 			if s.StripPrefix && s.Path != "/" {
 				r.Out.Header.Set("X-Forwarded-Prefix", s.Path)
 			}
 		},
 		ModifyResponse: func(resp *http.Response) error {
+			if resp.StatusCode == http.StatusSwitchingProtocols && !isWebSocketAnswer(resp.Request, resp) {
+				return errUpgrade
+			}
 			p.health.worked()
 			t := guard.TurnOf(resp.Request)
 			// Of a guarded answer the guard has said that nobody may store it; what the
@@ -108,12 +129,16 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 				t.SetHeaders(resp.Header)
 			}
 			setNoCookies(resp.Header, o.Own)
+			answers.rewrite(resp.Header, resp.Request)
 			endWithAdmission(resp, o.Still)
 			return nil
 		},
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			status := http.StatusBadGateway
+			if errors.Is(err, errLoop) {
+				status = http.StatusLoopDetected
+			}
 			var timeout net.Error
 			late := errors.As(err, &timeout) && timeout.Timeout()
 			body, _ := r.Context().Value(sentKey{}).(*sent)
@@ -131,6 +156,9 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			case late:
 				status = http.StatusGatewayTimeout
 			}
+			if errors.Is(err, errUpgrade) && r.ProtoMajor == 1 {
+				w.Header().Set("Connection", "close")
+			}
 			p.health.failed(err)
 			o.Log.Warn("the server behind did not answer", "proxy", s.Proxy, "path", r.URL.Path, "error", err)
 			o.Failed(w, r, status)
@@ -143,6 +171,16 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 }
 
 func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	for _, line := range r.Header["Via"] {
+		if strings.Contains(line, pseudonym) {
+			p.failedWith(w, r, http.StatusLoopDetected)
+			return
+		}
+	}
+	if p.refuseOdd && hasOdd(r.Header) {
+		p.failedWith(w, r, http.StatusBadRequest)
+		return
+	}
 	if r.ContentLength != 0 {
 		// A server may begin its answer before it has read all of the request.
 		http.NewResponseController(w).EnableFullDuplex()
@@ -182,85 +220,6 @@ var pool = sync.Pool{New: func() any { b := make([]byte, small); return &b }}
 
 func (buffers) Get() []byte  { return *pool.Get().(*[]byte) }
 func (buffers) Put(b []byte) { pool.Put(&b) }
-
-// handOn sets what the server behind learns of a request, and removes what strangers claim.
-func handOn(h http.Header, in *http.Request, ownCookies []string) {
-	for name := range h {
-		switch plain := strings.ToLower(strings.ReplaceAll(name, "_", "-")); {
-		case strings.HasPrefix(plain, "ostiarius-"), strings.HasPrefix(plain, "x-forwarded-"),
-			plain == "forwarded", plain == "x-real-ip", plain == "x-client-ip", plain == "true-client-ip":
-			delete(h, name)
-		}
-	}
-	withoutCookies(h, ownCookies)
-	t := guard.TurnOf(in)
-	if t == nil {
-		return
-	}
-	if t.KeepCredentials {
-		h.Del("Authorization")
-	}
-	scheme := "http"
-	if t.Secure {
-		scheme = "https"
-	}
-	forwarded := "proto=" + scheme
-	if t.Visitor.From.IsValid() {
-		from := t.Visitor.From.String()
-		h.Set("X-Forwarded-For", from)
-		if t.Visitor.From.Is6() {
-			from = `"[` + from + `]"` // RFC 7239, section 6
-		}
-		forwarded = "for=" + from + ";" + forwarded
-	}
-	if in.Host != "" && !strings.ContainsAny(in.Host, "\"\\ \t;,") {
-		forwarded += `;host="` + in.Host + `"`
-		h.Set("X-Forwarded-Host", in.Host)
-	}
-	h.Set("X-Forwarded-Proto", scheme)
-	h.Set("Forwarded", forwarded)
-	if t.Visitor.SignedIn {
-		// Names may have letters beyond ASCII, which fields of a header cannot carry safely.
-		h.Set("Ostiarius-User", url.PathEscape(t.Visitor.Account))
-		h.Set("Ostiarius-Roles", strings.Join(t.Book.RolesOf(&t.Visitor), ", "))
-	}
-	if t.Door != nil {
-		h.Set("Ostiarius-Door", (&url.URL{Path: t.Door.Label()}).EscapedPath())
-	}
-}
-
-// withoutCookies takes the cookies of these names out of the Cookie headers and leaves
-// the others as they were spelled.
-func withoutCookies(h http.Header, names []string) {
-	var kept []string
-	for _, line := range h.Values("Cookie") {
-		for pair := range strings.SplitSeq(line, ";") {
-			name, _, _ := strings.Cut(strings.TrimSpace(pair), "=")
-			if pair = strings.TrimSpace(pair); pair != "" && !slices.Contains(names, strings.TrimSpace(name)) {
-				kept = append(kept, pair)
-			}
-		}
-	}
-	h.Del("Cookie")
-	if len(kept) > 0 {
-		h.Set("Cookie", strings.Join(kept, "; "))
-	}
-}
-
-// setNoCookies takes out the Set-Cookie fields for cookies of these names: an application
-// could sign somebody in as somebody else.
-func setNoCookies(h http.Header, names []string) {
-	set, there := h["Set-Cookie"]
-	if !there {
-		return
-	}
-	h["Set-Cookie"] = slices.DeleteFunc(set, func(field string) bool {
-		pair, _, _ := strings.Cut(field, ";")
-		// One without a name is sent back as its value alone, which may look like a cookie.
-		name, _, _ := strings.Cut(strings.TrimLeft(pair, " \t="), "=")
-		return slices.Contains(names, strings.TrimSpace(name))
-	})
-}
 
 // health is how a server behind has been of late.
 type health struct {

@@ -151,7 +151,7 @@ func TestCheckFindsMissingDirectories(t *testing.T) {
 	if book == nil {
 		t.Fatal(findings)
 	}
-	found := Check(book, filepath.Join(dir, "doors.yaml"))
+	found := Check(book, filepath.Join(dir, "doors.yaml"), Own{})
 	if len(found) != 2 || found[0].Line != 3 || !strings.Contains(found[0].Message, "no directory") || found[1].Line != 4 || !strings.Contains(found[1].Message, "is a file") {
 		t.Errorf("%+v", found)
 	}
@@ -312,7 +312,7 @@ func FuzzHandOn(f *testing.F) {
 	f.Add("FORWARDED", "for=x", "a=b")
 	f.Fuzz(func(t *testing.T, name, value, cookie string) {
 		h := http.Header{name: {value}, "Cookie": {cookie}}
-		handOn(h, httptest.NewRequest("GET", "/", nil), []string{"ours"})
+		handOn(h, httptest.NewRequest("GET", "/", nil), []string{"ours"}, nil)
 		for key := range h {
 			plain := strings.ToLower(strings.ReplaceAll(key, "_", "-"))
 			if strings.HasPrefix(plain, "ostiarius-") || strings.HasPrefix(plain, "x-forwarded-") || plain == "forwarded" {
