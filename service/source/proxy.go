@@ -21,12 +21,12 @@ import (
 
 // A Proxy hands requests on to a server, and learns how that server is.
 type Proxy struct {
-	address    string
-	proxy      *httputil.ReverseProxy
-	own        *httputil.ReverseProxy // each answer with a buffer of its own
-	refuseOdd  bool
-	failedWith func(http.ResponseWriter, *http.Request, int)
-	health     health
+	source   policy.Source
+	upstream *url.URL
+	options  ProxyOptions
+	proxy    *httputil.ReverseProxy
+	own      *httputil.ReverseProxy // each answer with a buffer of its own
+	health   health
 }
 
 // pseudonym is the name by which this process is known to servers behind, and by which it
@@ -87,7 +87,7 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 	if timeout == 0 {
 		timeout = usualTimeout
 	}
-	p := &Proxy{address: s.Proxy, refuseOdd: o.RefuseOdd, failedWith: o.Failed}
+	p := &Proxy{source: s, upstream: upstream, options: o}
 	answers := newOutside(s, upstream)
 	p.proxy = &httputil.ReverseProxy{
 		Transport: untraced{&http.Transport{
@@ -97,22 +97,7 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			MaxResponseHeaderBytes: 1 << 20,
 		}},
 		BufferPool: buffers{},
-		Rewrite: func(r *httputil.ProxyRequest) {
-			r.Out.URL.Scheme, r.Out.URL.Host = upstream.Scheme, upstream.Host
-			if s.StripPrefix && s.Path != "/" {
-				stripped := strings.TrimPrefix(r.Out.URL.Path, s.Path)
-				r.Out.URL.Path, r.Out.URL.RawPath = "/"+strings.TrimPrefix(stripped, "/"), ""
-			}
-			// The query as it was asked: no door looks at it, so none can be misled by it.
-			r.Out.URL.RawQuery = r.In.URL.RawQuery
-			r.Out.Host = r.In.Host
-			r.Out.Trailer = nil // fields that come after the body would go around handOn
-			handOn(r.Out.Header, r.In, o.Own, s.Fields)
-			r.Out.Header.Add("Via", strings.TrimPrefix(r.In.Proto, "HTTP/")+" "+pseudonym) // RFC 9110, section 7.6.3
-			if s.StripPrefix && s.Path != "/" {
-				r.Out.Header.Set("X-Forwarded-Prefix", s.Path)
-			}
-		},
+		Rewrite:    p.handOn,
 		ModifyResponse: func(resp *http.Response) error {
 			if resp.StatusCode == http.StatusSwitchingProtocols && !isWebSocketAnswer(resp.Request, resp) {
 				return errUpgrade
@@ -173,12 +158,12 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	for _, line := range r.Header["Via"] {
 		if strings.Contains(line, pseudonym) {
-			p.failedWith(w, r, http.StatusLoopDetected)
+			p.options.Failed(w, r, http.StatusLoopDetected)
 			return
 		}
 	}
-	if p.refuseOdd && hasOdd(r.Header) {
-		p.failedWith(w, r, http.StatusBadRequest)
+	if p.options.RefuseOdd && hasOdd(r.Header) {
+		p.options.Failed(w, r, http.StatusBadRequest)
 		return
 	}
 	if r.ContentLength != 0 {
@@ -193,6 +178,25 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		proxy = p.own
 	}
 	proxy.ServeHTTP(w, r)
+}
+
+// handOn makes the request that the server behind receives.
+func (p *Proxy) handOn(r *httputil.ProxyRequest) {
+	s := &p.source
+	r.Out.URL.Scheme, r.Out.URL.Host = p.upstream.Scheme, p.upstream.Host
+	if s.StripPrefix && s.Path != "/" {
+		stripped := strings.TrimPrefix(r.Out.URL.Path, s.Path)
+		r.Out.URL.Path, r.Out.URL.RawPath = "/"+strings.TrimPrefix(stripped, "/"), ""
+	}
+	// The query as it was asked: no door looks at it, so none can be misled by it.
+	r.Out.URL.RawQuery = r.In.URL.RawQuery
+	r.Out.Host = r.In.Host
+	r.Out.Trailer = nil // fields that come after the body would go around setFields
+	setFields(r.Out.Header, r.In, p.options.Own, s.Fields)
+	r.Out.Header.Add("Via", strings.TrimPrefix(r.In.Proto, "HTTP/")+" "+pseudonym) // RFC 9110, section 7.6.3
+	if s.StripPrefix && s.Path != "/" {
+		r.Out.Header.Set("X-Forwarded-Prefix", s.Path)
+	}
 }
 
 // sent is the body that a client sends, and whether it could be read.
@@ -257,7 +261,7 @@ type Health struct {
 func (p *Proxy) Health() Health {
 	p.health.mu.Lock()
 	defer p.health.mu.Unlock()
-	h := Health{Address: p.address, Failed: p.health.bad, Why: p.health.why, InARow: int(p.health.row.Load())}
+	h := Health{Address: p.source.Proxy, Failed: p.health.bad, Why: p.health.why, InARow: int(p.health.row.Load())}
 	if ms := p.health.ok.Load(); ms != 0 {
 		h.Answered = time.UnixMilli(ms)
 	}

@@ -13,10 +13,10 @@ import (
 // A request is handed on with what the server behind may believe: the fields that Ostiarius
 // writes, and of the client's own those that speak for nobody else (package fields).
 
-// handOn sets what the server behind learns of a request, and removes what strangers claim. A
+// setFields sets what the server behind learns of a request, and removes what strangers claim. A
 // source may ask for some fields that are usually not handed on; those that name the client's
 // address or the user then say what Ostiarius knows of them.
-func handOn(h http.Header, in *http.Request, ownCookies, asked []string) {
+func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 	t := guard.TurnOf(in)
 	from, user := "", ""
 	if t != nil && t.Visitor.From.IsValid() {

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -304,24 +305,66 @@ func TestProxyFailures(t *testing.T) {
 	}
 }
 
-// FuzzHandOn: whatever a request claims, no field that a server behind could take for
-// Ostiarius's or a peer's word comes through.
+// FuzzHandOn: whatever a request claims, the server behind is told who is calling by Ostiarius
+// alone, gets no cookie of ours, and sees no field that it could take for another's word.
 func FuzzHandOn(f *testing.F) {
-	f.Add("Ostiarius_User", "agnes", "ours=1; theirs=2")
-	f.Add("x-forwarded_for", "203.0.113.1", ";;=;ours")
-	f.Add("FORWARDED", "for=x", "a=b")
-	f.Fuzz(func(t *testing.T, name, value, cookie string) {
-		h := http.Header{name: {value}, "Cookie": {cookie}}
-		handOn(h, httptest.NewRequest("GET", "/", nil), []string{"ours"}, nil)
-		for key := range h {
-			plain := strings.ToLower(strings.ReplaceAll(key, "_", "-"))
-			if strings.HasPrefix(plain, "ostiarius-") || strings.HasPrefix(plain, "x-forwarded-") || plain == "forwarded" {
+	f.Add("Ostiarius_User", "agnes", "Upgrade", "h2c", "ours=1; theirs=2", true)
+	f.Add("x-forwarded_for", "203.0.113.1", "Connection", "Ostiarius-User, Cookie", ";;=;ours", true)
+	f.Add("FORWARDED", "for=x", "Remote.User", "agnes", "a=b", false)
+	book, findings := policy.Parse("doors.yaml", []byte("sources: [{path: /, proxy: 'http://x'}]\ndoors: [{path: /**, admit: public}]"))
+	if book == nil {
+		f.Fatal(findings)
+	}
+	proxy, err := NewProxy(book.Sources[0], ProxyOptions{PolicyFile: "doors.yaml", Own: []string{"ours"}, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(t *testing.T, name, value, other, otherValue, cookie string, signedIn bool) {
+		v := policy.Visitor{}
+		if signedIn {
+			v = policy.Visitor{SignedIn: true, Account: "ines"}
+		}
+		var out *http.Request
+		g := &guard.Guard{
+			House: func() *guard.House {
+				return &guard.House{Book: book, Site: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+					out = r.Clone(r.Context())
+					proxy.handOn(&httputil.ProxyRequest{In: r, Out: out})
+				})}
+			},
+			Who: func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return v, nil },
+		}
+		r := httptest.NewRequest("GET", "/", nil)
+		r.Header = http.Header{"Cookie": {cookie}}
+		r.Header[name], r.Header[other] = []string{value}, []string{otherValue}
+		g.ServeHTTP(httptest.NewRecorder(), r)
+		if out == nil {
+			return
+		}
+		told := map[string]string{"X-Forwarded-For": "192.0.2.1", "X-Forwarded-Host": "example.com", "X-Forwarded-Proto": "http", "Forwarded": `for=192.0.2.1;proto=http;host="example.com"`, "Ostiarius-Door": "/%2A%2A"}
+		if signedIn {
+			told["Ostiarius-User"], told["Ostiarius-Roles"] = "ines", ""
+		}
+		for key, values := range out.Header {
+			if want, ours := told[key]; ours {
+				if len(values) != 1 || values[0] != want {
+					t.Fatalf("%s is %q", key, values)
+				}
+				continue
+			}
+			plain := strings.ToLower(strings.Map(func(r rune) rune {
+				if r < 0x80 && (r|0x20 >= 'a' && r|0x20 <= 'z' || r >= '0' && r <= '9') {
+					return r
+				}
+				return '-'
+			}, key))
+			if strings.HasPrefix(plain, "ostiarius-") || strings.HasPrefix(plain, "x-forwarded-") || plain == "forwarded" || plain == "remote-user" || plain == "x-original-url" || plain == "upgrade" || plain == "http2-settings" {
 				t.Fatalf("%q comes through", key)
 			}
 		}
-		for pair := range strings.SplitSeq(h.Get("Cookie"), ";") {
+		for pair := range strings.SplitSeq(out.Header.Get("Cookie"), ";") {
 			if key, _, _ := strings.Cut(strings.TrimSpace(pair), "="); strings.TrimSpace(key) == "ours" {
-				t.Fatalf("%q keeps our cookie: %q", cookie, h.Get("Cookie"))
+				t.Fatalf("%q keeps our cookie: %q", cookie, out.Header.Get("Cookie"))
 			}
 		}
 	})
