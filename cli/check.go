@@ -108,10 +108,11 @@ func ownOf(c *cobra.Command) source.Own {
 	if f := c.Flag("data"); f != nil {
 		data = f.Value.String()
 	}
-	if _, err := os.Stat(data); err != nil {
-		return source.Own{}
+	own := source.Own{Socket: filepath.Join(data, client.SocketName)}
+	if _, err := os.Stat(filepath.Join(data, "ostiarius.db")); err == nil {
+		own.Paths = []string{data}
 	}
-	return source.Own{Paths: []string{data}, Socket: filepath.Join(data, client.SocketName)}
+	return own
 }
 
 func readFile(file string) ([]byte, error) {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ostiarius/client"
 	"ostiarius/demo"
 	"ostiarius/service"
 )
@@ -26,13 +27,15 @@ to begin anew.`,
 	}
 	settings := service.Settings{Version: Version}
 	c.Flags().StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on, on loopback; port 0 is any free one")
-	c.Flags().StringVar(&settings.Data, "data", "./demo-data", "directory for the site, its policy and records")
+	directory := c.Flags().String("data", "./demo-data", "directory for the site, its policy and records")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		var err error
-		if settings.Policy, err = demo.Unpack(settings.Data); err != nil {
+		if settings.Policy, err = demo.Unpack(*directory); err != nil {
 			return err
 		}
-		stopLog, err := demo.StartLog(settings.Data)
+		// The records stand apart from the site, which would otherwise give them away.
+		settings.Data, settings.Socket = filepath.Join(*directory, "records"), filepath.Join(*directory, client.SocketName)
+		stopLog, err := demo.StartLog(*directory)
 		if err != nil {
 			return err
 		}
@@ -62,7 +65,7 @@ Three things to try:
   3. Change who may go where: edit %[2]s
      and load the page again.
 
-`, s.URL(), policy, settings.Data, os.Args[0])
+`, s.URL(), policy, *directory, os.Args[0])
 			return nil
 		})
 	}

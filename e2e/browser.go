@@ -5,8 +5,10 @@ package e2e
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -128,6 +130,14 @@ func (p *Process) Stop() error {
 		p.cmd.Process.Kill()
 		return fmt.Errorf("the process did not end within 20 seconds: %s", p.Log())
 	}
+}
+
+// dialService opens a connection to the service at url, over TLS if it speaks that.
+func dialService(url string) (net.Conn, error) {
+	if address, ok := strings.CutPrefix(url, "https://"); ok {
+		return tls.Dial("tcp", address, &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"http/1.1"}})
+	}
+	return net.Dial("tcp", strings.TrimPrefix(url, "http://"))
 }
 
 // SignIn fills in the sign-in form of the service at url and sends it.

@@ -43,6 +43,7 @@ type Settings struct {
 	Policy    string // the policy file
 	Listen    string // host:port
 	Data      string // the directory of the records
+	Socket    string // of the administration; in Data if empty
 	Cert, Key string // PEM files for HTTPS; empty for plain HTTP
 	PlainHTTP bool   // allow plain HTTP on other addresses than loopback
 	Redirect  string // host:port at which plain HTTP is led to HTTPS; empty for none
@@ -69,6 +70,13 @@ type Settings struct {
 	MetricsFrom []netip.Prefix
 	// URL is the address at which people reach the site, if it is not the one listened on.
 	URL string
+}
+
+func (s *Settings) socket() string {
+	if s.Socket != "" {
+		return s.Socket
+	}
+	return filepath.Join(s.Data, client.SocketName)
 }
 
 // A Service is a running service, from Open to Close.
@@ -108,7 +116,7 @@ func Open(settings Settings) (s *Service, err error) {
 	if err := os.MkdirAll(settings.Data, 0o700); err != nil {
 		return s, fmt.Errorf("the data directory cannot be made: %w", err)
 	}
-	if s.socket, err = openSocket(filepath.Join(settings.Data, client.SocketName)); err != nil {
+	if s.socket, err = openSocket(settings.socket()); err != nil {
 		return s, err
 	}
 	if s.store, err = store.Open(filepath.Join(settings.Data, "ostiarius.db")); err != nil {
@@ -150,7 +158,7 @@ func Open(settings Settings) (s *Service, err error) {
 
 // itself is what of the service no source may give away or lead to.
 func (s *Service) itself() source.Own {
-	own := source.Own{Paths: append([]string{s.settings.Data}, s.settings.Private...), Socket: filepath.Join(s.settings.Data, client.SocketName)}
+	own := source.Own{Paths: append([]string{s.settings.Data}, s.settings.Private...), Socket: s.settings.socket()}
 	if s.settings.Key != "" {
 		own.Paths = append(own.Paths, s.settings.Key)
 	}

@@ -118,36 +118,8 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			endWithAdmission(resp, o.Still)
 			return nil
 		},
-		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
-		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
-			status := http.StatusBadGateway
-			if errors.Is(err, errLoop) {
-				status = http.StatusLoopDetected
-			}
-			var timeout net.Error
-			late := errors.As(err, &timeout) && timeout.Timeout()
-			body, _ := r.Context().Value(sentKey{}).(*sent)
-			switch {
-			case r.Context().Err() != nil:
-				return // the client has gone; nobody reads an answer
-			case body != nil && body.bad.Load():
-				// The client's fault, and none of the server behind.
-				if status = http.StatusBadRequest; late {
-					status = http.StatusRequestTimeout
-				}
-				w.Header().Set("Connection", "close")
-				o.Failed(w, r, status)
-				return
-			case late:
-				status = http.StatusGatewayTimeout
-			}
-			if errors.Is(err, errUpgrade) && r.ProtoMajor == 1 {
-				w.Header().Set("Connection", "close")
-			}
-			p.health.failed(err)
-			o.Log.Warn("the server behind did not answer", "proxy", s.Proxy, "path", r.URL.Path, "error", err)
-			o.Failed(w, r, status)
-		},
+		ErrorLog:     slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
+		ErrorHandler: p.fail,
 	}
 	own := *p.proxy
 	own.BufferPool = nil
@@ -197,6 +169,41 @@ func (p *Proxy) handOn(r *httputil.ProxyRequest) {
 	if s.StripPrefix && s.Path != "/" {
 		r.Out.Header.Set("X-Forwarded-Prefix", s.Path)
 	}
+}
+
+// fail answers a request for which there is no answer from behind.
+func (p *Proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
+	o := &p.options
+	hangUp := func() {
+		if r.ProtoMajor == 1 { // over HTTP/2 that would end all other requests too
+			w.Header().Set("Connection", "close")
+		}
+	}
+	var timeout net.Error
+	late := errors.As(err, &timeout) && timeout.Timeout()
+	body, _ := r.Context().Value(sentKey{}).(*sent)
+	status := http.StatusBadGateway
+	switch {
+	case r.Context().Err() != nil:
+		return // the client has gone; nobody reads an answer
+	case body != nil && body.bad.Load():
+		// The client's fault, and none of the server behind.
+		if status = http.StatusBadRequest; late {
+			status = http.StatusRequestTimeout
+		}
+		hangUp()
+		o.Failed(w, r, status)
+		return
+	case errors.Is(err, errLoop):
+		status = http.StatusLoopDetected
+	case errors.Is(err, errUpgrade):
+		hangUp()
+	case late:
+		status = http.StatusGatewayTimeout
+	}
+	p.health.failed(err)
+	o.Log.Warn("the server behind did not answer", "proxy", p.source.Proxy, "path", r.URL.Path, "error", err)
+	o.Failed(w, r, status)
 }
 
 // sent is the body that a client sends, and whether it could be read.
