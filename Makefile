@@ -31,12 +31,9 @@ demo: bin/ostiarius
 /usr/bin/htpasswd:
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq apache2-utils curl wget git >/dev/null
 
-# Real servers, behind and in front. None of them is started by its installation.
-/usr/bin/hypercorn /usr/sbin/nginx /usr/sbin/lighttpd /usr/bin/php &:
-	apt-get update -qq && printf '#!/bin/sh\nexit 101\n' > /tmp/no-services && chmod +x /tmp/no-services && \
-	(test -e /usr/sbin/policy-rc.d || ln -s /tmp/no-services /usr/sbin/policy-rc.d) && \
-	DEBIAN_FRONTEND=noninteractive apt-get install -y -qq python3-hypercorn nginx-light lighttpd php-cli >/dev/null; \
-	status=$$?; test "$$(readlink /usr/sbin/policy-rc.d)" != /tmp/no-services || rm /usr/sbin/policy-rc.d; exit $$status
+# Real servers for the tests, behind and in front.
+/usr/bin/hypercorn:
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq python3-hypercorn nginx-light lighttpd php-cli >/dev/null
 
 test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/hypercorn
 	gofmt -l $(filter %.go,$(GOFILES)) | (! grep .)

@@ -20,6 +20,7 @@ import (
 	"ostiarius/core/secret"
 	"ostiarius/service"
 	"ostiarius/service/guard"
+	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
 )
 
@@ -147,6 +148,7 @@ func networks(flag string, texts []string) (all []netip.Prefix, err error) {
 // run opens the service, says where it listens, and serves until an interrupt. When it is
 // ready, it calls ready with the service.
 func run(c *cobra.Command, settings service.Settings, ready func(*service.Service) error) error {
+	settings.HashApart = hashing.Command(hashWorker)
 	settings.Log = slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))
 	ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
@@ -170,4 +172,14 @@ func run(c *cobra.Command, settings service.Settings, ready func(*service.Servic
 	fmt.Fprintf(c.OutOrStdout(), "listening on %s\n", s.URL())
 	context.AfterFunc(ctx, stop) // a second interrupt ends the process at once
 	return s.Serve(ctx)
+}
+
+const hashWorker = "hash-worker"
+
+// newHashWorker is what the service starts for itself; people have no use for it.
+func newHashWorker() *cobra.Command {
+	return &cobra.Command{
+		Use: hashWorker, Short: "Hash passwords for a running service, which starts this itself", Hidden: true, Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return hashing.Work(c.InOrStdin(), c.OutOrStdout()) },
+	}
 }

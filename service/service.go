@@ -31,6 +31,7 @@ import (
 	"ostiarius/core/throttle"
 	"ostiarius/service/api"
 	"ostiarius/service/guard"
+	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
 	"ostiarius/service/pages"
 	"ostiarius/service/people"
@@ -64,6 +65,9 @@ type Settings struct {
 	// Private are files besides the data directory, the policy and the key that no source may give
 	// away, such as the settings file.
 	Private []string
+	// HashApart is the command that hashes passwords in a process of its own, see package hashing;
+	// nil for this process.
+	HashApart []string
 	// KeepActivity is how long activity is kept; 0 for ever.
 	KeepActivity time.Duration
 	// MetricsFrom are the networks that may read the metrics without signing in.
@@ -143,7 +147,7 @@ func Open(settings Settings) (s *Service, err error) {
 	if err != nil {
 		return s, err
 	}
-	s.register, err = people.New(people.Options{Store: s.store, Book: s.policy.Book, Now: time.Now, Cost: settings.Cost, Keep: settings.KeepActivity})
+	s.register, err = people.New(people.Options{Store: s.store, Book: s.policy.Book, Now: time.Now, Cost: settings.Cost, HashApart: settings.HashApart, Keep: settings.KeepActivity})
 	if err != nil {
 		return s, err
 	}
@@ -285,7 +289,12 @@ func (s *Service) build() {
 	g := &guard.Guard{
 		House: s.policy.House,
 		Who: func(w http.ResponseWriter, r *http.Request) (policy.Visitor, error) {
-			v, fresh, err := s.register.Visitor(r.Context(), front.Token(r))
+			v, fresh, err := s.register.Visitor(r.Context(), front.Token(r), func() string {
+				if from := s.settings.Front.Client(r); from.IsValid() {
+					return from.String()
+				}
+				return ""
+			})
 			if err != nil && r.Context().Err() == nil {
 				s.settings.Log.Error("a session could not be read", "error", err)
 			}
@@ -299,7 +308,7 @@ func (s *Service) build() {
 		},
 		Present: func(r *http.Request, headers []string, want policy.Wanted, v *policy.Visitor) (bool, error) {
 			from := func() people.Origin {
-				o := people.Origin{Agent: r.UserAgent()}
+				o := people.Origin{Agent: r.UserAgent(), Device: front.Device(r)}
 				if v.From.IsValid() {
 					o.Network = v.From.String()
 				}
@@ -310,7 +319,7 @@ func (s *Service) build() {
 			switch {
 			case errors.As(err, &slow):
 				return ours, &guard.Later{Status: http.StatusTooManyRequests, Wait: slow.Wait, Text: "There were too many tries. Please wait before the next."}
-			case errors.Is(err, people.ErrBusy):
+			case errors.Is(err, hashing.ErrBusy):
 				return ours, &guard.Later{Status: http.StatusServiceUnavailable, Wait: 5 * time.Second, Text: "Too many people sign in at the moment. Please try again in a few seconds."}
 			case err != nil && !errors.Is(err, basic.ErrSeveral) && !errors.Is(err, basic.ErrMalformed) && r.Context().Err() == nil:
 				s.settings.Log.Error("credentials could not be looked at", "error", err)
@@ -451,6 +460,9 @@ func (s *Service) Close() error {
 	}
 	if s.socket != nil {
 		s.socket.Close()
+	}
+	if s.register != nil {
+		s.register.Close()
 	}
 	if s.store != nil {
 		errs = append(errs, s.store.Close())

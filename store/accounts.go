@@ -495,9 +495,9 @@ func (s *Store) AddLink(ctx context.Context, token secret.TokenHash, id int64, u
 }
 
 // AccountByLink returns the account that a link is for. The error is ErrNone if the link
-// was used, has ended or never was.
+// was used, has ended, never was, or was made in the future, since the clock went back.
 func (s *Store) AccountByLink(ctx context.Context, token secret.TokenHash, now time.Time) (*account.Account, error) {
-	a, _, err := s.account(ctx, `id = (SELECT account_id FROM links WHERE token_hash = ? AND until_at > ?)`, hexOf(token), millis(now))
+	a, _, err := s.account(ctx, `id = (SELECT account_id FROM links WHERE token_hash = ? AND until_at > ? AND made_at <= ?)`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
 	return a, err
 }
 
@@ -562,4 +562,21 @@ func signedIn(ctx context.Context, tx *sqlx.Tx, id int64, at time.Time) error {
 // GrantsEnding returns how many grants hold now and end before a time.
 func (s *Store) GrantsEnding(ctx context.Context, now, before time.Time) (n int, err error) {
 	return n, s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now), millis(now), millis(before))
+}
+
+// Hashes calls each with all hashes of passwords that are kept, of accounts and in keyrings.
+func (s *Store) Hashes(ctx context.Context, each func(string)) error {
+	rows, err := s.db.QueryxContext(ctx, `SELECT hash FROM accounts WHERE hash <> '' UNION ALL SELECT hash FROM keyring_entries UNION ALL SELECT old_hash FROM keyring_entries WHERE old_hash <> ''`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var hash string
+		if err := rows.Scan(&hash); err != nil {
+			return err
+		}
+		each(hash)
+	}
+	return rows.Err()
 }

@@ -23,14 +23,15 @@ type sessionRow struct {
 	Network    string `db:"network"`
 	Agent      string `db:"agent"`
 	Rights     string `db:"rights"`
+	Family     string `db:"family"`
 }
 
-const sessionColumns = `token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights`
+const sessionColumns = `token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, family`
 
 func (r sessionRow) session(hash secret.TokenHash) *session.Session {
 	return &session.Session{
 		Hash: hash, Account: r.Account, MadeAt: moment(r.MadeAt), SeenAt: moment(r.SeenAt),
-		ProvedAt: moment(r.ProvedAt), Remembered: r.Remembered, Network: r.Network, Agent: r.Agent, Rights: r.Rights,
+		ProvedAt: moment(r.ProvedAt), Remembered: r.Remembered, Network: r.Network, Agent: r.Agent, Rights: r.Rights, Family: r.Family,
 	}
 }
 
@@ -60,21 +61,21 @@ func (s *Store) AddSession(ctx context.Context, n *session.Session, verified str
 // whose hash was verified. The error is ErrNone if not.
 func putSession(ctx context.Context, tx *sqlx.Tx, n *session.Session, verified string) error {
 	return one(tx.ExecContext(ctx, `INSERT INTO sessions (`+sessionColumns+`)
-		SELECT ?, id, ?, ?, ?, ?, ?, ?, ? FROM accounts WHERE id = ? AND hash = ? AND disabled = ?`,
-		hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), n.Remembered, n.Network, n.Agent, n.Rights, n.Account, verified, false))
+		SELECT ?, id, ?, ?, ?, ?, ?, ?, ?, ? FROM accounts WHERE id = ? AND hash = ? AND disabled = ?`,
+		hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), n.Remembered, n.Network, n.Agent, n.Rights, hexOf(n.Hash), n.Account, verified, false))
 }
 
 // LoadSessions adds many sessions at once, for accounts that are there, as when records
 // are brought from elsewhere.
 func (s *Store) LoadSessions(ctx context.Context, all []*session.Session) error {
 	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		add, err := tx.PreparexContext(ctx, `INSERT INTO sessions (`+sessionColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+		add, err := tx.PreparexContext(ctx, `INSERT INTO sessions (`+sessionColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
 		if err != nil {
 			return err
 		}
 		defer add.Close()
 		for _, n := range all {
-			if _, err := add.ExecContext(ctx, hexOf(n.Hash), n.Account, millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), n.Remembered, n.Network, n.Agent, n.Rights); err != nil {
+			if _, err := add.ExecContext(ctx, hexOf(n.Hash), n.Account, millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), n.Remembered, n.Network, n.Agent, n.Rights, hexOf(n.Hash)); err != nil {
 				return err
 			}
 		}
@@ -82,10 +83,35 @@ func (s *Store) LoadSessions(ctx context.Context, all []*session.Session) error 
 	})
 }
 
-// RenewSession gives a session another token, since the rights of its account are others.
-// The error is ErrNone if it has ended.
-func (s *Store) RenewSession(ctx context.Context, before, after secret.TokenHash, rights string) error {
-	return one(s.db.ExecContext(ctx, `UPDATE sessions SET token_hash = ?, rights = ? WHERE token_hash = ?`, hexOf(after), rights, hexOf(before)))
+// RenewSession gives a session another token, since the rights of its account are others. The one
+// before is remembered as replaced. The error is ErrNone if the session has ended.
+func (s *Store) RenewSession(ctx context.Context, before, after secret.TokenHash, rights string, at time.Time) error {
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if err := one(tx.ExecContext(ctx, `UPDATE sessions SET token_hash = ?, rights = ? WHERE token_hash = ?`, hexOf(after), rights, hexOf(before))); err != nil {
+			return err
+		}
+		return replaced(ctx, tx, before, after, at)
+	})
+}
+
+func replaced(ctx context.Context, tx *sqlx.Tx, before, after secret.TokenHash, at time.Time) error {
+	return one(tx.ExecContext(ctx, `INSERT INTO replaced_tokens (token_hash, family, at) SELECT ?, family, ? FROM sessions WHERE token_hash = ?`, hexOf(before), millis(at), hexOf(after)))
+}
+
+// Replaced returns the session that a token stood for before another took its place, and when that
+// was. The error is ErrNone if there is no such session any more, or never was.
+func (s *Store) Replaced(ctx context.Context, hash secret.TokenHash) (*session.Session, time.Time, error) {
+	var r struct {
+		sessionRow
+		At int64 `db:"at"`
+	}
+	err := s.db.GetContext(ctx, &r, `SELECT sessions.token_hash AS token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, sessions.family AS family, at
+		FROM replaced_tokens JOIN sessions ON sessions.family = replaced_tokens.family WHERE replaced_tokens.token_hash = ?`, hexOf(hash))
+	if err != nil {
+		return nil, time.Time{}, none(err)
+	}
+	now, err := unhex(r.Hash)
+	return r.session(now), moment(r.At), err
 }
 
 // A SessionQuery says which sessions are meant.
@@ -217,6 +243,9 @@ func (s *Store) SetProved(ctx context.Context, before, after secret.TokenHash, a
 		if err := one(tx.ExecContext(ctx, `UPDATE sessions SET token_hash = ?, proved_at = ? WHERE token_hash = ?`, hexOf(after), millis(at), hexOf(before))); err != nil {
 			return err
 		}
+		if err := replaced(ctx, tx, before, after, at); err != nil {
+			return err
+		}
 		return record(ctx, tx, e)
 	})
 }
@@ -250,9 +279,14 @@ func (s *Store) Seen(ctx context.Context, at map[secret.TokenHash]time.Time) err
 // old, or last used before idle, and remembered ones made before oldRemembered. A zero
 // time sweeps nothing.
 func (s *Store) SweepSessions(ctx context.Context, old, idle, oldRemembered time.Time) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE remembered = ? AND (made_at < ? OR seen_at < ?) OR remembered = ? AND made_at < ?`,
-		false, millis(old), millis(idle), true, millis(oldRemembered))
-	return err
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE remembered = ? AND (made_at < ? OR seen_at < ?) OR remembered = ? AND made_at < ?`,
+			false, millis(old), millis(idle), true, millis(oldRemembered)); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM replaced_tokens WHERE family NOT IN (SELECT family FROM sessions)`)
+		return err
+	})
 }
 
 // SweepLinks removes the links that have ended.

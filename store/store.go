@@ -29,8 +29,12 @@ var ErrTaken = errors.New("the name is taken")
 
 // A Store is the records of one running service.
 type Store struct {
-	db *sqlx.DB
+	db   *sqlx.DB
+	path string
 }
+
+// Path returns the path of the file that has the records.
+func (s *Store) Path() string { return s.path }
 
 //go:embed migrations/*.sql
 var migrations embed.FS
@@ -55,7 +59,7 @@ func Open(path string) (*Store, error) {
 		return nil, fmt.Errorf("records in %s: %w", path, err)
 	}
 	db.SetMaxOpenConns(4)
-	s := &Store{db}
+	s := &Store{db, path}
 	if err := s.migrate(); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("records in %s: %w", path, err)

@@ -92,7 +92,16 @@ func EmailKey(address string) (string, error) {
 	}) || strings.Contains(domain, "@") {
 		return "", fmt.Errorf("%q is no e-mail address", address)
 	}
-	return strings.ToLower(norm.NFC.String(address)), nil
+	return strings.Map(lower, norm.NFC.String(address)), nil
+}
+
+// lower is the small letter of a letter; but none beyond ASCII becomes one of ASCII, such as the
+// dotted capital I of Turkish an i: that is another address, which somebody else may have.
+func lower(r rune) rune {
+	if l := unicode.ToLower(r); l > unicode.MaxASCII || r <= unicode.MaxASCII {
+		return l
+	}
+	return r
 }
 
 // reserved are the characters that separate names elsewhere: in addresses, in HTTP Basic

@@ -148,6 +148,10 @@ func kindOf(hash string) (kind string, weak bool, err error) {
 	return "", false, errors.New("a password in plain text; passwords are kept as hashes only; set it anew")
 }
 
+// MaxPassword is the longest password, in bytes, that is compared with a hash of these kinds: some
+// take the longer the longer the password is, and no program that writes such files takes more.
+const MaxPassword = 255
+
 // Verify reports whether a password is the one that was hashed, in any of the kinds, or as
 // secret.Hash does it.
 func Verify(hash, password string) bool {
@@ -155,7 +159,7 @@ func Verify(hash, password string) bool {
 		return secret.Verify(hash, password)
 	}
 	kind, _, err := kindOf(hash)
-	if err != nil {
+	if err != nil || len(password) > MaxPassword {
 		return false
 	}
 	password = norm.NFC.String(password)
@@ -183,4 +187,19 @@ func Kind(hash string) (kind string, weak bool) {
 	}
 	kind, weak, _ = kindOf(hash)
 	return kind, weak
+}
+
+// Class returns what hashes have in common that cost the same: their kind and what they ask for.
+func Class(hash string) string {
+	if kind, asks, ok := secret.Asks(hash); ok {
+		return fmt.Sprint(kind, asks)
+	}
+	kind, _, _ := kindOf(hash)
+	asks := ""
+	if m := bcryptForm.FindStringSubmatch(hash); m != nil {
+		asks = m[1]
+	} else if m := shaForm.FindStringSubmatch(hash); m != nil {
+		asks = m[2]
+	}
+	return kind + " " + asks
 }

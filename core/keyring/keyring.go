@@ -19,6 +19,9 @@ type Entry struct {
 	OldUntil time.Time
 }
 
+// MostHashes is the most hashes that the passwords of one name can have at a time.
+const MostHashes = 2
+
 // Hashes returns the hashes that a password may have at the time now: none if the entry
 // has ended or is disabled, two while a password is being replaced.
 func (e *Entry) Hashes(now time.Time) []string {

@@ -96,6 +96,10 @@ func (b *Book) DecideWith(r Request, v *Visitor, present func(Wanted) error) Dec
 	return b.Judge(p, deciding, v)
 }
 
+// MostKeyrings is the most keyrings that credentials are compared with at one place, since each
+// comparison is work on purpose; by those beyond, a door stays closed.
+const MostKeyrings = 4
+
 // Wanted says what credentials of HTTP Basic can prove at a place.
 type Wanted struct {
 	Accounts bool     // an account

@@ -38,41 +38,76 @@ func Hash(password string, cost Cost) string {
 		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
 }
 
-// Verify reports whether the password is the one that was hashed. The time it takes does
-// not depend on the password. A hash that cannot be read matches nothing.
-func Verify(hash, password string) bool {
+// Bound is the most that a hash may ask for that is brought from elsewhere: about a second of a
+// processor. A file could otherwise stop the service with each try at one name.
+var Bound = Cost{Memory: 256 * 1024, Passes: 10, Threads: 4}
+
+// most is the most that any hash may ask for, also one that was made here.
+var most = Cost{Memory: 1024 * 1024, Passes: 20, Threads: 16}
+
+// A kept is a hash in its parts.
+type kept struct {
+	cost      Cost
+	salt, key []byte
+}
+
+// read reads a hash in the PHC string format.
+func read(hash string) (k kept, ok bool) {
 	var version int
-	var cost Cost
 	fields := strings.Split(hash, "$")
 	if len(fields) != 6 || fields[0] != "" || fields[1] != "argon2id" {
+		return k, false
+	}
+	if _, err := fmt.Sscanf(fields[2]+" "+fields[3], "v=%d m=%d,t=%d,p=%d", &version, &k.cost.Memory, &k.cost.Passes, &k.cost.Threads); err != nil {
+		return k, false
+	}
+	var err, err2 error
+	k.salt, err = base64.RawStdEncoding.DecodeString(fields[4])
+	k.key, err2 = base64.RawStdEncoding.DecodeString(fields[5])
+	return k, err == nil && err2 == nil && version == argon2.Version && len(k.key) >= 16 && len(k.key) <= 64 && k.cost.Passes >= 1 && k.cost.Threads >= 1
+}
+
+func (c Cost) within(bound Cost) bool {
+	return c.Memory <= bound.Memory && c.Passes <= bound.Passes && c.Threads <= bound.Threads
+}
+
+// CheckKept says what is wrong with a hash that is brought from elsewhere, if it may ask for what
+// Bound says, or what ours cost if that is more.
+func CheckKept(hash string, ours Cost) error {
+	k, ok := read(hash)
+	bound := Cost{max(Bound.Memory, ours.Memory), max(Bound.Passes, ours.Passes), max(Bound.Threads, ours.Threads)}
+	work := uint64(Bound.Memory) * 4 // KiB that are gone over: the most memory four times, or less more often
+	switch {
+	case !ok:
+		return fmt.Errorf("the hash of the password is none of argon2id ($argon2id$v=19$...)")
+	case !k.cost.within(bound) || uint64(k.cost.Memory)*uint64(k.cost.Passes) > max(work, uint64(ours.Memory)*uint64(ours.Passes)):
+		return fmt.Errorf("the hash of the password asks for %d MiB and %d passes; at most %d MiB, %d passes and 1 GiB in all are taken", k.cost.Memory>>10, k.cost.Passes, bound.Memory>>10, bound.Passes)
+	}
+	return nil
+}
+
+// Verify reports whether the password is the one that was hashed. The time it takes does
+// not depend on the password. A hash that cannot be read, or asks for too much, matches nothing.
+func Verify(hash, password string) bool {
+	k, ok := read(hash)
+	if !ok || !k.cost.within(most) || len(password) > MaxPassword {
 		return false
 	}
-	if _, err := fmt.Sscanf(fields[2]+" "+fields[3], "v=%d m=%d,t=%d,p=%d", &version, &cost.Memory, &cost.Passes, &cost.Threads); err != nil {
-		return false
-	}
-	salt, err := base64.RawStdEncoding.DecodeString(fields[4])
-	key, err2 := base64.RawStdEncoding.DecodeString(fields[5])
-	if err != nil || err2 != nil || version != argon2.Version || len(key) < 16 || len(key) > 64 ||
-		cost.Passes < 1 || cost.Passes > 100 || cost.Threads < 1 || cost.Memory > 4<<20 {
-		return false
-	}
-	got := argon2.IDKey([]byte(norm.NFC.String(password)), salt, cost.Passes, cost.Memory, cost.Threads, uint32(len(key)))
-	return subtle.ConstantTimeCompare(got, key) == 1
+	got := argon2.IDKey([]byte(norm.NFC.String(password)), k.salt, k.cost.Passes, k.cost.Memory, k.cost.Threads, uint32(len(k.key)))
+	return subtle.ConstantTimeCompare(got, k.key) == 1
 }
 
 // Rises reports whether a hash cost less to compute than cost says, so that it should be
 // replaced when the password is next seen. So should one that cannot be read.
 func Rises(hash string, cost Cost) bool {
-	var version int
-	var was Cost
-	fields := strings.Split(hash, "$")
-	if len(fields) != 6 || fields[1] != "argon2id" {
-		return true
-	}
-	if _, err := fmt.Sscanf(fields[2]+" "+fields[3], "v=%d m=%d,t=%d,p=%d", &version, &was.Memory, &was.Passes, &was.Threads); err != nil {
-		return true
-	}
-	return was.Memory < cost.Memory || was.Passes < cost.Passes
+	k, ok := read(hash)
+	return !ok || k.cost.Memory < cost.Memory || k.cost.Passes < cost.Passes
+}
+
+// Asks returns the kind of a hash and what it asks for, and false if it is none of argon2id.
+func Asks(hash string) (kind string, asks Cost, ok bool) {
+	k, ok := read(hash)
+	return "argon2id", k.cost, ok
 }
 
 // The characters of generated passwords: none that look alike in print.

@@ -3,6 +3,7 @@ package session
 
 import (
 	"encoding/hex"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -21,6 +22,7 @@ type Session struct {
 	Network    string    // from where it was made
 	Agent      string    // the browser's own words about itself
 	Rights     string    // the roles for which the token was made, see Rights
+	Family     string    // what all tokens of the session have in common
 }
 
 // Handle names a session without giving it away: nobody can make the token, or its hash,
@@ -51,15 +53,28 @@ func (s *Session) Term(l Limits) (until time.Time, idle time.Duration) {
 	return until, idle
 }
 
+// Slack is how far the clock may go back without anybody noticing. Clocks are set right by
+// seconds all the time; a time that lies further in the future than that is none from which an age
+// could be taken.
+const Slack = time.Minute
+
 // Alive reports whether the session still holds at the time now, when it was last used at
-// the time seen. A clock that went back ends nothing.
+// the time seen. Where it matters how old it is, or how long it was not used, a time in the future,
+// since the clock went back, is as good as too long ago.
 func (s *Session) Alive(now, seen time.Time, l Limits) bool {
 	until, idle := s.Term(l)
-	return (until.IsZero() || now.Before(until)) && (idle == 0 || now.Sub(seen) < idle)
+	latest := now.Add(Slack)
+	return (until.IsZero() || now.Before(until) && !s.MadeAt.After(latest)) && (idle == 0 || now.Sub(seen) < idle && !seen.After(latest))
 }
 
-// ProofAge returns how long ago the password was typed. A clock that went back makes it
-// zero, not negative.
+// Unknown is the age of a proof whose time cannot be known: older than any that is asked for.
+const Unknown = time.Duration(math.MaxInt64)
+
+// ProofAge returns how long ago the password was typed. If that lies in the future, since the
+// clock went back, it is Unknown.
 func (s *Session) ProofAge(now time.Time) time.Duration {
-	return max(0, now.Sub(s.ProvedAt))
+	if s.ProvedAt.After(now) {
+		return Unknown
+	}
+	return now.Sub(s.ProvedAt)
 }

@@ -22,13 +22,22 @@ func TestAlive(t *testing.T) {
 		{"remembered, idle", 48 * time.Hour, 47 * time.Hour, true, limits, true},
 		{"remembered, old", 30 * 24 * time.Hour, 0, true, limits, false},
 		{"no limits", 9000 * time.Hour, 9000 * time.Hour, false, Limits{}, true},
-		{"the clock went back", -time.Hour, -time.Hour, false, limits, true},
+		{"the clock was set right", -time.Second, -time.Second, false, limits, true},
+		{"the clock went back", -time.Hour, -time.Hour, false, limits, false},
+		{"the clock went back since it was used", time.Hour, -time.Hour, false, limits, false},
+		{"the clock went back, and it does not matter", -time.Hour, -time.Hour, false, Limits{}, true},
+		{"remembered, used in the future", time.Hour, -time.Hour, true, limits, true},
+		{"remembered, made in the future", -time.Hour, 0, true, limits, false},
 	} {
 		s := Session{MadeAt: noon.Add(-test.age), SeenAt: noon.Add(-test.idle), ProvedAt: noon.Add(-test.age), Remembered: test.remembered}
 		if got := s.Alive(noon, s.SeenAt, test.limits); got != test.want {
 			t.Errorf("%s: alive %v", test.name, got)
 		}
-		if got := s.ProofAge(noon); got != max(0, test.age) {
+		want := test.age
+		if test.age < 0 {
+			want = Unknown
+		}
+		if got := s.ProofAge(noon); got != want {
 			t.Errorf("%s: proof age %v", test.name, got)
 		}
 	}

@@ -62,8 +62,13 @@ func (l *Limiter) Try(now time.Time, keys ...Key) time.Duration {
 	var wait time.Duration
 	for _, k := range keys {
 		m := l.marks[k.Name]
-		// A clock that went back must not make the wait longer than the rule's longest.
-		wait = max(wait, min(m.until.Sub(now), k.Rule.Longest))
+		if m.last.After(now) {
+			// The clock went back. The failures stay, and the wait begins anew: it must neither
+			// be over by that nor be longer than the rule's longest.
+			m.last, m.until = now, now.Add(pause(m.failures, k.Rule))
+			l.marks[k.Name] = m
+		}
+		wait = max(wait, m.until.Sub(now))
 	}
 	if wait > 0 {
 		return wait
@@ -99,23 +104,36 @@ func pause(failures int, r Rule) time.Duration {
 	return min(time.Second<<(n-1), r.Longest)
 }
 
-// Succeeded forgets the failures under the first key, which is the one that is nobody
-// else's, and takes back what the try counted under the others.
-func (l *Limiter) Succeeded(keys ...Key) {
+// TakeBack takes back what a try counted that was none, since nobody looked at it.
+func (l *Limiter) TakeBack(keys ...Key) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for i, k := range keys {
+	l.takeBack(keys)
+}
+
+func (l *Limiter) takeBack(keys []Key) {
+	for _, k := range keys {
 		m, ok := l.marks[k.Name]
 		if !ok {
 			continue
 		}
-		m.failures--
-		if i == 0 || m.failures <= 0 {
+		if m.failures--; m.failures <= 0 {
 			delete(l.marks, k.Name)
 			continue
 		}
 		m.until = m.last.Add(pause(m.failures, k.Rule))
 		l.marks[k.Name] = m
+	}
+}
+
+// Succeeded forgets the failures under the first key, which is the one that is nobody
+// else's, and takes back what the try counted under the others.
+func (l *Limiter) Succeeded(keys ...Key) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(keys) > 0 {
+		delete(l.marks, keys[0].Name)
+		l.takeBack(keys[1:])
 	}
 }
 

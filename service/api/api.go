@@ -21,6 +21,7 @@ import (
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/roster"
+	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
 	"ostiarius/service/people"
 )
@@ -134,7 +135,13 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		a.problem(w, status, mistake.Text)
 		return
 	}
-	if errors.Is(err, people.ErrBusy) {
+	var unwritten *people.Unwritten
+	if errors.As(err, &unwritten) {
+		a.Log.Error("a change could not be written down yet", "error", err)
+		a.problem(w, http.StatusServiceUnavailable, unwritten.Error())
+		return
+	}
+	if errors.Is(err, hashing.ErrBusy) {
 		w.Header().Set("Retry-After", "5")
 		a.problem(w, http.StatusServiceUnavailable, err.Error())
 		return
@@ -157,12 +164,9 @@ func (a *API) read(w http.ResponseWriter, r *http.Request, into any, limit int64
 		}
 	}
 	if err != nil {
-		status, long := http.StatusBadRequest, (*http.MaxBytesError)(nil)
-		switch {
-		case errors.Is(err, os.ErrDeadlineExceeded):
+		status := http.StatusBadRequest
+		if errors.Is(err, os.ErrDeadlineExceeded) {
 			status = http.StatusRequestTimeout
-		case errors.As(err, &long):
-			status = http.StatusRequestEntityTooLarge
 		}
 		a.problem(w, status, "The body is not the JSON that is expected here: "+err.Error())
 		return false

@@ -20,7 +20,7 @@ import (
 // server that sets X-Forwarded-For may well hand on a Forwarded that a stranger wrote. What is
 // not believed is not handed on either.
 //
-// The zero Front has no peers. A Front must not be copied after its first use.
+// The zero Front has no peers, and nor has a nil one. A Front must not be copied after its first use.
 type Front struct {
 	Peers []netip.Prefix
 	// Address is the field that has the client's address: XForwardedFor if empty, or Forwarded
@@ -57,7 +57,9 @@ func (f *Front) Trusts(a netip.Addr) bool {
 }
 
 // Declared reports whether a request comes from a declared peer.
-func (f *Front) Declared(r *http.Request) bool { return len(f.Peers) > 0 && f.Trusts(peer(r)) }
+func (f *Front) Declared(r *http.Request) bool {
+	return f != nil && len(f.Peers) > 0 && f.Trusts(peer(r))
+}
 
 type peerKey struct{}
 
@@ -91,6 +93,9 @@ func readPeer(address string) netip.Addr {
 // guessing, or is missing, the address is unknown.
 func (f *Front) Client(r *http.Request) netip.Addr {
 	at := peer(r)
+	if f == nil {
+		return at
+	}
 	if !f.Declared(r) {
 		f.heard.stranger(at, r.Header)
 		return at
@@ -142,7 +147,7 @@ const noHost = "?"
 // setHost makes the Host of a request what a declared peer says that the client asked for, if
 // that is believed. What cannot be read is no host at all, and the request is then rejected.
 func (f *Front) setHost(r *http.Request) {
-	if f.Host == "" || !f.Declared(r) {
+	if !f.Declared(r) || f.Host == "" {
 		return
 	}
 	host := f.last(r, f.Host, func(e forwarded) string { return e.host })

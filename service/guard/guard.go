@@ -141,11 +141,7 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if endsConnection(r) {
 		w.Header().Set("Connection", "close")
 	}
-	front := g.Front
-	if front == nil {
-		front = &noFront
-	}
-	front.setHost(r)
+	g.Front.setHost(r)
 	body := g.receive(w, r)
 	if body != nil {
 		w = body
@@ -162,7 +158,7 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		unable(w, err)
 		return
 	}
-	t.Visitor.From, t.Secure = front.Client(r), front.Secure(r)
+	t.Visitor.From, t.Secure = g.Front.Client(r), g.Front.Secure(r)
 	d, err := g.decide(r, policy.Request{Method: r.Method, Host: r.Host, Path: path}, t)
 	if err != nil {
 		unable(w, err)
@@ -221,8 +217,6 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	house.Site.ServeHTTP(w, inner)
 }
-
-var noFront Front
 
 // hold counts a body that is to come, until it is over, and reports whether there was room.
 func (g *Guard) hold(b *body, t *Turn) bool {

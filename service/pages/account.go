@@ -136,8 +136,7 @@ func (p *Pages) changePassword(w http.ResponseWriter, r *http.Request) {
 		p.showAccount(w, r, http.StatusUnprocessableEntity, view{Problem: "You typed two different new passwords. Please type the same one twice."})
 		return
 	}
-	from := people.Origin{Network: origin(t), Agent: r.UserAgent()}
-	in, err := p.Register.ChangePassword(r.Context(), p.Token(r), f.Get("password"), f.Get("new"), from)
+	in, err := p.Register.ChangePassword(r.Context(), p.Token(r), f.Get("password"), f.Get("new"), p.from(r))
 	if err != nil {
 		wrong := p.troubleOf(err, "The first of them is not your password. Nothing was changed.")
 		wrong.header(w)

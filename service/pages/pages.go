@@ -204,8 +204,14 @@ func maxAge(remembered bool, lasts time.Duration) int {
 // The longest that browsers keep a cookie (RFC 6265bis, section 5.5), in seconds.
 const longestCookie = 400 * 24 * 3600
 
-func (p *Pages) device(r *http.Request) string {
+// Device returns the mark by which a browser is known to have signed in before, "" for none.
+func (p *Pages) Device(r *http.Request) string {
 	return cookieOf(r, deviceName(p.Front.Secure(r)))
+}
+
+// from tells from where somebody brings a password.
+func (p *Pages) from(r *http.Request) people.Origin {
+	return people.Origin{Network: origin(guard.TurnOf(r)), Agent: r.UserAgent(), Device: p.Device(r)}
 }
 
 // origin returns the client's address, "" if it is not known.
@@ -253,7 +259,17 @@ func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {
 
 func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	if err := p.Register.SignOut(r.Context(), p.Token(r), origin(t)); err != nil {
+	var unwritten *people.Unwritten
+	switch err := p.Register.SignOut(r.Context(), p.Token(r), origin(t)); {
+	case errors.As(err, &unwritten):
+		p.setCookie(w, r, "", -1)
+		p.render(w, r, http.StatusOK, "notice.html", view{
+			Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "You are signed out",
+			Lead: "You are signed out, here and everywhere this session was open.",
+			Hint: "This could not be written down yet, and is tried again until it can be. If the site is started again before that, sign out once more.",
+		})
+		return
+	case err != nil:
 		p.Log.Error("sign-out failed", "error", err)
 		http.Error(w, "Signing out does not work at the moment. Please try again.", http.StatusServiceUnavailable)
 		return

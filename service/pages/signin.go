@@ -13,6 +13,7 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/service/guard"
+	"ostiarius/service/hashing"
 	"ostiarius/service/people"
 )
 
@@ -63,7 +64,7 @@ func (p *Pages) troubleOf(err error, wrong string) trouble {
 	case errors.As(err, &slow):
 		wait := slow.Wait.Truncate(time.Second) + time.Second
 		return trouble{"too-many", http.StatusTooManyRequests, "There were too many tries. You can try again in " + inWords(wait) + ".", wait}
-	case errors.Is(err, people.ErrBusy):
+	case errors.Is(err, hashing.ErrBusy):
 		return trouble{"busy", http.StatusServiceUnavailable, "Too many people sign in at the moment. Please try again in a few seconds.", 5 * time.Second}
 	case errors.Is(err, people.ErrDisabled):
 		return trouble{"disabled", http.StatusForbidden, "Your account is switched off. Please ask the people who run this site.", 0}
@@ -141,7 +142,8 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 	case v.Username == "" || s.Password == "":
 		wrong = trouble{"missing", http.StatusUnprocessableEntity, "Please type your name and your password.", 0}
 	default:
-		from := people.Origin{Network: origin(t), Agent: r.UserAgent(), Before: p.Token(r), Device: p.device(r)}
+		from := p.from(r)
+		from.Before = p.Token(r)
 		if in, err = p.Register.SignIn(r.Context(), v.Username, s.Password, from, s.Remember); err != nil {
 			wrong = p.troubleOf(err, "That name and password do not belong together. Please try again.")
 		}
@@ -224,7 +226,7 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(v.Next))
 		return
 	}
-	fresh, err := p.Register.ProveAgain(r.Context(), p.Token(r), r.PostForm.Get("password"), origin(t))
+	fresh, err := p.Register.ProveAgain(r.Context(), p.Token(r), r.PostForm.Get("password"), p.from(r))
 	if err != nil {
 		wrong := p.troubleOf(err, "That is not the password of "+t.Visitor.Account+". Please try again.")
 		wrong.header(w)
@@ -232,7 +234,9 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 		p.showProveAgain(w, r, wrong.Status, v)
 		return
 	}
-	p.Renew(w, r, fresh)
+	if fresh != nil {
+		p.Renew(w, r, fresh)
+	}
 	if v.Next == "" {
 		v.Next = t.Book.AfterSignIn(&t.Visitor)
 	}

@@ -17,6 +17,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/session"
 	"ostiarius/core/throttle"
+	"ostiarius/service/hashing"
 	"ostiarius/store"
 )
 
@@ -41,6 +42,7 @@ type verified struct {
 type proof struct {
 	visitor policy.Visitor // of an account: who it is
 	state   *state         // of an account: whether it has changed since
+	from    time.Time      // when it was proven
 	until   time.Time
 }
 
@@ -62,7 +64,7 @@ func (v *verified) get(sum [32]byte, now time.Time) *proof {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	p := v.known[sum]
-	if p == nil || !now.Before(p.until) || p.state != nil && p.state.stale.Load() {
+	if p == nil || !now.Before(p.until) || now.Before(p.from) || p.state != nil && p.state.stale.Load() {
 		return nil
 	}
 	return p
@@ -106,7 +108,7 @@ func (v *verified) clear() {
 // Present takes the Authorization headers of a request for a place that asks for credentials
 // of HTTP Basic: those of an account, those of keyrings. It adds to the visitor what they
 // prove, and reports whether they are such credentials at all. Credentials that are wrong
-// prove nothing and are no error; the error is one of package basic, *Slow, ErrBusy, or says
+// prove nothing and are no error; the error is one of package basic, *Slow, hashing.ErrBusy, or says
 // that the service failed. Where they come from is only asked for if they are not remembered.
 func (r *Register) Present(ctx context.Context, headers []string, want policy.Wanted, from func() Origin, v *policy.Visitor) (ours bool, err error) {
 	if len(headers) != 1 || len(headers[0]) > basic.Longest {
@@ -132,7 +134,11 @@ func (r *Register) Present(ctx context.Context, headers []string, want policy.Wa
 		}
 		return &p, err
 	}
-	for _, ring := range want.Keyrings {
+	rings := want.Keyrings
+	if len(rings) > policy.MostKeyrings {
+		rings = rings[:policy.MostKeyrings] // what one request makes the service compute has a bound
+	}
+	for _, ring := range rings {
 		p, err := prove("keyring "+ring, func(c basic.Credentials) (proof, bool, error) { return r.openKeyring(ctx, ring, c, from()) })
 		if err != nil {
 			return ours, err
@@ -193,7 +199,7 @@ func (r *Register) proveAccount(ctx context.Context, c basic.Credentials, from O
 		until = next
 	}
 	err = r.store.Record(ctx, store.Event{At: r.now(), Kind: "sign-in", Account: a.Name, Actor: a.Name, Network: from.Network, Detail: "with HTTP Basic"})
-	return proof{visitor: visitorOf(a, &session.Session{ProvedAt: now}, now), state: r.sessions.stateOf(a.ID), until: until}, err == nil, err
+	return proof{visitor: visitorOf(a, &session.Session{ProvedAt: now}, now), state: r.sessions.stateOf(a.ID), from: now, until: until}, err == nil, err
 }
 
 func (r *Register) openKeyring(ctx context.Context, ring string, c basic.Credentials, from Origin) (proof, bool, error) {
@@ -217,25 +223,17 @@ func (r *Register) openKeyring(ctx context.Context, ring string, c basic.Credent
 		r.notes.add(store.Event{At: now, Kind: "sign-in slowed", Network: from.Network, Detail: "keyring " + ring})
 		return proof{}, false, &Slow{wait}
 	}
-	hashes := []string{r.stranger}
-	if e != nil {
-		if kept := e.Hashes(now); len(kept) > 0 {
-			hashes = kept
-		}
+	var hashes []string
+	if e != nil && !r.unwritten.hasEntry(ring, e.Name) {
+		hashes = e.Hashes(now)
 	}
-	right := ""
-	if err := r.takeTurn(ctx); err != nil {
-		r.limiter.Succeeded(limits...)
+	right, err := r.hashing.Compare(ctx, hashes, keyring.MostHashes, c.Password)
+	if errors.Is(err, hashing.ErrBusy) {
+		r.limiter.TakeBack(limits...)
+	}
+	if err != nil {
 		return proof{}, false, err
 	}
-	for _, hash := range hashes {
-		if hash != r.stranger && htpasswd.Verify(hash, c.Password) {
-			right = hash
-		} else if hash == r.stranger {
-			htpasswd.Verify(hash, c.Password)
-		}
-	}
-	<-r.hashing
 	if right == "" {
 		known := ""
 		if e != nil {
@@ -255,5 +253,5 @@ func (r *Register) openKeyring(ctx context.Context, ring string, c basic.Credent
 	if next := (*keyring.Entry).Changes(e, now); !next.IsZero() && next.Before(until) {
 		until = next
 	}
-	return proof{until: until}, true, nil
+	return proof{from: now, until: until}, true, nil
 }

@@ -75,14 +75,14 @@ func BenchmarkMillionSessions(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		if v, _, err := r.Visitor(ctx, tokens[0]); err != nil || !v.SignedIn {
+		if v, _, err := r.Visitor(ctx, tokens[0], nil); err != nil || !v.SignedIn {
 			b.Fatal(v, err)
 		}
 		b.ReportMetric(float64(time.Since(began).Milliseconds()), "ms-to-start")
 		for _, pass := range []string{"from-records", "from-memory"} {
 			began = time.Now()
 			for _, token := range tokens {
-				if v, _, err := r.Visitor(ctx, token); err != nil || !v.SignedIn {
+				if v, _, err := r.Visitor(ctx, token, nil); err != nil || !v.SignedIn {
 					b.Fatal(v, err)
 				}
 			}

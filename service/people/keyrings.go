@@ -79,7 +79,7 @@ func (r *Register) AddEntry(ctx context.Context, actor, ring string, n NewEntry)
 	if err := r.checkEntry(n.Password, name, n.Note, n.Until); err != nil {
 		return nil, err
 	}
-	hash, err := r.hash(ctx, n.Password)
+	hash, err := r.hashing.Hash(ctx, n.Password)
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +132,7 @@ func (r *Register) Rotate(ctx context.Context, actor, ring, name, password strin
 	if err := r.checkEntry(password, name, "", time.Time{}); err != nil {
 		return err
 	}
-	hash, err := r.hash(ctx, password)
+	hash, err := r.hashing.Hash(ctx, password)
 	if err != nil {
 		return err
 	}
@@ -152,8 +152,21 @@ func (r *Register) Rotate(ctx context.Context, actor, ring, name, password strin
 
 // SwitchEntry disables or enables an entry.
 func (r *Register) SwitchEntry(ctx context.Context, actor, ring, name string, disabled bool) error {
-	return r.changeEntry(ctx, actor, ring, name, map[bool]string{true: "disabled", false: "enabled"}[disabled], func(e *Entry) error {
-		e.Disabled = disabled
+	name, err := htpasswd.Name(name)
+	if err != nil {
+		return invalid("%q: %v", name, err)
+	}
+	if disabled {
+		return r.end(ctx, ending{ring: ring, name: name, what: "that " + name + " is disabled in the keyring " + ring}, func(ctx context.Context) error {
+			return r.changeEntry(ctx, actor, ring, name, "disabled", func(e *Entry) error {
+				e.Disabled = true
+				return nil
+			})
+		})
+	}
+	r.unwritten.revoke(0, ring, name)
+	return r.changeEntry(ctx, actor, ring, name, "enabled", func(e *Entry) error {
+		e.Disabled = false
 		return nil
 	})
 }
@@ -213,7 +226,7 @@ func (r *Register) ImportEntries(ctx context.Context, actor, ring string, file [
 	}
 	err := r.store.AddEntries(ctx, entries, true, r.ringEvent("credentials added", ring, "", actor, fmt.Sprintf("%d from a file", len(entries))))
 	r.basic.clear()
-	return results, err
+	return results, errors.Join(err, r.learnHashes(ctx))
 }
 
 // ExportEntries writes a keyring as an htpasswd file, and says which entries cannot be
@@ -251,7 +264,7 @@ func (r *Register) better(ctx context.Context, kept, password string) string {
 	if !secret.Rises(kept, r.cost) {
 		return ""
 	}
-	hash, err := r.hash(ctx, password)
+	hash, err := r.hashing.Hash(ctx, password)
 	if err != nil {
 		return "" // the next use tries again
 	}

@@ -6,42 +6,45 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"runtime"
+	"maps"
+	"slices"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/htpasswd"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
+	"ostiarius/service/hashing"
 	"ostiarius/store"
 )
 
 // A Register is the accounts and the sessions of a service.
 type Register struct {
-	store    *store.Store
-	book     func() *policy.Book
-	now      func() time.Time
-	cost     secret.Cost
-	stranger string        // the hash that the password of an unknown account is compared with
-	hashing  chan struct{} // bounds how many passwords are hashed at once
-	waiting  atomic.Int64  // for their turn to be hashed
-	device   []byte        // the key of the cookies by which a browser is known
-	limiter  throttle.Limiter
-	sessions *sessions
-	basic    verified
-	notes    notes
-	keep     time.Duration // how long activity is kept; 0 for ever
+	store     *store.Store
+	book      func() *policy.Book
+	now       func() time.Time
+	cost      secret.Cost
+	hashing   *hashing.Pool
+	device    []byte // the key of the cookies by which a browser is known
+	limiter   throttle.Limiter
+	sessions  *sessions
+	basic     verified
+	notes     notes
+	unwritten unwritten
+	keep      time.Duration // how long activity is kept; 0 for ever
 }
 
-// Options are what a Register needs. All but Cost and Keep must be set.
+// Options are what a Register needs. All but Cost, HashApart and Keep must be set.
 type Options struct {
 	Store *store.Store
 	Book  func() *policy.Book // the policy now in force
 	Now   func() time.Time
 	Cost  secret.Cost   // of new password hashes; secret.DefaultCost if zero
 	Keep  time.Duration // how long activity is kept; 0 for ever
+	// HashApart is the command that hashes passwords in a process of its own; nil for this one.
+	HashApart []string
 }
 
 // New returns the Register of the records in o.Store. The error says that they cannot be
@@ -56,14 +59,25 @@ func New(o Options) (*Register, error) {
 	}
 	r := &Register{
 		store: o.Store, book: o.Book, now: o.Now, cost: o.Cost, keep: o.Keep, device: device,
-		stranger: secret.Hash(secret.Generate(), o.Cost),
-		// Half of the processors at most: the other half answers for the guarded site
-		// while somebody floods the sign-in page.
-		hashing:  make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2)),
-		sessions: newSessions(),
+		hashing: hashing.New(o.Cost, o.HashApart), sessions: newSessions(),
+	}
+	if err := r.learnHashes(context.Background()); err != nil {
+		return nil, err
 	}
 	r.basic.clear()
 	return r, nil
+}
+
+// Close ends what hashes passwords.
+func (r *Register) Close() { r.hashing.Close() }
+
+// learnHashes has the pool measure each kind of hash that there is, so that a wrong password takes
+// as long as the dearest of them.
+func (r *Register) learnHashes(ctx context.Context) error {
+	classes := map[string]string{}
+	err := r.store.Hashes(ctx, func(hash string) { classes[htpasswd.Class(hash)] = hash })
+	r.hashing.Learn(slices.Collect(maps.Values(classes))...)
+	return err
 }
 
 // A Mistake is an error that the person who asked can mend; its text says how.
@@ -123,7 +137,7 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 		if err := r.checkPassword(n.Password, a); err != nil {
 			return nil, err
 		}
-		if hash, err = r.hash(ctx, n.Password); err != nil {
+		if hash, err = r.hashing.Hash(ctx, n.Password); err != nil {
 			return nil, err
 		}
 	}
@@ -223,46 +237,6 @@ func (r *Register) checkRole(role string) error {
 	return nil
 }
 
-func (r *Register) hash(ctx context.Context, password string) (string, error) {
-	if err := r.takeTurn(ctx); err != nil {
-		return "", err
-	}
-	defer func() { <-r.hashing }()
-	return secret.Hash(password, r.cost), nil
-}
-
-// ErrBusy says that too many passwords are waiting to be looked at.
-var ErrBusy = errors.New("too many people sign in at the moment; please try again in a few seconds")
-
-// The most passwords that wait for their turn, and how long one waits.
-const (
-	longestQueue = 64
-	longestTurn  = 10 * time.Second
-)
-
-func (r *Register) takeTurn(ctx context.Context) error {
-	select {
-	case r.hashing <- struct{}{}:
-		return nil
-	default:
-	}
-	if r.waiting.Add(1) > longestQueue {
-		r.waiting.Add(-1)
-		return ErrBusy
-	}
-	defer r.waiting.Add(-1)
-	timer := time.NewTimer(longestTurn)
-	defer timer.Stop()
-	select {
-	case r.hashing <- struct{}{}:
-		return nil
-	case <-timer.C:
-		return ErrBusy
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
-
 // A Query says which accounts are meant, and in which order. See store.AccountQuery.
 type Query = store.AccountQuery
 
@@ -312,7 +286,7 @@ func (r *Register) SetPassword(ctx context.Context, actor, name, password string
 		if err := r.checkPassword(password, a); err != nil {
 			return err
 		}
-		hash, err := r.hash(ctx, password)
+		hash, err := r.hashing.Hash(ctx, password)
 		if err != nil {
 			return err
 		}
@@ -320,15 +294,22 @@ func (r *Register) SetPassword(ctx context.Context, actor, name, password string
 	})
 }
 
-// SetDisabled disables or enables an account. Disabling ends its sessions.
+// SetDisabled disables or enables an account. Disabling ends its sessions. The error is *Unwritten
+// if that counts but could not be written down yet.
 func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled bool) error {
-	kind := "account enabled"
-	if disabled {
-		kind = "account disabled"
+	if !disabled {
+		return r.change(ctx, name, func(a *account.Account) error {
+			r.unwritten.revoke(a.ID, "", "")
+			return r.store.SetDisabled(ctx, a.ID, false, r.event("account enabled", a, actor, ""))
+		})
 	}
-	return r.change(ctx, name, func(a *account.Account) error {
-		return r.store.SetDisabled(ctx, a.ID, disabled, r.event(kind, a, actor, ""))
-	})
+	a, _, err := r.find(ctx, name)
+	if err != nil {
+		return err
+	}
+	return explain(name, r.end(ctx, ending{account: a.ID, what: "that " + a.Name + " is disabled"}, func(ctx context.Context) error {
+		return r.store.SetDisabled(ctx, a.ID, true, r.event("account disabled", a, actor, ""))
+	}))
 }
 
 // Grant gives a role to an account, from a time on or, if from is zero, from now, and

@@ -67,7 +67,7 @@ func signIn(t *testing.T, r *Register, remember bool) string {
 
 func alive(t *testing.T, r *Register, token string) bool {
 	t.Helper()
-	v, _, err := r.Visitor(context.Background(), token)
+	v, _, err := r.Visitor(context.Background(), token, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -114,7 +114,7 @@ func TestLook(t *testing.T) {
 	if v, err := r.Look(ctx, token, false); err != nil || !slices.Contains(v.Roles, policy.Steward) {
 		t.Errorf("a role that was just granted: %+v %v", v, err)
 	}
-	if _, fresh, err := r.Visitor(ctx, token); err != nil || fresh == nil {
+	if _, fresh, err := r.Visitor(ctx, token, nil); err != nil || fresh == nil {
 		t.Error(fresh, err)
 	}
 	if v, err := r.Look(ctx, token, false); err != nil || !v.SignedIn {
@@ -180,20 +180,20 @@ func TestProofAges(t *testing.T) {
 	r, _, c := register(t)
 	token := signIn(t, r, false)
 	c.pass(7 * time.Minute)
-	if v, _, _ := r.Visitor(context.Background(), token); v.ProofAge != 7*time.Minute {
+	if v, _, _ := r.Visitor(context.Background(), token, nil); v.ProofAge != 7*time.Minute {
 		t.Errorf("proof age %v", v.ProofAge)
 	}
-	if _, err := r.ProveAgain(context.Background(), token, "wrong", ""); !errors.Is(err, ErrWrong) {
+	if _, err := r.ProveAgain(context.Background(), token, "wrong", Origin{}); !errors.Is(err, ErrWrong) {
 		t.Errorf("a wrong password: %v", err)
 	}
-	fresh, err := r.ProveAgain(context.Background(), token, "seven-brass-prisms", "")
+	fresh, err := r.ProveAgain(context.Background(), token, "seven-brass-prisms", Origin{})
 	if err != nil || fresh.Token == token {
 		t.Fatal(fresh, err)
 	}
-	if v, _, _ := r.Visitor(context.Background(), token); v.ProofAge != 0 || !v.SignedIn {
+	if v, _, _ := r.Visitor(context.Background(), fresh.Token, nil); v.ProofAge != 0 || !v.SignedIn {
 		t.Errorf("after proving again: %+v", v)
 	}
-	if _, err := r.ProveAgain(context.Background(), "no token", "seven-brass-prisms", ""); !errors.Is(err, ErrWrong) {
+	if _, err := r.ProveAgain(context.Background(), "no token", "seven-brass-prisms", Origin{}); !errors.Is(err, ErrWrong) {
 		t.Errorf("without a session: %v", err)
 	}
 }
@@ -212,7 +212,7 @@ func TestChangesUnderLoad(t *testing.T) {
 				case <-stop:
 					return
 				default:
-					r.Visitor(context.Background(), token)
+					r.Visitor(context.Background(), token, nil)
 				}
 			}
 		})
@@ -227,7 +227,7 @@ func TestChangesUnderLoad(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if v, _, _ := r.Visitor(context.Background(), token); len(v.Roles) != i%2 {
+		if v, _, _ := r.Visitor(context.Background(), token, nil); len(v.Roles) != i%2 {
 			t.Fatalf("change %d is not seen: %v", i, v.Roles)
 		}
 	}

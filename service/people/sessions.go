@@ -6,6 +6,7 @@ import (
 	"errors"
 	"hash/maphash"
 	"math"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -18,28 +19,39 @@ import (
 	"ostiarius/store"
 )
 
-// SignOut ends the session of a token. A token without a session is no error.
+// SignOut ends the session of a token. A token without a session is no error. The error is
+// *Unwritten if it has ended but that could not be written down yet.
 func (r *Register) SignOut(ctx context.Context, token, network string) error {
-	hash, ok := secret.HashToken(r.sessions.current(token, r.now()))
+	hash, _, ok := r.sessions.current(token, r.now())
 	if !ok {
 		return nil
 	}
 	s, a, err := r.load(ctx, hash)
-	if err == nil {
-		err = r.store.EndSession(ctx, s.Hash, store.Event{At: r.now(), Kind: "sign-out", Account: a.Name, Actor: a.Name, Network: network})
-	}
-	r.sessions.drop(hash)
 	if errors.Is(err, store.ErrNone) {
 		return nil
 	}
-	return err
+	if err != nil {
+		// Nobody can be recognised, this session neither; it must not come back when they can.
+		return r.end(ctx, ending{token: &hash, what: "that somebody has signed out"}, func(ctx context.Context) error {
+			return r.store.EndSession(ctx, hash, store.Event{At: r.now(), Kind: "sign-out", Network: network})
+		})
+	}
+	return r.end(ctx, ending{token: &s.Hash, what: "that " + a.Name + " has signed out"}, func(ctx context.Context) error {
+		return r.store.EndSession(ctx, s.Hash, store.Event{At: r.now(), Kind: "sign-out", Account: a.Name, Actor: a.Name, Network: network})
+	})
 }
 
 // Visitor returns who brings the token, as far as it proves anything: the zero Visitor if
 // it is forged, has ended or is empty. When the rights of the account have changed since
 // the token was made, the session gets a fresh token, which the browser must be given. The
 // error says that the records could not be read; the visitor is then nobody.
-func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor, fresh *Renewal, err error) {
+//
+// The token before still counts for a minute, for the requests that a browser had sent already:
+// with the rights and the age of the proof that it had, and no others. It gets no fresh token, so
+// whoever has an old one cannot follow. One that is brought later than that, while the fresh one is
+// in use, has been stolen, or the fresh one has: the session ends. From says from which address it
+// came, and is only asked for then.
+func (r *Register) Visitor(ctx context.Context, token string, from func() string) (v policy.Visitor, fresh *Renewal, err error) {
 	now, book := r.now(), r.book()
 	if e := r.sessions.recognise(token, book, now); e != nil {
 		return r.enter(e, now), nil, nil
@@ -50,33 +62,30 @@ func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor,
 	}
 	e, renewed := r.sessions.get(hash, book, now), ""
 	if e == nil {
-		if current := r.sessions.current(token, now); current != token {
-			renewed, token = current, current
-			hash, _ = secret.HashToken(current)
-			e = r.sessions.get(hash, book, now)
+		if current, old := r.sessions.follow(hash, now); old != nil {
+			v, err := r.asBefore(ctx, current, old, book, now)
+			return v, nil, err
 		}
-	}
-	if e == nil {
 		seen := r.sessions.version()
 		s, a, err := r.load(ctx, hash)
 		if errors.Is(err, store.ErrNone) {
-			if r.sessions.settled(token, now) != token {
-				return r.Visitor(ctx, token) // which stands for another since a moment
+			if r.sessions.settled(hash, now) {
+				return r.Visitor(ctx, token, from) // which stands for another since a moment
 			}
-			return v, nil, nil
+			return v, nil, r.stray(ctx, hash, now, from)
 		}
 		if err != nil {
 			return v, nil, err
 		}
 		if rights := session.Rights(a.Roles(now)); rights != s.Rights {
 			next, nextHash := secret.NewToken()
-			used, err := r.sessions.renew(hash, next, now, func() error { return r.store.RenewSession(ctx, hash, nextHash, rights) })
+			used, err := r.sessions.renew(s, nextHash, now, func() error { return r.store.RenewSession(ctx, hash, nextHash, rights, now) })
 			switch {
 			case errors.Is(err, store.ErrNone): // another request was first, or it has just ended
-				if r.sessions.current(token, now) == token {
+				if !r.sessions.settled(hash, now) {
 					return v, nil, nil
 				}
-				return r.Visitor(ctx, token)
+				return r.Visitor(ctx, token, from)
 			case err != nil:
 				return v, nil, err
 			}
@@ -98,15 +107,77 @@ func (r *Register) Visitor(ctx context.Context, token string) (v policy.Visitor,
 	return v, fresh, nil
 }
 
-// Look returns who brings the token, as Visitor does, for a request under way, whose answer can
+// asBefore returns who brings a token that another has replaced a moment ago: what it proved
+// before, as far as it would still hold. The session does not count as used.
+func (r *Register) asBefore(ctx context.Context, current secret.TokenHash, old *renewal, book *policy.Book, now time.Time) (v policy.Visitor, err error) {
+	e := r.sessions.get(current, book, now)
+	if e == nil {
+		s, a, err := r.load(ctx, current)
+		if errors.Is(err, store.ErrNone) {
+			return v, nil
+		}
+		if err != nil {
+			return v, err
+		}
+		e = newEntry(s, a, book, now)
+	}
+	if !e.alive(now.UnixMilli()) {
+		return v, nil
+	}
+	v = e.visitor
+	v.Roles = slices.DeleteFunc(slices.Clone(v.Roles), func(role string) bool { return !slices.Contains(old.roles, role) })
+	v.ProofAge = (&session.Session{ProvedAt: old.provedAt}).ProofAge(now)
+	return v, nil
+}
+
+// stray looks at a token that stands for no session: if it once did, and the one that took its
+// place is in use, one of the two is in the wrong hands, and nobody can say which.
+func (r *Register) stray(ctx context.Context, hash secret.TokenHash, now time.Time, from func() string) error {
+	s, at, err := r.store.Replaced(ctx, hash)
+	if errors.Is(err, store.ErrNone) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if used := r.sessions.seen(s.Hash); used.After(s.SeenAt) {
+		s.SeenAt = used
+	}
+	if now.Sub(at) < renewalLasts && !at.After(now) || !s.SeenAt.After(at) {
+		return nil // the minute, of a process before this one; or nobody has got the fresh one
+	}
+	a, err := r.store.AccountByID(ctx, s.Account)
+	if err != nil {
+		return err
+	}
+	network := ""
+	if from != nil {
+		network = from()
+	}
+	err = r.end(ctx, ending{token: &s.Hash, what: "that a session of " + a.Name + " has ended"}, func(ctx context.Context) error {
+		return r.store.EndSession(ctx, s.Hash, store.Event{
+			At: now, Kind: "session ended", Account: a.Name, Network: network, Detail: "session " + s.Handle() + ": a token that had been replaced was used again; it may have been stolen",
+		})
+	})
+	var unwritten *Unwritten
+	if errors.As(err, &unwritten) {
+		err = nil // it has ended
+	}
+	return err
+}
+
+// Look returns who brings the token of a request that is under way, whose answer can
 // carry no fresh token any more. The session counts as in use only if used.
 func (r *Register) Look(ctx context.Context, token string, used bool) (policy.Visitor, error) {
 	now, book := r.now(), r.book()
 	e := r.sessions.recognise(token, book, now)
 	if e == nil {
-		hash, ok := secret.HashToken(r.sessions.current(token, now))
-		if !ok {
+		hash, old, ok := r.sessions.current(token, now)
+		switch {
+		case !ok:
 			return policy.Visitor{}, nil
+		case old != nil:
+			return r.asBefore(ctx, hash, old, book, now)
 		}
 		if e = r.sessions.get(hash, book, now); e == nil {
 			seen := r.sessions.version()
@@ -162,7 +233,7 @@ func (r *Register) load(ctx context.Context, hash secret.TokenHash) (*session.Se
 	if err != nil {
 		return nil, nil, err
 	}
-	if a.Disabled {
+	if a.Disabled || r.unwritten.has(s.Hash, s.MadeAt, a.ID) {
 		return nil, nil, store.ErrNone
 	}
 	return s, a, nil
@@ -227,8 +298,9 @@ func (r *Register) EndSession(ctx context.Context, actor, handle, name string) e
 		return none
 	}
 	s := found[0]
-	err = r.store.EndSession(ctx, s.Hash, store.Event{At: r.now(), Kind: "session ended", Account: s.Name, Actor: actor, Detail: "session " + handle})
-	r.sessions.drop(s.Hash)
+	err = r.end(ctx, ending{token: &s.Hash, what: "that a session of " + s.Name + " has ended"}, func(ctx context.Context) error {
+		return r.store.EndSession(ctx, s.Hash, store.Event{At: r.now(), Kind: "session ended", Account: s.Name, Actor: actor, Detail: "session " + handle})
+	})
 	if errors.Is(err, store.ErrNone) {
 		return none
 	}
@@ -239,26 +311,36 @@ func (r *Register) EndSession(ctx context.Context, actor, handle, name string) e
 // is not "". It returns how many ended.
 func (r *Register) EndSessions(ctx context.Context, actor, name, keep string) (ended int64, err error) {
 	var but *secret.TokenHash
-	if hash, ok := secret.HashToken(r.sessions.current(keep, r.now())); ok {
+	if hash, _, ok := r.sessions.current(keep, r.now()); ok {
 		but = &hash
 	}
-	err = r.change(ctx, name, func(a *account.Account) error {
-		ended, err = r.store.EndSessions(ctx, a.ID, but, r.event("sessions ended", a, actor, ""))
+	a, _, err := r.find(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	var number atomic.Int64
+	err = r.end(ctx, ending{sessionsOf: a.ID, but: but, before: r.now(), what: "that the sessions of " + a.Name + " have ended"}, func(ctx context.Context) error {
+		n, err := r.store.EndSessions(ctx, a.ID, but, r.event("sessions ended", a, actor, ""))
+		number.Store(n)
 		return err
 	})
-	return ended, err
+	return number.Load(), err
 }
 
 // EndAllSessions signs everybody out. It returns how many sessions ended.
-func (r *Register) EndAllSessions(ctx context.Context, actor string) (int64, error) {
-	ended, err := r.store.EndAllSessions(ctx, store.Event{At: r.now(), Kind: "sessions ended", Actor: actor, Detail: "all of everybody"})
-	r.sessions.clear()
-	return ended, err
+func (r *Register) EndAllSessions(ctx context.Context, actor string) (ended int64, err error) {
+	var number atomic.Int64
+	err = r.end(ctx, ending{all: true, before: r.now(), what: "that all sessions have ended"}, func(ctx context.Context) error {
+		n, err := r.store.EndAllSessions(ctx, store.Event{At: r.now(), Kind: "sessions ended", Actor: actor, Detail: "all of everybody"})
+		number.Store(n)
+		return err
+	})
+	return number.Load(), err
 }
 
 // Handle returns the handle of the session that a token stands for, "" for none.
 func (r *Register) Handle(token string) string {
-	hash, ok := secret.HashToken(r.sessions.current(token, r.now()))
+	hash, _, ok := r.sessions.current(token, r.now())
 	if !ok {
 		return ""
 	}
@@ -288,6 +370,7 @@ func (r *Register) Tend(ctx context.Context, report func(error)) {
 			return
 		}
 		try(r.FlushNotes(ctx))
+		r.unwritten.tryAgain(ctx)
 		if i%20 == 0 {
 			try(r.Flush(ctx))
 		}
@@ -358,6 +441,7 @@ type entry struct {
 	token   string      // as it was brought last; "" if it was not
 	gone    atomic.Bool // it has ended, or has another token
 	ends    int64       // milliseconds, as all below; the largest for no end
+	from    int64       // before that, it is not alive: the clock went back
 	idle    int64       // 0 for no limit
 	seen    atomic.Int64
 	dirty   atomic.Bool
@@ -365,7 +449,14 @@ type entry struct {
 
 // alive is session.Alive, of what was worked out when the entry was made.
 func (e *entry) alive(at int64) bool {
-	return at < e.ends && (e.idle == 0 || at-e.seen.Load() < e.idle)
+	if at >= e.ends || at < e.from {
+		return false
+	}
+	if e.idle == 0 {
+		return true
+	}
+	unused := at - e.seen.Load()
+	return unused < e.idle && unused >= -session.Slack.Milliseconds()
 }
 
 // state is shared by the sessions of one account.
@@ -377,44 +468,58 @@ func newSessions() *sessions {
 	return &sessions{byHash: map[secret.TokenHash]*entry{}, byToken: map[uint64]*entry{}, seed: maphash.MakeSeed(), accounts: map[int64]*state{}, renewed: map[secret.TokenHash]renewal{}}
 }
 
-// A renewal is the token that a session got instead of another. The old one still stands
-// for it for a moment, for the requests that a browser had sent already.
+// A renewal is what is remembered of a token that another has replaced a moment ago.
 type renewal struct {
-	token string
-	until time.Time
+	to       secret.TokenHash
+	from     time.Time
+	roles    []string // that it stood for
+	provedAt time.Time
 }
 
+// How long a token that has been replaced still counts.
 const renewalLasts = time.Minute
 
-// current returns the token that a session has now, if that is another than the one
-// brought.
-func (c *sessions) current(token string, now time.Time) string {
-	hash, ok := secret.HashToken(token)
-	if !ok {
-		return token
-	}
+func (n *renewal) counts(now time.Time) bool {
+	return now.Sub(n.from) < renewalLasts && !n.from.After(now)
+}
+
+// follow returns the token that a session has now, and what is remembered of the one that was
+// brought; nil if it has not been replaced a moment ago.
+func (c *sessions) follow(hash secret.TokenHash, now time.Time) (current secret.TokenHash, old *renewal) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	for {
 		next, renewed := c.renewed[hash]
-		if !renewed || !now.Before(next.until) {
-			return token
+		if !renewed || !next.counts(now) {
+			return hash, old
 		}
-		token = next.token
-		hash, _ = secret.HashToken(token)
+		if old == nil {
+			old = &next
+		}
+		hash = next.to
 	}
 }
 
-// settled is current after renewals that are under way.
-func (c *sessions) settled(token string, now time.Time) string {
-	c.renewing.Lock()
-	defer c.renewing.Unlock()
-	return c.current(token, now)
+// current is follow for a token as it is brought, and false for what is none.
+func (c *sessions) current(token string, now time.Time) (current secret.TokenHash, old *renewal, ok bool) {
+	hash, ok := secret.HashToken(token)
+	if ok {
+		hash, old = c.follow(hash, now)
+	}
+	return hash, old, ok
 }
 
-// renew replaces a token by another, in the records by write and here; nobody sees one
-// without the other. It returns when the session was last used, if that is known here.
-func (c *sessions) renew(before secret.TokenHash, token string, now time.Time, write func() error) (seen time.Time, err error) {
+// settled waits for renewals that are under way and reports whether the token has been replaced.
+func (c *sessions) settled(hash secret.TokenHash, now time.Time) bool {
+	c.renewing.Lock()
+	defer c.renewing.Unlock()
+	_, old := c.follow(hash, now)
+	return old != nil
+}
+
+// renew replaces the token of a session by another, in the records by write and here; nobody sees
+// one without the other. It returns when the session was last used, if that is known here.
+func (c *sessions) renew(s *session.Session, to secret.TokenHash, now time.Time, write func() error) (seen time.Time, err error) {
 	c.renewing.Lock()
 	defer c.renewing.Unlock()
 	if err := write(); err != nil {
@@ -423,17 +528,27 @@ func (c *sessions) renew(before secret.TokenHash, token string, now time.Time, w
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.changes++
-	if e := c.byHash[before]; e != nil {
+	if e := c.byHash[s.Hash]; e != nil {
 		seen = time.UnixMilli(e.seen.Load())
-		c.end(before)
+		c.end(s.Hash)
 	}
 	for hash, old := range c.renewed {
-		if !now.Before(old.until) {
+		if !old.counts(now) {
 			delete(c.renewed, hash)
 		}
 	}
-	c.renewed[before] = renewal{token, now.Add(renewalLasts)}
+	c.renewed[s.Hash] = renewal{to, now, strings.Fields(s.Rights), s.ProvedAt}
 	return seen, nil
+}
+
+// seen returns when a session was last used, as far as it is known here.
+func (c *sessions) seen(hash secret.TokenHash) (at time.Time) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if e := c.byHash[hash]; e != nil {
+		at = time.UnixMilli(e.seen.Load())
+	}
+	return at
 }
 
 func (c *sessions) version() uint64 {
@@ -494,7 +609,7 @@ func newEntry(s *session.Session, a *account.Account, book *policy.Book, now tim
 	e := &entry{session: *s, visitor: visitorOf(a, s, now), limits: book.SessionsFor(a.Roles(now)), of: book, until: a.Changes(now), ends: math.MaxInt64}
 	ends, idle := s.Term(session.Limits(e.limits))
 	if !ends.IsZero() {
-		e.ends = ends.UnixMilli()
+		e.ends, e.from = ends.UnixMilli(), s.MadeAt.Add(-session.Slack).UnixMilli()
 	}
 	if idle != 0 {
 		e.idle = max(1, idle.Milliseconds())

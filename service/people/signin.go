@@ -17,6 +17,7 @@ import (
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
 	"ostiarius/core/throttle"
+	"ostiarius/service/hashing"
 	"ostiarius/store"
 )
 
@@ -52,7 +53,7 @@ type SignedIn struct {
 }
 
 // SignIn makes a session for whoever has this name, or e-mail address, and password. The
-// error is ErrWrong, ErrDisabled, ErrBusy or *Slow, or says that the service failed.
+// error is ErrWrong, ErrDisabled, hashing.ErrBusy or *Slow, or says that the service failed.
 //
 // It takes the same time, and answers the same, whether or not there is such an account.
 func (r *Register) SignIn(ctx context.Context, name, password string, from Origin, remember bool) (SignedIn, error) {
@@ -64,7 +65,7 @@ func (r *Register) SignIn(ctx context.Context, name, password string, from Origi
 	token, s := r.newSession(a, from, now)
 	s.Remembered = remember
 	var before *secret.TokenHash
-	if h, ok := secret.HashToken(r.sessions.current(from.Before, now)); ok {
+	if h, _, ok := r.sessions.current(from.Before, now); ok {
 		before = &h
 	}
 	err = r.store.AddSession(ctx, s, hash, before, store.Event{At: now, Kind: "sign-in", Account: a.Name, Actor: a.Name, Network: from.Network})
@@ -78,7 +79,7 @@ func (r *Register) SignIn(ctx context.Context, name, password string, from Origi
 		r.sessions.drop(*before)
 	}
 	if secret.Rises(hash, r.cost) {
-		if better, err := r.hash(ctx, password); err == nil && r.store.Rehash(ctx, a.ID, hash, better) == nil {
+		if better, err := r.hashing.Hash(ctx, password); err == nil && r.store.Rehash(ctx, a.ID, hash, better) == nil {
 			hash = better // else the next sign-in tries again
 		}
 	}
@@ -100,40 +101,50 @@ func (r *Register) newSession(a *account.Account, from Origin, now time.Time) (s
 // Failures are recorded under the kind that is given.
 func (r *Register) prove(ctx context.Context, kind, name, password string, from Origin) (*account.Account, string, error) {
 	keys := signInKeys(name)
-	a, hash, err := r.store.AccountBySignIn(ctx, keys)
+	a, hash, err := r.store.AccountBySignIn(context.WithoutCancel(ctx), keys) // a try has begun
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return nil, "", err
 	}
+	return a, hash, r.try(ctx, kind, keys, a, hash, password, from)
+}
+
+// try takes a try at the password of an account, nil for a name that nobody has. It counts from
+// its beginning, whatever becomes of the client, in one place whatever the way: only the right
+// password takes it back, and an answer that nobody could be looked at.
+func (r *Register) try(ctx context.Context, kind string, keys store.Keys, a *account.Account, hash, password string, from Origin) error {
 	limits := r.limits(keys, a, hash, from)
 	if wait := r.limiter.Try(r.now(), limits...); wait > 0 {
 		r.notes.add(store.Event{At: r.now(), Kind: "sign-in slowed", Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
-		return nil, "", &Slow{wait}
+		return &Slow{wait}
 	}
-	compared := hash
-	if compared == "" { // no account, or one without a password: the same work for both
-		compared = r.stranger
+	var hashes []string
+	if hash != "" { // no account, or one without a password: the same work for both
+		hashes = []string{hash}
 	}
-	right, err := r.verify(ctx, compared, password)
+	right, err := r.hashing.Compare(ctx, hashes, 1, password)
+	if errors.Is(err, hashing.ErrBusy) {
+		r.limiter.TakeBack(limits...)
+	}
 	if err != nil {
-		r.limiter.Succeeded(limits...) // it was no try
-		return nil, "", err
+		return err
 	}
-	fail := func(reason string, answer error) (*account.Account, string, error) {
-		return nil, "", errors.Join(answer, r.store.Record(ctx, store.Event{At: r.now(), Kind: kind, Account: nameOf(a), Network: from.Network, Detail: reason}))
+	fail := func(reason string, answer error) error {
+		// Also for a client that has hung up.
+		return errors.Join(answer, r.store.Record(context.WithoutCancel(ctx), store.Event{At: r.now(), Kind: kind, Account: nameOf(a), Network: from.Network, Detail: reason}))
 	}
 	switch {
 	case a == nil:
 		return fail("unknown account", ErrWrong)
 	case hash == "":
 		return fail("no password is set yet", ErrWrong)
-	case !right:
+	case right == "":
 		return fail("wrong password", ErrWrong)
 	}
 	r.limiter.Succeeded(limits...)
-	if a.Disabled {
+	if a.Disabled || r.unwritten.bars(a.ID) {
 		return fail("account disabled", ErrDisabled)
 	}
-	return a, hash, nil
+	return nil
 }
 
 // signInKeys reads what somebody typed as name: a name, an e-mail address, or nonsense,
@@ -150,31 +161,35 @@ func signInKeys(typed string) (keys store.Keys) {
 	return keys
 }
 
-// limits returns by what a try to sign in is slowed.
+// limits returns by what a try at a password is slowed. An account counts as itself, however it is
+// spelled; a name that nobody has, as what it would be looked up by.
+//
+// A browser that has brought the right password before counts by itself alone: strangers in the
+// same network, or many from elsewhere, cannot keep its owner out.
 func (r *Register) limits(keys store.Keys, a *account.Account, hash string, from Origin) []throttle.Key {
-	network := networkOf(from.Network)
-	if a != nil && r.knows(from.Device, a, hash) {
-		return []throttle.Key{{Name: "device " + from.Device, Rule: throttle.Pair}, {Name: "network " + network, Rule: throttle.Network}}
+	network, who := networkOf(from.Network), "name "+keys.Name
+	switch {
+	case a != nil && r.knows(from.Device, a, hash):
+		return []throttle.Key{{Name: "device " + from.Device, Rule: throttle.Pair}}
+	case a != nil:
+		who = fmt.Sprintf("account %d", a.ID)
+	case keys.Email != "":
+		who = "address " + keys.Email
 	}
 	return []throttle.Key{
-		{Name: "pair " + keys.Name + " " + network, Rule: throttle.Pair},
+		{Name: "pair " + who + " " + network, Rule: throttle.Pair},
 		{Name: "network " + network, Rule: throttle.Network},
-		{Name: "account " + keys.Name, Rule: throttle.Account},
+		{Name: who, Rule: throttle.Account},
 	}
 }
 
-// networkOf returns what a client can hardly change about its address: all of it, or the
-// first half of one of IP version 6, whose second half it chooses itself.
+// networkOf returns what a client can hardly change about its address.
 func networkOf(address string) string {
 	a, err := netip.ParseAddr(address)
-	if err != nil || a.Is4() {
-		return address
-	}
-	network, err := a.Prefix(64)
 	if err != nil {
 		return address
 	}
-	return network.String()
+	return throttle.NetworkOf(a).String()
 }
 
 // mark makes the mark by which a browser is known to have signed in to an account. It ends
@@ -197,51 +212,44 @@ func (r *Register) knows(mark string, a *account.Account, hash string) bool {
 }
 
 // reprove takes the password of somebody who is signed in.
-func (r *Register) reprove(ctx context.Context, kind, token, password, network string) (*session.Session, *account.Account, string, error) {
-	hash, ok := secret.HashToken(r.sessions.current(token, r.now()))
+func (r *Register) reprove(ctx context.Context, kind, token, password string, from Origin) (*session.Session, *account.Account, string, error) {
+	hash, _, ok := r.sessions.current(token, r.now())
 	if !ok {
 		return nil, nil, "", ErrWrong
 	}
-	s, a, err := r.load(ctx, hash)
+	begun := context.WithoutCancel(ctx)
+	s, a, err := r.load(begun, hash)
 	if errors.Is(err, store.ErrNone) {
 		return nil, nil, "", ErrWrong
 	}
 	if err != nil {
 		return nil, nil, "", err
 	}
-	_, kept, err := r.find(ctx, a.Name)
+	a, kept, err := r.find(begun, a.Name)
 	if err != nil {
 		return nil, nil, "", err
 	}
-	limit := throttle.Key{Name: "session " + s.Handle(), Rule: throttle.Pair}
-	if wait := r.limiter.Try(r.now(), limit); wait > 0 {
-		return nil, nil, "", &Slow{wait}
-	}
-	right, err := r.verify(ctx, kept, password)
-	if right || err != nil {
-		r.limiter.Succeeded(limit)
-	}
-	if err != nil {
+	if err := r.try(ctx, kind, store.Keys{}, a, kept, password, from); err != nil {
 		return nil, nil, "", err
-	}
-	if !right {
-		return nil, nil, "", errors.Join(ErrWrong, r.store.Record(ctx, store.Event{At: r.now(), Kind: kind, Account: a.Name, Actor: a.Name, Network: network}))
 	}
 	return s, a, kept, nil
 }
 
 // ProveAgain takes the password of somebody who is signed in, notes in the session that it
-// was typed, and gives it another token. The error is ErrWrong if the password is not
-// theirs or the session has ended, or ErrBusy or *Slow.
-func (r *Register) ProveAgain(ctx context.Context, token, password, network string) (*Renewal, error) {
-	s, a, _, err := r.reprove(ctx, "proof failed", token, password, network)
+// was typed, and gives it another token; nil if it has just got one. The error is ErrWrong if the password is not
+// theirs or the session has ended, or hashing.ErrBusy or *Slow.
+func (r *Register) ProveAgain(ctx context.Context, token, password string, from Origin) (*Renewal, error) {
+	s, a, _, err := r.reprove(ctx, "proof failed", token, password, from)
 	if err != nil {
 		return nil, err
 	}
 	now := r.now()
+	if _, old, _ := r.sessions.current(token, now); old != nil {
+		return nil, nil // the browser has got a fresh token meanwhile; this one leads to no other
+	}
 	next, hash := secret.NewToken()
-	_, err = r.sessions.renew(s.Hash, next, now, func() error {
-		return r.store.SetProved(ctx, s.Hash, hash, now, store.Event{At: now, Kind: "proven again", Account: a.Name, Actor: a.Name, Network: network})
+	_, err = r.sessions.renew(s, hash, now, func() error {
+		return r.store.SetProved(ctx, s.Hash, hash, now, store.Event{At: now, Kind: "proven again", Account: a.Name, Actor: a.Name, Network: from.Network})
 	})
 	if errors.Is(err, store.ErrNone) {
 		return nil, ErrWrong
@@ -254,16 +262,16 @@ func (r *Register) ProveAgain(ctx context.Context, token, password, network stri
 
 // ChangePassword gives somebody who is signed in another password, ends all of their
 // sessions, and makes a new one for this browser. The error is ErrWrong if the old password
-// is not theirs, a *Mistake if the new one cannot be taken, or ErrBusy or *Slow.
+// is not theirs, a *Mistake if the new one cannot be taken, or hashing.ErrBusy or *Slow.
 func (r *Register) ChangePassword(ctx context.Context, token, old, password string, from Origin) (SignedIn, error) {
-	s, a, verified, err := r.reprove(ctx, "password change failed", token, old, from.Network)
+	s, a, verified, err := r.reprove(ctx, "password change failed", token, old, from)
 	if err != nil {
 		return SignedIn{}, err
 	}
 	if err := r.checkPassword(password, a); err != nil {
 		return SignedIn{}, err
 	}
-	hash, err := r.hash(ctx, password)
+	hash, err := r.hashing.Hash(ctx, password)
 	if err != nil {
 		return SignedIn{}, err
 	}
@@ -282,15 +290,6 @@ func (r *Register) ChangePassword(ctx context.Context, token, old, password stri
 		Token: fresh, Device: r.mark(a, hash), Visitor: visitorOf(a, next, now),
 		Remembered: next.Remembered, Lasts: r.book().SessionsFor(a.Roles(now)).Remembered,
 	}, nil
-}
-
-// verify compares a password with the hash of the right one, when it is its turn.
-func (r *Register) verify(ctx context.Context, hash, password string) (bool, error) {
-	if err := r.takeTurn(ctx); err != nil {
-		return false, err
-	}
-	defer func() { <-r.hashing }()
-	return len(password) <= secret.MaxPassword && secret.Verify(hash, password), nil
 }
 
 func nameOf(a *account.Account) string {
@@ -360,7 +359,7 @@ func (r *Register) UseLink(ctx context.Context, token, password, network string)
 	if err := r.checkPassword(password, a); err != nil {
 		return err
 	}
-	hashed, err := r.hash(ctx, password)
+	hashed, err := r.hashing.Hash(ctx, password)
 	if err != nil {
 		return err
 	}

@@ -78,7 +78,7 @@ func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry,
 			r.forget(i.Account.ID)
 		}
 	}
-	return results, true, nil
+	return results, true, r.learnHashes(ctx)
 }
 
 // keysIn returns the keys that there are.
@@ -119,8 +119,10 @@ func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t
 	if err := checkNotes(t.Notes); err != nil {
 		return i, "", err
 	}
-	if t.Hash != "" && secret.Rises(t.Hash, secret.Cost{}) {
-		return i, "", invalid("the hash of the password is none of argon2id ($argon2id$v=19$...)")
+	if t.Hash != "" {
+		if err := secret.CheckKept(t.Hash, r.cost); err != nil {
+			return i, "", invalid("%v", err)
+		}
 	}
 	for _, g := range t.Roles {
 		if err := r.checkRole(g.Role); err != nil {
