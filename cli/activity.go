@@ -65,13 +65,13 @@ func newSessions() *cobra.Command {
 		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
 		fmt.Fprintln(t, "SESSION\tACCOUNT\tLAST USED\tSINCE\tFROM\tBROWSER")
 		for _, s := range all.Sessions {
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", s.Handle, s.Account, when(&s.SeenAt, ""), when(&s.MadeAt, ""), dash(s.Network), dash(shorten(s.Agent, 48)))
+			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", s.Handle, s.Account, when(&s.SeenAt, ""), when(&s.MadeAt, ""), dash(s.Network), dash(shorten(s.Agent, 48)))
 		}
 		if err := t.Flush(); err != nil {
 			return err
 		}
 		if all.Total > len(all.Sessions) {
-			fmt.Fprintf(c.OutOrStdout(), "%d of %d; --limit shows more\n", len(all.Sessions), all.Total)
+			say(c.OutOrStdout(), "%d of %d; --limit shows more\n", len(all.Sessions), all.Total)
 		}
 		return nil
 	}
@@ -91,7 +91,7 @@ func newSessions() *cobra.Command {
 		if *everybody {
 			n, err := service().EndAllSessions(c.Context())
 			if err == nil {
-				fmt.Fprintf(c.OutOrStdout(), "ended %s\n", amount(n, "session"))
+				say(c.OutOrStdout(), "ended %s\n", amount(n, "session"))
 			}
 			return err
 		}
@@ -171,7 +171,7 @@ newest last. Admitted requests are counted rather than recorded.`,
 					if err != nil {
 						return err
 					}
-					fmt.Fprintf(c.OutOrStdout(), "%s\n", line)
+					say(c.OutOrStdout(), "%s\n", line)
 					continue
 				}
 				writeEvent(c.OutOrStdout(), events[i])
@@ -234,5 +234,5 @@ func writeEvent(w io.Writer, e client.Event) {
 	add("at %s", e.Door)
 	add("%s", e.Detail)
 	add("[%s]", e.Reference)
-	fmt.Fprintln(w, line)
+	say(w, "%s\n", line)
 }

@@ -132,16 +132,16 @@ func writeFindings(w io.Writer, file string, text []byte, findings []policy.Find
 		} else {
 			warnings++
 		}
-		fmt.Fprintf(w, "%s:%d:%d: %s: %s [%s]\n%s", f.File, f.Line, f.Column, f.Severity, f.Message, f.Rule, f.Excerpt(text))
+		say(w, "%s:%d:%d: %s: %s [%s]\n%s", f.File, f.Line, f.Column, f.Severity, f.Message, f.Rule, ready(safe(f.Excerpt(text), true)))
 		if f.Witness != nil {
-			fmt.Fprintf(w, "      = %s\n", f.Witness)
+			say(w, "      = %s\n", f.Witness)
 		}
 	}
 	switch {
 	case errors+warnings == 0:
-		fmt.Fprintf(w, "%s: no errors\n", file)
+		say(w, "%s: no errors\n", file)
 	default:
-		fmt.Fprintf(w, "%s: %s, %s\n", file, amount(errors, "error"), amount(warnings, "warning"))
+		say(w, "%s: %s, %s\n", file, amount(errors, "error"), amount(warnings, "warning"))
 	}
 }
 

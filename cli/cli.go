@@ -38,6 +38,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root := newRoot()
 	root.SetArgs(args)
 	root.SetIn(in)
+	out, errOut = forPeople(out), forPeople(errOut)
 	root.SetOut(out)
 	root.SetErr(errOut)
 	command, err := root.ExecuteC()
@@ -47,10 +48,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	case errors.Is(err, errSilent):
 		return exitFailure
 	}
-	fmt.Fprintf(errOut, "ostiarius: %s\n", strings.ReplaceAll(err.Error(), "\n", " "))
+	say(errOut, "ostiarius: %s\n", strings.ReplaceAll(err.Error(), "\n", " "))
 	var usage errUsage
 	if errors.As(err, &usage) {
-		fmt.Fprintf(errOut, "Try: %s --help\n", command.CommandPath())
+		say(errOut, "Try: %s --help\n", command.CommandPath())
 		return exitUsage
 	}
 	return exitFailure
@@ -154,7 +155,7 @@ func newVersion() *cobra.Command {
 			if info, ok := debug.ReadBuildInfo(); ok {
 				goVersion = " (" + info.GoVersion + ")"
 			}
-			fmt.Fprintf(c.OutOrStdout(), "ostiarius %s%s\n", Version, goVersion)
+			say(c.OutOrStdout(), "ostiarius %s%s\n", Version, goVersion)
 			return nil
 		},
 	}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -45,19 +44,19 @@ to begin anew.`,
 				return err
 			}
 			out := c.OutOrStdout()
-			fmt.Fprintf(out, "Marram Point Lighthouse Trust, a demo\n\n")
+			say(out, "Marram Point Lighthouse Trust, a demo\n\n")
 			t := tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
-			fmt.Fprintf(t, "  NAME\tPASSWORD\tROLE\t\n")
+			say(t, "  NAME\tPASSWORD\tROLE\t\n")
 			for _, p := range demo.People {
-				fmt.Fprintf(t, "  %s\t%s\t%s\t%s\n", p.Name, p.Password, strings.Join(p.Roles, ", "), p.About)
+				say(t, "  %s\t%s\t%s\t%s\n", p.Name, p.Password, strings.Join(p.Roles, ", "), p.About)
 			}
-			fmt.Fprintf(t, "  %s\t%s\t\tin the keyring outer: the gate before the office\n", demo.GateName, demo.GatePassword)
+			say(t, "  %s\t%s\t\tin the keyring outer: the gate before the office\n", demo.GateName, demo.GatePassword)
 			t.Flush()
 			policy := settings.Policy
 			if absolute, err := filepath.Abs(policy); err == nil {
 				policy = absolute
 			}
-			fmt.Fprintf(out, `
+			say(out, `
 Three things to try:
   1. Open %[1]s/press/ and sign in as walt, then as tobias.
   2. Ask why: sign in as agnes and open %[1]s/door/console/, or type

@@ -92,12 +92,12 @@ func why(a prove.Answered) string {
 func writeAnswers(w io.Writer, table, book string, answers []prove.Answered, missed int) error {
 	for _, a := range answers {
 		if a.OK {
-			fmt.Fprintf(w, "%s:%d: ok: %s %s as %s: %s\n", table, a.Line, a.Method, a.Path, a.As, a.Outcome)
+			say(w, "%s:%d: ok: %s %s as %s: %s\n", table, a.Line, a.Method, a.Path, a.As, a.Outcome)
 			continue
 		}
-		fmt.Fprintf(w, "%s:%d: NOT AS EXPECTED: %s %s as %s: %s, not %s; %s\n", table, a.Line, a.Method, a.Path, a.As, a.Outcome, a.Expects, why(a))
+		say(w, "%s:%d: NOT AS EXPECTED: %s %s as %s: %s, not %s; %s\n", table, a.Line, a.Method, a.Path, a.As, a.Outcome, a.Expects, why(a))
 	}
-	_, err := fmt.Fprintf(w, "%s, %d not as expected, held against %s\n", amount(len(answers), "expectation"), missed, book)
+	_, err := say(w, "%s, %d not as expected, held against %s\n", amount(len(answers), "expectation"), missed, book)
 	return err
 }
 

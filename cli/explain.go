@@ -63,7 +63,7 @@ A visitor is written as ` + policy.WhoForms + `.`,
 			}
 			for _, role := range visitor.Roles {
 				if !book.KnownRole(role) {
-					fmt.Fprintf(c.ErrOrStderr(), "ostiarius: note: the policy has no role %q\n", role)
+					say(c.ErrOrStderr(), "ostiarius: note: the policy has no role %q\n", role)
 				}
 			}
 			e = book.Explain(request, &visitor, client, query)
@@ -78,8 +78,8 @@ A visitor is written as ` + policy.WhoForms + `.`,
 }
 
 func writeExplanation(w io.Writer, e policy.Explanation) {
-	fmt.Fprintf(w, "%s\n\n", e.Outcome)
+	say(w, "%s\n\n", e.Outcome)
 	for i, step := range e.Steps {
-		fmt.Fprintf(w, "%2d. %s\n", i+1, step.Text)
+		say(w, "%2d. %s\n", i+1, step.Text)
 	}
 }

@@ -73,14 +73,14 @@ func keyringsList(service func() *client.Client) *cobra.Command {
 		fmt.Fprintln(t, "KEYRING\tNAME\tSTATE\tLAST USED\tUNTIL\tHASH\tNOTE")
 		for _, k := range all {
 			if len(k.Entries) == 0 {
-				fmt.Fprintf(t, "%s\t(empty)\t\t\t\t\trealm %q\n", k.Name, k.Realm)
+				say(t, "%s\t(empty)\t\t\t\t\trealm %q\n", k.Name, k.Realm)
 			}
 			for _, e := range k.Entries {
 				kind := e.Kind
 				if e.Weak {
 					kind += ", weak"
 				}
-				fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Name, e.Name, entryState(k, e), when(e.UsedAt, "never"), when(e.Until, "-"), kind, dash(e.Note))
+				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Name, e.Name, entryState(k, e), when(e.UsedAt, "never"), when(e.Until, "-"), kind, dash(e.Note))
 			}
 		}
 		return t.Flush()
@@ -130,7 +130,7 @@ func keyringsAdd(service func() *client.Client) *cobra.Command {
 		if _, err := service().AddEntry(c.Context(), args[0], n); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.OutOrStdout(), "added %s to the keyring %s\n%s", args[1], args[0], shown)
+		say(c.OutOrStdout(), "added %s to the keyring %s\n%s", args[1], args[0], ready(shown))
 		return nil
 	}
 	return c
@@ -161,7 +161,7 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 		if both > 0 {
 			old = "the one before counts for another " + policy.FormatDuration(both)
 		}
-		fmt.Fprintf(c.OutOrStdout(), "%s has another password in the keyring %s; %s\n%s", args[1], args[0], old, shown)
+		say(c.OutOrStdout(), "%s has another password in the keyring %s; %s\n%s", args[1], args[0], old, ready(shown))
 		return nil
 	}
 	return c
@@ -177,7 +177,7 @@ func keyringsRemove(service func() *client.Client) *cobra.Command {
 			if err := service().RemoveEntry(c.Context(), args[0], args[1]); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "removed %s from the keyring %s\n", args[1], args[0])
+			say(c.OutOrStdout(), "removed %s from the keyring %s\n", args[1], args[0])
 			return nil
 		},
 	}
@@ -193,7 +193,7 @@ func keyringsSwitch(service func() *client.Client, verb, short string, disabled 
 			if err := service().SetEntryDisabled(c.Context(), args[0], args[1], disabled); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "%sd %s in the keyring %s\n", verb, args[1], args[0])
+			say(c.OutOrStdout(), "%sd %s in the keyring %s\n", verb, args[1], args[0])
 			return nil
 		},
 	}
@@ -230,7 +230,7 @@ brought in. - is standard input. Exit code 1 if a line was refused.`,
 		} else {
 			t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
 			for _, l := range lines {
-				fmt.Fprintf(t, "line %d\t%s\t%s\t%s\n", l.Line, l.Action, dash(l.Name), l.Detail)
+				say(t, "line %d\t%s\t%s\t%s\n", l.Line, l.Action, dash(l.Name), l.Detail)
 			}
 			err = t.Flush()
 			if *dry {
@@ -258,7 +258,7 @@ func keyringsExport(service func() *client.Client) *cobra.Command {
 				return err
 			}
 			for _, l := range e.Left {
-				fmt.Fprintf(c.ErrOrStderr(), "ostiarius: %s is left out: %s\n", l.Name, l.Detail)
+				say(c.ErrOrStderr(), "ostiarius: %s is left out: %s\n", l.Name, l.Detail)
 			}
 			if _, err := io.WriteString(c.OutOrStdout(), e.File); err != nil {
 				return err
@@ -306,7 +306,7 @@ func newUpstreams() *cobra.Command {
 			case u.Answered != nil:
 				state = "answers"
 			}
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", u.Address, state, when(u.Answered, "never"), when(u.Failed, "never"), dash(u.Why))
+			say(t, "%s\t%s\t%s\t%s\t%s\n", u.Address, state, when(u.Answered, "never"), when(u.Failed, "never"), dash(u.Why))
 		}
 		return t.Flush()
 	}

@@ -8,7 +8,6 @@ import (
 	"html/template"
 	"io"
 	"math"
-	"os"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -114,7 +113,7 @@ X reject.`,
 			}
 		}
 		if shown.More {
-			fmt.Fprintf(c.ErrOrStderr(), "ostiarius: note: there are more files; the first %d are shown\n", len(shown.Rows))
+			say(c.ErrOrStderr(), "ostiarius: note: there are more files; the first %d are shown\n", len(shown.Rows))
 		}
 		switch format {
 		case "json":
@@ -158,17 +157,17 @@ func writeMatrix(w io.Writer, m prove.Matrix) error {
 		heads = nil
 		for i, v := range m.Visitors {
 			heads = append(heads, fmt.Sprint(i+1))
-			fmt.Fprintf(w, "%2d  %s\n", i+1, v)
+			say(w, "%2d  %s\n", i+1, v)
 		}
 		fmt.Fprintln(w)
 	}
 	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintf(table, "place\t%s\n", strings.Join(heads, "\t"))
+	say(table, "place\t%s\n", ready(strings.Join(heads, "\t")))
 	problems := false
 	for _, row := range m.Rows {
-		fmt.Fprint(table, place(row))
+		say(table, "%s", place(row))
 		for _, cell := range row.Cells {
-			fmt.Fprintf(table, "\t%s", letter(cell.Outcome))
+			say(table, "\t%s", letter(cell.Outcome))
 		}
 		fmt.Fprintln(table)
 		problems = problems || row.Problem != ""
@@ -180,18 +179,18 @@ func writeMatrix(w io.Writer, m prove.Matrix) error {
 		fmt.Fprintln(w)
 		for _, row := range m.Rows {
 			if row.Problem != "" {
-				fmt.Fprintf(w, "%s is rejected: %s\n", row.Label, row.Problem)
+				say(w, "%s is rejected: %s\n", row.Label, row.Problem)
 			}
 		}
 	}
-	_, err := fmt.Fprintf(w, "\nA admit  C challenge  R refuse  H hide  X reject; %s\n", amount(len(m.Rows), "place"))
+	_, err := say(w, "\nA admit  C challenge  R refuse  H hide  X reject; %s\n", amount(len(m.Rows), "place"))
 	return err
 }
 
 // widthOf returns how many columns a terminal has; what is no terminal has no end.
 func widthOf(w io.Writer) int {
-	if file, ok := w.(*os.File); ok {
-		if width, _, err := term.GetSize(int(file.Fd())); err == nil {
+	if t, ok := w.(*terminal); ok {
+		if width, _, err := term.GetSize(int(t.file.Fd())); err == nil {
 			return width
 		}
 	}
@@ -200,8 +199,8 @@ func widthOf(w io.Writer) int {
 
 // isTerminal reports whether somebody looks at what is written.
 func isTerminal(w io.Writer) bool {
-	file, ok := w.(*os.File)
-	return ok && term.IsTerminal(int(file.Fd()))
+	_, ok := w.(*terminal)
+	return ok
 }
 
 // place names what a row is about: a region in the policy's words, an address with its

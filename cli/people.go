@@ -71,7 +71,7 @@ set and a link printed with which somebody sets it, once, within three days.`,
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(c.OutOrStdout(), "added %s%s\n%s", p.Name, withRoles(p.Roles), shown)
+		say(c.OutOrStdout(), "added %s%s\n%s", p.Name, withRoles(p.Roles), ready(shown))
 		if *link {
 			return printLink(c, service(), p.Name)
 		}
@@ -90,7 +90,7 @@ func printLink(c *cobra.Command, service *client.Client, name string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(c.OutOrStdout(), "%s%s\nGive this link to %s only. It sets the password once, until %s.\n", status.URL, l.Path, name, when(&l.Until, ""))
+	say(c.OutOrStdout(), "%s%s\nGive this link to %s only. It sets the password once, until %s.\n", status.URL, l.Path, name, when(&l.Until, ""))
 	return nil
 }
 
@@ -130,7 +130,7 @@ func peopleEdit(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(c.OutOrStdout(), "changed %s\n", p.Name)
+		say(c.OutOrStdout(), "changed %s\n", p.Name)
 		return nil
 	}
 	return c
@@ -147,7 +147,7 @@ func peopleEndSessions(service func() *client.Client) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "ended %s of %s\n", amount(n, "session"), args[0])
+			say(c.OutOrStdout(), "ended %s of %s\n", amount(n, "session"), args[0])
 			return nil
 		},
 	}
@@ -202,7 +202,7 @@ func peopleList(service func() *client.Client) *cobra.Command {
 		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
 		fmt.Fprintln(t, "NAME\tROLES\tSTATE\tLAST SIGN-IN\tMADE\tBY")
 		for _, p := range all {
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", p.Name, dash(strings.Join(p.Roles, ", ")), state(p), when(p.LastSignIn, "never"), p.MadeAt.Local().Format("2006-01-02"), p.MadeBy)
+			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", p.Name, dash(strings.Join(p.Roles, ", ")), state(p), when(p.LastSignIn, "never"), p.MadeAt.Local().Format("2006-01-02"), p.MadeBy)
 		}
 		return t.Flush()
 	}
@@ -271,13 +271,13 @@ func peopleShow(service func() *client.Client) *cobra.Command {
 			return writeJSON(c.OutOrStdout(), p)
 		}
 		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
-		fmt.Fprintf(t, "name\t%s\ne-mail\t%s\nstate\t%s\nroles now\t%s\nmade\t%s by %s\nlast sign-in\t%s\n",
+		say(t, "name\t%s\ne-mail\t%s\nstate\t%s\nroles now\t%s\nmade\t%s by %s\nlast sign-in\t%s\n",
 			p.Name, dash(p.Email), state(p), dash(strings.Join(p.Roles, ", ")), when(&p.MadeAt, ""), p.MadeBy, when(p.LastSignIn, "never"))
 		if p.Notes != "" {
-			fmt.Fprintf(t, "notes\t%s\n", p.Notes)
+			say(t, "notes\t%s\n", p.Notes)
 		}
 		for _, g := range p.Grants {
-			fmt.Fprintf(t, "grant\t%s, from %s, until %s, by %s\n", g.Role, when(&g.From, ""), when(g.Until, "revoked"), g.By)
+			say(t, "grant\t%s, from %s, until %s, by %s\n", g.Role, when(&g.From, ""), when(g.Until, "revoked"), g.By)
 		}
 		return t.Flush()
 	}
@@ -294,7 +294,7 @@ func peopleRemove(service func() *client.Client) *cobra.Command {
 			if err := service().RemovePerson(c.Context(), args[0]); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "removed %s\n", args[0])
+			say(c.OutOrStdout(), "removed %s\n", args[0])
 			return nil
 		},
 	}
@@ -316,7 +316,7 @@ func peopleSetPassword(service func() *client.Client) *cobra.Command {
 		if err := service().SetPassword(c.Context(), args[0], secret); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.OutOrStdout(), "password of %s set; its sessions have ended\n%s", args[0], shown)
+		say(c.OutOrStdout(), "password of %s set; its sessions have ended\n%s", args[0], ready(shown))
 		return nil
 	}
 	return c
@@ -351,7 +351,7 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
 		if err := service().Grant(c.Context(), args[0], g); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.OutOrStdout(), "%s has the role %s, until %s\n", args[0], args[1], when(g.Until, "it is revoked"))
+		say(c.OutOrStdout(), "%s has the role %s, until %s\n", args[0], args[1], when(g.Until, "it is revoked"))
 		return nil
 	}
 	return c
@@ -367,7 +367,7 @@ func peopleRevoke(service func() *client.Client) *cobra.Command {
 			if err := service().Revoke(c.Context(), args[0], args[1]); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "%s has the role %s no more\n", args[0], args[1])
+			say(c.OutOrStdout(), "%s has the role %s no more\n", args[0], args[1])
 			return nil
 		},
 	}
@@ -383,7 +383,7 @@ func peopleSwitch(service func() *client.Client, verb, short string, disabled bo
 			if err := service().SetDisabled(c.Context(), args[0], disabled); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "%sd %s\n", verb, args[0])
+			say(c.OutOrStdout(), "%sd %s\n", verb, args[0])
 			return nil
 		},
 	}

@@ -65,7 +65,7 @@ Directories in the policy are relative to the service's policy file.`,
 			return err
 		}
 		writeChanges(c.OutOrStdout(), applied.Changes, applied.Compared)
-		fmt.Fprintf(c.OutOrStdout(), "version %d is in force\n", applied.Version.ID)
+		say(c.OutOrStdout(), "version %d is in force\n", applied.Version.ID)
 		return nil
 	}
 	return c
@@ -88,16 +88,16 @@ func writeChanges(w io.Writer, changes []policy.Change, compared client.Compared
 	for _, change := range changes {
 		switch change.Kind {
 		case "added":
-			fmt.Fprintf(w, "+ %s  %s  (line %d)\n", change.Door, change.After, change.Line)
+			say(w, "+ %s  %s  (line %d)\n", change.Door, change.After, change.Line)
 		case "removed":
-			fmt.Fprintf(w, "- %s  %s\n", change.Door, change.Before)
+			say(w, "- %s  %s\n", change.Door, change.Before)
 		default:
-			fmt.Fprintf(w, "~ %s  %s -> %s  (line %d)\n", change.Door, change.Before, change.After, change.Line)
+			say(w, "~ %s  %s -> %s  (line %d)\n", change.Door, change.Before, change.After, change.Line)
 		}
 	}
 	switch {
 	case compared.Unproven != "":
-		fmt.Fprintf(w, "what this opens could not be proven: %s\n", compared.Unproven)
+		say(w, "what this opens could not be proven: %s\n", compared.Unproven)
 	case len(changes)+len(compared.Differences) > 0:
 		writeDifferences(w, compared.Differences)
 	}
@@ -127,7 +127,7 @@ func newHistory() *cobra.Command {
 		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
 		fmt.Fprintln(t, "VERSION\tIN FORCE SINCE\tBY\tCOMMENT")
 		for _, v := range all {
-			fmt.Fprintf(t, "%d\t%s\t%s\t%s\n", v.ID, when(&v.At, ""), v.By, dash(v.Comment))
+			say(t, "%d\t%s\t%s\t%s\n", v.ID, when(&v.At, ""), v.By, dash(v.Comment))
 		}
 		return t.Flush()
 	}
@@ -178,7 +178,7 @@ lost, and the rollback can be rolled back.`,
 			return err
 		}
 		writeChanges(c.OutOrStdout(), applied.Changes, applied.Compared)
-		fmt.Fprintf(c.OutOrStdout(), "version %d is in force, with the text of version %d\n", applied.Version.ID, id)
+		say(c.OutOrStdout(), "version %d is in force, with the text of version %d\n", applied.Version.ID, id)
 		return nil
 	}
 	return c

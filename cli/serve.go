@@ -167,9 +167,9 @@ func run(c *cobra.Command, settings service.Settings, ready func(*service.Servic
 		}
 	}
 	if plain := s.PlainURL(); plain != "" {
-		fmt.Fprintf(c.OutOrStdout(), "leading %s to HTTPS\n", plain)
+		say(c.OutOrStdout(), "leading %s to HTTPS\n", plain)
 	}
-	fmt.Fprintf(c.OutOrStdout(), "listening on %s\n", s.URL())
+	say(c.OutOrStdout(), "listening on %s\n", s.URL())
 	context.AfterFunc(ctx, stop) // a second interrupt ends the process at once
 	return s.Serve(ctx)
 }

@@ -41,7 +41,7 @@ people link makes a link to set one.`,
 			return fmt.Errorf("the accounts cannot be read: %w", err)
 		}
 		if lines := bytes.Count(text, []byte("\n")); lines > 2000 && isTerminal(c.ErrOrStderr()) {
-			fmt.Fprintf(c.ErrOrStderr(), "%d lines; this takes a while ...\n", lines)
+			say(c.ErrOrStderr(), "%d lines; this takes a while ...\n", lines)
 		}
 		done, err := service().ImportPeople(c.Context(), client.Import{Dry: *dry, File: string(text)})
 		if err != nil {
@@ -73,7 +73,7 @@ func writeImported(w io.Writer, done client.Imported, dry bool) error {
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	for _, l := range done.Results {
 		counts[l.Action]++
-		fmt.Fprintf(t, "line %d\t%s\t%s\t%s\n", l.Line, l.Action, l.Name, l.Detail)
+		say(t, "line %d\t%s\t%s\t%s\n", l.Line, l.Action, l.Name, l.Detail)
 	}
 	if err := t.Flush(); err != nil {
 		return err
@@ -85,7 +85,7 @@ func writeImported(w io.Writer, done client.Imported, dry bool) error {
 	case dry && counts["error"] == 0:
 		end = "nothing was changed: this was a dry run"
 	}
-	_, err := fmt.Fprintf(w, "%d to add, %d to change, %d the same, %s; %s\n", counts["add"], counts["change"], counts["same"], amount(counts["error"], "error"), end)
+	_, err := say(w, "%d to add, %d to change, %d the same, %s; %s\n", counts["add"], counts["change"], counts["same"], amount(counts["error"], "error"), end)
 	return err
 }
 

@@ -281,12 +281,12 @@ func TestDemoSurvivesARestart(t *testing.T) {
 	if a := p.signIn("sunniva", sunniva, ""); a.status != 422 {
 		t.Errorf("a removed account came back: %d", a.status)
 	}
-	for _, name := range []string{"ostiarius.sock", "ostiarius.db"} {
+	for _, name := range []string{"ostiarius.sock", "records/ostiarius.db"} {
 		if info, err := os.Stat(filepath.Join(data, name)); err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%s: %v %v", name, info.Mode(), err)
 		}
 	}
-	if text, err := os.ReadFile(filepath.Join(data, "ostiarius.db")); err != nil || strings.Contains(string(text), cookies[0].Value) || strings.Contains(string(text), walt) {
+	if text, err := os.ReadFile(filepath.Join(data, "records/ostiarius.db")); err != nil || strings.Contains(string(text), cookies[0].Value) || strings.Contains(string(text), walt) {
 		t.Errorf("the records hold a token or a password: %v", err)
 	}
 }

@@ -239,15 +239,10 @@ func readForm(w http.ResponseWriter, r *http.Request) error {
 	return r.ParseForm()
 }
 
-// unread is the status for a form that could not be read: it did not come in time, is too long,
-// or is none.
+// unread is the status for a form that could not be read: it did not come in time, or is none.
 func unread(err error) int {
-	var long *http.MaxBytesError
-	switch {
-	case errors.Is(err, os.ErrDeadlineExceeded):
+	if errors.Is(err, os.ErrDeadlineExceeded) {
 		return http.StatusRequestTimeout
-	case errors.As(err, &long):
-		return http.StatusRequestEntityTooLarge
 	}
 	return http.StatusBadRequest
 }

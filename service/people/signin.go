@@ -161,23 +161,27 @@ func signInKeys(typed string) (keys store.Keys) {
 	return keys
 }
 
-// limits returns by what a try at a password is slowed. An account counts as itself, however it is
-// spelled; a name that nobody has, as what it would be looked up by.
+// limits returns by what a try at a password is slowed. From one network, a name and an address of
+// e-mail count by themselves, in the form in which they are looked up, however they are spelled:
+// were they to count together only where they belong to one account, that would tell whether they
+// do. Over all networks an account counts as itself, whatever the way.
 //
 // A browser that has brought the right password before counts by itself alone: strangers in the
 // same network, or many from elsewhere, cannot keep its owner out.
 func (r *Register) limits(keys store.Keys, a *account.Account, hash string, from Origin) []throttle.Key {
-	network, who := networkOf(from.Network), "name "+keys.Name
-	switch {
-	case a != nil && r.knows(from.Device, a, hash):
+	if a != nil && r.knows(from.Device, a, hash) {
 		return []throttle.Key{{Name: "device " + from.Device, Rule: throttle.Pair}}
-	case a != nil:
+	}
+	network, typed := networkOf(from.Network), "name "+keys.Name
+	if keys.Email != "" {
+		typed = "address " + keys.Email
+	}
+	who := typed
+	if a != nil {
 		who = fmt.Sprintf("account %d", a.ID)
-	case keys.Email != "":
-		who = "address " + keys.Email
 	}
 	return []throttle.Key{
-		{Name: "pair " + who + " " + network, Rule: throttle.Pair},
+		{Name: "pair " + typed + " " + network, Rule: throttle.Pair},
 		{Name: "network " + network, Rule: throttle.Network},
 		{Name: who, Rule: throttle.Account},
 	}
@@ -229,7 +233,7 @@ func (r *Register) reprove(ctx context.Context, kind, token, password string, fr
 	if err != nil {
 		return nil, nil, "", err
 	}
-	if err := r.try(ctx, kind, store.Keys{}, a, kept, password, from); err != nil {
+	if err := r.try(ctx, kind, signInKeys(a.Name), a, kept, password, from); err != nil {
 		return nil, nil, "", err
 	}
 	return s, a, kept, nil

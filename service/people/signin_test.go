@@ -300,7 +300,7 @@ func TestEveryTryCounts(t *testing.T) {
 	ways := []func(ctx context.Context) error{
 		func(ctx context.Context) error { _, err := r.SignIn(ctx, "ines", "no", from, false); return err },
 		func(ctx context.Context) error {
-			_, err := r.SignIn(ctx, "INES@marram.example", "no", from, false)
+			_, err := r.SignIn(ctx, "INES", "no", from, false)
 			return err
 		},
 		func(ctx context.Context) error { _, err := r.SignIn(ctx, "\uff29nes", "no", from, false); return err },
@@ -340,6 +340,27 @@ func TestEveryTryCounts(t *testing.T) {
 		way(gone)
 		if err := way(ctx); !errors.As(err, &slow) {
 			t.Errorf("way %d: tries of clients that hang up do not count: %v", i, err)
+		}
+	}
+	// An address counts by itself, so that nobody learns whose it is, in whatever spelling.
+	r.limiter.Forget()
+	for i, spelt := range []string{email, "INES@marram.example", "ines@MARRAM.EXAMPLE", " Ines@Marram.Example", email, email} {
+		if _, err := r.SignIn(ctx, spelt, "no", from, false); errors.As(err, &slow) != (i == 5) {
+			t.Errorf("%q, try %d: %v", spelt, i, err)
+		}
+	}
+	if err := ways[0](ctx); errors.As(err, &slow) {
+		t.Error("the name is slowed with the address, which tells that they belong together")
+	}
+	// Over all networks it is one account.
+	r.limiter.Forget()
+	for i := range 80 {
+		r.SignIn(ctx, []string{"ines", email}[i%2], "no", Origin{Network: fmt.Sprintf("203.0.113.%d", i)}, false)
+	}
+	for _, spelt := range []string{"ines", email} {
+		r.SignIn(ctx, spelt, "no", Origin{Network: "203.0.113.200"}, false)
+		if _, err := r.SignIn(ctx, spelt, "no", Origin{Network: "203.0.113.201"}, false); !errors.As(err, &slow) {
+			t.Errorf("%q, from everywhere: %v", spelt, err)
 		}
 	}
 	// A letter that folds to another one has no account of its own, nor counters.
@@ -499,7 +520,7 @@ func TestTakingAwayNeedsNoRecords(t *testing.T) {
 	if err != nil || !a.Disabled {
 		t.Errorf("%+v %v", a, err)
 	}
-	if events, err := r.Events(ctx, EventQuery{Kind: "sign-out", Limit: 10}); len(events) != 1 || err != nil {
+	if events, err := r.Events(ctx, EventQuery{Kind: "account disabled", Limit: 10}); len(events) != 1 || err != nil {
 		t.Errorf("%+v %v", events, err)
 	}
 }
