@@ -59,6 +59,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	metrics := flags.StringSlice("metrics-from", nil, "network that may read the metrics without signing in, such as 10.0.0.0/8")
 	flags.StringVar(&settings.URL, "url", "", "address at which people reach the site, for links, if it is not the one listened on")
 	keep := flags.String("keep-activity", "90d", "how long activity is kept; 0 is for ever")
+	flags.IntVar(&settings.KeepEvents, "keep-events", 1_000_000, "most records of activity that are kept; the oldest go first")
 	memory := flags.Uint32("hash-memory", secret.DefaultCost.Memory>>10, "memory for hashing a password, in MiB; hashes that cost less are renewed at the next sign-in")
 	passes := flags.Uint32("hash-passes", secret.DefaultCost.Passes, "passes for hashing a password")
 	file := flags.String("settings", "", "file with settings, in YAML")
@@ -96,6 +97,9 @@ file. Files and directories named in the settings file are relative to it.`,
 		settings.RefuseOdd = what == "refuse"
 		if settings.BodyIdle <= 0 || settings.Connections < 64 {
 			return errUsage{errors.New("--body-idle is more than 0, and --connections at least 64")}
+		}
+		if settings.KeepEvents < 1000 {
+			return errUsage{errors.New("--keep-events is at least 1000")}
 		}
 		if *file != "" {
 			settings.Private = append(settings.Private, *file)

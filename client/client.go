@@ -38,6 +38,9 @@ func New(data string) *Client {
 	return &Client{http: &http.Client{Transport: transport}, base: "http://ostiarius/api/v1", data: data}
 }
 
+// RequestedWith is a field that changes are sent with: a form of another site cannot send it.
+const RequestedWith = "X-Requested-With"
+
 // ErrNotRunning says that no service answers, and how to start one.
 var ErrNotRunning = errors.New("no service is running")
 
@@ -59,6 +62,7 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 		req.Header.Set("Content-Type", "application/json")
 	}
 	req.Header.Set("Accept", "application/json")
+	req.Header.Set(RequestedWith, "ostiarius")
 	resp, err := c.http.Do(req)
 	var dial *net.OpError
 	if errors.As(err, &dial) && dial.Op == "dial" {

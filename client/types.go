@@ -359,6 +359,7 @@ type Problem struct {
 	Title    string             `json:"title"`
 	Status   int                `json:"status"`
 	Detail   string             `json:"detail"`
+	Code     string             `json:"code,omitempty"`     // "proof-needed": the password must be typed again first
 	Findings []policy.Finding   `json:"findings,omitempty"` // of a policy that was not taken
 	Opened   []prove.Difference `json:"opened,omitempty"`   // by a policy that was to open nothing
 }

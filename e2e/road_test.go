@@ -340,7 +340,7 @@ func TestOwnPagesWithoutCase(t *testing.T) {
 	if a := p.get("/door/console/" + script); script == "" || a.status != 200 || !strings.Contains(a.header.Get("Content-Type"), "javascript") {
 		t.Errorf("the console's script %q: %d %v", script, a.status, a.header)
 	}
-	if a := p.do("DELETE", "/door/api/v1/people/agnes/grants/Keeper", ""); a.status != 204 {
+	if a := p.do("DELETE", "/door/api/v1/people/agnes/grants/Keeper", "", "X-Requested-With", "test"); a.status != 204 {
 		t.Errorf("a role with capitals: %d %s", a.status, a.body)
 	}
 	p.is("/INDEX.html", 301, "./")

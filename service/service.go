@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -70,6 +71,8 @@ type Settings struct {
 	HashApart []string
 	// KeepActivity is how long activity is kept; 0 for ever.
 	KeepActivity time.Duration
+	// KeepEvents is how many records of activity are kept at most; a usual number if zero.
+	KeepEvents int
 	// MetricsFrom are the networks that may read the metrics without signing in.
 	MetricsFrom []netip.Prefix
 	// URL is the address at which people reach the site, if it is not the one listened on.
@@ -147,7 +150,7 @@ func Open(settings Settings) (s *Service, err error) {
 	if err != nil {
 		return s, err
 	}
-	s.register, err = people.New(people.Options{Store: s.store, Book: s.policy.Book, Now: time.Now, Cost: settings.Cost, HashApart: settings.HashApart, Keep: settings.KeepActivity})
+	s.register, err = people.New(people.Options{Store: s.store, Book: s.policy.Book, Now: time.Now, Cost: settings.Cost, HashApart: settings.HashApart, Keep: settings.KeepActivity, KeepEvents: settings.KeepEvents})
 	if err != nil {
 		return s, err
 	}
@@ -236,6 +239,19 @@ func (s *Service) URL() string {
 	return scheme + "://" + net.JoinHostPort(host, port)
 }
 
+// origins are the origins of the site, as a request reached it and as the settings say.
+func (s *Service) origins(r *http.Request) []string {
+	scheme := "http"
+	if guard.TurnOf(r).Secure {
+		scheme = "https"
+	}
+	own := []string{scheme + "://" + r.Host}
+	if u, err := url.Parse(s.settings.URL); err == nil && u.Host != "" && u.Host == r.Host {
+		own = append(own, u.Scheme+"://"+u.Host)
+	}
+	return own
+}
+
 // Status returns the state of the service.
 func (s *Service) Status() client.Status {
 	book := s.policy.Book()
@@ -258,9 +274,11 @@ func (s *Service) build() {
 	front := s.pages
 	front.Register = s.register
 	s.metrics = newMetrics(s.settings.Version, s.register.Total)
-	administration := api.API{Register: s.register, Policy: s.policy, Status: s.Status, Now: time.Now, Log: s.settings.Log}
+	administration := api.API{Register: s.register, Policy: s.policy, Status: s.Status, Now: time.Now, Log: s.settings.Log, Remarks: s.settings.Front.Remarks}
 	bySession, bySocket := administration, administration
 	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
+	bySession.ProofAge = func(r *http.Request) time.Duration { return guard.TurnOf(r).Visitor.ProofAge }
+	bySession.Origins = s.origins
 	bySocket.Actor = func(*http.Request) string { return "command line" }
 
 	own := chi.NewRouter()

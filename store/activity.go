@@ -171,3 +171,16 @@ func (s *Store) SweepActivity(ctx context.Context, before time.Time) error {
 		return err
 	})
 }
+
+// BoundActivity removes the oldest events beyond so many, a part of them at a time.
+func (s *Store) BoundActivity(ctx context.Context, most int) error {
+	var oldest int64
+	err := s.db.GetContext(ctx, &oldest, `SELECT id FROM activity ORDER BY id DESC LIMIT 1 OFFSET ?`, most)
+	if none(err) == ErrNone {
+		return nil
+	}
+	if err == nil {
+		_, err = s.db.ExecContext(ctx, `DELETE FROM activity WHERE id IN (SELECT id FROM activity WHERE id <= ? ORDER BY id LIMIT 20000)`, oldest)
+	}
+	return err
+}

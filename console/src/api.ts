@@ -239,17 +239,44 @@ export class Failure extends Error {
   constructor(
     readonly status: number,
     message: string,
+    readonly code = "",
   ) {
     super(message);
   }
 }
 
+// Asks for the password again; answers with it, or with "" if nobody types it. The frame sets it.
+let askPassword: (problem: string) => Promise<string> = async () => "";
+export function onProofNeeded(ask: typeof askPassword) {
+  askPassword = ask;
+}
+
+// What hands out access for good asks for the password, if it was not typed of late; then the
+// request is sent again.
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  for (let problem = ""; ; ) {
+    try {
+      return await send<T>(method, path, body);
+    } catch (failure) {
+      if (!(failure instanceof Failure) || failure.code !== "proof-needed") throw failure;
+      const password = await askPassword(problem);
+      if (!password) throw failure;
+      const proven = await fetch(new URL("prove-again", new URL("../", document.baseURI)), {
+        method: "POST",
+        headers: { Accept: "application/json", "Content-Type": "application/json" },
+        body: JSON.stringify({ password }),
+      });
+      problem = proven.ok ? "" : ((await proven.json().catch(() => ({}))).detail ?? "That did not work. Please try again.");
+    }
+  }
+}
+
+async function send<T>(method: string, path: string, body?: unknown): Promise<T> {
   let answer: Response;
   try {
     answer = await fetch(new URL(path, root), {
       method,
-      headers: { Accept: "application/json", ...(body === undefined ? {} : { "Content-Type": "application/json" }) },
+      headers: { Accept: "application/json", "X-Requested-With": "console", ...(body === undefined ? {} : { "Content-Type": "application/json" }) },
       body: body === undefined ? undefined : JSON.stringify(body),
     });
   } catch {
@@ -257,7 +284,7 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   }
   if (!answer.ok) {
     const problem = await answer.json().catch(() => ({}));
-    throw new Failure(answer.status, problem.detail ?? `The service answered ${answer.status}.`);
+    throw new Failure(answer.status, problem.detail ?? `The service answered ${answer.status}.`, problem.code);
   }
   return answer.status === 204 ? (undefined as T) : answer.json();
 }

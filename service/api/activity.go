@@ -122,6 +122,12 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	if n := len(a.Policy.Rejected()); n > 0 {
 		say("The newest text of the policy file was not taken: it has errors. The version before is in force.")
 	}
+	for _, what := range a.Register.Unwritten() {
+		say("It could not be written down yet %s. It counts, and is tried again until it can be written.", what)
+	}
+	if a.Remarks != nil {
+		all = append(all, a.Remarks()...)
+	}
 	for _, h := range a.Policy.Upstreams() {
 		if h.InARow > 0 {
 			say("The server behind at %s did not answer %s in a row, the last time at %s.", h.Address, count(h.InARow, "time"), h.Failed.Format("15:04:05"))

@@ -36,6 +36,12 @@ type API struct {
 	Log      *slog.Logger
 	// Actor names who sends a request, for the activity.
 	Actor func(*http.Request) string
+	// Origins are the origins from which a browser may ask for changes; nil for none.
+	Origins func(*http.Request) []string
+	// ProofAge is how long ago whoever asks has typed the password; nil where nobody has to.
+	ProofAge func(*http.Request) time.Duration
+	// Remarks are what somebody should look at beside what the records say; nil for nothing.
+	Remarks func() []string
 
 	checked *lastCheck
 }
@@ -46,30 +52,31 @@ var description []byte
 // Routes adds the API's routes to r.
 func (a *API) Routes(r chi.Router) {
 	a.checked = &lastCheck{}
+	r.Use(a.onlyMeant)
 	r.Get("/status", a.status)
 	r.Get("/doors", a.doors)
 	r.Get("/doors/{id}/relations", a.relations)
 	r.Get("/explain", a.explain)
 	r.Post("/matrix", a.matrix)
 	r.Get("/policy", a.showPolicy)
-	r.Post("/policy", a.applyPolicy)
+	r.Post("/policy", a.fresh(a.applyPolicy))
 	r.Post("/policy/check", a.checkPolicy)
 	r.Get("/policy/versions", a.listVersions)
 	r.Get("/policy/versions/{id}", a.showVersion)
-	r.Post("/policy/versions/{id}/rollback", a.rollbackPolicy)
+	r.Post("/policy/versions/{id}/rollback", a.fresh(a.rollbackPolicy))
 	r.Get("/people", a.listPeople)
 	r.Post("/people", a.addPerson)
-	r.Post("/people/import", a.importPeople)
+	r.Post("/people/import", a.fresh(a.importPeople))
 	r.Get("/people.json", a.exportPeople("application/json", "people.json", roster.WriteJSON))
 	r.Get("/people.csv", a.exportPeople("text/csv; charset=utf-8", "people.csv", func(w io.Writer, all []*account.Account) error {
 		return roster.WriteCSV(w, all, a.Now())
 	}))
 	r.Get("/people/{name}", a.showPerson)
 	r.Patch("/people/{name}", a.editPerson)
-	r.Post("/people/{name}/link", a.linkPerson)
+	r.Post("/people/{name}/link", a.fresh(a.linkPerson))
 	r.Delete("/people/{name}/sessions", a.endSessionsOf)
 	r.Delete("/people/{name}", a.removePerson)
-	r.Put("/people/{name}/password", a.setPassword)
+	r.Put("/people/{name}/password", a.fresh(a.setPassword))
 	r.Put("/people/{name}/disabled", a.setDisabled)
 	r.Post("/people/{name}/grants", a.grant)
 	r.Delete("/people/{name}/grants/{role}", a.revoke)
@@ -77,12 +84,12 @@ func (a *API) Routes(r chi.Router) {
 	r.Delete("/sessions", a.endAllSessions)
 	r.Delete("/sessions/{handle}", a.endSession)
 	r.Get("/keyrings", a.listKeyrings)
-	r.Post("/keyrings/{ring}/entries", a.addEntry)
+	r.Post("/keyrings/{ring}/entries", a.fresh(a.addEntry))
 	r.Delete("/keyrings/{ring}/entries/{name}", a.removeEntry)
-	r.Put("/keyrings/{ring}/entries/{name}/password", a.setEntryPassword)
+	r.Put("/keyrings/{ring}/entries/{name}/password", a.fresh(a.setEntryPassword))
 	r.Put("/keyrings/{ring}/entries/{name}/disabled", a.setEntryDisabled)
-	r.Post("/keyrings/{ring}/import", a.importEntries)
-	r.Get("/keyrings/{ring}/export", a.exportEntries)
+	r.Post("/keyrings/{ring}/import", a.fresh(a.importEntries))
+	r.Get("/keyrings/{ring}/export", a.fresh(a.exportEntries))
 	r.Get("/upstreams", a.upstreams)
 	r.Get("/activity", a.activity)
 	r.Get("/today", a.today)

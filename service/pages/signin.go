@@ -215,21 +215,35 @@ func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, status in
 	p.render(w, r, status, "prove-again.html", v)
 }
 
+// proveAgain takes the password: from our own form, or as JSON from a script, which is answered with
+// a status and a code, as signIn does.
 func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	if err := readForm(w, r); err != nil {
-		p.showProveAgain(w, r, unread(err), view{Problem: "The form could not be read. Please fill it in again."})
-		return
-	}
-	v := view{Next: guard.OwnPath(t.Book, r.PostForm.Get("next"))}
-	if !t.Visitor.SignedIn { // the session has ended meanwhile
+	s, err := readSignIn(w, r)
+	v := view{Next: guard.OwnPath(t.Book, s.Next)}
+	var wrong trouble
+	var fresh *people.Renewal
+	switch {
+	case err != nil:
+		wrong = trouble{"malformed", unread(err), "The form could not be read. Please fill it in again.", 0}
+	case !t.Visitor.SignedIn && s.json: // the session has ended meanwhile
+		wrong = trouble{"signed-out", http.StatusUnauthorized, "You are not signed in any more.", 0}
+	case !t.Visitor.SignedIn:
 		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(v.Next))
 		return
+	default:
+		if fresh, err = p.Register.ProveAgain(r.Context(), p.Token(r), s.Password, p.from(r)); err != nil {
+			wrong = p.troubleOf(err, "That is not the password of "+t.Visitor.Account+". Please try again.")
+		}
 	}
-	fresh, err := p.Register.ProveAgain(r.Context(), p.Token(r), r.PostForm.Get("password"), p.from(r))
-	if err != nil {
-		wrong := p.troubleOf(err, "That is not the password of "+t.Visitor.Account+". Please try again.")
+	if wrong.Code != "" {
 		wrong.header(w)
+		if s.json {
+			writeJSON(w, wrong.Status, "application/problem+json", map[string]any{
+				"type": "about:blank", "title": http.StatusText(wrong.Status), "status": wrong.Status, "detail": wrong.Text, "code": wrong.Code,
+			})
+			return
+		}
 		v.Problem = wrong.Text
 		p.showProveAgain(w, r, wrong.Status, v)
 		return
@@ -239,6 +253,10 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	}
 	if v.Next == "" {
 		v.Next = t.Book.AfterSignIn(&t.Visitor)
+	}
+	if s.json {
+		writeJSON(w, http.StatusOK, "application/json", map[string]any{"next": v.Next})
+		return
 	}
 	redirect(w, v.Next)
 }

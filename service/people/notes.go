@@ -23,6 +23,73 @@ type notes struct {
 	total   [len(policy.Outcomes)]int64 // of all that was counted in tallies before
 	events  []store.Event
 	dropped int64
+	alike   map[alike]*drawn // refusals of the last minute
+}
+
+// Refusals are alike if they are of one kind, of one account from one network at one door. Of
+// those that are alike, the first few places of a minute are recorded one by one; all others are
+// drawn together under one reference, with how many there were.
+type alike struct{ kind, account, network, door, place string }
+
+type drawn struct {
+	reference string
+	since     time.Time
+	more      int64
+	places    int // of this kind of refusal, without a place
+	event     store.Event
+}
+
+const (
+	drawnFor  = time.Minute
+	mostAlike = 20     // places of alike refusals that are told apart
+	mostDrawn = 10_000 // kinds of refusals that are known at a time
+)
+
+// draw returns the reference of a refusal that is alike to one a moment ago, and false for one that
+// is to be recorded by itself. The lock is held.
+func (n *notes) draw(e store.Event) (reference string, known bool) {
+	if n.alike == nil {
+		n.alike = map[alike]*drawn{}
+	}
+	key := alike{e.Kind, e.Account, networkOf(e.Network), e.Door, e.Place}
+	all := key
+	all.place = ""
+	if d := n.alike[key]; d != nil {
+		d.more++
+		return d.reference, true
+	}
+	if d := n.alike[all]; d == nil {
+		if len(n.alike) >= mostDrawn {
+			n.dropped++
+			return e.Reference, true
+		}
+		n.alike[all] = &drawn{reference: e.Reference, since: e.At, places: 1, event: e}
+	} else if d.places++; d.places > mostAlike {
+		d.more++
+		return d.reference, true
+	}
+	n.alike[key] = &drawn{reference: e.Reference, since: e.At, event: e}
+	return e.Reference, false
+}
+
+// settle forgets the alike refusals of more than a minute ago, or all of them, and returns records
+// of how many more there were. The lock is held.
+func (n *notes) settle(now time.Time, all bool) (events []store.Event) {
+	for key, d := range n.alike {
+		if !all && now.Sub(d.since) < drawnFor && !d.since.After(now) {
+			continue
+		}
+		if d.more > 0 {
+			e := d.event
+			e.At, e.Detail = now, fmt.Sprintf("%d more like this", d.more)
+			if key.place == "" {
+				e.Place, e.Detail = "", e.Detail+", at many places"
+			}
+			events = append(events, e)
+		}
+		delete(n.alike, key)
+	}
+	return events
 }
 
 // A tally counts what requests come to, by door, from one time of writing to the next.
@@ -36,7 +103,7 @@ type outcomes [len(policy.Outcomes)]atomic.Int64
 
 // The most refusals that are recorded one by one between two times of writing. More are
 // only counted, so that a flood of them does not fill the records.
-const mostNotes = 500
+const mostNotes = 100
 
 // Note counts what a request came to. One that was refused, or was told that nothing is
 // there, is recorded by itself, with the reference under which it can be found.
@@ -62,11 +129,10 @@ func (r *Register) Note(outcome policy.Outcome, door *policy.Door, at place.Plac
 	if v.From.IsValid() {
 		network = v.From.String()
 	}
-	n.add(store.Event{
+	return n.add(store.Event{
 		At: r.now(), Kind: kind, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
 		Door: door.Label(), Place: cut(at.Method+" "+at.Host+at.Path, 300), Detail: "asks for " + door.Admit.String(),
 	})
-	return reference
 }
 
 func (t *tally) of(door *policy.Door) *outcomes {
@@ -112,30 +178,37 @@ func (r *Register) Total(outcome policy.Outcome) int64 {
 	return total
 }
 
-// add notes an event by itself.
-func (n *notes) add(e store.Event) {
+// add notes an event, by itself or with others that are alike, and returns the reference under
+// which it is found.
+func (n *notes) add(e store.Event) (reference string) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if len(n.events) >= mostNotes {
+	reference, known := n.draw(e)
+	switch {
+	case known:
+	case len(n.events) >= mostNotes:
 		n.dropped++
-		return
+	default:
+		n.events = append(n.events, e)
 	}
-	n.events = append(n.events, e)
+	return reference
 }
 
 // FlushNotes writes down what was noted since it was last called.
-func (r *Register) FlushNotes(ctx context.Context) error {
+func (r *Register) FlushNotes(ctx context.Context) error { return r.flushNotes(ctx, false) }
+
+func (r *Register) flushNotes(ctx context.Context, last bool) error {
 	n := &r.notes
 	n.mu.Lock()
 	var all []store.Count
-	last := n.tally.Swap(nil)
-	for _, t := range []*tally{n.before, last} {
+	counted := n.tally.Swap(nil)
+	for _, t := range []*tally{n.before, counted} {
 		if t != nil {
 			all = append(all, t.counts(&n.total)...)
 		}
 	}
-	events, dropped := n.events, n.dropped
-	n.before, n.events, n.dropped = last, nil, 0
+	events, dropped := append(n.events, n.settle(r.now(), last)...), n.dropped
+	n.before, n.events, n.dropped = counted, nil, 0
 	n.mu.Unlock()
 	if dropped > 0 {
 		events = append(events, store.Event{At: r.now(), Kind: "more refused", Detail: fmt.Sprintf("%d more refusals than are recorded one by one", dropped)})

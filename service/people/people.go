@@ -22,27 +22,30 @@ import (
 
 // A Register is the accounts and the sessions of a service.
 type Register struct {
-	store     *store.Store
-	book      func() *policy.Book
-	now       func() time.Time
-	cost      secret.Cost
-	hashing   *hashing.Pool
-	device    []byte // the key of the cookies by which a browser is known
-	limiter   throttle.Limiter
-	sessions  *sessions
-	basic     verified
-	notes     notes
-	unwritten unwritten
-	keep      time.Duration // how long activity is kept; 0 for ever
+	store      *store.Store
+	book       func() *policy.Book
+	now        func() time.Time
+	cost       secret.Cost
+	hashing    *hashing.Pool
+	device     []byte // the key of the cookies by which a browser is known
+	limiter    throttle.Limiter
+	sessions   *sessions
+	basic      verified
+	notes      notes
+	unwritten  unwritten
+	keepEvents int           // at most
+	keep       time.Duration // how long activity is kept; 0 for ever
 }
 
-// Options are what a Register needs. All but Cost, HashApart and Keep must be set.
+// Options are what a Register needs. All but Cost, HashApart, Keep and KeepEvents must be set.
 type Options struct {
 	Store *store.Store
 	Book  func() *policy.Book // the policy now in force
 	Now   func() time.Time
 	Cost  secret.Cost   // of new password hashes; secret.DefaultCost if zero
 	Keep  time.Duration // how long activity is kept; 0 for ever
+	// KeepEvents is how many records of activity are kept at most; a million if zero.
+	KeepEvents int
 	// HashApart is the command that hashes passwords in a process of its own; nil for this one.
 	HashApart []string
 }
@@ -60,6 +63,9 @@ func New(o Options) (*Register, error) {
 	r := &Register{
 		store: o.Store, book: o.Book, now: o.Now, cost: o.Cost, keep: o.Keep, device: device,
 		hashing: hashing.New(o.Cost, o.HashApart), sessions: newSessions(),
+	}
+	if r.keepEvents = o.KeepEvents; r.keepEvents == 0 {
+		r.keepEvents = 1_000_000
 	}
 	if err := r.learnHashes(context.Background()); err != nil {
 		return nil, err

@@ -364,7 +364,7 @@ func (r *Register) Tend(ctx context.Context, report func(error)) {
 		case <-ticker.C:
 		case <-ctx.Done():
 			last := context.WithoutCancel(ctx)
-			if err := errors.Join(r.Flush(last), r.FlushNotes(last)); err != nil {
+			if err := errors.Join(r.Flush(last), r.flushNotes(last, true)); err != nil {
 				report(err)
 			}
 			return
@@ -373,6 +373,7 @@ func (r *Register) Tend(ctx context.Context, report func(error)) {
 		r.unwritten.tryAgain(ctx)
 		if i%20 == 0 {
 			try(r.Flush(ctx))
+			try(r.store.BoundActivity(ctx, r.keepEvents))
 		}
 		if i%600 != 60 {
 			continue
@@ -407,6 +408,7 @@ func (r *Register) Sweep(ctx context.Context) error {
 		r.store.SweepSessions(ctx, before(longest.Lifetime), before(longest.Idle), before(longest.Remembered)),
 		r.store.SweepLinks(ctx, now),
 		r.store.SweepActivity(ctx, before(r.keep)),
+		r.store.BoundActivity(ctx, r.keepEvents),
 	)
 }
 

@@ -718,7 +718,7 @@ func TestImport(t *testing.T) {
 
 // Requests are counted by hour, refusals recorded one by one, to a bound.
 func TestNotes(t *testing.T) {
-	r, _, c := register(t)
+	r, records, c := register(t)
 	door := &policy.Door{Written: "/office/**", Admit: policy.Demand{Kind: policy.Nobody}}
 	v := policy.Visitor{SignedIn: true, Account: "ines"}
 	at := place.Place{Method: "GET", Path: "/office"}
@@ -737,16 +737,31 @@ func TestNotes(t *testing.T) {
 		t.Errorf("%+v %v", events, err)
 	}
 	c.pass(time.Hour)
-	for range 2000 {
-		r.Note(policy.Refuse, door, at, &v)
+	for i := range 2000 { // alike ones are drawn together, and one is told of those; the others are found
+		if told := r.Note(policy.Refuse, door, place.Place{Method: "GET", Path: fmt.Sprint("/office/", i)}, &v); i == 0 {
+			reference = told
+		} else if i > 2*mostAlike && told != reference {
+			t.Fatalf("refusal %d has a reference of its own: %s", i, told)
+		}
 	}
 	counts, err := r.Counts(ctx, c.Now().Add(-24*time.Hour))
 	if err != nil || fmt.Sprint(len(counts), counts[0].N, counts[len(counts)-1].N) != "4 3 2000" {
 		t.Errorf("%+v %v", counts, err)
 	}
 	all, err := r.Events(ctx, EventQuery{Kind: "refused", Limit: 10_000})
-	if err != nil || len(all) != 1+mostNotes {
+	if err != nil || len(all) != 1+mostAlike {
 		t.Errorf("%d refusals are recorded, %v", len(all), err)
+	}
+	c.pass(time.Minute)
+	all, err = r.Events(ctx, EventQuery{Reference: reference, Limit: 10})
+	if err != nil || len(all) != 2 || all[0].Detail != "1980 more like this, at many places" {
+		t.Errorf("drawn together: %+v, %v", all, err)
+	}
+	if err := records.BoundActivity(ctx, 5); err != nil {
+		t.Fatal(err)
+	}
+	if left, _ := r.Events(ctx, EventQuery{Limit: 100}); len(left) != 5 {
+		t.Errorf("%d events are left of 5", len(left))
 	}
 	r.keep = 24 * time.Hour
 	c.pass(48 * time.Hour)

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
 import { api, Failure, me, ownPages } from "../api";
+import { ProofDialog } from "./ProofDialog";
 import { chooseTheme, chosenTheme, type Theme } from "./theme";
 
 const pages = [
@@ -32,6 +33,7 @@ export function Frame() {
 
   return (
     <div className="mx-auto grid min-h-screen max-w-[88rem] grid-cols-[12.5rem_1fr] max-md:grid-cols-1">
+      <ProofDialog />
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-3">
         Skip to the page
       </a>
