@@ -54,6 +54,9 @@ func (n *notes) draw(e store.Event) (reference string, known bool) {
 	key := alike{e.Kind, e.Account, networkOf(e.Network), e.Door, e.Place}
 	all := key
 	all.place = ""
+	if d := n.alike[all]; d != nil && d.over(e.At) {
+		n.events = append(n.events, n.settle(e.At, false)...)
+	}
 	if d := n.alike[key]; d != nil {
 		d.more++
 		return d.reference, true
@@ -72,11 +75,13 @@ func (n *notes) draw(e store.Event) (reference string, known bool) {
 	return e.Reference, false
 }
 
+func (d *drawn) over(now time.Time) bool { return now.Sub(d.since) >= drawnFor || d.since.After(now) }
+
 // settle forgets the alike refusals of more than a minute ago, or all of them, and returns records
 // of how many more there were. The lock is held.
 func (n *notes) settle(now time.Time, all bool) (events []store.Event) {
 	for key, d := range n.alike {
-		if !all && now.Sub(d.since) < drawnFor && !d.since.After(now) {
+		if !all && !d.over(now) {
 			continue
 		}
 		if d.more > 0 {
