@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -138,6 +139,12 @@ func dialService(url string) (net.Conn, error) {
 		return tls.Dial("tcp", address, &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"http/1.1"}})
 	}
 	return net.Dial("tcp", strings.TrimPrefix(url, "http://"))
+}
+
+// readAnswer reads the answer to a request of that method, within ten seconds.
+func readAnswer(conn net.Conn, method string) (*http.Response, error) {
+	conn.SetDeadline(time.Now().Add(10 * time.Second))
+	return http.ReadResponse(bufio.NewReader(conn), &http.Request{Method: method})
 }
 
 // SignIn fills in the sign-in form of the service at url and sends it.

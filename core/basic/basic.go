@@ -24,7 +24,7 @@ const Longest = 4096
 
 // Credentials are a user-id and a password.
 type Credentials struct {
-	User     string // in Unicode form NFC, never empty
+	User     string // in Unicode form NFC; empty if somebody has typed nothing, which nobody is called
 	Password string // in Unicode form NFC
 }
 
@@ -56,7 +56,7 @@ func Read(values []string) (c Credentials, ok bool, err error) {
 	text := string(raw)
 	ascii := strings.IndexFunc(text, func(r rune) bool { return r >= utf8.RuneSelf }) < 0
 	user, password, hasColon := strings.Cut(text, ":")
-	if !hasColon || user == "" || !ascii && !utf8.ValidString(text) || strings.ContainsFunc(text, unicode.IsControl) {
+	if !hasColon || !ascii && !utf8.ValidString(text) || strings.ContainsFunc(text, unicode.IsControl) {
 		return c, false, ErrMalformed
 	}
 	if !ascii { // which is in form NFC

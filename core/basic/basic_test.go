@@ -35,7 +35,6 @@ func TestRead(t *testing.T) {
 		{[]string{"Basic " + encode("a:b") + ", Basic " + encode("c:d")}, "", "", ErrMalformed},
 		{[]string{"Basic " + strings.TrimRight(encode("a:bc"), "=")}, "", "", ErrMalformed},
 		{[]string{"Basic " + encode("nocolon")}, "", "", ErrMalformed},
-		{[]string{"Basic " + encode(":password")}, "", "", ErrMalformed},
 		{[]string{"Basic " + encode("a\x00:b")}, "", "", ErrMalformed},
 		{[]string{"Basic " + encode("a:b\r\nX: y")}, "", "", ErrMalformed},
 		{[]string{"Basic " + encode("a:\xff\xfe")}, "", "", ErrMalformed},
@@ -45,6 +44,12 @@ func TestRead(t *testing.T) {
 		c, ok, err := Read(test.values)
 		if c.User != test.user || c.Password != test.password || !errors.Is(err, test.err) || ok != (test.user != "") {
 			t.Errorf("%q: %+v %v %v", test.values, c, ok, err)
+		}
+	}
+	// What browsers send when nothing is typed: wrong credentials, and no malformed request.
+	for _, empty := range []string{":", ":password"} {
+		if c, ok, err := Read([]string{"Basic " + encode(empty)}); c.User != "" || !ok || err != nil {
+			t.Errorf("%q: %+v %v %v", empty, c, ok, err)
 		}
 	}
 }

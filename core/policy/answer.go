@@ -108,11 +108,14 @@ func ClientOf(header func(string) string) Client {
 	if strings.EqualFold(header("X-Requested-With"), "XMLHttpRequest") || header("Upgrade") != "" { // such as a WebSocket
 		return Script
 	}
+	accept := strings.ToLower(header("Accept"))
+	if strings.Contains(accept, "text/html") || strings.Contains(accept, "application/xhtml+xml") {
+		return Browser // also one that brings credentials, as older ones do behind two layers
+	}
 	if header("Authorization") != "" {
 		return API
 	}
-	accept := strings.ToLower(header("Accept"))
-	if accept == "" || strings.Contains(accept, "text/html") || strings.Contains(accept, "application/xhtml+xml") {
+	if accept == "" {
 		return Browser
 	}
 	if strings.Contains(accept, "json") || !strings.Contains(accept, "*/*") && !strings.Contains(accept, "text/*") {

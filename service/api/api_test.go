@@ -18,12 +18,13 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/secret"
+	"ostiarius/core/session"
 	"ostiarius/service/inforce"
 	"ostiarius/service/people"
 	"ostiarius/store"
 )
 
-func server(t *testing.T) chi.Router {
+func server(t *testing.T, change ...func(*API)) chi.Router {
 	t.Helper()
 	dir := t.TempDir()
 	file := filepath.Join(dir, "doors.yaml")
@@ -49,9 +50,59 @@ func server(t *testing.T) chi.Router {
 		Policy:   policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
 		Actor: func(*http.Request) string { return "test" },
 	}
+	for _, c := range change {
+		c(api)
+	}
 	r := chi.NewRouter()
 	api.Routes(r)
 	return r
+}
+
+func request(method, path, body string) *http.Request {
+	r := httptest.NewRequest(method, path, strings.NewReader(body))
+	r.Header.Set("Content-Type", "application/json")
+	r.Header.Set(client.RequestedWith, "test")
+	return r
+}
+
+// What hands out access for good asks for a proof of the password of the last 15 minutes; what
+// takes access away does not wait for one.
+func TestWhatAsksForAProof(t *testing.T) {
+	age := time.Duration(0)
+	r := server(t, func(a *API) { a.ProofAge = func(*http.Request) time.Duration { return age } })
+	ask := func(method, path, body string) (int, string) {
+		w := httptest.NewRecorder()
+		r.ServeHTTP(w, request(method, path, body))
+		return w.Code, w.Body.String()
+	}
+	if code, text := ask("POST", "/people", `{"name": "ines", "password": "seven-brass-prisms", "roles": ["steward"]}`); code != 201 {
+		t.Fatal(code, text)
+	}
+	for _, old := range []time.Duration{ProofLasts + time.Second, session.Unknown} {
+		age = old
+		for _, step := range [][3]string{
+			{"POST", "/people", `{"name": "bo", "password": "kettle-moth-anvil"}`}, {"POST", "/people", `{"name": "bo", "roles": ["steward"]}`}, {"POST", "/people/import", `{"file": "name,email,roles\nbo,,steward"}`},
+			{"PUT", "/people/ines/password", `{"password": "kettle-moth-anvil"}`}, {"POST", "/people/ines/link", ""}, {"POST", "/people/ines/grants", `{"role": "steward"}`},
+			{"POST", "/policy", `{"text": "doors: [{path: /, admit: public}]"}`}, {"POST", "/policy/versions/1/rollback", `{}`},
+			{"POST", "/keyrings/outer/entries", `{"name": "gate", "password": "creaky-third-step"}`}, {"PUT", "/keyrings/outer/entries/gate/password", `{"password": "creaky-third-step"}`},
+			{"POST", "/keyrings/outer/import", `{"file": ""}`}, {"GET", "/keyrings/outer/export", ""},
+		} {
+			if code, text := ask(step[0], step[1], step[2]); code != 403 || !strings.Contains(text, `"code":"proof-needed"`) {
+				t.Errorf("%v after %v: %d %s", step, old, code, text)
+			}
+		}
+		for _, step := range [][3]string{
+			{"GET", "/people", ""}, {"PUT", "/people/ines/disabled", "true"}, {"DELETE", "/people/ines/sessions", ""}, {"POST", "/policy/check", `{"text": "doors: []"}`}, {"POST", "/people/ines/grants", `{"role": "keeper"}`}, {"DELETE", "/people/ines/grants/keeper", ""},
+		} {
+			if code, text := ask(step[0], step[1], step[2]); code >= 300 {
+				t.Errorf("%v: %d %s", step, code, text)
+			}
+		}
+	}
+	age = ProofLasts
+	if code, text := ask("PUT", "/people/ines/password", `{"password": "kettle-moth-anvil"}`); code != 204 {
+		t.Errorf("after a proof: %d %s", code, text)
+	}
 }
 
 // The description names the routes that there are, and no other.
@@ -178,7 +229,7 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"PUT", "/people", "", 405, "Problem"},
 	} {
 		w := httptest.NewRecorder()
-		r.ServeHTTP(w, httptest.NewRequest(step.method, step.path, strings.NewReader(step.body)))
+		r.ServeHTTP(w, request(step.method, step.path, step.body))
 		if w.Code != step.status {
 			t.Errorf("%s %s: %d %s, want %d", step.method, step.path, w.Code, w.Body, step.status)
 			continue
