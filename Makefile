@@ -47,7 +47,7 @@ bench: bin/ostiarius /usr/bin/wrk
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/...
 
 fuzz:
-	for target in core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged service/source:FuzzHandOn core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead service:FuzzReadHead; do \
+	for target in core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged service/source:FuzzHandOn service/source:FuzzAddress service/guard:FuzzForwarded core/fields:FuzzKindOf cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead service:FuzzReadHead; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
 
 # Writes the reference pages that are made from the code.

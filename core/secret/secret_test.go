@@ -93,3 +93,22 @@ func TestRises(t *testing.T) {
 		t.Error("another hash stays")
 	}
 }
+
+// A hash from elsewhere may not ask for so much that each try stops the service.
+func TestImportedHashesAreBounded(t *testing.T) {
+	const rest = "$c29tZXNhbHQ$CTFhFdXPJO1aFaMaO6Mm5c8y7cJHAph8ArZWb2GRPPc"
+	for asks, good := range map[string]bool{
+		"m=19456,t=2,p=1": true, "m=65536,t=3,p=4": true, "m=262144,t=4,p=1": true, "m=64,t=10,p=1": true,
+		"m=262145,t=1,p=1": false, "m=262144,t=5,p=1": false, "m=64,t=11,p=1": false, "m=64,t=1,p=5": false, "m=4194304,t=100,p=1": false, "m=4294967295,t=1,p=1": false, "m=19456,t=0,p=1": false,
+	} {
+		if err := CheckKept("$argon2id$v=19$"+asks+rest, DefaultCost); (err == nil) != good {
+			t.Errorf("%s: %v", asks, err)
+		}
+	}
+	if err := CheckKept("$argon2id$v=19$m=1048576,t=2,p=1"+rest, Cost{Memory: 1 << 20, Passes: 2, Threads: 1}); err != nil {
+		t.Errorf("one as our own: %v", err)
+	}
+	if Verify("$argon2id$v=19$m=4194304,t=100,p=1"+rest, "x") {
+		t.Error("it verifies")
+	}
+}

@@ -33,17 +33,16 @@ func (o Own) check(book *policy.Book, policyFile string) (findings []policy.Find
 	}
 	for i := range book.Sources {
 		s := &book.Sources[i]
-		rule, message, written := "", "", s.Files
+		var f policy.Finding
 		switch {
 		case s.Files != "":
-			rule, message = "gives-itself-away", givesAway(Directory(*s, policyFile), own)
+			f = policy.Finding{Rule: "gives-itself-away", Message: givesAway(Directory(*s, policyFile), own), Length: len(s.Files)}
 		case o.leadsHere(s, policyFile):
-			rule, message, written = "leads-to-itself", "the server behind "+s.Path+" is Ostiarius itself; what it would hand on comes back to it, or reaches its administration", s.Proxy
+			f = policy.Finding{Rule: "leads-to-itself", Message: "the server behind " + s.Path + " is Ostiarius itself; what it would hand on comes back to it, or reaches its administration", Length: len(s.Proxy)}
 		}
-		if message != "" {
-			findings = append(findings, policy.Finding{
-				Severity: policy.Error, Rule: rule, Message: message, File: policyFile, Line: s.Line, Column: s.Column, Length: len(written),
-			})
+		if f.Message != "" {
+			f.Severity, f.File, f.Line, f.Column = policy.Error, policyFile, s.Line, s.Column
+			findings = append(findings, f)
 		}
 	}
 	return findings
