@@ -353,6 +353,7 @@ func TestNetworks(t *testing.T) {
 	write(t, dir, "site/here.html", "here")
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors:\n  - { path: /hut.html, admit: { network: [192.0.2.0/24, '2001:db8::/32'] } }\n  - { path: /here.html, admit: { network: 127.0.0.0/8 } }\n")
 	plain, behind := newPerson(t, start(t, dir).URL), newPerson(t, start(t, dir, "--trusted-peer", "127.0.0.1").URL)
+	standard := newPerson(t, start(t, dir, "--trusted-peer", "127.0.0.1", "--address-from", "forwarded").URL)
 	for _, test := range []struct {
 		p             *person
 		path          string
@@ -364,7 +365,9 @@ func TestNetworks(t *testing.T) {
 		{plain, "/hut.html", "X-Forwarded-For", "192.0.2.7", 403},
 		{plain, "/hut.html", "Forwarded", "for=192.0.2.7", 403},
 		{behind, "/hut.html", "X-Forwarded-For", "192.0.2.7", 200},
-		{behind, "/hut.html", "Forwarded", `for="[2001:db8::7]"`, 200},
+		{behind, "/hut.html", "Forwarded", `for="[2001:db8::7]"`, 403}, // a stranger's; it was not named
+		{standard, "/hut.html", "Forwarded", `for="[2001:db8::7]"`, 200},
+		{standard, "/hut.html", "X-Forwarded-For", "192.0.2.7", 403},
 		{behind, "/hut.html", "X-Forwarded-For", "192.0.2.7, 198.51.100.1", 403}, // the first is the client's own claim
 		{behind, "/here.html", "X-Forwarded-For", "198.51.100.1", 403},
 		{behind, "/hut.html", "X-Forwarded-For", "nonsense", 403},
