@@ -486,6 +486,9 @@ func (b *Book) Matters(role string) bool {
 		func(l Landing) bool { return l.Role != "" && b.Satisfies(role, l.Role) })
 }
 
+// Keyrings returns the keyrings that the door asks for, in any way.
+func (d *Door) Keyrings() []string { return d.keyrings }
+
 // keyringsIn returns the keyrings that a demand names.
 func keyringsIn(d Demand) (names []string) {
 	if d.Kind == Keyring {

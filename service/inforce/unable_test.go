@@ -1,0 +1,30 @@
+package inforce
+
+import (
+	"strings"
+	"testing"
+
+	"ostiarius/core/policy"
+	"ostiarius/service/source"
+)
+
+func TestCheckHereTellsWhatTheServiceCannotDo(t *testing.T) {
+	const text = "keyrings: {a: , b: , c: , d: , e: }\ndoors:\n  - { path: /few/**, admit: { any: [ {keyring: a}, {keyring: b}, {keyring: c}, {keyring: d} ] } }\n" +
+		"  - { path: /many/**, admit: { any: [ {keyring: a}, {keyring: b}, {keyring: c}, {keyring: d}, {keyring: e} ] } }\n"
+	book, findings := policy.Parse("doors.yaml", []byte(text))
+	if book == nil {
+		t.Fatal(findings)
+	}
+	var told []string
+	for _, f := range CheckHere(book, "doors.yaml", source.Own{}) {
+		if f.Rule == "many-keyrings" {
+			told = append(told, f.Message)
+			if f.Line != 4 {
+				t.Errorf("line %d", f.Line)
+			}
+		}
+	}
+	if len(told) != 1 || !strings.Contains(told[0], "names 5 keyrings") {
+		t.Errorf("%q", told)
+	}
+}
