@@ -69,8 +69,10 @@ func TestBasicHeaders(t *testing.T) {
 	}{
 		{"/gate/", []string{"Accept", page}, 401, `Basic realm="The \"outer\" gate", charset="UTF-8"`},
 		{"/feed/latest.json", nil, 401, `Basic realm="Sensor feed", charset="UTF-8"`},
-		{"/gate/", []string{"Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}, 401, `Session realm="Marram Point"`}, // no dialogue for a script
-		{"/gate/", []string{"Authorization", basic("smith", "creaky-third-step")}, 200, ""},                            // unasked
+		{"/gate/", []string{"Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}, 401, `Session realm="Marram Point"`},                 // no dialogue for a script
+		{"/gate/", []string{"Authorization", basic("", ""), "Accept", page}, 401, `Basic realm="The \"outer\" gate", charset="UTF-8"`}, // OK pressed at once
+		{"/feed/latest.json", []string{"Authorization", basic("", "x")}, 401, `Basic realm="Sensor feed", charset="UTF-8"`},
+		{"/gate/", []string{"Authorization", basic("smith", "creaky-third-step")}, 200, ""}, // unasked
 		{"/gate/", []string{"Authorization", "bAsIC " + basic("smith", "creaky-third-step")[6:]}, 200, ""},
 		{"/feed/latest.json", []string{"Authorization", basic("tide-gauge", "refuge:hut:ladder-é")}, 200, ""},
 		{"/feed/latest.json", []string{"Authorization", basic("TIDE-GAUGE", "refuge:hut:ladder-e\u0301")}, 200, ""}, // another form of the accent

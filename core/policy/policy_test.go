@@ -204,6 +204,8 @@ func TestClientOf(t *testing.T) {
 		{"Accept: application/json, text/plain, */*", API},
 		{"Accept: image/png", API},
 		{"Authorization: Bearer x", API},
+		{"Authorization: Basic x|Accept: text/html,application/xhtml+xml", Browser}, // an older browser behind two layers
+		{"Authorization: Basic x|Accept: */*", API},
 		{"X-Requested-With: XMLHttpRequest|Accept: text/html", Script},
 		{"Sec-Fetch-Mode: navigate|Sec-Fetch-Dest: document", Browser},
 		{"Sec-Fetch-Mode: navigate|Sec-Fetch-Dest: iframe", Browser},
