@@ -31,7 +31,10 @@ type Proxy struct {
 
 // pseudonym is the name by which this process is known to servers behind, and by which it
 // recognises what it has handed on itself.
-var pseudonym = "ostiarius-" + rand.Text()[:10]
+var (
+	pseudonym = "ostiarius-" + rand.Text()[:10]
+	viaOnce   = []string{"1.1 " + pseudonym}
+)
 
 // ProxyOptions are what a Proxy needs. All but RefuseOdd must be set.
 type ProxyOptions struct {
@@ -165,7 +168,12 @@ func (p *Proxy) handOn(r *httputil.ProxyRequest) {
 	r.Out.Host = r.In.Host
 	r.Out.Trailer = nil // fields that come after the body would go around setFields
 	setFields(r.Out.Header, r.In, p.options.Own, s.Fields)
-	r.Out.Header.Add("Via", strings.TrimPrefix(r.In.Proto, "HTTP/")+" "+pseudonym) // RFC 9110, section 7.6.3
+	// RFC 9110, section 7.6.3. Nobody changes the list that most requests share.
+	if len(r.Out.Header["Via"]) == 0 && r.In.ProtoMajor == 1 && r.In.ProtoMinor == 1 {
+		r.Out.Header["Via"] = viaOnce
+	} else {
+		r.Out.Header.Add("Via", strings.TrimPrefix(r.In.Proto, "HTTP/")+" "+pseudonym)
+	}
 	if s.StripPrefix && s.Path != "/" {
 		r.Out.Header.Set("X-Forwarded-Prefix", s.Path)
 	}
