@@ -30,8 +30,11 @@ func (r *Register) SignOut(ctx context.Context, token, network string) error {
 	if errors.Is(err, store.ErrNone) {
 		return nil
 	}
+	if err != nil && r.sessions.seen(hash).IsZero() {
+		return err // perhaps no session at all: nothing is kept for whatever strangers bring
+	}
 	if err != nil {
-		// Nobody can be recognised, this session neither; it must not come back when they can.
+		// The records cannot be read; the session must not come back when they can.
 		return r.end(ctx, ending{token: &hash, what: "that somebody has signed out"}, func(ctx context.Context) error {
 			return r.store.EndSession(ctx, hash, store.Event{At: r.now(), Kind: "sign-out", Network: network})
 		})
