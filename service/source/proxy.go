@@ -110,8 +110,8 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			// Of a guarded answer the guard has said that nobody may store it; what the
 			// server behind says of that does not count.
 			if t == nil || !t.Public {
-				resp.Header.Del("Cache-Control")
-				resp.Header.Del("Expires")
+				delete(resp.Header, "Cache-Control")
+				delete(resp.Header, "Expires")
 			}
 			if t != nil {
 				t.SetHeaders(resp.Header)

@@ -31,12 +31,21 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 			delete(h, name)
 		}
 	}
+	values := make([]string, 0, 8) // one piece of memory for all
+	set := func(name, value string) { // a name as net/http writes it
+		values = append(values, value)
+		h[name] = values[len(values)-1 : len(values) : len(values)]
+	}
 	for _, name := range asked {
+		value := ""
 		switch fields.Askable(name) {
 		case "address":
-			setOrNot(h, name, from)
+			value = from
 		case "user":
-			setOrNot(h, name, user)
+			value = user
+		}
+		if value != "" {
+			set(http.CanonicalHeaderKey(name), value)
 		}
 	}
 	withoutCookies(h, ownCookies)
@@ -44,7 +53,7 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 		return
 	}
 	if t.KeepCredentials {
-		h.Del("Authorization")
+		delete(h, "Authorization")
 	}
 	scheme := "http"
 	if t.Secure {
@@ -52,7 +61,7 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 	}
 	forwarded := "proto=" + scheme
 	if from != "" {
-		h.Set("X-Forwarded-For", from)
+		set("X-Forwarded-For", from)
 		if t.Visitor.From.Is6() {
 			from = `"[` + from + `]"` // RFC 7239, section 6
 		}
@@ -60,27 +69,21 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 	}
 	if in.Host != "" && !strings.ContainsAny(in.Host, "\"\\ \t;,") {
 		forwarded += `;host="` + in.Host + `"`
-		h.Set("X-Forwarded-Host", in.Host)
+		set("X-Forwarded-Host", in.Host)
 	}
-	h.Set("X-Forwarded-Proto", scheme)
-	h.Set("Forwarded", forwarded)
+	set("X-Forwarded-Proto", scheme)
+	set("Forwarded", forwarded)
 	if user != "" {
-		h.Set("Ostiarius-User", user)
-		h.Set("Ostiarius-Roles", strings.Join(t.Book.RolesOf(&t.Visitor), ", "))
+		set("Ostiarius-User", user)
+		set("Ostiarius-Roles", strings.Join(t.Book.RolesOf(&t.Visitor), ", "))
 	}
 	if t.Door != nil {
-		h.Set("Ostiarius-Door", (&url.URL{Path: t.Door.Label()}).EscapedPath())
+		set("Ostiarius-Door", (&url.URL{Path: t.Door.Label()}).EscapedPath())
 	}
 }
 
 func isAsked(asked []string, name string) bool {
 	return slices.ContainsFunc(asked, func(a string) bool { return strings.EqualFold(a, name) })
-}
-
-func setOrNot(h http.Header, name, value string) {
-	if value != "" {
-		h.Set(name, value)
-	}
 }
 
 // hasOdd reports whether a request has a field whose name other servers could take for another's.
@@ -97,7 +100,7 @@ func hasOdd(h http.Header) bool {
 // the others as they were spelled.
 func withoutCookies(h http.Header, names []string) {
 	var kept []string
-	for _, line := range h.Values("Cookie") {
+	for _, line := range h["Cookie"] {
 		for pair := range strings.SplitSeq(line, ";") {
 			name, _, _ := strings.Cut(strings.TrimSpace(pair), "=")
 			if pair = strings.TrimSpace(pair); pair != "" && !slices.Contains(names, strings.TrimSpace(name)) {
@@ -105,8 +108,9 @@ func withoutCookies(h http.Header, names []string) {
 			}
 		}
 	}
-	h.Del("Cookie")
-	if len(kept) > 0 {
-		h.Set("Cookie", strings.Join(kept, "; "))
+	if len(kept) == 0 {
+		delete(h, "Cookie")
+		return
 	}
+	h["Cookie"] = []string{strings.Join(kept, "; ")}
 }
