@@ -115,8 +115,13 @@ func (w *worker) stop() {
 	}
 }
 
+// The longest rest between two pieces of work.
+const longestRest = 250 * time.Millisecond
+
 // Work is a process of a Pool: it takes work from in until that ends. It uses one processor, and
-// so the time of the processor is the time that passes.
+// so the time of the processor is the time that passes. When it is not, others had to have the
+// processor meanwhile; for as long as they kept this process waiting, it leaves them alone before
+// it takes the next piece. Work that comes one by one is not slowed by that, a flood is.
 func Work(in io.Reader, out io.Writer) error {
 	signal.Ignore(os.Interrupt, syscall.SIGTERM) // the service ends it, when the last request is answered
 	runtime.GOMAXPROCS(1)
@@ -128,8 +133,12 @@ func Work(in io.Reader, out io.Writer) error {
 		} else if err != nil {
 			return err
 		}
-		if err := send.Encode(perform(j, processorTime)); err != nil {
+		began, used := time.Now(), processorTime()
+		done := perform(j, processorTime)
+		held := time.Since(began) - (processorTime() - used)
+		if err := send.Encode(done); err != nil {
 			return err
 		}
+		time.Sleep(min(held, longestRest))
 	}
 }
