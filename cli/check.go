@@ -23,7 +23,7 @@ func newCheck() *cobra.Command {
 		Long: `Reads a policy file and tells all of its errors, each with its line, an excerpt and
 what was expected; proves its guarantees; and warns of what is worth a look, such as doors
 that never decide or pages that are open in another spelling. docs/findings.md has all rules. Without a file, it tells what the running service found in the newest
-text of its own, if it could not take it.
+text of its own, if it could not take it, and whether that is in force.
 
 Exit code 0: no error; 1: errors; 2: wrong usage.`,
 		Example: `  ostiarius check doors.yaml
@@ -48,6 +48,7 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 		var text []byte
 		var findings []policy.Finding
 		file := ""
+		var pending *client.Pending
 		if len(args) == 1 {
 			file = args[0]
 			_, text, findings, err = readPolicy(file, c)
@@ -57,6 +58,9 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 				return fmt.Errorf("%w; or name a file", err)
 			}
 			file, findings = status.Policy, status.Findings
+			if pending = status.Pending; pending != nil {
+				say(c.ErrOrStderr(), "the policy file %s is newer than what is in force, since %s: %s\n", file, when(&pending.Since, ""), pending.Why)
+			}
 			if len(findings) > 0 {
 				text, err = readFile(file) // for the excerpts
 			}
@@ -64,13 +68,13 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 		if err != nil {
 			return err
 		}
-		ok := !policy.HasErrors(findings) && !(*strict && slices.ContainsFunc(findings, func(f policy.Finding) bool { return !slices.Contains(*allow, f.Rule) }))
+		ok := !policy.HasErrors(findings) && (pending == nil || !pending.Stuck) && !(*strict && slices.ContainsFunc(findings, func(f policy.Finding) bool { return !slices.Contains(*allow, f.Rule) }))
 		switch format {
 		case "json":
 			if findings == nil {
 				findings = []policy.Finding{}
 			}
-			err = writeJSON(c.OutOrStdout(), map[string]any{"ok": ok, "findings": findings})
+			err = writeJSON(c.OutOrStdout(), map[string]any{"ok": ok, "findings": findings, "pending": pending})
 		case "sarif":
 			err = writeSARIF(c.OutOrStdout(), findings)
 		default:

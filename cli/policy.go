@@ -22,7 +22,8 @@ func newApply() *cobra.Command {
 keeps the version with who applied it and why, and judges the next request by it. The
 doors that were added, removed or changed are shown, and what that opens and closes. A
 faulty policy changes nothing; with --no-opening, neither does one that lets anybody in
-anywhere who could not get in before.
+anywhere who could not get in before. Nor is anything changed if the service's policy file
+has been edited and that is not in force, unless --over-edit says so.
 
 Directories in the policy are relative to the service's policy file.`,
 		Example: `  ostiarius apply doors.yaml --comment "the log is for keepers" --data ./data
@@ -32,6 +33,7 @@ Directories in the policy are relative to the service's policy file.`,
 	}
 	comment := c.Flags().StringP("comment", "m", "", "why, for the history")
 	noOpening := c.Flags().Bool("no-opening", false, "refuse a policy that opens anything to anybody")
+	over := overEditFlag(c)
 	dry := c.Flags().Bool("dry-run", false, "only show what would change")
 	service := dataFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -52,7 +54,7 @@ Directories in the policy are relative to the service's policy file.`,
 			fmt.Fprintln(c.OutOrStdout(), "nothing was applied")
 			return nil
 		}
-		applied, err := service().ApplyPolicy(c.Context(), client.Draft{Text: string(text), Comment: *comment, NoOpening: *noOpening})
+		applied, err := service().ApplyPolicy(c.Context(), client.Draft{Text: string(text), Comment: *comment, NoOpening: *noOpening, OverEdit: *over})
 		var problem *client.Problem
 		if errors.As(err, &problem) && len(problem.Findings) > 0 {
 			writeFindingsIfAny(c.ErrOrStderr(), args[0], text, problem.Findings)
@@ -69,6 +71,10 @@ Directories in the policy are relative to the service's policy file.`,
 		return nil
 	}
 	return c
+}
+
+func overEditFlag(c *cobra.Command) *bool {
+	return c.Flags().Bool("over-edit", false, "also over an edit of the policy file that is not in force")
 }
 
 func writeFindingsIfAny(w io.Writer, file string, text []byte, findings []policy.Finding) {
@@ -167,13 +173,14 @@ lost, and the rollback can be rolled back.`,
 		Args:    takes("VERSION"),
 	}
 	comment := c.Flags().StringP("comment", "m", "", "why, for the history")
+	over := overEditFlag(c)
 	service := dataFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		id, err := versionNumber(args[0])
 		if err != nil {
 			return err
 		}
-		applied, err := service().Rollback(c.Context(), id, *comment)
+		applied, err := service().Rollback(c.Context(), id, *comment, *over)
 		if err != nil {
 			return err
 		}

@@ -29,7 +29,8 @@ func newServe() *cobra.Command {
 		Use:   "serve",
 		Short: "Guard a site",
 		Long: `Guards the site that the policy describes until it is interrupted. A new version of the
-policy file is taken as soon as it is saved and free of errors.
+policy file is taken when it is saved, whole and free of errors: at once if it only closes,
+and if it opens something when it has stood unchanged for a while (--policy-quiet).
 
 Each flag can also be set by a variable, --tls-cert by OSTIARIUS_TLS_CERT, or by a line in
 a settings file, tls-cert: cert.pem. A flag counts before a variable, a variable before the
@@ -42,6 +43,9 @@ file. Files and directories named in the settings file are relative to it.`,
 	settings := service.Settings{Version: Version}
 	flags := c.Flags()
 	flags.StringVar(&settings.Policy, "policy", "doors.yaml", "policy file")
+	flags.DurationVar(&settings.PolicyQuiet, "policy-quiet", 3*time.Second, "how long the policy file stands unchanged before what it opens is taken")
+	flags.IntVar(&settings.KeepVersions.Versions, "keep-versions", 1000, "most versions of the policy that are kept, the newest 20 in any case; 0 is all")
+	versionsSize := flags.Int64("keep-versions-mb", 100, "most megabytes that the kept versions have together; 0 is any number")
 	flags.StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on; port 0 is any free one")
 	flags.StringVar(&settings.Data, "data", defaultData, "directory for records and the socket")
 	flags.StringVar(&settings.Cert, "tls-cert", "", "certificate for HTTPS, a PEM file")
@@ -98,6 +102,10 @@ file. Files and directories named in the settings file are relative to it.`,
 		if settings.BodyIdle <= 0 || settings.Connections < 64 {
 			return errUsage{errors.New("--body-idle is more than 0, and --connections at least 64")}
 		}
+		if settings.PolicyQuiet < time.Millisecond || settings.KeepVersions.Versions < 0 || *versionsSize < 0 {
+			return errUsage{errors.New("--policy-quiet is more than 0, and --keep-versions and --keep-versions-mb are not negative")}
+		}
+		settings.KeepVersions.Bytes = *versionsSize * 1_000_000
 		if settings.KeepEvents < 1000 {
 			return errUsage{errors.New("--keep-events is at least 1000")}
 		}

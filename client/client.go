@@ -301,7 +301,8 @@ func (c *Client) Version(ctx context.Context, id int64) (v Version, err error) {
 	return v, c.do(ctx, "GET", fmt.Sprintf("/policy/versions/%d", id), nil, &v)
 }
 
-// Rollback brings the text of an earlier version into force again, as a new version.
-func (c *Client) Rollback(ctx context.Context, id int64, comment string) (a Applied, err error) {
-	return a, c.do(ctx, "POST", fmt.Sprintf("/policy/versions/%d/rollback", id), Draft{Comment: comment}, &a)
+// Rollback brings the text of an earlier version into force again, as a new version; only if
+// overEdit is set also over an edit of the file that is not in force.
+func (c *Client) Rollback(ctx context.Context, id int64, comment string, overEdit bool) (a Applied, err error) {
+	return a, c.do(ctx, "POST", fmt.Sprintf("/policy/versions/%d/rollback", id), Draft{Comment: comment, OverEdit: overEdit}, &a)
 }

@@ -289,6 +289,14 @@ type Status struct {
 	PolicyVersion int64            `json:"policyVersion"` // in force
 	Doors         int              `json:"doors"`
 	Findings      []policy.Finding `json:"findings"` // of the newest version of the file, if it was not taken
+	Pending       *Pending         `json:"pending,omitempty"`
+}
+
+// Pending says that the text of the policy file is not the one in force.
+type Pending struct {
+	Since time.Time `json:"since"` // when that was first seen
+	Why   string    `json:"why"`
+	Stuck bool      `json:"stuck"` // it does not come into force by itself in a moment
 }
 
 // Version is one text of the policy that has been in force.
@@ -306,6 +314,7 @@ type Draft struct {
 	Comment   string `json:"comment,omitempty"`
 	Base      int64  `json:"base,omitempty"`      // the version that it was made from; 0 for whichever
 	NoOpening bool   `json:"noOpening,omitempty"` // apply it only if it opens nothing to anybody
+	OverEdit  bool   `json:"overEdit,omitempty"`  // also over an edit of the file that is not in force
 }
 
 // Checked is what was found in a draft, and how its doors differ from those in force.

@@ -3,8 +3,10 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -69,6 +71,11 @@ type Settings struct {
 	// HashApart is the command that hashes passwords in a process of its own, see package hashing;
 	// nil for this process.
 	HashApart []string
+	// PolicyQuiet is how long a text stands in the policy file unchanged before it is taken if it
+	// opens something; 3 seconds if zero.
+	PolicyQuiet time.Duration
+	// KeepVersions says how many versions of the policy are kept.
+	KeepVersions inforce.Kept
 	// KeepActivity is how long activity is kept; 0 for ever.
 	KeepActivity time.Duration
 	// KeepEvents is how many records of activity are kept at most; a usual number if zero.
@@ -85,6 +92,8 @@ func (s *Settings) socket() string {
 	}
 	return filepath.Join(s.Data, client.SocketName)
 }
+
+const usualQuiet = 3 * time.Second
 
 // A Service is a running service, from Open to Close.
 type Service struct {
@@ -142,6 +151,7 @@ func Open(settings Settings) (s *Service, err error) {
 	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
 		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing), Log: settings.Log,
+		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions,
 		Proxying: source.ProxyOptions{
 			Own: pages.CookieNames(), Itself: s.itself(), RefuseOdd: settings.RefuseOdd, Failed: s.pages.Upstream,
 			Still: func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
@@ -255,10 +265,29 @@ func (s *Service) origins(r *http.Request) []string {
 // Status returns the state of the service.
 func (s *Service) Status() client.Status {
 	book := s.policy.Book()
+	var pending *client.Pending
+	if p := s.policy.Pending(); p != nil {
+		pending = &client.Pending{Since: p.Since, Why: p.Why, Stuck: p.Stuck}
+	}
 	return client.Status{
-		Version: s.settings.Version, Site: book.Site, Started: s.started, URL: s.publicURL(),
+		Pending: pending, Version: s.settings.Version, Site: book.Site, Started: s.started, URL: s.publicURL(),
 		Policy: s.policy.File(), PolicyVersion: s.policy.Version(), Doors: len(book.Doors), Findings: append([]policy.Finding{}, s.policy.Rejected()...),
 	}
+}
+
+// health says how the service is, to anybody: without paths, names or the texts of errors.
+func (s *Service) health(w http.ResponseWriter, r *http.Request) {
+	health := struct {
+		Status string     `json:"status"` // "ok" or "degraded"
+		Reason string     `json:"reason,omitempty"`
+		Since  *time.Time `json:"since,omitempty"`
+	}{Status: "ok"}
+	if p := s.policy.Pending(); p != nil && p.Stuck {
+		health.Status, health.Reason, health.Since = "degraded", "the policy file is not in force", &p.Since
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "no-store")
+	json.NewEncoder(w).Encode(health)
 }
 
 // publicURL returns the address at which people reach the site.
@@ -287,11 +316,7 @@ func (s *Service) build() {
 	prefix := s.policy.Book().Prefix
 	own.Route(prefix, func(r chi.Router) {
 		front.Routes(r)
-		r.Get("/health", func(w http.ResponseWriter, r *http.Request) {
-			w.Header().Set("Content-Type", "application/json")
-			w.Header().Set("Cache-Control", "no-store")
-			w.Write([]byte("{\"status\":\"ok\"}\n"))
-		})
+		r.Get("/health", s.health)
 		r.Get("/metrics", s.serveMetrics)
 		r.Get("/policy.schema.json", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "application/schema+json")
@@ -443,7 +468,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	watched := make(chan struct{})
 	go func() {
 		defer close(watched)
-		s.policy.Watch(ctx)
+		s.policy.Follow(ctx)
 	}()
 
 	var err error

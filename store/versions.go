@@ -67,3 +67,23 @@ func (s *Store) Versions(ctx context.Context) ([]Version, error) {
 	}
 	return versions, err
 }
+
+// TrimVersions forgets the oldest versions, so that no more than most are left and their texts
+// have no more bytes together than size; 0 is as many as there are. The newest of them, so many as
+// always says, are kept whatever their size.
+func (s *Store) TrimVersions(ctx context.Context, most int, size int64, always int) error {
+	var kept []struct{ ID, Size int64 }
+	err := s.db.SelectContext(ctx, &kept, `SELECT id, length(CAST(text AS BLOB)) AS size FROM versions ORDER BY id DESC`)
+	if err != nil {
+		return err
+	}
+	total := int64(0)
+	for i, v := range kept {
+		total += v.Size
+		if i >= always && (most > 0 && i >= most || size > 0 && total > size) {
+			_, err := s.db.ExecContext(ctx, `DELETE FROM versions WHERE id <= ?`, v.ID)
+			return err
+		}
+	}
+	return nil
+}

@@ -302,12 +302,12 @@ export const api = {
   relations: (id: number) => call<Relations>("GET", `doors/${id}/relations`),
   policy: () => call<Version>("GET", "policy"),
   checkPolicy: (text: string) => call<Checked>("POST", "policy/check", { text }),
-  applyPolicy: (draft: { text: string; comment: string; base: number }) =>
+  applyPolicy: (draft: { text: string; comment: string; base: number; overEdit: boolean }) =>
     call<{ version: Version; changes: Change[] }>("POST", "policy", draft),
   matrix: (q: { files: boolean; as: string[] }) => call<Matrix>("POST", "matrix", q),
   versions: () => call<Version[]>("GET", "policy/versions"),
   version: (id: number) => call<Version>("GET", `policy/versions/${id}`),
-  rollback: (id: number, comment: string) => call<{ version: Version }>("POST", `policy/versions/${id}/rollback`, { comment }),
+  rollback: (id: number, overEdit: boolean) => call<{ version: Version }>("POST", `policy/versions/${id}/rollback`, { overEdit }),
   today: () => call<Today>("GET", "today"),
   people: (q: PeopleQuery) =>
     call<{ people: Person[]; total: number }>(

@@ -119,8 +119,8 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]string, error) {
 	all := []string{}
 	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
-	if n := len(a.Policy.Rejected()); n > 0 {
-		say("The newest text of the policy file was not taken: it has errors. The version before is in force.")
+	if p := a.Policy.Pending(); p != nil {
+		say("The policy file is newer than what is in force, since %s: %s.", p.Since.Format("15:04:05"), p.Why)
 	}
 	for _, what := range a.Register.Unwritten() {
 		say("It could not be written down yet %s. It counts, and is tried again until it can be written.", what)

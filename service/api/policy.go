@@ -61,7 +61,7 @@ func (a *API) applyPolicy(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	before := a.Policy.Book()
-	v, err := a.Policy.Apply(r.Context(), a.Actor(r), inforce.Draft{Text: []byte(draft.Text), Comment: draft.Comment, Base: draft.Base, NoOpening: draft.NoOpening})
+	v, err := a.Policy.Apply(r.Context(), a.Actor(r), inforce.Draft{Text: []byte(draft.Text), Comment: draft.Comment, Base: draft.Base, NoOpening: draft.NoOpening, Over: draft.OverEdit})
 	a.applied(w, v, err, before)
 }
 
@@ -75,7 +75,7 @@ func (a *API) rollbackPolicy(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	before := a.Policy.Book()
-	v, err := a.Policy.Rollback(r.Context(), a.Actor(r), draft.Comment, id)
+	v, err := a.Policy.Rollback(r.Context(), a.Actor(r), draft.Comment, id, draft.OverEdit)
 	a.applied(w, v, err, before)
 }
 
@@ -84,7 +84,10 @@ func (a *API) rollbackPolicy(w http.ResponseWriter, r *http.Request) {
 func (a *API) applied(w http.ResponseWriter, v store.Version, err error, before *policy.Book) {
 	var unfit *inforce.Unfit
 	var opens *inforce.Opens
+	var edited *inforce.Edited
 	switch {
+	case errors.As(err, &edited):
+		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Code: "file-edited", Detail: err.Error() + "."})
 	case errors.As(err, &opens):
 		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Detail: err.Error(), Opened: opens.Differences})
 	case err == nil:

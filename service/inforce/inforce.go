@@ -6,17 +6,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/fsnotify/fsnotify"
 
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
@@ -33,11 +28,16 @@ type Policy struct {
 	missing  http.Handler
 	proxying source.ProxyOptions
 	log      *slog.Logger
+	quiet    time.Duration
+	keep     Kept
+	copy     string
 
 	house    atomic.Pointer[guard.House]
+	pending  atomic.Pointer[Pending]          // why the file is not in force
 	rejected atomic.Pointer[[]policy.Finding] // of the file's newest text, if it was not taken
 	version  atomic.Int64                     // in force
 	applying sync.Mutex                       // held while a version comes into force
+	text     []byte                           // of the version in force; by applying
 }
 
 // Options are what a Policy needs. All must be set.
@@ -49,36 +49,71 @@ type Options struct {
 	// is nothing that any source may give away.
 	Proxying source.ProxyOptions
 	Log      *slog.Logger
+	// Quiet is how long a text stands in the file unchanged before it is taken if it opens something.
+	Quiet time.Duration
+	// Copy is where the text before is kept while the file is written in place.
+	Copy string
+	Keep Kept
 }
 
+// Kept says how many versions are kept at most, and how many bytes all their texts have; 0 is as
+// many as there are. The newest 20 are always kept.
+type Kept struct {
+	Versions int
+	Bytes    int64
+}
+
+const keptAlways = 20
+
 // Open reads the file and brings its text into force; it is recorded if it is not the
-// latest version already. The error is *Unfit if the text has errors.
+// latest version already. A file that somebody is at just now comes into force when it is whole
+// (Follow); until then the latest version is. The error is *Unfit if the text has errors.
 func Open(ctx context.Context, o Options) (*Policy, error) {
-	p := &Policy{file: o.File, store: o.Store, missing: o.Missing, proxying: o.Proxying, log: o.Log}
-	p.proxying.PolicyFile, p.proxying.Log = o.File, o.Log
-	text, findings := p.read()
-	if text == nil {
-		return nil, &Unfit{findings, text}
+	p := &Policy{
+		file: o.File, store: o.Store, missing: o.Missing, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep,
 	}
-	book, findings := p.Check(text)
-	if book == nil {
-		return nil, &Unfit{findings, text}
+	p.proxying.PolicyFile, p.proxying.Log = o.File, o.Log
+	if err := p.mend(); err != nil {
+		return nil, err
 	}
 	latest, err := p.store.LatestVersion(ctx)
-	switch {
-	case err == nil && latest.Text == string(text):
-		house, err := p.furnish(book)
-		if err != nil {
-			return nil, err
-		}
-		p.version.Store(latest.ID)
-		p.house.Store(house)
-		return p, nil
-	case err != nil && !errors.Is(err, store.ErrNone):
+	if err != nil && !errors.Is(err, store.ErrNone) {
 		return nil, err
+	}
+	recorded := err == nil
+	text, settled, err := p.readSettled(recorded)
+	if err != nil {
+		return nil, &Unfit{[]policy.Finding{unreadable(p.file, err)}, nil}
+	}
+	if recorded && !settled && latest.Text != string(text) {
+		if book, _ := p.Check([]byte(latest.Text)); book != nil {
+			p.log.Warn("the policy file is being written; the version before is in force until it is whole", "version", latest.ID)
+			return p, p.resume(latest, book)
+		}
+	}
+	if !recorded && !settled {
+		return nil, fmt.Errorf("another program has the policy file %s open for writing, so it may not be whole; start again when that is done", p.file)
+	}
+	book, findings := p.Check(text)
+	switch {
+	case book == nil:
+		return nil, &Unfit{findings, text}
+	case recorded && latest.Text == string(text):
+		return p, p.resume(latest, book)
 	}
 	_, err = p.enforce(ctx, "file", "found when the service started", text, book)
 	return p, err
+}
+
+// resume brings a version into force that is recorded.
+func (p *Policy) resume(v store.Version, book *policy.Book) error {
+	house, err := p.furnish(book)
+	if err == nil {
+		p.text = []byte(v.Text)
+		p.version.Store(v.ID)
+		p.house.Store(house)
+	}
+	return err
 }
 
 // File returns the path of the policy file.
@@ -110,29 +145,6 @@ func (p *Policy) Rejected() []policy.Finding {
 		return *rejected
 	}
 	return nil
-}
-
-// read returns the text of the policy file, or a finding that says why not.
-func (p *Policy) read() ([]byte, []policy.Finding) {
-	text, err := ReadFile(p.file)
-	if err != nil {
-		return nil, []policy.Finding{{
-			Severity: policy.Error, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
-			File: p.file, Line: 1, Column: 1,
-		}}
-	}
-	return text, nil
-}
-
-// ReadFile reads a policy file, but little more than a policy may have: enough to notice
-// that it is too large.
-func ReadFile(path string) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, policy.MaxSize+1))
 }
 
 // Check reads a text of the policy and says all that is wrong with it here. There is no
@@ -247,10 +259,11 @@ type Draft struct {
 	Comment   string
 	Base      int64 // the version that it was made from; 0 for whichever
 	NoOpening bool  // only if it opens nothing to anybody
+	Over      bool  // also over an edit of the file that is not in force
 }
 
 // Apply brings a text into force, if it is free of errors: the file is replaced whole, the
-// version recorded, and the next request judged by it. The error is *Unfit, *Opens,
+// version recorded, and the next request judged by it. The error is *Unfit, *Opens, *Edited,
 // ErrOvertaken, or says that something failed; then nothing has changed.
 func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Version, error) {
 	p.applying.Lock()
@@ -272,13 +285,18 @@ func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Ve
 			return store.Version{}, &Opens{opened}
 		}
 	}
-	before, _ := p.read()
-	if err := replaceFile(p.file, text); err != nil {
+	before, err := p.replace(text, draft.Over)
+	var edited *Edited
+	if errors.As(err, &edited) || errors.Is(err, errChanged) {
+		return store.Version{}, err
+	}
+	if err != nil {
 		return store.Version{}, fmt.Errorf("the policy file cannot be written: %w", err)
 	}
 	v, err := p.enforce(ctx, actor, comment, text, book)
 	if err != nil && before != nil {
-		err = errors.Join(err, replaceFile(p.file, before))
+		_, back := p.replace(before, true)
+		err = errors.Join(err, back)
 	}
 	return v, err
 }
@@ -295,97 +313,16 @@ func (p *Policy) enforce(ctx context.Context, actor, comment string, text []byte
 	if err != nil {
 		return v, err
 	}
+	p.text = text
 	p.version.Store(v.ID)
 	p.rejected.Store(nil)
+	p.pending.Store(nil)
 	p.house.Store(house)
+	if err := p.store.TrimVersions(ctx, p.keep.Versions, p.keep.Bytes, keptAlways); err != nil {
+		p.log.Warn("old versions of the policy could not be forgotten", "error", err)
+	}
 	p.log.Info("a new version of the policy is in force", "version", v.ID, "by", actor, "doors", len(book.Doors))
 	return v, nil
-}
-
-// replaceFile writes a file so that it is never seen half written.
-func replaceFile(path string, text []byte) error {
-	mode := os.FileMode(0o644)
-	if info, err := os.Stat(path); err == nil {
-		mode = info.Mode().Perm()
-	}
-	// Next to the file itself, also where that is a link.
-	if real, err := filepath.EvalSymlinks(path); err == nil {
-		path = real
-	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".policy-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(text)
-	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-	}
-	return err
-}
-
-// Watch takes each new version of the policy file that is free of errors. A faulty one is
-// reported, and the old one stays in force.
-func (p *Policy) Watch(ctx context.Context) {
-	watcher, err := fsnotify.NewWatcher()
-	if err == nil {
-		defer watcher.Close()
-		// The directory, since many editors replace the file.
-		err = watcher.Add(filepath.Dir(p.file))
-	}
-	if err != nil {
-		p.log.Warn("changes of the policy file are not noticed; restart the service after a change", "error", err)
-		<-ctx.Done()
-		return
-	}
-	settle := time.NewTimer(time.Hour)
-	settle.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case e := <-watcher.Events:
-			if filepath.Clean(e.Name) == filepath.Clean(p.file) && !e.Has(fsnotify.Chmod) {
-				settle.Reset(100 * time.Millisecond) // editors write in several steps
-			}
-		case err := <-watcher.Errors:
-			p.log.Warn("watching the policy file", "error", err)
-		case <-settle.C:
-			p.reload(ctx)
-		}
-	}
-}
-
-func (p *Policy) reload(ctx context.Context) {
-	p.applying.Lock()
-	defer p.applying.Unlock()
-	text, findings := p.read()
-	if text != nil {
-		latest, err := p.store.LatestVersion(ctx)
-		if err == nil && latest.Text == string(text) && p.rejected.Load() == nil {
-			return // what has just been applied
-		}
-		var book *policy.Book
-		if book, findings = p.Check(text); book != nil {
-			if err == nil && latest.Text == string(text) {
-				p.rejected.Store(nil) // back to what is in force
-				return
-			}
-			if _, err := p.enforce(ctx, "file", "saved in the policy file", text, book); err != nil {
-				p.log.Error("the new version of the policy file could not be taken", "error", err)
-			}
-			return
-		}
-	}
-	p.rejected.Store(&findings)
-	for _, f := range findings {
-		if f.Severity == policy.Error {
-			p.log.Error("the policy file has an error; the version before stays in force", "file", f.File, "line", f.Line, "column", f.Column, "message", f.Message)
-		}
-	}
 }
 
 // Versions returns all versions without their texts, newest first.
@@ -400,7 +337,7 @@ func (p *Policy) Past(ctx context.Context, id int64) (store.Version, error) {
 
 // Rollback brings the text of an earlier version into force again, as a new version. The
 // errors are those of Apply and Past.
-func (p *Policy) Rollback(ctx context.Context, actor, comment string, id int64) (store.Version, error) {
+func (p *Policy) Rollback(ctx context.Context, actor, comment string, id int64, over bool) (store.Version, error) {
 	v, err := p.Past(ctx, id)
 	if err != nil {
 		return v, err
@@ -408,5 +345,5 @@ func (p *Policy) Rollback(ctx context.Context, actor, comment string, id int64) 
 	if comment == "" {
 		comment = fmt.Sprintf("back to version %d", id)
 	}
-	return p.Apply(ctx, actor, Draft{Text: []byte(v.Text), Comment: comment})
+	return p.Apply(ctx, actor, Draft{Text: []byte(v.Text), Comment: comment, Over: over})
 }

@@ -31,7 +31,7 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 			delete(h, name)
 		}
 	}
-	values := make([]string, 0, 8) // one piece of memory for all
+	values := make([]string, 0, 8)    // one piece of memory for all
 	set := func(name, value string) { // a name as net/http writes it
 		values = append(values, value)
 		h[name] = values[len(values)-1 : len(values) : len(values)]

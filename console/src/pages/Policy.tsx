@@ -1,11 +1,14 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { api, type Change, type Checked, type Finding, type Guarantee, type Version } from "../api";
+import { api, Failure, type Change, type Checked, type Finding, type Guarantee, type Version } from "../api";
 import { completer } from "../complete";
 import { Difference, Editor } from "../parts/Editor";
 import { plain, primary, when } from "../parts/controls";
 import { Broken, Heading, Loading } from "../parts/states";
+
+// Somebody has edited the file, which is not in force and would be lost.
+const wasEdited = (error: Error | null) => error instanceof Failure && error.code === "file-edited";
 
 // The policy in force, a draft of the next one, and those before.
 export function PolicyPage() {
@@ -76,7 +79,7 @@ function DraftPanel({ running }: { running: Version }) {
     }
   };
   const apply = useMutation({
-    mutationFn: () => api.applyPolicy({ text, comment, base: base.id }),
+    mutationFn: (overEdit: boolean) => api.applyPolicy({ text, comment, base: base.id, overEdit }),
     onSuccess: ({ version }) => {
       setBase({ ...version, text });
       setComment("");
@@ -157,7 +160,7 @@ function DraftPanel({ running }: { running: Version }) {
           className="flex flex-col gap-2"
           onSubmit={(e) => {
             e.preventDefault();
-            apply.mutate();
+            apply.mutate(false);
           }}
         >
           <label className="flex flex-col gap-1 text-sm text-soft">
@@ -175,6 +178,11 @@ function DraftPanel({ running }: { running: Version }) {
           <p role="status" className="min-h-6 text-sm">
             {apply.error ? <span className="text-bad">{apply.error.message}</span> : <span className="text-good">{done}</span>}
           </p>
+          {wasEdited(apply.error) && (
+            <button type="button" className={plain} onClick={() => apply.mutate(true)}>
+              Write over the edit
+            </button>
+          )}
         </form>
       </div>
     </div>
@@ -299,14 +307,16 @@ function HistoryPanel({ running }: { running: Version }) {
   const [chosen, setChosen] = useState<number>();
   const [asking, setAsking] = useState(false);
   const picked = versions.data?.find((v) => v.id === chosen) ?? versions.data?.[0];
+  // The oldest may be the first no more: those before are forgotten in time.
+  const earlier = picked && versions.data?.find((v) => v.id < picked.id);
   const text = useQuery({ queryKey: ["version", picked?.id], queryFn: () => api.version(picked!.id), enabled: !!picked });
   const before = useQuery({
-    queryKey: ["version", (picked?.id ?? 0) - 1],
-    queryFn: () => api.version(picked!.id - 1),
-    enabled: !!picked && picked.id > 1,
+    queryKey: ["version", earlier?.id],
+    queryFn: () => api.version(earlier!.id),
+    enabled: !!earlier,
   });
   const rollback = useMutation({
-    mutationFn: () => api.rollback(picked!.id, ""),
+    mutationFn: (overEdit: boolean) => api.rollback(picked!.id, overEdit),
     onSuccess: ({ version }) => {
       setAsking(false);
       setChosen(version.id);
@@ -341,13 +351,13 @@ function HistoryPanel({ running }: { running: Version }) {
       {picked && (
         <div className="flex min-w-0 flex-col gap-3">
           <div className="flex flex-wrap items-center justify-between gap-3">
-            <p className="text-soft">{picked.id > 1 ? `What version ${picked.id} changed in the text of version ${picked.id - 1}` : "The first version"}</p>
-            <button type="button" className={plain} disabled={picked.id === running.id} onClick={() => setAsking(true)}>
+            <p className="text-soft">{earlier ? `What version ${picked.id} changed in the text of version ${earlier.id}` : "The first version that is kept"}</p>
+            <button type="button" className={plain} disabled={picked.id === running.id} onClick={() => (rollback.reset(), setAsking(true))}>
               Bring back this version
             </button>
           </div>
           <div className="h-[calc(100vh-18rem)] min-h-80">
-            {text.data && (picked.id === 1 || before.data) && <Difference before={picked.id === 1 ? (text.data.text ?? "") : (before.data?.text ?? "")} after={text.data.text ?? ""} />}
+            {text.data && (!earlier || before.data) && <Difference before={(earlier ? before.data : text.data)?.text ?? ""} after={text.data.text ?? ""} />}
           </div>
         </div>
       )}
@@ -359,8 +369,8 @@ function HistoryPanel({ running }: { running: Version }) {
             <p className="mt-2">Its text becomes a new version and is in force at once. Nothing of the history is lost.</p>
             {rollback.error && <p className="mt-2 text-bad">{rollback.error.message}</p>}
             <div className="mt-5 flex gap-2">
-              <button type="button" className={primary} disabled={rollback.isPending} onClick={() => rollback.mutate()}>
-                Bring it back
+              <button type="button" className={primary} disabled={rollback.isPending} onClick={() => rollback.mutate(wasEdited(rollback.error))}>
+                {wasEdited(rollback.error) ? "Write over the edit" : "Bring it back"}
               </button>
               <button type="button" className={plain} onClick={() => setAsking(false)}>
                 Leave it

@@ -1,0 +1,201 @@
+package inforce
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"ostiarius/core/policy"
+)
+
+// ReadFile reads a policy file, but little more than a policy may have: enough to notice
+// that it is too large.
+func ReadFile(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return readAll(f)
+}
+
+func readAll(f *os.File) ([]byte, error) { return io.ReadAll(io.LimitReader(f, policy.MaxSize+1)) }
+
+// readWith returns the text of the policy file, and what can be told of who writes it.
+func (p *Policy) readWith(eye *lookout) (text []byte, by writing, info fs.FileInfo, err error) {
+	f, err := os.Open(p.file)
+	if err != nil {
+		return nil, unknown, nil, err
+	}
+	defer f.Close()
+	text, by, err = eye.read(f, func() ([]byte, error) { return readAll(f) })
+	if err == nil {
+		info, err = f.Stat()
+	}
+	return text, by, info, err
+}
+
+// How long the start waits for a program that has the file open for writing.
+const waitForWriter = 2 * time.Second
+
+// readSettled returns the text of the file at the start, and whether it can be taken for whole: not
+// if somebody is writing it, or, where a version is recorded, has just written it.
+func (p *Policy) readSettled(recorded bool) (text []byte, settled bool, err error) {
+	var eye lookout
+	defer eye.close()
+	for began := time.Now(); ; time.Sleep(soon) {
+		text, by, info, err := p.readWith(&eye)
+		if err != nil || by != under || time.Since(began) >= waitForWriter {
+			return text, err == nil && by != under && (!recorded || time.Since(info.ModTime()) >= p.quiet), err
+		}
+	}
+}
+
+func unreadable(file string, err error) policy.Finding {
+	return policy.Finding{
+		Severity: policy.Error, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
+		File: file, Line: 1, Column: 1,
+	}
+}
+
+// An Edited is the error for a policy that would be written over an edit of the file that is not
+// in force, and so was perhaps seen by nobody who applies another.
+type Edited struct {
+	Line int // from which on the file differs from what is in force, counted from 1
+}
+
+func (e *Edited) Error() string {
+	return fmt.Sprintf("the policy file has been edited, from line %d on, and that is not in force; nothing was changed. Look at the file; then take the edit in, or say that it is to be written over", e.Line)
+}
+
+// edited returns an *Edited if the file holds something else than what is in force or is to be.
+func (p *Policy) edited(now, next []byte) error {
+	if bytes.Equal(now, p.text) || bytes.Equal(now, next) {
+		return nil
+	}
+	same := 0
+	for same < len(now) && same < len(p.text) && now[same] == p.text[same] {
+		same++
+	}
+	return &Edited{1 + bytes.Count(now[:same], []byte("\n"))}
+}
+
+// replace writes the policy file so that it is never seen half written, and returns what was in it;
+// nil if there was none. Unless over is set, an edit that is not in force is not written over.
+//
+// A file that cannot be replaced, such as one that is mounted by itself, is written in place, with
+// a copy of the text before kept until it is whole.
+func (p *Policy) replace(text []byte, over bool) (before []byte, err error) {
+	before, err = ReadFile(p.file)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		before = nil
+	case err != nil:
+		return nil, err
+	case !over:
+		if err := p.edited(before, text); err != nil {
+			return nil, err
+		}
+	}
+	// Next to the file itself, also where that is a link.
+	path := p.file
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	old, err := os.Stat(path)
+	if err != nil {
+		old = nil
+	}
+	next := filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".new")
+	err = write(next, text, old)
+	if err == nil {
+		err = exchange(next, path, before)
+	}
+	if err != nil {
+		os.Remove(next)
+	}
+	var edited *Edited
+	switch {
+	case err == nil:
+		return before, nil
+	case errors.Is(err, errChanged):
+		now, _ := ReadFile(p.file)
+		if errors.As(p.edited(now, text), &edited) {
+			return nil, edited
+		}
+		return nil, err
+	case old == nil || p.copy == "" || errors.Is(err, errNoSpace):
+		return nil, err
+	}
+	if inPlace := p.writeInPlace(path, text, before); inPlace != nil {
+		return nil, fmt.Errorf("%w; nor can it be written in place: %w", err, inPlace)
+	}
+	return before, nil
+}
+
+// write makes a file that nobody has, with the mode and owner of another one, if there is one.
+func write(path string, text []byte, like fs.FileInfo) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) { // left over from a process that was killed
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	mode := os.FileMode(0o644)
+	if like != nil {
+		mode = like.Mode().Perm()
+		own(f, like)
+	}
+	_, err = f.Write(text)
+	return errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+}
+
+// errChanged says that the file was changed between the last look at it and its replacement.
+var errChanged = errors.New("the policy file was changed just now; try again")
+
+func (p *Policy) writeInPlace(path string, text, before []byte) error {
+	if now, err := ReadFile(path); err != nil || !bytes.Equal(now, before) {
+		return errors.Join(err, errChanged)
+	}
+	if err := write(p.copy, before, nil); err != nil {
+		return fmt.Errorf("no copy of it can be kept: %w", err)
+	}
+	if err := overwrite(path, text); err != nil {
+		return errors.Join(err, overwrite(path, before)) // the copy stays if that fails too: see mend
+	}
+	return os.Remove(p.copy)
+}
+
+func overwrite(path string, text []byte) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	if err == nil {
+		err = f.Truncate(int64(len(text)))
+	}
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// mend puts back the text before if this service was killed while it wrote the file in place.
+func (p *Policy) mend() error {
+	before, err := ReadFile(p.copy)
+	if p.copy == "" || errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		err = overwrite(p.file, before)
+	}
+	if err != nil {
+		return fmt.Errorf("the policy file may be half written, and the text before, which %s has, cannot be put back: %w", p.copy, err)
+	}
+	p.log.Warn("the policy file was not written to its end when the service ended; the text before was put back")
+	return os.Remove(p.copy)
+}
