@@ -62,7 +62,7 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 				say(c.ErrOrStderr(), "the policy file %s is newer than what is in force, since %s: %s\n", file, when(&pending.Since, ""), pending.Why)
 			}
 			if len(findings) > 0 {
-				text, err = readFile(file) // for the excerpts
+				text, _ = readFile(file) // for the excerpts; that it cannot be read may be what was found
 			}
 		}
 		if err != nil {
