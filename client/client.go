@@ -33,10 +33,21 @@ type Client struct {
 func New(data string) *Client {
 	socket := filepath.Join(data, SocketName)
 	transport := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return new(net.Dialer).DialContext(ctx, "unix", socket)
+		conn, err := new(net.Dialer).DialContext(ctx, "unix", socket)
+		if err != nil {
+			return nil, err
+		}
+		if err := trust(conn, data); err != nil {
+			conn.Close()
+			return nil, &untrusted{err}
+		}
+		return conn, nil
 	}}
 	return &Client{http: &http.Client{Transport: transport}, base: "http://ostiarius/api/v1", data: data}
 }
+
+// untrusted says why nothing was sent.
+type untrusted struct{ error }
 
 // RequestedWith is a field that changes are sent with: a form of another site cannot send it.
 const RequestedWith = "X-Requested-With"
@@ -64,6 +75,10 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 	req.Header.Set("Accept", "application/json")
 	req.Header.Set(RequestedWith, "ostiarius")
 	resp, err := c.http.Do(req)
+	var other *untrusted
+	if errors.As(err, &other) {
+		return other.error
+	}
 	var dial *net.OpError
 	if errors.As(err, &dial) && dial.Op == "dial" {
 		if errors.Is(err, fs.ErrPermission) {

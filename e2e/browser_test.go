@@ -286,10 +286,17 @@ func TestConsolePolicy(t *testing.T) {
 	write(t, data, "doors.yaml", "doors: [{path: /, admit: publik}]")
 	look(ctx, t, "[role=alert]", "did you mean \"public\"?")
 
-	// How a door lies to the others.
-	if code, _, errOut := run(t, "", "rollback", "1", "--data", data); code != 0 {
-		t.Fatal(errOut)
+	// Nor is it written over unseen.
+	if code, _, errOut := run(t, "", "rollback", "1", "--data", data); code != 1 || !strings.Contains(errOut, "edited") {
+		t.Errorf("%d %s", code, errOut)
 	}
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/policy"), chromedp.Click(`//button[.="History"]`), chromedp.Click(`//button[contains(., "Version 1")]`), chromedp.Click(`//button[.="Bring back this version"]`), chromedp.Click(`//button[.="Bring it back"]`))
+	look(ctx, t, "[role=dialog]", "that is not in force")
+	accessible(ctx, t, "an edit that would be lost")
+	do(ctx, t, chromedp.Click(`//button[.="Write over the edit"]`))
+	look(ctx, t, "main", "Version 4 is in force")
+
+	// How a door lies to the others.
 	write(t, data, "next.yaml", strings.Replace(demoPolicy(t, data), "doors:\n", "doors:\n  - { path: /**/*.map, admit: nobody }\n", 1))
 	if code, _, errOut := run(t, "", "apply", filepath.Join(data, "next.yaml"), "--data", data); code != 0 {
 		t.Fatal(errOut)

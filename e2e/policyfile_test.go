@@ -102,7 +102,9 @@ func TestPolicyFileWhateverBecomesOfIt(t *testing.T) {
 
 	// A directory of configuration that is swapped by a link, and all its ways since.
 	for i, change := range []func() error{
-		func() error { return errors.Join(os.Rename(filepath.Join(dir, "conf"), filepath.Join(dir, "one")), os.Symlink("one", filepath.Join(dir, "conf"))) },
+		func() error {
+			return errors.Join(os.Rename(filepath.Join(dir, "conf"), filepath.Join(dir, "one")), os.Symlink("one", filepath.Join(dir, "conf")))
+		},
 		func() error {
 			write(t, dir, "two/doors.yaml", head)
 			return errors.Join(os.Symlink("two", filepath.Join(dir, "next")), os.Rename(filepath.Join(dir, "next"), filepath.Join(dir, "conf")))

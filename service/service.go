@@ -38,6 +38,7 @@ import (
 	"ostiarius/service/inforce"
 	"ostiarius/service/pages"
 	"ostiarius/service/people"
+	"ostiarius/service/premises"
 	"ostiarius/service/source"
 	"ostiarius/store"
 )
@@ -99,6 +100,7 @@ const usualQuiet = 3 * time.Second
 type Service struct {
 	settings Settings
 	started  time.Time
+	premises *premises.Premises
 	store    *store.Store
 	register *people.Register
 	pages    *pages.Pages
@@ -129,8 +131,11 @@ func Open(settings Settings) (s *Service, err error) {
 	if err := s.checkTransport(); err != nil {
 		return s, err
 	}
-	if err := os.MkdirAll(settings.Data, 0o700); err != nil {
-		return s, fmt.Errorf("the data directory cannot be made: %w", err)
+	if s.premises, err = premises.Take(settings.Data, settings.Log); err != nil {
+		return s, err
+	}
+	if err := premises.Check(filepath.Dir(settings.socket())); err != nil {
+		return s, err
 	}
 	if s.socket, err = openSocket(settings.socket()); err != nil {
 		return s, err
@@ -510,6 +515,7 @@ func (s *Service) Close() error {
 	if s.store != nil {
 		errs = append(errs, s.store.Close())
 	}
+	s.premises.Leave()
 	return errors.Join(errs...)
 }
 

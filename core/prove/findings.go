@@ -373,10 +373,14 @@ func (f *finder) spellings() {
 	}
 }
 
-// roles finds roles that open no door.
+// roles finds roles that open no door, and such as open the built-in doors of the administration.
 func (f *finder) roles() {
 	for _, r := range f.book.Roles {
-		if r.Name != policy.Steward && !f.book.Matters(r.Name) {
+		switch {
+		case r.Name == policy.Steward:
+		case f.book.Satisfies(r.Name, policy.Steward):
+			f.warn(r.Position, r.Name, "role-administers", nil, "the role %s includes steward: who has it may administer Ostiarius, and so do everything; if that is not meant, leave steward out", r.Name)
+		case !f.book.Matters(r.Name):
 			f.warn(r.Position, r.Name, "role-not-asked", nil, "no door asks for the role %s, nor for one that it includes: to have it changes nothing", r.Name)
 		}
 	}

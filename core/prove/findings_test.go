@@ -376,3 +376,20 @@ func FuzzCheck(f *testing.F) {
 		}
 	})
 }
+
+// A role that includes steward is no role that changes nothing, though no door of the site asks for it.
+func TestRolesThatAdminister(t *testing.T) {
+	book, findings := policy.Parse("doors.yaml", []byte("roles:\n  keeper:\n  office: { includes: [keeper, head] }\n  head: { includes: steward }\n  steward: { includes: keeper }\n  idle:\ndoors: [{path: /log, admit: {role: keeper}}]\n"))
+	if book == nil {
+		t.Fatal(findings)
+	}
+	var got []string
+	for _, f := range Check(book, "doors.yaml") {
+		if strings.HasPrefix(f.Rule, "role-") {
+			got = append(got, fmt.Sprint(f.Line, " ", f.Rule))
+		}
+	}
+	if want := "3 role-administers, 4 role-administers, 6 role-not-asked"; strings.Join(got, ", ") != want {
+		t.Errorf("%v, want %s", got, want)
+	}
+}

@@ -287,7 +287,9 @@ func TestWaysToChangeTheFile(t *testing.T) {
 			put(t, file+".new", closed)
 			return os.Rename(file+".new", file)
 		},
-		"removed and made again": func(t *testing.T, file string) error { return errors.Join(os.Remove(file), os.WriteFile(file, []byte(closed), 0o644)) },
+		"removed and made again": func(t *testing.T, file string) error {
+			return errors.Join(os.Remove(file), os.WriteFile(file, []byte(closed), 0o644))
+		},
 		"by another name of the same file": func(t *testing.T, file string) error {
 			return errors.Join(os.Link(file, file+".too"), os.WriteFile(file+".too", []byte(closed), 0o644))
 		},
