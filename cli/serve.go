@@ -47,6 +47,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	flags.IntVar(&settings.KeepVersions.Versions, "keep-versions", 1000, "most versions of the policy that are kept, the newest 20 in any case; 0 is all")
 	versionsSize := flags.Int64("keep-versions-mb", 100, "most megabytes that the kept versions have together; 0 is any number")
 	flags.StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on; port 0 is any free one")
+	flags.StringVar(&settings.Console, "console", "", "origin of its own for the console: HOST:PORT to listen on, or a host name; it then answers nowhere else")
 	flags.StringVar(&settings.Data, "data", defaultData, "directory for records and the socket")
 	flags.StringVar(&settings.Cert, "tls-cert", "", "certificate for HTTPS, a PEM file")
 	flags.StringVar(&settings.Key, "tls-key", "", "its private key, a PEM file")
@@ -180,6 +181,9 @@ func run(c *cobra.Command, settings service.Settings, ready func(*service.Servic
 	}
 	if plain := s.PlainURL(); plain != "" {
 		say(c.OutOrStdout(), "leading %s to HTTPS\n", plain)
+	}
+	if console := s.ConsoleURL(); console != "" {
+		say(c.OutOrStdout(), "console on %s\n", console)
 	}
 	say(c.OutOrStdout(), "listening on %s\n", s.URL())
 	context.AfterFunc(ctx, stop) // a second interrupt ends the process at once

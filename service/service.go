@@ -61,6 +61,9 @@ type Settings struct {
 	// BodyIdle is how long a client may send nothing of a body that it has announced; 30 seconds if
 	// zero.
 	BodyIdle time.Duration
+	// Console is where the console has an origin of its own: a host name, or HOST:PORT to listen on; empty
+	// for beside the site.
+	Console string
 	// Connections is the most connections at once; a usual number if zero.
 	Connections int
 	// RefuseOdd says that requests with fields of odd names are refused where a server is behind,
@@ -106,6 +109,8 @@ type Service struct {
 	pages    *pages.Pages
 	policy   *inforce.Policy
 	listener net.Listener
+	console  net.Listener // of the console, if it has an address of its own, or nil
+	apart    apart
 	plain    net.Listener // where plain HTTP is led to HTTPS, or nil
 	socket   net.Listener
 	cert     *certificate
@@ -128,6 +133,9 @@ func Open(settings Settings) (s *Service, err error) {
 			s.Close()
 		}
 	}()
+	if s.apart, err = readApart(settings.Console); err != nil {
+		return s, err
+	}
 	if err := s.checkTransport(); err != nil {
 		return s, err
 	}
@@ -148,6 +156,11 @@ func Open(settings Settings) (s *Service, err error) {
 			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
 		}
 		return s, fmt.Errorf("cannot listen on %s: %w; choose another address with --listen", settings.Listen, err)
+	}
+	if s.apart.listen != "" {
+		if s.console, err = listen(s.apart.listen, mostUntaken); err != nil {
+			return s, fmt.Errorf("cannot listen on %s for the console: %w; choose another address with --console", s.apart.listen, err)
+		}
 	}
 	if settings.Redirect != "" {
 		if s.plain, err = listen(settings.Redirect, mostUntaken); err != nil {
@@ -180,12 +193,12 @@ func Open(settings Settings) (s *Service, err error) {
 
 // itself is what of the service no source may give away or lead to.
 func (s *Service) itself() source.Own {
-	own := source.Own{Paths: append([]string{s.settings.Data}, s.settings.Private...), Socket: s.settings.socket()}
+	own := source.Own{ConsoleApart: s.apart.isSet(), Paths: append([]string{s.settings.Data}, s.settings.Private...), Socket: s.settings.socket()}
 	if s.settings.Key != "" {
 		own.Paths = append(own.Paths, s.settings.Key)
 	}
 	own.Listens = func() (all []net.Addr) {
-		for _, l := range []net.Listener{s.listener, s.plain} {
+		for _, l := range []net.Listener{s.listener, s.plain, s.console} {
 			if l != nil {
 				all = append(all, l.Addr())
 			}
@@ -206,14 +219,19 @@ func (s *Service) checkTransport() error {
 	if s.settings.Cert != "" || s.settings.PlainHTTP {
 		return nil
 	}
-	host, _, err := net.SplitHostPort(s.settings.Listen)
-	if err != nil {
-		return fmt.Errorf("%q is no address to listen on; write HOST:PORT, such as localhost:8460", s.settings.Listen)
+	for _, address := range []string{s.settings.Listen, s.apart.listen} {
+		if address == "" {
+			continue
+		}
+		host, _, err := net.SplitHostPort(address)
+		if err != nil {
+			return fmt.Errorf("%q is no address to listen on; write HOST:PORT, such as localhost:8460", address)
+		}
+		if ip, err := netip.ParseAddr(host); host != "localhost" && (err != nil || !ip.IsLoopback()) {
+			return fmt.Errorf("plain HTTP is served on loopback only, and %s is not; give --tls-cert and --tls-key, or --plain-http if a server in front speaks HTTPS", address)
+		}
 	}
-	if address, err := netip.ParseAddr(host); host == "localhost" || err == nil && address.IsLoopback() {
-		return nil
-	}
-	return fmt.Errorf("plain HTTP is served on loopback only, and %s is not; give --tls-cert and --tls-key, or --plain-http if a server in front speaks HTTPS", s.settings.Listen)
+	return nil
 }
 
 // openSocket takes the socket at path. One that is left over from a process that has
@@ -242,16 +260,35 @@ func (s *Service) URL() string {
 	if s.listener == nil {
 		return ""
 	}
+	return s.urlOf(s.settings.Listen, s.listener)
+}
+
+func (s *Service) urlOf(listen string, l net.Listener) string {
 	scheme := "http"
 	if s.settings.Cert != "" {
 		scheme = "https"
 	}
-	host, _, _ := net.SplitHostPort(s.settings.Listen)
-	_, port, _ := net.SplitHostPort(s.listener.Addr().String())
+	host, _, _ := net.SplitHostPort(listen)
+	_, port, _ := net.SplitHostPort(l.Addr().String())
 	if host == "" {
 		host = "localhost"
 	}
 	return scheme + "://" + net.JoinHostPort(host, port)
+}
+
+// ConsoleURL returns the address of the console, if it has an origin of its own; "" if not.
+func (s *Service) ConsoleURL() string {
+	at := ""
+	switch {
+	case s.console != nil:
+		at = s.urlOf(s.apart.listen, s.console)
+	case s.apart.name != "":
+		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
+		at = s.urlOf(net.JoinHostPort(s.apart.name, port), s.listener)
+	default:
+		return ""
+	}
+	return at + s.policy.Book().Prefix + "/console/"
 }
 
 // origins are the origins of the site, as a request reached it and as the settings say.
@@ -311,13 +348,21 @@ func (s *Service) build() {
 	administration := api.API{Register: s.register, Policy: s.policy, Status: s.Status, Now: time.Now, Log: s.settings.Log, Remarks: s.settings.Front.Remarks}
 	bySession, bySocket := administration, administration
 	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
-	bySession.ProofAge = func(r *http.Request) time.Duration { return guard.TurnOf(r).Visitor.ProofAge }
+	marker := api.NewMarker()
+	front.Mark = func(account string) string { return marker.Mark(account, time.Now()) }
+	bySession.ProofAge = func(r *http.Request) time.Duration {
+		v := &guard.TurnOf(r).Visitor
+		if s.apart.here(r) { // where there are no pages but these
+			return v.ProofAge
+		}
+		return marker.Age(r.Header.Get(api.ProofField), v.Account, time.Now())
+	}
 	bySession.Origins = s.origins
 	bySocket.Actor = func(*http.Request) string { return "command line" }
 
 	own := chi.NewRouter()
 	own.Use(middleware.GetHead)
-	own.NotFound(front.Missing)
+	own.NotFound(s.apart.orConsole(front.Missing))
 	prefix := s.policy.Book().Prefix
 	own.Route(prefix, func(r chi.Router) {
 		front.Routes(r)
@@ -327,8 +372,16 @@ func (s *Service) build() {
 			w.Header().Set("Content-Type", "application/schema+json")
 			w.Write(policy.Schema())
 		})
-		r.Route("/api/v1", bySession.Routes)
-		consoleRoutes(r)
+		r.Group(func(r chi.Router) {
+			r.Use(s.apart.onlyHere(front.Missing))
+			r.Route("/api/v1", bySession.Routes)
+			consoleRoutes(r, func(v *policy.Visitor) string {
+				if v.ProofAge > api.ProofLasts {
+					return ""
+				}
+				return marker.Mark(v.Account, time.Now().Add(-v.ProofAge))
+			})
+		})
 	})
 	crossOrigin := http.NewCrossOriginProtection()
 	crossOrigin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -384,6 +437,7 @@ func (s *Service) build() {
 		Own:    crossOrigin.Handler(own),
 		Turned: front.Turned,
 		Front:  s.settings.Front,
+		Apart:  s.apart.here,
 
 		BodyIdle: s.settings.BodyIdle,
 		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
@@ -440,22 +494,36 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer cancel()
 	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
 	var servers []*http.Server
-	failed := make(chan error, 5)
+	failed := make(chan error, 7)
 	serve := func(server *http.Server, l net.Listener) {
 		servers = append(servers, server)
 		go func() { failed <- server.Serve(l) }()
 	}
 	most := s.connections()
 	bound := throttle.NewBound(most, most/shareOfNetwork)
-	front := boundListener{s.listener, bound, s.settings.Front}
-	if s.cert != nil {
+	serveSite := func(l net.Listener, mark func(context.Context) context.Context) {
+		server := func() *http.Server {
+			made := siteServer(s.handler, log)
+			if mark != nil {
+				connected := made.ConnContext
+				made.ConnContext = func(ctx context.Context, c net.Conn) context.Context { return mark(connected(ctx, c)) }
+			}
+			return made
+		}
+		front := boundListener{l, bound, s.settings.Front}
+		if s.cert == nil {
+			serve(server(), headedListener{front})
+			return
+		}
 		one, two := byProtocol(front, s.cert.config(), s.settings.Log)
-		second := siteServer(s.handler, log)
+		second := server()
 		second.TLSConfig = s.cert.config()
-		serve(siteServer(s.handler, log), one)
+		serve(server(), one)
 		serve(second, two)
-	} else {
-		serve(siteServer(s.handler, log), headedListener{front})
+	}
+	serveSite(s.listener, nil)
+	if s.console != nil {
+		serveSite(s.console, markApart)
 	}
 	if s.plain != nil {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
@@ -506,6 +574,9 @@ func (s *Service) Close() error {
 	if s.plain != nil {
 		s.plain.Close()
 	}
+	if s.console != nil {
+		s.console.Close()
+	}
 	if s.socket != nil {
 		s.socket.Close()
 	}
@@ -521,7 +592,10 @@ func (s *Service) Close() error {
 
 // consoleRoutes serves the console. Its page is the same at every address below; the
 // rest are files that carry their hash in their name.
-func consoleRoutes(r chi.Router) {
+//
+// To whom has typed the password of late the page brings a mark that shows it, made by mark; only
+// to somebody who goes to it with a browser, not to a script of another page that reads it.
+func consoleRoutes(r chi.Router, mark func(v *policy.Visitor) string) {
 	files := console.Files()
 	index, err := fs.ReadFile(files, "index.html")
 	r.Get("/console", func(w http.ResponseWriter, r *http.Request) {
@@ -548,6 +622,13 @@ func consoleRoutes(r chi.Router) {
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; font-src 'self'; img-src 'self' data:; connect-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'self'")
-		fmt.Fprint(w, strings.Replace(string(index), "<head>", `<head><base href="`+base+`"><meta name="style-nonce" content="`+nonce+`">`, 1))
+		h.Set("Cross-Origin-Opener-Policy", "same-origin") // nobody who opened it in a window can look into it
+		head := `<head><base href="` + base + `"><meta name="style-nonce" content="` + nonce + `">`
+		if r.Header.Get("Sec-Fetch-Mode") == "navigate" && r.Header.Get("Sec-Fetch-Dest") == "document" {
+			if proof := mark(&guard.TurnOf(r).Visitor); proof != "" {
+				head += `<meta name="proof" content="` + proof + `">`
+			}
+		}
+		fmt.Fprint(w, strings.Replace(string(index), "<head>", head, 1))
 	})
 }

@@ -251,8 +251,14 @@ export function onProofNeeded(ask: typeof askPassword) {
   askPassword = ask;
 }
 
-// What hands out access for good asks for the password, if it was not typed of late; then the
-// request is sent again.
+// That the password was typed, as this page alone can show: it came with the page, or with the answer
+// to the password.
+const proofMark = document.querySelector<HTMLMetaElement>('meta[name="proof"]');
+let proof = proofMark?.content ?? "";
+proofMark?.remove();
+
+// What changes something asks for the password, if it was not typed of late; then the request is sent
+// again.
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   for (let problem = ""; ; ) {
     try {
@@ -266,7 +272,9 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
         headers: { Accept: "application/json", "Content-Type": "application/json" },
         body: JSON.stringify({ password }),
       });
-      problem = proven.ok ? "" : ((await proven.json().catch(() => ({}))).detail ?? "That did not work. Please try again.");
+      const said = await proven.json().catch(() => ({}));
+      proof = said.proof ?? proof;
+      problem = proven.ok ? "" : (said.detail ?? "That did not work. Please try again.");
     }
   }
 }
@@ -276,7 +284,7 @@ async function send<T>(method: string, path: string, body?: unknown): Promise<T>
   try {
     answer = await fetch(new URL(path, root), {
       method,
-      headers: { Accept: "application/json", "X-Requested-With": "console", ...(body === undefined ? {} : { "Content-Type": "application/json" }) },
+      headers: { Accept: "application/json", "X-Requested-With": "console", ...(proof ? { "Ostiarius-Proof": proof } : {}), ...(body === undefined ? {} : { "Content-Type": "application/json" }) },
       body: body === undefined ? undefined : JSON.stringify(body),
     });
   } catch {

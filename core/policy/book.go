@@ -65,6 +65,9 @@ type Source struct {
 	// Fields are the header fields that the server gets although they are usually not handed on,
 	// see package fields.
 	Fields []string
+	// ServiceWorker says that scripts of this source may be service workers also of Ostiarius's own
+	// pages.
+	ServiceWorker bool
 	Position
 }
 

@@ -317,11 +317,14 @@ func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
 		var proxied ast.Node // what only goes with a proxied server
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields"}) {
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
 				proxied = f.value
+				continue
+			case "service-worker":
+				s.ServiceWorker = p.boolean(f.value, f.name)
 				continue
 			case "timeout":
 				s.Timeout, _ = p.duration(f.value, f.name)
@@ -427,7 +430,7 @@ const (
 var (
 	headerName  = regexp.MustCompile(headerNamePattern)
 	headerValue = regexp.MustCompile(headerValuePattern)
-	ownHeaders  = []string{"Set-Cookie", "Cache-Control", "Vary", "Location", "Www-Authenticate", "Content-Length", "Transfer-Encoding", "Connection", "Content-Type", "Upgrade", "Trailer"}
+	ownHeaders  = []string{"Set-Cookie", "Cache-Control", "Vary", "Location", "Www-Authenticate", "Content-Length", "Transfer-Encoding", "Connection", "Content-Type", "Upgrade", "Trailer", "Service-Worker-Allowed"}
 )
 
 // canonicalHeader writes the name of a field as it is usually written: Referrer-Policy.

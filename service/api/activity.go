@@ -128,6 +128,9 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	if a.Remarks != nil {
 		all = append(all, a.Remarks()...)
 	}
+	for _, path := range a.Policy.RefusedWorkers() {
+		say("A service worker was asked for at %s that could have answered for the sign-in pages, as any page at / could always imitate them. It was not handed out, and ends in browsers that have it. If it is yours, see service-worker in the documentation.", path)
+	}
 	for _, h := range a.Policy.Upstreams() {
 		if h.InARow > 0 {
 			say("The server behind at %s did not answer %s in a row, the last time at %s.", h.Address, count(h.InARow, "time"), h.Failed.Format("15:04:05"))

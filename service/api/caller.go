@@ -9,16 +9,17 @@ import (
 	"time"
 
 	"ostiarius/client"
-	"ostiarius/core/policy"
 )
 
 // A page of the site could send requests here while a steward looks at it, with the steward's
 // cookie. So a change must come as no form and no simple request of another site can be sent
 // (application/json, and a field of its own), from the console's own origin where a browser says
-// which that is; and what would hand out access for good asks for the password again.
+// which that is; and it asks for a password that was typed of late, for the page from which it comes.
 
-// ProofLasts is how old the proof of the password may be for what hands out access for good:
-// passwords, stewards, the policy, hashes.
+// ProofField is the field in which a page of the console brings its mark, see Marker.
+const ProofField = "Ostiarius-Proof"
+
+// ProofLasts is how old the proof of the password may be for what changes something.
 const ProofLasts = 15 * time.Minute
 
 // onlyMeant refuses changes that a page of another origin, or a form, could have sent.
@@ -60,25 +61,13 @@ func (a *API) fromHere(r *http.Request) bool {
 	return slices.ContainsFunc(a.Origins(r), func(own string) bool { return strings.EqualFold(own, from.Scheme+"://"+from.Host) })
 }
 
-// fresh asks for a recent proof of the password before what hands out access for good.
-func (a *API) fresh(next http.HandlerFunc) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		if a.isFresh(w, r) {
-			next(w, r)
+// fresh asks for a recent proof of the password before what changes something, or gives out hashes.
+func (a *API) fresh(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if a.ProofAge != nil && a.ProofAge(r) > ProofLasts {
+			a.answerProblem(w, client.Problem{Status: http.StatusForbidden, Code: "proof-needed", Detail: "This asks for your password again, since it was not typed in this page in the last 15 minutes."})
+			return
 		}
-	}
-}
-
-// isFresh reports whether the password was typed of late, and answers if it was not.
-func (a *API) isFresh(w http.ResponseWriter, r *http.Request) bool {
-	if a.ProofAge == nil || a.ProofAge(r) <= ProofLasts {
-		return true
-	}
-	a.answerProblem(w, client.Problem{Status: http.StatusForbidden, Code: "proof-needed", Detail: "This asks for your password again, since it was not typed in the last 15 minutes."})
-	return false
-}
-
-// makesSteward reports whether one of some roles lets administer Ostiarius.
-func (a *API) makesSteward(roles ...string) bool {
-	return slices.ContainsFunc(roles, func(role string) bool { return a.Policy.Book().Satisfies(role, policy.Steward) })
+		next.ServeHTTP(w, r)
+	})
 }

@@ -41,6 +41,9 @@ type Guard struct {
 	Note func(r *http.Request, t *Turn, outcome policy.Outcome) (reference string)
 	// Own answers the admitted requests for Ostiarius's own pages, below the prefix.
 	Own http.Handler
+	// Apart reports whether a request came to an origin where the site is not, so that Own answers for
+	// everything; nil for none.
+	Apart func(*http.Request) bool
 	// Turned answers the requests that are not admitted: with the answer's status, and
 	// what the client can use to understand it.
 	Turned func(w http.ResponseWriter, r *http.Request, t *TurnedAway)
@@ -208,6 +211,10 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if book.Rules.FoldCase {
 			inner.URL = &url.URL{Path: unfolded(path), RawQuery: query, ForceQuery: r.URL.ForceQuery}
 		}
+		g.Own.ServeHTTP(w, inner)
+		return
+	}
+	if g.Apart != nil && g.Apart(inner) {
 		g.Own.ServeHTTP(w, inner)
 		return
 	}

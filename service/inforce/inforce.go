@@ -38,6 +38,7 @@ type Policy struct {
 	version  atomic.Int64                     // in force
 	applying sync.Mutex                       // held while a version comes into force
 	text     []byte                           // of the version in force; by applying
+	workers  source.Workers                   // that were refused
 }
 
 // Options are what a Policy needs. All must be set.
@@ -72,7 +73,7 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 	p := &Policy{
 		file: o.File, store: o.Store, missing: o.Missing, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep,
 	}
-	p.proxying.PolicyFile, p.proxying.Log = o.File, o.Log
+	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers = o.File, o.Log, &p.workers
 	if err := p.mend(); err != nil {
 		return nil, err
 	}
@@ -136,6 +137,9 @@ func (p *Policy) Upstreams() []source.Health {
 	return all
 }
 
+// RefusedWorkers returns the paths of some scripts of service workers that were refused.
+func (p *Policy) RefusedWorkers() []string { return p.workers.Paths() }
+
 // Version returns the number of the version in force.
 func (p *Policy) Version() int64 { return p.version.Load() }
 
@@ -176,7 +180,7 @@ func (p *Policy) Here() []policy.Finding { return p.here(p.Book()) }
 
 // furnish opens the sources behind a Book.
 func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
-	site := &site{book: book, handlers: map[*policy.Source]http.Handler{}, missing: p.missing}
+	site := &site{book: book, handlers: map[*policy.Source]http.Handler{}, missing: p.missing, workers: &p.workers}
 	for i := range book.Sources {
 		entry := &book.Sources[i]
 		var handler http.Handler
@@ -204,12 +208,16 @@ type site struct {
 	handlers map[*policy.Source]http.Handler
 	missing  http.Handler
 	proxies  []*source.Proxy
+	workers  *source.Workers
 }
 
 func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	entry := s.book.SourceOf(t.Place)
 	if handler := s.handlers[entry]; handler != nil {
+		if s.workers.Refuse(w, r, entry) {
+			return
+		}
 		if entry.Proxy == "" { // a server behind may say otherwise; it is asked first
 			t.SetHeaders(w.Header())
 		}

@@ -30,6 +30,9 @@ type Pages struct {
 	Register *people.Register
 	Front    *guard.Front
 	Log      *slog.Logger
+	// Mark makes the mark of a page for which the password of an account was typed just now; nil if
+	// there are no such pages.
+	Mark func(account string) string
 }
 
 //go:embed templates/*.html

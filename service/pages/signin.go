@@ -255,7 +255,11 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 		v.Next = t.Book.AfterSignIn(&t.Visitor)
 	}
 	if s.json {
-		writeJSON(w, http.StatusOK, "application/json", map[string]any{"next": v.Next})
+		said := map[string]any{"next": v.Next}
+		if p.Mark != nil {
+			said["proof"] = p.Mark(t.Visitor.Account)
+		}
+		writeJSON(w, http.StatusOK, "application/json", said)
 		return
 	}
 	redirect(w, v.Next)

@@ -18,7 +18,7 @@ const maxChecked = 50_000
 // service's own or lead to it. Relative directories are relative to the directory of the policy
 // file.
 func Check(book *policy.Book, policyFile string, own Own) []policy.Finding {
-	findings := own.check(book, policyFile)
+	findings := append(own.check(book, policyFile), sharing(book, policyFile, own)...)
 	for _, s := range book.Sources {
 		if s.Files == "" {
 			continue

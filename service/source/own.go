@@ -20,6 +20,8 @@ type Own struct {
 	Paths   []string          // files and directories, such as the data directory; the policy file is always among them
 	Socket  string            // of the administration
 	Listens func() []net.Addr // the addresses of the service; nil for none
+	// ConsoleApart says that the console has an origin of its own, where no source is.
+	ConsoleApart bool
 }
 
 // errLoop says that a server behind is this service.

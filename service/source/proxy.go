@@ -43,8 +43,9 @@ type ProxyOptions struct {
 	Log        *slog.Logger
 	// Still reports whether the visitor of a request under way would be admitted now; used says
 	// that the client has sent something since it was last asked.
-	Still  func(ctx context.Context, used bool) bool
-	Itself Own // where no server behind may be
+	Still   func(ctx context.Context, used bool) bool
+	Itself  Own      // where no server behind may be
+	Workers *Workers // that were refused
 	// RefuseOdd says that a request with a field whose name has other characters than letters,
 	// digits and "-" is refused. Otherwise such fields are left out.
 	RefuseOdd bool
@@ -117,6 +118,7 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 				t.SetHeaders(resp.Header)
 			}
 			setNoCookies(resp.Header, o.Own)
+			o.Workers.allow(resp, t, &p.source)
 			answers.rewrite(resp.Header, resp.Request)
 			endWithAdmission(resp, o.Still)
 			return nil

@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { onProofNeeded } from "../api";
 import { field, plain, primary } from "./controls";
 
-// Asks for the password again before what hands out access for good. What was being done goes on
+// Asks for the password again before what changes something. What was being done goes on
 // afterwards; nothing that was typed is lost.
 export function ProofDialog() {
   const [asked, setAsked] = useState<{ problem: string; answer: (password: string) => void }>();
@@ -20,7 +20,7 @@ export function ProofDialog() {
       <div className="fixed inset-0 flex items-center justify-center p-4">
         <DialogPanel className="w-full max-w-md rounded border border-line bg-sheet p-6">
           <DialogTitle className="text-lg font-bold">Is it still you?</DialogTitle>
-          <p className="mt-2">This hands out access, so please type your password again. It is asked for if you have not typed it in the last 15 minutes.</p>
+          <p className="mt-2">Please type your password again. It is asked for before a change, if you have not typed it in this page in the last 15 minutes.</p>
           <form
             className="mt-4 flex flex-col gap-3"
             onSubmit={(e) => {
