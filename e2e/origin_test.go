@@ -103,6 +103,16 @@ func TestServiceWorkersDoNotAnswerForOwnPages(t *testing.T) {
 			eventually(t, func() bool { return workers(ctx, t) == 0 })
 		}
 	}
+	// Who is turned away is told the same: a worker must end also when its owner has signed out.
+	write(t, dir, "draft.yaml", strings.Replace(policy(false), "doors: [", "doors: [{path: /closed/**, admit: nobody}, {path: /asks.js, admit: signed-in}, ", 1))
+	if code, _, errOut := run(t, "", "apply", filepath.Join(dir, "draft.yaml"), "--data", s.Data); code != 0 {
+		t.Fatal(errOut)
+	}
+	for path, ends := range map[string]bool{"/asks.js": true, "/nothing.js": true, "/closed/x.js": false, "/app/narrow.js": false, "/door/me": false} {
+		if a := newPerson(t, s.URL).get(path, "Service-Worker", "script"); strings.Contains(a.body, "unregister") != ends {
+			t.Errorf("%s: %d %s", path, a.status, a.body)
+		}
+	}
 	// One for the application's own pages is its own affair.
 	ctx := tab(t)
 	do(ctx, t, chromedp.Navigate(s.URL+"/app/"))

@@ -434,10 +434,14 @@ func (s *Service) build() {
 			}
 			return s.register.Note(outcome, t.Door, t.Place, &t.Visitor)
 		},
-		Own:    crossOrigin.Handler(own),
-		Turned: front.Turned,
-		Front:  s.settings.Front,
-		Apart:  s.apart.here,
+		Own: crossOrigin.Handler(own),
+		Turned: func(w http.ResponseWriter, r *http.Request, away *guard.TurnedAway) {
+			if !s.policy.RefuseWorker(w, r, away.Turn) {
+				front.Turned(w, r, away)
+			}
+		},
+		Front: s.settings.Front,
+		Apart: s.apart.here,
 
 		BodyIdle: s.settings.BodyIdle,
 		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
@@ -500,8 +504,9 @@ func (s *Service) Serve(ctx context.Context) error {
 		go func() { failed <- server.Serve(l) }()
 	}
 	most := s.connections()
-	bound := throttle.NewBound(most, most/shareOfNetwork)
-	serveSite := func(l net.Listener, mark func(context.Context) context.Context) {
+	room := func() *throttle.Bound { return throttle.NewBound(most, most/shareOfNetwork) }
+	bound := room()
+	serveSite := func(l net.Listener, bound *throttle.Bound, mark func(context.Context) context.Context) {
 		server := func() *http.Server {
 			made := siteServer(s.handler, log)
 			if mark != nil {
@@ -521,9 +526,9 @@ func (s *Service) Serve(ctx context.Context) error {
 		serve(server(), one)
 		serve(second, two)
 	}
-	serveSite(s.listener, nil)
+	serveSite(s.listener, bound, nil)
 	if s.console != nil {
-		serveSite(s.console, markApart)
+		serveSite(s.console, room(), markApart) // whatever becomes of the site
 	}
 	if s.plain != nil {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())

@@ -86,7 +86,7 @@ func (a *API) applied(w http.ResponseWriter, v store.Version, err error, before 
 	var opens *inforce.Opens
 	var edited *inforce.Edited
 	switch {
-	case errors.As(err, &edited):
+	case errors.As(err, &edited), errors.Is(err, inforce.ErrBeingWritten):
 		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Code: "file-edited", Detail: err.Error() + "."})
 	case errors.As(err, &opens):
 		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Detail: err.Error(), Opened: opens.Differences})

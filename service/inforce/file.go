@@ -91,12 +91,16 @@ func (p *Policy) edited(now, next []byte) error {
 // A file that cannot be replaced, such as one that is mounted by itself, is written in place, with
 // a copy of the text before kept until it is whole.
 func (p *Policy) replace(text []byte, over bool) (before []byte, err error) {
-	before, err = ReadFile(p.file)
+	var eye lookout
+	defer eye.close()
+	before, by, _, err := p.readWith(&eye)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		before = nil
 	case err != nil:
 		return nil, err
+	case by == under && !over:
+		return nil, ErrBeingWritten // an editor that goes on would write into a file that has no name any more
 	case !over:
 		if err := p.edited(before, text); err != nil {
 			return nil, err
@@ -123,7 +127,7 @@ func (p *Policy) replace(text []byte, over bool) (before []byte, err error) {
 	switch {
 	case err == nil:
 		return before, nil
-	case errors.Is(err, errChanged):
+	case errors.Is(err, ErrBeingWritten):
 		now, _ := ReadFile(p.file)
 		if errors.As(p.edited(now, text), &edited) {
 			return nil, edited
@@ -156,12 +160,13 @@ func write(path string, text []byte, like fs.FileInfo) error {
 	return errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
 }
 
-// errChanged says that the file was changed between the last look at it and its replacement.
-var errChanged = errors.New("the policy file was changed just now; try again")
+// ErrBeingWritten says that somebody writes the file just now, or has between the last look at it and its
+// replacement.
+var ErrBeingWritten = errors.New("another program writes the policy file just now; nothing was changed. Try again when it is done")
 
 func (p *Policy) writeInPlace(path string, text, before []byte) error {
 	if now, err := ReadFile(path); err != nil || !bytes.Equal(now, before) {
-		return errors.Join(err, errChanged)
+		return errors.Join(err, ErrBeingWritten)
 	}
 	if err := write(p.copy, before, nil); err != nil {
 		return fmt.Errorf("no copy of it can be kept: %w", err)

@@ -448,11 +448,20 @@ func TestApplyAndEdit(t *testing.T) {
 	if err != nil || len(left) > 0 {
 		t.Errorf("%v are left, %v", left, err)
 	}
+	// Who has it open would go on to write where nobody looks.
+	f, err := os.OpenFile(o.File, os.O_WRONLY|os.O_APPEND, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.Apply(t.Context(), "test", Draft{Text: []byte(open)}); !errors.Is(err, ErrBeingWritten) {
+		t.Errorf("while somebody writes: %v", err)
+	}
+	f.Close()
 	// Between the last look and the change.
 	if err := write(o.File+".new", []byte(open), nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := exchange(o.File+".new", o.File, []byte("something else")); !errors.Is(err, errChanged) {
+	if err := exchange(o.File+".new", o.File, []byte("something else")); !errors.Is(err, ErrBeingWritten) {
 		t.Errorf("%v", err)
 	}
 	if text, _ := os.ReadFile(o.File); string(text) != closed {

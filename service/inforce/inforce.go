@@ -137,6 +137,12 @@ func (p *Policy) Upstreams() []source.Health {
 	return all
 }
 
+// RefuseWorker answers a request for the script of a service worker that could answer for own pages,
+// for whomever, and reports whether it did.
+func (p *Policy) RefuseWorker(w http.ResponseWriter, r *http.Request, t *guard.Turn) bool {
+	return p.workers.Refuse(w, r, t)
+}
+
 // RefusedWorkers returns the paths of some scripts of service workers that were refused.
 func (p *Policy) RefusedWorkers() []string { return p.workers.Paths() }
 
@@ -213,11 +219,11 @@ type site struct {
 
 func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
+	if s.workers.Refuse(w, r, t) {
+		return
+	}
 	entry := s.book.SourceOf(t.Place)
 	if handler := s.handlers[entry]; handler != nil {
-		if s.workers.Refuse(w, r, entry) {
-			return
-		}
 		if entry.Proxy == "" { // a server behind may say otherwise; it is asked first
 			t.SetHeaders(w.Header())
 		}
@@ -272,7 +278,7 @@ type Draft struct {
 
 // Apply brings a text into force, if it is free of errors: the file is replaced whole, the
 // version recorded, and the next request judged by it. The error is *Unfit, *Opens, *Edited,
-// ErrOvertaken, or says that something failed; then nothing has changed.
+// ErrBeingWritten, ErrOvertaken, or says that something failed; then nothing has changed.
 func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Version, error) {
 	p.applying.Lock()
 	defer p.applying.Unlock()
@@ -295,7 +301,7 @@ func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Ve
 	}
 	before, err := p.replace(text, draft.Over)
 	var edited *Edited
-	if errors.As(err, &edited) || errors.Is(err, errChanged) {
+	if errors.As(err, &edited) || errors.Is(err, ErrBeingWritten) {
 		return store.Version{}, err
 	}
 	if err != nil {

@@ -26,7 +26,7 @@ func exchange(next, path string, before []byte) error {
 		return err
 	}
 	if was, err := ReadFile(next); err != nil || !bytes.Equal(was, before) {
-		return errors.Join(errChanged, unix.Renameat2(unix.AT_FDCWD, next, unix.AT_FDCWD, path, unix.RENAME_EXCHANGE))
+		return errors.Join(ErrBeingWritten, unix.Renameat2(unix.AT_FDCWD, next, unix.AT_FDCWD, path, unix.RENAME_EXCHANGE))
 	}
 	return os.Remove(next)
 }

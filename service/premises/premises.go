@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 )
 
 // Premises are a data directory that is held by this process.
@@ -24,9 +25,9 @@ func (p *Premises) Leave() {
 // lockName is the file by which a service holds its directory.
 const lockName = "lock"
 
-// Take makes a data directory, if there is none, and holds it: one service at a time. What others
-// may read or write, but is this user's, is made private, which is logged. The error says what of it
-// is somebody else's, or that another service holds it.
+// Take makes a data directory, if there is none, and holds it: one service at a time. What of the
+// records others may read or write, but is this user's, is made private, which is logged. The error
+// says what of it is somebody else's, or that another service holds it.
 func Take(dir string, log *slog.Logger) (*Premises, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("the data directory cannot be made: %w", err)
@@ -42,6 +43,9 @@ func Take(dir string, log *slog.Logger) (*Premises, error) {
 		return nil, fmt.Errorf("the data directory cannot be read: %w", err)
 	}
 	for _, e := range entries {
+		if !isOwn(e.Name()) {
+			continue
+		}
 		path := filepath.Join(dir, e.Name())
 		if err := ours(path); err != nil {
 			return nil, err
@@ -60,6 +64,11 @@ func Take(dir string, log *slog.Logger) (*Premises, error) {
 		return nil, fmt.Errorf("the data directory %s cannot be held: %w", dir, err)
 	}
 	return &Premises{lock}, nil
+}
+
+// isOwn reports whether a name in the directory is one that the service gives, or its database does.
+func isOwn(name string) bool {
+	return strings.HasPrefix(name, "ostiarius.") || strings.HasPrefix(name, "policy.") || name == lockName
 }
 
 // Check reports whether a directory is this user's own and stands where nobody else can put another

@@ -66,17 +66,18 @@ func (w *Workers) Paths() []string {
 	return slices.Clone(w.paths)
 }
 
-// Refuse answers a request for a script whose worker would cover own pages, of a source that may not
-// have such, and reports whether it did. Every other request is left alone.
-func (w *Workers) Refuse(to http.ResponseWriter, r *http.Request, s *policy.Source) bool {
-	if s.ServiceWorker || !asksForWorker(r) {
+// Refuse answers a request for a script whose worker would cover own pages, unless its source may
+// have such, and reports whether it did. Every other request is left alone. It does not matter who
+// asks, nor whether there is such a script: a worker from earlier times must end.
+func (w *Workers) Refuse(to http.ResponseWriter, r *http.Request, t *guard.Turn) bool {
+	if !asksForWorker(r) || t.Place.Path == "" {
 		return false
 	}
-	scope, _ := path.Split(r.URL.Path)
-	if !covers(scope, guard.TurnOf(r).Book.Prefix) {
+	scope, _ := path.Split(t.Place.Path)
+	if s := t.Book.SourceOf(t.Place); s != nil && s.ServiceWorker || t.Book.IsOwn(t.Place) || !covers(scope, t.Book.Prefix) {
 		return false
 	}
-	w.note(r.URL.Path)
+	w.note(t.Place.Path)
 	sayFarewell(to.Header(), scope)
 	io.WriteString(to, farewell)
 	return true
