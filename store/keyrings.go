@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -52,25 +53,22 @@ func (s *Store) Entry(ctx context.Context, ring, name string) (*keyring.Entry, e
 	return r.entry(), nil
 }
 
-// AddEntries adds entries, all or none; with replace, those that there are get the new
-// hash. The error is ErrTaken if one of them is there already.
+// AddEntries adds entries, all or none; with replace, those that there are get the new hash, and
+// nothing else of them changes but that the hash before counts no longer. The error is ErrTaken if
+// one of them is there already.
 func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bool, e Event) error {
 	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
 		for _, n := range all {
-			var taken int
-			if err := tx.GetContext(ctx, &taken, `SELECT COUNT(*) FROM keyring_entries WHERE keyring = ? AND name = ?`, n.Keyring, n.Name); err != nil {
+			err := one(tx.ExecContext(ctx, `UPDATE keyring_entries SET hash = ?, old_hash = '', old_until = 0 WHERE keyring = ? AND name = ?`, n.Hash, n.Keyring, n.Name))
+			switch {
+			case err == nil && !replace:
+				return ErrTaken // and nothing of this is written
+			case err == nil:
+				continue
+			case !errors.Is(err, ErrNone):
 				return err
 			}
-			switch {
-			case taken > 0 && !replace:
-				return ErrTaken
-			case taken > 0:
-				if err := putEntry(ctx, tx, n); err != nil {
-					return err
-				}
-				continue
-			}
-			_, err := tx.ExecContext(ctx, `INSERT INTO keyring_entries (`+entryColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			_, err = tx.ExecContext(ctx, `INSERT INTO keyring_entries (`+entryColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 				n.Keyring, n.Name, n.Hash, n.Note, n.Disabled, millis(n.MadeAt), n.MadeBy, millis(n.UsedAt), millis(n.Until), n.OldHash, millis(n.OldUntil))
 			if err != nil {
 				return err
@@ -80,15 +78,26 @@ func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bo
 	})
 }
 
-func putEntry(ctx context.Context, tx *sqlx.Tx, n *keyring.Entry) error {
-	return one(tx.ExecContext(ctx, `UPDATE keyring_entries SET hash = ?, note = ?, disabled = ?, until_at = ?, old_hash = ?, old_until = ? WHERE keyring = ? AND name = ?`,
-		n.Hash, n.Note, n.Disabled, millis(n.Until), n.OldHash, millis(n.OldUntil), n.Keyring, n.Name))
+// RotateEntry gives an entry another hash. The one before counts until a time; zero is not at all.
+// The error is ErrNone if there is no such entry.
+func (s *Store) RotateEntry(ctx context.Context, ring, name, hash string, old time.Time, e Event) error {
+	before := `''`
+	if !old.IsZero() {
+		before = "hash"
+	}
+	return s.changeEntry(ctx, e, `UPDATE keyring_entries SET old_hash = `+before+`, old_until = ?, hash = ? WHERE keyring = ? AND name = ?`, millis(old), hash, ring, name)
 }
 
-// PutEntry writes what an entry has become. The error is ErrNone if it is gone.
-func (s *Store) PutEntry(ctx context.Context, n *keyring.Entry, e Event) error {
+// SwitchEntry disables or enables an entry. The error is ErrNone if there is no such entry.
+func (s *Store) SwitchEntry(ctx context.Context, ring, name string, disabled bool, e Event) error {
+	return s.changeEntry(ctx, e, `UPDATE keyring_entries SET disabled = ? WHERE keyring = ? AND name = ?`, disabled, ring, name)
+}
+
+// changeEntry changes columns of one entry. What others change at the same time in other columns
+// stays changed.
+func (s *Store) changeEntry(ctx context.Context, e Event, update string, args ...any) error {
 	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := putEntry(ctx, tx, n); err != nil {
+		if err := one(tx.ExecContext(ctx, update, args...)); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)

@@ -72,9 +72,9 @@ func (r *Register) AddEntry(ctx context.Context, actor, ring string, n NewEntry)
 	if err := r.checkRing(ring, false); err != nil {
 		return nil, err
 	}
-	name, err := htpasswd.Name(n.Name)
+	name, err := entryName(n.Name)
 	if err != nil {
-		return nil, invalid("%q: %v", n.Name, err)
+		return nil, err
 	}
 	if err := r.checkEntry(n.Password, name, n.Note, n.Until); err != nil {
 		return nil, err
@@ -84,9 +84,7 @@ func (r *Register) AddEntry(ctx context.Context, actor, ring string, n NewEntry)
 		return nil, err
 	}
 	e := &Entry{Keyring: ring, Name: name, Hash: hash, Note: n.Note, MadeAt: r.now(), MadeBy: actor, Until: n.Until}
-	err = r.store.AddEntries(ctx, []*Entry{e}, false, r.ringEvent("credentials added", ring, name, actor, ""))
-	r.basic.clear()
-	return e, entryMistake(ring, name, err)
+	return e, r.entryChanged(ring, name, r.store.AddEntries(ctx, []*Entry{e}, false, r.ringEvent("credentials added", ring, name, actor, "")))
 }
 
 func (r *Register) checkEntry(password, name, note string, until time.Time) error {
@@ -107,18 +105,8 @@ func (r *Register) ringEvent(kind, ring, name, actor, detail string) store.Event
 	return store.Event{At: r.now(), Kind: kind, Account: name, Actor: actor, Detail: what}
 }
 
-// changeEntry changes an entry; what was verified before counts no longer.
-func (r *Register) changeEntry(ctx context.Context, actor, ring, name, detail string, change func(*Entry) error) error {
-	name, err := htpasswd.Name(name)
-	if err != nil {
-		return invalid("%q: %v", name, err)
-	}
-	e, err := r.store.Entry(ctx, ring, name)
-	if err == nil {
-		if err = change(e); err == nil {
-			err = r.store.PutEntry(ctx, e, r.ringEvent("credentials changed", ring, name, actor, detail))
-		}
-	}
+// entryChanged tidies up after a change of an entry: what was verified before counts no longer.
+func (r *Register) entryChanged(ring, name string, err error) error {
 	r.basic.clear()
 	return entryMistake(ring, name, err)
 }
@@ -129,6 +117,10 @@ func (r *Register) Rotate(ctx context.Context, actor, ring, name, password strin
 	if grace < 0 || grace > 90*24*time.Hour {
 		return invalid("both passwords can count for at most 90 days")
 	}
+	name, err := entryName(name)
+	if err != nil {
+		return err
+	}
 	if err := r.checkEntry(password, name, "", time.Time{}); err != nil {
 		return err
 	}
@@ -136,46 +128,41 @@ func (r *Register) Rotate(ctx context.Context, actor, ring, name, password strin
 	if err != nil {
 		return err
 	}
-	detail := "another password"
+	detail, old := "another password", time.Time{}
 	if grace > 0 {
-		detail += "; the one before counts until " + r.now().Add(grace).UTC().Format(time.RFC3339)
+		old = r.now().Add(grace)
+		detail += "; the one before counts until " + old.UTC().Format(time.RFC3339)
 	}
-	return r.changeEntry(ctx, actor, ring, name, detail, func(e *Entry) error {
-		e.OldHash, e.OldUntil = "", time.Time{}
-		if grace > 0 {
-			e.OldHash, e.OldUntil = e.Hash, r.now().Add(grace)
-		}
-		e.Hash = hash
-		return nil
-	})
+	return r.entryChanged(ring, name, r.store.RotateEntry(ctx, ring, name, hash, old, r.ringEvent("credentials changed", ring, name, actor, detail)))
+}
+
+// entryName reads the name of an entry.
+func entryName(text string) (string, error) {
+	name, err := htpasswd.Name(text)
+	if err != nil {
+		return "", invalid("%q: %v", text, err)
+	}
+	return name, nil
 }
 
 // SwitchEntry disables or enables an entry.
 func (r *Register) SwitchEntry(ctx context.Context, actor, ring, name string, disabled bool) error {
-	name, err := htpasswd.Name(name)
+	name, err := entryName(name)
 	if err != nil {
-		return invalid("%q: %v", name, err)
+		return err
 	}
 	if disabled {
 		return r.end(ctx, ending{ring: ring, name: name, what: "that " + name + " is disabled in the keyring " + ring}, func(ctx context.Context) error {
-			return r.changeEntry(ctx, actor, ring, name, "disabled", func(e *Entry) error {
-				e.Disabled = true
-				return nil
-			})
+			return r.entryChanged(ring, name, r.store.SwitchEntry(ctx, ring, name, true, r.ringEvent("credentials changed", ring, name, actor, "disabled")))
 		})
 	}
 	r.unwritten.revoke(0, ring, name)
-	return r.changeEntry(ctx, actor, ring, name, "enabled", func(e *Entry) error {
-		e.Disabled = false
-		return nil
-	})
+	return r.entryChanged(ring, name, r.store.SwitchEntry(ctx, ring, name, false, r.ringEvent("credentials changed", ring, name, actor, "enabled")))
 }
 
 // RemoveEntry removes a name from a keyring.
 func (r *Register) RemoveEntry(ctx context.Context, actor, ring, name string) error {
-	err := r.store.RemoveEntry(ctx, ring, name, r.ringEvent("credentials removed", ring, name, actor, ""))
-	r.basic.clear()
-	return entryMistake(ring, name, err)
+	return r.entryChanged(ring, name, r.store.RemoveEntry(ctx, ring, name, r.ringEvent("credentials removed", ring, name, actor, "")))
 }
 
 // ImportEntries brings in the lines of an htpasswd file. Lines that cannot be taken are
@@ -212,7 +199,6 @@ func (r *Register) ImportEntries(ctx context.Context, actor, ring string, file [
 			result.Action = "same"
 		case err == nil:
 			result.Action = "change"
-			e.Note, e.Until, e.Disabled = old.Note, old.Until, old.Disabled
 		case !errors.Is(err, store.ErrNone):
 			return nil, err
 		}
