@@ -16,16 +16,18 @@ import (
 // sharing finds the first source that has pages which others than the people who run the site may
 // write, and those that may have service workers for Ostiarius's own pages.
 func sharing(book *policy.Book, policyFile string, own Own) (findings []policy.Finding) {
-	warn := func(s *policy.Source, rule, message string) {
-		findings = append(findings, policy.Finding{
-			Severity: policy.Warning, Rule: rule, Message: message, File: policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files) + len(s.Proxy),
-		})
+	warn := func(s *policy.Source, f policy.Finding) {
+		f.Severity, f.File, f.Line, f.Column, f.Length = policy.Warning, policyFile, s.Line, s.Column, len(s.Files)+len(s.Proxy)
+		findings = append(findings, f)
 	}
 	told := own.ConsoleApart
 	for i := range book.Sources {
 		s := &book.Sources[i]
 		if s.ServiceWorker {
-			warn(s, "worker-covers-pages", fmt.Sprintf("a service worker of the source at %s may answer for Ostiarius's sign-in pages, and be told passwords: it can do what the service itself can", s.Path))
+			warn(s, policy.Finding{
+				Rule:    "worker-covers-pages",
+				Message: fmt.Sprintf("a service worker of the source at %s may answer for Ostiarius's sign-in pages, and be told passwords: it can do what the service itself can", s.Path),
+			})
 		}
 		what := ""
 		switch {
@@ -39,7 +41,10 @@ func sharing(book *policy.Book, policyFile string, own Own) (findings []policy.F
 		}
 		if what != "" {
 			told = true
-			warn(s, "shares-origin", what+" shares its origin with the console, so its pages could act in the name of a steward who visits them; start the service with --console, which gives the console an origin of its own")
+			warn(s, policy.Finding{
+				Rule:    "shares-origin",
+				Message: what + " shares its origin with the console, so its pages could act in the name of a steward who visits them; start the service with --console, which gives the console an origin of its own",
+			})
 		}
 	}
 	return findings
