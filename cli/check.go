@@ -131,7 +131,7 @@ func readFile(file string) ([]byte, error) {
 func writeFindings(w io.Writer, file string, text []byte, findings []policy.Finding) {
 	errors, warnings := 0, 0
 	for _, f := range findings {
-		if f.Severity == policy.Error {
+		if f.Severity == policy.SeverityError {
 			errors++
 		} else {
 			warnings++

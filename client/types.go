@@ -190,14 +190,14 @@ type Upstream struct {
 
 // Today is what happened in the last 24 hours, and what needs attention.
 type Today struct {
-	Hours     []Hour     `json:"hours"` // 24, the present one last
-	Doors     []DoorHits `json:"doors"` // those that turn most people away
-	Refusals  []Event    `json:"refusals"`
-	Sessions  int        `json:"sessions"`
-	People    int        `json:"people"`
-	Attention []string   `json:"attention"`
-	Doorways  int        `json:"doorways"`   // doors in the policy in force
-	Promises  int        `json:"guarantees"` // that hold
+	Hours      []Hour     `json:"hours"` // 24, the present one last
+	Doors      []DoorHits `json:"doors"` // those that turn most people away
+	Refusals   []Event    `json:"refusals"`
+	Sessions   int        `json:"sessions"`
+	People     int        `json:"people"`
+	Attention  []string   `json:"attention"`
+	Doorways   int        `json:"doorways"`   // doors in the policy in force
+	Guarantees int        `json:"guarantees"` // that hold
 }
 
 // Hour is what requests came to in an hour.
@@ -324,7 +324,7 @@ type Checked struct {
 	Changes  []policy.Change  `json:"changes"`
 	Compared Compared         `json:"compared"`
 	// The draft's guarantees and whether they hold; none if the draft cannot be read.
-	Guarantees []prove.Promise `json:"guarantees"`
+	Guarantees []prove.Guarantee `json:"guarantees"`
 }
 
 // MatrixQuery asks for a matrix of the policy in force: its regions, or the files of its

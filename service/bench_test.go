@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"io"
+	"log"
 	"log/slog"
 	"net"
 	"net/http"
@@ -232,7 +233,8 @@ func BenchmarkBasicAndProxy(b *testing.B) {
 	go app.Serve(listener)
 	defer app.Close()
 	plain := httptest.NewServer(&httputil.ReverseProxy{
-		Rewrite: func(r *httputil.ProxyRequest) { r.Out.URL.Scheme, r.Out.URL.Host = "http", "upstream" },
+		ErrorLog: log.New(io.Discard, "", 0), // of clients that have gone
+		Rewrite:  func(r *httputil.ProxyRequest) { r.Out.URL.Scheme, r.Out.URL.Host = "http", "upstream" },
 		Transport: &http.Transport{MaxIdleConnsPerHost: 256, DisableCompression: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
 		}},

@@ -306,14 +306,14 @@ func (s *Service) origins(r *http.Request) []string {
 
 // Status returns the state of the service.
 func (s *Service) Status() client.Status {
-	book := s.policy.Book()
+	house := s.policy.House()
 	var pending *client.Pending
 	if p := s.policy.Pending(); p != nil {
 		pending = &client.Pending{Since: p.Since, Why: p.Why, Stuck: p.Stuck}
 	}
 	return client.Status{
-		Pending: pending, Version: s.settings.Version, Site: book.Site, Started: s.started, URL: s.publicURL(),
-		Policy: s.policy.File(), PolicyVersion: s.policy.Version(), Doors: len(book.Doors), Findings: append([]policy.Finding{}, s.policy.Rejected()...),
+		Pending: pending, Version: s.settings.Version, Site: house.Book.Site, Started: s.started, URL: s.publicURL(),
+		Policy: s.policy.File(), PolicyVersion: house.Version, Doors: len(house.Book.Doors), Findings: append([]policy.Finding{}, s.policy.Rejected()...),
 	}
 }
 

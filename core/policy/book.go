@@ -18,15 +18,15 @@ type Book struct {
 	Site       string // the site's name, for people
 	Prefix     string // where Ostiarius's own pages live, such as /door
 	Rules      place.Rules
-	Roles      []RoleEntry
-	Keyrings   []KeyringEntry
+	Roles      []DeclaredRole
+	Keyrings   []DeclaredKeyring
 	Sources    []Source
 	Doors      []Door // in file order; a door with several paths is several doors
 	Unlisted   Door   // decides the places that no door covers
 	Landings   Landings
 	Sessions   Sessions
 	SessionsOf []RoleSessions
-	Promises   []Guarantee // to be proven by core/prove
+	Guarantees []Guarantee // to be proven by core/prove
 	Headers    []Header    // set on the answers of the site, in order of their names
 
 	satisfies map[string]map[string]bool // role asked for -> roles that satisfy it
@@ -38,15 +38,15 @@ type Book struct {
 // Steward is the built-in role that may administer Ostiarius itself.
 const Steward = "steward"
 
-// A RoleEntry is a role as the policy declares it.
-type RoleEntry struct {
+// A DeclaredRole is a role as the policy declares it.
+type DeclaredRole struct {
 	Name     string
 	Includes []string
 	Position
 }
 
-// A KeyringEntry is a keyring as the policy declares it.
-type KeyringEntry struct {
+// A DeclaredKeyring is a keyring as the policy declares it.
+type DeclaredKeyring struct {
 	Name  string
 	Realm string
 	Position
@@ -373,8 +373,8 @@ func (b *Book) compile() (twins [][2]int) {
 		b.prepare(&b.Doors[i])
 	}
 	b.prepare(&b.Unlisted)
-	for i := range b.Promises {
-		b.prepare(&b.Promises[i].demand)
+	for i := range b.Guarantees {
+		b.prepare(&b.Guarantees[i].demand)
 	}
 	b.matcher, twins = place.NewMatcher(sets(b.Doors))
 
@@ -480,8 +480,8 @@ func (b *Book) Matters(role string) bool {
 			return true
 		}
 	}
-	for i := range b.Promises {
-		if asked(b.Promises[i].Demand()) {
+	for i := range b.Guarantees {
+		if asked(b.Guarantees[i].Demand()) {
 			return true
 		}
 	}

@@ -24,8 +24,8 @@ type Finding struct {
 type Severity string
 
 const (
-	Error   Severity = "error"
-	Warning Severity = "warning"
+	SeverityError   Severity = "error"
+	SeverityWarning Severity = "warning"
 )
 
 // A Witness is a request that shows a finding.
@@ -47,7 +47,7 @@ func (w Witness) String() string {
 
 // HasErrors reports whether any finding is an error.
 func HasErrors(findings []Finding) bool {
-	return slices.ContainsFunc(findings, func(f Finding) bool { return f.Severity == Error })
+	return slices.ContainsFunc(findings, func(f Finding) bool { return f.Severity == SeverityError })
 }
 
 // Excerpt returns the line of text that f is about, with carets below the place:

@@ -255,7 +255,7 @@ func (p *reader) roles(n ast.Node) {
 		if !p.name(f.key, "role", f.name) {
 			continue
 		}
-		r := RoleEntry{Name: f.name, Position: position(f.key)}
+		r := DeclaredRole{Name: f.name, Position: position(f.key)}
 		if _, empty := f.value.(*ast.NullNode); !empty {
 			for _, inner := range p.fields(f.value, "role "+f.name, []string{"includes"}) {
 				names, nodes := p.texts(inner.value, "includes")
@@ -301,7 +301,7 @@ func (p *reader) keyrings(n ast.Node) {
 		if !p.name(f.key, "keyring", f.name) {
 			continue
 		}
-		k := KeyringEntry{Name: f.name, Realm: f.name, Position: position(f.key)}
+		k := DeclaredKeyring{Name: f.name, Realm: f.name, Position: position(f.key)}
 		if _, empty := f.value.(*ast.NullNode); !empty {
 			for _, inner := range p.fields(f.value, "keyring "+f.name, []string{"realm"}) {
 				if s, ok := p.text(inner.value, "realm"); ok {

@@ -61,7 +61,7 @@ func (p *reader) guarantee(entry ast.Node) {
 		if whole {
 			one := g
 			one.Path, one.Written, one.Position = pattern, text, position(nodes[i])
-			p.book.Promises = append(p.book.Promises, one)
+			p.book.Guarantees = append(p.book.Guarantees, one)
 		}
 	}
 }

@@ -649,7 +649,7 @@ func TestTargetsThatTurnAway(t *testing.T) {
 		byPlace := map[string]string{}
 		for _, f := range findings {
 			byPlace[fmt.Sprintf("%d:%d", f.Line, f.Column)] = fmt.Sprintf("%d:%d %s: %s", f.Line, f.Column, f.Rule, f.Message)
-			if f.Severity != Warning || f.Witness == nil {
+			if f.Severity != SeverityWarning || f.Witness == nil {
 				t.Errorf("%s: %+v", test.name, f)
 			}
 		}

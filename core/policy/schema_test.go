@@ -47,7 +47,7 @@ func agree(t testing.TB, s *jsonschema.Schema, value any) (valid bool) {
 	_, findings := Parse("doors.yaml", text)
 	var errors []Finding
 	for _, f := range findings {
-		if f.Severity == Error && !slices.Contains(beyondSchema, f.Rule) {
+		if f.Severity == SeverityError && !slices.Contains(beyondSchema, f.Rule) {
 			errors = append(errors, f)
 		}
 	}

@@ -16,14 +16,14 @@ import (
 
 func (p *reader) fault(at Position, length int, rule, format string, args ...any) {
 	p.findings = append(p.findings, Finding{
-		Severity: Error, Rule: rule, Message: fmt.Sprintf(format, args...),
+		Severity: SeverityError, Rule: rule, Message: fmt.Sprintf(format, args...),
 		File: p.file, Line: at.Line, Column: at.Column, Length: length,
 	})
 }
 
 func (p *reader) warn(at Position, length int, rule, format string, args ...any) {
 	p.fault(at, length, rule, format, args...)
-	p.findings[len(p.findings)-1].Severity = Warning
+	p.findings[len(p.findings)-1].Severity = SeverityWarning
 }
 
 func (p *reader) at(n ast.Node, rule, format string, args ...any) {

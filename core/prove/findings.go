@@ -20,7 +20,7 @@ func Check(b *policy.Book, file string) []policy.Finding {
 	if err != nil {
 		findings := unkept(b, unproven(b, err), file)
 		return append(findings, policy.Finding{
-			Severity: policy.Warning, Rule: "not-examined", File: file, Line: 1, Column: 1,
+			Severity: policy.SeverityWarning, Rule: "not-examined", File: file, Line: 1, Column: 1,
 			Message: "the doors could not be examined: " + err.Error(),
 		})
 	}
@@ -54,7 +54,7 @@ func (g *Ground) Findings(file string) []policy.Finding {
 
 func (f *finder) warn(at policy.Position, written, rule string, w *policy.Witness, format string, args ...any) {
 	f.findings = append(f.findings, policy.Finding{
-		Severity: policy.Warning, Rule: rule, Message: fmt.Sprintf(format, args...), File: f.file,
+		Severity: policy.SeverityWarning, Rule: rule, Message: fmt.Sprintf(format, args...), File: f.file,
 		Line: at.Line, Column: at.Column, Length: utf8.RuneCountInString(written), Witness: w,
 	})
 }
@@ -255,8 +255,8 @@ func asks(doors []*policy.Door) string {
 // promisedOpen reports whether a guarantee says that all places of a door are open to
 // everybody.
 func (f *finder) promisedOpen(d *policy.Door) bool {
-	for i := range f.book.Promises {
-		if g := &f.book.Promises[i]; g.Always && g.Demand().Kind == policy.Public && d.Set.Within(g.Set) {
+	for i := range f.book.Guarantees {
+		if g := &f.book.Guarantees[i]; g.Always && g.Demand().Kind == policy.Public && d.Set.Within(g.Set) {
 			return true
 		}
 	}
@@ -277,7 +277,7 @@ func (f *finder) methods() {
 	matcher, _ := place.NewMatcher(sets)
 	parts, err := matcher.Parts(maxSteps)
 	if err != nil {
-		f.findings = append(f.findings, policy.Finding{Severity: policy.Warning, Rule: "not-examined", File: f.file, Line: 1, Column: 1,
+		f.findings = append(f.findings, policy.Finding{Severity: policy.SeverityWarning, Rule: "not-examined", File: f.file, Line: 1, Column: 1,
 			Message: "the methods could not be examined: " + blame(err, func(set int) string { return nameAmong(f.book, set) }).Error()})
 		return
 	}
@@ -415,7 +415,7 @@ func (f *finder) impossible() {
 
 // aside finds guarantees about places where no door of the policy decides anything.
 func (f *finder) aside() {
-	guarded := make([]bool, len(f.book.Promises))
+	guarded := make([]bool, len(f.book.Guarantees))
 	for _, part := range f.parts {
 		if len(f.covering(part)) == 0 {
 			continue
@@ -426,8 +426,8 @@ func (f *finder) aside() {
 			}
 		}
 	}
-	for i := range f.book.Promises {
-		if g := &f.book.Promises[i]; !guarded[i] {
+	for i := range f.book.Guarantees {
+		if g := &f.book.Guarantees[i]; !guarded[i] {
 			f.warn(g.Position, g.Written, "guarantee-no-door", f.witness(g.Example(), &policy.Visitor{}),
 				"no door covers any place of this guarantee, so it is only about the rule for unlisted places; is the path as meant?")
 		}

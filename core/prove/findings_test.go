@@ -219,8 +219,8 @@ func (o brute) findings() map[string]bool {
 			}
 		}
 	}
-	for i := range o.book.Promises {
-		g := &o.book.Promises[i]
+	for i := range o.book.Guarantees {
+		g := &o.book.Guarantees[i]
 		found[fmt.Sprint("guarantee-no-door ", g.Line)] = !slices.ContainsFunc(o.all, func(p place.Place) bool { return g.Covers(p) && len(o.covering(p)) > 0 })
 	}
 	for _, role := range o.book.Roles {

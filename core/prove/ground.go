@@ -27,15 +27,15 @@ func Survey(b *policy.Book) (*Ground, error) {
 	g := &Ground{book: b, doors: len(b.Doors)}
 	sets := setsOf(b)
 	g.first = len(sets)
-	for i := range b.Promises {
-		sets = append(sets, b.Promises[i].Set)
+	for i := range b.Guarantees {
+		sets = append(sets, b.Guarantees[i].Set)
 	}
 	g.matcher, _ = place.NewMatcher(sets)
 	parts, err := g.matcher.Parts(maxSteps)
 	if err != nil {
 		return nil, blame(err, func(set int) string {
 			if set >= g.first {
-				return fmt.Sprintf("the guarantee in line %d", b.Promises[set-g.first].Line)
+				return fmt.Sprintf("the guarantee in line %d", b.Guarantees[set-g.first].Line)
 			}
 			return nameAmong(b, set)
 		})

@@ -10,8 +10,8 @@ import (
 	"ostiarius/core/policy"
 )
 
-// A Promise is a guarantee of a policy and whether it holds.
-type Promise struct {
+// A Guarantee is one of a policy, and whether it holds.
+type Guarantee struct {
 	Line    int             `json:"line"`
 	Path    string          `json:"path"`
 	Says    string          `json:"says"` // in the policy's words
@@ -24,9 +24,9 @@ type Promise struct {
 // Guarantees proves what a Book promises, for all places and all visitors, in file order:
 // what is broken has the smallest request, and the visitor with the fewest proofs, that
 // show it. What is too entangled to be proven is not promised.
-func Guarantees(b *policy.Book) []Promise {
-	if len(b.Promises) == 0 {
-		return []Promise{}
+func Guarantees(b *policy.Book) []Guarantee {
+	if len(b.Guarantees) == 0 {
+		return []Guarantee{}
 	}
 	g, err := Survey(b)
 	if err != nil {
@@ -35,61 +35,61 @@ func Guarantees(b *policy.Book) []Promise {
 	return g.Guarantees()
 }
 
-func unproven(b *policy.Book, err error) []Promise {
-	promises := promisesOf(b)
-	for i := range promises {
-		promises[i].State, promises[i].Message = "unproven", "the guarantee could not be proven: "+err.Error()
+func unproven(b *policy.Book, err error) []Guarantee {
+	all := guaranteesOf(b)
+	for i := range all {
+		all[i].State, all[i].Message = "unproven", "the guarantee could not be proven: "+err.Error()
 	}
-	return promises
+	return all
 }
 
-func promisesOf(b *policy.Book) []Promise {
-	promises := make([]Promise, len(b.Promises))
-	for i := range b.Promises {
-		p := &b.Promises[i]
-		promises[i] = Promise{Line: p.Line, Path: p.Written, Says: p.Says(), Because: p.Because, State: "holds"}
+func guaranteesOf(b *policy.Book) []Guarantee {
+	all := make([]Guarantee, len(b.Guarantees))
+	for i := range b.Guarantees {
+		p := &b.Guarantees[i]
+		all[i] = Guarantee{Line: p.Line, Path: p.Written, Says: p.Says(), Because: p.Because, State: "holds"}
 	}
-	return promises
+	return all
 }
 
 // Guarantees is like the function of that name.
-func (g *Ground) Guarantees() []Promise {
-	promises := promisesOf(g.book)
+func (g *Ground) Guarantees() []Guarantee {
+	all := guaranteesOf(g.book)
 	for _, part := range g.parts {
 		for _, id := range part.Covering {
 			i := int(id) - g.first
-			if i < 0 || promises[i].State != "holds" {
+			if i < 0 || all[i].State != "holds" {
 				continue
 			}
-			message, witness, err := breaks(g.book, &g.book.Promises[i], part.Example)
+			message, witness, err := breaks(g.book, &g.book.Guarantees[i], part.Example)
 			switch {
 			case err != nil:
-				promises[i].State = "unproven"
-				promises[i].Message = fmt.Sprintf("the guarantee could not be proven at %s: %v", part.Example.Path, err)
+				all[i].State = "unproven"
+				all[i].Message = fmt.Sprintf("the guarantee could not be proven at %s: %v", part.Example.Path, err)
 			case witness != nil:
-				promises[i].State, promises[i].Message, promises[i].Witness = "broken", message, witness
+				all[i].State, all[i].Message, all[i].Witness = "broken", message, witness
 			}
 		}
 	}
-	return promises
+	return all
 }
 
 // The rules under which guarantees that do not hold are found, by their state.
 var unkeptRules = map[string]string{"broken": "guarantee-broken", "unproven": "guarantee-unproven"}
 
 // unkept returns a finding for each guarantee that does not hold.
-func unkept(b *policy.Book, promises []Promise, file string) []policy.Finding {
+func unkept(b *policy.Book, all []Guarantee, file string) []policy.Finding {
 	var findings []policy.Finding
-	for i, p := range promises {
+	for i, p := range all {
 		if p.State == "holds" {
 			continue
 		}
-		g := &b.Promises[i]
+		g := &b.Guarantees[i]
 		if g.Because != "" {
 			p.Message += "; it was promised because: " + g.Because
 		}
 		findings = append(findings, policy.Finding{
-			Severity: policy.Error, Rule: unkeptRules[p.State], Message: p.Message, File: file,
+			Severity: policy.SeverityError, Rule: unkeptRules[p.State], Message: p.Message, File: file,
 			Line: g.Line, Column: g.Column, Length: utf8.RuneCountInString(g.Written), Witness: p.Witness,
 		})
 	}

@@ -15,7 +15,7 @@ import (
 
 // broken returns the findings about guarantees alone.
 func broken(t *testing.T, text string) []policy.Finding {
-	return slices.DeleteFunc(Check(parse(t, text), "doors.yaml"), func(f policy.Finding) bool { return f.Severity != policy.Error })
+	return slices.DeleteFunc(Check(parse(t, text), "doors.yaml"), func(f policy.Finding) bool { return f.Severity != policy.SeverityError })
 }
 
 func TestGuarantees(t *testing.T) {
@@ -93,7 +93,7 @@ func TestGuaranteesAgainstBruteForce(t *testing.T) {
 			continue
 		}
 		found := broken(t, source)
-		g := &book.Promises[0]
+		g := &book.Guarantees[0]
 		breaks := func(request policy.Request, v *policy.Visitor) bool {
 			d := book.Decide(request, v)
 			in := d.Outcome == policy.Admit
@@ -140,7 +140,7 @@ func BenchmarkGuarantees(b *testing.B) {
 			})
 		}
 		run("guarantees", func(book *policy.Book) bool {
-			return !slices.ContainsFunc(Guarantees(book), func(p Promise) bool { return p.State != "holds" })
+			return !slices.ContainsFunc(Guarantees(book), func(p Guarantee) bool { return p.State != "holds" })
 		})
 		run("check", func(book *policy.Book) bool {
 			idle := slices.DeleteFunc(Check(book, "doors.yaml"), func(f policy.Finding) bool { return f.Rule != "door-not-needed" })

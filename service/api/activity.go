@@ -66,7 +66,7 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	book := a.Policy.Book()
-	t := client.Today{Hours: make([]client.Hour, 24), Doors: []client.DoorHits{}, Attention: []string{}, Doorways: len(book.Doors), Promises: len(book.Promises)}
+	t := client.Today{Hours: make([]client.Hour, 24), Doors: []client.DoorHits{}, Attention: []string{}, Doorways: len(book.Doors), Guarantees: len(book.Guarantees)}
 	for i := range t.Hours {
 		t.Hours[i] = client.Hour{At: first.Add(time.Duration(i) * time.Hour), Outcomes: map[string]int64{}}
 	}
@@ -138,7 +138,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	}
 	warnings := 0
 	for _, f := range a.checked.of(book, a.Policy) {
-		if f.Severity == policy.Warning {
+		if f.Severity == policy.SeverityWarning {
 			warnings++
 		}
 	}

@@ -35,7 +35,7 @@ func (a *API) checkPolicy(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	book, findings := a.Policy.Check([]byte(draft.Text))
-	checked := client.Checked{OK: book != nil, Findings: append([]policy.Finding{}, findings...), Changes: []policy.Change{}, Guarantees: []prove.Promise{}}
+	checked := client.Checked{OK: book != nil, Findings: append([]policy.Finding{}, findings...), Changes: []policy.Change{}, Guarantees: []prove.Guarantee{}}
 	if read, _ := policy.Parse(a.Policy.File(), []byte(draft.Text)); read != nil {
 		checked.Guarantees = prove.Guarantees(read)
 	}

@@ -20,7 +20,8 @@ import (
 	"ostiarius/core/throttle"
 )
 
-// A Guard lets admitted requests through to what is behind it. All fields must be set.
+// A Guard lets admitted requests through to what is behind it. Its fields must be set, but where they
+// say what it is like without.
 type Guard struct {
 	// House returns the policy now in force with the site behind it. A request is judged
 	// and answered by one House from beginning to end.
@@ -59,8 +60,9 @@ type Guard struct {
 
 // A House is a policy and the site that it guards. They are swapped together.
 type House struct {
-	Book *policy.Book
-	Site http.Handler // answers the admitted requests for places of the site
+	Book    *policy.Book
+	Version int64        // of the policy
+	Site    http.Handler // answers the admitted requests for places of the site
 }
 
 // A Turn is what the Guard knows of a request, for the handlers behind it. There is one for
@@ -75,9 +77,9 @@ type Turn struct {
 	Public bool
 	// Secure says that the client came over HTTPS.
 	Secure bool
-	// KeepCredentials says that the Authorization header was meant for the door, and not for
+	// DropCredentials says that the Authorization header was meant for the door, and not for
 	// what is behind it.
-	KeepCredentials bool
+	DropCredentials bool
 }
 
 // A TurnedAway is a Turn that was not admitted.
@@ -285,7 +287,7 @@ func (g *Guard) decide(r *http.Request, request policy.Request, t *Turn) (d poli
 	d = t.Book.DecideWith(request, &t.Visitor, func(want policy.Wanted) (fault error) {
 		var ours bool
 		ours, err = g.Present(r, values, want, &t.Visitor)
-		t.KeepCredentials = ours && !want.Forward // another scheme, such as Bearer, is not meant for the door
+		t.DropCredentials = ours && !want.Forward // another scheme, such as Bearer, is not meant for the door
 		if errors.Is(err, basic.ErrSeveral) || errors.Is(err, basic.ErrMalformed) {
 			fault, err = err, nil
 		}

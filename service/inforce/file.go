@@ -58,7 +58,7 @@ func (p *Policy) readSettled(recorded bool) (text []byte, settled bool, err erro
 
 func unreadable(file string, err error) policy.Finding {
 	return policy.Finding{
-		Severity: policy.Error, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
+		Severity: policy.SeverityError, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
 		File: file, Line: 1, Column: 1,
 	}
 }

@@ -195,7 +195,7 @@ func (f *following) reject(of *found) {
 	}
 	of.told = true
 	for _, finding := range of.findings {
-		if finding.Severity == policy.Error {
+		if finding.Severity == policy.SeverityError {
 			f.log.Error("the policy file has an error; the version before stays in force", "file", finding.File, "line", finding.Line, "column", finding.Column, "message", finding.Message)
 		}
 	}

@@ -35,13 +35,12 @@ type Policy struct {
 	house    atomic.Pointer[guard.House]
 	pending  atomic.Pointer[Pending]          // why the file is not in force
 	rejected atomic.Pointer[[]policy.Finding] // of the file's newest text, if it was not taken
-	version  atomic.Int64                     // in force
 	applying sync.Mutex                       // held while a version comes into force
 	text     []byte                           // of the version in force; by applying
 	workers  source.Workers                   // that were refused
 }
 
-// Options are what a Policy needs. All must be set.
+// Options are what a Policy needs: all but Proxying, Quiet, Copy and Keep.
 type Options struct {
 	File    string // the policy file
 	Store   *store.Store
@@ -111,7 +110,7 @@ func (p *Policy) resume(v store.Version, book *policy.Book) error {
 	house, err := p.furnish(book)
 	if err == nil {
 		p.text = []byte(v.Text)
-		p.version.Store(v.ID)
+		house.Version = v.ID
 		p.house.Store(house)
 	}
 	return err
@@ -147,7 +146,7 @@ func (p *Policy) RefuseWorker(w http.ResponseWriter, r *http.Request, t *guard.T
 func (p *Policy) RefusedWorkers() []string { return p.workers.Paths() }
 
 // Version returns the number of the version in force.
-func (p *Policy) Version() int64 { return p.version.Load() }
+func (p *Policy) Version() int64 { return p.house.Load().Version }
 
 // Rejected returns what is wrong with the file's newest text, if it was not taken.
 func (p *Policy) Rejected() []policy.Finding {
@@ -167,7 +166,7 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 	findings = append(findings, p.here(book)...)
 	if now := p.house.Load(); now != nil && now.Book.Prefix != book.Prefix {
 		findings = append(findings, policy.Finding{
-			Severity: policy.Error, Rule: "prefix-changed", File: p.file, Line: 1, Column: 1,
+			Severity: policy.SeverityError, Rule: "prefix-changed", File: p.file, Line: 1, Column: 1,
 			Message: "the prefix of Ostiarius's own pages changes only when the service is started again",
 		})
 	}
@@ -242,7 +241,7 @@ type Unfit struct {
 func (u *Unfit) Error() string {
 	n, first := 0, policy.Finding{}
 	for _, f := range u.Findings {
-		if f.Severity == policy.Error {
+		if f.Severity == policy.SeverityError {
 			if n++; n == 1 {
 				first = f
 			}
@@ -283,7 +282,7 @@ func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Ve
 	p.applying.Lock()
 	defer p.applying.Unlock()
 	text, comment := draft.Text, draft.Comment
-	if draft.Base != 0 && draft.Base != p.version.Load() {
+	if draft.Base != 0 && draft.Base != p.Version() {
 		return store.Version{}, ErrOvertaken
 	}
 	book, findings := p.Check(text)
@@ -328,7 +327,7 @@ func (p *Policy) enforce(ctx context.Context, actor, comment string, text []byte
 		return v, err
 	}
 	p.text = text
-	p.version.Store(v.ID)
+	house.Version = v.ID
 	p.rejected.Store(nil)
 	p.pending.Store(nil)
 	p.house.Store(house)

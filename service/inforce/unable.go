@@ -21,13 +21,13 @@ func CheckHere(book *policy.Book, file string, own source.Own) []policy.Finding 
 		}
 		say := func(what string) {
 			findings = append(findings, policy.Finding{
-				Severity: policy.Warning, Rule: "cannot-be-shown", File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
+				Severity: policy.SeverityWarning, Rule: "cannot-be-shown", File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
 				Message: fmt.Sprintf("this version of the service cannot take %s; by that way the door stays closed", what),
 			})
 		}
 		if n := len(d.Keyrings()); n > policy.MostKeyrings {
 			findings = append(findings, policy.Finding{
-				Severity: policy.Warning, Rule: "many-keyrings", File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
+				Severity: policy.SeverityWarning, Rule: "many-keyrings", File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
 				Message: fmt.Sprintf("the door names %d keyrings; credentials are compared with the first %d, and by the others it stays closed", n, policy.MostKeyrings),
 			})
 		}

@@ -39,7 +39,7 @@ func Check(book *policy.Book, policyFile string, own Own) []policy.Finding {
 			continue
 		}
 		findings = append(findings, policy.Finding{
-			Severity: policy.Error, Rule: "no-source", Message: message,
+			Severity: policy.SeverityError, Rule: "no-source", Message: message,
 			File: policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
 		})
 	}
@@ -75,7 +75,7 @@ func uncovered(book *policy.Book, policyFile string) []policy.Finding {
 		}
 		request := policy.RequestFor(places[0])
 		findings = append(findings, policy.Finding{
-			Severity: policy.Warning, Rule: "only-unlisted",
+			Severity: policy.SeverityWarning, Rule: "only-unlisted",
 			Message: fmt.Sprintf("%s covered by no door, so the rule for unlisted places decides (%s): %s%s", what, book.UnlistedWord(), strings.Join(names, ", "), more),
 			File:    policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
 			Witness: &policy.Witness{Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous",

@@ -43,7 +43,7 @@ func (o Own) check(book *policy.Book, policyFile string) (findings []policy.Find
 			f = policy.Finding{Rule: "leads-to-itself", Message: "the server behind " + s.Path + " is Ostiarius itself; what it would hand on comes back to it, or reaches its administration", Length: len(s.Proxy)}
 		}
 		if f.Message != "" {
-			f.Severity, f.File, f.Line, f.Column = policy.Error, policyFile, s.Line, s.Column
+			f.Severity, f.File, f.Line, f.Column = policy.SeverityError, policyFile, s.Line, s.Column
 			findings = append(findings, f)
 		}
 	}

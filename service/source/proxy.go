@@ -36,7 +36,7 @@ var (
 	viaOnce   = []string{"1.1 " + pseudonym}
 )
 
-// ProxyOptions are what a Proxy needs. All but RefuseOdd must be set.
+// ProxyOptions are what a Proxy needs: all but Own, Itself, Workers and RefuseOdd.
 type ProxyOptions struct {
 	PolicyFile string   // paths of sockets are relative to its directory
 	Own        []string // names of cookies that no server behind receives or sets

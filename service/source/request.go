@@ -52,7 +52,7 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 	if t == nil {
 		return
 	}
-	if t.KeepCredentials {
+	if t.DropCredentials {
 		delete(h, "Authorization")
 	}
 	scheme := "http"

@@ -17,7 +17,7 @@ import (
 // write, and those that may have service workers for Ostiarius's own pages.
 func sharing(book *policy.Book, policyFile string, own Own) (findings []policy.Finding) {
 	warn := func(s *policy.Source, f policy.Finding) {
-		f.Severity, f.File, f.Line, f.Column, f.Length = policy.Warning, policyFile, s.Line, s.Column, len(s.Files)+len(s.Proxy)
+		f.Severity, f.File, f.Line, f.Column, f.Length = policy.SeverityWarning, policyFile, s.Line, s.Column, len(s.Files)+len(s.Proxy)
 		findings = append(findings, f)
 	}
 	told := own.ConsoleApart

@@ -42,7 +42,7 @@ func covers(scope, prefix string) bool {
 }
 
 // Workers are the scripts of service workers that were refused. The zero value is ready for use, by
-// several goroutines.
+// several goroutines; a nil one remembers nothing.
 type Workers struct {
 	mu    sync.Mutex
 	paths []string
@@ -52,6 +52,9 @@ type Workers struct {
 const mostWorkers = 10
 
 func (w *Workers) note(path string) {
+	if w == nil {
+		return
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if !slices.Contains(w.paths, path) && len(w.paths) < mostWorkers {
