@@ -282,6 +282,6 @@ func SplitTarget(target string) (host, path, query string) {
 	if !ok || !strings.EqualFold(scheme, "http") && !strings.EqualFold(scheme, "https") {
 		return "", path, query
 	}
-	host, path, ok = strings.Cut(rest, "/")
+	host, path, _ = strings.Cut(rest, "/")
 	return host, "/" + path, query
 }

@@ -54,9 +54,6 @@ const fresh = "\x00"
 // all of g, it covers this segment. One match decides containment.
 func (g *glob) sample() string { return strings.ReplaceAll(g.text, "*", fresh) }
 
-// within reports whether every segment of g is one of h.
-func (g *glob) within(h *glob) bool { return h.match(g.sample()) }
-
 // meet returns a shortest segment that is in both g and h, if there is one. It never
 // returns a dot segment, since no canonical path has any.
 //

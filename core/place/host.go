@@ -24,7 +24,7 @@ func ParseHost(s string) (Host, error) {
 	}
 	name, below := strings.CutPrefix(s, "*.")
 	if name == "" {
-		return Host{}, fmt.Errorf("host %q: a name is missing behind *.", s)
+		return Host{}, fmt.Errorf("host %q: a name is missing behind the star", s)
 	}
 	if strings.Contains(name, "*") {
 		return Host{}, fmt.Errorf("host %q: * may only stand in front, as in *.%s", s, strings.Trim(strings.ReplaceAll(name, "*", ""), "."))

@@ -95,7 +95,7 @@ func ParseVisitor(who string) (Visitor, error) {
 		}
 	}
 	if v.ProofAge > 0 && !v.SignedIn {
-		return Visitor{}, fmt.Errorf("visitor %q: a proof-age belongs to somebody who is signed in; begin with signed-in, role: or user:", who)
+		return Visitor{}, fmt.Errorf("visitor %q: a proof-age belongs to somebody who is signed in; begin with signed-in, a role or a user", who)
 	}
 	return v, nil
 }

@@ -29,7 +29,6 @@ type settling struct {
 	first time.Time // when the file began to differ
 	since time.Time // since when this text has stood
 	found *found    // what was found of this text, when it was looked into
-	why   string    // why it is not in force yet
 }
 
 // look notes what stands in the file now, and reports whether it differs from what is in force.
