@@ -75,7 +75,7 @@ func (a apart) onlyHere(missing http.HandlerFunc) func(http.Handler) http.Handle
 func (a apart) orConsole(missing http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		t := guard.TurnOf(r)
-		if (r.Method == http.MethodGet || r.Method == http.MethodHead) && a.here(r) && !t.Book.IsOwn(t.Place) && policy.ClientOf(r.Header.Get) == policy.Browser {
+		if (r.Method == http.MethodGet || r.Method == http.MethodHead) && a.here(r) && !t.Book.IsOwn(t.Place) && guard.ClientOf(r.Header) == policy.Browser {
 			w.Header().Set("Cache-Control", "private, no-store")
 			http.Redirect(w, r, t.Book.Prefix+"/console/", http.StatusSeeOther)
 			return

@@ -389,7 +389,7 @@ func (s *Service) build() {
 	}))
 	g := &guard.Guard{
 		House: s.policy.House,
-		Who: func(w http.ResponseWriter, r *http.Request) (policy.Visitor, error) {
+		Who: func(h http.Header, r *http.Request) (policy.Visitor, error) {
 			v, fresh, err := s.register.Visitor(r.Context(), front.Token(r), func() string {
 				if from := s.settings.Front.Client(r); from.IsValid() {
 					return from.String()
@@ -400,7 +400,7 @@ func (s *Service) build() {
 				s.settings.Log.Error("a session could not be read", "error", err)
 			}
 			if fresh != nil {
-				front.Renew(w, r, fresh)
+				front.Renew(h, r, fresh)
 			}
 			return v, err
 		},

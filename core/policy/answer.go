@@ -88,38 +88,3 @@ func quote(s string) string {
 	q.WriteByte('"')
 	return q.String()
 }
-
-// ClientOf tells what kind of client sends a request, from its Sec-Fetch-Mode,
-// Sec-Fetch-Dest, X-Requested-With, Accept and Authorization headers.
-//
-// Browsers say what a request is for (Fetch Metadata): a navigation is a page. Without
-// that, a client is taken for a browser unless it asks for something else than a page,
-// such as JSON, or brings credentials as programs do.
-func ClientOf(header func(string) string) Client {
-	if mode := header("Sec-Fetch-Mode"); mode != "" {
-		switch header("Sec-Fetch-Dest") {
-		case "document", "iframe", "frame", "":
-			if mode == "navigate" {
-				return Browser
-			}
-		}
-		return Script
-	}
-	if strings.EqualFold(header("X-Requested-With"), "XMLHttpRequest") || header("Upgrade") != "" { // such as a WebSocket
-		return Script
-	}
-	accept := strings.ToLower(header("Accept"))
-	if strings.Contains(accept, "text/html") || strings.Contains(accept, "application/xhtml+xml") {
-		return Browser // also one that brings credentials, as older ones do behind two layers
-	}
-	if header("Authorization") != "" {
-		return API
-	}
-	if accept == "" {
-		return Browser
-	}
-	if strings.Contains(accept, "json") || !strings.Contains(accept, "*/*") && !strings.Contains(accept, "text/*") {
-		return API
-	}
-	return Browser
-}

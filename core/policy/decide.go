@@ -57,43 +57,65 @@ const (
 	ProveKeyring ProofKind = "keyring"
 )
 
-// Decide decides a request. Every way into the site, and every tool that says what would
-// happen, asks this function.
-//
-// Of the doors that cover the place, those count that contain no other covering door;
-// all of them must admit. Where no door covers the place, Unlisted decides. Below the
-// prefix of Ostiarius's own pages only the built-in doors are asked.
-func (b *Book) Decide(r Request, v *Visitor) Decision { return b.DecideWith(r, v, nil) }
+// An Asked is a request as it was read: a place, and the doors that decide about it.
+type Asked struct {
+	Place place.Place
+	n     int
+	few   [8]*Door
+	many  []*Door // instead, if they are more
+}
 
-// DecideWith is Decide for a request that brings credentials. Where the doors ask for
-// credentials of HTTP Basic, present is told for which before they judge, so that it can add
-// to the visitor what is proven. If it returns an error the request is rejected for that.
-func (b *Book) DecideWith(r Request, v *Visitor, present func(Wanted) error) Decision {
-	p, err := place.Read(r.Method, r.Host, r.Path, b.Rules)
-	if err != nil {
-		return Decision{Outcome: Reject, Fault: err}
+// Doors returns the doors that decide, in file order. Who calls changes nothing of them.
+func (a *Asked) Doors() []*Door {
+	if a.many != nil {
+		return a.many
+	}
+	return a.few[:a.n]
+}
+
+// Read is the first of three steps to a decision. It reads a request into a place, and finds the
+// doors that decide about it: of those that cover the place the ones that contain no other
+// covering door, or Unlisted where none does. Below the prefix of Ostiarius's own pages only the
+// built-in doors are asked. The error says why the request is malformed or ambiguous; it is then to
+// be rejected, whoever sends it.
+func (b *Book) Read(r Request) (a Asked, err error) {
+	if a.Place, err = place.Read(r.Method, r.Host, r.Path, b.Rules); err != nil {
+		return a, err
 	}
 	var buffer [16]int32
-	var several [16]*Door
-	deciding := several[:0]
-	doors, counting := b.counting(&p, buffer[:0])
-	if len(counting) > 1 {
+	doors, counting := b.counting(&a.Place, buffer[:0])
+	switch {
+	case len(counting) == 0:
+		a.few[0], a.n = &b.Unlisted, 1
+		return a, nil
+	case len(counting) > 1:
 		slices.Sort(counting)
 	}
-	for _, i := range counting {
-		deciding = append(deciding, &doors[i])
-	}
-	if len(deciding) == 0 {
-		deciding = append(deciding, &b.Unlisted)
-	}
-	if present != nil {
-		if w := wanted(deciding); w.Accounts || len(w.Keyrings) > 0 {
-			if err := present(w); err != nil {
-				return Decision{Outcome: Reject, Fault: err}
-			}
+	if a.n = len(counting); a.n > len(a.few) {
+		a.many = make([]*Door, a.n)
+		for at, i := range counting {
+			a.many[at] = &doors[i]
 		}
+		return a, nil
 	}
-	return b.Judge(p, deciding, v)
+	for at, i := range counting {
+		a.few[at] = &doors[i]
+	}
+	return a, nil
+}
+
+// Rejected is the decision about a request that could not be read, or that brings what could not.
+func Rejected(fault error) Decision { return Decision{Outcome: Reject, Fault: fault} }
+
+// Decide takes all three steps for a visitor who is known already. Every tool that says what would
+// happen asks this function; the service takes the same steps, and finds out between them who asks:
+// Read, Asked.Wanted, Judge.
+func (b *Book) Decide(r Request, v *Visitor) Decision {
+	asked, err := b.Read(r)
+	if err != nil {
+		return Rejected(err)
+	}
+	return b.Judge(asked.Place, asked.Doors(), v)
 }
 
 // MostKeyrings is the most keyrings that credentials are compared with at one place, since each
@@ -107,9 +129,13 @@ type Wanted struct {
 	Forward  bool     // what is behind is given them too
 }
 
-func wanted(deciding []*Door) Wanted {
+// Any reports whether credentials can prove anything there.
+func (w *Wanted) Any() bool { return w.Accounts || len(w.Keyrings) > 0 }
+
+// Wanted is the second step: what credentials of HTTP Basic can prove there.
+func (a *Asked) Wanted() Wanted {
 	w := Wanted{Forward: true}
-	for _, d := range deciding {
+	for _, d := range a.Doors() {
 		w.Accounts = w.Accounts || d.Basic
 		w.Forward = w.Forward && d.ForwardCredentials
 		if w.Keyrings == nil {
@@ -125,8 +151,8 @@ func wanted(deciding []*Door) Wanted {
 	return w
 }
 
-// Judge decides about a place by the doors given, which are what Deciding returns, or
-// what it would return if the policy had other doors. All of them must admit.
+// Judge is the last step: it decides about a place by the doors given, which are those that Read
+// finds, or what it would find if the policy had other doors. All of them must admit.
 func (b *Book) Judge(p place.Place, deciding []*Door, v *Visitor) Decision {
 	shut := 0
 	for _, door := range deciding {

@@ -192,37 +192,6 @@ func TestAnswersForScriptsAndPrograms(t *testing.T) {
 	}
 }
 
-func TestClientOf(t *testing.T) {
-	for _, test := range []struct {
-		headers string
-		want    Client
-	}{
-		{"", Browser},
-		{"Accept: */*", Browser},
-		{"Accept: text/html,application/xhtml+xml,*/*;q=0.8", Browser},
-		{"Accept: application/json", API},
-		{"Accept: application/json, text/plain, */*", API},
-		{"Accept: image/png", API},
-		{"Authorization: Bearer x", API},
-		{"Authorization: Basic x|Accept: text/html,application/xhtml+xml", Browser}, // an older browser behind two layers
-		{"Authorization: Basic x|Accept: */*", API},
-		{"X-Requested-With: XMLHttpRequest|Accept: text/html", Script},
-		{"Sec-Fetch-Mode: navigate|Sec-Fetch-Dest: document", Browser},
-		{"Sec-Fetch-Mode: navigate|Sec-Fetch-Dest: iframe", Browser},
-		{"Sec-Fetch-Mode: cors|Sec-Fetch-Dest: empty|Accept: */*", Script},
-		{"Sec-Fetch-Mode: no-cors|Sec-Fetch-Dest: image", Script},
-	} {
-		headers := map[string]string{}
-		for _, line := range strings.Split(test.headers, "|") {
-			name, value, _ := strings.Cut(line, ": ")
-			headers[name] = value
-		}
-		if got := ClientOf(func(name string) string { return headers[name] }); got != test.want {
-			t.Errorf("%q is a %s, want %s", test.headers, got, test.want)
-		}
-	}
-}
-
 func TestLandings(t *testing.T) {
 	book := parse(t, lighthouse)
 	for who, want := range map[string]string{"user:ines,role:trustee": "/log/", "role:trustee": "/office/", "role:device": "/rota/"} {

@@ -14,7 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"ostiarius/core/basic"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
@@ -26,9 +25,9 @@ type Guard struct {
 	// House returns the policy now in force with the site behind it. A request is judged
 	// and answered by one House from beginning to end.
 	House func() *House
-	// Who returns the visitor, as far as the request proves it, and may set a cookie. An
-	// error means that nobody can be recognised at the moment.
-	Who func(http.ResponseWriter, *http.Request) (policy.Visitor, error)
+	// Who returns the visitor, as far as the request proves it, and may add a cookie to the header of
+	// the answer. An error means that nobody can be recognised at the moment.
+	Who func(http.Header, *http.Request) (policy.Visitor, error)
 	// Again returns the visitor of a request under way, as Who does for a new one, and sets
 	// nothing. The session counts as in use only if used.
 	Again func(r *http.Request, used bool) (policy.Visitor, error)
@@ -142,7 +141,6 @@ func TurnOf(r *http.Request) *Turn {
 
 func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	house := g.House()
-	book := house.Book
 	if endsConnection(r) {
 		w.Header().Set("Connection", "close")
 	}
@@ -152,24 +150,22 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w = body
 		defer body.finish()
 	}
-	_, path, query := place.SplitTarget(r.RequestURI) // net/http has set r.Host already
 	turning := &turning{Context: r.Context()}
-	t := &turning.turn
-	t.Book = book
-	var err error
-	if t.Visitor, err = g.Who(w, r); err != nil {
+	turning.turn.Book = house.Book
+	d, err := g.judge(w.Header(), r, &turning.turn)
+	if err != nil {
 		// Fail closed: without the records nobody is known, and a stranger's answer
 		// would be wrong for people who are signed in.
 		unable(w, err)
 		return
 	}
-	t.Visitor.From, t.Secure = g.Front.Client(r), g.Front.Secure(r)
-	d, err := g.decide(r, policy.Request{Method: r.Method, Host: r.Host, Path: path}, t)
-	if err != nil {
-		unable(w, err)
-		return
-	}
-	t.Place, t.Door, t.Public = d.Place, d.Door, d.Public
+	g.answer(w, r, house, turning, d, body)
+}
+
+// answer answers a request that was judged, or has it answered by what is behind.
+func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, turning *turning, d policy.Decision, body *body) {
+	t, book := &turning.turn, house.Book
+	_, path, query := place.SplitTarget(r.RequestURI)
 	address := d.Place.Address()
 	asItStands := address == path && address == r.URL.Path && r.URL.RawPath == "" // nothing to be spelled otherwise
 	switch {
@@ -184,7 +180,7 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		reference = g.Note(r, t, d.Outcome)
 	}
 	if d.Outcome != policy.Admit {
-		away := &TurnedAway{Turn: t, Decision: d, Client: policy.ClientOf(r.Header.Get), Reference: reference}
+		away := &TurnedAway{Turn: t, Decision: d, Client: ClientOf(r.Header), Reference: reference}
 		away.Answer = book.Answer(d, away.Client, query)
 		keepPrivate(w.Header())
 		if away.Answer.Authenticate != "" {
@@ -240,30 +236,6 @@ func (g *Guard) hold(b *body, t *Turn) bool {
 	return true
 }
 
-// Still reports whether a request that was handed on, and is not over, would be admitted now: by
-// the policy in force now, with what its session and credentials prove now. The age of the
-// proof of the password stays what it was at the beginning. The context is that of the
-// request. If nobody can be recognised, it would not.
-func (g *Guard) Still(ctx context.Context, used bool) bool {
-	was, ok := ctx.Value(turningKey{}).(*turning)
-	if !ok {
-		return false
-	}
-	r := &was.request
-	v, err := g.Again(r, used)
-	if err != nil {
-		return false
-	}
-	now := &Turn{Book: g.House().Book, Visitor: v}
-	now.Visitor.From = was.turn.Visitor.From
-	if v.SignedIn {
-		now.Visitor.ProofAge = was.turn.Visitor.ProofAge
-	}
-	_, path, _ := place.SplitTarget(r.RequestURI)
-	d, err := g.decide(r, policy.Request{Method: r.Method, Host: r.Host, Path: path}, now)
-	return err == nil && d.Outcome == policy.Admit
-}
-
 // unable answers where nobody can be recognised at the moment.
 func unable(w http.ResponseWriter, err error) {
 	keepPrivate(w.Header())
@@ -274,26 +246,6 @@ func unable(w http.ResponseWriter, err error) {
 		return
 	}
 	http.Error(w, "The records cannot be read at the moment. Please try again.", http.StatusServiceUnavailable)
-}
-
-// decide has the Book decide. The Authorization header is read where the doors ask for
-// credentials of HTTP Basic, and is a fault if it cannot be read without guessing; elsewhere
-// it is the business of what is behind.
-func (g *Guard) decide(r *http.Request, request policy.Request, t *Turn) (d policy.Decision, err error) {
-	values := r.Header["Authorization"]
-	if len(values) == 0 || g.Present == nil {
-		return t.Book.Decide(request, &t.Visitor), nil
-	}
-	d = t.Book.DecideWith(request, &t.Visitor, func(want policy.Wanted) (fault error) {
-		var ours bool
-		ours, err = g.Present(r, values, want, &t.Visitor)
-		t.DropCredentials = ours && !want.Forward // another scheme, such as Bearer, is not meant for the door
-		if errors.Is(err, basic.ErrSeveral) || errors.Is(err, basic.ErrMalformed) {
-			fault, err = err, nil
-		}
-		return fault
-	})
-	return d, err
 }
 
 // unfolded returns the canonical path of an own page in the letters in which it was asked

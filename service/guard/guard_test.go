@@ -170,7 +170,7 @@ func TestSlowBodies(t *testing.T) {
 				read <- err
 			})}
 		},
-		Who:      func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil },
+		Who:      func(http.Header, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil },
 		BodyIdle: 100 * time.Millisecond,
 	}
 	server := httptest.NewServer(g)

@@ -179,7 +179,7 @@ func (p *Pages) endSessions(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		if this {
-			p.setCookie(w, r, "", -1)
+			p.setCookie(w.Header(), r, "", -1)
 			redirect(w, t.Book.AfterSignOut(&t.Visitor))
 			return
 		}

@@ -44,7 +44,7 @@ func TestOtherSessionsEndAfterAProof(t *testing.T) {
 	own := chi.NewRouter()
 	own.Route(book.Prefix, pages.Routes)
 	house := &guard.House{Book: book, Site: http.NotFoundHandler()}
-	g := &guard.Guard{House: func() *guard.House { return house }, Own: own, Turned: pages.Turned, Who: func(_ http.ResponseWriter, r *http.Request) (policy.Visitor, error) {
+	g := &guard.Guard{House: func() *guard.House { return house }, Own: own, Turned: pages.Turned, Who: func(_ http.Header, r *http.Request) (policy.Visitor, error) {
 		v, _, err := register.Visitor(r.Context(), pages.Token(r), nil)
 		return v, err
 	}}

@@ -176,20 +176,21 @@ func cookieOf(r *http.Request, name string) (value string) {
 	return value
 }
 
-func (p *Pages) setCookie(w http.ResponseWriter, r *http.Request, token string, maxAge int) {
-	p.cookie(w, r, p.cookieName(r), token, maxAge)
+func (p *Pages) setCookie(h http.Header, r *http.Request, token string, maxAge int) {
+	p.cookie(h, r, p.cookieName(r), token, maxAge)
 }
 
-func (p *Pages) cookie(w http.ResponseWriter, r *http.Request, name, value string, maxAge int) {
-	http.SetCookie(w, &http.Cookie{
+func (p *Pages) cookie(h http.Header, r *http.Request, name, value string, maxAge int) {
+	c := http.Cookie{
 		Name: name, Value: value, Path: "/", MaxAge: maxAge,
 		HttpOnly: true, Secure: p.Front.Secure(r), SameSite: http.SameSiteLaxMode,
-	})
+	}
+	h.Add("Set-Cookie", c.String())
 }
 
-// Renew gives the browser the fresh token of a session.
-func (p *Pages) Renew(w http.ResponseWriter, r *http.Request, fresh *people.Renewal) {
-	p.setCookie(w, r, fresh.Token, maxAge(fresh.Remembered, fresh.Lasts))
+// Renew adds the fresh token of a session to the header of an answer.
+func (p *Pages) Renew(h http.Header, r *http.Request, fresh *people.Renewal) {
+	p.setCookie(h, r, fresh.Token, maxAge(fresh.Remembered, fresh.Lasts))
 }
 
 // maxAge returns how long, in seconds, a browser is to keep the cookie of a session; 0 is
@@ -260,7 +261,7 @@ func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 	var unwritten *people.Unwritten
 	switch err := p.Register.SignOut(r.Context(), p.Token(r), origin(t)); {
 	case errors.As(err, &unwritten):
-		p.setCookie(w, r, "", -1)
+		p.setCookie(w.Header(), r, "", -1)
 		p.render(w, r, http.StatusOK, "notice.html", view{
 			Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "You are signed out",
 			Lead: "You are signed out, here and everywhere this session was open.",
@@ -272,7 +273,7 @@ func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "Signing out does not work at the moment. Please try again.", http.StatusServiceUnavailable)
 		return
 	}
-	p.setCookie(w, r, "", -1)
+	p.setCookie(w.Header(), r, "", -1)
 	redirect(w, t.Book.AfterSignOut(&t.Visitor))
 }
 
@@ -355,7 +356,7 @@ func (p *Pages) backToForm(r *http.Request, t *guard.Turn, location string) stri
 // hidden, to the last byte.
 func (p *Pages) Missing(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	p.missing(w, r, t.Book, policy.ClientOf(r.Header.Get))
+	p.missing(w, r, t.Book, guard.ClientOf(r.Header))
 }
 
 func (p *Pages) missing(w http.ResponseWriter, r *http.Request, book *policy.Book, client policy.Client) {
@@ -391,7 +392,7 @@ func (p *Pages) Upstream(w http.ResponseWriter, r *http.Request, status int) {
 	case http.StatusBadRequest:
 		title, lead, hint = "This cannot be read", "What was sent is malformed or did not arrive whole.", "Please send it again."
 	}
-	if policy.ClientOf(r.Header.Get) != policy.Browser {
+	if guard.ClientOf(r.Header) != policy.Browser {
 		problem(w, status, lead)
 		return
 	}

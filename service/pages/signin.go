@@ -193,8 +193,8 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 // giveCookies gives the browser the token of its session, and the mark by which it is known
 // from now on.
 func (p *Pages) giveCookies(w http.ResponseWriter, r *http.Request, in people.SignedIn) {
-	p.setCookie(w, r, in.Token, maxAge(in.Remembered, in.Lasts))
-	p.cookie(w, r, deviceName(p.Front.Secure(r)), in.Device, longestCookie)
+	p.setCookie(w.Header(), r, in.Token, maxAge(in.Remembered, in.Lasts))
+	p.cookie(w.Header(), r, deviceName(p.Front.Secure(r)), in.Device, longestCookie)
 }
 
 // proveAgainForm asks somebody who is signed in for the password once more.
@@ -249,7 +249,7 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if fresh != nil {
-		p.Renew(w, r, fresh)
+		p.Renew(w.Header(), r, fresh)
 	}
 	if v.Next == "" {
 		v.Next = t.Book.AfterSignIn(&t.Visitor)

@@ -57,7 +57,7 @@ func guarded(t testing.TB, settings string) func(target string) (judged string, 
 				files.ServeHTTP(w, r)
 			})}
 		},
-		Who:    func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil },
+		Who:    func(http.Header, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil },
 		Own:    http.NotFoundHandler(),
 		Turned: func(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) { w.WriteHeader(t.Answer.Status) },
 	}
@@ -152,7 +152,7 @@ func TestCheckFindsMissingDirectories(t *testing.T) {
 	if book == nil {
 		t.Fatal(findings)
 	}
-	found := Check(book, filepath.Join(dir, "doors.yaml"), Own{})
+	found := Check(book, filepath.Join(dir, "doors.yaml"), Own{ConsoleApart: true})
 	if len(found) != 2 || found[0].Line != 3 || !strings.Contains(found[0].Message, "no directory") || found[1].Line != 4 || !strings.Contains(found[1].Message, "is a file") {
 		t.Errorf("%+v", found)
 	}
@@ -175,7 +175,7 @@ func proxied(t *testing.T, behind, policyText string, v policy.Visitor, r *http.
 	}
 	g := &guard.Guard{
 		House: func() *guard.House { return &guard.House{Book: book, Site: proxy} },
-		Who:   func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return v, nil },
+		Who:   func(http.Header, *http.Request) (policy.Visitor, error) { return v, nil },
 		Present: func(_ *http.Request, headers []string, _ policy.Wanted, _ *policy.Visitor) (bool, error) {
 			_, ours, err := basic.Read(headers)
 			return ours, err
@@ -332,7 +332,7 @@ func FuzzHandOn(f *testing.F) {
 					proxy.handOn(&httputil.ProxyRequest{In: r, Out: out})
 				})}
 			},
-			Who: func(http.ResponseWriter, *http.Request) (policy.Visitor, error) { return v, nil },
+			Who: func(http.Header, *http.Request) (policy.Visitor, error) { return v, nil },
 		}
 		r := httptest.NewRequest("GET", "/", nil)
 		r.Header = http.Header{"Cookie": {cookie}}
