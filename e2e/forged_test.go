@@ -103,8 +103,8 @@ func TestForgedRequests(t *testing.T) {
 	t.Log(statuses)
 }
 
-// What a form, a simple request or a page of another origin can send changes nothing, and what
-// hands out access asks for the password again.
+// What a form, a simple request or a page of another origin can send changes nothing, nor what comes
+// from a page for which no password was typed.
 func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 	s := behindDoors(t, http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	api := client.New(s.Data)
@@ -141,11 +141,22 @@ func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 			t.Fatalf("%s: the account is made", name)
 		}
 	}
-	if a := p.do("POST", people, body, "Content-Type", "application/json", field, "x", "Origin", s.URL, "Sec-Fetch-Site", "same-origin"); a.status != 201 {
-		t.Errorf("the console: %d %s", a.status, a.body)
+	meant := []string{"Content-Type", "application/json", field, "x", "Origin", s.URL, "Sec-Fetch-Site", "same-origin"}
+	if a := p.do("POST", people, body, meant...); a.status != 403 || !strings.Contains(a.body, `"code":"proof-needed"`) {
+		t.Errorf("a page that shows no proof: %d %s", a.status, a.body)
 	}
 	// What a proof of more than 15 minutes ago does not do is shown with a moved clock in
-	// service/api; here, that the console's way to give one works.
+	// service/api; here, that the console's ways to give one work.
+	_, mark, _ := strings.Cut(p.get("/door/console/", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document").body, `name="proof" content="`)
+	mark, _, _ = strings.Cut(mark, `"`)
+	if a := p.do("POST", people, body, append(meant, "Ostiarius-Proof", mark)...); a.status != 201 {
+		t.Errorf("the console: %d %s", a.status, a.body)
+	}
+	for _, dest := range []string{"empty", "iframe", "embed", "object", ""} {
+		if page := p.get("/door/console/", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", dest).body; strings.Contains(page, `name="proof"`) {
+			t.Errorf("the mark is told to %q", dest)
+		}
+	}
 	a := p.do("POST", "/door/prove-again", `{"password":"wrong-password"}`, "Content-Type", "application/json")
 	if a.status != 422 || !strings.Contains(a.body, `"code":"wrong"`) {
 		t.Errorf("a wrong password: %d %s", a.status, a.body)
@@ -153,7 +164,11 @@ func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 	if a = p.do("POST", "/door/prove-again", `{"password":"`+agnes+`"}`, "Content-Type", "application/json"); a.status != 200 {
 		t.Errorf("the right one: %d %s", a.status, a.body)
 	}
-	if a := p.do("POST", people+"/mallory/grants", `{"role":"steward"}`, "Content-Type", "application/json", field, "x"); a.status != 204 {
+	var proven struct{ Proof string }
+	if err := json.Unmarshal([]byte(a.body), &proven); err != nil {
+		t.Fatal(err)
+	}
+	if a := p.do("POST", people+"/mallory/grants", `{"role":"steward"}`, append(meant, "Ostiarius-Proof", proven.Proof)...); a.status != 204 {
 		t.Errorf("a grant after the proof: %d %s", a.status, a.body)
 	}
 }

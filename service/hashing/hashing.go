@@ -26,7 +26,7 @@ var ErrBusy = errors.New("too many people sign in at the moment; please try agai
 // The most passwords that wait for their turn, and how long one waits.
 const (
 	longestQueue = 64
-	longestTurn  = 10 * time.Second
+	longestTurn  = 15 * time.Second
 )
 
 // A Pool does the work. Use New to make one; it may be used by several goroutines.
@@ -158,6 +158,7 @@ func (p *Pool) do(ctx context.Context, j job) (result, error) {
 		}
 	}
 	defer func() { p.workers <- w }()
+	j.Others = p.waiting.Load() > 0
 	done, err := w.do(j)
 	if err == nil {
 		p.note(j.Hashes, done.Taken)

@@ -21,6 +21,7 @@ type job struct {
 	Hashes   []string
 	Password string
 	Floor    time.Duration // that it takes at least if no hash is the right one
+	Others   bool          // others wait for their turn
 }
 
 type result struct {
@@ -116,12 +117,12 @@ func (w *worker) stop() {
 }
 
 // The longest rest between two pieces of work.
-const longestRest = 250 * time.Millisecond
+const longestRest = 100 * time.Millisecond
 
 // Work is a process of a Pool: it takes work from in until that ends. It uses one processor, and
-// so the time of the processor is the time that passes. When it is not, others had to have the
-// processor meanwhile; for as long as they kept this process waiting, it leaves them alone before
-// it takes the next piece. Work that comes one by one is not slowed by that, a flood is.
+// so the time of the processor is the time that passes. When it is not, other programs had to have
+// the processor meanwhile. While there is a queue, they are left alone for half as long again before the
+// next piece is taken: work that comes one by one is not slowed by that, a flood is.
 func Work(in io.Reader, out io.Writer) error {
 	signal.Ignore(os.Interrupt, syscall.SIGTERM) // the service ends it, when the last request is answered
 	runtime.GOMAXPROCS(1)
@@ -139,6 +140,8 @@ func Work(in io.Reader, out io.Writer) error {
 		if err := send.Encode(done); err != nil {
 			return err
 		}
-		time.Sleep(min(held, longestRest))
+		if j.Others {
+			time.Sleep(min(held/2, longestRest))
+		}
 	}
 }
