@@ -117,11 +117,11 @@ func (w *worker) stop() {
 }
 
 // The longest rest between two pieces of work.
-const longestRest = 100 * time.Millisecond
+const longestRest = 150 * time.Millisecond
 
 // Work is a process of a Pool: it takes work from in until that ends. It uses one processor, and
 // so the time of the processor is the time that passes. When it is not, other programs had to have
-// the processor meanwhile. While there is a queue, they are left alone for half as long again before the
+// the processor meanwhile. While there is a queue, they are left alone for as long again before the
 // next piece is taken: work that comes one by one is not slowed by that, a flood is.
 func Work(in io.Reader, out io.Writer) error {
 	signal.Ignore(os.Interrupt, syscall.SIGTERM) // the service ends it, when the last request is answered
@@ -141,7 +141,7 @@ func Work(in io.Reader, out io.Writer) error {
 			return err
 		}
 		if j.Others {
-			time.Sleep(min(held/2, longestRest))
+			time.Sleep(min(held, longestRest))
 		}
 	}
 }
