@@ -40,7 +40,7 @@ to begin anew.`,
 		}
 		defer stopLog()
 		return run(c, settings, func(s *service.Service) error {
-			if err := demo.Enrol(context.Background(), s.Register(), settings.Data); err != nil {
+			if err := demo.Enrol(context.Background(), s.Register(), s.Keyrings(), settings.Data); err != nil {
 				return err
 			}
 			out := c.OutOrStdout()

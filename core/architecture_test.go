@@ -22,11 +22,29 @@ var rules = []struct {
 	{"core", []string{"ostiarius/store", "ostiarius/service", "ostiarius/client", "ostiarius/cli", "ostiarius/console", "ostiarius/demo", "ostiarius/e2e"}, "core imports nothing from the rest"},
 	{"service", []string{"database/sql", "github.com/jmoiron/sqlx", "modernc.org/sqlite", "github.com/spf13/cobra"}, "only store imports SQL"},
 	{"service", []string{"ostiarius/cli"}, "the service does not know the commands"},
+	// The floors of the service: an arrow goes down only.
+	{"service/hashing", []string{"ostiarius/store", "ostiarius/service/people", "ostiarius/service/activity"}, "hashing knows nobody"},
+	{"service/mistake", []string{"ostiarius"}, "errors for people know nobody"},
+	{"service/premises", []string{"ostiarius"}, "whose a directory is has nothing to do with what is in it"},
+	{"service/activity", []string{"ostiarius/service"}, "what happened leans on the records alone"},
+	{"service/ending", above("service/ending", "service/mistake"), "to take access away knows no kind of it"},
+	{"service/keyrings", above("service/keyrings", "service/activity", "service/ending", "service/hashing", "service/mistake"), "a kind of record knows no other, and nothing above"},
+	{"service/people", above("service/people", "service/activity", "service/ending", "service/hashing", "service/mistake"), "a kind of record knows no other, and nothing above"},
 	{"client", []string{"ostiarius/store", "ostiarius/service", "ostiarius/cli"}, "the client knows the wire only"},
 	{"store", []string{"net/http", "ostiarius/service", "ostiarius/cli", "ostiarius/client", "ostiarius/core/policy"}, "the store keeps records and decides nothing"},
 	{"cli", []string{"database/sql", "github.com/jmoiron/sqlx", "modernc.org/sqlite", "ostiarius/store"}, "cli speaks to the service through client"},
 	{"cmd", []string{"ostiarius/core", "ostiarius/store", "ostiarius/service", "ostiarius/client"}, "main and nothing else"},
 	{"demo", []string{"ostiarius/store", "ostiarius/cli"}, "the demo uses the service as anybody would"},
+}
+
+// above returns all rooms of the service but some.
+func above(but ...string) (rooms []string) {
+	for _, room := range []string{"activity", "api", "ending", "guard", "hashing", "inforce", "keyrings", "mistake", "pages", "people", "premises", "source"} {
+		if room = "service/" + room; !slices.Contains(but, room) {
+			rooms = append(rooms, "ostiarius/"+room)
+		}
+	}
+	return rooms
 }
 
 func TestImportsFollowTheHouse(t *testing.T) {

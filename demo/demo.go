@@ -11,6 +11,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"ostiarius/service/keyrings"
+	"ostiarius/service/mistake"
 	"ostiarius/service/people"
 )
 
@@ -72,21 +74,21 @@ func Unpack(directory string) (string, error) {
 
 // Enrol adds the demo's accounts to a service whose data directory this is, once: what
 // somebody changes or removes afterwards stays so.
-func Enrol(ctx context.Context, register *people.Register, directory string) error {
+func Enrol(ctx context.Context, register *people.Register, rings *keyrings.Keyrings, directory string) error {
 	done := filepath.Join(directory, "enrolled")
 	if _, err := os.Stat(done); err == nil {
 		return nil
 	}
 	for _, p := range People {
 		_, err := register.Add(ctx, "demo", people.NewAccount{Name: p.Name, Password: p.Password, Roles: p.Roles})
-		var mistake *people.Mistake
-		if err != nil && !(errors.As(err, &mistake) && mistake.Kind == "taken") {
+		var known *mistake.Error
+		if err != nil && !(errors.As(err, &known) && known.Kind == "taken") {
 			return fmt.Errorf("the demo account %s: %w", p.Name, err)
 		}
 	}
-	_, err := register.AddEntry(ctx, "demo", "outer", people.NewEntry{Name: GateName, Password: GatePassword, Note: "for everybody who works in the office"})
-	var mistake *people.Mistake
-	if err != nil && !(errors.As(err, &mistake) && mistake.Kind != "invalid") { // somebody may have removed the keyring
+	_, err := rings.Add(ctx, "demo", "outer", keyrings.NewEntry{Name: GateName, Password: GatePassword, Note: "for everybody who works in the office"})
+	var known *mistake.Error
+	if err != nil && !(errors.As(err, &known) && known.Kind != "invalid") { // somebody may have removed the keyring
 		return fmt.Errorf("the demo's keyring: %w", err)
 	}
 	return os.WriteFile(done, nil, 0o600)

@@ -32,10 +32,13 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
+	"ostiarius/service/activity"
 	"ostiarius/service/api"
+	"ostiarius/service/ending"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
+	"ostiarius/service/keyrings"
 	"ostiarius/service/pages"
 	"ostiarius/service/people"
 	"ostiarius/service/premises"
@@ -106,6 +109,10 @@ type Service struct {
 	premises *premises.Premises
 	store    *store.Store
 	register *people.Register
+	activity *activity.Log
+	keyrings *keyrings.Keyrings
+	endings  ending.List
+	hashing  *hashing.Pool
 	pages    *pages.Pages
 	policy   *inforce.Policy
 	listener net.Listener
@@ -178,10 +185,24 @@ func Open(settings Settings) (s *Service, err error) {
 	if err != nil {
 		return s, err
 	}
-	s.register, err = people.New(people.Options{Store: s.store, Book: s.policy.Book, Now: time.Now, Cost: settings.Cost, HashApart: settings.HashApart, Keep: settings.KeepActivity, KeepEvents: settings.KeepEvents})
+	s.activity = activity.New(activity.Options{Store: s.store, Now: time.Now, Keep: settings.KeepActivity, Most: settings.KeepEvents})
+	cost, limiter := settings.Cost, &throttle.Limiter{}
+	if cost == (secret.Cost{}) {
+		cost = secret.DefaultCost
+	}
+	s.hashing = hashing.New(cost, settings.HashApart)
+	s.register, err = people.New(people.Options{
+		Store: s.store, Book: s.policy.Book, Now: time.Now, Hashing: s.hashing, Limiter: limiter, Endings: &s.endings, Activity: s.activity,
+		OpenKeyring: func(ctx context.Context, ring string, c basic.Credentials, from string) (time.Time, bool, error) {
+			return s.keyrings.Open(ctx, ring, c, from)
+		},
+	})
 	if err != nil {
 		return s, err
 	}
+	s.keyrings = keyrings.New(keyrings.Options{
+		Store: s.store, Book: s.policy.Book, Now: time.Now, Hashing: s.hashing, Limiter: limiter, Endings: &s.endings, Activity: s.activity, Changed: s.register.Changed,
+	})
 	if settings.Cert != "" {
 		if s.cert, err = openCertificate(settings.Cert, settings.Key, settings.Log); err != nil {
 			return s, err
@@ -251,6 +272,9 @@ func openSocket(path string) (net.Listener, error) {
 	defer syscall.Umask(old)
 	return net.Listen("unix", path)
 }
+
+// Keyrings returns the names of the keyrings.
+func (s *Service) Keyrings() *keyrings.Keyrings { return s.keyrings }
 
 // Register returns the accounts and sessions.
 func (s *Service) Register() *people.Register { return s.register }
@@ -344,8 +368,8 @@ func (s *Service) publicURL() string {
 func (s *Service) build() {
 	front := s.pages
 	front.Register = s.register
-	s.metrics = newMetrics(s.settings.Version, s.register.Total)
-	administration := api.API{Register: s.register, Policy: s.policy, Status: s.Status, Now: time.Now, Log: s.settings.Log, Remarks: s.settings.Front.Remarks}
+	s.metrics = newMetrics(s.settings.Version, s.activity.Total)
+	administration := api.API{Register: s.register, Activity: s.activity, Keyrings: s.keyrings, Endings: &s.endings, Policy: s.policy, Status: s.Status, Now: time.Now, Log: s.settings.Log, Remarks: s.settings.Front.Remarks}
 	bySession, bySocket := administration, administration
 	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
 	marker := api.NewMarker()
@@ -416,7 +440,7 @@ func (s *Service) build() {
 				return o
 			}
 			ours, err := s.register.Present(r.Context(), headers, want, from, v)
-			var slow *people.Slow
+			var slow *throttle.Slow
 			switch {
 			case errors.As(err, &slow):
 				return ours, &guard.Later{Status: http.StatusTooManyRequests, Wait: slow.Wait, Text: "There were too many tries. Please wait before the next."}
@@ -432,7 +456,7 @@ func (s *Service) build() {
 				s.metrics.own.Add(1)
 				return "" // the sign-in page and its sisters are for everybody
 			}
-			return s.register.Note(outcome, t.Door, t.Place, &t.Visitor)
+			return s.activity.Note(outcome, t.Door, t.Place, &t.Visitor)
 		},
 		Own: crossOrigin.Handler(own),
 		Turned: func(w http.ResponseWriter, r *http.Request, away *guard.TurnedAway) {
@@ -541,7 +565,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	tended := make(chan struct{})
 	go func() {
 		defer close(tended)
-		s.register.Tend(tending, func(err error) { s.settings.Log.Error("records could not be tended", "error", err) })
+		s.tend(tending, func(err error) { s.settings.Log.Error("records could not be tended", "error", err) })
 	}()
 	watched := make(chan struct{})
 	go func() {
@@ -585,8 +609,8 @@ func (s *Service) Close() error {
 	if s.socket != nil {
 		s.socket.Close()
 	}
-	if s.register != nil {
-		s.register.Close()
+	if s.hashing != nil {
+		s.hashing.Close()
 	}
 	if s.store != nil {
 		errs = append(errs, s.store.Close())

@@ -275,3 +275,11 @@ func unguard(text string) string {
 	}
 	return text
 }
+
+// Done says what became of one line of a list, or what would.
+type Done struct {
+	Line   int
+	Name   string
+	Action string // "add", "change", "same" or "error"
+	Detail string
+}

@@ -68,3 +68,12 @@ func NetworkOf(a netip.Addr) netip.Prefix {
 	}
 	return network
 }
+
+// NetworkNamed is NetworkOf for an address in words; words that are none are a network of their own.
+func NetworkNamed(address string) string {
+	a, err := netip.ParseAddr(address)
+	if err != nil {
+		return address
+	}
+	return NetworkOf(a).String()
+}

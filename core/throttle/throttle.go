@@ -3,6 +3,7 @@
 package throttle
 
 import (
+	"fmt"
 	"sync"
 	"time"
 )
@@ -159,4 +160,11 @@ func (l *Limiter) prune(now time.Time) {
 		}
 		delete(l.marks, name)
 	}
+}
+
+// Slow is the error for somebody who has been wrong too often to try again at once.
+type Slow struct{ Wait time.Duration }
+
+func (s *Slow) Error() string {
+	return fmt.Sprintf("too many tries; the next one is in %v", s.Wait)
 }

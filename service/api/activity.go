@@ -11,6 +11,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
+	"ostiarius/service/activity"
 	"ostiarius/service/inforce"
 	"ostiarius/service/people"
 )
@@ -18,7 +19,7 @@ import (
 func (a *API) activity(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	_, limit, err := part(q)
-	asked := people.EventQuery{
+	asked := activity.Query{
 		Kind: q.Get("kind"), Account: q.Get("account"), Network: q.Get("network"), Door: q.Get("door"),
 		Reference: q.Get("reference"), Words: q.Get("search"), Limit: limit,
 	}
@@ -40,7 +41,7 @@ func (a *API) activity(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	events, err := a.Register.Events(r.Context(), asked)
+	events, err := a.Activity.Events(r.Context(), asked)
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -48,7 +49,7 @@ func (a *API) activity(w http.ResponseWriter, r *http.Request) {
 	a.answer(w, http.StatusOK, showEvents(events))
 }
 
-func showEvents(events []people.Event) []client.Event {
+func showEvents(events []activity.Event) []client.Event {
 	shown := make([]client.Event, len(events))
 	for i, e := range events {
 		shown[i] = client.Event{ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account, Actor: e.Actor, Network: e.Network, Door: e.Door, Place: e.Place, Detail: e.Detail, Reference: e.Reference}
@@ -60,7 +61,7 @@ func showEvents(events []people.Event) []client.Event {
 func (a *API) today(w http.ResponseWriter, r *http.Request) {
 	ctx, now := r.Context(), a.Now()
 	first := now.Truncate(time.Hour).Add(-23 * time.Hour)
-	counts, err := a.Register.Counts(ctx, first)
+	counts, err := a.Activity.Counts(ctx, first)
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -97,7 +98,7 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 	})
 	t.Doors = t.Doors[:min(8, len(t.Doors))]
 
-	refusals, err := a.Register.Events(ctx, people.EventQuery{Kind: "refused", Limit: 8})
+	refusals, err := a.Activity.Events(ctx, activity.Query{Kind: "refused", Limit: 8})
 	if err == nil {
 		t.Refusals = showEvents(refusals)
 		_, t.Sessions, err = a.Register.Sessions(ctx, "", "", 0, 1)
@@ -122,7 +123,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	if p := a.Policy.Pending(); p != nil {
 		say("The policy file is newer than what is in force, since %s: %s.", p.Since.Format("15:04:05"), p.Why)
 	}
-	for _, what := range a.Register.Unwritten() {
+	for _, what := range a.Endings.Words() {
 		say("It could not be written down yet %s. It counts, and is tried again until it can be written.", what)
 	}
 	if a.Remarks != nil {
@@ -145,7 +146,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	if warnings > 0 {
 		say("The policy in force has %s; the page Policy shows them.", count(warnings, "warning"))
 	}
-	failed, err := a.Register.Events(r.Context(), people.EventQuery{Kind: "sign-in failed", Since: now.Add(-time.Hour), Limit: maxPart})
+	failed, err := a.Activity.Events(r.Context(), activity.Query{Kind: "sign-in failed", Since: now.Add(-time.Hour), Limit: maxPart})
 	if err != nil {
 		return nil, err
 	}

@@ -21,8 +21,12 @@ import (
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/roster"
+	"ostiarius/service/activity"
+	"ostiarius/service/ending"
 	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
+	"ostiarius/service/keyrings"
+	"ostiarius/service/mistake"
 	"ostiarius/service/people"
 )
 
@@ -30,6 +34,9 @@ import (
 // reach it is decided in front of it, by a built-in door or the socket's file mode.
 type API struct {
 	Register *people.Register
+	Activity *activity.Log
+	Keyrings *keyrings.Keyrings
+	Endings  *ending.List // what has been taken away and is not written down
 	Policy   *inforce.Policy
 	Status   func() client.Status
 	Now      func() time.Time
@@ -137,13 +144,13 @@ func (a *API) done(w http.ResponseWriter, err error) {
 }
 
 func (a *API) fail(w http.ResponseWriter, err error) {
-	var mistake *people.Mistake
-	if errors.As(err, &mistake) {
-		status := map[string]int{"unknown": http.StatusNotFound, "taken": http.StatusConflict, "invalid": http.StatusUnprocessableEntity}[mistake.Kind]
-		a.problem(w, status, mistake.Text)
+	var wrong *mistake.Error
+	if errors.As(err, &wrong) {
+		status := map[string]int{"unknown": http.StatusNotFound, "taken": http.StatusConflict, "invalid": http.StatusUnprocessableEntity}[wrong.Kind]
+		a.problem(w, status, wrong.Text)
 		return
 	}
-	var unwritten *people.Unwritten
+	var unwritten *ending.Unwritten
 	if errors.As(err, &unwritten) {
 		a.Log.Error("a change could not be written down yet", "error", err)
 		a.problem(w, http.StatusServiceUnavailable, unwritten.Error())

@@ -19,7 +19,12 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
+	"ostiarius/core/throttle"
+	"ostiarius/service/activity"
+	"ostiarius/service/ending"
+	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
+	"ostiarius/service/keyrings"
 	"ostiarius/service/people"
 	"ostiarius/store"
 )
@@ -41,13 +46,16 @@ func server(t *testing.T, change ...func(*API)) chi.Router {
 	if err != nil {
 		t.Fatal(err)
 	}
-	register, err := people.New(people.Options{Store: records, Book: policy.Book, Now: time.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}})
+	pool := hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil)
+	limiter, endings, happened := &throttle.Limiter{}, &ending.List{}, activity.New(activity.Options{Store: records, Now: time.Now})
+	register, err := people.New(people.Options{Store: records, Book: policy.Book, Now: time.Now, Hashing: pool, Limiter: limiter, Endings: endings, Activity: happened})
 	if err != nil {
 		t.Fatal(err)
 	}
+	rings := keyrings.New(keyrings.Options{Store: records, Book: policy.Book, Now: time.Now, Hashing: pool, Limiter: limiter, Endings: endings, Activity: happened, Changed: register.Changed})
 	api := &API{
-		Register: register,
-		Policy:   policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
+		Register: register, Activity: happened, Keyrings: rings, Endings: endings,
+		Policy: policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
 		Actor: func(*http.Request) string { return "test" },
 	}
 	for _, c := range change {

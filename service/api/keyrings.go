@@ -6,11 +6,13 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/htpasswd"
-	"ostiarius/service/people"
+	"ostiarius/core/keyring"
+	"ostiarius/core/roster"
+	"ostiarius/service/keyrings"
 )
 
 func (a *API) listKeyrings(w http.ResponseWriter, r *http.Request) {
-	entries, err := a.Register.Entries(r.Context(), "")
+	entries, err := a.Keyrings.Entries(r.Context(), "")
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -33,7 +35,7 @@ func (a *API) listKeyrings(w http.ResponseWriter, r *http.Request) {
 	a.answer(w, http.StatusOK, all)
 }
 
-func (a *API) showEntry(e *people.Entry) client.Entry {
+func (a *API) showEntry(e *keyring.Entry) client.Entry {
 	kind, weak := htpasswd.Kind(e.Hash)
 	shown := client.Entry{
 		Name: e.Name, Note: e.Note, Disabled: e.Disabled, Kind: kind, Weak: weak, MadeAt: e.MadeAt, MadeBy: e.MadeBy,
@@ -50,7 +52,7 @@ func (a *API) addEntry(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &n, maxBody) {
 		return
 	}
-	e, err := a.Register.AddEntry(r.Context(), a.Actor(r), parameter(r, "ring"), people.NewEntry{Name: n.Name, Password: n.Password, Note: n.Note, Until: timeOf(n.Until)})
+	e, err := a.Keyrings.Add(r.Context(), a.Actor(r), parameter(r, "ring"), keyrings.NewEntry{Name: n.Name, Password: n.Password, Note: n.Note, Until: timeOf(n.Until)})
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -59,20 +61,20 @@ func (a *API) addEntry(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) removeEntry(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Register.RemoveEntry(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name")))
+	a.done(w, a.Keyrings.Remove(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name")))
 }
 
 func (a *API) setEntryPassword(w http.ResponseWriter, r *http.Request) {
 	var n client.NewEntryPassword
 	if a.read(w, r, &n, maxBody) {
-		a.done(w, a.Register.Rotate(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name"), n.Password, time.Duration(min(n.Grace, 1<<32))*time.Second))
+		a.done(w, a.Keyrings.Rotate(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name"), n.Password, time.Duration(min(n.Grace, 1<<32))*time.Second))
 	}
 }
 
 func (a *API) setEntryDisabled(w http.ResponseWriter, r *http.Request) {
 	var disabled bool
 	if a.read(w, r, &disabled, maxBody) {
-		a.done(w, a.Register.SwitchEntry(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name"), disabled))
+		a.done(w, a.Keyrings.Switch(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name"), disabled))
 	}
 }
 
@@ -81,7 +83,7 @@ func (a *API) importEntries(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &asked, 2*htpasswd.MaxSize) {
 		return
 	}
-	results, err := a.Register.ImportEntries(r.Context(), a.Actor(r), parameter(r, "ring"), []byte(asked.File), asked.Dry)
+	results, err := a.Keyrings.Import(r.Context(), a.Actor(r), parameter(r, "ring"), []byte(asked.File), asked.Dry)
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -89,7 +91,7 @@ func (a *API) importEntries(w http.ResponseWriter, r *http.Request) {
 	a.answer(w, http.StatusOK, showLines(results))
 }
 
-func showLines(results []people.Transferred) []client.ImportedLine {
+func showLines(results []roster.Done) []client.ImportedLine {
 	lines := make([]client.ImportedLine, len(results))
 	for i, result := range results {
 		lines[i] = client.ImportedLine(result)
@@ -98,7 +100,7 @@ func showLines(results []people.Transferred) []client.ImportedLine {
 }
 
 func (a *API) exportEntries(w http.ResponseWriter, r *http.Request) {
-	file, left, err := a.Register.ExportEntries(r.Context(), parameter(r, "ring"))
+	file, left, err := a.Keyrings.Export(r.Context(), parameter(r, "ring"))
 	if err != nil {
 		a.fail(w, err)
 		return

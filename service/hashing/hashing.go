@@ -10,6 +10,7 @@ package hashing
 import (
 	"context"
 	"errors"
+	"maps"
 	"runtime"
 	"slices"
 	"sync"
@@ -67,6 +68,19 @@ func (p *Pool) Hash(ctx context.Context, password string) (string, error) {
 	return done.Hash, err
 }
 
+// Better returns a hash of a password that is as dear as new ones are, if the kept one is of another
+// kind or costs less; "" if it is good as it is, or at the moment.
+func (p *Pool) Better(ctx context.Context, kept, password string) string {
+	if !secret.Rises(kept, p.cost) {
+		return ""
+	}
+	hash, err := p.Hash(ctx, password)
+	if err != nil {
+		return "" // the next use tries again
+	}
+	return hash
+}
+
 // Compare returns which of some hashes is that of a password, "" for none of them. There are at
 // most so many as slots says, none for a name that nobody has; a wrong password always takes as
 // long as so many of the dearest. The error is ErrBusy, that of ctx while it waited for its turn,
@@ -103,6 +117,15 @@ func (p *Pool) Learn(hashes ...string) {
 			}
 		}
 	}
+}
+
+// LearnAll has the pool measure each kind of hash that there is; all calls its argument with each, or
+// with one of each kind.
+func (p *Pool) LearnAll(ctx context.Context, all func(ctx context.Context, hash func(string)) error) error {
+	classes := map[string]string{}
+	err := all(ctx, func(hash string) { classes[htpasswd.Class(hash)] = hash })
+	p.Learn(slices.Collect(maps.Values(classes))...)
+	return err
 }
 
 // What some kinds of hash cost depends on the password too. This is as long as any that is

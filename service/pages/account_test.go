@@ -15,7 +15,11 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
+	"ostiarius/core/throttle"
+	"ostiarius/service/activity"
+	"ostiarius/service/ending"
 	"ostiarius/service/guard"
+	"ostiarius/service/hashing"
 	"ostiarius/service/people"
 	"ostiarius/store"
 )
@@ -32,7 +36,7 @@ func TestOtherSessionsEndAfterAProof(t *testing.T) {
 		t.Fatal(findings)
 	}
 	now := time.Now()
-	register, err := people.New(people.Options{Store: records, Book: func() *policy.Book { return book }, Now: func() time.Time { return now }, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}})
+	register, err := people.New(people.Options{Store: records, Book: func() *policy.Book { return book }, Now: func() time.Time { return now }, Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Limiter: &throttle.Limiter{}, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: func() time.Time { return now }})})
 	if err != nil {
 		t.Fatal(err)
 	}

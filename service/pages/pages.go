@@ -21,6 +21,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ostiarius/core/policy"
+	"ostiarius/service/ending"
 	"ostiarius/service/guard"
 	"ostiarius/service/people"
 )
@@ -258,7 +259,7 @@ func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {
 
 func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	var unwritten *people.Unwritten
+	var unwritten *ending.Unwritten
 	switch err := p.Register.SignOut(r.Context(), p.Token(r), origin(t)); {
 	case errors.As(err, &unwritten):
 		p.setCookie(w.Header(), r, "", -1)

@@ -12,8 +12,10 @@ import (
 	"time"
 
 	"ostiarius/core/policy"
+	"ostiarius/core/throttle"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
+	"ostiarius/service/mistake"
 	"ostiarius/service/people"
 )
 
@@ -58,8 +60,8 @@ type trouble struct {
 
 // troubleOf makes an error of the register into what people are told.
 func (p *Pages) troubleOf(err error, wrong string) trouble {
-	var slow *people.Slow
-	var mistake *people.Mistake
+	var slow *throttle.Slow
+	var refused *mistake.Error
 	switch {
 	case errors.As(err, &slow):
 		wait := slow.Wait.Truncate(time.Second) + time.Second
@@ -68,8 +70,8 @@ func (p *Pages) troubleOf(err error, wrong string) trouble {
 		return trouble{"busy", http.StatusServiceUnavailable, "Too many people sign in at the moment. Please try again in a few seconds.", 5 * time.Second}
 	case errors.Is(err, people.ErrDisabled):
 		return trouble{"disabled", http.StatusForbidden, "Your account is switched off. Please ask the people who run this site.", 0}
-	case errors.As(err, &mistake):
-		return trouble{"refused", http.StatusUnprocessableEntity, capital(mistake.Text) + ".", 0}
+	case errors.As(err, &refused):
+		return trouble{"refused", http.StatusUnprocessableEntity, capital(refused.Text) + ".", 0}
 	case errors.Is(err, people.ErrWrong):
 		return trouble{"wrong", http.StatusUnprocessableEntity, wrong, 0}
 	}

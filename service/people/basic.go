@@ -12,12 +12,8 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"ostiarius/core/basic"
-	"ostiarius/core/htpasswd"
-	"ostiarius/core/keyring"
 	"ostiarius/core/policy"
 	"ostiarius/core/session"
-	"ostiarius/core/throttle"
-	"ostiarius/service/hashing"
 	"ostiarius/store"
 )
 
@@ -108,7 +104,7 @@ func (v *verified) clear() {
 // Present takes the Authorization headers of a request for a place that asks for credentials
 // of HTTP Basic: those of an account, those of keyrings. It adds to the visitor what they
 // prove, and reports whether they are such credentials at all. Credentials that are wrong
-// prove nothing and are no error; the error is one of package basic, *Slow, hashing.ErrBusy, or says
+// prove nothing and are no error; the error is one of package basic, *throttle.Slow, hashing.ErrBusy, or says
 // that the service failed. Where they come from is only asked for if they are not remembered.
 func (r *Register) Present(ctx context.Context, headers []string, want policy.Wanted, from func() Origin, v *policy.Visitor) (ours bool, err error) {
 	if len(headers) != 1 || len(headers[0]) > basic.Longest {
@@ -187,7 +183,7 @@ func (r *Register) proveAccount(ctx context.Context, c basic.Credentials, from O
 	if err != nil {
 		return proof{}, false, err
 	}
-	if better := r.better(ctx, hash, c.Password); better != "" {
+	if better := r.hashing.Better(ctx, hash, c.Password); better != "" {
 		if err := r.store.Rehash(ctx, a.ID, hash, better); err != nil {
 			return proof{}, false, err
 		}
@@ -202,56 +198,12 @@ func (r *Register) proveAccount(ctx context.Context, c basic.Credentials, from O
 	return proof{visitor: visitorOf(a, &session.Session{ProvedAt: now}, now), state: r.sessions.stateOf(a.ID), from: now, until: until}, err == nil, err
 }
 
+// openKeyring has credentials taken for a keyring.
 func (r *Register) openKeyring(ctx context.Context, ring string, c basic.Credentials, from Origin) (proof, bool, error) {
-	ctx = context.WithoutCancel(ctx)
-	name, err := htpasswd.Name(c.User)
-	if err != nil {
-		name = "" // no entry has it
-	}
-	e, err := r.store.Entry(ctx, ring, name)
-	if err != nil && !errors.Is(err, store.ErrNone) {
-		return proof{}, false, err
-	}
 	now := r.now()
-	network := networkOf(from.Network)
-	limits := []throttle.Key{
-		{Name: "pair " + ring + " " + c.User + " " + network, Rule: throttle.Pair},
-		{Name: "network " + network, Rule: throttle.Network},
-		{Name: "entry " + ring + " " + c.User, Rule: throttle.Account},
+	until, ok, err := r.openRing(ctx, ring, c, from.Network)
+	if latest := now.Add(remembered); until.IsZero() || latest.Before(until) {
+		until = latest
 	}
-	if wait := r.limiter.Try(now, limits...); wait > 0 {
-		r.notes.add(store.Event{At: now, Kind: "sign-in slowed", Network: from.Network, Detail: "keyring " + ring})
-		return proof{}, false, &Slow{wait}
-	}
-	var hashes []string
-	if e != nil && !r.unwritten.hasEntry(ring, e.Name) {
-		hashes = e.Hashes(now)
-	}
-	right, err := r.hashing.Compare(ctx, hashes, keyring.MostHashes, c.Password)
-	if errors.Is(err, hashing.ErrBusy) {
-		r.limiter.TakeBack(limits...)
-	}
-	if err != nil {
-		return proof{}, false, err
-	}
-	if right == "" {
-		known := ""
-		if e != nil {
-			known = e.Name
-		}
-		return proof{}, false, r.store.Record(ctx, store.Event{At: now, Kind: "sign-in failed", Account: known, Network: from.Network, Detail: "wrong credentials for the keyring " + ring})
-	}
-	r.limiter.Succeeded(limits...)
-	better := ""
-	if right == e.Hash {
-		better = r.better(ctx, right, c.Password)
-	}
-	if err := r.store.UsedEntry(ctx, ring, e.Name, now, right, better); err != nil {
-		return proof{}, false, err
-	}
-	until := now.Add(remembered)
-	if next := (*keyring.Entry).Changes(e, now); !next.IsZero() && next.Before(until) {
-		until = next
-	}
-	return proof{from: now, until: until}, true, nil
+	return proof{from: now, until: until}, ok, err
 }

@@ -15,6 +15,10 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
+	"ostiarius/core/throttle"
+	"ostiarius/service/activity"
+	"ostiarius/service/ending"
+	"ostiarius/service/hashing"
 	"ostiarius/store"
 )
 
@@ -37,7 +41,7 @@ func BenchmarkMillionSessions(b *testing.B) {
 		b.Fatal(err)
 	}
 	book := benchBook(b)
-	r, err := New(Options{Store: records, Book: book, Now: time.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}})
+	r, err := New(Options{Store: records, Book: book, Now: time.Now, Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Limiter: &throttle.Limiter{}, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: time.Now})})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -71,7 +75,7 @@ func BenchmarkMillionSessions(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		r, err := New(Options{Store: records, Book: book, Now: time.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}})
+		r, err := New(Options{Store: records, Book: book, Now: time.Now, Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Limiter: &throttle.Limiter{}, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: time.Now})})
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -121,7 +125,7 @@ func BenchmarkWrongSignIn(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer records.Close()
-	r, err := New(Options{Store: records, Book: benchBook(b), Now: time.Now})
+	r, err := New(Options{Store: records, Book: benchBook(b), Now: time.Now, Hashing: hashing.New(secret.DefaultCost, nil), Limiter: &throttle.Limiter{}, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: time.Now})})
 	if err != nil {
 		b.Fatal(err)
 	}

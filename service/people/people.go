@@ -5,108 +5,77 @@ package people
 import (
 	"context"
 	"errors"
-	"fmt"
-	"maps"
-	"slices"
 	"strings"
 	"time"
 
 	"ostiarius/core/account"
-	"ostiarius/core/htpasswd"
+	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
+	"ostiarius/service/activity"
+	"ostiarius/service/ending"
 	"ostiarius/service/hashing"
+	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
 
 // A Register is the accounts and the sessions of a service.
 type Register struct {
-	store      *store.Store
-	book       func() *policy.Book
-	now        func() time.Time
-	cost       secret.Cost
-	hashing    *hashing.Pool
-	device     []byte // the key of the cookies by which a browser is known
-	limiter    throttle.Limiter
-	sessions   *sessions
-	basic      verified
-	notes      notes
-	unwritten  unwritten
-	keepEvents int           // at most
-	keep       time.Duration // how long activity is kept; 0 for ever
+	store    *store.Store
+	book     func() *policy.Book
+	now      func() time.Time
+	hashing  *hashing.Pool
+	device   []byte // the key of the cookies by which a browser is known
+	limiter  *throttle.Limiter
+	endings  *ending.List
+	activity *activity.Log
+	sessions *sessions
+	basic    verified
+	openRing func(ctx context.Context, ring string, c basic.Credentials, from string) (until time.Time, ok bool, err error)
 }
 
-// Options are what a Register needs. All but Cost, HashApart, Keep and KeepEvents must be set.
+// Options are what a Register needs: all but OpenKeyring, if no door asks for one.
 type Options struct {
-	Store *store.Store
-	Book  func() *policy.Book // the policy now in force
-	Now   func() time.Time
-	Cost  secret.Cost   // of new password hashes; secret.DefaultCost if zero
-	Keep  time.Duration // how long activity is kept; 0 for ever
-	// KeepEvents is how many records of activity are kept at most; a million if zero.
-	KeepEvents int
-	// HashApart is the command that hashes passwords in a process of its own; nil for this one.
-	HashApart []string
+	Store    *store.Store
+	Book     func() *policy.Book // the policy now in force
+	Now      func() time.Time
+	Activity *activity.Log
+	Hashing  *hashing.Pool
+	Limiter  *throttle.Limiter // of tries
+	Endings  *ending.List
+	// OpenKeyring takes credentials for a keyring; see keyrings.Keyrings.Open.
+	OpenKeyring func(ctx context.Context, ring string, c basic.Credentials, from string) (until time.Time, ok bool, err error)
 }
 
 // New returns the Register of the records in o.Store. The error says that they cannot be
 // read.
 func New(o Options) (*Register, error) {
-	if o.Cost == (secret.Cost{}) {
-		o.Cost = secret.DefaultCost
-	}
 	device, err := o.Store.Secret(context.Background(), "device")
 	if err != nil {
 		return nil, err
 	}
 	r := &Register{
-		store: o.Store, book: o.Book, now: o.Now, cost: o.Cost, keep: o.Keep, device: device,
-		hashing: hashing.New(o.Cost, o.HashApart), sessions: newSessions(),
+		store: o.Store, book: o.Book, now: o.Now, activity: o.Activity, device: device,
+		hashing: o.Hashing, limiter: o.Limiter, endings: o.Endings, openRing: o.OpenKeyring, sessions: newSessions(),
 	}
-	if r.keepEvents = o.KeepEvents; r.keepEvents == 0 {
-		r.keepEvents = 1_000_000
-	}
-	if err := r.learnHashes(context.Background()); err != nil {
+	if err := r.hashing.LearnAll(context.Background(), o.Store.Hashes); err != nil {
 		return nil, err
 	}
-	r.basic.clear()
+	r.Changed()
 	return r, nil
 }
 
-// Close ends what hashes passwords.
-func (r *Register) Close() { r.hashing.Close() }
-
-// learnHashes has the pool measure each kind of hash that there is, so that a wrong password takes
-// as long as the dearest of them.
-func (r *Register) learnHashes(ctx context.Context) error {
-	classes := map[string]string{}
-	err := r.store.Hashes(ctx, func(hash string) { classes[htpasswd.Class(hash)] = hash })
-	r.hashing.Learn(slices.Collect(maps.Values(classes))...)
-	return err
-}
-
-// A Mistake is an error that the person who asked can mend; its text says how.
-type Mistake struct {
-	Kind string // "unknown", "taken" or "invalid"
-	Text string
-}
-
-func (m *Mistake) Error() string { return m.Text }
-
-func asMistake(err error, m **Mistake) bool { return errors.As(err, m) }
-
-func invalid(format string, args ...any) error {
-	return &Mistake{"invalid", fmt.Sprintf(format, args...)}
-}
+// Changed says that credentials which were verified count no longer.
+func (r *Register) Changed() { r.basic.clear() }
 
 // explain makes the store's errors about the account of that name into sentences.
 func explain(name string, err error) error {
 	switch {
 	case errors.Is(err, store.ErrNone):
-		return &Mistake{"unknown", fmt.Sprintf("there is no account %q; `ostiarius people list` shows all", name)}
+		return mistake.Unknown("there is no account %q; `ostiarius people list` shows all", name)
 	case errors.Is(err, store.ErrTaken):
-		return &Mistake{"taken", fmt.Sprintf("there is an account %q already; choose another name, or change that one", name)}
+		return mistake.Taken("there is an account %q already; choose another name, or change that one", name)
 	}
 	return err
 }
@@ -159,17 +128,17 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 // keysOf returns the forms in which the names of an account are compared.
 func keysOf(name, email string) (keys store.Keys, err error) {
 	if keys.Name, err = account.Key(name); err != nil {
-		return keys, invalid("%v", err)
+		return keys, mistake.Invalid("%v", err)
 	}
 	if keys.Email, err = account.EmailKey(email); err != nil {
-		return keys, invalid("%v", err)
+		return keys, mistake.Invalid("%v", err)
 	}
 	return keys, nil
 }
 
 func checkNotes(notes string) error {
 	if len(notes) > 4000 {
-		return invalid("the notes have more than 4000 bytes")
+		return mistake.Invalid("the notes have more than 4000 bytes")
 	}
 	return nil
 }
@@ -177,7 +146,7 @@ func checkNotes(notes string) error {
 // checkPassword says what is wrong with a new password for an account.
 func (r *Register) checkPassword(password string, a *account.Account) error {
 	if err := secret.CheckNew(password, r.context(a)...); err != nil {
-		return invalid("%v", err)
+		return mistake.Invalid("%v", err)
 	}
 	return nil
 }
@@ -229,16 +198,16 @@ func (r *Register) Edit(ctx context.Context, actor, name string, to Edit) (*acco
 		}
 		return r.store.EditAccount(ctx, a, keys, e)
 	})
-	var mistake *Mistake
-	if errors.As(err, &mistake) && mistake.Kind == "taken" {
-		err = &Mistake{"taken", "another account has that name or e-mail address already"}
+	var m *mistake.Error
+	if errors.As(err, &m) && m.Kind == "taken" {
+		err = mistake.Taken("another account has that name or e-mail address already")
 	}
 	return edited, err
 }
 
 func (r *Register) checkRole(role string) error {
 	if book := r.book(); !book.KnownRole(role) {
-		return invalid("unknown role %q; the policy has %s", role, strings.Join(book.RoleNames(), ", "))
+		return mistake.Invalid("unknown role %q; the policy has %s", role, strings.Join(book.RoleNames(), ", "))
 	}
 	return nil
 }
@@ -261,7 +230,7 @@ func (r *Register) Show(ctx context.Context, name string) (*account.Account, err
 func (r *Register) find(ctx context.Context, name string) (*account.Account, string, error) {
 	key, err := account.Key(strings.TrimSpace(name))
 	if err != nil {
-		return nil, "", invalid("%v", err)
+		return nil, "", mistake.Invalid("%v", err)
 	}
 	a, hash, err := r.store.AccountByKey(ctx, key)
 	return a, hash, explain(name, err)
@@ -300,12 +269,12 @@ func (r *Register) SetPassword(ctx context.Context, actor, name, password string
 	})
 }
 
-// SetDisabled disables or enables an account. Disabling ends its sessions. The error is *Unwritten
+// SetDisabled disables or enables an account. Disabling ends its sessions. The error is *ending.Unwritten
 // if that counts but could not be written down yet.
 func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled bool) error {
 	if !disabled {
 		return r.change(ctx, name, func(a *account.Account) error {
-			r.unwritten.revoke(a.ID, "", "")
+			r.endings.Revoke(a.ID, "", "")
 			return r.store.SetDisabled(ctx, a.ID, false, r.event("account enabled", a, actor, ""))
 		})
 	}
@@ -313,7 +282,7 @@ func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled
 	if err != nil {
 		return err
 	}
-	return explain(name, r.end(ctx, ending{account: a.ID, what: "that " + a.Name + " is disabled"}, func(ctx context.Context) error {
+	return explain(name, r.endings.Take(ctx, ending.Ending{Forget: func() { r.forget(a.ID) }, Account: a.ID, What: "that " + a.Name + " is disabled"}, func(ctx context.Context) error {
 		return r.store.SetDisabled(ctx, a.ID, true, r.event("account disabled", a, actor, ""))
 	}))
 }
@@ -329,10 +298,10 @@ func (r *Register) Grant(ctx context.Context, actor, name, role string, from, un
 		from = now
 	}
 	if !until.IsZero() && !until.After(now) {
-		return invalid("the end of the grant, %s, is not in the future", until.Format(time.RFC3339))
+		return mistake.Invalid("the end of the grant, %s, is not in the future", until.Format(time.RFC3339))
 	}
 	if !until.IsZero() && !until.After(from) {
-		return invalid("the end of the grant, %s, is not after its beginning, %s", until.Format(time.RFC3339), from.Format(time.RFC3339))
+		return mistake.Invalid("the end of the grant, %s, is not after its beginning, %s", until.Format(time.RFC3339), from.Format(time.RFC3339))
 	}
 	return r.change(ctx, name, func(a *account.Account) error {
 		detail := "role " + role
@@ -356,7 +325,7 @@ func (r *Register) Revoke(ctx context.Context, actor, name, role string) error {
 	return r.change(ctx, name, func(a *account.Account) error {
 		err := r.store.Revoke(ctx, a.ID, role, r.event("role revoked", a, actor, "role "+role))
 		if errors.Is(err, store.ErrNone) {
-			return &Mistake{"unknown", fmt.Sprintf("%s has not been granted the role %q", a.Name, role)}
+			return mistake.Unknown("%s has not been granted the role %q", a.Name, role)
 		}
 		return err
 	})

@@ -12,6 +12,10 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
+	"ostiarius/core/throttle"
+	"ostiarius/service/activity"
+	"ostiarius/service/ending"
+	"ostiarius/service/hashing"
 	"ostiarius/store"
 )
 
@@ -45,7 +49,7 @@ func register(t *testing.T) (*Register, *store.Store, *clock) {
 		t.Fatal(findings)
 	}
 	c := &clock{now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
-	r, err := New(Options{Store: records, Book: func() *policy.Book { return book }, Now: c.Now, Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}})
+	r, err := New(Options{Store: records, Book: func() *policy.Book { return book }, Now: c.Now, Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Limiter: &throttle.Limiter{}, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: c.Now})})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -102,7 +106,7 @@ func TestLook(t *testing.T) {
 	}
 
 	token = signIn(t, r, false)
-	if again, err := New(Options{Store: records, Book: r.book, Now: c.Now, Cost: r.cost}); err != nil {
+	if again, err := New(Options{Store: records, Book: r.book, Now: c.Now, Hashing: r.hashing, Limiter: &throttle.Limiter{}, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: c.Now})}); err != nil {
 		t.Fatal(err)
 	} else if r = again; !look(false) {
 		t.Error("a session that is in the records only is not found")
@@ -146,7 +150,7 @@ func TestSessionsEndByThemselves(t *testing.T) {
 	if err := r.Flush(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	again, err := New(Options{Store: records, Book: r.book, Now: c.Now, Cost: r.cost})
+	again, err := New(Options{Store: records, Book: r.book, Now: c.Now, Hashing: r.hashing, Limiter: &throttle.Limiter{}, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: c.Now})})
 	if err != nil {
 		t.Fatal(err)
 	}

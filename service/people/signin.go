@@ -8,7 +8,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"net/netip"
 	"strings"
 	"time"
 
@@ -18,6 +17,7 @@ import (
 	"ostiarius/core/session"
 	"ostiarius/core/throttle"
 	"ostiarius/service/hashing"
+	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
 
@@ -27,13 +27,6 @@ var ErrWrong = errors.New("name or password is wrong")
 
 // ErrDisabled says that the password was right, but the account is disabled.
 var ErrDisabled = errors.New("the account is disabled")
-
-// Slow is the error for somebody who has been wrong too often to try again at once.
-type Slow struct{ Wait time.Duration }
-
-func (s *Slow) Error() string {
-	return fmt.Sprintf("too many tries; the next one is in %v", s.Wait)
-}
 
 // An Origin is from where somebody signs in.
 type Origin struct {
@@ -53,7 +46,7 @@ type SignedIn struct {
 }
 
 // SignIn makes a session for whoever has this name, or e-mail address, and password. The
-// error is ErrWrong, ErrDisabled, hashing.ErrBusy or *Slow, or says that the service failed.
+// error is ErrWrong, ErrDisabled, hashing.ErrBusy or *throttle.Slow, or says that the service failed.
 //
 // It takes the same time, and answers the same, whether or not there is such an account.
 func (r *Register) SignIn(ctx context.Context, name, password string, from Origin, remember bool) (SignedIn, error) {
@@ -78,10 +71,8 @@ func (r *Register) SignIn(ctx context.Context, name, password string, from Origi
 	if before != nil {
 		r.sessions.drop(*before)
 	}
-	if secret.Rises(hash, r.cost) {
-		if better, err := r.hashing.Hash(ctx, password); err == nil && r.store.Rehash(ctx, a.ID, hash, better) == nil {
-			hash = better // else the next sign-in tries again
-		}
+	if better := r.hashing.Better(ctx, hash, password); better != "" && r.store.Rehash(ctx, a.ID, hash, better) == nil {
+		hash = better
 	}
 	return SignedIn{
 		Token: token, Device: r.mark(a, hash), Visitor: visitorOf(a, s, now),
@@ -114,8 +105,8 @@ func (r *Register) prove(ctx context.Context, kind, name, password string, from 
 func (r *Register) try(ctx context.Context, kind string, keys store.Keys, a *account.Account, hash, password string, from Origin) error {
 	limits := r.limits(keys, a, hash, from)
 	if wait := r.limiter.Try(r.now(), limits...); wait > 0 {
-		r.notes.add(store.Event{At: r.now(), Kind: "sign-in slowed", Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
-		return &Slow{wait}
+		r.activity.Add(store.Event{At: r.now(), Kind: "sign-in slowed", Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
+		return &throttle.Slow{Wait: wait}
 	}
 	var hashes []string
 	if hash != "" { // no account, or one without a password: the same work for both
@@ -141,7 +132,7 @@ func (r *Register) try(ctx context.Context, kind string, keys store.Keys, a *acc
 		return fail("wrong password", ErrWrong)
 	}
 	r.limiter.Succeeded(limits...)
-	if a.Disabled || r.unwritten.bars(a.ID) {
+	if a.Disabled || r.endings.Bars(a.ID) {
 		return fail("account disabled", ErrDisabled)
 	}
 	return nil
@@ -172,7 +163,7 @@ func (r *Register) limits(keys store.Keys, a *account.Account, hash string, from
 	if a != nil && r.knows(from.Device, a, hash) {
 		return []throttle.Key{{Name: "device " + from.Device, Rule: throttle.Pair}}
 	}
-	network, typed := networkOf(from.Network), "name "+keys.Name
+	network, typed := throttle.NetworkNamed(from.Network), "name "+keys.Name
 	if keys.Email != "" {
 		typed = "address " + keys.Email
 	}
@@ -185,15 +176,6 @@ func (r *Register) limits(keys store.Keys, a *account.Account, hash string, from
 		{Name: "network " + network, Rule: throttle.Network},
 		{Name: who, Rule: throttle.Account},
 	}
-}
-
-// networkOf returns what a client can hardly change about its address.
-func networkOf(address string) string {
-	a, err := netip.ParseAddr(address)
-	if err != nil {
-		return address
-	}
-	return throttle.NetworkOf(a).String()
 }
 
 // mark makes the mark by which a browser is known to have signed in to an account. It ends
@@ -241,7 +223,7 @@ func (r *Register) reprove(ctx context.Context, kind, token, password string, fr
 
 // ProveAgain takes the password of somebody who is signed in, notes in the session that it
 // was typed, and gives it another token; nil if it has just got one. The error is ErrWrong if the password is not
-// theirs or the session has ended, or hashing.ErrBusy or *Slow.
+// theirs or the session has ended, or hashing.ErrBusy or *throttle.Slow.
 func (r *Register) ProveAgain(ctx context.Context, token, password string, from Origin) (*Renewal, error) {
 	s, a, _, err := r.reprove(ctx, "proof failed", token, password, from)
 	if err != nil {
@@ -266,7 +248,7 @@ func (r *Register) ProveAgain(ctx context.Context, token, password string, from 
 
 // ChangePassword gives somebody who is signed in another password, ends all of their
 // sessions, and makes a new one for this browser. The error is ErrWrong if the old password
-// is not theirs, a *Mistake if the new one cannot be taken, or hashing.ErrBusy or *Slow.
+// is not theirs, a *mistake.Error if the new one cannot be taken, or hashing.ErrBusy or *throttle.Slow.
 func (r *Register) ChangePassword(ctx context.Context, token, old, password string, from Origin) (SignedIn, error) {
 	s, a, verified, err := r.reprove(ctx, "password change failed", token, old, from)
 	if err != nil {
@@ -321,7 +303,7 @@ func (r *Register) Link(ctx context.Context, actor, name string) (token string, 
 		return "", until, err
 	}
 	if a.Disabled {
-		return "", until, invalid("%s is disabled; enable it first", a.Name)
+		return "", until, mistake.Invalid("%s is disabled; enable it first", a.Name)
 	}
 	token, hash := secret.NewToken()
 	until = r.now().Add(linkLasts)
@@ -347,7 +329,7 @@ func (r *Register) LinkedAccount(ctx context.Context, token string) (string, boo
 }
 
 // UseLink sets the password of the account that a link is for; the link has then ended. The
-// error is ErrWrong if it had ended before, or a *Mistake about the password.
+// error is ErrWrong if it had ended before, or a *mistake.Error about the password.
 func (r *Register) UseLink(ctx context.Context, token, password, network string) error {
 	hash, ok := secret.HashToken(token)
 	if !ok {

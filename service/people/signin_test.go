@@ -14,12 +14,15 @@ import (
 	"time"
 
 	"ostiarius/core/account"
-	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/roster"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
+	"ostiarius/core/throttle"
+	"ostiarius/service/activity"
+	"ostiarius/service/ending"
 	"ostiarius/service/hashing"
+	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
 
@@ -41,7 +44,7 @@ func TestSignInByAddress(t *testing.T) {
 		}
 	}
 	for _, taken := range []NewAccount{{Name: "ines.orkney@marram.example"}, {Name: "bo", Email: "INES.ORKNEY@marram.example"}} {
-		var mistake *Mistake
+		var mistake *mistake.Error
 		if _, err := r.Add(ctx, "test", taken); !errors.As(err, &mistake) || mistake.Kind != "taken" {
 			t.Errorf("%+v: %v", taken, err)
 		}
@@ -59,7 +62,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 		_, err := r.SignIn(ctx, name, "not-this-one", Origin{Network: network}, false)
 		return err
 	}
-	var slow *Slow
+	var slow *throttle.Slow
 	for _, name := range []string{"ines", "nobody"} { // the same for one that there is and one that there is not
 		for range 5 {
 			if err := guess(name, "198.51.100.1"); !errors.Is(err, ErrWrong) {
@@ -102,7 +105,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if !errors.As(err, &slow) {
 		t.Errorf("many names from one network: %v", err)
 	}
-	if err := r.FlushNotes(ctx); err != nil {
+	if err := r.activity.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
 	slowed, err := records.Events(ctx, store.EventQuery{Kind: "sign-in slowed", Limit: 1000})
@@ -130,11 +133,11 @@ func TestHashesRise(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.cost = secret.Cost{Memory: 128, Passes: 2, Threads: 1}
-	r.hashing = hashing.New(r.cost, nil)
+	dearer := secret.Cost{Memory: 128, Passes: 2, Threads: 1}
+	r.hashing = hashing.New(dearer, nil)
 	signIn(t, r, false)
 	_, after, err := records.AccountByKey(ctx, "ines")
-	if err != nil || after == before || secret.Rises(after, r.cost) || !secret.Verify(after, "seven-brass-prisms") {
+	if err != nil || after == before || secret.Rises(after, dearer) || !secret.Verify(after, "seven-brass-prisms") {
 		t.Errorf("the hash is %q, it was %q (%v)", after, before, err)
 	}
 	token := signIn(t, r, false)
@@ -254,7 +257,7 @@ func TestClockGoesBack(t *testing.T) {
 	if err := r.UseLink(ctx, link, "brambles-in-the-fog", ""); !errors.Is(err, ErrWrong) {
 		t.Errorf("a link is used before it was made: %v", err)
 	}
-	var slow *Slow
+	var slow *throttle.Slow
 	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{Network: "198.51.100.1"}, false); !errors.As(err, &slow) || slow.Wait > time.Second {
 		t.Errorf("the failures are forgotten, or the wait is longer: %v", err)
 	}
@@ -290,7 +293,7 @@ func TestEveryTryCounts(t *testing.T) {
 	from := Origin{Network: "198.51.100.1"}
 	gone, hangUp := context.WithCancel(ctx)
 	hangUp()
-	var slow *Slow
+	var slow *throttle.Slow
 	r, records, _ := register(t)
 	email := "ines@marram.example"
 	if _, err := r.Edit(ctx, "test", "ines", Edit{Email: &email}); err != nil {
@@ -395,7 +398,7 @@ func TestKnownBrowsersHaveAReserve(t *testing.T) {
 		r.SignIn(ctx, "ines", "not-this-one", Origin{Network: "192.0.2.7"}, false)
 		c.pass(time.Second)
 	}
-	var slow *Slow
+	var slow *throttle.Slow
 	if _, err := r.SignIn(ctx, "ines", "seven-brass-prisms", Origin{Network: "192.0.2.7"}, false); !errors.As(err, &slow) {
 		t.Fatalf("nobody is slowed: %v", err)
 	}
@@ -457,7 +460,7 @@ func TestOldTokens(t *testing.T) {
 				t.Fatal(err)
 			}
 			book := r.book()
-			if r, err = New(Options{Store: records, Book: func() *policy.Book { return book }, Now: c.Now, Cost: r.cost}); err != nil {
+			if r, err = New(Options{Store: records, Book: func() *policy.Book { return book }, Now: c.Now, Hashing: r.hashing, Limiter: &throttle.Limiter{}, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: c.Now})}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -467,7 +470,7 @@ func TestOldTokens(t *testing.T) {
 		if alive(t, r, fresh.Token) {
 			t.Errorf("%s: the session goes on although one of its tokens was stolen", way)
 		}
-		events, err := r.Events(ctx, EventQuery{Kind: "session ended", Limit: 10})
+		events, err := r.activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10})
 		if err != nil || len(events) != 1 || events[0].Network != "203.0.113.9" || !strings.Contains(events[0].Detail, "stolen") {
 			t.Errorf("%s: %+v %v", way, events, err)
 		}
@@ -483,7 +486,7 @@ func TestOldTokens(t *testing.T) {
 	if alive(t, r, lost) {
 		t.Error("it counts for more than a minute")
 	}
-	if events, _ := r.Events(ctx, EventQuery{Kind: "session ended", Limit: 10}); len(events) != 0 {
+	if events, _ := r.activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10}); len(events) != 0 {
 		t.Errorf("%+v", events)
 	}
 }
@@ -502,25 +505,25 @@ func TestTakingAwayNeedsNoRecords(t *testing.T) {
 		t.Fatal("HTTP Basic does not work")
 	}
 	unlock := lock(t, records)
-	var unwritten *Unwritten
+	var unwritten *ending.Unwritten
 	if err := r.SignOut(ctx, here, ""); !errors.As(err, &unwritten) || alive(t, r, here) || !alive(t, r, there) {
 		t.Errorf("signed out: %v", err)
 	}
 	if err := r.SetDisabled(ctx, "test", "ines", true); !errors.As(err, &unwritten) || !strings.Contains(err.Error(), "could not be written down yet") || alive(t, r, there) || remembered() {
 		t.Errorf("disabled: %v", err)
 	}
-	if said := fmt.Sprint(r.Unwritten()); said != "[that Ines has signed out that Ines is disabled]" {
+	if said := fmt.Sprint(r.endings.Words()); said != "[that Ines has signed out that Ines is disabled]" {
 		t.Error(said)
 	}
 	unlock()
-	for len(r.Unwritten()) > 0 {
-		r.unwritten.tryAgain(ctx)
+	for len(r.endings.Words()) > 0 {
+		r.endings.TryAgain(ctx)
 	}
 	a, err := r.Show(ctx, "ines")
 	if err != nil || !a.Disabled {
 		t.Errorf("%+v %v", a, err)
 	}
-	if events, err := r.Events(ctx, EventQuery{Kind: "account disabled", Limit: 10}); len(events) != 1 || err != nil {
+	if events, err := r.activity.Events(ctx, store.EventQuery{Kind: "account disabled", Limit: 10}); len(events) != 1 || err != nil {
 		t.Errorf("%+v %v", events, err)
 	}
 }
@@ -549,7 +552,7 @@ func TestChangePassword(t *testing.T) {
 	if _, err := r.ChangePassword(ctx, here, "not-mine", "kettle-moth-anvil", from); !errors.Is(err, ErrWrong) {
 		t.Errorf("a wrong password: %v", err)
 	}
-	var mistake *Mistake
+	var mistake *mistake.Error
 	if _, err := r.ChangePassword(ctx, here, "seven-brass-prisms", "password1", from); !errors.As(err, &mistake) {
 		t.Errorf("a common password: %v", err)
 	}
@@ -584,7 +587,7 @@ func TestLinksWorkOnce(t *testing.T) {
 	if name, ok, err := r.LinkedAccount(ctx, first); name != "bo" || !ok || err != nil {
 		t.Errorf("%q %v %v", name, ok, err)
 	}
-	var mistake *Mistake
+	var mistake *mistake.Error
 	if err := r.UseLink(ctx, first, "short", ""); !errors.As(err, &mistake) {
 		t.Errorf("a short password: %v", err)
 	}
@@ -637,7 +640,7 @@ func TestSessionsAreListedAndEnded(t *testing.T) {
 	if found, _, _ := r.Sessions(ctx, "", "browser", 0, 10); len(found) != 1 || found[0].Name != "bo" {
 		t.Errorf("by the browser's name: %+v", found)
 	}
-	var mistake *Mistake
+	var mistake *mistake.Error
 	if err := r.EndSession(ctx, "bo", r.Handle(one), "bo"); !errors.As(err, &mistake) || !alive(t, r, one) {
 		t.Errorf("somebody else's session: %v", err)
 	}
@@ -665,7 +668,7 @@ func TestImport(t *testing.T) {
 	file := []roster.Entry{
 		{Line: 2, Name: "Bo", Email: "bo@marram.example", Roles: []account.Grant{{Role: "keeper", Until: c.Now().Add(time.Hour)}}},
 		{Line: 3, Name: "INES", Email: "ines@marram.example", Disabled: &yes},
-		{Line: 4, Name: "cy", Hash: secret.Hash("kettle-moth-anvil", r.cost)},
+		{Line: 4, Name: "cy", Hash: secret.Hash("kettle-moth-anvil", secret.Cost{Memory: 64, Passes: 1, Threads: 1})},
 	}
 	token := signIn(t, r, false)
 	dry, done, err := r.Import(ctx, "test", file, true)
@@ -713,63 +716,6 @@ func TestImport(t *testing.T) {
 	again, _, err := r.Import(ctx, "test", file[:2], true)
 	if err != nil || again[0].Action != "same" || again[1].Action != "same" {
 		t.Errorf("the same again: %v %v", again, err)
-	}
-}
-
-// Requests are counted by hour, refusals recorded one by one, to a bound.
-func TestNotes(t *testing.T) {
-	r, records, c := register(t)
-	door := &policy.Door{Written: "/office/**", Admit: policy.Demand{Kind: policy.Nobody}}
-	v := policy.Visitor{SignedIn: true, Account: "ines"}
-	at := place.Place{Method: "GET", Path: "/office"}
-	for range 3 {
-		r.Note(policy.Admit, door, at, &v)
-	}
-	reference := r.Note(policy.Refuse, door, at, &v)
-	if len(reference) != 9 {
-		t.Errorf("reference %q", reference)
-	}
-	if hidden := r.Note(policy.Hide, door, at, &v); hidden != "" {
-		t.Errorf("a hidden place has the reference %q", hidden)
-	}
-	events, err := r.Events(ctx, EventQuery{Reference: strings.ToLower(reference), Limit: 10})
-	if err != nil || len(events) != 1 || events[0].Account != "ines" || events[0].Door != "/office/**" || events[0].Place != "GET /office" {
-		t.Errorf("%+v %v", events, err)
-	}
-	c.pass(time.Hour)
-	for i := range 2000 { // alike ones are drawn together, and one is told of those; the others are found
-		if told := r.Note(policy.Refuse, door, place.Place{Method: "GET", Path: fmt.Sprint("/office/", i)}, &v); i == 0 {
-			reference = told
-		} else if i > 2*mostAlike && told != reference {
-			t.Fatalf("refusal %d has a reference of its own: %s", i, told)
-		}
-	}
-	counts, err := r.Counts(ctx, c.Now().Add(-24*time.Hour))
-	if err != nil || fmt.Sprint(len(counts), counts[0].N, counts[len(counts)-1].N) != "4 3 2000" {
-		t.Errorf("%+v %v", counts, err)
-	}
-	all, err := r.Events(ctx, EventQuery{Kind: "refused", Limit: 10_000})
-	if err != nil || len(all) != 1+mostAlike {
-		t.Errorf("%d refusals are recorded, %v", len(all), err)
-	}
-	c.pass(time.Minute)
-	all, err = r.Events(ctx, EventQuery{Reference: reference, Limit: 10})
-	if err != nil || len(all) != 2 || all[0].Detail != "1980 more like this, at many places" {
-		t.Errorf("drawn together: %+v, %v", all, err)
-	}
-	if err := records.BoundActivity(ctx, 5); err != nil {
-		t.Fatal(err)
-	}
-	if left, _ := r.Events(ctx, EventQuery{Limit: 100}); len(left) != 5 {
-		t.Errorf("%d events are left of 5", len(left))
-	}
-	r.keep = 24 * time.Hour
-	c.pass(48 * time.Hour)
-	if err := r.Sweep(ctx); err != nil {
-		t.Fatal(err)
-	}
-	if left, _ := r.Events(ctx, EventQuery{Limit: 10}); len(left) != 0 {
-		t.Errorf("%d events are older than they are kept", len(left))
 	}
 }
 

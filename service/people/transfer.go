@@ -2,6 +2,7 @@ package people
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -9,21 +10,14 @@ import (
 	"ostiarius/core/account"
 	"ostiarius/core/roster"
 	"ostiarius/core/secret"
+	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
-
-// A Transferred says what became of one line, or what would.
-type Transferred struct {
-	Line   int
-	Name   string
-	Action string // "add", "change", "same" or "error"
-	Detail string
-}
 
 // Import brings in accounts: those that are new are added, of the others the details that
 // are given are changed and the roles added; nothing is taken away. With dry, it only says
 // what would happen. If one line cannot be taken, nothing is.
-func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry, dry bool) (results []Transferred, done bool, err error) {
+func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry, dry bool) (results []roster.Done, done bool, err error) {
 	now := r.now()
 	known, err := r.known(ctx, all)
 	if err != nil {
@@ -33,14 +27,14 @@ func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry,
 	var imports []store.Import
 	ok := true
 	for _, t := range all {
-		result := Transferred{Line: t.Line, Name: strings.TrimSpace(t.Name)}
+		result := roster.Done{Line: t.Line, Name: strings.TrimSpace(t.Name)}
 		i, detail, err := r.transfer(known, actor, t, now)
 		if err == nil {
 			for _, key := range keysIn(i.Keys) {
 				if line, twice := seen[key]; twice {
-					err = invalid("%q stands in line %d already", key, line)
+					err = mistake.Invalid("%q stands in line %d already", key, line)
 				} else if owner, taken := known[key]; taken && owner.ID != i.Account.ID {
-					err = invalid("%q is the name or the address of %s already", key, owner.Name)
+					err = mistake.Invalid("%q is the name or the address of %s already", key, owner.Name)
 				}
 			}
 		}
@@ -49,9 +43,9 @@ func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry,
 				seen[key] = t.Line
 			}
 		}
-		var mistake *Mistake
+		var mistake *mistake.Error
 		switch {
-		case asMistake(err, &mistake):
+		case errors.As(err, &mistake):
 			result.Action, result.Detail, ok = "error", mistake.Text, false
 		case err != nil:
 			return nil, false, err
@@ -78,7 +72,7 @@ func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry,
 			r.forget(i.Account.ID)
 		}
 	}
-	return results, true, r.learnHashes(ctx)
+	return results, true, r.hashing.LearnAll(ctx, r.store.Hashes)
 }
 
 // keysIn returns the keys that there are.
@@ -110,7 +104,7 @@ func (r *Register) known(ctx context.Context, all []roster.Entry) (map[string]st
 // transfer plans what is done for one line, and says it in words; "" for nothing.
 func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t roster.Entry, now time.Time) (i store.Import, detail string, err error) {
 	if t.Err != nil {
-		return i, "", invalid("%v", t.Err)
+		return i, "", mistake.Invalid("%v", t.Err)
 	}
 	name, email := strings.TrimSpace(t.Name), strings.TrimSpace(t.Email)
 	if i.Keys, err = keysOf(name, email); err != nil {
@@ -121,7 +115,7 @@ func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t
 	}
 	if t.Hash != "" {
 		if err := secret.CheckKept(t.Hash, r.cost); err != nil {
-			return i, "", invalid("%v", err)
+			return i, "", mistake.Invalid("%v", err)
 		}
 	}
 	for _, g := range t.Roles {

@@ -1,4 +1,6 @@
-package people
+// Package activity is what happened: at the doors, counted by the hour and refusals one by one, and
+// in the records, where what is changed is written down in the same transaction.
+package activity
 
 import (
 	"context"
@@ -11,12 +13,22 @@ import (
 
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/throttle"
 	"ostiarius/store"
 )
 
-// notes are what happened at the doors since it was last written down. Requests do not
-// wait for the records, and those that are admitted not for each other.
-type notes struct {
+// Options are what a Log needs.
+type Options struct {
+	Store *store.Store
+	Now   func() time.Time
+	Keep  time.Duration // how long it is kept; 0 for ever
+	Most  int           // how many records are kept at most; a million if zero
+}
+
+// A Log is the activity of a service. What happens at the doors is held in memory for a moment:
+// requests do not wait for the records, and those that are admitted not for each other.
+type Log struct {
+	Options
 	tally   atomic.Pointer[tally]
 	mu      sync.Mutex
 	before  *tally                      // the one that was written down last: a request may still have had it in hand
@@ -45,33 +57,41 @@ const (
 	mostDrawn = 10_000 // kinds of refusals that are known at a time
 )
 
+// New returns a Log.
+func New(o Options) *Log {
+	if o.Most == 0 {
+		o.Most = 1_000_000
+	}
+	return &Log{Options: o}
+}
+
 // draw returns the reference of a refusal that is alike to one a moment ago, and false for one that
 // is to be recorded by itself. The lock is held.
-func (n *notes) draw(e store.Event) (reference string, known bool) {
-	if n.alike == nil {
-		n.alike = map[alike]*drawn{}
+func (l *Log) draw(e store.Event) (reference string, known bool) {
+	if l.alike == nil {
+		l.alike = map[alike]*drawn{}
 	}
-	key := alike{e.Kind, e.Account, networkOf(e.Network), e.Door, e.Place}
+	key := alike{e.Kind, e.Account, throttle.NetworkNamed(e.Network), e.Door, e.Place}
 	all := key
 	all.place = ""
-	if d := n.alike[all]; d != nil && d.over(e.At) {
-		n.events = append(n.events, n.settle(e.At, false)...)
+	if d := l.alike[all]; d != nil && d.over(e.At) {
+		l.events = append(l.events, l.settle(e.At, false)...)
 	}
-	if d := n.alike[key]; d != nil {
+	if d := l.alike[key]; d != nil {
 		d.more++
 		return d.reference, true
 	}
-	if d := n.alike[all]; d == nil {
-		if len(n.alike) >= mostDrawn {
-			n.dropped++
+	if d := l.alike[all]; d == nil {
+		if len(l.alike) >= mostDrawn {
+			l.dropped++
 			return e.Reference, true
 		}
-		n.alike[all] = &drawn{reference: e.Reference, since: e.At, places: 1, event: e}
+		l.alike[all] = &drawn{reference: e.Reference, since: e.At, places: 1, event: e}
 	} else if d.places++; d.places > mostAlike {
 		d.more++
 		return d.reference, true
 	}
-	n.alike[key] = &drawn{reference: e.Reference, since: e.At, event: e}
+	l.alike[key] = &drawn{reference: e.Reference, since: e.At, event: e}
 	return e.Reference, false
 }
 
@@ -79,8 +99,8 @@ func (d *drawn) over(now time.Time) bool { return now.Sub(d.since) >= drawnFor |
 
 // settle forgets the alike refusals of more than a minute ago, or all of them, and returns records
 // of how many more there were. The lock is held.
-func (n *notes) settle(now time.Time, all bool) (events []store.Event) {
-	for key, d := range n.alike {
+func (l *Log) settle(now time.Time, all bool) (events []store.Event) {
+	for key, d := range l.alike {
 		if !all && !d.over(now) {
 			continue
 		}
@@ -92,7 +112,7 @@ func (n *notes) settle(now time.Time, all bool) (events []store.Event) {
 			}
 			events = append(events, e)
 		}
-		delete(n.alike, key)
+		delete(l.alike, key)
 	}
 	return events
 }
@@ -110,14 +130,16 @@ type outcomes [len(policy.Outcomes)]atomic.Int64
 // only counted, so that a flood of them does not fill the records.
 const mostNotes = 100
 
+// The longest place that is recorded, in bytes.
+const longestPlace = 300
+
 // Note counts what a request came to. One that was refused, or was told that nothing is
 // there, is recorded by itself, with the reference under which it can be found.
-func (r *Register) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v *policy.Visitor) (reference string) {
-	n := &r.notes
-	t := n.tally.Load()
+func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v *policy.Visitor) (reference string) {
+	t := l.tally.Load()
 	for t == nil {
-		n.tally.CompareAndSwap(nil, &tally{hour: r.now().Unix() / 3600})
-		t = n.tally.Load()
+		l.tally.CompareAndSwap(nil, &tally{hour: l.Now().Unix() / 3600})
+		t = l.tally.Load()
 	}
 	t.of(door)[slices.Index(policy.Outcomes[:], outcome)].Add(1)
 	if outcome != policy.Refuse && outcome != policy.Hide {
@@ -134,9 +156,10 @@ func (r *Register) Note(outcome policy.Outcome, door *policy.Door, at place.Plac
 	if v.From.IsValid() {
 		network = v.From.String()
 	}
-	return n.add(store.Event{
-		At: r.now(), Kind: kind, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
-		Door: door.Label(), Place: cut(at.Method+" "+at.Host+at.Path, 300), Detail: "asks for " + door.Admit.String(),
+	what := at.Method + " " + at.Host + at.Path
+	return l.Add(store.Event{
+		At: l.Now(), Kind: kind, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
+		Door: door.Label(), Place: what[:min(len(what), longestPlace)], Detail: "asks for " + door.Admit.String(),
 	})
 }
 
@@ -167,12 +190,12 @@ func (t *tally) counts(total *[len(policy.Outcomes)]int64) (all []store.Count) {
 }
 
 // Total returns how many requests came to an outcome since the start.
-func (r *Register) Total(outcome policy.Outcome) int64 {
-	n, i := &r.notes, slices.Index(policy.Outcomes[:], outcome)
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	total := n.total[i]
-	for _, t := range []*tally{n.before, n.tally.Load()} {
+func (l *Log) Total(outcome policy.Outcome) int64 {
+	i := slices.Index(policy.Outcomes[:], outcome)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	total := l.total[i]
+	for _, t := range []*tally{l.before, l.tally.Load()} {
 		if t != nil {
 			t.doors.Range(func(_, counted any) bool {
 				total += counted.(*outcomes)[i].Load()
@@ -183,62 +206,75 @@ func (r *Register) Total(outcome policy.Outcome) int64 {
 	return total
 }
 
-// add notes an event, by itself or with others that are alike, and returns the reference under
+// Add notes an event, by itself or with others that are alike, and returns the reference under
 // which it is found.
-func (n *notes) add(e store.Event) (reference string) {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	reference, known := n.draw(e)
+func (l *Log) Add(e store.Event) (reference string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	reference, known := l.draw(e)
 	switch {
 	case known:
-	case len(n.events) >= mostNotes:
-		n.dropped++
+	case len(l.events) >= mostNotes:
+		l.dropped++
 	default:
-		n.events = append(n.events, e)
+		l.events = append(l.events, e)
 	}
 	return reference
 }
 
-// FlushNotes writes down what was noted since it was last called.
-func (r *Register) FlushNotes(ctx context.Context) error { return r.flushNotes(ctx, false) }
+// Flush writes down what was noted since it was last called.
+func (l *Log) Flush(ctx context.Context) error { return l.flush(ctx, false) }
 
-func (r *Register) flushNotes(ctx context.Context, last bool) error {
-	n := &r.notes
-	n.mu.Lock()
+// Close writes down all that was noted.
+func (l *Log) Close(ctx context.Context) error { return l.flush(ctx, true) }
+
+// Bound removes the oldest records of more than are kept.
+func (l *Log) Bound(ctx context.Context) error { return l.Store.BoundActivity(ctx, l.Most) }
+
+// Sweep removes records that are older than they are kept.
+func (l *Log) Sweep(ctx context.Context) error {
+	if l.Keep == 0 {
+		return nil
+	}
+	return l.Store.SweepActivity(ctx, l.Now().Add(-l.Keep))
+}
+
+func (l *Log) flush(ctx context.Context, last bool) error {
+	l.mu.Lock()
 	var all []store.Count
-	counted := n.tally.Swap(nil)
-	for _, t := range []*tally{n.before, counted} {
+	counted := l.tally.Swap(nil)
+	for _, t := range []*tally{l.before, counted} {
 		if t != nil {
-			all = append(all, t.counts(&n.total)...)
+			all = append(all, t.counts(&l.total)...)
 		}
 	}
-	events, dropped := append(n.events, n.settle(r.now(), last)...), n.dropped
-	n.before, n.events, n.dropped = counted, nil, 0
-	n.mu.Unlock()
+	events, dropped := append(l.events, l.settle(l.Now(), last)...), l.dropped
+	l.before, l.events, l.dropped = counted, nil, 0
+	l.mu.Unlock()
 	if dropped > 0 {
-		events = append(events, store.Event{At: r.now(), Kind: "more refused", Detail: fmt.Sprintf("%d more refusals than are recorded one by one", dropped)})
+		events = append(events, store.Event{At: l.Now(), Kind: "more refused", Detail: fmt.Sprintf("%d more refusals than are recorded one by one", dropped)})
 	}
-	return r.store.Note(ctx, events, all)
+	return l.Store.Note(ctx, events, all)
 }
 
 // An Event is a record of what happened; see store.Event.
 type Event = store.Event
 
-// An EventQuery says which events are meant; see store.EventQuery.
-type EventQuery = store.EventQuery
+// A Query says which events are meant; see store.EventQuery.
+type Query = store.EventQuery
 
 // Events returns the latest events that a query means, newest first.
-func (r *Register) Events(ctx context.Context, q EventQuery) ([]Event, error) {
-	if err := r.FlushNotes(ctx); err != nil {
+func (l *Log) Events(ctx context.Context, q Query) ([]Event, error) {
+	if err := l.Flush(ctx); err != nil {
 		return nil, err
 	}
-	return r.store.Events(ctx, q)
+	return l.Store.Events(ctx, q)
 }
 
 // Counts returns how many requests came to what at which door, by hour, since a time.
-func (r *Register) Counts(ctx context.Context, since time.Time) ([]store.Count, error) {
-	if err := r.FlushNotes(ctx); err != nil {
+func (l *Log) Counts(ctx context.Context, since time.Time) ([]store.Count, error) {
+	if err := l.Flush(ctx); err != nil {
 		return nil, err
 	}
-	return r.store.Counts(ctx, since)
+	return l.Store.Counts(ctx, since)
 }

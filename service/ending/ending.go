@@ -1,0 +1,166 @@
+// Package ending takes access away.
+package ending
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"ostiarius/core/secret"
+	"ostiarius/service/mistake"
+	"ostiarius/store"
+)
+
+// What takes access away counts at once, also while the records cannot be written: the disk is
+// full, somebody holds them locked. It is kept here until it is written down, and asked for
+// wherever records are read. Only the end of the process before that makes it undone, so whoever
+// asked for it is told.
+
+// Unwritten is the error for what has taken effect and could not be written down yet.
+type Unwritten struct{ What string }
+
+func (u *Unwritten) Error() string {
+	return u.What + " counts from now on, but could not be written down yet; it is tried again until it can be. If the service ends before that, it must be done once more"
+}
+
+// An Ending is access that is taken away: a session, all of an account or of everybody, an
+// account, a name in a keyring.
+type Ending struct {
+	What       string            // in words
+	Token      *secret.TokenHash // of one session
+	SessionsOf int64             // all sessions of an account that were made before a time, but one
+	But        *secret.TokenHash
+	All        bool // sessions that were made before a time
+	Before     time.Time
+	Account    int64 // that is disabled
+	Ring, Name string
+	// Forget drops what is remembered of it.
+	Forget func()
+}
+
+type pending struct {
+	Ending
+	write func(context.Context) error
+	busy  bool // it is being written
+}
+
+// A List is what has been taken away and is not written down. The zero List is ready; it may be
+// used by several goroutines.
+type List struct {
+	mu      sync.RWMutex
+	pending []*pending
+}
+
+// How long whoever takes access away waits for it to be written down.
+const writtenWithin = 2 * time.Second
+
+// Take takes access away: in memory first, then in the records. The error is store.ErrNone or a
+// *mistake.Error if there was nothing to take away, or *Unwritten.
+func (l *List) Take(ctx context.Context, e Ending, write func(context.Context) error) error {
+	p := &pending{Ending: e, write: write, busy: true}
+	l.add(p)
+	e.Forget()
+	done := make(chan error, 1)
+	// Whoever asked may hang up: it is done all the same.
+	ctx = context.WithoutCancel(ctx)
+	go func() { done <- l.write(ctx, p) }()
+	timer := time.NewTimer(writtenWithin)
+	defer timer.Stop()
+	select {
+	case err := <-done:
+		if isDone(err) {
+			return err
+		}
+		return fmt.Errorf("%w (%w)", &Unwritten{e.What}, err)
+	case <-timer.C:
+		return &Unwritten{e.What}
+	}
+}
+
+// isDone reports whether there is nothing more to write.
+func isDone(err error) bool {
+	var nothing *mistake.Error
+	return err == nil || errors.Is(err, store.ErrNone) || errors.As(err, &nothing)
+}
+
+func (l *List) add(p *pending) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.pending = append(l.pending, p)
+}
+
+// write writes one down, and takes it from the list if that is done or there is nothing to do.
+func (l *List) write(ctx context.Context, p *pending) error {
+	err := p.write(ctx)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	p.busy = false
+	if isDone(err) {
+		l.pending = slices.DeleteFunc(l.pending, func(other *pending) bool { return other == p })
+	}
+	return err
+}
+
+// TryAgain writes down what could not be written before. It does not wait for it.
+func (l *List) TryAgain(ctx context.Context) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, p := range l.pending {
+		if !p.busy {
+			p.busy = true
+			go l.write(ctx, p)
+			return // one after the other
+		}
+	}
+}
+
+// Revoke takes back that an account is disabled, or a name in a keyring, as far as that is not
+// written down.
+func (l *List) Revoke(account int64, ring, name string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.pending = slices.DeleteFunc(l.pending, func(p *pending) bool {
+		return account != 0 && p.Account == account || ring != "" && p.Ring == ring && p.Name == name
+	})
+}
+
+// HasSession reports whether a session, or its account, has ended as far as that is not written down.
+func (l *List) HasSession(token secret.TokenHash, made time.Time, account int64) bool {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	for _, p := range l.pending {
+		old := !made.After(p.Before)
+		if p.Token != nil && *p.Token == token || p.Account == account && account != 0 ||
+			old && p.All || old && p.SessionsOf == account && account != 0 && (p.But == nil || *p.But != token) {
+			return true
+		}
+	}
+	return false
+}
+
+// Bars reports whether an account is disabled as far as that is not written down.
+func (l *List) Bars(account int64) bool {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return slices.ContainsFunc(l.pending, func(p *pending) bool { return p.Account == account && account != 0 })
+}
+
+// HasEntry reports whether a name in a keyring has ended as far as that is not written down.
+func (l *List) HasEntry(ring, name string) bool {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return slices.ContainsFunc(l.pending, func(p *pending) bool { return p.Ring == ring && p.Name == name && ring != "" })
+}
+
+// Words says what counts and could not be written down yet.
+func (l *List) Words() (all []string) {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	for _, p := range l.pending {
+		all = append(all, p.What)
+	}
+	return all
+}
