@@ -55,6 +55,9 @@ func New(cost secret.Cost, command []string) *Pool {
 	return p
 }
 
+// Cost returns what new hashes cost.
+func (p *Pool) Cost() secret.Cost { return p.cost }
+
 // Close ends the processes, when what they are at is done.
 func (p *Pool) Close() {
 	for range cap(p.workers) {

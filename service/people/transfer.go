@@ -114,7 +114,7 @@ func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t
 		return i, "", err
 	}
 	if t.Hash != "" {
-		if err := secret.CheckKept(t.Hash, r.cost); err != nil {
+		if err := secret.CheckKept(t.Hash, r.hashing.Cost()); err != nil {
 			return i, "", mistake.Invalid("%v", err)
 		}
 	}
