@@ -62,7 +62,7 @@ Three things to try:
   2. Ask why: sign in as agnes and open %[1]s/door/console/, or type
      %[4]s explain GET /press/ --as role:volunteer --data %[3]s
   3. Change who may go where: edit %[2]s
-     and load the page again.
+     and load the page again three seconds later.
 
 `, s.URL(), policy, *directory, os.Args[0])
 			return nil

@@ -64,7 +64,7 @@ Directories in the policy are relative to the service's policy file.`,
 			writeDifferences(c.ErrOrStderr(), problem.Opened)
 		}
 		if err != nil {
-			return err
+			return orOver(err)
 		}
 		writeChanges(c.OutOrStdout(), applied.Changes, applied.Compared)
 		say(c.OutOrStdout(), "version %d is in force\n", applied.Version.ID)
@@ -75,6 +75,15 @@ Directories in the policy are relative to the service's policy file.`,
 
 func overEditFlag(c *cobra.Command) *bool {
 	return c.Flags().Bool("over-edit", false, "also over an edit of the policy file that is not in force")
+}
+
+// orOver says how an edit of the file is written over, if that is what stood in the way.
+func orOver(err error) error {
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Code == "file-edited" {
+		return fmt.Errorf("%w That is done with --over-edit", err)
+	}
+	return err
 }
 
 func writeFindingsIfAny(w io.Writer, file string, text []byte, findings []policy.Finding) {
@@ -182,7 +191,7 @@ lost, and the rollback can be rolled back.`,
 		}
 		applied, err := service().Rollback(c.Context(), id, *comment, *over)
 		if err != nil {
-			return err
+			return orOver(err)
 		}
 		writeChanges(c.OutOrStdout(), applied.Changes, applied.Compared)
 		say(c.OutOrStdout(), "version %d is in force, with the text of version %d\n", applied.Version.ID, id)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
@@ -87,7 +88,7 @@ func (a *API) applied(w http.ResponseWriter, v store.Version, err error, before 
 	var edited *inforce.Edited
 	switch {
 	case errors.As(err, &edited), errors.Is(err, inforce.ErrBeingWritten):
-		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Code: "file-edited", Detail: err.Error() + "."})
+		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Code: "file-edited", Detail: sentence(err)})
 	case errors.As(err, &opens):
 		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Detail: err.Error(), Opened: opens.Differences})
 	case err == nil:
@@ -98,12 +99,18 @@ func (a *API) applied(w http.ResponseWriter, v store.Version, err error, before 
 	case errors.As(err, &unfit):
 		a.answerProblem(w, client.Problem{Status: http.StatusUnprocessableEntity, Detail: err.Error(), Findings: unfit.Findings})
 	case errors.Is(err, inforce.ErrOvertaken):
-		a.problem(w, http.StatusConflict, err.Error())
+		a.problem(w, http.StatusConflict, sentence(err))
 	case errors.Is(err, store.ErrNone):
 		a.problem(w, http.StatusNotFound, "There is no such version; `ostiarius history` lists them.")
 	default:
 		a.fail(w, err)
 	}
+}
+
+// sentence makes an error one.
+func sentence(err error) string {
+	text := err.Error()
+	return strings.ToUpper(text[:1]) + text[1:] + "."
 }
 
 func (a *API) listVersions(w http.ResponseWriter, r *http.Request) {

@@ -38,7 +38,7 @@ func sharing(book *policy.Book, policyFile string, own Own) (findings []policy.F
 		}
 		if what != "" {
 			told = true
-			warn(s, policy.Finding{Rule: "shares-origin", Message: what + " shares its origin with the console, so its pages could act in the name of a steward who visits them; start the service with --console, which gives the console an origin of its own"})
+			warn(s, policy.Finding{Rule: "shares-origin", Message: what + " shares its origin with the console, so its pages could read what a steward who visits them may see, and imitate the console; start the service with --console, which gives the console an origin of its own"})
 		}
 	}
 	return findings
