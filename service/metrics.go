@@ -2,7 +2,6 @@ package service
 
 import (
 	"net/http"
-	"slices"
 	"sync/atomic"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -10,7 +9,6 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"ostiarius/core/policy"
-	"ostiarius/service/guard"
 )
 
 // metrics are what the service counts of itself, in the form of Prometheus.
@@ -42,19 +40,8 @@ func newMetrics(version string, total func(policy.Outcome) int64) *metrics {
 	return m
 }
 
-// serveMetrics shows the metrics to stewards, and to those networks that the settings
-// allow. To others there is nothing.
+// serveMetrics shows the metrics to whom their built-in door admits.
 func (s *Service) serveMetrics(w http.ResponseWriter, r *http.Request) {
-	t := guard.TurnOf(r)
-	v := t.Visitor
-	allowed := v.SignedIn && slices.ContainsFunc(v.Roles, func(role string) bool { return t.Book.Satisfies(role, policy.Steward) })
-	for _, network := range s.settings.MetricsFrom {
-		allowed = allowed || v.From.IsValid() && network.Contains(v.From)
-	}
-	if !allowed {
-		s.pages.Missing(w, r)
-		return
-	}
 	w.Header().Set("Cache-Control", "private, no-store")
 	s.metrics.handler.ServeHTTP(w, r)
 }

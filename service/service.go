@@ -176,7 +176,7 @@ func Open(settings Settings) (s *Service, err error) {
 	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
 		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing), Log: settings.Log,
-		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions,
+		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions, MetricsFrom: settings.MetricsFrom,
 		Proxying: source.ProxyOptions{
 			Own: pages.CookieNames(), Itself: s.itself(), RefuseOdd: settings.RefuseOdd, Failed: s.pages.Upstream,
 			Still: func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },

@@ -54,16 +54,32 @@ func (b *Book) Answer(d Decision, client Client, query string) Answer {
 		return Answer{Status: 401, Authenticate: "Session realm=" + quote(b.Site)}
 	}
 	page := map[ProofKind]string{ProveSignIn: "/sign-in", ProveAgain: "/prove-again", ProveShared: "/unlock", ProvePass: "/unlock"}[d.Proof.Kind]
-	next := escape(d.Place)
-	if query != "" {
-		next += "?" + query
-	}
-	location := b.Prefix + page + "?next=" + url.QueryEscape(next)
+	location := b.Prefix + page + "?next=" + url.QueryEscape(b.goOn(d.Place, query))
 	if method := d.Place.Method; method != "GET" && method != "HEAD" {
 		// What was sent is gone: a redirect fetches with GET. The page says so.
 		location += "&unsent"
 	}
 	return Answer{Status: 303, Location: location}
+}
+
+// goOn returns where somebody goes on to who has proven what was missing: where they wanted to go.
+// Own pages that only take what a form sends, or ask for another proof, are none to come back to.
+func (b *Book) goOn(p place.Place, query string) string {
+	switch {
+	case below(p.Path, b.Prefix+"/account"):
+		return b.Prefix + "/account"
+	case p.Path == b.Prefix+"/prove-again":
+		values, err := url.ParseQuery(query)
+		if next := values.Get("next"); err == nil && strings.HasPrefix(next, "/") {
+			return next
+		}
+		return "/"
+	}
+	next := escape(p)
+	if query != "" {
+		next += "?" + query
+	}
+	return next
 }
 
 // escape returns the address of a place, percent-encoded as in a link.

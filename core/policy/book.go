@@ -6,6 +6,7 @@
 package policy
 
 import (
+	"net/netip"
 	"slices"
 	"time"
 
@@ -378,27 +379,7 @@ func (b *Book) compile() (twins [][2]int) {
 	}
 	b.matcher, twins = place.NewMatcher(sets(b.Doors))
 
-	// Ostiarius's own pages are outside the policy's doors, so that no policy can lock
-	// people out of the sign-in page, or let everybody into the console.
-	steward := Demand{Kind: Role, Names: []string{Steward}}
-	for _, d := range []struct {
-		path  string
-		admit Demand
-	}{
-		{"/**", Demand{Kind: Public}},
-		{"/console/**", steward},
-		{"/api/**", steward},
-	} {
-		pattern, err := place.ParsePattern(b.Prefix+d.path, b.Rules)
-		if err != nil {
-			panic("policy: the prefix was not checked: " + err.Error())
-		}
-		door := Door{Set: place.Set{Path: pattern}, Written: pattern.String(), Admit: d.admit}
-		door.ways, _ = door.Admit.ways()
-		b.prepare(&door)
-		b.own = append(b.own, door)
-	}
-	b.ownMatch, _ = place.NewMatcher(sets(b.own))
+	b.guardOwn(nil)
 	return twins
 }
 
@@ -430,6 +411,43 @@ func sets(doors []Door) []place.Set {
 	}
 	return all
 }
+
+// guardOwn makes the built-in doors. Ostiarius's own pages are outside the policy's doors, so that no
+// policy can lock people out of the sign-in page, or let everybody into the console.
+func (b *Book) guardOwn(metrics []netip.Prefix) {
+	signedIn, steward := Demand{Kind: SignedIn}, Demand{Kind: Role, Names: []string{Steward}}
+	reader, hidden := steward, Otherwise{Anonymous: Instead{Hide: true}, Refused: Instead{Hide: true}}
+	if len(metrics) > 0 {
+		reader = Demand{Kind: Any, Parts: []Demand{steward, {Kind: Network, Nets: metrics}}}
+	}
+	b.own = nil
+	for _, d := range []struct {
+		path      string
+		admit     Demand
+		otherwise Otherwise
+	}{
+		{"/**", Demand{Kind: Public}, Otherwise{}},
+		{"/account/**", signedIn, Otherwise{}},
+		{"/prove-again", signedIn, Otherwise{}},
+		{"/console/**", steward, Otherwise{}},
+		{"/api/**", steward, Otherwise{}},
+		{"/metrics", reader, hidden},
+	} {
+		pattern, err := place.ParsePattern(b.Prefix+d.path, b.Rules)
+		if err != nil {
+			panic("policy: the prefix was not checked: " + err.Error())
+		}
+		door := Door{Set: place.Set{Path: pattern}, Written: pattern.String(), Admit: d.admit, Otherwise: d.otherwise}
+		door.ways, _ = door.Admit.ways()
+		b.prepare(&door)
+		b.own = append(b.own, door)
+	}
+	b.ownMatch, _ = place.NewMatcher(sets(b.own))
+}
+
+// LetReadMetrics has the built-in door of the metrics admit some networks beside stewards. It is for
+// a Book that nobody uses yet.
+func (b *Book) LetReadMetrics(from []netip.Prefix) { b.guardOwn(from) }
 
 // BuiltIn returns the built-in doors, which guard Ostiarius's own pages.
 func (b *Book) BuiltIn() []Door { return slices.Clone(b.own) }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -30,6 +31,7 @@ type Policy struct {
 	log      *slog.Logger
 	quiet    time.Duration
 	keep     Kept
+	metrics  []netip.Prefix
 	copy     string
 
 	house    atomic.Pointer[guard.House]
@@ -54,6 +56,8 @@ type Options struct {
 	// Copy is where the text before is kept while the file is written in place.
 	Copy string
 	Keep Kept
+	// MetricsFrom are the networks that may read the metrics without signing in.
+	MetricsFrom []netip.Prefix
 }
 
 // Kept says how many versions are kept at most, and how many bytes all their texts have; 0 is as
@@ -70,7 +74,7 @@ const keptAlways = 20
 // (Follow); until then the latest version is. The error is *Unfit if the text has errors.
 func Open(ctx context.Context, o Options) (*Policy, error) {
 	p := &Policy{
-		file: o.File, store: o.Store, missing: o.Missing, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep,
+		file: o.File, store: o.Store, missing: o.Missing, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom,
 	}
 	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers = o.File, o.Log, &p.workers
 	if err := p.mend(); err != nil {
@@ -163,6 +167,7 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 	if book == nil {
 		return nil, findings
 	}
+	book.LetReadMetrics(p.metrics)
 	findings = append(findings, p.here(book)...)
 	if now := p.house.Load(); now != nil && now.Book.Prefix != book.Prefix {
 		findings = append(findings, policy.Finding{

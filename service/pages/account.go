@@ -25,11 +25,6 @@ const mostListed = 100
 
 // account shows people their own account, with what they can do about it.
 func (p *Pages) account(w http.ResponseWriter, r *http.Request) {
-	t := guard.TurnOf(r)
-	if !t.Visitor.SignedIn {
-		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(t.Book.Prefix+"/account"))
-		return
-	}
 	v := view{}
 	switch r.URL.Query().Get("done") {
 	case "password":
@@ -123,10 +118,6 @@ func deviceInWords(agent string) string {
 
 func (p *Pages) changePassword(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	if !t.Visitor.SignedIn {
-		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(t.Book.Prefix+"/account"))
-		return
-	}
 	if err := readForm(w, r); err != nil {
 		p.showAccount(w, r, unread(err), view{Problem: "The form could not be read. Please fill it in again."})
 		return
@@ -157,10 +148,6 @@ const recentProof = 15 * time.Minute
 
 func (p *Pages) endSessions(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	if !t.Visitor.SignedIn {
-		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(t.Book.Prefix+"/account"))
-		return
-	}
 	if err := readForm(w, r); err != nil {
 		p.showAccount(w, r, unread(err), view{Problem: "The form could not be read. Please try again."})
 		return

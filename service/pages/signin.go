@@ -203,10 +203,6 @@ func (p *Pages) giveCookies(w http.ResponseWriter, r *http.Request, in people.Si
 func (p *Pages) proveAgainForm(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	next := guard.OwnPath(t.Book, r.URL.Query().Get("next"))
-	if !t.Visitor.SignedIn {
-		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(next))
-		return
-	}
 	p.showProveAgain(w, r, http.StatusOK, view{Next: next, Unsent: r.URL.Query().Has("unsent")})
 }
 
@@ -228,11 +224,6 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case err != nil:
 		wrong = trouble{"malformed", unread(err), "The form could not be read. Please fill it in again.", 0}
-	case !t.Visitor.SignedIn && s.json: // the session has ended meanwhile
-		wrong = trouble{"signed-out", http.StatusUnauthorized, "You are not signed in any more.", 0}
-	case !t.Visitor.SignedIn:
-		redirect(w, t.Book.Prefix+"/sign-in?next="+url.QueryEscape(v.Next))
-		return
 	default:
 		if fresh, err = p.Register.ProveAgain(r.Context(), p.Token(r), s.Password, p.from(r)); err != nil {
 			wrong = p.troubleOf(err, "That is not the password of "+t.Visitor.Account+". Please try again.")
