@@ -300,7 +300,7 @@ func TestProvingAgain(t *testing.T) {
 	}
 	p.is("/vault.html", 200, "")
 	stranger := newPerson(t, s.URL)
-	if a := stranger.do("POST", "/door/prove-again", "password=seven-brass-prisms&next=/vault.html"); a.location != "/door/sign-in?next=%2Fvault.html" {
+	if a := stranger.do("POST", "/door/prove-again?next=%2Fvault.html", "password=seven-brass-prisms&next=/vault.html"); a.location != "/door/sign-in?next=%2Fvault.html&unsent" {
 		t.Errorf("a stranger proves again: %d %s", a.status, a.location)
 	}
 }

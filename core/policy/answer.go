@@ -54,16 +54,20 @@ func (b *Book) Answer(d Decision, client Client, query string) Answer {
 		return Answer{Status: 401, Authenticate: "Session realm=" + quote(b.Site)}
 	}
 	page := map[ProofKind]string{ProveSignIn: "/sign-in", ProveAgain: "/prove-again", ProveShared: "/unlock", ProvePass: "/unlock"}[d.Proof.Kind]
-	location := b.Prefix + page + "?next=" + url.QueryEscape(b.goOn(d.Place, query))
+	location, more := b.Prefix+page, "?"
+	if next := b.goOn(d.Place, query); next != "" {
+		location, more = location+"?next="+url.QueryEscape(next), "&"
+	}
 	if method := d.Place.Method; method != "GET" && method != "HEAD" {
 		// What was sent is gone: a redirect fetches with GET. The page says so.
-		location += "&unsent"
+		location += more + "unsent"
 	}
 	return Answer{Status: 303, Location: location}
 }
 
 // goOn returns where somebody goes on to who has proven what was missing: where they wanted to go.
-// Own pages that only take what a form sends, or ask for another proof, are none to come back to.
+// Own pages that only take what a form sends, or ask for another proof, are none to come back to; "" is
+// for wherever people land.
 func (b *Book) goOn(p place.Place, query string) string {
 	switch {
 	case below(p.Path, b.Prefix+"/account"):
@@ -73,7 +77,7 @@ func (b *Book) goOn(p place.Place, query string) string {
 		if next := values.Get("next"); err == nil && strings.HasPrefix(next, "/") {
 			return next
 		}
-		return "/"
+		return ""
 	}
 	next := escape(p)
 	if query != "" {
