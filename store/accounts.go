@@ -518,6 +518,9 @@ func (s *Store) UseLink(ctx context.Context, token secret.TokenHash, id int64, h
 // SetDisabled disables or enables an account. Disabling ends its sessions and links.
 func (s *Store) SetDisabled(ctx context.Context, id int64, disabled bool, e Event) error {
 	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if is, err := isSo(ctx, tx, disabled, `SELECT disabled FROM accounts WHERE id = ?`, id); err != nil || is {
+			return err
+		}
 		if err := setDisabled(ctx, tx, id, disabled); err != nil {
 			return err
 		}

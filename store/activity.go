@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"ostiarius/core/activity"
 )
 
 // An Event is one record of what happened at the doors or was changed. It never holds a
@@ -13,7 +15,7 @@ import (
 type Event struct {
 	ID        int64 // counted up; 0 for one that is not yet recorded
 	At        time.Time
-	Kind      string // such as "sign-in", "sign-in failed", "account added", "refused"
+	Kind      activity.Kind
 	Account   string // whom it is about
 	Actor     string // who did it
 	Network   string // from where
@@ -24,8 +26,9 @@ type Event struct {
 }
 
 type eventRow struct {
-	ID, At                                                        int64
-	Kind, Account, Actor, Network, Detail, Door, Place, Reference string
+	ID, At                                                  int64
+	Kind                                                    activity.Kind
+	Account, Actor, Network, Detail, Door, Place, Reference string
 }
 
 func rowOf(e Event) eventRow {

@@ -85,23 +85,28 @@ func (s *Store) RotateEntry(ctx context.Context, ring, name, hash string, old ti
 	if !old.IsZero() {
 		before = "hash"
 	}
-	return s.changeEntry(ctx, e, `UPDATE keyring_entries SET old_hash = `+before+`, old_until = ?, hash = ? WHERE keyring = ? AND name = ?`, millis(old), hash, ring, name)
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET old_hash = `+before+`, old_until = ?, hash = ? WHERE keyring = ? AND name = ?`, millis(old), hash, ring, name)
+	})
 }
 
 // SwitchEntry disables or enables an entry. The error is ErrNone if there is no such entry.
 func (s *Store) SwitchEntry(ctx context.Context, ring, name string, disabled bool, e Event) error {
-	return s.changeEntry(ctx, e, `UPDATE keyring_entries SET disabled = ? WHERE keyring = ? AND name = ?`, disabled, ring, name)
+	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+		if is, err := isSo(ctx, tx, disabled, `SELECT disabled FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name); err != nil || is {
+			return err
+		}
+		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET disabled = ? WHERE keyring = ? AND name = ?`, disabled, ring, name)
+	})
 }
 
 // changeEntry changes columns of one entry. What others change at the same time in other columns
 // stays changed.
-func (s *Store) changeEntry(ctx context.Context, e Event, update string, args ...any) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, update, args...)); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
-	})
+func changeEntry(ctx context.Context, tx *sqlx.Tx, e Event, update string, args ...any) error {
+	if err := one(tx.ExecContext(ctx, update, args...)); err != nil {
+		return err
+	}
+	return record(ctx, tx, e)
 }
 
 // RemoveEntry removes an entry. The error is ErrNone if there is none.

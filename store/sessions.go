@@ -203,7 +203,7 @@ func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.Tok
 		if err != nil {
 			return err
 		}
-		if ended, err = result.RowsAffected(); err != nil {
+		if ended, err = result.RowsAffected(); err != nil || ended == 0 {
 			return err
 		}
 		return record(ctx, tx, e)
@@ -218,7 +218,7 @@ func (s *Store) EndAllSessions(ctx context.Context, e Event) (ended int64, err e
 		if err != nil {
 			return err
 		}
-		if ended, err = result.RowsAffected(); err != nil {
+		if ended, err = result.RowsAffected(); err != nil || ended == 0 {
 			return err
 		}
 		return record(ctx, tx, e)

@@ -125,6 +125,14 @@ func one(result sql.Result, err error) error {
 	return nil
 }
 
+// isSo reports whether a record is already as it is to be made; then nothing is written, and nothing
+// recorded. The error is ErrNone if there is no such record.
+func isSo(ctx context.Context, tx *sqlx.Tx, so bool, query string, args ...any) (bool, error) {
+	var is bool
+	err := tx.GetContext(ctx, &is, query, args...)
+	return is == so, none(err)
+}
+
 func none(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return ErrNone

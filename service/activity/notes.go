@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	kind "ostiarius/core/activity"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
@@ -41,7 +42,10 @@ type Log struct {
 // Refusals are alike if they are of one kind, of one account from one network at one door. Of
 // those that are alike, the first few places of a minute are recorded one by one; all others are
 // drawn together under one reference, with how many there were.
-type alike struct{ kind, account, network, door, place string }
+type alike struct {
+	kind                          kind.Kind
+	account, network, door, place string
+}
 
 type drawn struct {
 	reference string
@@ -149,17 +153,17 @@ func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v 
 		text := rand.Text()
 		reference = text[:4] + "-" + text[4:8]
 	}
-	kind, network := "refused", ""
+	what, network := kind.Refused, ""
 	if outcome == policy.Hide {
-		kind = "hidden"
+		what = kind.Hidden
 	}
 	if v.From.IsValid() {
 		network = v.From.String()
 	}
-	what := at.Method + " " + at.Host + at.Path
+	where := at.Method + " " + at.Host + at.Path
 	return l.Add(store.Event{
-		At: l.Now(), Kind: kind, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
-		Door: door.Label(), Place: what[:min(len(what), longestPlace)], Detail: "asks for " + door.Admit.String(),
+		At: l.Now(), Kind: what, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
+		Door: door.Label(), Place: where[:min(len(where), longestPlace)], Detail: "asks for " + door.Admit.String(),
 	})
 }
 
@@ -252,7 +256,7 @@ func (l *Log) flush(ctx context.Context, last bool) error {
 	l.before, l.events, l.dropped = counted, nil, 0
 	l.mu.Unlock()
 	if dropped > 0 {
-		events = append(events, store.Event{At: l.Now(), Kind: "more refused", Detail: fmt.Sprintf("%d more refusals than are recorded one by one", dropped)})
+		events = append(events, store.Event{At: l.Now(), Kind: kind.MoreRefused, Detail: fmt.Sprintf("%d more refusals than are recorded one by one", dropped)})
 	}
 	return l.Store.Note(ctx, events, all)
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ostiarius/client"
+	kind "ostiarius/core/activity"
 	"ostiarius/core/policy"
 	"ostiarius/service/activity"
 	"ostiarius/service/inforce"
@@ -52,7 +53,7 @@ func (a *API) activity(w http.ResponseWriter, r *http.Request) {
 func showEvents(events []activity.Event) []client.Event {
 	shown := make([]client.Event, len(events))
 	for i, e := range events {
-		shown[i] = client.Event{ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account, Actor: e.Actor, Network: e.Network, Door: e.Door, Place: e.Place, Detail: e.Detail, Reference: e.Reference}
+		shown[i] = client.Event{ID: e.ID, At: e.At, Kind: string(e.Kind), Account: e.Account, Actor: e.Actor, Network: e.Network, Door: e.Door, Place: e.Place, Detail: e.Detail, Reference: e.Reference}
 	}
 	return shown
 }
@@ -98,7 +99,7 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 	})
 	t.Doors = t.Doors[:min(8, len(t.Doors))]
 
-	refusals, err := a.Activity.Events(ctx, activity.Query{Kind: "refused", Limit: 8})
+	refusals, err := a.Activity.Events(ctx, activity.Query{Kind: string(kind.Refused), Limit: 8})
 	if err == nil {
 		t.Refusals = showEvents(refusals)
 		_, t.Sessions, err = a.Register.Sessions(ctx, "", "", 0, 1)
@@ -146,7 +147,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	if warnings > 0 {
 		say("The policy in force has %s; the page Policy shows them.", count(warnings, "warning"))
 	}
-	failed, err := a.Activity.Events(r.Context(), activity.Query{Kind: "sign-in failed", Since: now.Add(-time.Hour), Limit: maxPart})
+	failed, err := a.Activity.Events(r.Context(), activity.Query{Kind: string(kind.SignInFailed), Since: now.Add(-time.Hour), Limit: maxPart})
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ostiarius/core/activity"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 	"ostiarius/service/guard"
@@ -327,7 +328,7 @@ func (p *Policy) enforce(ctx context.Context, actor, comment string, text []byte
 	}
 	now := time.Now()
 	v, err := p.store.AddVersion(ctx, store.Version{At: now, Actor: actor, Comment: comment, Text: string(text)},
-		store.Event{At: now, Kind: "policy applied", Actor: actor, Detail: comment})
+		store.Event{At: now, Kind: activity.PolicyApplied, Actor: actor, Detail: comment})
 	if err != nil {
 		return v, err
 	}

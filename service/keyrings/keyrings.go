@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	kind "ostiarius/core/activity"
 	"ostiarius/core/basic"
 	"ostiarius/core/htpasswd"
 	"ostiarius/core/keyring"
@@ -112,7 +113,7 @@ func (k *Keyrings) Add(ctx context.Context, actor, ring string, n NewEntry) (*En
 		return nil, err
 	}
 	e := &Entry{Keyring: ring, Name: name, Hash: hash, Note: n.Note, MadeAt: k.o.Now(), MadeBy: actor, Until: n.Until}
-	return e, k.entryChanged(ring, name, k.o.Store.AddEntries(ctx, []*Entry{e}, false, k.ringEvent("credentials added", ring, name, actor, "")))
+	return e, k.entryChanged(ring, name, k.o.Store.AddEntries(ctx, []*Entry{e}, false, k.ringEvent(kind.CredentialsAdded, ring, name, actor, "")))
 }
 
 func (k *Keyrings) checkEntry(password, name, note string, until time.Time) error {
@@ -128,12 +129,12 @@ func (k *Keyrings) checkEntry(password, name, note string, until time.Time) erro
 	return nil
 }
 
-func (k *Keyrings) ringEvent(kind, ring, name, actor, detail string) store.Event {
+func (k *Keyrings) ringEvent(of kind.Kind, ring, name, actor, detail string) store.Event {
 	what := "keyring " + ring
 	if detail != "" {
 		what += ", " + detail
 	}
-	return store.Event{At: k.o.Now(), Kind: kind, Account: name, Actor: actor, Detail: what}
+	return store.Event{At: k.o.Now(), Kind: of, Account: name, Actor: actor, Detail: what}
 }
 
 // entryChanged tidies up after a change of an entry: what was verified before counts no longer.
@@ -164,7 +165,7 @@ func (k *Keyrings) Rotate(ctx context.Context, actor, ring, name, password strin
 		old = k.o.Now().Add(grace)
 		detail += "; the one before counts until " + old.UTC().Format(time.RFC3339)
 	}
-	return k.entryChanged(ring, name, k.o.Store.RotateEntry(ctx, ring, name, hash, old, k.ringEvent("credentials changed", ring, name, actor, detail)))
+	return k.entryChanged(ring, name, k.o.Store.RotateEntry(ctx, ring, name, hash, old, k.ringEvent(kind.CredentialsChanged, ring, name, actor, detail)))
 }
 
 // entryName reads the name of an entry.
@@ -184,16 +185,16 @@ func (k *Keyrings) Switch(ctx context.Context, actor, ring, name string, disable
 	}
 	if disabled {
 		return k.o.Endings.Take(ctx, ending.Ending{Ring: ring, Name: name, Forget: k.o.Changed, What: "that " + name + " is disabled in the keyring " + ring}, func(ctx context.Context) error {
-			return k.entryChanged(ring, name, k.o.Store.SwitchEntry(ctx, ring, name, true, k.ringEvent("credentials changed", ring, name, actor, "disabled")))
+			return k.entryChanged(ring, name, k.o.Store.SwitchEntry(ctx, ring, name, true, k.ringEvent(kind.CredentialsChanged, ring, name, actor, "disabled")))
 		})
 	}
 	k.o.Endings.Revoke(0, ring, name)
-	return k.entryChanged(ring, name, k.o.Store.SwitchEntry(ctx, ring, name, false, k.ringEvent("credentials changed", ring, name, actor, "enabled")))
+	return k.entryChanged(ring, name, k.o.Store.SwitchEntry(ctx, ring, name, false, k.ringEvent(kind.CredentialsChanged, ring, name, actor, "enabled")))
 }
 
 // Remove removes a name from a keyring.
 func (k *Keyrings) Remove(ctx context.Context, actor, ring, name string) error {
-	return k.entryChanged(ring, name, k.o.Store.RemoveEntry(ctx, ring, name, k.ringEvent("credentials removed", ring, name, actor, "")))
+	return k.entryChanged(ring, name, k.o.Store.RemoveEntry(ctx, ring, name, k.ringEvent(kind.CredentialsRemoved, ring, name, actor, "")))
 }
 
 // Import brings in the lines of an htpasswd file. Lines that cannot be taken are
@@ -241,7 +242,7 @@ func (k *Keyrings) Import(ctx context.Context, actor, ring string, file []byte, 
 	if dry || len(entries) == 0 {
 		return results, nil
 	}
-	err := k.o.Store.AddEntries(ctx, entries, true, k.ringEvent("credentials added", ring, "", actor, fmt.Sprintf("%d from a file", len(entries))))
+	err := k.o.Store.AddEntries(ctx, entries, true, k.ringEvent(kind.CredentialsAdded, ring, "", actor, fmt.Sprintf("%d from a file", len(entries))))
 	k.o.Changed()
 	return results, errors.Join(err, k.o.Hashing.LearnAll(ctx, k.o.Store.Hashes))
 }
@@ -295,7 +296,7 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 		{Name: "entry " + ring + " " + c.User, Rule: throttle.Account},
 	}
 	if wait := k.o.Limiter.Try(now, limits...); wait > 0 {
-		k.o.Activity.Add(store.Event{At: now, Kind: "sign-in slowed", Network: from, Detail: "keyring " + ring})
+		k.o.Activity.Add(store.Event{At: now, Kind: kind.SignInSlowed, Network: from, Detail: "keyring " + ring})
 		return until, false, &throttle.Slow{Wait: wait}
 	}
 	var hashes []string
@@ -314,7 +315,7 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 		if e != nil {
 			known = e.Name
 		}
-		return until, false, k.o.Store.Record(ctx, store.Event{At: now, Kind: "sign-in failed", Account: known, Network: from, Detail: "wrong credentials for the keyring " + ring})
+		return until, false, k.o.Store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: known, Network: from, Detail: "wrong credentials for the keyring " + ring})
 	}
 	k.o.Limiter.Succeeded(limits...)
 	better := ""

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/crypto/blake2b"
 	"golang.org/x/sync/singleflight"
 
+	kind "ostiarius/core/activity"
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/core/session"
@@ -176,7 +177,7 @@ func (r *Register) verified(sum [32]byte, verify func() (proof, bool, error)) (p
 
 func (r *Register) proveAccount(ctx context.Context, c basic.Credentials, from Origin) (proof, bool, error) {
 	ctx = context.WithoutCancel(ctx) // others may wait for it
-	a, hash, err := r.prove(ctx, "sign-in failed", c.User, c.Password, from)
+	a, hash, err := r.prove(ctx, kind.SignInFailed, c.User, c.Password, from)
 	if errors.Is(err, ErrWrong) || errors.Is(err, ErrDisabled) {
 		return proof{}, false, nil
 	}
@@ -194,7 +195,7 @@ func (r *Register) proveAccount(ctx context.Context, c basic.Credentials, from O
 	if next := a.Changes(now); !next.IsZero() && next.Before(until) {
 		until = next
 	}
-	err = r.store.Record(ctx, store.Event{At: r.now(), Kind: "sign-in", Account: a.Name, Actor: a.Name, Network: from.Network, Detail: "with HTTP Basic"})
+	err = r.store.Record(ctx, store.Event{At: r.now(), Kind: kind.SignIn, Account: a.Name, Actor: a.Name, Network: from.Network, Detail: "with HTTP Basic"})
 	return proof{visitor: visitorOf(a, &session.Session{ProvedAt: now}, now), state: r.sessions.stateOf(a.ID), from: now, until: until}, err == nil, err
 }
 

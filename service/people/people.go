@@ -5,10 +5,12 @@ package people
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
 	"ostiarius/core/account"
+	kind "ostiarius/core/activity"
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
@@ -121,7 +123,7 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 		detail = "roles " + strings.Join(n.Roles, ", ")
 	}
 	a.Unset = hash == ""
-	a.ID, err = r.store.AddAccount(ctx, a, keys, hash, store.Event{At: now, Kind: "account added", Account: name, Actor: actor, Detail: detail})
+	a.ID, err = r.store.AddAccount(ctx, a, keys, hash, store.Event{At: now, Kind: kind.AccountAdded, Account: name, Actor: actor, Detail: detail})
 	return a, explain(name, err)
 }
 
@@ -184,7 +186,9 @@ func (r *Register) Edit(ctx context.Context, actor, name string, to Edit) (*acco
 				changed = append(changed, field.what)
 			}
 		}
-		edited = a
+		if edited = a; len(changed) == 0 {
+			return nil
+		}
 		keys, err := keysOf(a.Name, a.Email)
 		if err != nil {
 			return err
@@ -192,7 +196,7 @@ func (r *Register) Edit(ctx context.Context, actor, name string, to Edit) (*acco
 		if err := checkNotes(a.Notes); err != nil {
 			return err
 		}
-		e := r.event("account changed", a, actor, strings.Join(changed, ", "))
+		e := r.event(kind.AccountChanged, a, actor, strings.Join(changed, ", "))
 		if e.Account = old; old != a.Name {
 			e.Detail += "; the name is now " + a.Name
 		}
@@ -251,7 +255,7 @@ func (r *Register) change(ctx context.Context, name string, do func(*account.Acc
 // Remove removes an account with its grants and sessions.
 func (r *Register) Remove(ctx context.Context, actor, name string) error {
 	return r.change(ctx, name, func(a *account.Account) error {
-		return r.store.RemoveAccount(ctx, a.ID, r.event("account removed", a, actor, ""))
+		return r.store.RemoveAccount(ctx, a.ID, r.event(kind.AccountRemoved, a, actor, ""))
 	})
 }
 
@@ -265,7 +269,7 @@ func (r *Register) SetPassword(ctx context.Context, actor, name, password string
 		if err != nil {
 			return err
 		}
-		return r.store.SetPassword(ctx, a.ID, hash, r.event("password set", a, actor, ""))
+		return r.store.SetPassword(ctx, a.ID, hash, r.event(kind.PasswordSet, a, actor, ""))
 	})
 }
 
@@ -275,7 +279,7 @@ func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled
 	if !disabled {
 		return r.change(ctx, name, func(a *account.Account) error {
 			r.endings.Revoke(a.ID, "", "")
-			return r.store.SetDisabled(ctx, a.ID, false, r.event("account enabled", a, actor, ""))
+			return r.store.SetDisabled(ctx, a.ID, false, r.event(kind.AccountEnabled, a, actor, ""))
 		})
 	}
 	a, _, err := r.find(ctx, name)
@@ -283,7 +287,7 @@ func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled
 		return err
 	}
 	return explain(name, r.endings.Take(ctx, ending.Ending{Forget: func() { r.forget(a.ID) }, Account: a.ID, What: "that " + a.Name + " is disabled"}, func(ctx context.Context) error {
-		return r.store.SetDisabled(ctx, a.ID, true, r.event("account disabled", a, actor, ""))
+		return r.store.SetDisabled(ctx, a.ID, true, r.event(kind.AccountDisabled, a, actor, ""))
 	}))
 }
 
@@ -304,6 +308,11 @@ func (r *Register) Grant(ctx context.Context, actor, name, role string, from, un
 		return mistake.Invalid("the end of the grant, %s, is not after its beginning, %s", until.Format(time.RFC3339), from.Format(time.RFC3339))
 	}
 	return r.change(ctx, name, func(a *account.Account) error {
+		if slices.ContainsFunc(a.Grants, func(g account.Grant) bool {
+			return g.Role == role && g.Until.Equal(until) && (g.From.Equal(from) || !from.After(now) && !g.From.After(now))
+		}) {
+			return nil // it holds already
+		}
 		detail := "role " + role
 		if from.After(now) {
 			detail += " from " + from.UTC().Format(time.RFC3339)
@@ -311,7 +320,7 @@ func (r *Register) Grant(ctx context.Context, actor, name, role string, from, un
 		if !until.IsZero() {
 			detail += " until " + until.UTC().Format(time.RFC3339)
 		}
-		return r.store.Grant(ctx, a.ID, account.Grant{Role: role, From: from, Until: until, By: actor}, r.event("role granted", a, actor, detail))
+		return r.store.Grant(ctx, a.ID, account.Grant{Role: role, From: from, Until: until, By: actor}, r.event(kind.RoleGranted, a, actor, detail))
 	})
 }
 
@@ -323,7 +332,7 @@ func (r *Register) GrantsEnding(ctx context.Context, before time.Time) (int, err
 // Revoke takes a role from an account.
 func (r *Register) Revoke(ctx context.Context, actor, name, role string) error {
 	return r.change(ctx, name, func(a *account.Account) error {
-		err := r.store.Revoke(ctx, a.ID, role, r.event("role revoked", a, actor, "role "+role))
+		err := r.store.Revoke(ctx, a.ID, role, r.event(kind.RoleRevoked, a, actor, "role "+role))
 		if errors.Is(err, store.ErrNone) {
 			return mistake.Unknown("%s has not been granted the role %q", a.Name, role)
 		}
@@ -331,6 +340,6 @@ func (r *Register) Revoke(ctx context.Context, actor, name, role string) error {
 	})
 }
 
-func (r *Register) event(kind string, a *account.Account, actor, detail string) store.Event {
-	return store.Event{At: r.now(), Kind: kind, Account: a.Name, Actor: actor, Detail: detail}
+func (r *Register) event(what kind.Kind, a *account.Account, actor, detail string) store.Event {
+	return store.Event{At: r.now(), Kind: what, Account: a.Name, Actor: actor, Detail: detail}
 }

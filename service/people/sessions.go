@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	kind "ostiarius/core/activity"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
@@ -34,11 +35,11 @@ func (r *Register) SignOut(ctx context.Context, token, network string) error {
 	if err != nil {
 		// The records cannot be read; the session must not come back when they can.
 		return r.endings.Take(ctx, ending.Ending{Forget: func() { r.sessions.drop(hash) }, Token: &hash, What: "that somebody has signed out"}, func(ctx context.Context) error {
-			return r.store.EndSession(ctx, hash, store.Event{At: r.now(), Kind: "sign-out", Network: network})
+			return r.store.EndSession(ctx, hash, store.Event{At: r.now(), Kind: kind.SignOut, Network: network})
 		})
 	}
 	return r.endings.Take(ctx, ending.Ending{Forget: func() { r.sessions.drop(s.Hash) }, Token: &s.Hash, What: "that " + a.Name + " has signed out"}, func(ctx context.Context) error {
-		return r.store.EndSession(ctx, s.Hash, store.Event{At: r.now(), Kind: "sign-out", Account: a.Name, Actor: a.Name, Network: network})
+		return r.store.EndSession(ctx, s.Hash, store.Event{At: r.now(), Kind: kind.SignOut, Account: a.Name, Actor: a.Name, Network: network})
 	})
 }
 
@@ -157,7 +158,7 @@ func (r *Register) stray(ctx context.Context, hash secret.TokenHash, now time.Ti
 	}
 	err = r.endings.Take(ctx, ending.Ending{Forget: func() { r.sessions.drop(s.Hash) }, Token: &s.Hash, What: "that a session of " + a.Name + " has ended"}, func(ctx context.Context) error {
 		return r.store.EndSession(ctx, s.Hash, store.Event{
-			At: now, Kind: "session ended", Account: a.Name, Network: network, Detail: "session " + s.Handle() + ": a token that had been replaced was used again; it may have been stolen",
+			At: now, Kind: kind.SessionEnded, Account: a.Name, Network: network, Detail: "session " + s.Handle() + ": a token that had been replaced was used again; it may have been stolen",
 		})
 	})
 	var unwritten *ending.Unwritten
@@ -300,7 +301,7 @@ func (r *Register) EndSession(ctx context.Context, actor, handle, name string) e
 	}
 	s := found[0]
 	err = r.endings.Take(ctx, ending.Ending{Forget: func() { r.sessions.drop(s.Hash) }, Token: &s.Hash, What: "that a session of " + s.Name + " has ended"}, func(ctx context.Context) error {
-		return r.store.EndSession(ctx, s.Hash, store.Event{At: r.now(), Kind: "session ended", Account: s.Name, Actor: actor, Detail: "session " + handle})
+		return r.store.EndSession(ctx, s.Hash, store.Event{At: r.now(), Kind: kind.SessionEnded, Account: s.Name, Actor: actor, Detail: "session " + handle})
 	})
 	if errors.Is(err, store.ErrNone) {
 		return none
@@ -321,7 +322,7 @@ func (r *Register) EndSessions(ctx context.Context, actor, name, keep string) (e
 	}
 	var number atomic.Int64
 	err = r.endings.Take(ctx, ending.Ending{Forget: func() { r.forget(a.ID) }, SessionsOf: a.ID, But: but, Before: r.now(), What: "that the sessions of " + a.Name + " have ended"}, func(ctx context.Context) error {
-		n, err := r.store.EndSessions(ctx, a.ID, but, r.event("sessions ended", a, actor, ""))
+		n, err := r.store.EndSessions(ctx, a.ID, but, r.event(kind.SessionsDone, a, actor, ""))
 		number.Store(n)
 		return err
 	})
@@ -332,7 +333,7 @@ func (r *Register) EndSessions(ctx context.Context, actor, name, keep string) (e
 func (r *Register) EndAllSessions(ctx context.Context, actor string) (ended int64, err error) {
 	var number atomic.Int64
 	err = r.endings.Take(ctx, ending.Ending{Forget: r.sessions.clear, All: true, Before: r.now(), What: "that all sessions have ended"}, func(ctx context.Context) error {
-		n, err := r.store.EndAllSessions(ctx, store.Event{At: r.now(), Kind: "sessions ended", Actor: actor, Detail: "all of everybody"})
+		n, err := r.store.EndAllSessions(ctx, store.Event{At: r.now(), Kind: kind.SessionsDone, Actor: actor, Detail: "all of everybody"})
 		number.Store(n)
 		return err
 	})

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	kind "ostiarius/core/activity"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
@@ -50,7 +51,7 @@ type SignedIn struct {
 //
 // It takes the same time, and answers the same, whether or not there is such an account.
 func (r *Register) SignIn(ctx context.Context, name, password string, from Origin, remember bool) (SignedIn, error) {
-	a, hash, err := r.prove(ctx, "sign-in failed", name, password, from)
+	a, hash, err := r.prove(ctx, kind.SignInFailed, name, password, from)
 	if err != nil {
 		return SignedIn{}, err
 	}
@@ -61,9 +62,9 @@ func (r *Register) SignIn(ctx context.Context, name, password string, from Origi
 	if h, _, ok := r.sessions.current(from.Before, now); ok {
 		before = &h
 	}
-	err = r.store.AddSession(ctx, s, hash, before, store.Event{At: now, Kind: "sign-in", Account: a.Name, Actor: a.Name, Network: from.Network})
+	err = r.store.AddSession(ctx, s, hash, before, store.Event{At: now, Kind: kind.SignIn, Account: a.Name, Actor: a.Name, Network: from.Network})
 	if errors.Is(err, store.ErrNone) {
-		return SignedIn{}, errors.Join(ErrWrong, r.store.Record(ctx, store.Event{At: now, Kind: "sign-in failed", Account: a.Name, Network: from.Network, Detail: "account changed meanwhile"}))
+		return SignedIn{}, errors.Join(ErrWrong, r.store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: a.Name, Network: from.Network, Detail: "account changed meanwhile"}))
 	}
 	if err != nil {
 		return SignedIn{}, err
@@ -90,22 +91,22 @@ func (r *Register) newSession(a *account.Account, from Origin, now time.Time) (s
 
 // prove finds the account that has this name and password, and the hash of the password.
 // Failures are recorded under the kind that is given.
-func (r *Register) prove(ctx context.Context, kind, name, password string, from Origin) (*account.Account, string, error) {
+func (r *Register) prove(ctx context.Context, failed kind.Kind, name, password string, from Origin) (*account.Account, string, error) {
 	keys := signInKeys(name)
 	a, hash, err := r.store.AccountBySignIn(context.WithoutCancel(ctx), keys) // a try has begun
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return nil, "", err
 	}
-	return a, hash, r.try(ctx, kind, keys, a, hash, password, from)
+	return a, hash, r.try(ctx, failed, keys, a, hash, password, from)
 }
 
 // try takes a try at the password of an account, nil for a name that nobody has. It counts from
 // its beginning, whatever becomes of the client, in one place whatever the way: only the right
 // password takes it back, and an answer that nobody could be looked at.
-func (r *Register) try(ctx context.Context, kind string, keys store.Keys, a *account.Account, hash, password string, from Origin) error {
+func (r *Register) try(ctx context.Context, failed kind.Kind, keys store.Keys, a *account.Account, hash, password string, from Origin) error {
 	limits := r.limits(keys, a, hash, from)
 	if wait := r.limiter.Try(r.now(), limits...); wait > 0 {
-		r.activity.Add(store.Event{At: r.now(), Kind: "sign-in slowed", Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
+		r.activity.Add(store.Event{At: r.now(), Kind: kind.SignInSlowed, Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
 		return &throttle.Slow{Wait: wait}
 	}
 	var hashes []string
@@ -121,7 +122,7 @@ func (r *Register) try(ctx context.Context, kind string, keys store.Keys, a *acc
 	}
 	fail := func(reason string, answer error) error {
 		// Also for a client that has hung up.
-		return errors.Join(answer, r.store.Record(context.WithoutCancel(ctx), store.Event{At: r.now(), Kind: kind, Account: nameOf(a), Network: from.Network, Detail: reason}))
+		return errors.Join(answer, r.store.Record(context.WithoutCancel(ctx), store.Event{At: r.now(), Kind: failed, Account: nameOf(a), Network: from.Network, Detail: reason}))
 	}
 	switch {
 	case a == nil:
@@ -198,7 +199,7 @@ func (r *Register) knows(mark string, a *account.Account, hash string) bool {
 }
 
 // reprove takes the password of somebody who is signed in.
-func (r *Register) reprove(ctx context.Context, kind, token, password string, from Origin) (*session.Session, *account.Account, string, error) {
+func (r *Register) reprove(ctx context.Context, failed kind.Kind, token, password string, from Origin) (*session.Session, *account.Account, string, error) {
 	hash, _, ok := r.sessions.current(token, r.now())
 	if !ok {
 		return nil, nil, "", ErrWrong
@@ -215,7 +216,7 @@ func (r *Register) reprove(ctx context.Context, kind, token, password string, fr
 	if err != nil {
 		return nil, nil, "", err
 	}
-	if err := r.try(ctx, kind, signInKeys(a.Name), a, kept, password, from); err != nil {
+	if err := r.try(ctx, failed, signInKeys(a.Name), a, kept, password, from); err != nil {
 		return nil, nil, "", err
 	}
 	return s, a, kept, nil
@@ -225,7 +226,7 @@ func (r *Register) reprove(ctx context.Context, kind, token, password string, fr
 // was typed, and gives it another token; nil if it has just got one. The error is ErrWrong if the password is not
 // theirs or the session has ended, or hashing.ErrBusy or *throttle.Slow.
 func (r *Register) ProveAgain(ctx context.Context, token, password string, from Origin) (*Renewal, error) {
-	s, a, _, err := r.reprove(ctx, "proof failed", token, password, from)
+	s, a, _, err := r.reprove(ctx, kind.ProofFailed, token, password, from)
 	if err != nil {
 		return nil, err
 	}
@@ -235,7 +236,7 @@ func (r *Register) ProveAgain(ctx context.Context, token, password string, from 
 	}
 	next, hash := secret.NewToken()
 	_, err = r.sessions.renew(s, hash, now, func() error {
-		return r.store.SetProved(ctx, s.Hash, hash, now, store.Event{At: now, Kind: "proven again", Account: a.Name, Actor: a.Name, Network: from.Network})
+		return r.store.SetProved(ctx, s.Hash, hash, now, store.Event{At: now, Kind: kind.ProvenAgain, Account: a.Name, Actor: a.Name, Network: from.Network})
 	})
 	if errors.Is(err, store.ErrNone) {
 		return nil, ErrWrong
@@ -250,7 +251,7 @@ func (r *Register) ProveAgain(ctx context.Context, token, password string, from 
 // sessions, and makes a new one for this browser. The error is ErrWrong if the old password
 // is not theirs, a *mistake.Error if the new one cannot be taken, or hashing.ErrBusy or *throttle.Slow.
 func (r *Register) ChangePassword(ctx context.Context, token, old, password string, from Origin) (SignedIn, error) {
-	s, a, verified, err := r.reprove(ctx, "password change failed", token, old, from)
+	s, a, verified, err := r.reprove(ctx, kind.PasswordChangeFailed, token, old, from)
 	if err != nil {
 		return SignedIn{}, err
 	}
@@ -264,7 +265,7 @@ func (r *Register) ChangePassword(ctx context.Context, token, old, password stri
 	now := r.now()
 	fresh, next := r.newSession(a, from, now)
 	next.Remembered = s.Remembered
-	err = r.store.ChangePassword(ctx, verified, hash, next, store.Event{At: now, Kind: "password changed", Account: a.Name, Actor: a.Name, Network: from.Network})
+	err = r.store.ChangePassword(ctx, verified, hash, next, store.Event{At: now, Kind: kind.PasswordChanged, Account: a.Name, Actor: a.Name, Network: from.Network})
 	r.forget(a.ID)
 	if errors.Is(err, store.ErrNone) {
 		return SignedIn{}, ErrWrong
@@ -307,7 +308,7 @@ func (r *Register) Link(ctx context.Context, actor, name string) (token string, 
 	}
 	token, hash := secret.NewToken()
 	until = r.now().Add(linkLasts)
-	err = r.store.AddLink(ctx, hash, a.ID, until, r.event("link made", a, actor, "to set a password, until "+until.UTC().Format(time.RFC3339)))
+	err = r.store.AddLink(ctx, hash, a.ID, until, r.event(kind.LinkMade, a, actor, "to set a password, until "+until.UTC().Format(time.RFC3339)))
 	return token, until, err
 }
 
@@ -349,7 +350,7 @@ func (r *Register) UseLink(ctx context.Context, token, password, network string)
 	if err != nil {
 		return err
 	}
-	err = r.store.UseLink(ctx, hash, a.ID, hashed, store.Event{At: r.now(), Kind: "password set", Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
+	err = r.store.UseLink(ctx, hash, a.ID, hashed, store.Event{At: r.now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
 	r.forget(a.ID)
 	if errors.Is(err, store.ErrNone) {
 		return ErrWrong

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	kind "ostiarius/core/activity"
 	"ostiarius/core/roster"
 	"ostiarius/core/secret"
 	"ostiarius/service/mistake"
@@ -141,7 +142,7 @@ func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t
 		if t.Hash == "" {
 			detail += "; no password yet"
 		}
-		i.Event = r.event("account added", a, actor, detail)
+		i.Event = r.event(kind.AccountAdded, a, actor, detail)
 		return i, detail, nil
 	}
 	old := *found.Account // of which known keeps what it was
@@ -184,7 +185,7 @@ func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t
 	}
 	i.Account = &old
 	detail = strings.Join(changes, ", ")
-	i.Event = r.event("account changed", &old, actor, fmt.Sprintf("import: %s", detail))
+	i.Event = r.event(kind.AccountChanged, &old, actor, fmt.Sprintf("import: %s", detail))
 	i.Event.Account = before
 	return i, detail, nil
 }
