@@ -156,7 +156,10 @@ func TestEverythingLeavesATrace(t *testing.T) {
 		_, err := s.policy.Apply(ctx, "test", inforce.Draft{Text: []byte(text + "# more\n")})
 		return err
 	}, activity.PolicyApplied)
-	leaves("a faulty policy", wrong(func() error { _, err := s.policy.Apply(ctx, "test", inforce.Draft{Text: []byte("doors: [")}); return err }))
+	leaves("a faulty policy", wrong(func() error {
+		_, err := s.policy.Apply(ctx, "test", inforce.Draft{Text: []byte("doors: [")})
+		return err
+	}))
 	door := &policy.Door{Written: "/log", Admit: policy.Demand{Kind: policy.Nobody}}
 	leaves("a refusal, and a place that is hidden", func() error {
 		for _, outcome := range []policy.Outcome{policy.Refuse, policy.Hide, policy.Admit, policy.Challenge} {
