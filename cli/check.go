@@ -12,8 +12,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
-	"ostiarius/service/inforce"
-	"ostiarius/service/source"
+	"ostiarius/service/inspect"
 )
 
 func newCheck() *cobra.Command {
@@ -100,19 +99,19 @@ func readPolicy(file string, c *cobra.Command) (*policy.Book, []byte, []policy.F
 	}
 	book, findings := policy.Parse(file, text)
 	if book != nil {
-		findings = append(findings, inforce.CheckHere(book, file, ownOf(c))...)
+		findings = append(findings, inspect.Check(book, file, ownOf(c))...)
 	}
 	return book, text, findings, nil
 }
 
 // ownOf returns what of a service that has the data directory of the command no source may give
 // away.
-func ownOf(c *cobra.Command) source.Own {
+func ownOf(c *cobra.Command) inspect.Own {
 	data := defaultData
 	if f := c.Flag("data"); f != nil {
 		data = f.Value.String()
 	}
-	own := source.Own{Socket: filepath.Join(data, client.SocketName)}
+	own := inspect.Own{Socket: filepath.Join(data, client.SocketName)}
 	if _, err := os.Stat(filepath.Join(data, "ostiarius.db")); err == nil {
 		own.Paths = []string{data}
 	}
@@ -120,7 +119,7 @@ func ownOf(c *cobra.Command) source.Own {
 }
 
 func readFile(file string) ([]byte, error) {
-	text, err := inforce.ReadFile(file)
+	text, err := inspect.ReadFile(file)
 	if err != nil {
 		return nil, fmt.Errorf("the policy cannot be read: %w", err)
 	}

@@ -8,7 +8,7 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
-	"ostiarius/service/inforce"
+	"ostiarius/service/inspect"
 )
 
 func newExpect() *cobra.Command {
@@ -34,7 +34,7 @@ Exit code 0: all as expected; 1: not all; 2: wrong usage.`,
 		if err != nil {
 			return err
 		}
-		table, err := inforce.ReadFile(args[0])
+		table, err := inspect.ReadFile(args[0])
 		if err != nil {
 			return fmt.Errorf("the table cannot be read: %w", err)
 		}

@@ -19,7 +19,7 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
-	"ostiarius/service/source"
+	"ostiarius/service/inspect"
 )
 
 // The most files that a matrix shows.
@@ -99,7 +99,7 @@ X reject.`,
 			case *list != "":
 				shown.Matrix = prove.At(book, requests, visitors)
 			case *files:
-				places, more := source.Addresses(book, *file, maxFiles)
+				places, more := inspect.Addresses(book, *file, maxFiles)
 				for _, p := range places {
 					requests = append(requests, policy.RequestFor(p))
 				}

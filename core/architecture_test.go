@@ -33,13 +33,16 @@ var rules = []struct {
 	{"client", []string{"ostiarius/store", "ostiarius/service", "ostiarius/cli"}, "the client knows the wire only"},
 	{"store", []string{"net/http", "ostiarius/service", "ostiarius/cli", "ostiarius/client", "ostiarius/core/policy"}, "the store keeps records and decides nothing"},
 	{"cli", []string{"database/sql", "github.com/jmoiron/sqlx", "modernc.org/sqlite", "ostiarius/store"}, "cli speaks to the service through client"},
+	{"cli", []string{"ostiarius/service/source", "ostiarius/service/people", "ostiarius/service/keyrings", "ostiarius/service/activity", "ostiarius/service/pages", "ostiarius/service/api"}, "what a command needs of a policy without a service is in inspect"},
+	{"service/inspect", above("service/inspect"), "to look at a policy needs no running service"},
+	{"service/source", above("service/source", "service/guard", "service/inspect"), "a source answers what the guard admits"},
 	{"cmd", []string{"ostiarius/core", "ostiarius/store", "ostiarius/service", "ostiarius/client"}, "main and nothing else"},
 	{"demo", []string{"ostiarius/store", "ostiarius/cli"}, "the demo uses the service as anybody would"},
 }
 
 // above returns all rooms of the service but some.
 func above(but ...string) (rooms []string) {
-	for _, room := range []string{"activity", "api", "ending", "guard", "hashing", "inforce", "keyrings", "mistake", "pages", "people", "premises", "source"} {
+	for _, room := range []string{"activity", "api", "ending", "guard", "hashing", "inforce", "inspect", "keyrings", "mistake", "pages", "people", "premises", "source"} {
 		if room = "service/" + room; !slices.Contains(but, room) {
 			rooms = append(rooms, "ostiarius/"+room)
 		}

@@ -38,6 +38,7 @@ import (
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
+	"ostiarius/service/inspect"
 	"ostiarius/service/keyrings"
 	"ostiarius/service/pages"
 	"ostiarius/service/people"
@@ -213,8 +214,8 @@ func Open(settings Settings) (s *Service, err error) {
 }
 
 // itself is what of the service no source may give away or lead to.
-func (s *Service) itself() source.Own {
-	own := source.Own{ConsoleApart: s.apart.isSet(), Paths: append([]string{s.settings.Data}, s.settings.Private...), Socket: s.settings.socket()}
+func (s *Service) itself() inspect.Own {
+	own := inspect.Own{ConsoleApart: s.apart.isSet(), Paths: append([]string{s.settings.Data}, s.settings.Private...), Socket: s.settings.socket()}
 	if s.settings.Key != "" {
 		own.Paths = append(own.Paths, s.settings.Key)
 	}

@@ -6,7 +6,7 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
-	"ostiarius/service/source"
+	"ostiarius/service/inspect"
 )
 
 // The most files, addresses and visitors of a matrix. More make it longer than anybody
@@ -45,7 +45,7 @@ func (a *API) matrix(w http.ResponseWriter, r *http.Request) {
 	case len(requests) > 0:
 		shown.Matrix = prove.At(book, requests, visitors)
 	case asked.Files:
-		places, more := source.Addresses(book, a.Policy.File(), maxMatrixRows)
+		places, more := inspect.Addresses(book, a.Policy.File(), maxMatrixRows)
 		for _, p := range places {
 			requests = append(requests, policy.RequestFor(p))
 		}

@@ -4,27 +4,14 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
 
 	"ostiarius/core/policy"
+	"ostiarius/service/inspect"
 )
-
-// ReadFile reads a policy file, but little more than a policy may have: enough to notice
-// that it is too large.
-func ReadFile(path string) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return readAll(f)
-}
-
-func readAll(f *os.File) ([]byte, error) { return io.ReadAll(io.LimitReader(f, policy.MaxSize+1)) }
 
 // readWith returns the text of the policy file, and what can be told of who writes it.
 func (p *Policy) readWith(eye *lookout) (text []byte, by writing, info fs.FileInfo, err error) {
@@ -33,7 +20,7 @@ func (p *Policy) readWith(eye *lookout) (text []byte, by writing, info fs.FileIn
 		return nil, unknown, nil, err
 	}
 	defer f.Close()
-	text, by, err = eye.read(f, func() ([]byte, error) { return readAll(f) })
+	text, by, err = eye.read(f, func() ([]byte, error) { return inspect.ReadAll(f) })
 	if err == nil {
 		info, err = f.Stat()
 	}
@@ -128,7 +115,7 @@ func (p *Policy) replace(text []byte, over bool) (before []byte, err error) {
 	case err == nil:
 		return before, nil
 	case errors.Is(err, ErrBeingWritten):
-		now, _ := ReadFile(p.file)
+		now, _ := inspect.ReadFile(p.file)
 		if errors.As(p.edited(now, text), &edited) {
 			return nil, edited
 		}
@@ -165,7 +152,7 @@ func write(path string, text []byte, like fs.FileInfo) error {
 var ErrBeingWritten = errors.New("another program writes the policy file just now; nothing was changed. Try again when it is done")
 
 func (p *Policy) writeInPlace(path string, text, before []byte) error {
-	if now, err := ReadFile(path); err != nil || !bytes.Equal(now, before) {
+	if now, err := inspect.ReadFile(path); err != nil || !bytes.Equal(now, before) {
 		return errors.Join(err, ErrBeingWritten)
 	}
 	if err := write(p.copy, before, nil); err != nil {
@@ -191,7 +178,7 @@ func overwrite(path string, text []byte) error {
 
 // mend puts back the text before if this service was killed while it wrote the file in place.
 func (p *Policy) mend() error {
-	before, err := ReadFile(p.copy)
+	before, err := inspect.ReadFile(p.copy)
 	if p.copy == "" || errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

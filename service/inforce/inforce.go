@@ -18,6 +18,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 	"ostiarius/service/guard"
+	"ostiarius/service/inspect"
 	"ostiarius/service/source"
 	"ostiarius/store"
 )
@@ -183,7 +184,7 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 }
 
 func (p *Policy) here(book *policy.Book) []policy.Finding {
-	return CheckHere(book, p.file, p.proxying.Itself)
+	return inspect.Check(book, p.file, p.proxying.Itself)
 }
 
 // Here returns what is wrong on this machine with the policy in force.
@@ -203,7 +204,7 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 				site.proxies = append(site.proxies, proxy)
 			}
 		} else {
-			handler, err = source.NewFiles(source.Directory(*entry, p.file), entry.Path, book.Rules.FoldCase, site.missing)
+			handler, err = source.NewFiles(inspect.Directory(*entry, p.file), entry.Path, book.Rules.FoldCase, site.missing)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("the source in line %d cannot be opened: %w", entry.Line, err)

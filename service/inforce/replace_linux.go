@@ -8,6 +8,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"ostiarius/service/inspect"
 )
 
 const errNoSpace = unix.ENOSPC
@@ -25,7 +27,7 @@ func exchange(next, path string, before []byte) error {
 	if err != nil {
 		return err
 	}
-	if was, err := ReadFile(next); err != nil || !bytes.Equal(was, before) {
+	if was, err := inspect.ReadFile(next); err != nil || !bytes.Equal(was, before) {
 		return errors.Join(ErrBeingWritten, unix.Renameat2(unix.AT_FDCWD, next, unix.AT_FDCWD, path, unix.RENAME_EXCHANGE))
 	}
 	return os.Remove(next)

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"ostiarius/core/policy"
+	"ostiarius/service/inspect"
 )
 
 // What a server behind answers may name that server: its own address and port, to which people
@@ -19,7 +20,7 @@ type outside struct {
 }
 
 func newOutside(s policy.Source, upstream *url.URL) outside {
-	o := outside{host: upstream.Hostname(), port: portOf(upstream)}
+	o := outside{host: upstream.Hostname(), port: inspect.PortOf(upstream)}
 	if strings.HasPrefix(s.Proxy, "unix:") {
 		o.host, o.port = "", ""
 	}
@@ -27,16 +28,6 @@ func newOutside(s policy.Source, upstream *url.URL) outside {
 		o.prefix = s.Path
 	}
 	return o
-}
-
-func portOf(u *url.URL) string {
-	switch port := u.Port(); {
-	case port != "":
-		return port
-	case u.Scheme == "https":
-		return "443"
-	}
-	return "80"
 }
 
 // rewrite changes the fields of an answer that name the server, for the request as it was asked.
@@ -106,7 +97,7 @@ func (o outside) isServer(u *url.URL, asked string) bool {
 	if o.host == "" { // a socket, of which servers tell no port
 		return strings.EqualFold(host, "upstream") || u.Port() == "" && strings.EqualFold(host, asked)
 	}
-	if portOf(u) != o.port {
+	if inspect.PortOf(u) != o.port {
 		return false
 	}
 	return strings.EqualFold(host, o.host) || strings.EqualFold(host, asked) || isLoopback(host) && isLoopback(o.host)

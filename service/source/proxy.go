@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -17,6 +18,7 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/service/guard"
+	"ostiarius/service/inspect"
 )
 
 // A Proxy hands requests on to a server, and learns how that server is.
@@ -44,14 +46,30 @@ type ProxyOptions struct {
 	// Still reports whether the visitor of a request under way would be admitted now; used says
 	// that the client has sent something since it was last asked.
 	Still   func(ctx context.Context, used bool) bool
-	Itself  Own      // where no server behind may be
-	Workers *Workers // that were refused
+	Itself  inspect.Own // where no server behind may be
+	Workers *Workers    // that were refused
 	// RefuseOdd says that a request with a field whose name has other characters than letters,
 	// digits and "-" is refused. Otherwise such fields are left out.
 	RefuseOdd bool
 	// Failed answers a request for which the server behind has no answer: 502 or 504; 508 if it was
 	// this service itself; or 400 or 408 if the client is at fault.
 	Failed func(w http.ResponseWriter, r *http.Request, status int)
+}
+
+// errLoop says that a server behind is this service.
+var errLoop = errors.New("the server behind is this service itself")
+
+// refuse closes a connection to a server behind that has turned out to lead here, whatever its
+// name was.
+func refuse(conn net.Conn, err error, itself inspect.Own) (net.Conn, error) {
+	if err != nil {
+		return nil, err
+	}
+	if at, ok := conn.RemoteAddr().(*net.TCPAddr); ok && itself.Hears(at.IP, fmt.Sprint(at.Port)) {
+		conn.Close()
+		return nil, errLoop
+	}
+	return conn, nil
 }
 
 // How long a server behind may take to begin its answer, unless the policy says otherwise.
@@ -71,16 +89,17 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 	var dial func(ctx context.Context, network, address string) (net.Conn, error)
 	upstream := &url.URL{Scheme: "http", Host: "upstream"}
 	if socket, ok := strings.CutPrefix(s.Proxy, "unix:"); ok {
-		socket = socketPath(socket, o.PolicyFile)
+		socket = inspect.SocketPath(socket, o.PolicyFile)
 		dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
-			if o.Itself.isSocket(socket) {
+			if o.Itself.IsSocket(socket) {
 				return nil, errLoop
 			}
 			return dialer.DialContext(ctx, "unix", socket)
 		}
 	} else {
 		dial = func(ctx context.Context, network, address string) (net.Conn, error) {
-			return o.Itself.refuse(dialer.DialContext(ctx, network, address))
+			conn, err := dialer.DialContext(ctx, network, address)
+			return refuse(conn, err, o.Itself)
 		}
 		var err error
 		if upstream, err = url.Parse(s.Proxy); err != nil {

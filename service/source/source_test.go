@@ -1,6 +1,7 @@
 package source
 
 import (
+	"net"
 	"bytes"
 	"context"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/service/guard"
+	"ostiarius/service/inspect"
 )
 
 // tree is a site in which each file holds its own path.
@@ -140,21 +142,6 @@ func TestCookiesOfOursStayHere(t *testing.T) {
 	withoutCookies(h, []string{"ours", "__Host-ours"})
 	if got := h.Values("Cookie"); !slices.Equal(got, []string{"a=1; b=2; c=3"}) {
 		t.Errorf("%q", got)
-	}
-}
-
-func TestCheckFindsMissingDirectories(t *testing.T) {
-	dir := t.TempDir()
-	os.WriteFile(filepath.Join(dir, "file"), nil, 0o644)
-	os.Mkdir(filepath.Join(dir, "site"), 0o755)
-	text := "sources:\n  - { path: /, files: site }\n  - { path: /a, files: nowhere }\n  - { path: /b, files: file }\n  - { path: /c, proxy: 'http://127.0.0.1:1' }\ndoors: [{path: /, admit: public}]"
-	book, findings := policy.Parse("doors.yaml", []byte(text))
-	if book == nil {
-		t.Fatal(findings)
-	}
-	found := Check(book, filepath.Join(dir, "doors.yaml"), Own{ConsoleApart: true})
-	if len(found) != 2 || found[0].Line != 3 || !strings.Contains(found[0].Message, "no directory") || found[1].Line != 4 || !strings.Contains(found[1].Message, "is a file") {
-		t.Errorf("%+v", found)
 	}
 }
 
@@ -429,5 +416,26 @@ func TestFilesOfEverySize(t *testing.T) {
 				t.Errorf("%s, two parts of %d bytes: %d, %d bytes", resp.Proto, size, resp.StatusCode, len(body))
 			}
 		}
+	}
+}
+
+// A server behind that turns out to be this service is not asked, and what it has handed on itself does
+// not go round.
+func TestNoLoops(t *testing.T) {
+	web, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer web.Close()
+	own := inspect.Own{Listens: func() []net.Addr { return []net.Addr{web.Addr()} }}
+	conn, err := net.Dial("tcp", web.Addr().String())
+	if refused, err := refuse(conn, err, own); err != errLoop || refused != nil {
+		t.Errorf("a connection to itself: %v", err)
+	}
+	// What this service has handed on itself does not go round.
+	r := httptest.NewRequest("GET", "/", nil)
+	r.Header.Set("Via", "1.1 elsewhere, 1.1 "+pseudonym)
+	if w := proxied(t, "http://127.0.0.1:1", "sources: [{path: /, proxy: 'http://x'}]\ndoors: [{path: /**, admit: public}]", policy.Visitor{}, r); w.Code != 508 {
+		t.Errorf("a loop: %d", w.Code)
 	}
 }

@@ -1,8 +1,7 @@
-package source
+package inspect
 
 import (
 	"net"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -64,15 +63,19 @@ func TestNoSourceGivesTheServiceAway(t *testing.T) {
 			t.Errorf("%s: %q, want %q", source, got, rule)
 		}
 	}
-	// A name that turns out to be this service is refused when it is called.
-	conn, err := net.Dial("tcp", web.Addr().String())
-	if refused, err := own.refuse(conn, err); err != errLoop || refused != nil {
-		t.Errorf("a connection to itself: %v", err)
+}
+
+func TestCheckFindsMissingDirectories(t *testing.T) {
+	dir := t.TempDir()
+	os.WriteFile(filepath.Join(dir, "file"), nil, 0o644)
+	os.Mkdir(filepath.Join(dir, "site"), 0o755)
+	text := "sources:\n  - { path: /, files: site }\n  - { path: /a, files: nowhere }\n  - { path: /b, files: file }\n  - { path: /c, proxy: 'http://127.0.0.1:1' }\ndoors: [{path: /, admit: public}]"
+	book, findings := policy.Parse("doors.yaml", []byte(text))
+	if book == nil {
+		t.Fatal(findings)
 	}
-	// What this service has handed on itself does not go round.
-	r := httptest.NewRequest("GET", "/", nil)
-	r.Header.Set("Via", "1.1 elsewhere, 1.1 "+pseudonym)
-	if w := proxied(t, "http://127.0.0.1:1", "sources: [{path: /, proxy: 'http://x'}]\ndoors: [{path: /**, admit: public}]", policy.Visitor{}, r); w.Code != 508 {
-		t.Errorf("a loop: %d", w.Code)
+	found := checkSources(book, filepath.Join(dir, "doors.yaml"), Own{ConsoleApart: true})
+	if len(found) != 2 || found[0].Line != 3 || !strings.Contains(found[0].Message, "no directory") || found[1].Line != 4 || !strings.Contains(found[1].Message, "is a file") {
+		t.Errorf("%+v", found)
 	}
 }

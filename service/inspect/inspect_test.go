@@ -1,14 +1,13 @@
-package inforce
+package inspect
 
 import (
 	"strings"
 	"testing"
 
 	"ostiarius/core/policy"
-	"ostiarius/service/source"
 )
 
-func TestCheckHereTellsWhatTheServiceCannotDo(t *testing.T) {
+func TestCheckTellsWhatTheServiceCannotDo(t *testing.T) {
 	const text = "keyrings: {a: , b: , c: , d: , e: }\ndoors:\n  - { path: /few/**, admit: { any: [ {keyring: a}, {keyring: b}, {keyring: c}, {keyring: d} ] } }\n" +
 		"  - { path: /many/**, admit: { any: [ {keyring: a}, {keyring: b}, {keyring: c}, {keyring: d}, {keyring: e} ] } }\n"
 	book, findings := policy.Parse("doors.yaml", []byte(text))
@@ -16,7 +15,7 @@ func TestCheckHereTellsWhatTheServiceCannotDo(t *testing.T) {
 		t.Fatal(findings)
 	}
 	var told []string
-	for _, f := range CheckHere(book, "doors.yaml", source.Own{}) {
+	for _, f := range Check(book, "doors.yaml", Own{}) {
 		if f.Rule == "many-keyrings" {
 			told = append(told, f.Message)
 			if f.Line != 4 {

@@ -1,4 +1,6 @@
-package inforce
+// Package inspect finds what can be found of a policy beyond its text, on this machine and without
+// a running service: the files of its sources, and what of the service a source would give away.
+package inspect
 
 import (
 	"fmt"
@@ -6,14 +8,13 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
-	"ostiarius/service/source"
 )
 
-// CheckHere returns what is wrong with a Book on this machine, in this version of the
+// Check returns what is wrong with a Book on this machine, in this version of the
 // service: what can be proven about it, directories that are not there, files that no door
 // covers, sources that give away what is the service's own, and proofs that nobody can show yet.
-func CheckHere(book *policy.Book, file string, own source.Own) []policy.Finding {
-	findings := append(prove.Check(book, file), source.Check(book, file, own)...)
+func Check(book *policy.Book, file string, own Own) []policy.Finding {
+	findings := append(prove.Check(book, file), checkSources(book, file, own)...)
 	for i := range book.Doors {
 		d := &book.Doors[i]
 		if i > 0 && book.Doors[i-1].Entry == d.Entry {

@@ -1,7 +1,6 @@
-package source
+package inspect
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"net"
@@ -23,9 +22,6 @@ type Own struct {
 	// ConsoleApart says that the console has an origin of its own, where no source is.
 	ConsoleApart bool
 }
-
-// errLoop says that a server behind is this service.
-var errLoop = errors.New("the server behind is this service itself")
 
 // check finds the sources of a Book that give away what is the service's own, or lead to it.
 func (o Own) check(book *policy.Book, policyFile string) (findings []policy.Finding) {
@@ -122,7 +118,7 @@ func within(directory, path string) bool {
 
 func (o Own) leadsHere(s *policy.Source, policyFile string) bool {
 	if socket, ok := strings.CutPrefix(s.Proxy, "unix:"); ok {
-		return o.isSocket(socketPath(socket, policyFile))
+		return o.IsSocket(SocketPath(socket, policyFile))
 	}
 	u, err := url.Parse(s.Proxy)
 	if err != nil {
@@ -132,10 +128,11 @@ func (o Own) leadsHere(s *policy.Source, policyFile string) bool {
 	if strings.EqualFold(u.Hostname(), "localhost") {
 		ip = net.IPv4(127, 0, 0, 1)
 	}
-	return ip != nil && o.hears(ip, portOf(u))
+	return ip != nil && o.Hears(ip, PortOf(u))
 }
 
-func (o Own) isSocket(path string) bool {
+// IsSocket reports whether a path leads to the socket of the administration.
+func (o Own) IsSocket(path string) bool {
 	if o.Socket == "" {
 		return false
 	}
@@ -144,8 +141,8 @@ func (o Own) isSocket(path string) bool {
 	return real(path) == real(o.Socket) || err == nil && err2 == nil && os.SameFile(one, other)
 }
 
-// hears reports whether the service listens at a port of an address of this machine.
-func (o Own) hears(ip net.IP, port string) bool {
+// Hears reports whether the service listens at a port of an address of this machine.
+func (o Own) Hears(ip net.IP, port string) bool {
 	if o.Listens == nil {
 		return false
 	}
@@ -178,23 +175,21 @@ func isHere(ip net.IP) bool {
 	return false
 }
 
-// refuse closes a connection to a server behind that has turned out to lead here, whatever its
-// name was.
-func (o Own) refuse(conn net.Conn, err error) (net.Conn, error) {
-	if err != nil {
-		return nil, err
-	}
-	if at, ok := conn.RemoteAddr().(*net.TCPAddr); ok && o.hears(at.IP, fmt.Sprint(at.Port)) {
-		conn.Close()
-		return nil, errLoop
-	}
-	return conn, nil
-}
-
-// socketPath returns where a socket is that a policy file names.
-func socketPath(socket, policyFile string) string {
+// SocketPath returns where a socket is that a policy file names.
+func SocketPath(socket, policyFile string) string {
 	if filepath.IsAbs(socket) {
 		return socket
 	}
 	return filepath.Join(filepath.Dir(policyFile), socket)
+}
+
+// PortOf returns the port of an address, also where it is the usual one.
+func PortOf(u *url.URL) string {
+	switch port := u.Port(); {
+	case port != "":
+		return port
+	case u.Scheme == "https":
+		return "443"
+	}
+	return "80"
 }

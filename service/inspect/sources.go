@@ -1,4 +1,4 @@
-package source
+package inspect
 
 import (
 	"fmt"
@@ -10,14 +10,14 @@ import (
 	"ostiarius/core/policy"
 )
 
-// The most files that Check looks at.
+// The most files that are looked at.
 const maxChecked = 50_000
 
-// Check returns what is wrong with the sources of a Book on this machine: directories
+// checkSources returns what is wrong with the sources of a Book on this machine: directories
 // that are not there, files that no door covers, and sources that give away what is the
 // service's own or lead to it. Relative directories are relative to the directory of the policy
 // file.
-func Check(book *policy.Book, policyFile string, own Own) []policy.Finding {
+func checkSources(book *policy.Book, policyFile string, own Own) []policy.Finding {
 	findings := append(own.check(book, policyFile), sharing(book, policyFile, own)...)
 	for _, s := range book.Sources {
 		if s.Files == "" {
