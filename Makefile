@@ -48,6 +48,7 @@ bench: bin/ostiarius /usr/bin/wrk
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/...
 
 fuzz:
+	ORACLE=long go test -count=1 ./core/prove
 	for target in core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged service/source:FuzzHandOn service/source:FuzzAddress service/guard:FuzzForwarded core/fields:FuzzKindOf cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead service:FuzzReadHead; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
 

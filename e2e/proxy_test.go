@@ -219,30 +219,6 @@ func TestSmuggling(t *testing.T) {
 	}
 }
 
-// A thousand connections that say nothing, or little, do not keep others out.
-func TestIdleConnections(t *testing.T) {
-	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "well") }))
-	var open []net.Conn
-	defer func() {
-		for _, c := range open {
-			c.Close()
-		}
-	}()
-	for i := range 1000 {
-		conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
-		if err != nil {
-			t.Fatalf("connection %d: %v", i, err)
-		}
-		open = append(open, conn)
-		if i%2 == 0 {
-			io.WriteString(conn, "GET / HT")
-		}
-	}
-	if a := newPerson(t, s.URL).get("/"); a.status != 200 || a.body != "well" {
-		t.Errorf("%d %s", a.status, a.body)
-	}
-}
-
 // Clients that go away and servers behind that fail, at every moment, leave nothing running.
 func TestNothingIsLeftRunning(t *testing.T) {
 	upgrader := websocket.Upgrader{}

@@ -293,7 +293,7 @@ func TestFindingsAgainstBruteForce(t *testing.T) {
 		}
 	}
 	times := map[string]int{}
-	for range 120 {
+	for range share(120) {
 		source := text(r, manyDoors(r)) + fmt.Sprintf("guarantees: [{path: %q, never: public}]\n", []string{"/b", "/y/**", "/a/b", "/x/y", "/ab/*"}[r.IntN(5)])
 		book, findings := policy.Parse("doors.yaml", []byte(source))
 		if book == nil {

@@ -84,7 +84,7 @@ func TestGuaranteesAgainstBruteForce(t *testing.T) {
 		}
 	}
 	failed, held := 0, 0
-	for range 300 {
+	for range share(300) {
 		pattern := []string{"/a/**", "/**", "/**/b", "/a", "/*/b"}[r.IntN(5)]
 		says := []string{"only: " + demand(r, 0), "always: " + demand(r, 0), "never: public"}[r.IntN(3)]
 		source := text(r, doors(r)) + fmt.Sprintf("guarantees: [{path: %q, %s}]\n", pattern, says)

@@ -1,12 +1,12 @@
 package source
 
 import (
-	"net"
 	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -326,7 +326,7 @@ func FuzzHandOn(f *testing.F) {
 		r.Header[name], r.Header[other] = []string{value}, []string{otherValue}
 		g.ServeHTTP(httptest.NewRecorder(), r)
 		if out == nil {
-			return
+			t.Fatal("the request was not handed on")
 		}
 		told := map[string]string{"X-Forwarded-For": "192.0.2.1", "X-Forwarded-Host": "example.com", "X-Forwarded-Proto": "http", "Forwarded": `for=192.0.2.1;proto=http;host="example.com"`, "Ostiarius-Door": "/%2A%2A"}
 		if signedIn {
