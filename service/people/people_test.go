@@ -1,10 +1,10 @@
 package people
 
 import (
-	"fmt"
-	"math/rand/v2"
 	"context"
 	"errors"
+	"fmt"
+	"math/rand/v2"
 	"path/filepath"
 	"slices"
 	"strings"
