@@ -7,6 +7,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"ostiarius/core/account"
 	"ostiarius/core/activity"
 )
 
@@ -23,20 +24,33 @@ type Event struct {
 	Door      string // of what happened at a door: as it is written in the policy
 	Place     string // the method and the address asked for, without the query
 	Reference string // the number that the person was told
+	// AccountID is the account that it is about; 0 for the one that has the name now, if there is one,
+	// and NoAccount if the name is something else's.
+	AccountID int64
 }
+
+// NoAccount says that what an event is about is no account, though it has a name.
+const NoAccount = -1
 
 type eventRow struct {
 	ID, At                                                  int64
 	Kind                                                    activity.Kind
 	Account, Actor, Network, Detail, Door, Place, Reference string
+	AccountID                                               int64 `db:"account_id"`
+	AccountKey, ActorKey                                    string
 }
 
 func rowOf(e Event) eventRow {
-	return eventRow{0, millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail, e.Door, e.Place, e.Reference}
+	// A name that no account can have has the key "", which none has either.
+	accountKey, _ := account.Key(e.Account)
+	actorKey, _ := account.Key(e.Actor)
+	return eventRow{0, millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail, e.Door, e.Place, e.Reference, e.AccountID, accountKey, actorKey}
 }
 
-const insertEvent = `INSERT INTO activity (at, kind, account, actor, network, detail, door, place, reference)
-	VALUES (:at, :kind, :account, :actor, :network, :detail, :door, :place, :reference)`
+const insertEvent = `INSERT INTO activity (at, kind, account, actor, network, detail, door, place, reference, account_id, actor_id)
+	VALUES (:at, :kind, :account, :actor, :network, :detail, :door, :place, :reference,
+		CASE WHEN :account_id <> 0 THEN :account_id ELSE COALESCE((SELECT id FROM accounts WHERE name_key = :accountkey), 0) END,
+		COALESCE((SELECT id FROM accounts WHERE name_key = :actorkey), 0))`
 
 func record(ctx context.Context, tx sqlx.ExtContext, e Event) error {
 	_, err := sqlx.NamedExecContext(ctx, tx, insertEvent, rowOf(e))
@@ -119,7 +133,10 @@ func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
 		and(`kind LIKE ? ESCAPE '!'`, like(q.Kind))
 	}
 	if q.Account != "" {
-		and(`(lower(account) = ? OR lower(actor) = ?)`, strings.ToLower(q.Account), strings.ToLower(q.Account))
+		// Of an account everything, also under names that it had; of a name that none has, what has that.
+		key, _ := account.Key(q.Account)
+		and(`(account_id = (SELECT id FROM accounts WHERE name_key = ?) OR actor_id = (SELECT id FROM accounts WHERE name_key = ?)
+			OR lower(account) = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = account_id) OR lower(actor) = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = actor_id))`, key, key, strings.ToLower(q.Account), strings.ToLower(q.Account))
 	}
 	if q.Network != "" {
 		and(`network LIKE ? ESCAPE '!'`, like(q.Network))
@@ -152,14 +169,14 @@ func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
 		order = ` ORDER BY id` // nothing between is left out when there are more than asked for
 	}
 	var rows []eventRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference FROM activity`+where+order+` LIMIT ?`, append(args, q.Limit)...)
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference, account_id FROM activity`+where+order+` LIMIT ?`, append(args, q.Limit)...)
 	events := make([]Event, len(rows))
 	for i, r := range rows {
 		at := i
 		if q.After != 0 {
 			at = len(rows) - 1 - i
 		}
-		events[at] = Event{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference}
+		events[at] = Event{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference, r.AccountID}
 	}
 	return events, err
 }

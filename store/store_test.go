@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -99,5 +100,58 @@ func TestSweepAndSeen(t *testing.T) {
 	}
 	if _, err := s.Session(ctx, remembered); err != nil {
 		t.Error("a session without an end was swept")
+	}
+}
+
+// What happened belongs to the account, whatever its name was then; who takes its old name later has
+// nothing to do with it, nor has a name in a keyring.
+func TestActivityFollowsTheAccount(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	add := func(name string) int64 {
+		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name}, "", Event{At: noon, Kind: "account added", Account: name, Actor: "command line"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return id
+	}
+	id := add("ines")
+	record := func(e Event) {
+		if e.At = noon; s.Record(ctx, e) != nil {
+			t.Fatal(e)
+		}
+	}
+	record(Event{Kind: "sign-in", Account: "Ines", Actor: "Ines"})
+	if err := s.EditAccount(ctx, &account.Account{ID: id, Name: "ina"}, Keys{Name: "ina"}, Event{At: noon, Kind: "account changed", Account: "ines", AccountID: id, Actor: "agnes"}); err != nil {
+		t.Fatal(err)
+	}
+	record(Event{Kind: "sign-out", Account: "ina", Actor: "ina"})
+	other := add("ines")
+	record(Event{Kind: "sign-in", Account: "ines", Actor: "ines"})
+	record(Event{Kind: "credentials added", Account: "ines", AccountID: NoAccount, Actor: "ina"})
+	kinds := func(name string) (all []string) {
+		events, err := s.Events(ctx, EventQuery{Account: name, Limit: 100})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range events {
+			all = append(all, string(e.Kind))
+		}
+		return all
+	}
+	if got := kinds("INA"); !slices.Equal(got, []string{"credentials added", "sign-out", "account changed", "sign-in", "account added"}) {
+		t.Errorf("of ina: %q", got)
+	}
+	if got := kinds("ines"); !slices.Equal(got, []string{"credentials added", "sign-in", "account added"}) {
+		t.Errorf("of the new ines: %q", got)
+	}
+	if err := s.RemoveAccount(ctx, other, Event{At: noon, Kind: "account removed", Account: "ines", AccountID: other}); err != nil {
+		t.Fatal(err)
+	}
+	if got := kinds("ines"); !slices.Equal(got, []string{"account removed", "credentials added", "sign-in", "account added"}) {
+		t.Errorf("of a name that no account has any more: %q", got)
+	}
+	if got := kinds("agnes"); !slices.Equal(got, []string{"account changed"}) {
+		t.Errorf("of somebody who did something: %q", got)
 	}
 }

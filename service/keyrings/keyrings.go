@@ -134,7 +134,7 @@ func (k *Keyrings) ringEvent(of kind.Kind, ring, name, actor, detail string) sto
 	if detail != "" {
 		what += ", " + detail
 	}
-	return store.Event{At: k.o.Now(), Kind: of, Account: name, Actor: actor, Detail: what}
+	return store.Event{At: k.o.Now(), Kind: of, Account: name, AccountID: store.NoAccount, Actor: actor, Detail: what}
 }
 
 // entryChanged tidies up after a change of an entry: what was verified before counts no longer.
@@ -315,7 +315,7 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 		if e != nil {
 			known = e.Name
 		}
-		return until, false, k.o.Store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: known, Network: from, Detail: "wrong credentials for the keyring " + ring})
+		return until, false, k.o.Store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: "wrong credentials for the keyring " + ring})
 	}
 	k.o.Limiter.Succeeded(limits...)
 	better := ""

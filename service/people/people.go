@@ -341,5 +341,5 @@ func (r *Register) Revoke(ctx context.Context, actor, name, role string) error {
 }
 
 func (r *Register) event(what kind.Kind, a *account.Account, actor, detail string) store.Event {
-	return store.Event{At: r.now(), Kind: what, Account: a.Name, Actor: actor, Detail: detail}
+	return store.Event{At: r.now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Detail: detail}
 }
