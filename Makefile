@@ -5,7 +5,7 @@ GOFILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go
 CONSOLE := $(shell find console -type f -not -path '*/node_modules/*' -not -path 'console/dist/*')
 ASSETS  := $(shell find service store demo -type f -not -name '*.go')
 
-.PHONY: build demo test bench fuzz docs screenshots clean
+.PHONY: build demo test race bench fuzz docs screenshots clean
 
 build: bin/ostiarius
 
@@ -40,6 +40,11 @@ test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/hypercorn
 	go vet ./...
 	go tool staticcheck ./...
 	go test -race -timeout 9m ./...
+
+# The real service under the race detector, which ends it at the first race; without a browser.
+race: bin/ostiarius /usr/bin/htpasswd /usr/bin/hypercorn
+	go build -race -o bin/ostiarius-race ./cmd/ostiarius
+	GORACE=halt_on_error=1 E2E_BINARY=$(CURDIR)/bin/ostiarius-race go test -count=1 -timeout 20m ./e2e
 
 /usr/bin/wrk:
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq wrk >/dev/null

@@ -30,8 +30,13 @@ func Root() string {
 	return filepath.Dir(filepath.Dir(file))
 }
 
-// Binary is the built binary.
-func Binary() string { return filepath.Join(Root(), "bin", "ostiarius") }
+// Binary is the built binary, or another one that the variable E2E_BINARY names.
+func Binary() string {
+	if other := os.Getenv("E2E_BINARY"); other != "" {
+		return other
+	}
+	return filepath.Join(Root(), "bin", "ostiarius")
+}
 
 // Browser starts a headless Chromium and returns a context in which chromedp.NewContext
 // opens tabs, and a function that ends it.
