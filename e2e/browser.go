@@ -30,12 +30,15 @@ func Root() string {
 	return filepath.Dir(filepath.Dir(file))
 }
 
-// Binary is the built binary, or another one that the variable E2E_BINARY names.
-func Binary() string {
+// Binary is the built binary.
+func Binary() string { return filepath.Join(Root(), "bin", "ostiarius") }
+
+// service is the binary of services: the built one, or another one that the variable E2E_BINARY names.
+func service() string {
 	if other := os.Getenv("E2E_BINARY"); other != "" {
 		return other
 	}
-	return filepath.Join(Root(), "bin", "ostiarius")
+	return Binary()
 }
 
 // Browser starts a headless Chromium and returns a context in which chromedp.NewContext
@@ -83,7 +86,7 @@ func Start(args ...string) (*Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Process{cmd: exec.Command(Binary(), args...), log: log, done: make(chan error, 1)}
+	p := &Process{cmd: exec.Command(service(), args...), log: log, done: make(chan error, 1)}
 	p.cmd.Stderr = log
 	out, err := p.cmd.StdoutPipe()
 	if err != nil {
