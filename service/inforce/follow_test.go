@@ -405,6 +405,22 @@ func TestStartWhileTheFileIsWritten(t *testing.T) {
 		t.Error("and is not taken later")
 	}
 
+	// If what was in force cannot be any more, the new text is waited for.
+	moved := func(admit, files string) string {
+		return strings.Replace(admit, "doors:", "sources: [{path: /, files: ./"+files+"}]\ndoors:", 1)
+	}
+	_, o = keep(t, moved(closed, "site"))
+	o.Quiet = 200 * time.Millisecond
+	follow(t, o)
+	dir := filepath.Dir(o.File)
+	if err := os.Rename(filepath.Join(dir, "site"), filepath.Join(dir, "pages")); err != nil {
+		t.Fatal(err)
+	}
+	put(t, o.File, moved(open, "pages"))
+	if h := follow(t, o); !h.admits("/") || h.Version() != 2 {
+		t.Errorf("version %d", h.Version())
+	}
+
 	_, o = keep(t, open)
 	f, err := os.OpenFile(o.File, os.O_WRONLY|os.O_APPEND, 0)
 	if err != nil {

@@ -96,8 +96,15 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 			p.log.Warn("the policy file is being written; the version before is in force until it is whole", "version", latest.ID)
 			return p, p.resume(latest, book)
 		}
+		// Nothing else can be in force, so what somebody is at must be waited for.
+		for end := time.Now().Add(2 * p.quiet); !settled && err == nil && time.Now().Before(end); time.Sleep(soon) {
+			text, settled, err = p.readSettled(true)
+		}
+		if err != nil {
+			return nil, &Unfit{[]policy.Finding{unreadable(p.file, err)}, nil}
+		}
 	}
-	if !recorded && !settled {
+	if !settled && latest.Text != string(text) {
 		return nil, fmt.Errorf("another program has the policy file %s open for writing, so it may not be whole; start again when that is done", p.file)
 	}
 	book, findings := p.Check(text)
