@@ -8,7 +8,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"ostiarius/core/account"
@@ -18,7 +17,6 @@ import (
 	"ostiarius/core/session"
 	"ostiarius/core/throttle"
 	"ostiarius/service/hashing"
-	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
 
@@ -139,46 +137,6 @@ func (r *Register) try(ctx context.Context, failed kind.Kind, keys store.Keys, a
 	return nil
 }
 
-// signInKeys reads what somebody typed as name: a name, an e-mail address, or nonsense,
-// which no account has.
-func signInKeys(typed string) (keys store.Keys) {
-	typed = strings.TrimSpace(typed)
-	var err error
-	if keys.Name, err = account.Key(typed); err != nil {
-		keys.Name = "\x00" + cut(strings.ToLower(typed), 200)
-	}
-	if keys.Email, err = account.EmailKey(typed); err != nil {
-		keys.Email = ""
-	}
-	return keys
-}
-
-// limits returns by what a try at a password is slowed. From one network, a name and an address of
-// e-mail count by themselves, in the form in which they are looked up, however they are spelled:
-// were they to count together only where they belong to one account, that would tell whether they
-// do. Over all networks an account counts as itself, whatever the way.
-//
-// A browser that has brought the right password before counts by itself alone: strangers in the
-// same network, or many from elsewhere, cannot keep its owner out.
-func (r *Register) limits(keys store.Keys, a *account.Account, hash string, from Origin) []throttle.Key {
-	if a != nil && r.knows(from.Device, a, hash) {
-		return []throttle.Key{{Name: "device " + from.Device, Rule: throttle.Pair}}
-	}
-	network, typed := throttle.NetworkNamed(from.Network), "name "+keys.Name
-	if keys.Email != "" {
-		typed = "address " + keys.Email
-	}
-	who := typed
-	if a != nil {
-		who = fmt.Sprintf("account %d", a.ID)
-	}
-	return []throttle.Key{
-		{Name: "pair " + typed + " " + network, Rule: throttle.Pair},
-		{Name: "network " + network, Rule: throttle.Network},
-		{Name: who, Rule: throttle.Account},
-	}
-}
-
 // mark makes the mark by which a browser is known to have signed in to an account. It ends
 // with the password.
 func (r *Register) mark(a *account.Account, hash string) string {
@@ -198,87 +156,6 @@ func (r *Register) knows(mark string, a *account.Account, hash string) bool {
 	return err == nil && len(raw) == 16+sha256.Size && hmac.Equal(raw[16:], r.seal(raw[:16], a, hash))
 }
 
-// reprove takes the password of somebody who is signed in.
-func (r *Register) reprove(ctx context.Context, failed kind.Kind, token, password string, from Origin) (*session.Session, *account.Account, string, error) {
-	hash, _, ok := r.sessions.current(token, r.now())
-	if !ok {
-		return nil, nil, "", ErrWrong
-	}
-	begun := context.WithoutCancel(ctx)
-	s, a, err := r.load(begun, hash)
-	if errors.Is(err, store.ErrNone) {
-		return nil, nil, "", ErrWrong
-	}
-	if err != nil {
-		return nil, nil, "", err
-	}
-	a, kept, err := r.find(begun, a.Name)
-	if err != nil {
-		return nil, nil, "", err
-	}
-	if err := r.try(ctx, failed, signInKeys(a.Name), a, kept, password, from); err != nil {
-		return nil, nil, "", err
-	}
-	return s, a, kept, nil
-}
-
-// ProveAgain takes the password of somebody who is signed in, notes in the session that it
-// was typed, and gives it another token; nil if it has just got one. The error is ErrWrong if the password is not
-// theirs or the session has ended, or hashing.ErrBusy or *throttle.Slow.
-func (r *Register) ProveAgain(ctx context.Context, token, password string, from Origin) (*Renewal, error) {
-	s, a, _, err := r.reprove(ctx, kind.ProofFailed, token, password, from)
-	if err != nil {
-		return nil, err
-	}
-	now := r.now()
-	if _, old, _ := r.sessions.current(token, now); old != nil {
-		return nil, nil // the browser has got a fresh token meanwhile; this one leads to no other
-	}
-	next, hash := secret.NewToken()
-	_, err = r.sessions.renew(s, hash, now, func() error {
-		return r.store.SetProved(ctx, s.Hash, hash, now, store.Event{At: now, Kind: kind.ProvenAgain, Account: a.Name, Actor: a.Name, Network: from.Network})
-	})
-	if errors.Is(err, store.ErrNone) {
-		return nil, ErrWrong
-	}
-	if err != nil {
-		return nil, err
-	}
-	return &Renewal{Token: next, Remembered: s.Remembered, Lasts: r.book().SessionsFor(a.Roles(now)).Remembered}, nil
-}
-
-// ChangePassword gives somebody who is signed in another password, ends all of their
-// sessions, and makes a new one for this browser. The error is ErrWrong if the old password
-// is not theirs, a *mistake.Error if the new one cannot be taken, or hashing.ErrBusy or *throttle.Slow.
-func (r *Register) ChangePassword(ctx context.Context, token, old, password string, from Origin) (SignedIn, error) {
-	s, a, verified, err := r.reprove(ctx, kind.PasswordChangeFailed, token, old, from)
-	if err != nil {
-		return SignedIn{}, err
-	}
-	if err := r.checkPassword(password, a); err != nil {
-		return SignedIn{}, err
-	}
-	hash, err := r.hashing.Hash(ctx, password)
-	if err != nil {
-		return SignedIn{}, err
-	}
-	now := r.now()
-	fresh, next := r.newSession(a, from, now)
-	next.Remembered = s.Remembered
-	err = r.store.ChangePassword(ctx, verified, hash, next, store.Event{At: now, Kind: kind.PasswordChanged, Account: a.Name, Actor: a.Name, Network: from.Network})
-	r.forget(a.ID)
-	if errors.Is(err, store.ErrNone) {
-		return SignedIn{}, ErrWrong
-	}
-	if err != nil {
-		return SignedIn{}, err
-	}
-	return SignedIn{
-		Token: fresh, Device: r.mark(a, hash), Visitor: visitorOf(a, next, now),
-		Remembered: next.Remembered, Lasts: r.book().SessionsFor(a.Roles(now)).Remembered,
-	}, nil
-}
-
 func nameOf(a *account.Account) string {
 	if a == nil {
 		return "" // what was typed may be a password
@@ -291,69 +168,4 @@ func cut(s string, n int) string {
 		return s[:n]
 	}
 	return s
-}
-
-// How long a link to set a password lasts.
-const linkLasts = 72 * time.Hour
-
-// Link makes a link with which an account's password can be set once, and returns its token
-// and when it ends.
-func (r *Register) Link(ctx context.Context, actor, name string) (token string, until time.Time, err error) {
-	a, _, err := r.find(ctx, name)
-	if err != nil {
-		return "", until, err
-	}
-	if a.Disabled {
-		return "", until, mistake.Invalid("%s is disabled; enable it first", a.Name)
-	}
-	token, hash := secret.NewToken()
-	until = r.now().Add(linkLasts)
-	err = r.store.AddLink(ctx, hash, a.ID, until, r.event(kind.LinkMade, a, actor, "to set a password, until "+until.UTC().Format(time.RFC3339)))
-	return token, until, err
-}
-
-// LinkedAccount returns the name of the account that a link is for, and false if the link
-// was used, has ended or never was.
-func (r *Register) LinkedAccount(ctx context.Context, token string) (string, bool, error) {
-	hash, ok := secret.HashToken(token)
-	if !ok {
-		return "", false, nil
-	}
-	a, err := r.store.AccountByLink(ctx, hash, r.now())
-	if errors.Is(err, store.ErrNone) {
-		return "", false, nil
-	}
-	if err != nil {
-		return "", false, err
-	}
-	return a.Name, true, nil
-}
-
-// UseLink sets the password of the account that a link is for; the link has then ended. The
-// error is ErrWrong if it had ended before, or a *mistake.Error about the password.
-func (r *Register) UseLink(ctx context.Context, token, password, network string) error {
-	hash, ok := secret.HashToken(token)
-	if !ok {
-		return ErrWrong
-	}
-	a, err := r.store.AccountByLink(ctx, hash, r.now())
-	if errors.Is(err, store.ErrNone) {
-		return ErrWrong
-	}
-	if err != nil {
-		return err
-	}
-	if err := r.checkPassword(password, a); err != nil {
-		return err
-	}
-	hashed, err := r.hashing.Hash(ctx, password)
-	if err != nil {
-		return err
-	}
-	err = r.store.UseLink(ctx, hash, a.ID, hashed, store.Event{At: r.now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
-	r.forget(a.ID)
-	if errors.Is(err, store.ErrNone) {
-		return ErrWrong
-	}
-	return err
 }

@@ -1,0 +1,70 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"ostiarius/core/account"
+	kind "ostiarius/core/activity"
+	"ostiarius/service/mistake"
+	"ostiarius/store"
+)
+
+func (r *Register) checkRole(role string) error {
+	if book := r.book(); !book.KnownRole(role) {
+		return mistake.Invalid("unknown role %q; the policy has %s", role, strings.Join(book.RoleNames(), ", "))
+	}
+	return nil
+}
+
+// Grant gives a role to an account, from a time on or, if from is zero, from now, and
+// until a time or, if until is zero, for good.
+func (r *Register) Grant(ctx context.Context, actor, name, role string, from, until time.Time) error {
+	if err := r.checkRole(role); err != nil {
+		return err
+	}
+	now := r.now()
+	if from.IsZero() {
+		from = now
+	}
+	if !until.IsZero() && !until.After(now) {
+		return mistake.Invalid("the end of the grant, %s, is not in the future", until.Format(time.RFC3339))
+	}
+	if !until.IsZero() && !until.After(from) {
+		return mistake.Invalid("the end of the grant, %s, is not after its beginning, %s", until.Format(time.RFC3339), from.Format(time.RFC3339))
+	}
+	return r.change(ctx, name, func(a *account.Account) error {
+		if slices.ContainsFunc(a.Grants, func(g account.Grant) bool {
+			return g.Role == role && g.Until.Equal(until) && (g.From.Equal(from) || !from.After(now) && !g.From.After(now))
+		}) {
+			return nil // it holds already
+		}
+		detail := "role " + role
+		if from.After(now) {
+			detail += " from " + from.UTC().Format(time.RFC3339)
+		}
+		if !until.IsZero() {
+			detail += " until " + until.UTC().Format(time.RFC3339)
+		}
+		return r.store.Grant(ctx, a.ID, account.Grant{Role: role, From: from, Until: until, By: actor}, r.event(kind.RoleGranted, a, actor, detail))
+	})
+}
+
+// GrantsEnding returns how many grants that hold now end before a time.
+func (r *Register) GrantsEnding(ctx context.Context, before time.Time) (int, error) {
+	return r.store.GrantsEnding(ctx, r.now(), before)
+}
+
+// Revoke takes a role from an account.
+func (r *Register) Revoke(ctx context.Context, actor, name, role string) error {
+	return r.change(ctx, name, func(a *account.Account) error {
+		err := r.store.Revoke(ctx, a.ID, role, r.event(kind.RoleRevoked, a, actor, "role "+role))
+		if errors.Is(err, store.ErrNone) {
+			return mistake.Unknown("%s has not been granted the role %q", a.Name, role)
+		}
+		return err
+	})
+}

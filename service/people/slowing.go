@@ -1,0 +1,50 @@
+package people
+
+import (
+	"fmt"
+	"strings"
+
+	"ostiarius/core/account"
+	"ostiarius/core/throttle"
+	"ostiarius/store"
+)
+
+// signInKeys reads what somebody typed as name: a name, an e-mail address, or nonsense,
+// which no account has.
+func signInKeys(typed string) (keys store.Keys) {
+	typed = strings.TrimSpace(typed)
+	var err error
+	if keys.Name, err = account.Key(typed); err != nil {
+		keys.Name = "\x00" + cut(strings.ToLower(typed), 200)
+	}
+	if keys.Email, err = account.EmailKey(typed); err != nil {
+		keys.Email = ""
+	}
+	return keys
+}
+
+// limits returns by what a try at a password is slowed. From one network, a name and an address of
+// e-mail count by themselves, in the form in which they are looked up, however they are spelled:
+// were they to count together only where they belong to one account, that would tell whether they
+// do. Over all networks an account counts as itself, whatever the way.
+//
+// A browser that has brought the right password before counts by itself alone: strangers in the
+// same network, or many from elsewhere, cannot keep its owner out.
+func (r *Register) limits(keys store.Keys, a *account.Account, hash string, from Origin) []throttle.Key {
+	if a != nil && r.knows(from.Device, a, hash) {
+		return []throttle.Key{{Name: "device " + from.Device, Rule: throttle.Pair}}
+	}
+	network, typed := throttle.NetworkNamed(from.Network), "name "+keys.Name
+	if keys.Email != "" {
+		typed = "address " + keys.Email
+	}
+	who := typed
+	if a != nil {
+		who = fmt.Sprintf("account %d", a.ID)
+	}
+	return []throttle.Key{
+		{Name: "pair " + typed + " " + network, Rule: throttle.Pair},
+		{Name: "network " + network, Rule: throttle.Network},
+		{Name: who, Rule: throttle.Account},
+	}
+}
