@@ -1,6 +1,7 @@
 package people
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"strings"
 
@@ -15,7 +16,7 @@ func signInKeys(typed string) (keys store.Keys) {
 	typed = strings.TrimSpace(typed)
 	var err error
 	if keys.Name, err = account.Key(typed); err != nil {
-		keys.Name = "\x00" + cut(strings.ToLower(typed), 200)
+		keys.Name = fmt.Sprintf("? %x", sha256.Sum256([]byte(strings.ToLower(typed)))) // no key has a question mark
 	}
 	if keys.Email, err = account.EmailKey(typed); err != nil {
 		keys.Email = ""
