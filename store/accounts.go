@@ -338,7 +338,7 @@ func (s *Store) AccountByKey(ctx context.Context, key string) (*account.Account,
 // found.
 func (s *Store) AccountBySignIn(ctx context.Context, keys Keys) (*account.Account, string, error) {
 	if keys.Email == "" {
-		keys.Email = "\x00" // no account has it
+		keys.Email = "?" // no account has it
 	}
 	a, hash, err := s.account(ctx, `id = (SELECT MIN(id) FROM (SELECT id FROM accounts WHERE name_key = ? UNION ALL SELECT id FROM accounts WHERE email_key = ?) AS found)`, keys.Name, keys.Email)
 	if errors.Is(err, ErrNone) {
