@@ -393,3 +393,19 @@ func TestRolesThatAdminister(t *testing.T) {
 		t.Errorf("%v, want %s", got, want)
 	}
 }
+
+// A role that comes to include steward opens the console, though no door of the policy says so.
+func TestCompareTellsWhoAdministers(t *testing.T) {
+	const doors = "doors: [{path: /log, admit: {role: keeper}}]\n"
+	plain, wide := parse(t, "roles: {keeper: }\n"+doors), parse(t, "roles: {keeper: {includes: steward}}\n"+doors)
+	for effect, books := range map[string][2]*policy.Book{"opened": {plain, wide}, "closed": {wide, plain}, "": {wide, wide}} {
+		differences, err := Compare(books[0], books[1])
+		if err != nil {
+			t.Fatal(err)
+		}
+		told := slices.ContainsFunc(differences, func(d Difference) bool { return d.Witness.Path == "/door/console" && d.Witness.Visitor == "role:keeper" && d.Effect == effect })
+		if told != (effect != "") || effect == "" && len(differences) > 0 {
+			t.Errorf("%q: %+v", effect, differences)
+		}
+	}
+}

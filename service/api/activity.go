@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -130,8 +131,8 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	if a.Remarks != nil {
 		all = append(all, a.Remarks()...)
 	}
-	for _, path := range a.Policy.RefusedWorkers() {
-		say("A service worker was asked for at %s that could have answered for the sign-in pages, as any page at / could always imitate them. It was not handed out, and ends in browsers that have it. If it is yours, see service-worker in the documentation.", path)
+	if paths := a.Policy.RefusedWorkers(); len(paths) > 0 { // in one sentence, since anybody can ask
+		say("A service worker was asked for at %s that could have answered for the sign-in pages, as any page at / could always imitate them. It was not handed out, and ends in browsers that have it. If it is yours, see service-worker in the documentation.", few(paths))
 	}
 	for _, h := range a.Policy.Upstreams() {
 		if h.InARow > 0 {
@@ -166,6 +167,21 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 		say("%s within a week.", map[bool]string{true: "A role that was granted ends", false: fmt.Sprintf("%d roles that were granted end", ending)}[ending == 1])
 	}
 	return all, nil
+}
+
+// few names a few of some paths, and no long ones whole.
+func few(paths []string) string {
+	named := []string{}
+	for _, path := range paths[:min(3, len(paths))] {
+		if len(path) > 80 {
+			path = strings.ToValidUTF8(path[:80], "") + "…"
+		}
+		named = append(named, path)
+	}
+	if more := len(paths) - len(named); more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(named, ", "), more)
+	}
+	return strings.Join(named, ", ")
 }
 
 func count(n int, noun string) string {

@@ -36,12 +36,26 @@ func (l *lookout) read(f *os.File, read func() ([]byte, error)) ([]byte, writing
 		defer unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_UNLCK)
 		text, err := read()
 		return text, over, err
-	case errors.Is(err, unix.EAGAIN):
+	case errors.Is(err, unix.EAGAIN) && !isRemote(f):
 		text, err := read()
 		return text, under, err
 	}
 	text, err := read()
 	return text, l.heard(f), err
+}
+
+// isRemote reports whether a file is on another machine. Such file systems refuse a lease also when
+// nobody writes.
+func isRemote(f *os.File) bool {
+	var s unix.Statfs_t
+	if err := unix.Fstatfs(int(f.Fd()), &s); err != nil {
+		return true
+	}
+	switch uint32(s.Type) {
+	case unix.NFS_SUPER_MAGIC, unix.SMB_SUPER_MAGIC, unix.CIFS_SUPER_MAGIC, unix.SMB2_SUPER_MAGIC, unix.CEPH_SUPER_MAGIC, unix.AFS_SUPER_MAGIC, unix.V9FS_MAGIC, unix.FUSE_SUPER_MAGIC:
+		return true
+	}
+	return false
 }
 
 // heard returns what inotify has told of the file. Of another file than at the last look it has
