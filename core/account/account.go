@@ -6,10 +6,14 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
 
+	"golang.org/x/text/cases"
+	"golang.org/x/text/language"
 	"golang.org/x/text/secure/precis"
 	"golang.org/x/text/unicode/norm"
+	"golang.org/x/text/width"
+
+	"ostiarius/core/words"
 )
 
 // An Account is somebody, or a device, who can sign in.
@@ -23,7 +27,25 @@ type Account struct {
 	MadeBy   string // by whom or what
 	SignedIn time.Time
 	Grants   []Grant
-	Unset    bool // there is no password yet
+	Unset    bool           // there is no password yet
+	LeavesAt time.Time      // when it is deleted, since its owner wants that; zero for not at all
+	Language words.Language // in which its owner reads; "" for not known
+	// Proofs counts how often what proves who somebody is has changed, such as the password. What was
+	// proven before the last change counts no longer.
+	Proofs int64
+}
+
+// Unfit says why a name or an address cannot be used.
+type Unfit struct {
+	What string // "name" or "email"
+	text string
+}
+
+func (u *Unfit) Error() string { return u.text }
+
+// NoName says that a text cannot be used as a name.
+func NoName(name string) error {
+	return &Unfit{"name", fmt.Sprintf("the name %q has characters that do not belong in a name", name)}
 }
 
 // A Grant is a role given to an account.
@@ -32,6 +54,7 @@ type Grant struct {
 	From  time.Time
 	Until time.Time // zero for no end
 	By    string
+	Order string // the latest for which it was granted; "" for none
 }
 
 // Active reports whether the grant holds at the time now.
@@ -76,32 +99,10 @@ func ParseTime(s string, zone *time.Location, end bool) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is no time; write a date such as 2027-03-31, or a time such as 2027-03-31T18:00:00Z", s)
 }
 
-// EmailKey returns the form in which e-mail addresses are compared: letter case and the
-// form of accents make no difference. The error says why the text is no address; "" is
-// none, and fine.
-//
-// What is before the @ could distinguish letter case (RFC 5321, section 2.4), but nobody
-// gives out such addresses, and people do not type them alike twice.
-func EmailKey(address string) (string, error) {
-	if address == "" {
-		return "", nil
-	}
-	local, domain, ok := strings.Cut(address, "@")
-	if !ok || local == "" || domain == "" || len(address) > 254 || strings.ContainsFunc(address, func(r rune) bool {
-		return unicode.IsSpace(r) || unicode.IsControl(r) || strings.ContainsRune("<>,;:@\\\"()[]", r) && r != '@'
-	}) || strings.Contains(domain, "@") {
-		return "", fmt.Errorf("%q is no e-mail address", address)
-	}
-	return strings.Map(lower, norm.NFC.String(address)), nil
-}
-
-// lower is the small letter of a letter; but none beyond ASCII becomes one of ASCII, such as the
-// dotted capital I of Turkish an i: that is another address, which somebody else may have.
-func lower(r rune) rune {
-	if l := unicode.ToLower(r); l > unicode.MaxASCII || r <= unicode.MaxASCII {
-		return l
-	}
-	return r
+// Fold returns a text with its letters as names are compared: case, width and Unicode form make no
+// difference. Of a name that can be used it is the Key.
+func Fold(text string) string {
+	return norm.NFC.String(cases.Lower(language.Und, cases.HandleFinalSigma(false)).String(width.Fold.String(text)))
 }
 
 // reserved are the characters that separate names elsewhere: in addresses, in HTTP Basic
@@ -111,17 +112,17 @@ const reserved = `/\?#%;:,+`
 // Key returns the form in which names are compared: the UsernameCaseMapped profile of
 // PRECIS (RFC 8265, section 3.3). Case, width and Unicode form make no difference.
 //
-// The error says in words why the name cannot be used.
+// The error is an *Unfit, and says in words why the name cannot be used.
 func Key(name string) (string, error) {
 	if len(name) > 200 {
-		return "", fmt.Errorf("the name is longer than 200 bytes")
+		return "", &Unfit{"name", "the name is longer than 200 bytes"}
 	}
 	if i := strings.IndexAny(name, reserved); i >= 0 {
-		return "", fmt.Errorf("the name %q has a %q; a name has none of %s", name, name[i], reserved)
+		return "", &Unfit{"name", fmt.Sprintf("the name %q has a %q; a name has none of %s", name, name[i], reserved)}
 	}
 	key, err := precis.UsernameCaseMapped.String(name)
 	if err != nil || key == "" {
-		return "", fmt.Errorf("the name %q is empty, or has spaces or characters that do not belong in a name", name)
+		return "", &Unfit{"name", fmt.Sprintf("the name %q is empty, or has spaces or characters that do not belong in a name", name)}
 	}
 	return key, nil
 }

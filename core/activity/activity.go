@@ -19,16 +19,68 @@ const (
 	AccountRemoved       Kind = "account removed"
 	AccountEnabled       Kind = "account enabled"
 	AccountDisabled      Kind = "account disabled"
+	JoinAsked            Kind = "join asked"    // an account, by somebody who has none; Detail says where it stands
+	Joined               Kind = "joined"        // by themselves; Detail says how
+	JoinDeclined         Kind = "join declined" // by a steward
+	Invited              Kind = "invited"       // whom, and as what, says Detail
+	InvitationRevoked    Kind = "invitation revoked"
+	LeaveAsked           Kind = "leave asked" // by its owner: that the account is deleted, after some time
+	LeaveWithdrawn       Kind = "leave withdrawn"
 	RoleGranted          Kind = "role granted"
 	RoleRevoked          Kind = "role revoked"
 	PasswordSet          Kind = "password set"     // by a steward, or with a link
 	PasswordChanged      Kind = "password changed" // by its owner
 	PasswordChangeFailed Kind = "password change failed"
+	RecoveryAsked        Kind = "recovery asked" // by somebody who forgot a password; Detail says what became of it
+	AddressAsked         Kind = "address asked"  // that another one counts; a link was sent there
+	AddressProven        Kind = "address proven"
+	AddressUndone        Kind = "address undone"
 	LinkMade             Kind = "link made" // to set a password
 
 	CredentialsAdded   Kind = "credentials added" // to a keyring, which Detail names
 	CredentialsChanged Kind = "credentials changed"
 	CredentialsRemoved Kind = "credentials removed"
+
+	Unlocked        Kind = "unlocked"      // with a shared password, which Detail names
+	UnlockFailed    Kind = "unlock failed" // likewise
+	UnlockEnded     Kind = "unlock ended"  // one, or all of a shared password
+	SharedSet       Kind = "shared password set"
+	SharedWithdrawn Kind = "shared password withdrawn"
+	SharedTold      Kind = "shared password told" // to how many, says Detail
+
+	PassIssued     Kind = "pass issued" // Account is whom it is for, Detail says which
+	PassOpened     Kind = "pass opened" // with its link, in a browser
+	PassFailed     Kind = "pass failed" // a wrong name or password; Detail says where
+	PassDownloaded Kind = "pass downloaded"
+	PassUsedUp     Kind = "pass used up"
+	PassSpread     Kind = "pass spread" // used from more networks than its kind allows
+	PassPaused     Kind = "pass paused"
+	PassResumed    Kind = "pass resumed"
+	PassRenewed    Kind = "pass renewed"
+	PassRotated    Kind = "pass rotated" // it has other credentials, or all of a kind have
+	PassRevoked    Kind = "pass revoked"
+
+	MessageFailed  Kind = "message failed"  // to Account: given up, Detail says why
+	MessageRetried Kind = "message retried" // by a steward
+	MessageDropped Kind = "message dropped"
+	MessageShown   Kind = "message shown" // its link, to a steward who passes it on
+	MessageTest    Kind = "test message"
+
+	EventCarried  Kind = "event carried out" // of a shop; Account is who ordered, Detail says what
+	EventKept     Kind = "event kept"        // it could not be carried out; Detail says why
+	EventRefused  Kind = "event refused"     // it was not signed rightly, or could not be read
+	EventRetried  Kind = "event retried"     // by a steward
+	EventDropped  Kind = "event dropped"
+	SecretAdded   Kind = "secret added" // with which a shop signs
+	SecretRemoved Kind = "secret removed"
+	Claimed       Kind = "claimed"      // what was bought, with a link that was sent to the buyer
+	Reminded      Kind = "reminded"     // of an end; Detail says of which
+	TargetAdded   Kind = "target added" // a program that is told what happens
+	TargetRemoved Kind = "target removed"
+
+	MembershipBegun Kind = "membership begun" // somebody has a role
+	MembershipEnded Kind = "membership ended"
+	GuaranteeBroken Kind = "guarantee broken" // by a version of the policy that was not taken
 
 	PolicyApplied Kind = "policy applied" // Detail is the comment
 
@@ -40,6 +92,9 @@ const (
 // Kinds are all kinds.
 var Kinds = []Kind{
 	SignIn, SignInFailed, SignInSlowed, SignOut, ProvenAgain, ProofFailed, SessionEnded, SessionsDone,
-	AccountAdded, AccountChanged, AccountRemoved, AccountEnabled, AccountDisabled, RoleGranted, RoleRevoked, PasswordSet, PasswordChanged, PasswordChangeFailed, LinkMade,
-	CredentialsAdded, CredentialsChanged, CredentialsRemoved, PolicyApplied, Refused, Hidden, MoreRefused,
+	AccountAdded, AccountChanged, AccountRemoved, AccountEnabled, AccountDisabled, JoinAsked, Joined, JoinDeclined, Invited, InvitationRevoked, LeaveAsked, LeaveWithdrawn, RoleGranted, RoleRevoked, PasswordSet, PasswordChanged, PasswordChangeFailed, RecoveryAsked, AddressAsked, AddressProven, AddressUndone, LinkMade,
+	CredentialsAdded, CredentialsChanged, CredentialsRemoved,
+	Unlocked, UnlockFailed, UnlockEnded, SharedSet, SharedWithdrawn, SharedTold, PassIssued, PassOpened, PassFailed, PassDownloaded, PassUsedUp, PassSpread, PassPaused, PassResumed, PassRenewed, PassRotated, PassRevoked,
+	EventCarried, EventKept, EventRefused, EventRetried, EventDropped, SecretAdded, SecretRemoved, Claimed, Reminded, MembershipBegun, MembershipEnded, GuaranteeBroken, TargetAdded, TargetRemoved,
+	MessageFailed, MessageRetried, MessageDropped, MessageShown, MessageTest, PolicyApplied, Refused, Hidden, MoreRefused,
 }

@@ -24,6 +24,9 @@ type Place struct {
 	Slash  bool   // the address ended with a slash
 }
 
+// String is how a place is told: its method, host and path.
+func (p Place) String() string { return p.Method + " " + p.Host + p.Path }
+
 // Address returns the canonical path as the source behind receives it: Path, with
 // the trailing slash if the request had one. It is not percent-encoded.
 func (p Place) Address() string {

@@ -6,6 +6,30 @@ import (
 	"strings"
 )
 
+// A worked example. Of the patterns
+//
+//	a  /**
+//	b  /rota/**
+//	c  /rota/*.pdf
+//	d  /**/*.pdf
+//
+// the tree has these nodes, each with the pattern that ends there. A ** is reached together with its parent,
+// since it may be no segment at all, and stays reached whatever follows:
+//
+//	root
+//	├── **           a
+//	│   └── *.pdf    d
+//	└── rota
+//	    ├── **       b
+//	    └── *.pdf    c
+//
+// The path /rota/plan.pdf is read so. Before the first segment the root and its ** are reached; after "rota"
+// that **, rota, and the ** below it; after "plan.pdf" both **, and both *.pdf: the one from the outer **, the
+// other from rota. So a, b, c and d cover the place. Of these
+// those count whose set has no other one inside that covers too: c lies inside a, b and d, so c alone
+// decides. At /rota/2026/plan.pdf c is not reached; b and d cross there, neither inside the other, and both
+// decide.
+
 // A Matcher answers, for many sets at once, which of them cover a place and which of
 // those are the most specific. It is built once and never changes.
 //

@@ -9,6 +9,26 @@ import (
 	"strings"
 )
 
+// A worked example. Of the sets
+//
+//	a  /rota/**
+//	b  /rota/*.pdf
+//	c  /log
+//
+// Parts reads all paths at once. It begins with the nodes that are reached before anything is read, here the
+// root alone, at which no set ends: one part is what nothing covers, with "/" as its example. What may a
+// first segment be? Only texts that lead to different nodes matter: "rota", "log", and any other text, for
+// which "x" stands. "log" leads to a node where c ends and nothing goes on; "x" to none, where again nothing
+// covers, which is known. "rota" leads to its own node and to the ** below, where a ends: a part, with the
+// example /rota. From there the next segment is either a text that *.pdf matches, as short as there is one
+// (".pdf"), or none that it matches ("x"). The one leads to the ends of a and b: a part, /rota/.pdf; the
+// other back to where only a ends, which is known. From both, whatever follows is covered by a alone. So
+// there are four parts: {}, {c}, {a} and {a, b}, and no place is in two of them or in none.
+//
+// Two things make the work grow: globs that overlap, since every combination of them that some text matches
+// has to be tried; and ** in the middle of several patterns, since every set of positions in them can be
+// reached together. Both are bounded by the limit.
+
 // A Part is a set of places that are all covered by the same sets, and one of them, as
 // short as possible.
 type Part struct {

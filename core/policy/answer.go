@@ -50,17 +50,28 @@ func (b *Book) Answer(d Decision, client Client, query string) Answer {
 		// A browser shows its dialogue also for a page's background requests; those get
 		// the other challenge, which it does not know.
 		return Answer{Status: 401, Authenticate: "Basic realm=" + quote(d.Proof.Realm) + `, charset="UTF-8"`}
+	case d.Pass != "" && client == API:
+		title := d.Pass
+		if kind := PassNamed(b, d.Pass); kind != nil {
+			title = kind.Title
+		}
+		return Answer{Status: 401, Authenticate: "Basic realm=" + quote(title) + `, charset="UTF-8"`}
 	case client != Browser || d.Proof.Basic:
 		return Answer{Status: 401, Authenticate: "Session realm=" + quote(b.Site)}
 	}
-	page := map[ProofKind]string{ProveSignIn: "/sign-in", ProveAgain: "/prove-again", ProveShared: "/unlock", ProvePass: "/unlock"}[d.Proof.Kind]
-	location, more := b.Prefix+page, "?"
+	location := b.SignInAt()
+	if path, _, _ := strings.Cut(location, "?"); path == escape(d.Place) || path == escape(place.Place{Path: d.Place.Path}) {
+		location = b.Prefix + "/sign-in" // the page where one signs in asks for that itself, at this host
+	}
+	if d.Proof.Kind != ProveSignIn {
+		location = b.Prefix + map[ProofKind]string{ProveAgain: "/prove-again", ProveShared: "/unlock", ProvePass: "/unlock"}[d.Proof.Kind]
+	}
 	if next := b.goOn(d.Place, query); next != "" {
-		location, more = location+"?next="+url.QueryEscape(next), "&"
+		location = To(location, "next="+url.QueryEscape(next))
 	}
 	if method := d.Place.Method; method != "GET" && method != "HEAD" {
 		// What was sent is gone: a redirect fetches with GET. The page says so.
-		location += more + "unsent"
+		location = To(location, "unsent")
 	}
 	return Answer{Status: 303, Location: location}
 }

@@ -10,7 +10,9 @@ import (
 	"slices"
 	"time"
 
+	"ostiarius/core/looks"
 	"ostiarius/core/place"
+	"ostiarius/core/words"
 )
 
 // A Book is a policy that has been read and found free of errors. It never changes; a
@@ -21,10 +23,25 @@ type Book struct {
 	Rules      place.Rules
 	Roles      []DeclaredRole
 	Keyrings   []DeclaredKeyring
+	Shared     []DeclaredShared
+	Passes     []DeclaredPass
 	Sources    []Source
 	Doors      []Door // in file order; a door with several paths is several doors
 	Unlisted   Door   // decides the places that no door covers
 	Landings   Landings
+	Joining    Joining
+	Shops      []string // to which offers and items may lead, such as https://shop.example
+	Items      []Item
+	Offers     []Offer
+	Events     Events
+	Reminders  []time.Duration // how long before an end people are reminded of it, the longest first
+	Pages      Pages
+	Entrance   string // the canonical path of the sign-in page, for those who know it; "" for the usual address
+	Looks      looks.Looks
+	LooksAt    Position
+	Words      words.Set // what pages and mails say
+	WordsFile  string    // the file that has them, relative to the policy; "" for none
+	WordsAt    Position
 	Sessions   Sessions
 	SessionsOf []RoleSessions
 	Guarantees []Guarantee // to be proven by core/prove
@@ -66,6 +83,8 @@ type Source struct {
 	// Fields are the header fields that the server gets although they are usually not handed on,
 	// see package fields.
 	Fields []string
+	// Attachment are the endings of the names of files that browsers save instead of showing, in small letters.
+	Attachment []string
 	// ServiceWorker says that scripts of this source may be service workers also of Ostiarius's own
 	// pages.
 	ServiceWorker bool
@@ -93,6 +112,8 @@ type Door struct {
 	// ForwardCredentials hands the credentials of HTTP Basic on to what is behind the door.
 	ForwardCredentials bool
 	keyrings           []string // that Admit names
+	shared             []string
+	passes             []string
 	ways               []way
 	public             bool // one of the ways asks nothing
 }
@@ -133,6 +154,7 @@ type Landings struct {
 	SignOut        []Landing
 	Join           []Landing
 	PasswordChange []Landing
+	Paid           []Landing
 }
 
 // A Landing fits the visitors that have its role or are its user, if it names one.
@@ -305,19 +327,31 @@ func (b *Book) landing(lines []Landing, v *Visitor) string {
 	return "/"
 }
 
-// AfterSignIn returns where v is sent after signing in without having asked for a page.
-func (b *Book) AfterSignIn(v *Visitor) string { return b.landing(b.Landings.SignIn, v) }
+// An Occasion is after what people are sent to a page, when they did not ask for one.
+type Occasion string
 
-// AfterSignOut returns where v, the person before signing out, is sent afterwards.
-func (b *Book) AfterSignOut(v *Visitor) string { return b.landing(b.Landings.SignOut, v) }
+// The occasions.
+const (
+	AfterSignIn         Occasion = "sign-in"
+	AfterSignOut        Occasion = "sign-out" // of who was signed in before
+	AfterJoining        Occasion = "join"
+	AfterPasswordChange Occasion = "password-change"
+	AfterPaying         Occasion = "paid"
+)
 
-// AfterPasswordChange returns where v is sent after changing the password, "" if the policy
-// does not say.
-func (b *Book) AfterPasswordChange(v *Visitor) string {
-	if len(b.Landings.PasswordChange) == 0 {
+// After returns where v is sent on an occasion without having asked for a page; "" after a change of the password
+// if the policy does not say. Who has joined or paid has signed in, if the policy says nothing else.
+func (b *Book) After(o Occasion, v *Visitor) string {
+	lines := *b.Landings.on(string(o))
+	switch {
+	case len(lines) > 0:
+		return b.landing(lines, v)
+	case o == AfterPasswordChange:
 		return ""
+	case o == AfterJoining, o == AfterPaying && v.SignedIn:
+		return b.landing(b.Landings.SignIn, v)
 	}
-	return b.landing(b.Landings.PasswordChange, v)
+	return b.landing(nil, v)
 }
 
 // SourceOf returns the source behind a place: the one with the longest path around it,
@@ -338,7 +372,9 @@ func (b *Book) SourceOf(p place.Place) *Source {
 }
 
 // IsOwn reports whether a place belongs to Ostiarius's own pages.
-func (b *Book) IsOwn(p place.Place) bool { return below(p.Path, b.Prefix) }
+func (b *Book) IsOwn(p place.Place) bool {
+	return below(p.Path, b.Prefix) || b.Entrance != "" && p.Path == b.Entrance
+}
 
 // below reports whether the canonical path is root or stands below it.
 func below(path, root string) bool {
@@ -385,7 +421,7 @@ func (b *Book) compile() (twins [][2]int) {
 
 // prepare looks up once what is asked for with each request.
 func (b *Book) prepare(door *Door) {
-	door.keyrings = keyringsIn(door.Admit)
+	door.keyrings, door.shared, door.passes = namesIn(Keyring, door.Admit), namesIn(Shared, door.Admit), namesIn(Pass, door.Admit)
 	for _, w := range door.ways {
 		door.public = door.public || len(w) == 0
 		for _, want := range w {
@@ -420,20 +456,28 @@ func (b *Book) guardOwn(metrics []netip.Prefix) {
 	if len(metrics) > 0 {
 		reader = Demand{Kind: Any, Parts: []Demand{steward, {Kind: Network, Nets: metrics}}}
 	}
-	b.own = nil
-	for _, d := range []struct {
+	type own struct {
 		path      string
 		admit     Demand
 		otherwise Otherwise
-	}{
-		{"/**", Demand{Kind: Public}, Otherwise{}},
-		{"/account/**", signedIn, Otherwise{}},
-		{"/prove-again", signedIn, Otherwise{}},
-		{"/console/**", steward, Otherwise{}},
-		{"/api/**", steward, Otherwise{}},
-		{"/metrics", reader, hidden},
-	} {
-		pattern, err := place.ParsePattern(b.Prefix+d.path, b.Rules)
+	}
+	var asked Otherwise // to sign in
+	doors := []own{}
+	if b.Entrance != "" { // where that is, is told to nobody
+		asked.Anonymous.Hide = true
+		doors = []own{{b.Entrance, Demand{Kind: Public}, Otherwise{}}, {b.Prefix + "/sign-in", Demand{Kind: Nobody}, hidden}}
+	}
+	doors = append(doors, []own{
+		{b.Prefix + "/**", Demand{Kind: Public}, Otherwise{}},
+		{b.Prefix + "/account/**", signedIn, asked},
+		{b.Prefix + "/prove-again", signedIn, asked},
+		{b.Prefix + "/console/**", steward, asked},
+		{b.Prefix + "/api/**", steward, asked},
+		{b.Prefix + "/metrics", reader, hidden},
+	}...)
+	b.own = nil
+	for _, d := range doors {
+		pattern, err := place.ParsePattern(d.path, b.Rules)
 		if err != nil {
 			panic("policy: the prefix was not checked: " + err.Error())
 		}
@@ -470,6 +514,24 @@ func (b *Book) Deciding(p place.Place) []*Door {
 	return deciding
 }
 
+// Covering returns all doors that cover a place, in file order; those that are built in last.
+func (b *Book) Covering(p place.Place) (all []*Door) {
+	for i := range b.Doors {
+		if b.Doors[i].Covers(p) {
+			all = append(all, &b.Doors[i])
+		}
+	}
+	for i := range b.own {
+		if b.own[i].Covers(p) {
+			all = append(all, &b.own[i])
+		}
+	}
+	return all
+}
+
+// Unlisted is what is written in place of a path by the rule for places that no door covers.
+const Unlisted = "unlisted"
+
 // Label names the places of a door in the policy's words: its methods, host and path.
 func (d *Door) Label() string {
 	label := d.Host.String() + d.Written
@@ -503,20 +565,26 @@ func (b *Book) Matters(role string) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(slices.Concat(b.Landings.SignIn, b.Landings.SignOut, b.Landings.Join, b.Landings.PasswordChange),
+	return slices.ContainsFunc(slices.Concat(b.Landings.SignIn, b.Landings.SignOut, b.Landings.Join, b.Landings.PasswordChange, b.Landings.Paid),
 		func(l Landing) bool { return l.Role != "" && b.Satisfies(role, l.Role) })
 }
 
 // Keyrings returns the keyrings that the door asks for, in any way.
 func (d *Door) Keyrings() []string { return d.keyrings }
 
-// keyringsIn returns the keyrings that a demand names.
-func keyringsIn(d Demand) (names []string) {
-	if d.Kind == Keyring {
+// Shared returns the shared passwords that the door asks for, in any way.
+func (d *Door) Shared() []string { return d.shared }
+
+// Passes returns the kinds of pass that the door asks for, in any way.
+func (d *Door) Passes() []string { return d.passes }
+
+// namesIn returns the keyrings, shared passwords or kinds of pass that a demand names.
+func namesIn(kind Kind, d Demand) (names []string) {
+	if d.Kind == kind {
 		names = d.Names
 	}
 	for _, part := range d.Parts {
-		for _, name := range keyringsIn(part) {
+		for _, name := range namesIn(kind, part) {
 			if !slices.Contains(names, name) {
 				names = append(slices.Clip(names), name)
 			}

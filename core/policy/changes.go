@@ -36,9 +36,9 @@ func Changes(before, after *Book) []Change {
 		key := describeSet(d)
 		switch o := old[key]; {
 		case o == nil:
-			said("added", describe(*d), "", d.whole(), d.Line)
+			said("added", d.Label(), "", d.whole(), d.Line)
 		case o.whole() != d.whole():
-			said("changed", describe(*d), o.whole(), d.whole(), d.Line)
+			said("changed", d.Label(), o.whole(), d.whole(), d.Line)
 		}
 		delete(old, key)
 	}
@@ -48,7 +48,7 @@ func Changes(before, after *Book) []Change {
 	}
 	slices.SortFunc(gone, func(x, y *Door) int { return cmp.Or(x.Line-y.Line, x.Column-y.Column) })
 	for _, d := range gone {
-		said("removed", describe(*d), d.whole(), "", d.Line)
+		said("removed", d.Label(), d.whole(), "", d.Line)
 	}
 	return changes
 }

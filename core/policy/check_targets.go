@@ -83,12 +83,12 @@ func (p *reader) checkSent(d *Door, to Instead, v Visitor) bool {
 		}
 		onward := next.Instead.Go
 		if onward == "" {
-			p.turnedAway(to.Position, to.Go, "from "+d.Written, v, next)
+			p.turnedAway(to.Position, to.Go, "from "+d.Label(), v, next)
 			return false
 		}
 		for _, before := range way {
 			if before == onward {
-				p.warn(to.Position, utf8.RuneCountInString(to.Go), "go-loop", "%s is sent round in a circle: from %s to %s, then to %s again", v, d.Written, strings.Join(way, ", then to "), onward)
+				p.warn(to.Position, utf8.RuneCountInString(to.Go), "go-loop", "%s is sent round in a circle: from %s to %s, then to %s again", v, d.Label(), strings.Join(way, ", then to "), onward)
 				p.findings[len(p.findings)-1].Witness = &Witness{Method: "GET", Host: from.Host, Path: from.Path, Visitor: v.String(), Outcome: string(first.Outcome)}
 				return false
 			}
@@ -100,7 +100,7 @@ func (p *reader) checkSent(d *Door, to Instead, v Visitor) bool {
 func (p *reader) turnedAway(at Position, to, when string, v Visitor, d Decision) {
 	door := "no door covers it"
 	if d.Door != nil && d.Door != &p.book.Unlisted {
-		door = p.book.named(d.Door) + " asks " + d.Door.Ask()
+		door = d.Door.Named() + " asks " + d.Door.Ask()
 	}
 	p.warn(at, utf8.RuneCountInString(to), "go-turned-away", "%s is sent to %s %s and turned away again: %s", v, to, when, door)
 	p.findings[len(p.findings)-1].Witness = &Witness{Method: "GET", Path: d.Place.Path, Visitor: v.String(), Outcome: string(d.Outcome)}

@@ -32,6 +32,7 @@ type Decision struct {
 	Outcome Outcome
 	Place   place.Place // what was judged; without a path if the request was rejected
 	Door    *Door       // the door that decided; the Book's Unlisted when none covers the place; nil when rejected
+	Pass    string      // of a challenge: the kind of pass that alone would lead in; "" for none
 	Public  bool        // of an admission: everybody is admitted here, so the answer is no secret
 	Proof   Proof       // of a challenge: what is asked for next
 	Instead Instead     // what the door says otherwise, if that applies
@@ -122,33 +123,42 @@ func (b *Book) Decide(r Request, v *Visitor) Decision {
 // comparison is work on purpose; by those beyond, a door stays closed.
 const MostKeyrings = 4
 
-// Wanted says what credentials of HTTP Basic can prove at a place.
+// Wanted says what can be shown at a place besides a session.
 type Wanted struct {
-	Accounts bool     // an account
-	Keyrings []string // that they are in one of these
-	Forward  bool     // what is behind is given them too
+	Accounts bool     // an account, with HTTP Basic
+	Keyrings []string // that credentials of HTTP Basic are in one of these
+	Passes   []string // a pass of one of these kinds, with HTTP Basic or by a cookie
+	Shared   []string // that one of these was unlocked, by a cookie
+	Forward  bool     // what is behind is given credentials of HTTP Basic too
 }
 
-// Any reports whether credentials can prove anything there.
-func (w *Wanted) Any() bool { return w.Accounts || len(w.Keyrings) > 0 }
+// Any reports whether credentials of HTTP Basic can prove anything there.
+func (w *Wanted) Any() bool { return w.Accounts || len(w.Keyrings) > 0 || len(w.Passes) > 0 }
 
-// Wanted is the second step: what credentials of HTTP Basic can prove there.
+// Wanted is the second step: what can be shown there.
 func (a *Asked) Wanted() Wanted {
 	w := Wanted{Forward: true}
 	for _, d := range a.Doors() {
 		w.Accounts = w.Accounts || d.Basic
 		w.Forward = w.Forward && d.ForwardCredentials
-		if w.Keyrings == nil {
-			w.Keyrings = d.keyrings
-			continue
-		}
-		for _, name := range d.keyrings {
-			if !slices.Contains(w.Keyrings, name) {
-				w.Keyrings = append(slices.Clip(w.Keyrings), name)
-			}
-		}
+		w.Keyrings = with(w.Keyrings, d.keyrings)
+		w.Passes = with(w.Passes, d.passes)
+		w.Shared = with(w.Shared, d.shared)
 	}
 	return w
+}
+
+// with returns names with more of them, each once. Neither list is changed.
+func with(names, more []string) []string {
+	if names == nil {
+		return more
+	}
+	for _, name := range more {
+		if !slices.Contains(names, name) {
+			names = append(slices.Clip(names), name)
+		}
+	}
+	return names
 }
 
 // Judge is the last step: it decides about a place by the doors given, which are those that Read
@@ -171,10 +181,15 @@ func (b *Book) Judge(p place.Place, deciding []*Door, v *Visitor) Decision {
 	return b.turnAway(p, closed, v)
 }
 
+// Admits reports whether all doors that decide admit the visitor: it is Judge for who needs to know no more.
+func (b *Book) Admits(deciding []*Door, v *Visitor) bool {
+	return !slices.ContainsFunc(deciding, func(d *Door) bool { return !b.admits(d, v) })
+}
+
 // counting returns the doors that decide about p, as indexes into the doors returned
 // with them.
 func (b *Book) counting(p *place.Place, buffer []int32) ([]Door, []int32) {
-	if below(p.Path, b.Prefix) {
+	if b.IsOwn(*p) {
 		return b.own, b.ownMatch.MostSpecific(buffer, p)
 	}
 	return b.Doors, b.matcher.MostSpecific(buffer, p)
@@ -249,6 +264,7 @@ func (b *Book) turnAway(p place.Place, closed []*Door, v *Visitor) Decision {
 	if ok {
 		d.Outcome = Challenge
 		d.Proof, d.Door = b.next(missing, closed, v)
+		d.Pass = b.byPass(closed, v)
 	} else {
 		for _, door := range closed {
 			if alone := [1]*Door{door}; !b.opens(alone[:], v) {
@@ -262,7 +278,7 @@ func (b *Book) turnAway(p place.Place, closed []*Door, v *Visitor) Decision {
 	for _, door := range closed {
 		instead := door.instead(d.Outcome, v)
 		if instead.Hide {
-			d.Outcome, d.Door, d.Instead, d.Proof = Hide, door, instead, Proof{}
+			d.Outcome, d.Door, d.Instead, d.Proof, d.Pass = Hide, door, instead, Proof{}, ""
 			return d
 		}
 	}
@@ -283,6 +299,19 @@ func (d *Door) instead(outcome Outcome, v *Visitor) Instead {
 	return Instead{}
 }
 
+// byPass returns the kind of pass that would lead the visitor in if they had nothing else besides, "" for none. It
+// is what a program is told that can show one with HTTP Basic.
+func (b *Book) byPass(closed []*Door, v *Visitor) string {
+	for _, kind := range closed[0].passes { // what opens all of them opens the first
+		holder := *v
+		holder.Passes = append(slices.Clip(v.Passes), kind)
+		if !slices.ContainsFunc(closed, func(d *Door) bool { return !b.admits(d, &holder) }) {
+			return kind
+		}
+	}
+	return ""
+}
+
 // A need is a set of proofs that are still missing.
 type need struct {
 	signIn   bool
@@ -295,13 +324,14 @@ type need struct {
 
 // cost orders needs: fewer proofs first; then those that are less work. Typing one's
 // own password again is less than signing in, that is less than a password that has to
-// be looked up, that less than credentials in a browser's own dialogue, and a pass has to
-// be issued by somebody first.
+// be looked up, that less than credentials in a browser's own dialogue. Where a pass would
+// do, most who come have one and no account; so it is asked for before an account, on a
+// page that leads on to signing in.
 func (n *need) cost() int {
 	cost := 100 * (len(n.shared) + len(n.passes) + len(n.keyrings))
-	cost += 3*len(n.shared) + 4*len(n.keyrings) + 5*len(n.passes)
+	cost += 4*len(n.shared) + 5*len(n.keyrings) + 2*len(n.passes)
 	if n.signIn {
-		cost += 102
+		cost += 103
 	}
 	if n.again {
 		cost += 101

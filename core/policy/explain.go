@@ -13,6 +13,7 @@ type Explanation struct {
 	Visitor string      `json:"visitor"`
 	Doors   []DoorRef   `json:"doors"` // those that count, in file order; none if no door covers the place
 	Decided *DoorRef    `json:"decided,omitempty"`
+	Says    string      `json:"says,omitempty"` // the sentence of the door that decided
 	Answer  AnswerShown `json:"answer"`
 	Steps   []Step      `json:"steps"`
 }
@@ -60,7 +61,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 		return e
 	}
 	ref := Refer(d.Door)
-	e.Decided = &ref
+	e.Decided, e.Says = &ref, d.Door.Sentence().String()
 	p := d.Place
 
 	reading := fmt.Sprintf("%s %s is read as the place %s", r.Method, r.Path, p.Path)
@@ -78,7 +79,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 	doors, counting := b.counting(&p, nil)
 	slices.Sort(counting)
 	matcher := b.matcher
-	if below(p.Path, b.Prefix) {
+	if b.IsOwn(p) {
 		matcher = b.ownMatch
 	}
 	covering := matcher.Covering(nil, &p)
@@ -96,7 +97,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 		deciding = nil
 		var names []string
 		for _, i := range covering {
-			names = append(names, b.named(&doors[i]))
+			names = append(names, doors[i].Named())
 		}
 		say("doors", "%s cover%s it: %s.", count(len(covering), "door"), plural(len(covering), "s", ""), strings.Join(names, "; "))
 		for _, i := range counting {
@@ -111,7 +112,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 				}
 				for _, inner := range counting {
 					if matcher.Inside(int(inner), int(i)) {
-						why = append(why, fmt.Sprintf("%s does not count, since all that %s covers is part of it", b.named(&doors[i]), b.named(&doors[inner])))
+						why = append(why, fmt.Sprintf("%s does not count, since all that %s covers is part of it", doors[i].Named(), doors[inner].Named()))
 						break
 					}
 				}
@@ -128,16 +129,16 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 		if door == &b.Unlisted {
 			say("demand", "An unlisted place asks: %s.", inWords(&door.Admit))
 		} else {
-			say("demand", "%s asks: %s.", capital(b.named(door)), inWords(&door.Admit))
+			say("demand", "%s asks: %s.", capital(door.Named()), inWords(&door.Admit))
 		}
 	}
 	say("visitor", "The visitor is %s.", b.visitorInWords(v))
 	for _, door := range deciding {
 		switch text, met := b.missing(door, v); {
 		case met:
-			say("missing", "%s admits this visitor.", capital(b.named(door)))
+			say("missing", "%s admits this visitor.", capital(door.Named()))
 		default:
-			say("missing", "%s does not admit this visitor: %s.", capital(b.named(door)), text)
+			say("missing", "%s does not admit this visitor: %s.", capital(door.Named()), text)
 		}
 	}
 	switch {
@@ -146,21 +147,21 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 	case d.Outcome == Refuse:
 		say("missing", "Nothing that this visitor could still prove would help.")
 	case d.Outcome == Hide:
-		say("missing", "%s says to hide: the answer is the same as for a missing page.", capital(b.named(d.Door)))
+		say("missing", "%s says to hide: the answer is the same as for a missing page.", capital(d.Door.Named()))
 	}
 	say("answer", "Outcome: %s. %s", d.Outcome, b.inWords(d, answer, client))
 	return e
 }
 
-// named names a door in running text.
-func (b *Book) named(d *Door) string {
+// Named names a door in running text.
+func (d *Door) Named() string {
 	switch {
-	case d == &b.Unlisted:
+	case d.Written == Unlisted:
 		return "the rule for unlisted places"
 	case d.Line == 0:
-		return "the built-in door " + describe(*d)
+		return "the built-in door " + d.Label()
 	}
-	return fmt.Sprintf("line %d (%s)", d.Line, describe(*d))
+	return fmt.Sprintf("line %d (%s)", d.Line, d.Label())
 }
 
 // UnlistedWord returns what the policy says of places that no door covers.

@@ -28,7 +28,7 @@ func Parse(name string, text []byte) (*Book, []Finding) {
 	p := &reader{file: name}
 	book := p.read(text)
 	if book != nil {
-		p.roleUses, p.ringUses = nil, nil
+		p.roleUses, p.ringUses, p.sharedUses, p.passUses = nil, nil, nil, nil
 		p.compile()
 	}
 	SortFindings(p.findings)
@@ -39,11 +39,13 @@ func Parse(name string, text []byte) (*Book, []Finding) {
 }
 
 type reader struct {
-	file     string
-	findings []Finding
-	book     *Book
-	roleUses []roleUse // checked when all roles are known
-	ringUses []roleUse
+	file       string
+	findings   []Finding
+	book       *Book
+	roleUses   []roleUse // checked when all roles are known
+	ringUses   []roleUse
+	sharedUses []roleUse
+	passUses   []roleUse
 }
 
 // sessions reads how long sessions last. What is not said is as in base.
@@ -94,9 +96,10 @@ func (p *reader) read(text []byte) *Book {
 	p.book = &Book{
 		Headers:  slices.Clone(defaultHeaders),
 		Prefix:   "/door",
+		Joining:  Joining{By: ByNobody, Leave: 7 * 24 * time.Hour},
 		Site:     "This site",
 		Sessions: Sessions{Idle: 30 * time.Minute, Lifetime: 12 * time.Hour, Remembered: 30 * 24 * time.Hour},
-		Unlisted: Door{Written: "unlisted", Admit: Demand{Kind: SignedIn}},
+		Unlisted: Door{Written: Unlisted, Admit: Demand{Kind: SignedIn}},
 	}
 	p.policy(body)
 	return p.book
@@ -109,14 +112,16 @@ func (p *reader) compile() {
 		first, second := p.book.Doors[twin[0]], p.book.Doors[twin[1]]
 		p.fault(second.Position, utf8.RuneCountInString(second.Written), "duplicate-door",
 			"%s covers exactly the same places as %s in line %d, column %d; remove one of them",
-			describe(second), describe(first), first.Line, first.Column)
+			second.Label(), first.Label(), first.Line, first.Column)
 	}
 	if !HasErrors(p.findings) {
 		p.checkTargets()
+		p.checkJoining()
+		p.checkPages()
 	}
 }
 
-var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "sources", "unlisted", "doors", "landings", "sessions", "headers", "guarantees"}
+var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "shared", "passes", "sources", "unlisted", "doors", "landings", "joining", "shops", "items", "offers", "events", "reminders", "looks", "words", "pages", "entrance", "sessions", "headers", "guarantees"}
 
 func (p *reader) policy(body ast.Node) {
 	fields := p.fields(body, "the policy", policyKeys)
@@ -144,6 +149,10 @@ func (p *reader) policy(body ast.Node) {
 			p.roles(f.value)
 		case "keyrings":
 			p.keyrings(f.value)
+		case "shared":
+			p.shared(f.value)
+		case "passes":
+			p.passes(f.value)
 		case "sources":
 			p.sources(f.value)
 		case "unlisted":
@@ -167,6 +176,26 @@ func (p *reader) policy(body ast.Node) {
 			}
 		case "landings":
 			p.landings(f.value)
+		case "joining":
+			p.joining(f.value)
+		case "shops":
+			p.shops(f.value)
+		case "items":
+			p.items(f.value)
+		case "offers":
+			p.offers(f.value)
+		case "events":
+			p.events(f.value)
+		case "reminders":
+			p.reminders(f.value)
+		case "looks":
+			p.looks(f.value)
+		case "pages":
+			p.pages(f.value)
+		case "entrance":
+			p.entrance(f.value)
+		case "words":
+			p.wordsOrFile(f.value)
 		case "headers":
 			p.headers(f.value)
 		case "guarantees":
@@ -198,6 +227,7 @@ func (p *reader) policy(body ast.Node) {
 			p.at(use.at, "unknown-keyring", "unknown keyring %q%s; keyrings are declared under the key keyrings", use.name, strings.TrimSuffix(didYouMean(use.name, rings), "?"))
 		}
 	}
+	p.checkAccess()
 	b.Unlisted.ways, _ = b.Unlisted.Admit.ways()
 }
 
@@ -316,8 +346,8 @@ func (p *reader) keyrings(n ast.Node) {
 func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
-		var proxied ast.Node // what only goes with a proxied server
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker"}) {
+		var proxied, served ast.Node // what only goes with a proxied server, or with files
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker", "attachment"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
@@ -325,6 +355,10 @@ func (p *reader) sources(n ast.Node) {
 				continue
 			case "service-worker":
 				s.ServiceWorker = p.boolean(f.value, f.name)
+				continue
+			case "attachment":
+				s.Attachment = p.attachment(f.value)
+				served = f.value
 				continue
 			case "timeout":
 				s.Timeout, _ = p.duration(f.value, f.name)
@@ -368,6 +402,9 @@ func (p *reader) sources(n ast.Node) {
 		if proxied != nil && s.Proxy == "" {
 			p.at(proxied, "bad-value", "strip-prefix, timeout and forward-fields go with proxy")
 		}
+		if served != nil && s.Files == "" {
+			p.at(served, "bad-value", "attachment goes with files")
+		}
 		for _, other := range p.book.Sources {
 			if other.Path == s.Path && other.Host == s.Host {
 				p.at(entry, "duplicate-source", "two sources at %s; the other is in line %d", s.Path, other.Line)
@@ -376,6 +413,24 @@ func (p *reader) sources(n ast.Node) {
 		p.book.Sources = append(p.book.Sources, s)
 	}
 }
+
+// attachment reads the endings of the names of files that are saved and not shown.
+func (p *reader) attachment(n ast.Node) (endings []string) {
+	names, nodes := p.texts(n, "attachment")
+	for i, name := range names {
+		if !ending.MatchString(name) {
+			p.at(nodes[i], "bad-value", "%q is not the ending of a name; write one without the point, such as zip", name)
+			continue
+		}
+		endings = append(endings, strings.ToLower(name))
+	}
+	return endings
+}
+
+// The grammar of endings, as the schema of the policy file has it too.
+const endingPattern = `^[A-Za-z0-9]{1,16}$`
+
+var ending = regexp.MustCompile(endingPattern)
 
 // forwarded reads the names of header fields that a source asks for.
 func (p *reader) forwarded(n ast.Node) (names []string) {

@@ -86,7 +86,7 @@ func (p *reader) target(n ast.Node) string {
 }
 
 func (p *reader) landings(n ast.Node) {
-	for _, f := range p.fields(n, "landings", []string{"sign-in", "sign-out", "join", "password-change"}) {
+	for _, f := range p.fields(n, "landings", landingWords) {
 		var lines []Landing
 		for _, entry := range p.list(f.value, f.name) {
 			l := Landing{Position: position(entry)}
@@ -112,15 +112,8 @@ func (p *reader) landings(n ast.Node) {
 			}
 			lines = append(lines, l)
 		}
-		switch f.name {
-		case "sign-in":
-			p.book.Landings.SignIn = lines
-		case "sign-out":
-			p.book.Landings.SignOut = lines
-		case "join":
-			p.book.Landings.Join = lines
-		case "password-change":
-			p.book.Landings.PasswordChange = lines
+		if to := p.book.Landings.on(f.name); to != nil {
+			*to = lines
 		}
 	}
 }

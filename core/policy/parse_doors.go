@@ -14,17 +14,6 @@ import (
 	"ostiarius/core/place"
 )
 
-func describe(d Door) string {
-	s := d.Written
-	if !d.Methods.Any() {
-		s = d.Methods.String() + " " + s
-	}
-	if !d.Host.Any() {
-		s += " on " + d.Host.String()
-	}
-	return s
-}
-
 func (p *reader) host(n ast.Node, text string) place.Host {
 	h, err := place.ParseHost(text)
 	if err != nil {
@@ -192,6 +181,10 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 					p.roleUses = append(p.roleUses, roleUse{name, nodes[i]})
 				case Keyring:
 					p.ringUses = append(p.ringUses, roleUse{name, nodes[i]})
+				case Shared:
+					p.sharedUses = append(p.sharedUses, roleUse{name, nodes[i]})
+				case Pass:
+					p.passUses = append(p.passUses, roleUse{name, nodes[i]})
 				}
 				d.Names = append(d.Names, name)
 			}
@@ -213,7 +206,7 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 // The characters of an account's name, as the schema of the policy file has them too.
 var userName = regexp.MustCompile(userPattern)
 
-const userPattern = `^[^\s/\\?#%;:,+]{1,200}$`
+const userPattern = `^[^\s\v\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}/\\?#%;:,+]{1,200}$`
 
 // user returns the name of an account in the form in which names are compared.
 func (p *reader) user(n ast.Node, name string) (string, bool) {

@@ -5,7 +5,9 @@ import (
 	"strings"
 	"unicode"
 
+	"ostiarius/core/event"
 	"ostiarius/core/place"
+	"ostiarius/core/words"
 )
 
 // The grammar of paths without look-ahead, so that every validator understands it: a
@@ -32,6 +34,8 @@ const (
 	networkPattern  = `^[0-9A-Fa-f:.]+(?:/[0-9]{1,3})?$`
 	textPattern     = `[^ \t\n\v\f\r\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]`
 	positivePattern = `[1-9]`
+	soldPattern     = `^/(?:` + literalSegment + `(?:/` + literalSegment + `){0,59})?(?:/|/\*\*)?$`
+	pointerPattern  = `^(?:/(?:[^~/]|~[01])*){1,20}$`
 )
 
 // Schema returns the JSON Schema (2020-12) of the policy file, for editors that complete
@@ -58,6 +62,12 @@ func Schema() []byte {
 		return m{"type": "array", "items": item, "minItems": 1, "description": about}
 	}
 	orNull := func(o m) m { return m{"anyOf": list{m{"type": "null"}, o}} }
+	number := func(about string) m {
+		return m{"description": about, "anyOf": list{m{"const": "any"}, m{"type": "integer", "minimum": 1, "maximum": 1<<31 - 1}}}
+	}
+	lasts := func(about string, also ...any) m {
+		return m{"description": about, "anyOf": append(also, m{"const": "forever"}, m{"type": "string", "pattern": durationPattern})}
+	}
 	names := func(value m) m {
 		return m{"type": "object", "propertyNames": m{"pattern": namePattern}, "additionalProperties": orNull(value)}
 	}
@@ -69,11 +79,19 @@ func Schema() []byte {
 	one["maxLength"] = place.MaxPattern
 	prefix := pattern(prefixPattern, "Where Ostiarius's own pages live; /door unless given")
 	prefix["maxLength"] = place.MaxPattern
+	entrance := pattern(prefixPattern, "Where the sign-in page is instead of the usual address, for those who know it")
+	entrance["maxLength"] = place.MaxPattern
 	name := pattern(namePattern, "A name of letters, digits, - and _")
 	user := pattern(userPattern, "The name of an account")
+	colour := pattern(`^#([0-9a-fA-F]{3}|[0-9a-fA-F]{6})$`, "A colour such as #8a6d1c")
+	sentences := m{"type": "object", "additionalProperties": m{"type": "string"}, "propertyNames": m{"enum": words.Keys()}}
 	landing := object("Where to go; the first fitting line wins", list{"go"}, m{
 		"role": text("Only for this role"), "user": user, "go": ref("address"),
 	})
+	pointers := m{}
+	for field := range event.FieldNames {
+		pointers[field] = pattern(pointerPattern, "A JSON Pointer, such as /buyer/address")
+	}
 	proxied := pattern(proxyPattern, "The address of a server, such as http://127.0.0.1:8461")
 
 	schema := m{
@@ -90,21 +108,72 @@ func Schema() []byte {
 			"includes": oneOrMany(text("A role"), "Roles whose places are open to this one too"),
 		}))),
 		"keyrings": orNull(names(object("A keyring", nil, m{"realm": text("What the browser's dialogue shows")}))),
+		"shared": orNull(names(object("A shared password", nil, m{
+			"title": text("What it opens, for people"), "say": text("What the page says where it is asked for"), "lasts": lasts("How long an unlock lasts; 0 until the browser is closed", m{"const": 0}),
+		}))),
+		"passes": orNull(names(object("A kind of pass", nil, m{
+			"title": text("What it opens, for people"), "say": text("How to ask for another one"), "go": ref("address"),
+			"lasts":       lasts("How long a pass lasts; 14d unless given"),
+			"counts-from": m{"enum": list{"issue", "first-use"}, "description": "From when on"},
+			"downloads":   number("How many files may be downloaded; any number unless given"),
+			"networks":    number("From how many networks a pass may be used within a day; 4 unless given"),
+			"spread":      m{"enum": list{"note", "pause"}, "description": "What is done with a pass that is used from more"},
+		}))),
 		"sources": array(m{
 			"oneOf": list{m{"required": list{"files"}}, m{"required": list{"proxy"}}},
 			"type":  "object", "additionalProperties": false,
 			"properties": m{"path": one, "host": host, "files": text("A directory, relative to the policy file"), "proxy": proxied,
 				"strip-prefix": m{"type": "boolean", "description": "Leave the path of the source out of what the server receives"}, "timeout": ref("duration"),
 				"forward-fields": array(m{"type": "string", "pattern": "^[A-Za-z0-9-]+$"}, "Header fields that the server gets although they are usually not handed on"),
+				"attachment":     oneOrMany(pattern(endingPattern, "The ending of a name, such as zip"), "Files that browsers save instead of showing"),
 				"service-worker": m{"type": "boolean", "description": "Hand out service workers also if they could answer for Ostiarius's own pages"}},
-			"dependentRequired": m{"strip-prefix": list{"proxy"}, "timeout": list{"proxy"}, "forward-fields": list{"proxy"}},
+			"dependentRequired": m{"strip-prefix": list{"proxy"}, "timeout": list{"proxy"}, "forward-fields": list{"proxy"}, "attachment": list{"files"}},
 		}, "What stands behind the doors"),
 		"unlisted": m{"enum": list{"public", "signed-in", "refuse", "hide"}, "description": "What happens where no door covers a place; signed-in unless given"},
 		"doors":    array(ref("door"), "Who may go where; the most specific door decides"),
 		"landings": object("Where people are sent when they asked for no page", nil, m{
 			"sign-in": array(landing, "After signing in"), "sign-out": array(landing, "After signing out"),
 			"join": array(landing, "After creating an account"), "password-change": array(landing, "After changing the password"),
+			"paid": array(landing, "After paying"),
 		}),
+		"pages": object("Pages of the site in the place of Ostiarius's own", nil, m{
+			"sign-in": ref("address"), "join": ref("address"), "recover": ref("address"), "turned-away": ref("address"), "missing": ref("address"),
+		}),
+		"entrance": entrance,
+		"looks": object("How the pages and mails that people meet look", nil, m{
+			"accent": colour, "paper": colour, "ink": colour, "dark": object("The colours of dark pages", nil, m{"accent": colour, "paper": colour, "ink": colour}),
+			"scheme": m{"enum": list{"both", "light", "dark"}, "description": "Whether pages are light or dark, or as whoever looks at them wants"},
+			"logo":   pattern(`(?i)\.(svg|png|jpe?g|webp|gif)$`, "A file beside the policy"), "favicon": pattern(`(?i)\.(svg|png|ico)$`, "A file beside the policy"),
+			"style": pattern(`(?i)\.css$`, "A style sheet beside the policy, on top of the others"),
+		}),
+		"words": m{"description": "Sentences of the site's own, by the keys of the usual ones; or a file beside the policy that has them", "anyOf": list{
+			pattern(`\.ya?ml$`, "The file"), object("The sentences", nil, m{"en": sentences, "de": sentences}),
+		}},
+		"joining": object("How people get an account by themselves, and what they have then", nil, m{
+			"by":      m{"enum": list{"nobody", "invitation", "approval", "anybody"}, "description": "Who may join; nobody unless given"},
+			"address": m{"enum": list{"proven", "unproven"}, "description": "Whether the account counts only when its owner has shown to read the mail of its address"},
+			"grants":  array(object("A role that they have", list{"role"}, m{"role": m{"type": "string", "minLength": 1, "not": m{"const": Steward}, "description": "The role"}, "for": ref("duration")}), "The roles of who joins"),
+			"leave":   m{"description": "How long after its owner asked an account is deleted", "anyOf": list{m{"const": "never"}, ref("duration")}},
+			"terms":   ref("address"), "privacy": ref("address"),
+		}),
+		"shops": oneOrMany(pattern(shopPattern, "A shop, such as https://shop.example"), "Addresses away from the site to which items and offers may lead"),
+		"items": orNull(m{"type": "object", "description": "What a shop sells, by its names of it, and what that opens", "propertyNames": m{"pattern": itemPattern}, "additionalProperties": m{"allOf": list{
+			object("What an item opens", nil, m{
+				"title": text("What it is, for people"), "role": oneOrMany(m{"allOf": list{text("A role"), m{"not": m{"const": Steward}}}}, "Roles that its owner has"), "pass": oneOrMany(text("A kind of pass"), "Passes that are sent to its owner"),
+				"path": oneOrMany(pattern(soldPattern, "A path without *, or one and /**"), "To what the passes are narrowed"),
+				"for":  ref("duration"), "grace": ref("duration"), "go": ref("sale"),
+				"after": object("The role that its owner has afterwards", list{"role"}, m{"role": m{"allOf": list{text("A role"), m{"not": m{"const": Steward}}}}, "for": ref("duration")}),
+			}),
+			m{"anyOf": list{m{"required": list{"role"}}, m{"required": list{"pass"}}}},
+			m{"dependentRequired": m{"path": list{"pass"}, "grace": list{"role", "for"}, "after": list{"role", "for"}}},
+		}}}),
+		"offers": orNull(m{"type": "object", "description": "What opens doors, said to whoever is turned away there", "propertyNames": m{"pattern": namePattern}, "additionalProperties": m{"allOf": list{
+			object("What is offered", nil, m{"say": text("What it is, and what it costs"), "go": ref("sale")}), m{"minProperties": 1},
+		}}}),
+		"events": object("How the events of a shop are read that has a shape of its own for them", nil, m{
+			"fields": object("Where what stands, as JSON Pointers", nil, pointers), "types": m{"type": "object", "description": "The shop's words for what happened", "additionalProperties": m{"enum": list{"paid", "renewed", "refunded", "cancelled", "lapsed"}}},
+		}),
+		"reminders": oneOrMany(m{"type": "string", "pattern": reminderPattern}, "How long before an end people are reminded of it, such as 14d"),
 		"headers": m{"type": "object", "description": "Header fields on the answers of the site; one without a value is left away",
 			"propertyNames":        m{"pattern": headerNamePattern, "not": m{"pattern": anyCase(ownHeaders)}},
 			"additionalProperties": orNull(m{"type": "string", "pattern": headerValuePattern})},
@@ -170,6 +239,7 @@ func Schema() []byte {
 			object("", list{"say"}, m{"say": text("What the page says")}),
 		}},
 		"address": m{"type": "string", "pattern": goPattern, "maxLength": 2 * place.MaxPattern, "description": "A path on this site, written as people read it, and perhaps a query"},
+		"sale":    m{"description": "A path on this site, or an address of one of the shops", "anyOf": list{ref("address"), m{"type": "string", "pattern": elsewherePattern}}},
 		"duration": m{"description": "A time such as 90s, 10m, 12h or 30d", "anyOf": list{
 			m{"const": 0}, m{"type": "string", "pattern": durationPattern},
 		}},

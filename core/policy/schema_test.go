@@ -32,7 +32,7 @@ func compiledSchema(t testing.TB) *jsonschema.Schema {
 
 // beyondSchema are the rules of errors that a schema cannot know.
 var beyondSchema = []string{
-	"unknown-role", "unknown-keyring", "duplicate-door", "duplicate-source", "role-circle", "own-pages", "bad-network",
+	"unknown-role", "unknown-keyring", "unknown-shared", "unknown-pass", "unknown-shop", "duplicate-door", "duplicate-source", "role-circle", "own-pages", "bad-network",
 	"impossible-name", "too-entangled", "too-deep",
 }
 
@@ -204,11 +204,32 @@ func (r scribe) policy() any {
 	r.maybe(p, "keyrings", func() any {
 		return r.pick(nil, map[string]any{"outer": nil}, map[string]any{"outer": map[string]any{"realm": r.pick("R")}}, map[string]any{"ou ter": nil})
 	})
+	r.maybe(p, "shared", func() any {
+		d := map[string]any{}
+		r.maybe(d, "title", func() any { return r.pick("Press kit", " ") })
+		r.maybe(d, "lasts", func() any { return r.pick(0, "forever", "7d", "0", "ever", 5) })
+		r.maybe(d, "say", func() any { return r.pick("Ask us.", 3) })
+		return r.pick(nil, map[string]any{"keeper": nil}, map[string]any{"press-kit": d}, map[string]any{"k t": nil})
+	})
+	r.maybe(p, "passes", func() any {
+		d := map[string]any{}
+		r.maybe(d, "title", func() any { return r.pick("Recordings", " ") })
+		r.maybe(d, "lasts", func() any { return r.pick("forever", "14d", "1d12h", "ever") })
+		r.maybe(d, "counts-from", func() any { return r.pick("issue", "first-use", "use") })
+		r.maybe(d, "downloads", func() any { return r.pick(1, 10, "any", 0, -1, 1.5, "ten", 1<<40) })
+		r.maybe(d, "networks", func() any { return r.pick(4, "any", 0) })
+		r.maybe(d, "spread", func() any { return r.pick("note", "pause", "stop") })
+		r.maybe(d, "go", r.path)
+		return r.pick(nil, map[string]any{"keeper": nil}, map[string]any{"recordings": d}, map[string]any{"recordings": d, "trustee": nil})
+	})
 	r.maybe(p, "sources", func() any {
 		s := map[string]any{}
 		r.maybe(s, "path", r.path)
 		r.maybe(s, "host", func() any { return r.pick("a.example", "b.example", "a:80") })
 		r.maybe(s, "files", func() any { return r.pick("./site", "/srv") })
+		if s["files"] != nil {
+			r.maybe(s, "attachment", func() any { return r.pick("zip", []any{"wav", "ZIP"}, ".zip", []any{}, 1) })
+		}
 		if s["path"] != nil && r.IntN(30) > 0 {
 			s["path"] = r.pick("/", "/a/b.c/", "/a*")
 		}
@@ -226,7 +247,7 @@ func (r scribe) policy() any {
 	})
 	r.maybe(p, "landings", func() any {
 		l := map[string]any{}
-		for _, key := range []string{"sign-in", "sign-out", "join", "password-change"} {
+		for _, key := range []string{"sign-in", "sign-out", "join", "password-change", "paid"} {
 			r.maybe(l, key, func() any {
 				line := map[string]any{"go": r.address()}
 				r.maybe(line, "role", r.name)
@@ -236,6 +257,85 @@ func (r scribe) policy() any {
 		}
 		return r.pick(l)
 	})
+	r.maybe(p, "entrance", func() any { return r.pick("/keepers-7f3", "/café/", "/", "/a*", "keepers") })
+	r.maybe(p, "pages", func() any {
+		l := map[string]any{}
+		r.maybe(l, "sign-in", r.address)
+		r.maybe(l, "missing", r.address)
+		r.maybe(l, "other", r.address)
+		return r.pick(l)
+	})
+	r.maybe(p, "looks", func() any {
+		l := map[string]any{}
+		r.maybe(l, "accent", func() any { return r.pick("#8a6d1c", "#fff", "8a6d1c", "red", "#ffff") })
+		r.maybe(l, "dark", func() any {
+			return r.pick(map[string]any{"ink": "#eee"}, map[string]any{}, map[string]any{"ink": "white"}, "no")
+		})
+		r.maybe(l, "scheme", func() any { return r.pick("both", "dark", "dim") })
+		r.maybe(l, "logo", func() any { return r.pick("./logo.svg", "x.PNG", "key.pem") })
+		return r.pick(l)
+	})
+	r.maybe(p, "words", func() any {
+		return r.pick(map[string]any{"en": map[string]any{"sign-in.title": "Entrance"}}, "./words.yaml", "words.txt", map[string]any{}, map[string]any{"fr": map[string]any{}}, map[string]any{"de": map[string]any{"sign-in.titel": "x"}}, map[string]any{"en": map[string]any{"sign-in.title": 7}})
+	})
+	r.maybe(p, "joining", func() any {
+		j := map[string]any{}
+		r.maybe(j, "by", func() any { return r.pick("nobody", "invitation", "approval", "anybody", "everybody") })
+		r.maybe(j, "address", func() any { return r.pick("proven", "unproven", "known") })
+		r.maybe(j, "grants", func() any {
+			g := map[string]any{"role": r.name()}
+			r.maybe(g, "for", r.duration)
+			return r.pick([]any{g}, []any{g}, []any{map[string]any{"for": "3d"}}, []any{})
+		})
+		r.maybe(j, "leave", func() any { return r.pick("never", "7d", "soon", 0) })
+		r.maybe(j, "terms", r.address)
+		return r.pick(j)
+	})
+	sale := func() any {
+		return r.pick("/shop/", "https://shop.example/a?b=%20", "https://shop.example", "http://[::1]:80/#x", "https:/x", "ftp://x", "https://a@b/", "https://x/ y", "https://x/%zz")
+	}
+	r.maybe(p, "shops", func() any {
+		return r.many(func() any {
+			return r.pick("https://shop.example", "http://[::1]:80", "https://shop.example/", "shop.example", "https://-x")
+		})
+	})
+	r.maybe(p, "items", func() any {
+		item := map[string]any{}
+		r.maybe(item, "title", func() any { return r.pick("A year", " ") })
+		r.maybe(item, "role", func() any { return r.many(func() any { return r.pick("keeper", "trustee", "steward") }) })
+		r.maybe(item, "pass", func() any { return r.many(r.name) })
+		r.maybe(item, "for", r.duration)
+		if item["for"] != nil && item["role"] != nil || r.IntN(50) == 0 {
+			r.maybe(item, "grace", r.duration)
+			r.maybe(item, "after", func() any {
+				return r.pick(map[string]any{"role": "keeper", "for": "14d"}, map[string]any{"role": "keeper"}, map[string]any{"for": "14d"}, map[string]any{"role": "steward"})
+			})
+		}
+		if item["pass"] != nil || r.IntN(50) == 0 {
+			r.maybe(item, "path", func() any {
+				return r.many(func() any {
+					return r.pick("/a/**", "/a/b", "/a/", "/", "/**", "/a*", "/a/**/b", "/..", "/a/../b", "a", "//", "/a//b/**")
+				})
+			})
+		}
+		r.maybe(item, "go", sale)
+		name := fmt.Sprint(r.pick("year-of-support", "a/b:c.d+1", "x y", "", "-a", strings.Repeat("n", 101)))
+		return r.pick(map[string]any{name: item}, nil, map[string]any{name: nil})
+	})
+	r.maybe(p, "offers", func() any {
+		o := map[string]any{}
+		r.maybe(o, "say", func() any { return r.pick("Five pounds.", " ") })
+		r.maybe(o, "go", sale)
+		return r.pick(map[string]any{"keeper": o}, map[string]any{"steward": o}, nil, map[string]any{"k r": o})
+	})
+	r.maybe(p, "events", func() any {
+		fields := map[string]any{}
+		r.maybe(fields, "type", func() any { return r.pick("/event", "/a~1b/0", "type", "/~", "/~2", strings.Repeat("/a", 21)) })
+		r.maybe(fields, "item-name", func() any { return r.pick("/x", "/", "") })
+		r.maybe(fields, "sum", func() any { return "/x" })
+		return r.pick(map[string]any{"fields": fields}, map[string]any{"types": map[string]any{"sale.settled": r.pick("paid", "lapsed", "sold")}}, map[string]any{})
+	})
+	r.maybe(p, "reminders", func() any { return r.many(func() any { return r.pick("14d", "2d", "12h", "30m", "0d", 0, "1d12h") }) })
 	r.maybe(p, "guarantees", func() any {
 		g := map[string]any{"path": r.many(r.path)}
 		g[[]string{"only", "always", "only", "always", "onli"}[r.IntN(5)]] = r.demand(0)
@@ -252,7 +352,7 @@ func (r scribe) policy() any {
 	})
 	r.maybe(p, "headers", func() any {
 		h := map[string]any{}
-		r.maybe(h, r.pick("X-Frame-Options", "referrer-policy", "X Y", "set-cookie", "X-Own").(string), func() any { return r.pick("DENY", nil, "", "a\nb", "caf\u00e9", 3) })
+		r.maybe(h, fmt.Sprint(r.pick("X-Frame-Options", "referrer-policy", "X Y", "set-cookie", "X-Own")), func() any { return r.pick("DENY", nil, "", "a\nb", "caf\u00e9", 3) })
 		return r.pick(h, map[string]any{}, []any{})
 	})
 	r.maybe(p, "sessions", func() any {

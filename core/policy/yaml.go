@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -107,7 +108,8 @@ func (p *reader) document(text []byte, what string) (body ast.Node, ok bool) {
 	if !p.readable(text) {
 		return nil, false
 	}
-	file, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
+	// The parser counts some lines twice that end with both characters.
+	file, err := parser.ParseBytes(bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")), 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		at := Position{1, 1}
 		message := err.Error()

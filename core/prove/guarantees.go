@@ -135,11 +135,7 @@ func breaks(b *policy.Book, g *policy.Guarantee, p place.Place) (string, *policy
 func named(doors []*policy.Door) string {
 	var names []string
 	for _, d := range doors {
-		if d.Line == 0 {
-			names = append(names, d.Written)
-			continue
-		}
-		names = append(names, fmt.Sprintf("line %d (%s)", d.Line, d.Written))
+		names = append(names, d.Named())
 	}
 	return strings.Join(names, " and ")
 }

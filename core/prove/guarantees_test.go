@@ -28,7 +28,7 @@ func TestGuarantees(t *testing.T) {
 		{"another method", "  - {path: /a, methods: [GET], admit: nobody}\n  - {path: /a, admit: public}\n", "{path: /a, never: public}", "guarantee-broken 7: /a is open to everybody, by line 5 (/a) | POST /a as anonymous -> admit"},
 		{"only some methods", "  - {path: /a, methods: [GET], admit: nobody}\n  - {path: /a, admit: public}\n", "{path: /a, methods: [GET], never: public}", ""},
 		{"another host", "  - {path: /a, admit: nobody}\n  - {path: /**, host: '*.x.example', admit: public}\n  - {path: /a, host: b.x.example, admit: public}\n", "{path: /a, only: nobody}",
-			"guarantee-broken 8: anonymous does at /a, by line 6 (/a) | GET b.x.example/a as anonymous -> admit"},
+			"guarantee-broken 8: anonymous does at /a, by line 6 (b.x.example/a) | GET b.x.example/a as anonymous -> admit"},
 		{"own pages", "  - {path: /**, admit: {role: keeper}}\n", "{path: /**, only: {role: volunteer}}", ""},
 		{"open to all", "  - {path: /visit/**, admit: public}\n", "{path: /visit/**, always: public}", ""},
 		{"closed beneath", "  - {path: /visit/**, admit: public}\n  - {path: /**/drafts/**, admit: {role: keeper}}\n", "{path: /visit/**, always: public}",
@@ -56,7 +56,7 @@ func TestGuarantees(t *testing.T) {
 	for i := range 30 {
 		parts = append(parts, fmt.Sprintf("{shared: s%d}", i))
 	}
-	entangled := parse(t, head+"  - {path: /a, admit: {all: ["+strings.Join(parts, ",")+"]}}\nguarantees: [{path: /a, never: public}]\n")
+	entangled := parse(t, head+"  - {path: /a, admit: {all: ["+strings.Join(parts, ",")+"]}}\nguarantees: [{path: /a, never: public}]\n"+declared)
 	if found := Guarantees(entangled); len(found) != 1 || found[0].State != "unproven" || !strings.Contains(found[0].Message, "line 4 (/a)") {
 		t.Errorf("an entangled policy: %+v", found)
 	}

@@ -8,12 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/table"
 )
 
 // An Entry is one account of a list.
@@ -43,73 +43,36 @@ func Read(text []byte, zone *time.Location) ([]Entry, error) {
 }
 
 func readCSV(text []byte, zone *time.Location) ([]Entry, error) {
-	table := csv.NewReader(bytes.NewReader(text))
-	table.FieldsPerRecord = -1
-	head, err := table.Read()
+	list, err := table.Open(string(text), columns, "name")
 	if err != nil {
-		return nil, errors.New("there is no head line; write name,email,roles")
-	}
-	for i, column := range head {
-		head[i] = strings.ToLower(strings.TrimSpace(column))
-		if !slices.Contains(columns, head[i]) {
-			return nil, fmt.Errorf("line 1: the column %q is not known; there are %s", column, strings.Join(columns, ", "))
-		}
-		if slices.Contains(head[:i], head[i]) {
-			return nil, fmt.Errorf("line 1: the column %s stands there twice", head[i])
-		}
-	}
-	if !slices.Contains(head, "name") {
-		return nil, errors.New("line 1: the column name is missing")
+		return nil, err
 	}
 	var all []Entry
 	for {
-		record, err := table.Read()
+		row, err := list.Next()
 		if errors.Is(err, io.EOF) {
 			return all, nil
-		}
-		var wrong *csv.ParseError
-		if errors.As(err, &wrong) {
-			return nil, fmt.Errorf("line %d: %w", wrong.Line, wrong.Err)
 		}
 		if err != nil {
 			return nil, err
 		}
-		line, _ := table.FieldPos(0)
-		all = append(all, entryOf(head, record, line, zone))
+		all = append(all, entryOf(row, zone))
 	}
 }
 
-func entryOf(head, record []string, line int, zone *time.Location) Entry {
-	e := Entry{Line: line}
-	for i, value := range record[:min(len(record), len(head))] {
-		value = unguard(strings.TrimSpace(value))
-		var err error
-		switch head[i] {
-		case "name":
-			e.Name = value
-		case "email":
-			e.Email = value
-		case "notes":
-			e.Notes = value
-		case "hash":
-			e.Hash = value
-		case "roles":
-			e.Roles, err = readRoles(value, zone)
-		case "disabled":
-			if value != "" {
-				disabled, wrong := strconv.ParseBool(value)
-				if wrong != nil {
-					err = fmt.Errorf("disabled is true or false, not %q", value)
-				}
-				e.Disabled = &disabled
-			}
-		}
+func entryOf(row table.Row, zone *time.Location) Entry {
+	field := func(column string) string { return table.Unguard(row.Fields[column]) }
+	e := Entry{Line: row.Line, Name: field("name"), Email: field("email"), Notes: field("notes"), Hash: field("hash")}
+	e.Roles, e.Err = readRoles(field("roles"), zone)
+	if text := field("disabled"); text != "" {
+		disabled, err := strconv.ParseBool(text)
 		if err != nil && e.Err == nil {
-			e.Err = err
+			e.Err = fmt.Errorf("disabled is true or false, not %q", text)
 		}
+		e.Disabled = &disabled
 	}
-	if len(record) != len(head) {
-		e.Err = fmt.Errorf("it has %d fields and the head line has %d", len(record), len(head))
+	if row.Err != nil {
+		e.Err = row.Err
 	}
 	return e
 }
@@ -234,8 +197,8 @@ func WriteJSON(to io.Writer, all []*account.Account) error {
 // WriteCSV writes accounts as CSV, without their passwords. When a role began is left out
 // if it was before now: it has begun wherever the list is read.
 func WriteCSV(to io.Writer, all []*account.Account, now time.Time) error {
-	table := csv.NewWriter(to)
-	table.Write([]string{"name", "email", "roles", "disabled", "notes"})
+	list := csv.NewWriter(to)
+	list.Write([]string{"name", "email", "roles", "disabled", "notes"})
 	for _, a := range all {
 		var roles []string
 		for _, g := range a.Grants {
@@ -252,28 +215,10 @@ func WriteCSV(to io.Writer, all []*account.Account, now time.Time) error {
 			}
 			roles = append(roles, role)
 		}
-		table.Write([]string{guard(a.Name), guard(a.Email), strings.Join(roles, ";"), strconv.FormatBool(a.Disabled), guard(a.Notes)})
+		list.Write([]string{table.Guard(a.Name), table.Guard(a.Email), strings.Join(roles, ";"), strconv.FormatBool(a.Disabled), table.Guard(a.Notes)})
 	}
-	table.Flush()
-	return table.Error()
-}
-
-// formula are the characters with which a spreadsheet begins a formula.
-const formula = "=+-@\t\r"
-
-// guard puts an apostrophe before what a spreadsheet would take for a formula.
-func guard(text string) string {
-	if text != "" && strings.ContainsRune(formula+"'", rune(text[0])) {
-		return "'" + text
-	}
-	return text
-}
-
-func unguard(text string) string {
-	if len(text) > 1 && text[0] == '\'' && strings.ContainsRune(formula+"'", rune(text[1])) {
-		return text[1:]
-	}
-	return text
+	list.Flush()
+	return list.Error()
 }
 
 // Done says what became of one line of a list, or what would.

@@ -110,21 +110,36 @@ func Asks(hash string) (kind string, asks Cost, ok bool) {
 	return "argon2id", k.cost, ok
 }
 
-// The characters of generated passwords: none that look alike in print.
-const readable = "abcdefghijkmnpqrstuvwxyzACDEFGHJKLMNPQRTUVWXY34679"
+// The characters of generated passwords: those that look plain in no print, and all that every keyboard has and
+// no form or command line changes the meaning of.
+const (
+	readable  = "abcdefghijkmnpqrstuvwxyzACDEFGHJKLMNPQRTUVWXY34679"
+	printable = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789!#%*+-.:=?@_"
+)
 
 // Generate returns a random password of four groups of five characters, about 112 bits.
-func Generate() string {
+func Generate() string { return GenerateCharacters(20, true) }
+
+// The fewest and the most characters of a generated password.
+const LeastGenerated, MostGenerated = 10, 64
+
+// GenerateCharacters returns a random password of so many characters: of those that cannot be mistaken for each
+// other, in groups of five, about 5.6 bits each; or of more, about 6.2 bits each.
+func GenerateCharacters(length int, plain bool) string {
+	from := printable
+	if plain {
+		from = readable
+	}
 	var b strings.Builder
-	for i := range 20 {
-		if i > 0 && i%5 == 0 {
+	for i := range length {
+		if plain && i > 0 && i%5 == 0 {
 			b.WriteByte('-')
 		}
-		n, err := rand.Int(rand.Reader, big.NewInt(int64(len(readable))))
+		n, err := rand.Int(rand.Reader, big.NewInt(int64(len(from))))
 		if err != nil {
 			panic(err) // crypto/rand does not fail; if it does, nothing is safe
 		}
-		b.WriteByte(readable[n.Int64()])
+		b.WriteByte(from[n.Int64()])
 	}
 	return b.String()
 }

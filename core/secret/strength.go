@@ -66,18 +66,28 @@ func Estimate(password string, context ...string) Strength {
 	return s
 }
 
+// Unfit says why a password cannot be taken as a new one.
+type Unfit struct {
+	Why  string // "short", "long" or "common"
+	text string
+}
+
+func (u *Unfit) Error() string { return u.text }
+
 // CheckNew says what is wrong with a new password, in a sentence, or nil. A password has
 // at least 8 characters and is neither common nor made of words that everybody would try
 // here; nothing is asked about what its characters are (NIST SP 800-63B-4, 3.1.1.2). At
 // most 1,000 bytes are taken, so that hashing stays bounded.
+//
+// The error is an *Unfit.
 func CheckNew(password string, context ...string) error {
 	switch n := len([]rune(norm.NFC.String(password))); {
 	case n < 8:
-		return fmt.Errorf("the password has %d characters; it needs at least 8", n)
+		return &Unfit{"short", fmt.Sprintf("the password has %d characters; it needs at least 8", n)}
 	case len(password) > MaxPassword:
-		return fmt.Errorf("the password has more than %d bytes", MaxPassword)
+		return &Unfit{"long", fmt.Sprintf("the password has more than %d bytes", MaxPassword)}
 	case Estimate(password, context...).Word == "refused":
-		return fmt.Errorf("the password is one of those that are guessed first: a common one, a word, a pattern, or a name of this place; three or four words that have nothing to do with each other are easy to keep and hard to guess")
+		return &Unfit{"common", "the password is one of those that are guessed first: a common one, a word, a pattern, or a name of this place; three or four words that have nothing to do with each other are easy to keep and hard to guess"}
 	}
 	return nil
 }

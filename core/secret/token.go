@@ -3,6 +3,7 @@ package secret
 import (
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/subtle"
 	"encoding/base64"
 )
 
@@ -30,4 +31,16 @@ func HashToken(text string) (TokenHash, bool) {
 		return TokenHash{}, false
 	}
 	return sha256.Sum256(raw[:32]), true
+}
+
+// Equal reports whether two secrets are the same. The time it takes depends on how long they are alone.
+func Equal(a, b string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	var differ byte
+	for i := range len(a) {
+		differ |= a[i] ^ b[i]
+	}
+	return subtle.ConstantTimeByteEq(differ, 0) == 1
 }

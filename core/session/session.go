@@ -17,13 +17,20 @@ type Session struct {
 	Account    int64
 	MadeAt     time.Time
 	SeenAt     time.Time // of the latest request, roughly
-	ProvedAt   time.Time // when the password was last typed
+	ProvedAt   time.Time // when its owner last proved to be that
+	How        Proof     // and how
 	Remembered bool      // the person asked to stay signed in
 	Network    string    // from where it was made
 	Agent      string    // the browser's own words about itself
 	Rights     string    // the roles for which the token was made, see Rights
 	Family     string    // what all tokens of the session have in common
 }
+
+// A Proof is a way to prove who one is, as it is recorded.
+type Proof string
+
+// The ways that there are.
+const Password Proof = "password"
 
 // Handle names a session without giving it away: nobody can make the token, or its hash,
 // of it.
@@ -53,6 +60,19 @@ func (s *Session) Term(l Limits) (until time.Time, idle time.Duration) {
 	return until, idle
 }
 
+// Bounds returns, for the sessions that hold at the time now, since when they were made, last used, and made
+// if they are remembered; zero for any time. It is Alive as a question to records, but for a clock that
+// went back.
+func (l Limits) Bounds(now time.Time) (made, seen, remembered time.Time) {
+	since := func(d time.Duration) time.Time {
+		if d == 0 {
+			return time.Time{}
+		}
+		return now.Add(-d)
+	}
+	return since(l.Lifetime), since(l.Idle), since(l.Remembered)
+}
+
 // Slack is how far the clock may go back without anybody noticing. Clocks are set right by
 // seconds all the time; a time that lies further in the future than that is none from which an age
 // could be taken.
@@ -70,7 +90,7 @@ func (s *Session) Alive(now, seen time.Time, l Limits) bool {
 // Unknown is the age of a proof whose time cannot be known: older than any that is asked for.
 const Unknown = time.Duration(math.MaxInt64)
 
-// ProofAge returns how long ago the password was typed. If that lies in the future, since the
+// ProofAge returns how long ago the latest proof was. If that lies in the future, since the
 // clock went back, it is Unknown.
 func (s *Session) ProofAge(now time.Time) time.Duration {
 	if s.ProvedAt.After(now) {

@@ -25,6 +25,7 @@ type Rule struct {
 var (
 	Pair    = Rule{Free: 4, Longest: 15 * time.Minute}
 	Network = Rule{Free: 30, Longest: time.Minute}
+	Joining = Rule{Free: 10, Longest: time.Hour}
 	Account = Rule{Free: 80, Longest: 5 * time.Minute}
 )
 

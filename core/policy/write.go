@@ -1,0 +1,182 @@
+package policy
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// What stands in a policy can be written by people or by us. Here is how we write it: on one line, with
+// quotes only where they are needed.
+
+// plain are texts that are themselves without quotes, wherever they stand.
+var plain = regexp.MustCompile(`^[A-Za-z0-9_/.][A-Za-z0-9_/.*~+@%=-]*$`)
+
+// odd are words and numbers that YAML, in one version or another, takes for something else than a text.
+var odd = regexp.MustCompile(`^(?i:true|false|null|yes|no|on|off|y|n|[-+]?[0-9][0-9_.,:e+-]*|0[xo][0-9a-f]+|[-+]?\.(inf|nan|[0-9]+.*)|\.|\.\.)$`)
+
+// Scalar returns a text as it stands in a policy.
+func Scalar(s string) string {
+	if plain.MatchString(s) && !odd.MatchString(s) {
+		return s
+	}
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+func scalars(all []string) []string {
+	quoted := make([]string, len(all))
+	for i, s := range all {
+		quoted[i] = Scalar(s)
+	}
+	return quoted
+}
+
+// Text returns the demand as it stands behind admit in a policy: public, { role: keeper },
+// { any: [ { role: supporter }, { pass: recordings } ] }.
+func (d Demand) Text() string {
+	switch d.Kind {
+	case Public, SignedIn, Nobody:
+		return string(d.Kind)
+	}
+	return "{ " + d.keys() + " }"
+}
+
+// keys returns the demand as keys of a mapping.
+func (d Demand) keys() string {
+	list := func(parts []Demand) string {
+		texts := make([]string, len(parts))
+		for i, part := range parts {
+			texts[i] = part.Text()
+		}
+		return "[ " + strings.Join(texts, ", ") + " ]"
+	}
+	switch d.Kind {
+	case Any:
+		return "any: " + list(d.Parts)
+	case All:
+		seen := map[Kind]bool{}
+		var keys []string
+		for _, part := range d.Parts {
+			if seen[part.Kind] || part.Kind == Public || part.Kind == SignedIn || part.Kind == Nobody {
+				return "all: " + list(d.Parts)
+			}
+			seen[part.Kind] = true
+			keys = append(keys, part.keys())
+		}
+		return strings.Join(keys, ", ")
+	case ProofWithin:
+		return "proof-within: " + FormatDuration(d.Within)
+	case Network:
+		names := make([]string, len(d.Nets))
+		for i, n := range d.Nets {
+			names[i] = n.String()
+		}
+		return "network: " + scalarList(names)
+	}
+	return string(d.Kind) + ": " + scalarList(d.Names)
+}
+
+func scalarList(names []string) string {
+	if len(names) == 1 {
+		return Scalar(names[0])
+	}
+	return "[" + strings.Join(scalars(names), ", ") + "]"
+}
+
+// Text returns what happens otherwise as it stands in a policy; "" for the usual answers.
+func (o Otherwise) Text() string {
+	text := func(i Instead) string {
+		switch {
+		case i.Hide:
+			return "hide"
+		case i.Go != "":
+			return "{ go: " + Scalar(i.Go) + " }"
+		}
+		return "{ say: " + Scalar(i.Say) + " }"
+	}
+	switch {
+	case o.Anonymous.Hide && o.Refused.Hide:
+		return "hide"
+	case o.Anonymous.none() && o.Refused.none():
+		return ""
+	case o.Anonymous.none():
+		return "{ refused: " + text(o.Refused) + " }"
+	case o.Refused.none():
+		return "{ anonymous: " + text(o.Anonymous) + " }"
+	}
+	return "{ anonymous: " + text(o.Anonymous) + ", refused: " + text(o.Refused) + " }"
+}
+
+// ParseDemand reads a demand as it stands behind admit in a policy, or for short: public, role:keeper,
+// keyring:outer+role:trustee, where + is and. The error says what is wrong with it; whether a role is
+// known is seen when it stands in a policy.
+func ParseDemand(text string) (Demand, error) {
+	text = strings.TrimSpace(text)
+	if short.MatchString(text) {
+		var keys []string
+		for part := range strings.SplitSeq(text, "+") {
+			kind, value, _ := strings.Cut(part, ":")
+			if slices.ContainsFunc(keys, func(k string) bool { return strings.HasPrefix(k, kind+":") }) {
+				return Demand{}, fmt.Errorf("%q asks twice for %s; for one of several write { %s: [a, b] }", text, kind, kind)
+			}
+			if value == "" {
+				return Demand{}, fmt.Errorf("%q says nothing of the %s", text, kind)
+			}
+			keys = append(keys, kind+": "+Scalar(value))
+		}
+		text = "{ " + strings.Join(keys, ", ") + " }"
+	}
+	p := &reader{file: "the demand", book: &Book{}}
+	body, ok := p.document([]byte(text), "a demand")
+	if ok && body == nil {
+		return Demand{}, errors.New("the demand is empty; write public if everybody may come in")
+	}
+	var d Demand
+	if ok {
+		d = p.demand(body, 0)
+	}
+	for _, f := range p.findings {
+		return Demand{}, errors.New(f.Message)
+	}
+	_, err := d.ways()
+	return d, err
+}
+
+// short is a demand that is written for short.
+var short = regexp.MustCompile(`^[a-z-]+:[^\s{}\[\],+]*(\+[a-z-]+:[^\s{}\[\],+]*)*$`)
+
+// ParseOtherwise reads what happens otherwise as it stands in a policy: hide, { refused: { go: /ask/ } }.
+// "" is the usual answers.
+func ParseOtherwise(text string) (Otherwise, error) {
+	if text = strings.TrimSpace(text); text == "" {
+		return Otherwise{}, nil
+	}
+	p := &reader{file: "otherwise", book: &Book{}}
+	body, ok := p.document([]byte(text), "an answer")
+	var o Otherwise
+	if ok && body != nil {
+		o = p.otherwise(body)
+	}
+	for _, f := range p.findings {
+		return Otherwise{}, errors.New(f.Message)
+	}
+	return o, nil
+}

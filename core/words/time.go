@@ -1,0 +1,23 @@
+package words
+
+import (
+	"fmt"
+	"time"
+)
+
+var months = map[Language][12]string{
+	English: {"January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"},
+	German:  {"Januar", "Februar", "März", "April", "Mai", "Juni", "Juli", "August", "September", "Oktober", "November", "Dezember"},
+}
+
+// Day tells a day, in the zone of t.
+func Day(in Language, t time.Time) string {
+	point := map[Language]string{German: "."}[in]
+	return fmt.Sprintf("%d%s %s %d", t.Day(), point, months[in][t.Month()-1], t.Year())
+}
+
+// Moment tells a time to the minute, in the zone of t.
+func Moment(in Language, t time.Time) string { return Day(in, t) + ", " + t.Format("15:04") }
+
+// Zoned tells a time to the minute with its zone, to somebody who may be in another.
+func Zoned(in Language, t time.Time) string { return Moment(in, t) + " (" + t.Format("MST") + ")" }
