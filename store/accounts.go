@@ -5,49 +5,56 @@ import (
 	"errors"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/account"
-	"ostiarius/core/secret"
+	"ostiarius/core/message"
 	"ostiarius/core/session"
+	"ostiarius/core/words"
 )
 
 type accountRow struct {
-	ID       int64  `db:"id"`
-	Name     string `db:"name"`
-	Email    string `db:"email"`
-	Hash     string `db:"hash"`
-	Disabled bool   `db:"disabled"`
-	MadeAt   int64  `db:"made_at"`
-	MadeBy   string `db:"made_by"`
-	SignedIn int64  `db:"signed_in_at"`
-	Notes    string `db:"notes"`
+	ID       int64          `db:"id"`
+	Name     string         `db:"name"`
+	Email    string         `db:"email"`
+	Hash     string         `db:"hash"`
+	Disabled bit            `db:"disabled"`
+	MadeAt   int64          `db:"made_at"`
+	MadeBy   string         `db:"made_by"`
+	SignedIn int64          `db:"signed_in_at"`
+	Notes    string         `db:"notes"`
+	Proofs   int64          `db:"proofs"`
+	Language words.Language `db:"language"`
+	LeavesAt int64          `db:"leaves_at"`
 }
 
-const accountColumns = `id, name, email, hash, disabled, made_at, made_by, signed_in_at, notes`
+const accountColumns = `id, name, email, hash, disabled, made_at, made_by, signed_in_at, notes, proofs, language, leaves_at`
 
 func (r accountRow) account() *account.Account {
 	return &account.Account{
-		ID: r.ID, Name: r.Name, Email: r.Email, Disabled: r.Disabled,
-		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, SignedIn: moment(r.SignedIn), Notes: r.Notes, Unset: r.Hash == "",
+		ID: r.ID, Name: r.Name, Email: r.Email, Disabled: bool(r.Disabled),
+		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, SignedIn: moment(r.SignedIn), Notes: r.Notes, Unset: r.Hash == "", Proofs: r.Proofs, Language: r.Language, LeavesAt: moment(r.LeavesAt),
 	}
 }
 
 type grantRow struct {
 	Account int64  `db:"account_id"`
 	Role    string `db:"role"`
+	Way     string `db:"way"`
 	From    int64  `db:"from_at"`
 	Until   int64  `db:"until_at"`
 	By      string `db:"granted_by"`
+	Order   string `db:"order_no"`
 }
 
-const grantsOf = `SELECT account_id, role, from_at, until_at, granted_by FROM grants WHERE account_id = ? ORDER BY role`
+const grantColumns = `account_id, role, way, from_at, until_at, granted_by, order_no`
+
+const grantsOf = `SELECT ` + grantColumns + ` FROM grants WHERE account_id = ? ORDER BY role, way`
 
 func (r grantRow) grant() account.Grant {
-	return account.Grant{Role: r.Role, From: moment(r.From), Until: moment(r.Until), By: r.By}
+	return account.Grant{Role: r.Role, From: moment(r.From), Until: moment(r.Until), By: r.By, Order: r.Order}
 }
 
 // Keys are the forms in which an account's names are compared.
@@ -60,20 +67,21 @@ type Keys struct {
 // account that has no password yet. The error is ErrTaken if an account of that name or
 // with that address exists.
 func (s *Store) AddAccount(ctx context.Context, a *account.Account, keys Keys, hash string, e Event) (id int64, err error) {
-	err = s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+	err = s.inTransaction(ctx, func(tx speaker) error {
 		id, err = addAccount(ctx, tx, a, keys, hash, e)
 		return err
 	})
 	return id, err
 }
 
-func addAccount(ctx context.Context, tx *sqlx.Tx, a *account.Account, keys Keys, hash string, e Event) (id int64, err error) {
+func addAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys, hash string, e Event) (id int64, err error) {
 	if err := free(ctx, tx, keys, 0); err != nil {
 		return 0, err
 	}
-	err = tx.GetContext(ctx, &id, `INSERT INTO accounts (name, name_key, email, email_key, hash, disabled, made_at, made_by, notes, password_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
-		a.Name, keys.Name, a.Email, keys.Email, hash, a.Disabled, millis(a.MadeAt), a.MadeBy, a.Notes, millis(a.MadeAt))
-	if err != nil {
+	if id, err = nextAccount(ctx, tx); err != nil {
+		return 0, err
+	}
+	if _, err := tx.named(ctx, insertAccount, newRow(id, a, keys, hash)); err != nil {
 		return 0, err
 	}
 	for _, g := range a.Grants {
@@ -84,13 +92,39 @@ func addAccount(ctx context.Context, tx *sqlx.Tx, a *account.Account, keys Keys,
 	return id, record(ctx, tx, e)
 }
 
+// A newAccountRow is an account as it is first written.
+type newAccountRow struct {
+	accountRow
+	NameKey    string `db:"name_key"`
+	EmailKey   string `db:"email_key"`
+	PasswordAt int64  `db:"password_at"`
+	Words      string `db:"words"`
+}
+
+const insertAccount = `INSERT INTO accounts (id, name, name_key, email, email_key, hash, disabled, made_at, made_by, notes, password_at, words, language)
+	VALUES (:id, :name, :name_key, :email, :email_key, :hash, :disabled, :made_at, :made_by, :notes, :password_at, :words, :language)`
+
+func newRow(id int64, a *account.Account, keys Keys, hash string) newAccountRow {
+	return newAccountRow{
+		accountRow{ID: id, Name: a.Name, Email: a.Email, Hash: hash, Disabled: bit(a.Disabled), MadeAt: millis(a.MadeAt), MadeBy: a.MadeBy, Notes: a.Notes, Language: a.Language},
+		keys.Name, keys.Email, millis(a.MadeAt), wordsOf(keys.Name, keys.Email, a.Notes),
+	}
+}
+
+// nextAccount returns the number of the next account. That of one which was removed is not given again
+// while there is anything recorded of it: the history of one would be taken for the other's.
+func nextAccount(ctx context.Context, tx speaker) (id int64, err error) {
+	return id, tx.get(ctx, &id, `SELECT 1 + MAX(n) FROM (SELECT COALESCE(MAX(id), 0) AS n FROM accounts UNION ALL
+		SELECT COALESCE(MAX(account_id), 0) AS n FROM activity UNION ALL SELECT COALESCE(MAX(actor_id), 0) AS n FROM activity) AS known`)
+}
+
 // free returns ErrTaken if another account has one of the names, as name or as address:
 // people sign in with either.
-func free(ctx context.Context, tx *sqlx.Tx, keys Keys, but int64) error {
+func free(ctx context.Context, tx speaker, keys Keys, but int64) error {
 	var taken int
-	err := tx.GetContext(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Name, keys.Name)
+	err := tx.get(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Name, keys.Name)
 	if err == nil && taken == 0 && keys.Email != "" {
-		err = tx.GetContext(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Email, keys.Email)
+		err = tx.get(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Email, keys.Email)
 	}
 	if err == nil && taken > 0 {
 		return ErrTaken
@@ -101,7 +135,7 @@ func free(ctx context.Context, tx *sqlx.Tx, keys Keys, but int64) error {
 // EditAccount changes name, address and notes of an account. The error is ErrTaken or
 // ErrNone.
 func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := free(ctx, tx, keys, a.ID); err != nil {
 			return err
 		}
@@ -112,9 +146,13 @@ func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, 
 	})
 }
 
-func editAccount(ctx context.Context, tx *sqlx.Tx, a *account.Account, keys Keys) error {
-	return one(tx.ExecContext(ctx, `UPDATE accounts SET name = ?, name_key = ?, email = ?, email_key = ?, notes = ? WHERE id = ?`,
-		a.Name, keys.Name, a.Email, keys.Email, a.Notes, a.ID))
+func editAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys) error {
+	// Whoever reads the mail of the address before is perhaps somebody else.
+	if _, err := tx.exec(ctx, `DELETE FROM links WHERE account_id = (SELECT id FROM accounts WHERE id = ? AND email_key <> ?)`, a.ID, keys.Email); err != nil {
+		return err
+	}
+	return one(tx.exec(ctx, `UPDATE accounts SET name = ?, name_key = ?, proven_at = CASE WHEN email_key = ? THEN proven_at ELSE 0 END, email = ?, email_key = ?, notes = ?, words = ? WHERE id = ?`,
+		a.Name, keys.Name, keys.Email, a.Email, keys.Email, a.Notes, wordsOf(keys.Name, keys.Email, a.Notes), a.ID))
 }
 
 // An Import is one account that is brought in: a new one, or what an existing one gets.
@@ -129,7 +167,7 @@ type Import struct {
 
 // Import brings in accounts, all or none.
 func (s *Store) Import(ctx context.Context, all []Import) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
 		var added []Import
 		for _, i := range all {
 			if i.Account.ID == 0 {
@@ -147,7 +185,7 @@ func (s *Store) Import(ctx context.Context, all []Import) error {
 	})
 }
 
-func changeByImport(ctx context.Context, tx *sqlx.Tx, i Import) error {
+func changeByImport(ctx context.Context, tx speaker, i Import) error {
 	if err := free(ctx, tx, i.Keys, i.Account.ID); err != nil {
 		return err
 	}
@@ -173,25 +211,22 @@ func changeByImport(ctx context.Context, tx *sqlx.Tx, i Import) error {
 }
 
 // addAccounts is addAccount for many, which is ten times as fast.
-func addAccounts(ctx context.Context, tx *sqlx.Tx, all []Import) error {
-	type row struct {
-		accountRow
-		NameKey    string `db:"name_key"`
-		EmailKey   string `db:"email_key"`
-		PasswordAt int64  `db:"password_at"`
+func addAccounts(ctx context.Context, tx speaker, all []Import) error {
+	next, err := nextAccount(ctx, tx)
+	if err != nil {
+		return err
 	}
-	var rows []row
+	var rows []newAccountRow
 	var grants []grantRow
 	var events []eventRow
-	var names, keys []string
-	for _, i := range all {
-		a := i.Account
-		rows = append(rows, row{
-			accountRow{Name: a.Name, Email: a.Email, Hash: i.Hash, Disabled: a.Disabled, MadeAt: millis(a.MadeAt), MadeBy: a.MadeBy, Notes: a.Notes},
-			i.Keys.Name, i.Keys.Email, millis(a.MadeAt),
-		})
+	var keys []string
+	for n, i := range all {
+		id := next + int64(n)
+		rows = append(rows, newRow(id, i.Account, i.Keys, i.Hash))
+		for _, g := range i.Account.Grants {
+			grants = append(grants, grantRow{id, g.Role, "", millis(g.From), millis(g.Until), g.By, ""})
+		}
 		events = append(events, rowOf(i.Event))
-		names = append(names, i.Keys.Name)
 		if keys = append(keys, i.Keys.Name); i.Keys.Email != "" && i.Keys.Email != i.Keys.Name {
 			keys = append(keys, i.Keys.Email)
 		}
@@ -201,46 +236,30 @@ func addAccounts(ctx context.Context, tx *sqlx.Tx, all []Import) error {
 		return err
 	}
 	var taken int
-	if err := tx.GetContext(ctx, &taken, query, args...); err != nil {
+	if err := tx.get(ctx, &taken, query, args...); err != nil {
 		return err
 	}
 	if slices.Sort(keys); taken > 0 || len(slices.Compact(keys)) < len(keys) {
 		return ErrTaken
 	}
-	if _, err = tx.NamedExecContext(ctx, `INSERT INTO accounts (name, name_key, email, email_key, hash, disabled, made_at, made_by, notes, password_at)
-		VALUES (:name, :name_key, :email, :email_key, :hash, :disabled, :made_at, :made_by, :notes, :password_at)`, rows); err != nil {
+	if _, err = tx.named(ctx, insertAccount, rows); err != nil {
 		return err
-	}
-	if query, args, err = sqlx.In(`SELECT id, name_key FROM accounts WHERE name_key IN (?)`, names); err != nil {
-		return err
-	}
-	var numbered []row
-	if err := tx.SelectContext(ctx, &numbered, query, args...); err != nil {
-		return err
-	}
-	ids := map[string]int64{}
-	for _, r := range numbered {
-		ids[r.NameKey] = r.ID
-	}
-	for _, i := range all {
-		for _, g := range i.Account.Grants {
-			grants = append(grants, grantRow{ids[i.Keys.Name], g.Role, millis(g.From), millis(g.Until), g.By})
-		}
 	}
 	if len(grants) > 0 {
-		if _, err := tx.NamedExecContext(ctx, insertGrant, grants); err != nil {
+		if _, err := tx.named(ctx, insertGrant, grants); err != nil {
 			return err
 		}
 	}
-	_, err = tx.NamedExecContext(ctx, insertEvent, events)
+	_, err = tx.named(ctx, insertEvent, events)
 	return err
 }
 
-const insertGrant = `INSERT INTO grants (account_id, role, from_at, until_at, granted_by) VALUES (:account_id, :role, :from_at, :until_at, :granted_by)
-	ON CONFLICT (account_id, role) DO UPDATE SET from_at = excluded.from_at, until_at = excluded.until_at, granted_by = excluded.granted_by`
+const insertGrant = `INSERT INTO grants (account_id, role, way, from_at, until_at, granted_by, order_no, told) VALUES (:account_id, :role, :way, :from_at, :until_at, :granted_by, :order_no, 0)
+	ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at, until_at = excluded.until_at, granted_by = excluded.granted_by,
+		told = CASE WHEN grants.told = 2 AND (excluded.until_at = 0 OR excluded.until_at > grants.until_at) THEN 0 ELSE grants.told END`
 
-func putGrant(ctx context.Context, tx *sqlx.Tx, id int64, g account.Grant) error {
-	_, err := tx.NamedExecContext(ctx, insertGrant, grantRow{id, g.Role, millis(g.From), millis(g.Until), g.By})
+func putGrant(ctx context.Context, tx speaker, id int64, g account.Grant) error {
+	_, err := tx.named(ctx, insertGrant, grantRow{id, g.Role, "", millis(g.From), millis(g.Until), g.By, ""})
 	return err
 }
 
@@ -262,9 +281,8 @@ var accountOrders = map[string]string{"": "name_key", "name": "name_key", "email
 func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Account, int, error) {
 	where, args := ` WHERE 1 = 1`, []any{}
 	for _, word := range q.Words {
-		like := "%" + escapeLike.Replace(strings.ToLower(word)) + "%"
-		where += ` AND (name_key LIKE ? ESCAPE '!' OR email_key LIKE ? ESCAPE '!' OR lower(notes) LIKE ? ESCAPE '!')`
-		args = append(args, like, like, like)
+		where += ` AND words LIKE ? ESCAPE '!'`
+		args = append(args, containing(word))
 	}
 	if q.Role != "" {
 		where += ` AND id IN (SELECT account_id FROM grants WHERE role = ? AND from_at <= ? AND (until_at = 0 OR until_at > ?))`
@@ -273,12 +291,12 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 	switch q.State {
 	case "enabled", "disabled":
 		where += ` AND disabled = ?`
-		args = append(args, q.State == "disabled")
+		args = append(args, bit(q.State == "disabled"))
 	case "never":
 		where += ` AND signed_in_at = 0`
 	}
 	var total int
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM accounts`+where, args...); err != nil {
+	if err := s.get(ctx, &total, `SELECT COUNT(*) FROM accounts`+where, args...); err != nil {
 		return nil, 0, err
 	}
 	order, down := accountOrders[q.Sort], ""
@@ -293,7 +311,7 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 		limit = math.MaxInt32
 	}
 	var rows []accountRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT `+accountColumns+` FROM accounts`+where+` ORDER BY `+order+down+`, id`+down+` LIMIT ? OFFSET ?`, append(args, limit, q.Offset)...)
+	err := s.all(ctx, &rows, `SELECT `+accountColumns+` FROM accounts`+where+` ORDER BY `+order+down+`, id`+down+` LIMIT ? OFFSET ?`, append(args, limit, q.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -310,12 +328,12 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 		for i, r := range some {
 			ids[i] = r.ID
 		}
-		query, args, err := sqlx.In(`SELECT account_id, role, from_at, until_at, granted_by FROM grants WHERE account_id IN (?) ORDER BY role`, ids)
+		query, args, err := sqlx.In(`SELECT `+grantColumns+` FROM grants WHERE account_id IN (?) ORDER BY role, way`, ids)
 		if err != nil {
 			return nil, 0, err
 		}
 		var grants []grantRow
-		if err := s.db.SelectContext(ctx, &grants, s.db.Rebind(query), args...); err != nil {
+		if err := s.all(ctx, &grants, query, args...); err != nil {
 			return nil, 0, err
 		}
 		for _, g := range grants {
@@ -324,8 +342,6 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 	}
 	return accounts, total, nil
 }
-
-var escapeLike = strings.NewReplacer("!", "!!", "%", "!%", "_", "!_")
 
 // AccountByKey returns the account of that name, as account.Key gives it, with the hash
 // of its password. The error is ErrNone if there is none.
@@ -343,7 +359,7 @@ func (s *Store) AccountBySignIn(ctx context.Context, keys Keys) (*account.Accoun
 	a, hash, err := s.account(ctx, `id = (SELECT MIN(id) FROM (SELECT id FROM accounts WHERE name_key = ? UNION ALL SELECT id FROM accounts WHERE email_key = ?) AS found)`, keys.Name, keys.Email)
 	if errors.Is(err, ErrNone) {
 		var none []grantRow
-		if failed := s.db.SelectContext(ctx, &none, grantsOf, 0); failed != nil {
+		if failed := s.all(ctx, &none, grantsOf, 0); failed != nil {
 			return nil, "", failed
 		}
 	}
@@ -358,11 +374,11 @@ func (s *Store) AccountByID(ctx context.Context, id int64) (*account.Account, er
 
 func (s *Store) account(ctx context.Context, where string, args ...any) (*account.Account, string, error) {
 	var r accountRow
-	if err := s.db.GetContext(ctx, &r, `SELECT `+accountColumns+` FROM accounts WHERE `+where, args...); err != nil {
+	if err := s.get(ctx, &r, `SELECT `+accountColumns+` FROM accounts WHERE `+where, args...); err != nil {
 		return nil, "", none(err)
 	}
 	var grants []grantRow
-	if err := s.db.SelectContext(ctx, &grants, grantsOf, r.ID); err != nil {
+	if err := s.all(ctx, &grants, grantsOf, r.ID); err != nil {
 		return nil, "", err
 	}
 	a := r.account()
@@ -391,7 +407,7 @@ func (s *Store) AccountsByKeys(ctx context.Context, keys []string) (all []KeyedA
 		if err != nil {
 			return nil, err
 		}
-		if err := s.db.SelectContext(ctx, &rows, query, args...); err != nil {
+		if err := s.all(ctx, &rows, query, args...); err != nil {
 			return nil, err
 		}
 		var ids []int64
@@ -407,10 +423,10 @@ func (s *Store) AccountsByKeys(ctx context.Context, keys []string) (all []KeyedA
 			continue
 		}
 		var grants []grantRow
-		if query, args, err = sqlx.In(`SELECT account_id, role, from_at, until_at, granted_by FROM grants WHERE account_id IN (?) ORDER BY role`, ids); err != nil {
+		if query, args, err = sqlx.In(`SELECT `+grantColumns+` FROM grants WHERE account_id IN (?) ORDER BY role, way`, ids); err != nil {
 			return nil, err
 		}
-		if err := s.db.SelectContext(ctx, &grants, query, args...); err != nil {
+		if err := s.all(ctx, &grants, query, args...); err != nil {
 			return nil, err
 		}
 		for _, g := range grants {
@@ -420,10 +436,16 @@ func (s *Store) AccountsByKeys(ctx context.Context, keys []string) (all []KeyedA
 	return all, nil
 }
 
+// SetLanguage notes in which language the owner of an account reads.
+func (s *Store) SetLanguage(ctx context.Context, id int64, in words.Language) error {
+	_, err := s.exec(ctx, `UPDATE accounts SET language = ? WHERE id = ? AND language <> ?`, in, id, in)
+	return err
+}
+
 // RemoveAccount removes an account with its grants and sessions.
 func (s *Store) RemoveAccount(ctx context.Context, id int64, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, `DELETE FROM accounts WHERE id = ?`, id)); err != nil {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `DELETE FROM accounts WHERE id = ?`, id)); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
@@ -431,45 +453,48 @@ func (s *Store) RemoveAccount(ctx context.Context, id int64, e Event) error {
 }
 
 // SetPassword replaces the hash of an account's password and ends its sessions and links.
-func (s *Store) SetPassword(ctx context.Context, id int64, hash string, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+func (s *Store) SetPassword(ctx context.Context, id int64, hash string, mails []message.Message, e Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := setPassword(ctx, tx, id, hash, e.At); err != nil {
+			return err
+		}
+		if err := post(ctx, tx, mails); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
 	})
 }
 
-func setPassword(ctx context.Context, tx *sqlx.Tx, id int64, hash string, at time.Time) error {
-	if err := one(tx.ExecContext(ctx, `UPDATE accounts SET hash = ?, password_at = ? WHERE id = ?`, hash, millis(at), id)); err != nil {
+func setPassword(ctx context.Context, tx speaker, id int64, hash string, at time.Time) error {
+	if err := one(tx.exec(ctx, `UPDATE accounts SET hash = ?, password_at = ?, proofs = proofs + 1 WHERE id = ?`, hash, millis(at), id)); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM links WHERE account_id = ?`, id); err != nil {
+	if _, err := tx.exec(ctx, `DELETE FROM links WHERE account_id = ?`, id); err != nil {
 		return err
 	}
 	return endSessions(ctx, tx, id)
 }
 
-func endSessions(ctx context.Context, tx *sqlx.Tx, id int64) error {
-	_, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE account_id = ?`, id)
+func endSessions(ctx context.Context, tx speaker, id int64) error {
+	_, err := tx.exec(ctx, `DELETE FROM sessions WHERE account_id = ?`, id)
 	return err
 }
 
-// ChangePassword is SetPassword for somebody who has typed the one before, whose hash was
-// verified, and goes on in a session of their own. The error is ErrNone if the password
-// has changed since.
-func (s *Store) ChangePassword(ctx context.Context, verified, hash string, next *session.Session, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, `UPDATE accounts SET hash = ?, password_at = ? WHERE id = ? AND hash = ?`, hash, millis(e.At), next.Account, verified)); err != nil {
+// ChangePassword is SetPassword for somebody who has typed the one before, when the account had had
+// so many changes of that, and goes on in a session of their own. The error is ErrNone if there was
+// another since.
+func (s *Store) ChangePassword(ctx context.Context, proofs int64, hash string, next *session.Session, mails []message.Message, e Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `UPDATE accounts SET proofs = proofs WHERE id = ? AND proofs = ?`, next.Account, proofs)); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM links WHERE account_id = ?`, next.Account); err != nil {
+		if err := setPassword(ctx, tx, next.Account, hash, e.At); err != nil {
 			return err
 		}
-		if err := endSessions(ctx, tx, next.Account); err != nil {
+		if err := post(ctx, tx, mails); err != nil {
 			return err
 		}
-		if err := putSession(ctx, tx, next, hash); err != nil {
+		if err := putSession(ctx, tx, next, proofs+1); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
@@ -479,45 +504,13 @@ func (s *Store) ChangePassword(ctx context.Context, verified, hash string, next 
 // Rehash replaces a hash by another of the same password. Nothing happens if the password
 // has changed since.
 func (s *Store) Rehash(ctx context.Context, id int64, before, after string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE accounts SET hash = ? WHERE id = ? AND hash = ?`, after, id, before)
+	_, err := s.exec(ctx, `UPDATE accounts SET hash = ? WHERE id = ? AND hash = ?`, after, id, before)
 	return err
-}
-
-// AddLink notes a link with which somebody may set an account's password once.
-func (s *Store) AddLink(ctx context.Context, token secret.TokenHash, id int64, until time.Time, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO links (token_hash, account_id, made_at, until_at, made_by) VALUES (?, ?, ?, ?, ?)`, hexOf(token), id, millis(e.At), millis(until), e.Actor)
-		if err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
-	})
-}
-
-// AccountByLink returns the account that a link is for. The error is ErrNone if the link
-// was used, has ended, never was, or was made in the future, since the clock went back.
-func (s *Store) AccountByLink(ctx context.Context, token secret.TokenHash, now time.Time) (*account.Account, error) {
-	a, _, err := s.account(ctx, `id = (SELECT account_id FROM links WHERE token_hash = ? AND until_at > ? AND made_at <= ?)`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
-	return a, err
-}
-
-// UseLink sets the password of the account that a link is for, and with that ends the link
-// and the account's sessions. The error is ErrNone if the link has ended meanwhile.
-func (s *Store) UseLink(ctx context.Context, token secret.TokenHash, id int64, hash string, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, `DELETE FROM links WHERE token_hash = ? AND account_id = ? AND until_at > ?`, hexOf(token), id, millis(e.At))); err != nil {
-			return err
-		}
-		if err := setPassword(ctx, tx, id, hash, e.At); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
-	})
 }
 
 // SetDisabled disables or enables an account. Disabling ends its sessions and links.
 func (s *Store) SetDisabled(ctx context.Context, id int64, disabled bool, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
 		if is, err := isSo(ctx, tx, disabled, `SELECT disabled FROM accounts WHERE id = ?`, id); err != nil || is {
 			return err
 		}
@@ -528,11 +521,11 @@ func (s *Store) SetDisabled(ctx context.Context, id int64, disabled bool, e Even
 	})
 }
 
-func setDisabled(ctx context.Context, tx *sqlx.Tx, id int64, disabled bool) error {
-	if err := one(tx.ExecContext(ctx, `UPDATE accounts SET disabled = ? WHERE id = ?`, disabled, id)); err != nil || !disabled {
+func setDisabled(ctx context.Context, tx speaker, id int64, disabled bool) error {
+	if err := one(tx.exec(ctx, `UPDATE accounts SET disabled = ? WHERE id = ?`, bit(disabled), id)); err != nil || !disabled {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM links WHERE account_id = ?`, id); err != nil {
+	if _, err := tx.exec(ctx, `DELETE FROM links WHERE account_id = ?`, id); err != nil {
 		return err
 	}
 	return endSessions(ctx, tx, id)
@@ -540,7 +533,7 @@ func setDisabled(ctx context.Context, tx *sqlx.Tx, id int64, disabled bool) erro
 
 // Grant gives a role to an account, or changes from when to when it has it.
 func (s *Store) Grant(ctx context.Context, id int64, g account.Grant, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := putGrant(ctx, tx, id, g); err != nil {
 			return err
 		}
@@ -550,26 +543,39 @@ func (s *Store) Grant(ctx context.Context, id int64, g account.Grant, e Event) e
 
 // Revoke takes a role from an account. The error is ErrNone if it had none.
 func (s *Store) Revoke(ctx context.Context, id int64, role string, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ?`, id, role)); err != nil {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := endGrants(ctx, tx, e.At, `g.account_id = ? AND g.role = ?`, id, role); err != nil {
+			return err
+		}
+		if err := one(tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ?`, id, role)); err != nil {
+			return err
+		}
+		// What was paid for it counts no more either.
+		if _, err := tx.exec(ctx, `UPDATE payments SET taken_at = ? WHERE account_id = ? AND role = ? AND taken_at = 0`, millis(e.At), id, role); err != nil {
+			return err
+		}
+		if _, err := tx.exec(ctx, `UPDATE payments SET after_role = '' WHERE account_id = ? AND after_role = ?`, id, role); err != nil {
+			return err
+		}
+		if err := settle(ctx, tx, id, e.At); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
 	})
 }
 
-func signedIn(ctx context.Context, tx *sqlx.Tx, id int64, at time.Time) error {
-	return one(tx.ExecContext(ctx, `UPDATE accounts SET signed_in_at = ? WHERE id = ?`, millis(at), id))
+func signedIn(ctx context.Context, tx speaker, id int64, at time.Time) error {
+	return one(tx.exec(ctx, `UPDATE accounts SET signed_in_at = ? WHERE id = ?`, millis(at), id))
 }
 
 // GrantsEnding returns how many grants hold now and end before a time.
 func (s *Store) GrantsEnding(ctx context.Context, now, before time.Time) (n int, err error) {
-	return n, s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now), millis(now), millis(before))
+	return n, s.get(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now), millis(now), millis(before))
 }
 
 // Hashes calls each with all hashes of passwords that are kept, of accounts and in keyrings.
 func (s *Store) Hashes(ctx context.Context, each func(string)) error {
-	rows, err := s.db.QueryxContext(ctx, `SELECT hash FROM accounts WHERE hash <> '' UNION ALL SELECT hash FROM keyring_entries UNION ALL SELECT old_hash FROM keyring_entries WHERE old_hash <> ''`)
+	rows, err := s.rows(ctx, `SELECT hash FROM accounts WHERE hash <> '' UNION ALL SELECT hash FROM keyring_entries UNION ALL SELECT old_hash FROM keyring_entries WHERE old_hash <> '' UNION ALL SELECT hash FROM shared_passwords`)
 	if err != nil {
 		return err
 	}

@@ -2,13 +2,13 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"strings"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ostiarius/core/account"
 	"ostiarius/core/activity"
+	"ostiarius/core/telling"
 )
 
 // An Event is one record of what happened at the doors or was changed. It never holds a
@@ -27,6 +27,7 @@ type Event struct {
 	// AccountID is the account that it is about; 0 for the one that has the name now, if there is one,
 	// and NoAccount if the name is something else's.
 	AccountID int64
+	Data      map[string]string // what more other programs are told of it
 }
 
 // NoAccount says that what an event is about is no account, though it has a name.
@@ -36,29 +37,39 @@ type eventRow struct {
 	ID, At                                                  int64
 	Kind                                                    activity.Kind
 	Account, Actor, Network, Detail, Door, Place, Reference string
-	AccountID                                               int64 `db:"account_id"`
-	AccountKey, ActorKey                                    string
+	AccountID                                               int64  `db:"account_id"`
+	AccountKey                                              string `db:"account_key"`
+	ActorKey                                                string `db:"actor_key"`
+	Words                                                   string
+	Told                                                    bit
+	Data                                                    string
 }
 
 func rowOf(e Event) eventRow {
-	// A name that no account can have has the key "", which none has either.
-	accountKey, _ := account.Key(e.Account)
-	actorKey, _ := account.Key(e.Actor)
-	return eventRow{0, millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail, e.Door, e.Place, e.Reference, e.AccountID, accountKey, actorKey}
+	data := ""
+	if len(e.Data) > 0 {
+		text, _ := json.Marshal(e.Data) // of texts alone
+		data = string(text)
+	}
+	_, tells := telling.Of(e.Kind)
+	return eventRow{
+		0, millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail, e.Door, e.Place, e.Reference, e.AccountID, account.Fold(e.Account), account.Fold(e.Actor),
+		wordsOf(string(e.Kind), e.Account, e.Actor, e.Detail, e.Place, e.Network, e.Reference), bit(!tells), data,
+	}
 }
 
-const insertEvent = `INSERT INTO activity (at, kind, account, actor, network, detail, door, place, reference, account_id, actor_id)
-	VALUES (:at, :kind, :account, :actor, :network, :detail, :door, :place, :reference,
-		CASE WHEN :account_id <> 0 THEN :account_id ELSE COALESCE((SELECT id FROM accounts WHERE name_key = :accountkey), 0) END,
-		COALESCE((SELECT id FROM accounts WHERE name_key = :actorkey), 0))`
+const insertEvent = `INSERT INTO activity (at, kind, account, actor, network, detail, door, place, reference, account_key, actor_key, words, told, data, account_id, actor_id)
+	VALUES (:at, :kind, :account, :actor, :network, :detail, :door, :place, :reference, :account_key, :actor_key, :words, :told, :data,
+		CASE WHEN :account_id <> 0 THEN :account_id ELSE COALESCE((SELECT id FROM accounts WHERE name_key = :account_key), 0) END,
+		COALESCE((SELECT id FROM accounts WHERE name_key = :actor_key), 0))`
 
-func record(ctx context.Context, tx sqlx.ExtContext, e Event) error {
-	_, err := sqlx.NamedExecContext(ctx, tx, insertEvent, rowOf(e))
+func record(ctx context.Context, tx speaker, e Event) error {
+	_, err := tx.named(ctx, insertEvent, rowOf(e))
 	return err
 }
 
 // Record writes an event by which no other record changes.
-func (s *Store) Record(ctx context.Context, e Event) error { return record(ctx, s.db, e) }
+func (s *Store) Record(ctx context.Context, e Event) error { return record(ctx, s.speaker, e) }
 
 // A Count says how many requests came to an outcome at a door in an hour.
 type Count struct {
@@ -74,14 +85,14 @@ func (s *Store) Note(ctx context.Context, events []Event, counts []Count) error 
 	if len(events)+len(counts) == 0 {
 		return nil
 	}
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
 		for _, e := range events {
 			if err := record(ctx, tx, e); err != nil {
 				return err
 			}
 		}
 		for _, c := range counts {
-			_, err := tx.ExecContext(ctx, `INSERT INTO counts (hour, outcome, door, n) VALUES (?, ?, ?, ?)
+			_, err := tx.exec(ctx, `INSERT INTO counts (hour, outcome, door, n) VALUES (?, ?, ?, ?)
 				ON CONFLICT (hour, outcome, door) DO UPDATE SET n = counts.n + excluded.n`, millis(c.Hour), c.Outcome, c.Door, c.N)
 			if err != nil {
 				return err
@@ -98,7 +109,7 @@ func (s *Store) Counts(ctx context.Context, since time.Time) ([]Count, error) {
 		Outcome, Door string
 		N             int64
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT hour, outcome, door, n FROM counts WHERE hour >= ? ORDER BY hour, outcome, door`, millis(since))
+	err := s.all(ctx, &rows, `SELECT hour, outcome, door, n FROM counts WHERE hour >= ? ORDER BY hour, outcome, door`, millis(since))
 	counts := make([]Count, len(rows))
 	for i, r := range rows {
 		counts[i] = Count{moment(r.Hour), r.Outcome, r.Door, r.N}
@@ -128,18 +139,17 @@ func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
 		where += " AND " + condition
 		args = append(args, values...)
 	}
-	like := func(s string) string { return escapeLike.Replace(s) + "%" }
 	if q.Kind != "" {
-		and(`kind LIKE ? ESCAPE '!'`, like(q.Kind))
+		and(`kind LIKE ? ESCAPE '!'`, beginning(q.Kind))
 	}
 	if q.Account != "" {
 		// Of an account everything, also under names that it had; of a name that none has, what has that.
-		key, _ := account.Key(q.Account)
+		key := account.Fold(q.Account)
 		and(`(account_id = (SELECT id FROM accounts WHERE name_key = ?) OR actor_id = (SELECT id FROM accounts WHERE name_key = ?)
-			OR lower(account) = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = account_id) OR lower(actor) = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = actor_id))`, key, key, strings.ToLower(q.Account), strings.ToLower(q.Account))
+			OR account_key = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = account_id) OR actor_key = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = actor_id))`, key, key, key, key)
 	}
 	if q.Network != "" {
-		and(`network LIKE ? ESCAPE '!'`, like(q.Network))
+		and(`network LIKE ? ESCAPE '!'`, beginning(q.Network))
 	}
 	if q.Door != "" {
 		and(`door = ?`, q.Door)
@@ -148,9 +158,7 @@ func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
 		and(`reference = ?`, strings.ToUpper(q.Reference))
 	}
 	if q.Words != "" {
-		words := "%" + like(strings.ToLower(q.Words))
-		and(`(lower(kind) LIKE ? ESCAPE '!' OR lower(account) LIKE ? ESCAPE '!' OR lower(actor) LIKE ? ESCAPE '!' OR lower(detail) LIKE ? ESCAPE '!' OR lower(place) LIKE ? ESCAPE '!' OR network LIKE ? ESCAPE '!' OR lower(reference) LIKE ? ESCAPE '!')`,
-			words, words, words, words, words, words, words)
+		and(`words LIKE ? ESCAPE '!'`, containing(q.Words))
 	}
 	if !q.Since.IsZero() {
 		and(`at >= ?`, millis(q.Since))
@@ -169,25 +177,25 @@ func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
 		order = ` ORDER BY id` // nothing between is left out when there are more than asked for
 	}
 	var rows []eventRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference, account_id FROM activity`+where+order+` LIMIT ?`, append(args, q.Limit)...)
+	err := s.all(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference, account_id FROM activity`+where+order+` LIMIT ?`, append(args, q.Limit)...)
 	events := make([]Event, len(rows))
 	for i, r := range rows {
 		at := i
 		if q.After != 0 {
 			at = len(rows) - 1 - i
 		}
-		events[at] = Event{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference, r.AccountID}
+		events[at] = Event{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference, r.AccountID, nil}
 	}
 	return events, err
 }
 
 // SweepActivity removes events and counts from before a time.
 func (s *Store) SweepActivity(ctx context.Context, before time.Time) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM activity WHERE at < ?`, millis(before)); err != nil {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if _, err := tx.exec(ctx, `DELETE FROM activity WHERE at < ?`, millis(before)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM counts WHERE hour < ?`, millis(before))
+		_, err := tx.exec(ctx, `DELETE FROM counts WHERE hour < ?`, millis(before))
 		return err
 	})
 }
@@ -195,12 +203,12 @@ func (s *Store) SweepActivity(ctx context.Context, before time.Time) error {
 // BoundActivity removes the oldest events beyond so many, a part of them at a time.
 func (s *Store) BoundActivity(ctx context.Context, most int) error {
 	var oldest int64
-	err := s.db.GetContext(ctx, &oldest, `SELECT id FROM activity ORDER BY id DESC LIMIT 1 OFFSET ?`, most)
+	err := s.get(ctx, &oldest, `SELECT id FROM activity ORDER BY id DESC LIMIT 1 OFFSET ?`, most)
 	if none(err) == ErrNone {
 		return nil
 	}
 	if err == nil {
-		_, err = s.db.ExecContext(ctx, `DELETE FROM activity WHERE id IN (SELECT id FROM activity WHERE id <= ? ORDER BY id LIMIT 20000)`, oldest)
+		_, err = s.exec(ctx, `DELETE FROM activity WHERE id IN (SELECT id FROM activity WHERE id <= ? ORDER BY id LIMIT 20000)`, oldest)
 	}
 	return err
 }

@@ -5,8 +5,6 @@ import (
 	"errors"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ostiarius/core/keyring"
 )
 
@@ -15,7 +13,7 @@ type entryRow struct {
 	Name     string `db:"name"`
 	Hash     string `db:"hash"`
 	Note     string `db:"note"`
-	Disabled bool   `db:"disabled"`
+	Disabled bit    `db:"disabled"`
 	MadeAt   int64  `db:"made_at"`
 	MadeBy   string `db:"made_by"`
 	UsedAt   int64  `db:"used_at"`
@@ -28,7 +26,7 @@ const entryColumns = `keyring, name, hash, note, disabled, made_at, made_by, use
 
 func (r entryRow) entry() *keyring.Entry {
 	return &keyring.Entry{
-		Keyring: r.Keyring, Name: r.Name, Hash: r.Hash, Note: r.Note, Disabled: r.Disabled, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy,
+		Keyring: r.Keyring, Name: r.Name, Hash: r.Hash, Note: r.Note, Disabled: bool(r.Disabled), MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy,
 		UsedAt: moment(r.UsedAt), Until: moment(r.Until), OldHash: r.OldHash, OldUntil: moment(r.OldUntil),
 	}
 }
@@ -36,7 +34,7 @@ func (r entryRow) entry() *keyring.Entry {
 // Entries returns the entries of a keyring, or of all if the name is "", in order.
 func (s *Store) Entries(ctx context.Context, ring string) ([]*keyring.Entry, error) {
 	var rows []entryRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT `+entryColumns+` FROM keyring_entries WHERE keyring = ? OR ? = '' ORDER BY keyring, name`, ring, ring)
+	err := s.all(ctx, &rows, `SELECT `+entryColumns+` FROM keyring_entries WHERE keyring = ? OR ? = '' ORDER BY keyring, name`, ring, ring)
 	entries := make([]*keyring.Entry, len(rows))
 	for i, r := range rows {
 		entries[i] = r.entry()
@@ -47,7 +45,7 @@ func (s *Store) Entries(ctx context.Context, ring string) ([]*keyring.Entry, err
 // Entry returns one entry. The error is ErrNone if there is none.
 func (s *Store) Entry(ctx context.Context, ring, name string) (*keyring.Entry, error) {
 	var r entryRow
-	if err := s.db.GetContext(ctx, &r, `SELECT `+entryColumns+` FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name); err != nil {
+	if err := s.get(ctx, &r, `SELECT `+entryColumns+` FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name); err != nil {
 		return nil, none(err)
 	}
 	return r.entry(), nil
@@ -57,9 +55,9 @@ func (s *Store) Entry(ctx context.Context, ring, name string) (*keyring.Entry, e
 // nothing else of them changes but that the hash before counts no longer. The error is ErrTaken if
 // one of them is there already.
 func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bool, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
 		for _, n := range all {
-			err := one(tx.ExecContext(ctx, `UPDATE keyring_entries SET hash = ?, old_hash = '', old_until = 0 WHERE keyring = ? AND name = ?`, n.Hash, n.Keyring, n.Name))
+			err := one(tx.exec(ctx, `UPDATE keyring_entries SET hash = ?, old_hash = '', old_until = 0 WHERE keyring = ? AND name = ?`, n.Hash, n.Keyring, n.Name))
 			switch {
 			case err == nil && !replace:
 				return ErrTaken // and nothing of this is written
@@ -68,8 +66,8 @@ func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bo
 			case !errors.Is(err, ErrNone):
 				return err
 			}
-			_, err = tx.ExecContext(ctx, `INSERT INTO keyring_entries (`+entryColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-				n.Keyring, n.Name, n.Hash, n.Note, n.Disabled, millis(n.MadeAt), n.MadeBy, millis(n.UsedAt), millis(n.Until), n.OldHash, millis(n.OldUntil))
+			_, err = tx.exec(ctx, `INSERT INTO keyring_entries (`+entryColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+				n.Keyring, n.Name, n.Hash, n.Note, bit(n.Disabled), millis(n.MadeAt), n.MadeBy, millis(n.UsedAt), millis(n.Until), n.OldHash, millis(n.OldUntil))
 			if err != nil {
 				return err
 			}
@@ -85,25 +83,25 @@ func (s *Store) RotateEntry(ctx context.Context, ring, name, hash string, old ti
 	if !old.IsZero() {
 		before = "hash"
 	}
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
 		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET old_hash = `+before+`, old_until = ?, hash = ? WHERE keyring = ? AND name = ?`, millis(old), hash, ring, name)
 	})
 }
 
 // SwitchEntry disables or enables an entry. The error is ErrNone if there is no such entry.
 func (s *Store) SwitchEntry(ctx context.Context, ring, name string, disabled bool, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
 		if is, err := isSo(ctx, tx, disabled, `SELECT disabled FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name); err != nil || is {
 			return err
 		}
-		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET disabled = ? WHERE keyring = ? AND name = ?`, disabled, ring, name)
+		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET disabled = ? WHERE keyring = ? AND name = ?`, bit(disabled), ring, name)
 	})
 }
 
 // changeEntry changes columns of one entry. What others change at the same time in other columns
 // stays changed.
-func changeEntry(ctx context.Context, tx *sqlx.Tx, e Event, update string, args ...any) error {
-	if err := one(tx.ExecContext(ctx, update, args...)); err != nil {
+func changeEntry(ctx context.Context, tx speaker, e Event, update string, args ...any) error {
+	if err := one(tx.exec(ctx, update, args...)); err != nil {
 		return err
 	}
 	return record(ctx, tx, e)
@@ -111,8 +109,8 @@ func changeEntry(ctx context.Context, tx *sqlx.Tx, e Event, update string, args 
 
 // RemoveEntry removes an entry. The error is ErrNone if there is none.
 func (s *Store) RemoveEntry(ctx context.Context, ring, name string, e Event) error {
-	return s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, `DELETE FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name)); err != nil {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `DELETE FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name)); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
@@ -123,10 +121,10 @@ func (s *Store) RemoveEntry(ctx context.Context, ring, name string, e Event) err
 // password if after is not "" and the hash is still the one before.
 func (s *Store) UsedEntry(ctx context.Context, ring, name string, at time.Time, before, after string) error {
 	if after != "" {
-		if _, err := s.db.ExecContext(ctx, `UPDATE keyring_entries SET hash = ? WHERE keyring = ? AND name = ? AND hash = ?`, after, ring, name, before); err != nil {
+		if _, err := s.exec(ctx, `UPDATE keyring_entries SET hash = ? WHERE keyring = ? AND name = ? AND hash = ?`, after, ring, name, before); err != nil {
 			return err
 		}
 	}
-	_, err := s.db.ExecContext(ctx, `UPDATE keyring_entries SET used_at = ? WHERE keyring = ? AND name = ?`, millis(at), ring, name)
+	_, err := s.exec(ctx, `UPDATE keyring_entries SET used_at = ? WHERE keyring = ? AND name = ?`, millis(at), ring, name)
 	return err
 }

@@ -4,8 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
-
-	"github.com/jmoiron/sqlx"
 )
 
 // Secret returns a random key of 32 bytes that belongs to the service itself, always the
@@ -14,11 +12,11 @@ func (s *Store) Secret(ctx context.Context, name string) (key []byte, err error)
 	fresh := make([]byte, 32)
 	rand.Read(fresh)
 	var kept string
-	err = s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO secrets (name, value) VALUES (?, ?) ON CONFLICT (name) DO NOTHING`, name, hex.EncodeToString(fresh)); err != nil {
+	err = s.inTransaction(ctx, func(tx speaker) error {
+		if _, err := tx.exec(ctx, `INSERT INTO secrets (name, value) VALUES (?, ?) ON CONFLICT (name) DO NOTHING`, name, hex.EncodeToString(fresh)); err != nil {
 			return err
 		}
-		return tx.GetContext(ctx, &kept, `SELECT value FROM secrets WHERE name = ?`, name)
+		return tx.get(ctx, &kept, `SELECT value FROM secrets WHERE name = ?`, name)
 	})
 	if err != nil {
 		return nil, err

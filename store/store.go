@@ -29,6 +29,7 @@ var ErrTaken = errors.New("the name is taken")
 
 // A Store is the records of one running service.
 type Store struct {
+	speaker
 	db   *sqlx.DB
 	path string
 }
@@ -59,8 +60,8 @@ func Open(path string) (*Store, error) {
 		return nil, fmt.Errorf("records in %s: %w", path, err)
 	}
 	db.SetMaxOpenConns(4)
-	s := &Store{db, path}
-	if err := s.migrate(); err != nil {
+	s := &Store{speaker{db}, db, path}
+	if err := s.migrate(context.Background()); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("records in %s: %w", path, err)
 	}
@@ -70,8 +71,8 @@ func Open(path string) (*Store, error) {
 // Close closes the records.
 func (s *Store) Close() error { return s.db.Close() }
 
-func (s *Store) migrate() error {
-	if _, err := s.db.Exec(`CREATE TABLE IF NOT EXISTS migrations (name TEXT NOT NULL PRIMARY KEY, at BIGINT NOT NULL)`); err != nil {
+func (s *Store) migrate(ctx context.Context) error {
+	if _, err := s.exec(ctx, `CREATE TABLE IF NOT EXISTS migrations (name TEXT NOT NULL PRIMARY KEY, at BIGINT NOT NULL)`); err != nil {
 		return err
 	}
 	files, err := fs.Glob(migrations, "migrations/*.sql")
@@ -80,19 +81,24 @@ func (s *Store) migrate() error {
 	}
 	for _, file := range files {
 		name := strings.TrimPrefix(file, "migrations/")
-		err := s.inTransaction(context.Background(), func(tx *sqlx.Tx) error {
+		err := s.inTransaction(ctx, func(tx speaker) error {
 			var done int
-			if err := tx.Get(&done, `SELECT COUNT(*) FROM migrations WHERE name = ?`, name); err != nil || done > 0 {
+			if err := tx.get(ctx, &done, `SELECT COUNT(*) FROM migrations WHERE name = ?`, name); err != nil || done > 0 {
 				return err
 			}
 			text, err := migrations.ReadFile(file)
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(string(text)); err != nil {
+			if _, err := tx.exec(ctx, string(text)); err != nil {
 				return err
 			}
-			_, err = tx.Exec(`INSERT INTO migrations (name, at) VALUES (?, ?)`, name, millis(time.Now()))
+			if after := afterMigration[name]; after != nil {
+				if err := after(ctx, tx); err != nil {
+					return err
+				}
+			}
+			_, err = tx.exec(ctx, `INSERT INTO migrations (name, at) VALUES (?, ?)`, name, millis(time.Now()))
 			return err
 		})
 		if err != nil {
@@ -102,12 +108,15 @@ func (s *Store) migrate() error {
 	return nil
 }
 
-func (s *Store) inTransaction(ctx context.Context, do func(*sqlx.Tx) error) error {
+// afterMigration is what of a migration SQL cannot do in every database.
+var afterMigration = map[string]func(context.Context, speaker) error{"008_words.sql": foldWords}
+
+func (s *Store) inTransaction(ctx context.Context, do func(speaker) error) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
-	if err := do(tx); err != nil {
+	if err := do(speaker{tx}); err != nil {
 		tx.Rollback()
 		return err
 	}
@@ -127,10 +136,10 @@ func one(result sql.Result, err error) error {
 
 // isSo reports whether a record is already as it is to be made; then nothing is written, and nothing
 // recorded. The error is ErrNone if there is no such record.
-func isSo(ctx context.Context, tx *sqlx.Tx, so bool, query string, args ...any) (bool, error) {
-	var is bool
-	err := tx.GetContext(ctx, &is, query, args...)
-	return is == so, none(err)
+func isSo(ctx context.Context, tx speaker, so bool, query string, args ...any) (bool, error) {
+	var is bit
+	err := tx.get(ctx, &is, query, args...)
+	return bool(is) == so, none(err)
 }
 
 func none(err error) error {

@@ -40,7 +40,7 @@ func TestNothingIsHalfDone(t *testing.T) {
 	}
 	_, hash := secret.NewToken()
 	n := &session.Session{Hash: hash, Account: id, MadeAt: noon, SeenAt: noon, ProvedAt: noon}
-	if err := s.AddSession(ctx, n, "another hash", nil, Event{At: noon, Kind: "sign-in"}); !errors.Is(err, ErrNone) {
+	if err := s.AddSession(ctx, n, 1, nil, nil, Event{At: noon, Kind: "sign-in"}); !errors.Is(err, ErrNone) {
 		t.Errorf("a session for a password that has changed: %v", err)
 	}
 	if err := s.Revoke(ctx, id, "trustee", Event{At: noon, Kind: "revoked"}); !errors.Is(err, ErrNone) {
@@ -70,7 +70,7 @@ func TestSweepAndSeen(t *testing.T) {
 	}
 	add := func(made, seen time.Time, remembered bool) secret.TokenHash {
 		_, hash := secret.NewToken()
-		if err := s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: made, SeenAt: seen, ProvedAt: made, Remembered: remembered}, "hash", nil, Event{At: noon}); err != nil {
+		if err := s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: made, SeenAt: seen, ProvedAt: made, Remembered: remembered}, 0, nil, nil, Event{At: noon}); err != nil {
 			t.Fatal(err)
 		}
 		return hash
@@ -82,7 +82,7 @@ func TestSweepAndSeen(t *testing.T) {
 	if err := s.Seen(ctx, map[secret.TokenHash]time.Time{used: hour(0), fresh: hour(-5)}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.SweepSessions(ctx, hour(-12), hour(-1), hour(-720)); err != nil {
+	if err := s.SweepSessions(ctx, session.Limits{Lifetime: 12 * time.Hour, Idle: time.Hour, Remembered: 720 * time.Hour}, noon); err != nil {
 		t.Fatal(err)
 	}
 	for hash, want := range map[secret.TokenHash]bool{fresh: true, idle: false, old: false, remembered: true, forgotten: false, used: true} {
@@ -95,7 +95,7 @@ func TestSweepAndSeen(t *testing.T) {
 		}
 	}
 	// Without limits nothing is swept.
-	if err := s.SweepSessions(ctx, time.Time{}, time.Time{}, time.Time{}); err != nil {
+	if err := s.SweepSessions(ctx, session.Limits{}, noon); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Session(ctx, remembered); err != nil {

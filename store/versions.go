@@ -3,8 +3,6 @@ package store
 import (
 	"context"
 	"time"
-
-	"github.com/jmoiron/sqlx"
 )
 
 // A Version is one text of the policy that has been in force.
@@ -30,8 +28,8 @@ func (r versionRow) version() Version {
 
 // AddVersion records a text that comes into force and returns its version.
 func (s *Store) AddVersion(ctx context.Context, v Version, e Event) (Version, error) {
-	err := s.inTransaction(ctx, func(tx *sqlx.Tx) error {
-		err := tx.GetContext(ctx, &v.ID, `INSERT INTO versions (at, actor, comment, text) VALUES (?, ?, ?, ?) RETURNING id`, millis(v.At), v.Actor, v.Comment, v.Text)
+	err := s.inTransaction(ctx, func(tx speaker) error {
+		err := tx.get(ctx, &v.ID, `INSERT INTO versions (at, actor, comment, text) VALUES (?, ?, ?, ?) RETURNING id`, millis(v.At), v.Actor, v.Comment, v.Text)
 		if err != nil {
 			return err
 		}
@@ -53,14 +51,14 @@ func (s *Store) Version(ctx context.Context, id int64) (Version, error) {
 
 func (s *Store) version(ctx context.Context, which string, args ...any) (Version, error) {
 	var r versionRow
-	err := s.db.GetContext(ctx, &r, `SELECT id, at, actor, comment, text FROM versions `+which, args...)
+	err := s.get(ctx, &r, `SELECT id, at, actor, comment, text FROM versions `+which, args...)
 	return r.version(), none(err)
 }
 
 // Versions returns all versions without their texts, newest first.
 func (s *Store) Versions(ctx context.Context) ([]Version, error) {
 	var rows []versionRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, at, actor, comment, '' AS text FROM versions ORDER BY id DESC`)
+	err := s.all(ctx, &rows, `SELECT id, at, actor, comment, '' AS text FROM versions ORDER BY id DESC`)
 	versions := make([]Version, len(rows))
 	for i, r := range rows {
 		versions[i] = r.version()
@@ -73,7 +71,7 @@ func (s *Store) Versions(ctx context.Context) ([]Version, error) {
 // always says, are kept whatever their size.
 func (s *Store) TrimVersions(ctx context.Context, most int, size int64, always int) error {
 	var kept []struct{ ID, Size int64 }
-	err := s.db.SelectContext(ctx, &kept, `SELECT id, length(CAST(text AS BLOB)) AS size FROM versions ORDER BY id DESC`)
+	err := s.all(ctx, &kept, `SELECT id, length(CAST(text AS BLOB)) AS size FROM versions ORDER BY id DESC`)
 	if err != nil {
 		return err
 	}
@@ -81,7 +79,7 @@ func (s *Store) TrimVersions(ctx context.Context, most int, size int64, always i
 	for i, v := range kept {
 		total += v.Size
 		if i >= always && (most > 0 && i >= most || size > 0 && total > size) {
-			_, err := s.db.ExecContext(ctx, `DELETE FROM versions WHERE id <= ?`, v.ID)
+			_, err := s.exec(ctx, `DELETE FROM versions WHERE id <= ?`, v.ID)
 			return err
 		}
 	}

@@ -1,0 +1,102 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"ostiarius/core/account"
+	"ostiarius/core/message"
+	"ostiarius/core/secret"
+	"ostiarius/core/session"
+)
+
+// An AddressLink is a link with which an account gets another address.
+type AddressLink struct {
+	Hash    secret.TokenHash
+	Account int64
+	Undo    bool   // it takes back a change; else it makes one, and shows that the address is read by whoever follows it
+	Address string // that the account gets
+	Before  string // the key of the one that it must have until then
+	MadeAt  time.Time
+	Until   time.Time
+}
+
+type addressLinkRow struct {
+	Hash    string `db:"token_hash"`
+	Account int64  `db:"account_id"`
+	Undo    bit    `db:"undo"`
+	Address string `db:"address"`
+	Before  string `db:"before"`
+	MadeAt  int64  `db:"made_at"`
+	Until   int64  `db:"until_at"`
+}
+
+func addAddressLink(ctx context.Context, tx speaker, l AddressLink) error {
+	_, err := tx.named(ctx, `INSERT INTO address_links (token_hash, account_id, undo, address, before, made_at, until_at) VALUES (:token_hash, :account_id, :undo, :address, :before, :made_at, :until_at)`,
+		addressLinkRow{hexOf(l.Hash), l.Account, bit(l.Undo), l.Address, l.Before, millis(l.MadeAt), millis(l.Until)})
+	return err
+}
+
+// AskAddress writes down a link that gives an account another address, in the place of those before, with the message
+// that has it.
+func (s *Store) AskAddress(ctx context.Context, l AddressLink, mails []message.Message, e Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if _, err := tx.exec(ctx, `DELETE FROM address_links WHERE account_id = ? AND undo = 0`, l.Account); err != nil {
+			return err
+		}
+		if err := addAddressLink(ctx, tx, l); err != nil {
+			return err
+		}
+		if err := post(ctx, tx, mails); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// AddressLink returns what a link about an address does, and for which account. The error is ErrNone if it was used,
+// has ended, never was, or if the account has got yet another address.
+func (s *Store) AddressLink(ctx context.Context, token secret.TokenHash, now time.Time) (AddressLink, *account.Account, error) {
+	var r addressLinkRow
+	err := s.get(ctx, &r, `SELECT token_hash, account_id, undo, address, before, made_at, until_at FROM address_links
+		WHERE token_hash = ? AND until_at > ? AND made_at <= ? AND before = (SELECT email_key FROM accounts WHERE id = account_id)`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
+	if err != nil {
+		return AddressLink{}, nil, none(err)
+	}
+	a, err := s.AccountByID(ctx, r.Account)
+	return AddressLink{token, r.Account, bool(r.Undo), r.Address, r.Before, moment(r.MadeAt), moment(r.Until)}, a, err
+}
+
+// UseAddressLink gives an account the address of a link, which has then ended; the keys are those of the account with it. With
+// undo, another link, for it to be taken back. The error is ErrNone if the link has ended meanwhile, and ErrTaken
+// if somebody else has the address.
+func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Account, keys Keys, undo *AddressLink, mails []message.Message, e Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `DELETE FROM address_links WHERE token_hash = ? AND until_at > ? AND before = (SELECT email_key FROM accounts WHERE id = ?)`, hexOf(l.Hash), millis(e.At), a.ID)); err != nil {
+			return err
+		}
+		if err := free(ctx, tx, keys, a.ID); err != nil {
+			return err
+		}
+		if err := editAccount(ctx, tx, a, keys); err != nil {
+			return err
+		}
+		if err := proveAddress(ctx, tx, a.ID, e.At); err != nil {
+			return err
+		}
+		if l.Undo {
+			if err := endSessions(ctx, tx, a.ID); err != nil {
+				return err
+			}
+		}
+		if undo != nil {
+			if err := addAddressLink(ctx, tx, *undo); err != nil {
+				return err
+			}
+		}
+		if err := post(ctx, tx, mails); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}

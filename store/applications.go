@@ -1,0 +1,219 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"ostiarius/core/account"
+	"ostiarius/core/joining"
+	"ostiarius/core/message"
+	"ostiarius/core/secret"
+	"ostiarius/core/session"
+	"ostiarius/core/words"
+)
+
+// An Application is one as it is kept: with its names as they are compared, and the hash of its password.
+type Application struct {
+	joining.Application
+	Keys Keys
+	Hash string
+}
+
+type applicationRow struct {
+	ID       int64          `db:"id"`
+	Name     string         `db:"name"`
+	NameKey  string         `db:"name_key"`
+	Email    string         `db:"email"`
+	EmailKey string         `db:"email_key"`
+	Hash     string         `db:"hash"`
+	Token    string         `db:"token_hash"`
+	Language words.Language `db:"language"`
+	Network  string         `db:"network"`
+	Next     string         `db:"next"`
+	State    joining.State  `db:"state"`
+	MadeAt   int64          `db:"made_at"`
+	AgreedAt int64          `db:"agreed_at"`
+	ProvenAt int64          `db:"proven_at"`
+	Until    int64          `db:"until_at"`
+}
+
+const applicationColumns = `id, name, name_key, email, email_key, hash, token_hash, language, network, next, state, made_at, agreed_at, proven_at, until_at`
+
+func (r applicationRow) application() Application {
+	return Application{joining.Application{
+		ID: r.ID, Name: r.Name, Email: r.Email, Language: r.Language, Network: r.Network, Next: r.Next, State: r.State,
+		MadeAt: moment(r.MadeAt), AgreedAt: moment(r.AgreedAt), ProvenAt: moment(r.ProvenAt), Until: moment(r.Until),
+	}, Keys{r.NameKey, r.EmailKey}, r.Hash}
+}
+
+// CountApplications returns how many applications there are, and how many of them with an address.
+func (s *Store) CountApplications(ctx context.Context, emailKey string) (all, same int, err error) {
+	if err = s.get(ctx, &all, `SELECT COUNT(*) FROM applications`); err == nil {
+		err = s.get(ctx, &same, `SELECT COUNT(*) FROM applications WHERE email_key = ?`, emailKey)
+	}
+	return all, same, err
+}
+
+// Apply writes down an application, with the token of the link that proves its address and the messages that have it. One
+// of that name that was declined makes room. The error is ErrTaken if an account or another application has the
+// name; the address may be anybody's.
+func (s *Store) Apply(ctx context.Context, a Application, token secret.TokenHash, mails []message.Message, e Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if _, err := tx.exec(ctx, `DELETE FROM applications WHERE name_key = ? AND (state = ? OR until_at <= ?)`, a.Keys.Name, joining.Declined, millis(a.MadeAt)); err != nil {
+			return err
+		}
+		if err := nameFree(ctx, tx, a.Keys.Name, a.MadeAt); err != nil {
+			return err
+		}
+		_, err := tx.named(ctx, `INSERT INTO applications (name, name_key, email, email_key, hash, token_hash, language, network, next, state, made_at, agreed_at, proven_at, until_at)
+			VALUES (:name, :name_key, :email, :email_key, :hash, :token_hash, :language, :network, :next, :state, :made_at, :agreed_at, :proven_at, :until_at)`, applicationRow{
+			0, a.Name, a.Keys.Name, a.Email, a.Keys.Email, a.Hash, hexOf(token), a.Language, a.Network, a.Next, a.State, millis(a.MadeAt), millis(a.AgreedAt), millis(a.ProvenAt), millis(a.Until),
+		})
+		if err != nil {
+			return err
+		}
+		if err := post(ctx, tx, mails); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// nameFree returns ErrTaken if an account has a name, or an application that was not declined.
+func nameFree(ctx context.Context, tx speaker, key string, now time.Time) error {
+	if err := free(ctx, tx, Keys{Name: key}, 0); err != nil {
+		return err
+	}
+	var taken int
+	if err := tx.get(ctx, &taken, `SELECT COUNT(*) FROM applications WHERE name_key = ? AND state <> ? AND until_at > ?`, key, joining.Declined, millis(now)); err != nil {
+		return err
+	}
+	if taken > 0 {
+		return ErrTaken
+	}
+	return nil
+}
+
+// NameFree returns ErrTaken if an account or an application has a name, given as account.Key gives it.
+func (s *Store) NameFree(ctx context.Context, key string, now time.Time) error {
+	return nameFree(ctx, s.speaker, key, now)
+}
+
+// ApplicationByToken returns the application whose address a link proves. The error is ErrNone if there is none, if it
+// was proven or has ended.
+func (s *Store) ApplicationByToken(ctx context.Context, token secret.TokenHash, now time.Time) (Application, error) {
+	return s.application(ctx, `token_hash = ? AND state = ? AND until_at > ? AND made_at <= ?`, hexOf(token), joining.Unproven, millis(now), millis(now.Add(session.Slack)))
+}
+
+// ApplicationByKey returns the application of a name. The error is ErrNone if there is none.
+func (s *Store) ApplicationByKey(ctx context.Context, key string, now time.Time) (Application, error) {
+	return s.application(ctx, `name_key = ? AND until_at > ?`, key, millis(now))
+}
+
+func (s *Store) application(ctx context.Context, where string, args ...any) (Application, error) {
+	var r applicationRow
+	if err := s.get(ctx, &r, `SELECT `+applicationColumns+` FROM applications WHERE `+where, args...); err != nil {
+		return Application{}, none(err)
+	}
+	return r.application(), nil
+}
+
+// Applications returns the applications, the oldest first.
+func (s *Store) Applications(ctx context.Context, now time.Time) ([]joining.Application, error) {
+	var rows []applicationRow
+	err := s.all(ctx, &rows, `SELECT `+applicationColumns+` FROM applications WHERE until_at > ? ORDER BY made_at, id`, millis(now))
+	all := make([]joining.Application, len(rows))
+	for i, r := range rows {
+		all[i] = r.application().Application
+	}
+	return all, err
+}
+
+// SetApplication moves an application from a state to the one it has now. The error is ErrNone if it was in another.
+func (s *Store) SetApplication(ctx context.Context, a joining.Application, before joining.State, mails []message.Message, e Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `UPDATE applications SET state = ?, proven_at = ?, until_at = ? WHERE id = ? AND state = ?`, a.State, millis(a.ProvenAt), millis(a.Until), a.ID, before)); err != nil {
+			return err
+		}
+		if err := post(ctx, tx, mails); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// A Joined is an account that somebody has got by themselves.
+type Joined struct {
+	Account  *account.Account
+	Keys     Keys
+	Hash     string
+	AgreedAt time.Time
+	Proven   bool         // its owner reads the mail of its address
+	Link     *AddressLink // that gives it an address, when it is followed; or nil. Account is filled in.
+	Mails    []message.Message
+	Event    Event
+}
+
+// Admit makes an account of an application that was in a state until then, and returns its number. The error is ErrNone if
+// it was in another, and ErrTaken if somebody else has the name or the address by now.
+func (s *Store) Admit(ctx context.Context, application int64, before joining.State, j Joined) (id int64, err error) {
+	err = s.inTransaction(ctx, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `DELETE FROM applications WHERE id = ? AND state = ?`, application, before)); err != nil {
+			return err
+		}
+		id, err = join(ctx, tx, j)
+		return err
+	})
+	return id, err
+}
+
+// Join makes an account of somebody who joins without an application. The error is ErrTaken as with Admit, and also if
+// an application has the name.
+func (s *Store) Join(ctx context.Context, j Joined) (id int64, err error) {
+	err = s.inTransaction(ctx, func(tx speaker) error {
+		if err := nameFree(ctx, tx, j.Keys.Name, j.Event.At); err != nil {
+			return err
+		}
+		id, err = join(ctx, tx, j)
+		return err
+	})
+	return id, err
+}
+
+func join(ctx context.Context, tx speaker, j Joined) (int64, error) {
+	id, err := addAccount(ctx, tx, j.Account, j.Keys, j.Hash, j.Event)
+	if err != nil {
+		return 0, err
+	}
+	if !j.AgreedAt.IsZero() {
+		if _, err := tx.exec(ctx, `UPDATE accounts SET agreed_at = ? WHERE id = ?`, millis(j.AgreedAt), id); err != nil {
+			return 0, err
+		}
+	}
+	if j.Proven {
+		if err := proveAddress(ctx, tx, id, j.Event.At); err != nil {
+			return 0, err
+		}
+	}
+	if j.Link != nil {
+		l := *j.Link
+		l.Account = id
+		if err := addAddressLink(ctx, tx, l); err != nil {
+			return 0, err
+		}
+	}
+	for i := range j.Mails {
+		if j.Mails[i].AccountID == 0 { // else it is about another account
+			j.Mails[i].AccountID = id
+		}
+	}
+	return id, post(ctx, tx, j.Mails)
+}
+
+// SweepApplications removes the applications and invitations that have ended.
+func (s *Store) SweepApplications(ctx context.Context, now time.Time) error {
+	_, err := s.exec(ctx, `DELETE FROM applications WHERE until_at <= ?`, millis(now))
+	_, other := s.exec(ctx, `DELETE FROM invitations WHERE until_at <= ?`, millis(now))
+	return errors.Join(err, other)
+}

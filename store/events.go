@@ -1,0 +1,218 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"ostiarius/core/event"
+	"ostiarius/core/signature"
+)
+
+type eventRecordRow struct {
+	ID      int64       `db:"id"`
+	Source  string      `db:"source"`
+	Number  string      `db:"number"`
+	At      int64       `db:"at"`
+	Type    event.Type  `db:"type"`
+	Order   string      `db:"order_no"`
+	Address string      `db:"address"`
+	Body    string      `db:"body"`
+	State   event.State `db:"state"`
+	Problem string      `db:"problem"`
+	DoneAt  int64       `db:"done_at"`
+	Words   string      `db:"words"`
+}
+
+const eventRecordColumns = `id, source, number, at, type, order_no, address, body, state, problem, done_at`
+
+func (r eventRecordRow) record() (event.Record, error) {
+	told := event.Record{ID: r.ID, Source: r.Source, Number: r.Number, At: moment(r.At), State: r.State, Problem: r.Problem, DoneAt: moment(r.DoneAt)}
+	if r.Body == "" {
+		told.Event = event.Event{Type: r.Type, Order: r.Order}
+		return told, nil
+	}
+	return told, json.Unmarshal([]byte(r.Body), &told.Event)
+}
+
+// AddEvents writes down events, all in one transaction: when it returns, they are kept. Those whose sender has given their number before are
+// known already, and nothing is written.
+func (s *Store) AddEvents(ctx context.Context, all []event.Record) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		for _, told := range all {
+			body, err := json.Marshal(told.Event)
+			if err != nil {
+				return err
+			}
+			e := told.Event
+			_, err = tx.named(ctx, `INSERT INTO events (source, number, at, type, order_no, address, body, state, problem, done_at, words)
+				VALUES (:source, :number, :at, :type, :order_no, :address, :body, :state, :problem, :done_at, :words) ON CONFLICT (source, number) DO NOTHING`,
+				eventRecordRow{0, told.Source, told.Number, millis(told.At), e.Type, e.Order, e.Buyer.Address, string(body), told.State, told.Problem, millis(told.DoneAt), wordsOf(e.Order, e.Buyer.Address, e.Buyer.Name, string(e.Type))})
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// An EventsQuery says which events are meant. Empty fields mean any.
+type EventsQuery struct {
+	State  event.State
+	Words  string // in order, address, name or type
+	Before int64  // only earlier ones than this
+	Limit  int
+}
+
+// ToldEvents returns the events that a query means, the newest first.
+func (s *Store) ToldEvents(ctx context.Context, q EventsQuery) ([]event.Record, error) {
+	where, args := `1 = 1`, []any{}
+	if q.State != "" {
+		where, args = where+` AND state = ?`, append(args, q.State)
+	}
+	if q.Before > 0 {
+		where, args = where+` AND id < ?`, append(args, q.Before)
+	}
+	if q.Words != "" {
+		where, args = where+` AND words LIKE ? ESCAPE '!'`, append(args, containing(q.Words))
+	}
+	return s.toldEvents(ctx, where+` ORDER BY id DESC LIMIT ?`, append(args, q.Limit)...)
+}
+
+// WaitingEvents returns events that are to be carried out, the oldest first.
+func (s *Store) WaitingEvents(ctx context.Context, most int) ([]event.Record, error) {
+	return s.toldEvents(ctx, `state = ? ORDER BY id LIMIT ?`, event.Waiting, most)
+}
+
+// KeptEvents returns the events of an order that are kept, the oldest first.
+func (s *Store) KeptEvents(ctx context.Context, order string) ([]event.Record, error) {
+	return s.toldEvents(ctx, `order_no = ? AND state = ? ORDER BY id`, order, event.Kept)
+}
+
+// EventsOf returns the events of an order, the oldest first.
+func (s *Store) EventsOf(ctx context.Context, order string) ([]event.Record, error) {
+	return s.toldEvents(ctx, `order_no = ? ORDER BY id`, order)
+}
+
+// ToldEvent returns one event. The error is ErrNone if there is none of that number.
+func (s *Store) ToldEvent(ctx context.Context, id int64) (event.Record, error) {
+	all, err := s.toldEvents(ctx, `id = ?`, id)
+	if err == nil && len(all) == 0 {
+		err = ErrNone
+	}
+	if err != nil {
+		return event.Record{}, err
+	}
+	return all[0], nil
+}
+
+func (s *Store) toldEvents(ctx context.Context, where string, args ...any) ([]event.Record, error) {
+	var rows []eventRecordRow
+	if err := s.all(ctx, &rows, `SELECT `+eventRecordColumns+` FROM events WHERE `+where, args...); err != nil {
+		return nil, err
+	}
+	all := make([]event.Record, len(rows))
+	for i, r := range rows {
+		var err error
+		if all[i], err = r.record(); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// CountEvents returns how many events are in each state.
+func (s *Store) CountEvents(ctx context.Context) (map[event.State]int, error) {
+	var rows []struct {
+		State event.State
+		N     int
+	}
+	err := s.all(ctx, &rows, `SELECT state, COUNT(*) AS n FROM events GROUP BY state`)
+	counts := map[event.State]int{}
+	for _, r := range rows {
+		counts[r.State] = r.N
+	}
+	return counts, err
+}
+
+// KeepEvent says that an event cannot be carried out, and why; or lets one be carried out that was kept. The error is ErrNone if its state is
+// another by now.
+func (s *Store) KeepEvent(ctx context.Context, id int64, before, after event.State, problem string, e *Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `UPDATE events SET state = ?, problem = ? WHERE id = ? AND state = ?`, after, problem, id, before)); err != nil || e == nil {
+			return err
+		}
+		return record(ctx, tx, *e)
+	})
+}
+
+// SweepEvents removes the events that were done with before a time; their orders and payments stay.
+func (s *Store) SweepEvents(ctx context.Context, before time.Time) error {
+	_, err := s.exec(ctx, `DELETE FROM events WHERE state IN (?, ?) AND at <= ?`, event.Done, event.Ignored, millis(before))
+	return err
+}
+
+// An EventSecret is one with which the shop signs.
+type EventSecret struct {
+	ID     int64
+	Secret signature.Secret
+	MadeAt time.Time
+	MadeBy string
+	Until  time.Time // zero for no end
+}
+
+// EventSecrets returns the secrets that count at a time, the oldest first.
+func (s *Store) EventSecrets(ctx context.Context, now time.Time) ([]EventSecret, error) {
+	var rows []struct {
+		ID     int64  `db:"id"`
+		Secret string `db:"secret"`
+		MadeAt int64  `db:"made_at"`
+		MadeBy string `db:"made_by"`
+		Until  int64  `db:"until_at"`
+	}
+	if err := s.all(ctx, &rows, `SELECT id, secret, made_at, made_by, until_at FROM event_secrets WHERE until_at = 0 OR until_at > ? ORDER BY id`, millis(now)); err != nil {
+		return nil, err
+	}
+	var all []EventSecret
+	for _, r := range rows {
+		secret, err := signature.ReadSecret(r.Secret)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, EventSecret{r.ID, secret, moment(r.MadeAt), r.MadeBy, moment(r.Until)})
+	}
+	return all, nil
+}
+
+// AddEventSecret adds a secret. Those before end at a time, unless that is zero or they end earlier.
+func (s *Store) AddEventSecret(ctx context.Context, secret EventSecret, others time.Time, e Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if !others.IsZero() {
+			if _, err := tx.exec(ctx, `UPDATE event_secrets SET until_at = ? WHERE until_at = 0 OR until_at > ?`, millis(others), millis(others)); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.exec(ctx, `INSERT INTO event_secrets (secret, made_at, made_by, until_at) VALUES (?, ?, ?, ?)`, secret.Secret.Text(), millis(secret.MadeAt), secret.MadeBy, millis(secret.Until)); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// RemoveEventSecret removes a secret. The error is ErrNone if there is none of that number.
+func (s *Store) RemoveEventSecret(ctx context.Context, id int64, e Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `DELETE FROM event_secrets WHERE id = ?`, id)); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// SweepSecrets removes the secrets that have ended, and the claims.
+func (s *Store) SweepSecrets(ctx context.Context, now time.Time) error {
+	_, err := s.exec(ctx, `DELETE FROM event_secrets WHERE until_at > 0 AND until_at <= ?`, millis(now))
+	_, other := s.exec(ctx, `DELETE FROM claims WHERE until_at <= ?`, millis(now))
+	return errors.Join(err, other)
+}

@@ -1,0 +1,79 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"ostiarius/core/message"
+	"ostiarius/core/secret"
+	"ostiarius/core/words"
+)
+
+// A Recovery is that somebody who forgot a password asked for a link: for a name or an address that an account
+// may have or not.
+type Recovery struct {
+	ID       int64
+	Keys     Keys
+	Language words.Language
+	Network  string
+	At       time.Time
+}
+
+type recoveryRow struct {
+	ID       int64          `db:"id"`
+	NameKey  string         `db:"name_key"`
+	EmailKey string         `db:"email_key"`
+	Language words.Language `db:"language"`
+	Network  string         `db:"network"`
+	At       int64          `db:"at"`
+}
+
+// AskRecovery writes down what somebody asked for. It is the same work whoever exists.
+func (s *Store) AskRecovery(ctx context.Context, r Recovery) error {
+	_, err := s.named(ctx, `INSERT INTO recoveries (name_key, email_key, language, network, at) VALUES (:name_key, :email_key, :language, :network, :at)`,
+		recoveryRow{0, r.Keys.Name, r.Keys.Email, r.Language, r.Network, millis(r.At)})
+	return err
+}
+
+// Recoveries returns what was asked for and is not answered, the oldest first.
+func (s *Store) Recoveries(ctx context.Context, most int) ([]Recovery, error) {
+	var rows []recoveryRow
+	err := s.all(ctx, &rows, `SELECT id, name_key, email_key, language, network, at FROM recoveries ORDER BY id LIMIT ?`, most)
+	all := make([]Recovery, len(rows))
+	for i, r := range rows {
+		all[i] = Recovery{r.ID, Keys{r.NameKey, r.EmailKey}, r.Language, r.Network, moment(r.At)}
+	}
+	return all, err
+}
+
+// A NewLink is a link with which the password of an account can be set once.
+type NewLink struct {
+	Hash    secret.TokenHash
+	Account int64
+	Until   time.Time
+	Mailed  bool // to the address of the account, and shown to nobody
+}
+
+// AnswerRecovery writes down what becomes of what was asked for: a link, or nil for none, and the messages that say so.
+// The error is ErrNone if it was answered meanwhile.
+func (s *Store) AnswerRecovery(ctx context.Context, id int64, link *NewLink, mails []message.Message, e Event) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `DELETE FROM recoveries WHERE id = ?`, id)); err != nil {
+			return err
+		}
+		if link != nil {
+			if err := addLink(ctx, tx, *link, e); err != nil {
+				return err
+			}
+		}
+		if err := post(ctx, tx, mails); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
+// CountMessagesTo returns how many messages of a kind about an account were made since a time.
+func (s *Store) CountMessagesTo(ctx context.Context, id int64, kind message.Kind, since time.Time) (n int, err error) {
+	return n, s.get(ctx, &n, `SELECT COUNT(*) FROM messages WHERE account_id = ? AND kind = ? AND made_at > ?`, id, kind, millis(since))
+}
