@@ -24,10 +24,17 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/message"
 	"ostiarius/core/secret"
+	"ostiarius/core/words"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
+	"ostiarius/service/mail"
+	"ostiarius/service/passes"
 	"ostiarius/service/people"
+	"ostiarius/service/sessions"
+	"ostiarius/service/shared"
+	"ostiarius/store"
 )
 
 // A guarded site for benchmarks, with the token of somebody whom it admits.
@@ -39,10 +46,17 @@ type guarded struct {
 
 func benchService(b *testing.B, cost secret.Cost, peers ...netip.Prefix) *guarded {
 	b.Helper()
+	return benchServiceOf(b, Settings{Cost: cost, Front: &guard.Front{Peers: peers}})
+}
+
+// benchServiceOf is benchService with other settings too.
+func benchServiceOf(b *testing.B, settings Settings) *guarded {
+	b.Helper()
 	dir := b.TempDir()
 	for name, text := range map[string]string{
-		"site/rota/week.html": strings.Repeat("<p>guides, hands and soup</p>\n", 140),
-		"doors.yaml":          "roles: {keeper: }\nsources: [{path: /, files: ./site}, {path: /app, proxy: 'unix:app.sock'}]\ndoors:\n  - {path: /**, admit: {role: keeper}}\n  - {path: /open, admit: public}\n  - {path: /basic, admit: {role: keeper}, ask: basic}\n",
+		"site/rota/week.html":  strings.Repeat("<p>guides, hands and soup</p>\n", 140),
+		"site/handed/week.bin": strings.Repeat("guides, hands and soup\n", 180),
+		"doors.yaml":           "roles: {keeper: }\nshared: {kit: }\npasses: {files: }\nsources: [{path: /, files: ./site}, {path: /app, proxy: 'unix:app.sock'}]\ndoors:\n  - {path: /**, admit: {role: keeper}}\n  - {path: /open, admit: public}\n  - {path: /basic, admit: {role: keeper}, ask: basic}\n  - {path: /unlocked, admit: {shared: kit}}\n  - {path: /handed/**, admit: {any: [{role: keeper}, {pass: files}]}}\n",
 	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
 			b.Fatal(err)
@@ -51,10 +65,9 @@ func benchService(b *testing.B, cost secret.Cost, peers ...netip.Prefix) *guarde
 			b.Fatal(err)
 		}
 	}
-	s, err := Open(Settings{
-		Policy: filepath.Join(dir, "doors.yaml"), Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"),
-		Log: slog.New(slog.DiscardHandler), Cost: cost, HashApart: hashing.Command(hashWorker), Front: &guard.Front{Peers: peers},
-	})
+	settings.Policy, settings.Listen, settings.Data = filepath.Join(dir, "doors.yaml"), "127.0.0.1:0", filepath.Join(dir, "d")
+	settings.Log, settings.HashApart = slog.New(slog.DiscardHandler), hashing.Command(hashWorker)
+	s, err := Open(settings)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -66,10 +79,10 @@ func benchService(b *testing.B, cost secret.Cost, peers ...netip.Prefix) *guarde
 		<-done
 		s.Close()
 	})
-	if _, err := s.register.Add(ctx, "bench", people.NewAccount{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := s.rooms.People.Add(ctx, "bench", people.NewAccount{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		b.Fatal(err)
 	}
-	in, err := s.register.SignIn(ctx, "ines", "seven-brass-prisms", people.Origin{}, false)
+	in, err := s.rooms.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{}, false)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -293,5 +306,64 @@ end`), 0o600); err != nil {
 			flood.Wait()
 		}()
 		return rate(b, 1, page, cookie)
+	})
+}
+
+// A guarded page while 10,000 messages wait for a mail server that takes connections and says nothing, beside the same
+// without any.
+func BenchmarkStuckMail(b *testing.B) {
+	stuck, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer stuck.Close()
+	server, err := mail.ReadServer("smtp://"+stuck.Addr().String(), "door@marram.example", "")
+	if err != nil {
+		b.Fatal(err)
+	}
+	free := benchService(b, cheap)
+	s := benchServiceOf(b, Settings{Cost: cheap, Front: &guard.Front{}, Mail: server})
+	for i := range 10_000 {
+		m := message.New(message.Recover, fmt.Sprintf("p%d@marram.example", i), "ines", words.English, time.Now())
+		if err := s.store.Post(b.Context(), m, store.Event{At: m.MadeAt, Kind: "link made"}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	s.rooms.Mail.Wake()
+	against(b, func() measure {
+		return rate(b, 1, free.URL()+"/rota/week.html", "Cookie: ostiarius-session="+free.token)
+	}, func() measure {
+		return rate(b, 1, s.URL()+"/rota/week.html", "Cookie: ostiarius-session="+s.token)
+	})
+}
+
+// A page that an unlock opens, and a file that is downloaded with a pass over HTTP Basic, beside the same with a
+// session.
+func BenchmarkHandedOut(b *testing.B) {
+	s := benchService(b, cheap)
+	ctx := b.Context()
+	if err := s.rooms.Shared.Set(ctx, "bench", "kit", shared.Change{Password: "copper-kettle-moss"}); err != nil {
+		b.Fatal(err)
+	}
+	token, _, err := s.rooms.Shared.Unlock(ctx, []string{"kit"}, "copper-kettle-moss", shared.Origin{}, func(string) string { return "" })
+	if err != nil {
+		b.Fatal(err)
+	}
+	issued, err := s.rooms.Passes.Issue(ctx, "bench", "files", passes.NewPass{Address: "ada@carrow.example"})
+	if err != nil {
+		b.Fatal(err)
+	}
+	session := "Cookie: ostiarius-session=" + s.token
+	unlocked := "Cookie: ostiarius-unlock-kit=" + token
+	pass := "Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte(issued.Pass.ID+":"+issued.Password))
+	_, behind := s.inFront(b, trivial)
+	b.Run("unlock", func(b *testing.B) {
+		against(b, func() measure { return rate(b, 1, behind+"/rota", session) }, func() measure { return rate(b, 1, behind+"/unlocked", unlocked) })
+	})
+	b.Run("pass", func(b *testing.B) {
+		against(b, func() measure { return rate(b, 1, behind+"/handed/x", session) }, func() measure { return rate(b, 1, behind+"/handed/x", pass) })
+	})
+	b.Run("pass-file", func(b *testing.B) {
+		against(b, func() measure { return rate(b, 1, s.URL()+"/handed/week.bin", session) }, func() measure { return rate(b, 1, s.URL()+"/handed/week.bin", pass) })
 	})
 }

@@ -5,7 +5,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -27,23 +26,25 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"ostiarius/client"
-	"ostiarius/console"
-	"ostiarius/core/basic"
+	"ostiarius/core/looks"
+	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
+	"ostiarius/core/telling"
 	"ostiarius/core/throttle"
-	"ostiarius/service/activity"
+	"ostiarius/core/words"
 	"ostiarius/service/api"
-	"ostiarius/service/ending"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
 	"ostiarius/service/inspect"
-	"ostiarius/service/keyrings"
+	"ostiarius/service/mail"
+	"ostiarius/service/mistake"
 	"ostiarius/service/pages"
-	"ostiarius/service/people"
 	"ostiarius/service/premises"
+	"ostiarius/service/rooms"
 	"ostiarius/service/source"
+	"ostiarius/service/visitor"
 	"ostiarius/store"
 )
 
@@ -90,6 +91,14 @@ type Settings struct {
 	KeepEvents int
 	// MetricsFrom are the networks that may read the metrics without signing in.
 	MetricsFrom []netip.Prefix
+	// Mail is where messages are handed to; nil for nowhere.
+	Mail *mail.Server
+	// MailNotices are the kinds of message that tell owners of an account what was done to it.
+	MailNotices map[message.Kind]bool
+	// MailPerMinute is how many messages are handed over in a minute at most; 0 for any number.
+	MailPerMinute int
+	// Telling says which other programs may be told what happens.
+	Telling telling.Rules
 	// URL is the address at which people reach the site, if it is not the one listened on.
 	URL string
 }
@@ -109,10 +118,7 @@ type Service struct {
 	started  time.Time
 	premises *premises.Premises
 	store    *store.Store
-	register *people.Register
-	activity *activity.Log
-	keyrings *keyrings.Keyrings
-	endings  ending.List
+	rooms    *rooms.Rooms
 	hashing  *hashing.Pool
 	pages    *pages.Pages
 	policy   *inforce.Policy
@@ -135,7 +141,7 @@ func Open(settings Settings) (s *Service, err error) {
 	if settings.Front == nil {
 		settings.Front = &guard.Front{}
 	}
-	s = &Service{settings: settings, started: time.Now(), pages: &pages.Pages{Front: settings.Front, Log: settings.Log}}
+	s = &Service{settings: settings, started: time.Now()}
 	defer func() {
 		if err != nil {
 			s.Close()
@@ -176,34 +182,29 @@ func Open(settings Settings) (s *Service, err error) {
 		}
 	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
-		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(s.pages.Missing), Log: settings.Log,
+		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }), Log: settings.Log,
 		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions, MetricsFrom: settings.MetricsFrom,
 		Proxying: source.ProxyOptions{
-			Own: pages.CookieNames(), Itself: s.itself(), RefuseOdd: settings.RefuseOdd, Failed: s.pages.Upstream,
-			Still: func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
+			Own: visitor.OwnCookie, Itself: s.itself(), RefuseOdd: settings.RefuseOdd,
+			Failed: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) },
+			Still:  func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
 		},
 	})
 	if err != nil {
 		return s, err
 	}
-	s.activity = activity.New(activity.Options{Store: s.store, Now: time.Now, Keep: settings.KeepActivity, Most: settings.KeepEvents})
-	cost, limiter := settings.Cost, &throttle.Limiter{}
+	cost := settings.Cost
 	if cost == (secret.Cost{}) {
 		cost = secret.DefaultCost
 	}
 	s.hashing = hashing.New(cost, settings.HashApart)
-	s.register, err = people.New(people.Options{
-		Store: s.store, Book: s.policy.Book, Now: time.Now, Hashing: s.hashing, Limiter: limiter, Endings: &s.endings, Activity: s.activity,
-		OpenKeyring: func(ctx context.Context, ring string, c basic.Credentials, from string) (time.Time, bool, error) {
-			return s.keyrings.Open(ctx, ring, c, from)
-		},
-	})
-	if err != nil {
+	if s.rooms, err = rooms.Open(rooms.Options{
+		Store: s.store, Book: s.policy.Book, Now: time.Now, Hashing: s.hashing, Front: settings.Front, Log: settings.Log,
+		Telling: settings.Telling, KeepActivity: settings.KeepActivity, KeepEvents: settings.KeepEvents,
+		Mail: rooms.Mail{Server: settings.Mail, PerMinute: settings.MailPerMinute, Notices: settings.MailNotices, Site: s.publicURL},
+	}); err != nil {
 		return s, err
 	}
-	s.keyrings = keyrings.New(keyrings.Options{
-		Store: s.store, Book: s.policy.Book, Now: time.Now, Hashing: s.hashing, Limiter: limiter, Endings: &s.endings, Activity: s.activity, Changed: s.register.Changed,
-	})
 	if settings.Cert != "" {
 		if s.cert, err = openCertificate(settings.Cert, settings.Key, settings.Log); err != nil {
 			return s, err
@@ -230,32 +231,6 @@ func (s *Service) itself() inspect.Own {
 	return own
 }
 
-// checkTransport refuses plain HTTP where others could listen.
-func (s *Service) checkTransport() error {
-	if (s.settings.Cert == "") != (s.settings.Key == "") {
-		return errors.New("--tls-cert and --tls-key go together")
-	}
-	if s.settings.Redirect != "" && s.settings.Cert == "" {
-		return errors.New("--redirect-http leads to HTTPS and needs --tls-cert and --tls-key")
-	}
-	if s.settings.Cert != "" || s.settings.PlainHTTP {
-		return nil
-	}
-	for _, address := range []string{s.settings.Listen, s.apart.listen} {
-		if address == "" {
-			continue
-		}
-		host, _, err := net.SplitHostPort(address)
-		if err != nil {
-			return fmt.Errorf("%q is no address to listen on; write HOST:PORT, such as localhost:8460", address)
-		}
-		if ip, err := netip.ParseAddr(host); host != "localhost" && (err != nil || !ip.IsLoopback()) {
-			return fmt.Errorf("plain HTTP is served on loopback only, and %s is not; give --tls-cert and --tls-key, or --plain-http if a server in front speaks HTTPS", address)
-		}
-	}
-	return nil
-}
-
 // openSocket takes the socket at path. One that is left over from a process that has
 // ended is replaced.
 func openSocket(path string) (net.Listener, error) {
@@ -274,11 +249,18 @@ func openSocket(path string) (net.Listener, error) {
 	return net.Listen("unix", path)
 }
 
-// Keyrings returns the names of the keyrings.
-func (s *Service) Keyrings() *keyrings.Keyrings { return s.keyrings }
+// Rooms returns the rooms for what people do.
+func (s *Service) Rooms() *rooms.Rooms { return s.rooms }
 
-// Register returns the accounts and sessions.
-func (s *Service) Register() *people.Register { return s.register }
+// FirstLink makes a link for the first steward; nil if there is one already.
+func (s *Service) FirstLink(ctx context.Context) (*client.Link, error) {
+	token, until, err := s.rooms.Desk.FirstLink(ctx)
+	var steward *mistake.Error
+	if errors.As(err, &steward) {
+		return nil, nil
+	}
+	return &client.Link{Path: s.policy.Book().Prefix + "/first?link=" + token, Until: until}, err
+}
 
 // URL returns the address at which the service answers.
 func (s *Service) URL() string {
@@ -367,14 +349,23 @@ func (s *Service) publicURL() string {
 
 // build makes the handlers.
 func (s *Service) build() {
-	front := s.pages
-	front.Register = s.register
-	s.metrics = newMetrics(s.settings.Version, s.activity.Total)
-	administration := api.API{Register: s.register, Activity: s.activity, Keyrings: s.keyrings, Endings: &s.endings, Policy: s.policy, Status: s.Status, Now: time.Now, Log: s.settings.Log, Remarks: s.settings.Front.Remarks}
+	s.metrics = newMetrics(s.settings.Version, s.rooms.Activity.Total)
+	administration := api.API{
+		People: s.rooms.People, Sessions: s.rooms.Sessions, Desk: s.rooms.Desk, Activity: s.rooms.Activity, Keyrings: s.rooms.Keyrings, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Mail: s.rooms.Mail, Joining: s.rooms.Joining, Events: s.rooms.Events, Members: s.rooms.Members, Teller: s.rooms.Teller, Endings: s.rooms.Endings, Policy: s.policy,
+		Status: s.Status, Now: time.Now, Log: s.settings.Log, Remarks: s.settings.Front.Remarks,
+	}
+	administration.Samples = pages.Samples()
+	administration.Sample = func(w http.ResponseWriter, page string, in words.Language, l looks.Looks) bool {
+		return s.pages.Sample(w, s.policy.Book(), page, in, l)
+	}
 	bySession, bySocket := administration, administration
 	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
 	marker := api.NewMarker()
-	front.Mark = func(account string) string { return marker.Mark(account, time.Now()) }
+	s.pages = pages.New(pages.Options{
+		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, Desk: s.rooms.Desk, Visitors: s.rooms.Visitors, Log: s.settings.Log,
+		Beside: func(name string) string { return inspect.Beside(name, s.settings.Policy) }, InPlace: s.inPlace,
+		Mark: func(account string) string { return marker.Mark(account, time.Now()) },
+	})
 	bySession.ProofAge = func(r *http.Request) time.Duration {
 		v := &guard.TurnOf(r).Visitor
 		if s.apart.here(r) { // where there are no pages but these
@@ -387,10 +378,11 @@ func (s *Service) build() {
 
 	own := chi.NewRouter()
 	own.Use(middleware.GetHead)
-	own.NotFound(s.apart.orConsole(front.Missing))
+	own.NotFound(s.apart.orConsole(s.pages.Entrance))
+
 	prefix := s.policy.Book().Prefix
 	own.Route(prefix, func(r chi.Router) {
-		front.Routes(r)
+		s.pages.Routes(r)
 		r.Get("/health", s.health)
 		r.Get("/metrics", s.serveMetrics)
 		r.Get("/policy.schema.json", func(w http.ResponseWriter, r *http.Request) {
@@ -398,7 +390,7 @@ func (s *Service) build() {
 			w.Write(policy.Schema())
 		})
 		r.Group(func(r chi.Router) {
-			r.Use(s.apart.onlyHere(front.Missing))
+			r.Use(s.apart.onlyHere(s.pages.Missing))
 			r.Route("/api/v1", bySession.Routes)
 			consoleRoutes(r, func(v *policy.Visitor) string {
 				if v.ProofAge > api.ProofLasts {
@@ -413,60 +405,28 @@ func (s *Service) build() {
 		http.Error(w, "This request came from another site and was not carried out.", http.StatusForbidden)
 	}))
 	g := &guard.Guard{
-		House: s.policy.House,
-		Who: func(h http.Header, r *http.Request) (policy.Visitor, error) {
-			v, fresh, err := s.register.Visitor(r.Context(), front.Token(r), func() string {
-				if from := s.settings.Front.Client(r); from.IsValid() {
-					return from.String()
-				}
-				return ""
-			})
-			if err != nil && r.Context().Err() == nil {
-				s.settings.Log.Error("a session could not be read", "error", err)
-			}
-			if fresh != nil {
-				front.Renew(h, r, fresh)
-			}
-			return v, err
-		},
-		Again: func(r *http.Request, used bool) (policy.Visitor, error) {
-			return s.register.Look(r.Context(), front.Token(r), used)
-		},
-		Present: func(r *http.Request, headers []string, want policy.Wanted, v *policy.Visitor) (bool, error) {
-			from := func() people.Origin {
-				o := people.Origin{Agent: r.UserAgent(), Device: front.Device(r)}
-				if v.From.IsValid() {
-					o.Network = v.From.String()
-				}
-				return o
-			}
-			ours, err := s.register.Present(r.Context(), headers, want, from, v)
-			var slow *throttle.Slow
-			switch {
-			case errors.As(err, &slow):
-				return ours, &guard.Later{Status: http.StatusTooManyRequests, Wait: slow.Wait, Text: "There were too many tries. Please wait before the next."}
-			case errors.Is(err, hashing.ErrBusy):
-				return ours, &guard.Later{Status: http.StatusServiceUnavailable, Wait: 5 * time.Second, Text: "Too many people sign in at the moment. Please try again in a few seconds."}
-			case err != nil && !errors.Is(err, basic.ErrSeveral) && !errors.Is(err, basic.ErrMalformed) && r.Context().Err() == nil:
-				s.settings.Log.Error("credentials could not be looked at", "error", err)
-			}
-			return ours, err
-		},
+		House:    s.policy.House,
+		Who:      s.rooms.Visitors.Who,
+		Again:    s.rooms.Visitors.Again,
+		Present:  s.rooms.Visitors.Present,
+		Unlocked: s.rooms.Visitors.Unlocked,
+		UsedUp:   s.pages.UsedUp,
 		Note: func(_ *http.Request, t *guard.Turn, outcome policy.Outcome) string {
 			if outcome == policy.Admit && t.Book.IsOwn(t.Place) {
 				s.metrics.own.Add(1)
 				return "" // the sign-in page and its sisters are for everybody
 			}
-			return s.activity.Note(outcome, t.Door, t.Place, &t.Visitor)
+			return s.rooms.Activity.Note(outcome, t.Door, t.Place, &t.Visitor)
 		},
 		Own: crossOrigin.Handler(own),
 		Turned: func(w http.ResponseWriter, r *http.Request, away *guard.TurnedAway) {
 			if !s.policy.RefuseWorker(w, r, away.Turn) {
-				front.Turned(w, r, away)
+				s.pages.Turned(w, r, away)
 			}
 		},
-		Front: s.settings.Front,
-		Apart: s.apart.here,
+		Unable: s.pages.Unable,
+		Front:  s.settings.Front,
+		Apart:  s.apart.here,
 
 		BodyIdle: s.settings.BodyIdle,
 		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
@@ -568,6 +528,21 @@ func (s *Service) Serve(ctx context.Context) error {
 		defer close(tended)
 		s.tend(tending, func(err error) { s.settings.Log.Error("records could not be tended", "error", err) })
 	}()
+	delivered := make(chan struct{})
+	go func() {
+		defer close(delivered)
+		s.rooms.Mail.Deliver(ctx)
+	}()
+	carried := make(chan struct{})
+	go func() {
+		defer close(carried)
+		s.rooms.Events.Work(ctx)
+	}()
+	told := make(chan struct{})
+	go func() {
+		defer close(told)
+		s.rooms.Teller.Deliver(ctx)
+	}()
 	watched := make(chan struct{})
 	go func() {
 		defer close(watched)
@@ -591,6 +566,12 @@ func (s *Service) Serve(ctx context.Context) error {
 	}
 	stopTending()
 	<-tended
+	select {
+	case <-delivered:
+	case <-grace.Done(): // a mail server that takes its time does not hold up the end
+	}
+	<-carried
+	<-told
 	<-watched
 	return err
 }
@@ -618,47 +599,4 @@ func (s *Service) Close() error {
 	}
 	s.premises.Leave()
 	return errors.Join(errs...)
-}
-
-// consoleRoutes serves the console. Its page is the same at every address below; the
-// rest are files that carry their hash in their name.
-//
-// To whom has typed the password of late the page brings a mark that shows it, made by mark; only
-// to somebody who goes to it with a browser, not to a script of another page that reads it.
-func consoleRoutes(r chi.Router, mark func(v *policy.Visitor) string) {
-	files := console.Files()
-	index, err := fs.ReadFile(files, "index.html")
-	r.Get("/console", func(w http.ResponseWriter, r *http.Request) {
-		http.Redirect(w, r, guard.TurnOf(r).Book.Prefix+"/console/", http.StatusSeeOther)
-	})
-	r.Get("/console/*", func(w http.ResponseWriter, r *http.Request) {
-		base := guard.TurnOf(r).Book.Prefix + "/console/"
-		name := strings.TrimPrefix(r.URL.Path, base)
-		if info, err := fs.Stat(files, name); err == nil && info.Mode().IsRegular() && name != "index.html" {
-			w.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
-			w.Header().Set("X-Content-Type-Options", "nosniff")
-			http.ServeFileFS(w, r, files, name)
-			return
-		}
-		if err != nil {
-			http.Error(w, "This binary was built without the console; `make build` puts it in.", http.StatusNotFound)
-			return
-		}
-		// The editor adds its style sheets by script; only those that carry the nonce count.
-		nonce := rand.Text()
-		h := w.Header()
-		h.Set("Content-Type", "text/html; charset=utf-8")
-		h.Set("Cache-Control", "private, no-store")
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; font-src 'self'; img-src 'self' data:; connect-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'self'")
-		h.Set("Cross-Origin-Opener-Policy", "same-origin") // nobody who opened it in a window can look into it
-		head := `<head><base href="` + base + `"><meta name="style-nonce" content="` + nonce + `">`
-		if r.Header.Get("Sec-Fetch-Mode") == "navigate" && r.Header.Get("Sec-Fetch-Dest") == "document" {
-			if proof := mark(&guard.TurnOf(r).Visitor); proof != "" {
-				head += `<meta name="proof" content="` + proof + `">`
-			}
-		}
-		fmt.Fprint(w, strings.Replace(string(index), "<head>", head, 1))
-	})
 }

@@ -19,8 +19,7 @@ const (
 func (s *Service) tend(ctx context.Context, report func(error)) {
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
-	began, wall := time.Now(), wallClock()
-	sweepFrom := 30 * time.Second // since began; later if the clock is not to be trusted
+	began, clock := time.Now(), newClockwatch(wallClock())
 	try := func(err error) {
 		if err != nil && ctx.Err() == nil {
 			report(err)
@@ -31,32 +30,57 @@ func (s *Service) tend(ctx context.Context, report func(error)) {
 		case <-ticker.C:
 		case <-ctx.Done():
 			last := context.WithoutCancel(ctx)
-			if err := errors.Join(s.register.Flush(last), s.activity.Close(last)); err != nil {
+			if err := errors.Join(s.rooms.Sessions.Flush(last), s.rooms.Activity.Close(last)); err != nil {
 				report(err)
 			}
 			return
 		}
-		try(s.activity.Flush(ctx))
-		s.endings.TryAgain(ctx)
+		try(s.rooms.Activity.Flush(ctx))
+		s.rooms.Endings.TryAgain(ctx)
+		try(s.rooms.Recovery.Answer(ctx))
+		try(s.rooms.Members.Tend(ctx))
+		try(s.rooms.Teller.Collect(ctx))
 		if i%flushEvery == 0 {
-			try(s.register.Flush(ctx))
-			try(s.activity.Bound(ctx))
+			try(s.rooms.Sessions.Flush(ctx))
+			try(s.rooms.Activity.Bound(ctx))
+			s.rooms.Passes.Tidy()
+			try(s.rooms.Members.Remind(ctx))
 		}
 		if i%sweepEvery != sweepFirst {
 			continue
 		}
-		// A clock that has jumped ahead would make everything look ended. What looks so stays
-		// shut, but is kept for a day, in case the clock is put right.
-		elapsed := time.Since(began)
-		if drift := wallClock().Sub(wall) - elapsed; drift > 10*time.Minute || drift < -10*time.Minute {
+		sweep, jumped := clock.look(time.Since(began), wallClock())
+		if jumped {
 			report(errors.New("the clock has jumped; what has ended is not swept for a day"))
-			wall, began, elapsed = wallClock(), time.Now(), 0
-			sweepFrom = 24 * time.Hour
 		}
-		if elapsed >= sweepFrom {
-			try(errors.Join(s.register.Sweep(ctx), s.activity.Sweep(ctx)))
+		if sweep {
+			try(errors.Join(s.rooms.Sessions.Sweep(ctx), s.rooms.People.Sweep(ctx), s.rooms.Mail.Sweep(ctx), s.rooms.Joining.Sweep(ctx), s.rooms.Leaving.Sweep(ctx), s.rooms.Shared.Sweep(ctx), s.rooms.Passes.Sweep(ctx), s.rooms.Events.Sweep(ctx), s.rooms.Members.Sweep(ctx), s.rooms.Activity.Sweep(ctx)))
 		}
 	}
+}
+
+// A clockwatch says whether the clock can be trusted to tell what has ended. One that has jumped ahead
+// would make everything look so. What looks so stays shut, but is kept for a day, in case the clock is put
+// right.
+type clockwatch struct {
+	wall    time.Time     // at the time elapsed
+	elapsed time.Duration // by the clock that only goes forward
+	from    time.Duration // from when on it is trusted
+}
+
+func newClockwatch(wall time.Time) *clockwatch {
+	return &clockwatch{wall: wall, from: 30 * time.Second}
+}
+
+// look compares both clocks: the time that has passed by the one that only goes forward, and what the
+// other says now.
+func (c *clockwatch) look(elapsed time.Duration, wall time.Time) (trusted, jumped bool) {
+	drift := wall.Sub(c.wall) - (elapsed - c.elapsed)
+	if drift > 10*time.Minute || drift < -10*time.Minute {
+		c.wall, c.elapsed, c.from = wall, elapsed, elapsed+24*time.Hour
+		jumped = true
+	}
+	return elapsed >= c.from, jumped
 }
 
 // wallClock is the time without the reading that only goes forward.

@@ -196,3 +196,29 @@ func toHTTPS(port string) http.Handler {
 		w.WriteHeader(http.StatusPermanentRedirect)
 	})
 }
+
+// checkTransport refuses plain HTTP where others could listen.
+func (s *Service) checkTransport() error {
+	if (s.settings.Cert == "") != (s.settings.Key == "") {
+		return errors.New("--tls-cert and --tls-key go together")
+	}
+	if s.settings.Redirect != "" && s.settings.Cert == "" {
+		return errors.New("--redirect-http leads to HTTPS and needs --tls-cert and --tls-key")
+	}
+	if s.settings.Cert != "" || s.settings.PlainHTTP {
+		return nil
+	}
+	for _, address := range []string{s.settings.Listen, s.apart.listen} {
+		if address == "" {
+			continue
+		}
+		host, _, err := net.SplitHostPort(address)
+		if err != nil {
+			return fmt.Errorf("%q is no address to listen on; write HOST:PORT, such as localhost:8460", address)
+		}
+		if ip, err := netip.ParseAddr(host); host != "localhost" && (err != nil || !ip.IsLoopback()) {
+			return fmt.Errorf("plain HTTP is served on loopback only, and %s is not; give --tls-cert and --tls-key, or --plain-http if a server in front speaks HTTPS", address)
+		}
+	}
+	return nil
+}

@@ -76,6 +76,9 @@ func (l *Log) draw(e store.Event) (reference string, known bool) {
 		l.alike = map[alike]*drawn{}
 	}
 	key := alike{e.Kind, e.Account, throttle.NetworkNamed(e.Network), e.Door, e.Place}
+	if e.Kind == kind.EventRefused { // for what reason is what matters
+		key.place = e.Detail
+	}
 	all := key
 	all.place = ""
 	if d := l.alike[all]; d != nil && d.over(e.At) {
@@ -160,7 +163,7 @@ func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v 
 	if v.From.IsValid() {
 		network = v.From.String()
 	}
-	where := at.Method + " " + at.Host + at.Path
+	where := at.String()
 	return l.Add(store.Event{
 		At: l.Now(), Kind: what, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
 		Door: door.Label(), Place: where[:min(len(where), longestPlace)], Detail: "asks for " + door.Admit.String(),

@@ -2,6 +2,7 @@ package api
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"net/http"
 	"slices"
@@ -103,10 +104,10 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 	refusals, err := a.Activity.Events(ctx, activity.Query{Kind: string(kind.Refused), Limit: 8})
 	if err == nil {
 		t.Refusals = showEvents(refusals)
-		_, t.Sessions, err = a.Register.Sessions(ctx, "", "", 0, 1)
+		_, t.Sessions, err = a.Sessions.List(ctx, nil, "", 0, 1)
 	}
 	if err == nil {
-		_, t.People, err = a.Register.List(ctx, people.Query{Limit: 1})
+		_, t.People, err = a.People.List(ctx, people.Query{Limit: 1})
 	}
 	if err == nil {
 		t.Attention, err = a.attention(r, book, now)
@@ -130,6 +131,21 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	}
 	if a.Remarks != nil {
 		all = append(all, a.Remarks()...)
+	}
+	remarks, err := a.Mail.Remarks(r.Context())
+	if err != nil {
+		return nil, err
+	}
+	all = append(all, remarks...)
+	if remarks, err = a.Joining.Remarks(r.Context()); err != nil {
+		return nil, err
+	}
+	all = append(all, remarks...)
+	for _, room := range []func(context.Context) ([]string, error){a.Shared.Remarks, a.Passes.Remarks, a.Events.Remarks} {
+		if remarks, err = room(r.Context()); err != nil {
+			return nil, err
+		}
+		all = append(all, remarks...)
 	}
 	if paths := a.Policy.RefusedWorkers(); len(paths) > 0 { // in one sentence, since anybody can ask
 		say("A service worker was asked for at %s that could have answered for the sign-in pages, as any page at / could always imitate them. It was not handed out, and ends in browsers that have it. If it is yours, see service-worker in the documentation.", few(paths))
@@ -159,7 +175,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 		}
 		say("%s to sign in failed in the last hour, from %s.", count(len(failed), "try"), count(len(networks), "address"))
 	}
-	ending, err := a.Register.GrantsEnding(r.Context(), now.Add(7*24*time.Hour))
+	ending, err := a.People.GrantsEnding(r.Context(), now.Add(7*24*time.Hour))
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,8 @@
 package api
 
 import (
+	"cmp"
+	"context"
 	_ "embed" // the description
 	"encoding/json"
 	"errors"
@@ -18,24 +20,45 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/account"
+	"ostiarius/core/looks"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/roster"
+	"ostiarius/core/words"
 	"ostiarius/service/activity"
 	"ostiarius/service/ending"
-	"ostiarius/service/hashing"
+	"ostiarius/service/events"
 	"ostiarius/service/inforce"
+	"ostiarius/service/joining"
 	"ostiarius/service/keyrings"
+	"ostiarius/service/mail"
+	"ostiarius/service/members"
 	"ostiarius/service/mistake"
+	"ostiarius/service/outgoing"
+	"ostiarius/service/passes"
 	"ostiarius/service/people"
+	"ostiarius/service/problem"
+	"ostiarius/service/sessions"
+	"ostiarius/service/shared"
+	"ostiarius/service/signin"
+	"ostiarius/service/visitor"
 )
 
 // An API answers administration requests. Whoever reaches it may do everything; who may
 // reach it is decided in front of it, by a built-in door or the socket's file mode.
 type API struct {
-	Register *people.Register
+	People   *people.Register
+	Sessions *sessions.Records
+	Desk     *signin.Desk
 	Activity *activity.Log
 	Keyrings *keyrings.Keyrings
+	Shared   *shared.Passwords
+	Passes   *passes.Passes
+	Mail     *mail.Outbox
+	Joining  *joining.Office
+	Events   *events.Books
+	Members  *members.Roll
+	Teller   *outgoing.Teller
 	Endings  *ending.List // what has been taken away and is not written down
 	Policy   *inforce.Policy
 	Status   func() client.Status
@@ -49,6 +72,10 @@ type API struct {
 	ProofAge func(*http.Request) time.Duration
 	// Remarks are what somebody should look at beside what the records say; nil for nothing.
 	Remarks func() []string
+
+	// Samples are the names of the pages that people meet, and Sample shows one with sample data.
+	Samples []string
+	Sample  func(w http.ResponseWriter, page string, in words.Language, l looks.Looks) bool
 
 	checked *lastCheck
 }
@@ -69,6 +96,8 @@ func (a *API) Routes(r chi.Router) {
 	r.Get("/policy", a.showPolicy)
 	changes.Post("/policy", a.applyPolicy)
 	r.Post("/policy/check", a.checkPolicy)
+	r.Post("/policy/edit", a.editPolicy)
+	r.Get("/site", a.site)
 	r.Get("/policy/versions", a.listVersions)
 	r.Get("/policy/versions/{id}", a.showVersion)
 	changes.Post("/policy/versions/{id}/rollback", a.rollbackPolicy)
@@ -82,12 +111,32 @@ func (a *API) Routes(r chi.Router) {
 	r.Get("/people/{name}", a.showPerson)
 	changes.Patch("/people/{name}", a.editPerson)
 	changes.Post("/people/{name}/link", a.linkPerson)
+	changes.Post("/people/{name}/link/mail", a.mailLink)
 	changes.Delete("/people/{name}/sessions", a.endSessionsOf)
 	changes.Delete("/people/{name}", a.removePerson)
 	changes.Put("/people/{name}/password", a.setPassword)
 	changes.Put("/people/{name}/disabled", a.setDisabled)
 	changes.Post("/people/{name}/grants", a.grant)
 	changes.Delete("/people/{name}/grants/{role}", a.revoke)
+	r.Get("/joining", a.listJoining)
+	changes.Post("/joining/applications/{name}/approve", a.approve)
+	changes.Post("/joining/applications/{name}/decline", a.decline)
+	changes.Post("/joining/invitations", a.invite)
+	changes.Delete("/joining/invitations/{email}", a.revokeInvitation)
+	r.Get("/members", a.listMembers)
+	r.Get("/members/weeks", a.memberWeeks)
+	r.Get("/events", a.listShopEvents)
+	changes.Post("/events/import", a.importPayments)
+	r.Get("/events/secrets", a.listEventSecrets)
+	changes.Post("/events/secrets", a.addEventSecret)
+	changes.Delete("/events/secrets/{id}", a.removeEventSecret)
+	r.Get("/events/{id}", a.showShopEvent)
+	changes.Post("/events/{id}/retry", a.retryShopEvent)
+	changes.Post("/events/{id}/drop", a.dropShopEvent)
+	r.Get("/targets", a.listTargets)
+	changes.Post("/targets", a.addTarget)
+	changes.Delete("/targets/{id}", a.removeTarget)
+	changes.Post("/targets/{id}/test", a.testTarget)
 	r.Get("/sessions", a.listSessions)
 	changes.Delete("/sessions", a.endAllSessions)
 	changes.Delete("/sessions/{handle}", a.endSession)
@@ -97,7 +146,38 @@ func (a *API) Routes(r chi.Router) {
 	changes.Put("/keyrings/{ring}/entries/{name}/password", a.setEntryPassword)
 	changes.Put("/keyrings/{ring}/entries/{name}/disabled", a.setEntryDisabled)
 	changes.Post("/keyrings/{ring}/import", a.importEntries)
+	changes.Post("/first-link", a.firstLink)
 	changes.Get("/keyrings/{ring}/export", a.exportEntries)
+	r.Get("/shared", a.listShared)
+	changes.Put("/shared/{name}/password", a.setShared)
+	changes.Delete("/shared/{name}/password", a.withdrawShared)
+	r.Get("/shared/{name}/unlocks", a.listUnlocks)
+	changes.Delete("/shared/{name}/unlocks", a.endUnlocks)
+	changes.Delete("/unlocks/{handle}", a.endUnlock)
+	r.Get("/shared/{name}/told", a.toldShared)
+	changes.Post("/shared/{name}/send", a.tellShared(false))
+	r.Post("/shared/{name}/preview", a.tellShared(true))
+	r.Get("/passes/kinds", a.listPassKinds)
+	r.Get("/passes", a.listPasses)
+	changes.Post("/passes", a.issuePass)
+	changes.Post("/passes/import", a.importPasses)
+	changes.Post("/passes/rotate", a.rotatePasses)
+	r.Get("/passes/{id}", a.showPass)
+	changes.Post("/passes/{id}/revoke", a.doPass((*passes.Passes).Revoke))
+	changes.Post("/passes/{id}/pause", a.doPass((*passes.Passes).Pause))
+	changes.Post("/passes/{id}/resume", a.doPass((*passes.Passes).Resume))
+	changes.Post("/passes/{id}/renew", a.renewPass)
+	changes.Post("/passes/{id}/resend", a.resendPass)
+	r.Get("/looks", a.showLooks)
+	r.Get("/looks/pages/{page}", a.samplePage)
+	r.Get("/messages", a.listMessages)
+	r.Get("/messages/kinds", a.kindsOfMessage)
+	r.Get("/messages/kinds/{kind}", a.sampleMessage)
+	changes.Post("/messages/test", a.testMessage)
+	r.Get("/messages/{id}", a.showMessage)
+	changes.Post("/messages/{id}/retry", a.retryMessage)
+	changes.Post("/messages/{id}/drop", a.dropMessage)
+	changes.Post("/messages/{id}/link", a.linkOfMessage)
 	r.Get("/upstreams", a.upstreams)
 	r.Get("/activity", a.activity)
 	r.Get("/today", a.today)
@@ -123,15 +203,7 @@ func (a *API) answer(w http.ResponseWriter, status int, value any) {
 }
 
 func (a *API) problem(w http.ResponseWriter, status int, detail string) {
-	a.answerProblem(w, client.Problem{Status: status, Detail: detail})
-}
-
-func (a *API) answerProblem(w http.ResponseWriter, p client.Problem) {
-	p.Type, p.Title = "about:blank", http.StatusText(p.Status)
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.Header().Set("Cache-Control", "private, no-store")
-	w.WriteHeader(p.Status)
-	json.NewEncoder(w).Encode(p)
+	problem.Write(w, client.Problem{Status: status, Detail: detail})
 }
 
 // done answers a change that returns nothing, or says what was wrong with it.
@@ -156,9 +228,9 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		a.problem(w, http.StatusServiceUnavailable, unwritten.Error())
 		return
 	}
-	if errors.Is(err, hashing.ErrBusy) {
-		w.Header().Set("Retry-After", "5")
-		a.problem(w, http.StatusServiceUnavailable, err.Error())
+	if later := visitor.Later(err); later != nil {
+		w.Header().Set("Retry-After", strconv.Itoa(int(later.Wait.Seconds())))
+		a.problem(w, later.Status, later.Text)
 		return
 	}
 	a.Log.Error("request of the API failed", "error", err)
@@ -204,11 +276,7 @@ func (a *API) explain(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	who := q.Get("as")
-	if who == "" {
-		who = "anonymous"
-	}
-	visitor, err := policy.ParseVisitor(who)
+	visitor, err := a.visitor(r.Context(), cmp.Or(q.Get("as"), "anonymous"))
 	if err != nil {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
@@ -218,13 +286,18 @@ func (a *API) explain(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	// The service knows what its accounts have been granted.
-	if visitor.Account != "" && len(visitor.Roles) == 0 {
-		if found, err := a.Register.Show(r.Context(), visitor.Account); err == nil {
+	a.answer(w, http.StatusOK, a.Policy.Book().Explain(request, &visitor, kind, query))
+}
+
+// visitor reads the notation for visitors. The service knows what its accounts have been granted.
+func (a *API) visitor(ctx context.Context, who string) (policy.Visitor, error) {
+	visitor, err := policy.ParseVisitor(who)
+	if err == nil && visitor.Account != "" && len(visitor.Roles) == 0 {
+		if found, err := a.People.Find(ctx, visitor.Account); err == nil {
 			visitor.Roles = found.Roles(a.Now())
 		}
 	}
-	a.answer(w, http.StatusOK, a.Policy.Book().Explain(request, &visitor, kind, query))
+	return visitor, err
 }
 
 func (a *API) doors(w http.ResponseWriter, r *http.Request) {
@@ -234,10 +307,10 @@ func (a *API) doors(w http.ResponseWriter, r *http.Request) {
 		Doors: []client.Door{}, BuiltIn: []client.Door{}, Sources: []client.SourceRef{},
 	}
 	for i := range book.Doors {
-		all.Doors = append(all.Doors, showDoor(i, &book.Doors[i]))
+		all.Doors = append(all.Doors, showDoor(book, i, &book.Doors[i]))
 	}
 	for i, door := range book.BuiltIn() {
-		all.BuiltIn = append(all.BuiltIn, showDoor(i, &door))
+		all.BuiltIn = append(all.BuiltIn, showDoor(book, i, &door))
 	}
 	for _, s := range book.Sources {
 		all.Sources = append(all.Sources, client.SourceRef{Path: s.Path, Host: s.Host.String(), Files: s.Files, Proxy: s.Proxy})
@@ -258,27 +331,31 @@ func (a *API) relations(w http.ResponseWriter, r *http.Request) {
 		other := &book.Doors[i]
 		switch book.Relate(id, i) {
 		case place.Inside:
-			found.Wider = append(found.Wider, showDoor(i, other))
+			found.Wider = append(found.Wider, showDoor(book, i, other))
 		case place.Around:
-			found.Narrower = append(found.Narrower, showDoor(i, other))
+			found.Narrower = append(found.Narrower, showDoor(book, i, other))
 		case place.Crossing:
 			example, _ := book.Doors[id].Meet(other.Set)
-			found.Crossing = append(found.Crossing, client.Crossing{Door: showDoor(i, other), Example: example.Method + " " + example.Host + example.Path})
+			found.Crossing = append(found.Crossing, client.Crossing{Door: showDoor(book, i, other), Example: example.String()})
 		}
 	}
 	a.answer(w, http.StatusOK, found)
 }
 
-func showDoor(id int, d *policy.Door) client.Door {
+func showDoor(book *policy.Book, id int, d *policy.Door) client.Door {
 	methods := d.Methods.Names()
 	if methods == nil {
 		methods = []string{}
 	}
-	return client.Door{
-		ID: id, Line: d.Line, Entry: d.Entry, Path: d.Written, Host: d.Host.String(), Methods: methods,
-		Admit: d.Admit.String(), Asks: d.Ask(), Basic: d.Basic,
-		Anonymous: d.Otherwise.Anonymous.String(), Refused: d.Otherwise.Refused.String(),
+	shown := client.Door{
+		ID: id, Line: d.Line, Entry: d.Entry, Label: d.Label(), Path: d.Written, Host: d.Host.String(), Methods: methods,
+		Admit: d.Admit.String(), Basic: d.Basic,
+		Anonymous: d.Otherwise.Anonymous.String(), Refused: d.Otherwise.Refused.String(), Sentence: d.Sentence(),
 	}
+	if terms, ok := d.Terms(book); ok {
+		shown.Terms = &terms
+	}
+	return shown
 }
 
 // parameter returns a part of the path. chi has taken it from the decoded path, so a name

@@ -19,17 +19,14 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
-	"ostiarius/core/throttle"
-	"ostiarius/service/activity"
-	"ostiarius/service/ending"
+	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
-	"ostiarius/service/keyrings"
-	"ostiarius/service/people"
+	"ostiarius/service/rooms"
 	"ostiarius/store"
 )
 
-func server(t *testing.T, change ...func(*API)) chi.Router {
+func server(t testing.TB, change ...func(*API)) chi.Router {
 	t.Helper()
 	dir := t.TempDir()
 	file := filepath.Join(dir, "doors.yaml")
@@ -47,14 +44,12 @@ func server(t *testing.T, change ...func(*API)) chi.Router {
 		t.Fatal(err)
 	}
 	pool := hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil)
-	limiter, endings, happened := &throttle.Limiter{}, &ending.List{}, activity.New(activity.Options{Store: records, Now: time.Now})
-	register, err := people.New(people.Options{Store: records, Book: policy.Book, Now: time.Now, Hashing: pool, Limiter: limiter, Endings: endings, Activity: happened})
+	behind, err := rooms.Open(rooms.Options{Store: records, Book: policy.Book, Now: time.Now, Hashing: pool, Front: &guard.Front{}, Log: log, Mail: rooms.Mail{Site: func() string { return "https://marram.example" }}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	rings := keyrings.New(keyrings.Options{Store: records, Book: policy.Book, Now: time.Now, Hashing: pool, Limiter: limiter, Endings: endings, Activity: happened, Changed: register.Changed})
 	api := &API{
-		Register: register, Activity: happened, Keyrings: rings, Endings: endings,
+		People: behind.People, Sessions: behind.Sessions, Desk: behind.Desk, Activity: behind.Activity, Keyrings: behind.Keyrings, Shared: behind.Shared, Passes: behind.Passes, Mail: behind.Mail, Joining: behind.Joining, Events: behind.Events, Members: behind.Members, Teller: behind.Teller, Endings: behind.Endings,
 		Policy: policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
 		Actor: func(*http.Request) string { return "test" },
 	}
@@ -86,7 +81,7 @@ func TestWhatAsksForAProof(t *testing.T) {
 	if code, text := ask("POST", "/people", `{"name": "ines", "password": "seven-brass-prisms", "roles": ["steward"]}`); code != 201 {
 		t.Fatal(code, text)
 	}
-	looks := map[string]string{"POST /matrix": `{}`, "POST /policy/check": `{"text": "doors: []"}`, "POST /passwords/estimate": `{"password": "x"}`, "POST /passwords/generate": ""}
+	looks := map[string]string{"POST /matrix": `{}`, "POST /policy/check": `{"text": "doors: []"}`, "POST /policy/edit": `{"edits": [{"kind": "unlisted", "admit": "hide"}]}`, "POST /passwords/estimate": `{"password": "x"}`, "POST /passwords/generate": "", "POST /shared/{name}/preview": `{"password": "x"}`}
 	asked := 0
 	for _, old := range []time.Duration{ProofLasts + time.Second, session.Unknown} {
 		age = old
@@ -188,7 +183,7 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"GET", "/explain?url=nonsense", "", 422, "Problem"},
 		{"GET", "/explain?url=/&as=nonsense", "", 422, "Problem"},
 		{"GET", "/explain?url=/&client=nonsense", "", 422, "Problem"},
-		{"GET", "/doors/0/relations", "", 200, ""},
+		{"GET", "/doors/0/relations", "", 200, "Relations"},
 		{"GET", "/doors/7/relations", "", 404, "Problem"},
 		{"POST", "/people", `{"name": "Ines", "password": "seven-brass-prisms", "roles": ["keeper"]}`, 201, "Person"},
 		{"POST", "/people", `{"name": "ines", "password": "seven-brass-prisms"}`, 409, "Problem"},
@@ -220,11 +215,11 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"PUT", "/keyrings/outer/entries/gate/password", `{"password": "anvil-moth-prisms", "grace": 3600}`, 204, ""},
 		{"PUT", "/keyrings/outer/entries/gate/disabled", `true`, 204, ""},
 		{"PUT", "/keyrings/outer/entries/none/disabled", `true`, 404, "Problem"},
-		{"POST", "/keyrings/outer/import", `{"file": "x:plain-prisms\ny:{SHA}W6ph5Mm5Pz8GgiULbPgzG37mj9g=\n"}`, 200, ""},
-		{"GET", "/keyrings/outer/export", "", 200, ""},
+		{"POST", "/keyrings/outer/import", `{"file": "x:plain-prisms\ny:{SHA}W6ph5Mm5Pz8GgiULbPgzG37mj9g=\n"}`, 200, "ImportedLine"},
+		{"GET", "/keyrings/outer/export", "", 200, "EntriesExport"},
 		{"GET", "/keyrings", "", 200, "Keyring"},
 		{"DELETE", "/keyrings/outer/entries/gate", "", 204, ""},
-		{"GET", "/upstreams", "", 200, ""},
+		{"GET", "/upstreams", "", 200, "Upstream"},
 		{"GET", "/activity?kind=account&since=2026-01-01T00:00:00Z", "", 200, "Event"},
 		{"GET", "/activity?since=yesterday", "", 422, "Problem"},
 		{"GET", "/today", "", 200, "Today"},
@@ -244,15 +239,24 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"POST", "/matrix", `{"addresses": [{"method": "GET", "path": "/log/%2f"}]}`, 200, "Matrix"},
 		{"POST", "/matrix", `{"as": ["nonsense"]}`, 422, "Problem"},
 		{"GET", "/policy", "", 200, "Version"},
-		{"POST", "/policy/check", `{"text": "doors: []"}`, 200, ""},
+		{"POST", "/policy/check", `{"text": "doors: []"}`, 200, "Checked"},
+		{"POST", "/first-link", "", 201, "Link"},
+		{"GET", "/site", "", 200, "Site"},
+		{"POST", "/policy/edit", `{"edits": [{"kind": "role", "name": "warden"}, {"kind": "door", "path": "/log/old/**", "admit": "role:warden", "otherwise": "hide"}]}`, 200, "Edited"},
+		{"POST", "/policy/edit", `{"edits": [{"kind": "remove", "path": "/log/**"}, {"kind": "unlisted", "admit": "hide"}, {"kind": "keyring", "name": "sheds", "realm": "The sheds"}]}`, 200, "Edited"},
+		{"POST", "/policy/edit", `{"edits": [{"kind": "remove", "path": "/nothing"}]}`, 422, "Problem"},
+		{"POST", "/policy/edit", `{"edits": [{"kind": "door", "path": "nothing", "admit": "public"}]}`, 422, "Problem"},
+		{"POST", "/policy/edit", `{"edits": [{"kind": "door", "path": "/x", "admit": "rol:x"}]}`, 422, "Problem"},
+		{"POST", "/policy/edit", `{"edits": [{"kind": "sentence"}]}`, 422, "Problem"},
+		{"POST", "/policy/edit", `{"edits": []}`, 422, "Problem"},
 		{"POST", "/policy", `{"text": "doors: []"}`, 422, "Problem"},
 		{"POST", "/policy", `{"text": "doors: [{path: /, admit: public}]", "base": 9}`, 409, "Problem"},
 		{"POST", "/policy", `{"text": "doors: [{path: /**, admit: public}]", "noOpening": true}`, 409, "Problem"},
-		{"POST", "/policy", `{"text": "doors: [{path: /, admit: public}]", "base": 1}`, 201, ""},
+		{"POST", "/policy", `{"text": "doors: [{path: /, admit: public}]", "base": 1}`, 201, "Applied"},
 		{"GET", "/policy/versions", "", 200, "Version"},
 		{"GET", "/policy/versions/1", "", 200, "Version"},
 		{"GET", "/policy/versions/x", "", 404, "Problem"},
-		{"POST", "/policy/versions/1/rollback", `{}`, 201, ""},
+		{"POST", "/policy/versions/1/rollback", `{}`, 201, "Applied"},
 		{"POST", "/policy/versions/44/rollback", `{}`, 404, "Problem"},
 		{"GET", "/nothing", "", 404, "Problem"},
 		{"PUT", "/people", "", 405, "Problem"},

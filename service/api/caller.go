@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ostiarius/client"
+	"ostiarius/service/problem"
 )
 
 // A page of the site could send requests here while a steward looks at it, with the steward's
@@ -65,7 +66,7 @@ func (a *API) fromHere(r *http.Request) bool {
 func (a *API) fresh(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if a.ProofAge != nil && a.ProofAge(r) > ProofLasts {
-			a.answerProblem(w, client.Problem{Status: http.StatusForbidden, Code: "proof-needed", Detail: "This asks for your password again, since it was not typed in this page in the last 15 minutes."})
+			problem.Write(w, client.Problem{Status: http.StatusForbidden, Code: "proof-needed", Detail: "This asks for your password again, since it was not typed in this page in the last 15 minutes."})
 			return
 		}
 		next.ServeHTTP(w, r)

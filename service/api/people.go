@@ -21,7 +21,7 @@ func (a *API) show(p *account.Account) client.Person {
 	now := a.Now()
 	shown := client.Person{
 		Name: p.Name, Email: p.Email, Notes: p.Notes, NoPassword: p.Unset, Disabled: p.Disabled, Roles: p.Roles(now), Grants: []client.Grant{},
-		MadeAt: p.MadeAt, MadeBy: p.MadeBy, LastSignIn: moment(p.SignedIn),
+		MadeAt: p.MadeAt, MadeBy: p.MadeBy, LastSignIn: moment(p.SignedIn), LeavesAt: moment(p.LeavesAt),
 	}
 	if shown.Roles == nil {
 		shown.Roles = []string{}
@@ -66,7 +66,7 @@ func (a *API) listPeople(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	all, total, err := a.Register.List(r.Context(), people.Query{
+	all, total, err := a.People.List(r.Context(), people.Query{
 		Words: strings.Fields(q.Get("search")), Role: q.Get("role"), State: q.Get("state"), Sort: q.Get("sort"), Down: q.Get("down") == "true",
 		Offset: offset, Limit: limit,
 	})
@@ -86,7 +86,7 @@ func (a *API) addPerson(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &n, maxBody) {
 		return
 	}
-	added, err := a.Register.Add(r.Context(), a.Actor(r), people.NewAccount{Name: n.Name, Email: n.Email, Notes: n.Notes, Password: n.Password, Roles: n.Roles})
+	added, err := a.People.Add(r.Context(), a.Actor(r), people.NewAccount{Name: n.Name, Email: n.Email, Notes: n.Notes, Password: n.Password, Roles: n.Roles})
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -95,7 +95,7 @@ func (a *API) addPerson(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) showPerson(w http.ResponseWriter, r *http.Request) {
-	p, err := a.Register.Show(r.Context(), parameter(r, "name"))
+	p, err := a.People.Find(r.Context(), parameter(r, "name"))
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -104,20 +104,20 @@ func (a *API) showPerson(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) removePerson(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Register.Remove(r.Context(), a.Actor(r), parameter(r, "name")))
+	a.done(w, a.People.Remove(r.Context(), a.Actor(r), parameter(r, "name")))
 }
 
 func (a *API) setPassword(w http.ResponseWriter, r *http.Request) {
 	var n client.NewPassword
 	if a.read(w, r, &n, maxBody) {
-		a.done(w, a.Register.SetPassword(r.Context(), a.Actor(r), parameter(r, "name"), n.Password))
+		a.done(w, a.People.SetPassword(r.Context(), a.Actor(r), parameter(r, "name"), n.Password))
 	}
 }
 
 func (a *API) setDisabled(w http.ResponseWriter, r *http.Request) {
 	var disabled bool
 	if a.read(w, r, &disabled, maxBody) {
-		a.done(w, a.Register.SetDisabled(r.Context(), a.Actor(r), parameter(r, "name"), disabled))
+		a.done(w, a.People.SetDisabled(r.Context(), a.Actor(r), parameter(r, "name"), disabled))
 	}
 }
 
@@ -126,11 +126,11 @@ func (a *API) grant(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &g, maxBody) {
 		return
 	}
-	a.done(w, a.Register.Grant(r.Context(), a.Actor(r), parameter(r, "name"), g.Role, timeOf(g.From), timeOf(g.Until)))
+	a.done(w, a.People.Grant(r.Context(), a.Actor(r), parameter(r, "name"), g.Role, timeOf(g.From), timeOf(g.Until)))
 }
 
 func (a *API) revoke(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Register.Revoke(r.Context(), a.Actor(r), parameter(r, "name"), parameter(r, "role")))
+	a.done(w, a.People.Revoke(r.Context(), a.Actor(r), parameter(r, "name"), parameter(r, "role")))
 }
 
 func timeOf(t *time.Time) time.Time {
@@ -145,7 +145,7 @@ func (a *API) editPerson(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &to, maxBody) {
 		return
 	}
-	edited, err := a.Register.Edit(r.Context(), a.Actor(r), parameter(r, "name"), people.Edit(to))
+	edited, err := a.People.Edit(r.Context(), a.Actor(r), parameter(r, "name"), people.Edit(to))
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -154,7 +154,7 @@ func (a *API) editPerson(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) linkPerson(w http.ResponseWriter, r *http.Request) {
-	token, until, err := a.Register.Link(r.Context(), a.Actor(r), parameter(r, "name"))
+	token, until, err := a.People.Link(r.Context(), a.Actor(r), parameter(r, "name"))
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -162,8 +162,18 @@ func (a *API) linkPerson(w http.ResponseWriter, r *http.Request) {
 	a.answer(w, http.StatusCreated, client.Link{Path: a.Policy.Book().Prefix + "/recover?link=" + token, Until: until})
 }
 
+// mailLink sends a link to set a password to whom it is for.
+func (a *API) mailLink(w http.ResponseWriter, r *http.Request) {
+	a.done(w, a.People.MailLink(r.Context(), a.Actor(r), parameter(r, "name")))
+}
+
 func (a *API) endSessionsOf(w http.ResponseWriter, r *http.Request) {
-	ended, err := a.Register.EndSessions(r.Context(), a.Actor(r), parameter(r, "name"), "")
+	of, err := a.People.Find(r.Context(), parameter(r, "name"))
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	ended, err := a.Sessions.EndOf(r.Context(), a.Actor(r), of, "")
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -184,7 +194,7 @@ func (a *API) importPeople(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, "The list cannot be read: "+err.Error())
 		return
 	}
-	results, done, err := a.Register.Import(r.Context(), a.Actor(r), all, asked.Dry)
+	results, done, err := a.People.Import(r.Context(), a.Actor(r), all, asked.Dry)
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -195,7 +205,7 @@ func (a *API) importPeople(w http.ResponseWriter, r *http.Request) {
 // exportPeople answers with a file of all accounts, in the form that write gives it.
 func (a *API) exportPeople(kind, name string, write func(io.Writer, []*account.Account) error) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		all, err := a.Register.Export(r.Context())
+		all, err := a.People.Export(r.Context())
 		var text bytes.Buffer
 		if err == nil {
 			err = write(&text, all)
@@ -218,7 +228,15 @@ func (a *API) listSessions(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	held, total, err := a.Register.Sessions(r.Context(), q.Get("account"), q.Get("search"), offset, limit)
+	var of *account.Account
+	if name := q.Get("account"); name != "" {
+		var err error
+		if of, err = a.People.Find(r.Context(), name); err != nil {
+			a.fail(w, err)
+			return
+		}
+	}
+	held, total, err := a.Sessions.List(r.Context(), of, q.Get("search"), offset, limit)
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -226,7 +244,7 @@ func (a *API) listSessions(w http.ResponseWriter, r *http.Request) {
 	shown := client.Sessions{Sessions: []client.Session{}, Total: total}
 	for _, s := range held {
 		shown.Sessions = append(shown.Sessions, client.Session{
-			Handle: s.Handle(), Account: s.Name, MadeAt: s.MadeAt, SeenAt: s.SeenAt, ProvedAt: s.ProvedAt,
+			Handle: s.Handle(), Account: s.Name, MadeAt: s.MadeAt, SeenAt: s.SeenAt, ProvedAt: s.ProvedAt, How: string(s.How),
 			Remembered: s.Remembered, Network: s.Network, Agent: s.Agent,
 		})
 	}
@@ -234,11 +252,11 @@ func (a *API) listSessions(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) endSession(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Register.EndSession(r.Context(), a.Actor(r), parameter(r, "handle"), ""))
+	a.done(w, a.Sessions.EndOne(r.Context(), a.Actor(r), parameter(r, "handle"), nil))
 }
 
 func (a *API) endAllSessions(w http.ResponseWriter, r *http.Request) {
-	ended, err := a.Register.EndAllSessions(r.Context(), a.Actor(r))
+	ended, err := a.Sessions.EndAll(r.Context(), a.Actor(r))
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -254,7 +272,7 @@ func (a *API) estimate(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &asked, maxBody) {
 		return
 	}
-	s := a.Register.Strength(asked.Password, asked.Name)
+	s := a.People.Strength(asked.Password, asked.Name)
 	shown := client.Strength{Bits: s.Bits, Word: s.Word}
 	if err := secret.CheckNew(asked.Password, a.Policy.Book().Site, asked.Name); err != nil {
 		shown.Word, shown.Advice = "refused", err.Error()
@@ -262,24 +280,13 @@ func (a *API) estimate(w http.ResponseWriter, r *http.Request) {
 	a.answer(w, http.StatusOK, shown)
 }
 
-func (a *API) generate(w http.ResponseWriter, r *http.Request) {
-	var asked struct {
-		Words int `json:"words"` // 0 for random characters
-	}
-	if !a.read(w, r, &asked, maxBody) {
+// firstLink makes a link for the first steward. Whoever may ask for it commands the service on its machine, for
+// with a session one is a steward already.
+func (a *API) firstLink(w http.ResponseWriter, r *http.Request) {
+	token, until, err := a.Desk.FirstLink(r.Context())
+	if err != nil {
+		a.fail(w, err)
 		return
 	}
-	password := secret.Generate()
-	if asked.Words != 0 {
-		if asked.Words < 4 || asked.Words > 12 {
-			a.problem(w, http.StatusUnprocessableEntity, "A generated password has between 4 and 12 words.")
-			return
-		}
-		var err error
-		if password, err = secret.GenerateWords(asked.Words); err != nil {
-			a.fail(w, err)
-			return
-		}
-	}
-	a.answer(w, http.StatusOK, map[string]string{"password": password})
+	a.answer(w, http.StatusCreated, client.Link{Path: a.Policy.Book().Prefix + "/first?link=" + token, Until: until})
 }

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -11,6 +12,8 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 	"ostiarius/service/inforce"
+	"ostiarius/service/problem"
+	"ostiarius/service/replace"
 	"ostiarius/store"
 )
 
@@ -63,7 +66,7 @@ func (a *API) applyPolicy(w http.ResponseWriter, r *http.Request) {
 	}
 	before := a.Policy.Book()
 	v, err := a.Policy.Apply(r.Context(), a.Actor(r), inforce.Draft{Text: []byte(draft.Text), Comment: draft.Comment, Base: draft.Base, NoOpening: draft.NoOpening, Over: draft.OverEdit})
-	a.applied(w, v, err, before)
+	a.applied(r.Context(), w, v, err, before)
 }
 
 func (a *API) rollbackPolicy(w http.ResponseWriter, r *http.Request) {
@@ -77,34 +80,51 @@ func (a *API) rollbackPolicy(w http.ResponseWriter, r *http.Request) {
 	}
 	before := a.Policy.Book()
 	v, err := a.Policy.Rollback(r.Context(), a.Actor(r), draft.Comment, id, draft.OverEdit)
-	a.applied(w, v, err, before)
+	a.applied(r.Context(), w, v, err, before)
 }
 
 // applied answers with the new version and how its doors differ, or with why there is
 // none.
-func (a *API) applied(w http.ResponseWriter, v store.Version, err error, before *policy.Book) {
+func (a *API) applied(ctx context.Context, w http.ResponseWriter, v store.Version, err error, before *policy.Book) {
 	var unfit *inforce.Unfit
 	var opens *inforce.Opens
 	var edited *inforce.Edited
+	var unwritable *inforce.Unwritable
 	switch {
-	case errors.As(err, &edited), errors.Is(err, inforce.ErrBeingWritten):
-		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Code: "file-edited", Detail: sentence(err)})
+	case errors.As(err, &unwritable):
+		a.Log.Error("the policy file cannot be written", "error", unwritable.Err)
+		problem.Write(w, client.Problem{Status: http.StatusInternalServerError, Code: "file-unwritable", Detail: sentence(err)})
+	case errors.As(err, &edited), errors.Is(err, replace.ErrBeingWritten):
+		problem.Write(w, client.Problem{Status: http.StatusConflict, Code: "file-edited", Detail: sentence(err)})
 	case errors.As(err, &opens):
-		a.answerProblem(w, client.Problem{Status: http.StatusConflict, Detail: err.Error(), Opened: opens.Differences})
+		problem.Write(w, client.Problem{Status: http.StatusConflict, Detail: err.Error(), Opened: opens.Differences})
 	case err == nil:
 		now := a.Policy.Book()
 		shown := client.Applied{Version: showVersion(v), Changes: policy.Changes(before, now), Compared: compared(before, now)}
 		shown.Version.Text = ""
 		a.answer(w, http.StatusCreated, shown)
 	case errors.As(err, &unfit):
-		a.answerProblem(w, client.Problem{Status: http.StatusUnprocessableEntity, Detail: err.Error(), Findings: unfit.Findings})
+		problem.Write(w, client.Problem{Status: http.StatusUnprocessableEntity, Detail: err.Error(), Findings: unfit.Findings})
 	case errors.Is(err, inforce.ErrOvertaken):
-		a.problem(w, http.StatusConflict, sentence(err))
+		problem.Write(w, client.Problem{Status: http.StatusConflict, Code: "overtaken", Detail: a.overtaken(ctx)})
 	case errors.Is(err, store.ErrNone):
 		a.problem(w, http.StatusNotFound, "There is no such version; `ostiarius history` lists them.")
 	default:
 		a.fail(w, err)
 	}
+}
+
+// overtaken says whose version came into force meanwhile.
+func (a *API) overtaken(ctx context.Context) string {
+	v, err := a.Policy.Past(ctx, a.Policy.Version())
+	if err != nil {
+		return sentence(inforce.ErrOvertaken)
+	}
+	why := ""
+	if v.Comment != "" {
+		why = fmt.Sprintf(" (“%s”)", strings.TrimSuffix(v.Comment, "."))
+	}
+	return fmt.Sprintf("Meanwhile %s has brought another version into force%s. Nothing of yours is lost: look at it on top of that, and apply again.", v.Actor, why)
 }
 
 // sentence makes an error one.
@@ -133,7 +153,7 @@ func (a *API) showVersion(w http.ResponseWriter, r *http.Request) {
 	}
 	v, err := a.Policy.Past(r.Context(), id)
 	if err != nil {
-		a.applied(w, v, err, nil)
+		a.applied(r.Context(), w, v, err, nil)
 		return
 	}
 	a.answer(w, http.StatusOK, showVersion(v))

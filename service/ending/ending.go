@@ -37,6 +37,8 @@ type Ending struct {
 	Before     time.Time
 	Account    int64 // that is disabled
 	Ring, Name string
+	Thing      string    // another one thing, such as a pass, named by its room
+	Until      time.Time // of the thing, only what was made until then; zero for all of it
 	// Forget drops what is remembered of it.
 	Forget func()
 }
@@ -117,6 +119,13 @@ func (l *List) TryAgain(ctx context.Context) {
 	}
 }
 
+// Undo takes back that a thing has ended, as far as that is not written down.
+func (l *List) Undo(thing string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.pending = slices.DeleteFunc(l.pending, func(p *pending) bool { return p.Thing == thing })
+}
+
 // Revoke takes back that an account is disabled, or a name in a keyring, as far as that is not
 // written down.
 func (l *List) Revoke(account int64, ring, name string) {
@@ -153,6 +162,15 @@ func (l *List) HasEntry(ring, name string) bool {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	return slices.ContainsFunc(l.pending, func(p *pending) bool { return p.Ring == ring && p.Name == name && ring != "" })
+}
+
+// HasThing reports whether a thing that was made at a time has ended as far as that is not written down.
+func (l *List) HasThing(name string, made time.Time) bool {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return slices.ContainsFunc(l.pending, func(p *pending) bool {
+		return p.Thing == name && name != "" && (p.Until.IsZero() || !made.After(p.Until))
+	})
 }
 
 // Words says what counts and could not be written down yet.

@@ -27,13 +27,13 @@ func ClientOf(h http.Header) policy.Client {
 	if strings.EqualFold(header("X-Requested-With"), "XMLHttpRequest") || header("Upgrade") != "" { // such as a WebSocket
 		return policy.Script
 	}
-	accept := strings.ToLower(header("Accept"))
-	if strings.Contains(accept, "text/html") || strings.Contains(accept, "application/xhtml+xml") {
+	if asksForPage(h) {
 		return policy.Browser // also one that brings credentials, as older ones do behind two layers
 	}
 	if header("Authorization") != "" {
 		return policy.API
 	}
+	accept := strings.ToLower(header("Accept"))
 	if accept == "" {
 		return policy.Browser
 	}
@@ -41,4 +41,21 @@ func ClientOf(h http.Header) policy.Client {
 		return policy.API
 	}
 	return policy.Browser
+}
+
+// asksForPage reports whether a client says that it wants a page, as each browser does.
+func asksForPage(h http.Header) bool {
+	accept := strings.ToLower(h.Get("Accept"))
+	return strings.Contains(accept, "text/html") || strings.Contains(accept, "application/xhtml+xml")
+}
+
+// clientAt is ClientOf for whoever is turned away by a decision. Where a pass would lead in, a client that does not say
+// that it wants a page is taken for a program that downloads, and not for a browser: it shows a name and a password
+// only if it is asked for them.
+func clientAt(h http.Header, d policy.Decision) policy.Client {
+	client := ClientOf(h)
+	if client == policy.Browser && d.Pass != "" && h.Get("Sec-Fetch-Mode") == "" && !asksForPage(h) {
+		return policy.API
+	}
+	return client
 }

@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
@@ -32,10 +33,15 @@ type Guard struct {
 	// nothing. The session counts as in use only if used.
 	Again func(r *http.Request, used bool) (policy.Visitor, error)
 	// Present takes the Authorization headers of a request for a place that asks for
-	// credentials of HTTP Basic, adds to the visitor what they prove, and reports whether they
+	// credentials of HTTP Basic, adds to the visitor of the turn what they prove, and reports whether they
 	// are such credentials. What is wrong proves nothing. The error is one of package basic,
 	// *Later, or says that nobody can be recognised at the moment. It may be nil.
-	Present func(r *http.Request, headers []string, want policy.Wanted, v *policy.Visitor) (ours bool, err error)
+	Present func(r *http.Request, headers []string, want policy.Wanted, t *Turn) (ours bool, err error)
+	// Unlocked adds to the visitor of the turn what cookies show beside the session, at a place that asks
+	// for shared passwords or passes. The error means that nobody can be recognised at the moment. It may be nil.
+	Unlocked func(r *http.Request, want policy.Wanted, t *Turn) error
+	// UsedUp answers in the place of a download that the pass of the visitor no longer has.
+	UsedUp func(w http.ResponseWriter, r *http.Request)
 	// Note is told what each request came to, before it is answered, and returns the
 	// reference under which that can be found again, "" for none. It may be nil.
 	Note func(r *http.Request, t *Turn, outcome policy.Outcome) (reference string)
@@ -47,6 +53,9 @@ type Guard struct {
 	// Turned answers the requests that are not admitted: with the answer's status, and
 	// what the client can use to understand it.
 	Turned func(w http.ResponseWriter, r *http.Request, t *TurnedAway)
+	// Unable answers where nobody can be recognised at the moment: with the status, to be tried again after a while, and nothing
+	// that the site would say. Without it the answer is plain text.
+	Unable func(w http.ResponseWriter, r *http.Request, book *policy.Book, later *Later)
 	// Front tells what stands in front, and what is believed of it; nil for nothing.
 	Front *Front
 	// BodyIdle is the longest time that a client may send nothing of a body; 30 seconds if
@@ -76,9 +85,29 @@ type Turn struct {
 	Public bool
 	// Secure says that the client came over HTTPS.
 	Secure bool
+	// Passes are those that the visitor holds here: while it is judged all of them, afterwards those
+	// without which they would not be admitted.
+	Passes []Pass
 	// DropCredentials says that the Authorization header was meant for the door, and not for
 	// what is behind it.
 	DropCredentials bool
+}
+
+// A Pass is one that a visitor holds at a place.
+type Pass interface {
+	Kind() string
+	// Use notes that the pass is used from an address, and reports whether it still opens the place.
+	Use(ctx context.Context, from netip.Addr) (bool, error)
+	// Deliver returns what the answer is written to, so that downloads are counted. What can be downloaded
+	// no more is answered by refuse.
+	Deliver(w http.ResponseWriter, r *http.Request, refuse func(http.ResponseWriter, *http.Request)) Delivery
+}
+
+// A Delivery is an answer to the holder of a pass.
+type Delivery interface {
+	http.ResponseWriter
+	// Finish is called when it has been written, with whether to its end.
+	Finish(whole bool)
 }
 
 // A TurnedAway is a Turn that was not admitted.
@@ -156,7 +185,7 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		// Fail closed: without the records nobody is known, and a stranger's answer
 		// would be wrong for people who are signed in.
-		unable(w, err)
+		g.unable(w, r, house.Book, err)
 		return
 	}
 	g.answer(w, r, house, turning, d, body)
@@ -180,7 +209,7 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 		reference = g.Note(r, t, d.Outcome)
 	}
 	if d.Outcome != policy.Admit {
-		away := &TurnedAway{Turn: t, Decision: d, Client: ClientOf(r.Header), Reference: reference}
+		away := &TurnedAway{Turn: t, Decision: d, Client: clientAt(r.Header, d), Reference: reference}
 		away.Answer = book.Answer(d, away.Client, query)
 		keepPrivate(w.Header())
 		if away.Answer.Authenticate != "" {
@@ -200,7 +229,7 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 	inner.RequestURI = t.Address
 	if body != nil {
 		if !g.hold(body, t) {
-			unable(w, &Later{Status: http.StatusServiceUnavailable, Wait: time.Second, Text: "Too much is being sent at the moment. Please try again."})
+			g.unable(w, r, book, &Later{Status: http.StatusServiceUnavailable, Wait: time.Second, Text: "Too much is being sent at the moment. Please try again."})
 			return
 		}
 		inner.Body = body
@@ -220,7 +249,24 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 		keepPrivate(h)
 		h["Vary"] = perVisitor // for caches that do not keep to the rule
 	}
+	if len(t.Passes) > 0 {
+		g.deliver(w, inner, house, t.Passes)
+		return
+	}
 	house.Site.ServeHTTP(w, inner)
+}
+
+// deliver has a request answered for the holder of passes, each of which counts it.
+func (g *Guard) deliver(w http.ResponseWriter, r *http.Request, house *House, passes []Pass) {
+	counted := passes[0].Deliver(w, r, g.UsedUp)
+	whole := false
+	defer func() { counted.Finish(whole) }() // also if what is behind breaks off
+	if len(passes) > 1 {
+		g.deliver(counted, r, house, passes[1:])
+	} else {
+		house.Site.ServeHTTP(counted, r)
+	}
+	whole = true
 }
 
 // hold counts a body that is to come, until it is over, and reports whether there was room.
@@ -237,15 +283,20 @@ func (g *Guard) hold(b *body, t *Turn) bool {
 }
 
 // unable answers where nobody can be recognised at the moment.
-func unable(w http.ResponseWriter, err error) {
+func (g *Guard) unable(w http.ResponseWriter, r *http.Request, book *policy.Book, err error) {
 	keepPrivate(w.Header())
 	var later *Later
-	if errors.As(err, &later) {
+	if !errors.As(err, &later) {
+		later = &Later{Status: http.StatusServiceUnavailable, Text: "The records cannot be read at the moment. Please try again."}
+	}
+	if later.Wait > 0 {
 		w.Header().Set("Retry-After", strconv.Itoa(int((later.Wait+time.Second-1)/time.Second)))
-		http.Error(w, later.Text, later.Status)
+	}
+	if g.Unable != nil {
+		g.Unable(w, r, book, later)
 		return
 	}
-	http.Error(w, "The records cannot be read at the moment. Please try again.", http.StatusServiceUnavailable)
+	http.Error(w, later.Text, later.Status)
 }
 
 // unfolded returns the canonical path of an own page in the letters in which it was asked

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
 
 	"ostiarius/core/basic"
 	"ostiarius/core/place"
@@ -30,7 +31,45 @@ func (g *Guard) judge(h http.Header, r *http.Request, t *Turn) (policy.Decision,
 	}
 	t.Visitor = v
 	t.Visitor.From = g.Front.Client(r)
-	return g.decide(r, &asked, t)
+	d, err := g.decide(r, &asked, t)
+	if err == nil && len(t.Passes) > 0 && d.Outcome == policy.Admit {
+		d, err = g.use(r, &asked, t, d)
+	}
+	return d, err
+}
+
+// use notes the use of the passes by which somebody is admitted. Who would be admitted without them uses none. A pass
+// that opens nothing any more by being used leaves its holder outside.
+func (g *Guard) use(r *http.Request, asked *policy.Asked, t *Turn, d policy.Decision) (policy.Decision, error) {
+	held := t.Visitor.Passes
+	t.Visitor.Passes = nil
+	if t.Book.Admits(asked.Doors(), &t.Visitor) {
+		t.Visitor.Passes, t.Passes = held, nil
+		return d, nil
+	}
+	closed := 0
+	for i, pass := range t.Passes {
+		open, err := pass.Use(r.Context(), t.Visitor.From)
+		if err != nil {
+			return d, err
+		}
+		if !open {
+			t.Passes[i] = nil
+			closed++
+		}
+	}
+	t.Visitor.Passes = held
+	if closed == 0 {
+		return d, nil
+	}
+	t.Passes = slices.DeleteFunc(t.Passes, func(pass Pass) bool { return pass == nil })
+	t.Visitor.Passes = nil
+	for _, pass := range t.Passes {
+		t.Visitor.Passes = append(t.Visitor.Passes, pass.Kind())
+	}
+	d = t.Book.Judge(asked.Place, asked.Doors(), &t.Visitor)
+	t.Place, t.Door, t.Public = d.Place, d.Door, d.Public
+	return d, nil
 }
 
 func requestOf(r *http.Request) policy.Request {
@@ -42,16 +81,21 @@ func requestOf(r *http.Request) policy.Request {
 // ask for credentials of HTTP Basic, and is a fault if it cannot be read without guessing; elsewhere
 // it is the business of what is behind.
 func (g *Guard) decide(r *http.Request, asked *policy.Asked, t *Turn) (d policy.Decision, err error) {
-	if values := r.Header["Authorization"]; len(values) > 0 && g.Present != nil {
-		if want := asked.Wanted(); want.Any() {
-			ours, err := g.Present(r, values, want, &t.Visitor)
-			t.DropCredentials = ours && !want.Forward // another scheme, such as Bearer, is not meant for the door
-			switch {
-			case errors.Is(err, basic.ErrSeveral) || errors.Is(err, basic.ErrMalformed):
-				d = policy.Rejected(err)
-			case err != nil:
-				return d, err
-			}
+	want := asked.Wanted()
+	t.Place = asked.Place
+	if values := r.Header["Authorization"]; len(values) > 0 && g.Present != nil && want.Any() {
+		ours, err := g.Present(r, values, want, t)
+		t.DropCredentials = ours && !want.Forward // another scheme, such as Bearer, is not meant for the door
+		switch {
+		case errors.Is(err, basic.ErrSeveral) || errors.Is(err, basic.ErrMalformed):
+			d = policy.Rejected(err)
+		case err != nil:
+			return d, err
+		}
+	}
+	if (len(want.Shared) > 0 || len(want.Passes) > 0) && g.Unlocked != nil && d.Outcome == "" {
+		if err := g.Unlocked(r, want, t); err != nil {
+			return d, err
 		}
 	}
 	if d.Outcome == "" {
@@ -71,7 +115,7 @@ func (g *Guard) Still(ctx context.Context, used bool) bool {
 		return false
 	}
 	r := &was.request
-	now := &Turn{Book: g.House().Book}
+	now := &Turn{Book: g.House().Book, Secure: was.turn.Secure}
 	asked, fault := now.Book.Read(requestOf(r))
 	if fault != nil {
 		return false

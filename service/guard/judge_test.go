@@ -58,7 +58,8 @@ func TestJudge(t *testing.T) {
 			h.Add("Set-Cookie", "renewed=1")
 			return policy.Visitor{SignedIn: true, Account: "ines"}, trouble
 		},
-		Present: func(_ *http.Request, _ []string, want policy.Wanted, v *policy.Visitor) (bool, error) {
+		Present: func(_ *http.Request, _ []string, want policy.Wanted, t *Turn) (bool, error) {
+			v := &t.Visitor
 			presented++
 			v.Keyrings = want.Keyrings
 			return true, nil

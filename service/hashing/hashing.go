@@ -22,7 +22,7 @@ import (
 )
 
 // ErrBusy says that too many passwords are waiting to be looked at.
-var ErrBusy = errors.New("too many people sign in at the moment; please try again in a few seconds")
+var ErrBusy = errors.New("too many passwords are waiting to be looked at")
 
 // The most passwords that wait for their turn, and how long one waits.
 const (

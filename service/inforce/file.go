@@ -11,6 +11,7 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/service/inspect"
+	"ostiarius/service/replace"
 )
 
 // readWith returns the text of the policy file, and what can be told of who writes it.
@@ -87,7 +88,7 @@ func (p *Policy) replace(text []byte, over bool) (before []byte, err error) {
 	case err != nil:
 		return nil, err
 	case by == under && !over:
-		return nil, ErrBeingWritten // an editor that goes on would write into a file that has no name any more
+		return nil, replace.ErrBeingWritten // an editor that goes on would write into a file that has no name any more
 	case !over:
 		if err := p.edited(before, text); err != nil {
 			return nil, err
@@ -102,10 +103,10 @@ func (p *Policy) replace(text []byte, over bool) (before []byte, err error) {
 	if err != nil {
 		old = nil
 	}
-	next := filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".new")
-	err = write(next, text, old)
+	next := replace.Beside(path)
+	err = replace.Write(next, text, old)
 	if err == nil {
-		err = exchange(next, path, before)
+		err = replace.Exchange(next, path, before)
 	}
 	if err != nil {
 		os.Remove(next)
@@ -114,13 +115,13 @@ func (p *Policy) replace(text []byte, over bool) (before []byte, err error) {
 	switch {
 	case err == nil:
 		return before, nil
-	case errors.Is(err, ErrBeingWritten):
-		now, _ := inspect.ReadFile(p.file)
-		if errors.As(p.edited(now, text), &edited) {
+	case errors.Is(err, replace.ErrBeingWritten):
+		now, unread := inspect.ReadFile(p.file)
+		if unread == nil && errors.As(p.edited(now, text), &edited) {
 			return nil, edited
 		}
-		return nil, err
-	case old == nil || p.copy == "" || errors.Is(err, errNoSpace):
+		return nil, errors.Join(err, unread)
+	case old == nil || p.copy == "" || errors.Is(err, replace.NoSpace):
 		return nil, err
 	}
 	if inPlace := p.writeInPlace(path, text, before); inPlace != nil {
@@ -129,51 +130,31 @@ func (p *Policy) replace(text []byte, over bool) (before []byte, err error) {
 	return before, nil
 }
 
-// write makes a file that nobody has, with the mode and owner of another one, if there is one.
-func write(path string, text []byte, like fs.FileInfo) error {
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) { // left over from a process that was killed
-		return err
-	}
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return err
-	}
-	mode := os.FileMode(0o644)
-	if like != nil {
-		mode = like.Mode().Perm()
-		own(f, like)
-	}
-	_, err = f.Write(text)
-	return errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
-}
-
-// ErrBeingWritten says that somebody writes the file just now, or has between the last look at it and its
-// replacement.
-var ErrBeingWritten = errors.New("another program writes the policy file just now; nothing was changed. Try again when it is done")
-
 func (p *Policy) writeInPlace(path string, text, before []byte) error {
 	if now, err := inspect.ReadFile(path); err != nil || !bytes.Equal(now, before) {
-		return errors.Join(err, ErrBeingWritten)
+		return errors.Join(err, replace.ErrBeingWritten)
 	}
-	if err := write(p.copy, before, nil); err != nil {
-		return fmt.Errorf("no copy of it can be kept: %w", err)
-	}
-	if err := overwrite(path, text); err != nil {
-		return errors.Join(err, overwrite(path, before)) // the copy stays if that fails too: see mend
-	}
-	return os.Remove(p.copy)
-}
-
-func overwrite(path string, text []byte) error {
+	// A file that may not be written is found out before there is a copy, which says that it is half written.
 	f, err := os.OpenFile(path, os.O_WRONLY, 0)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(text)
+	defer f.Close()
+	if err := replace.Write(p.copy, before, nil); err != nil {
+		return fmt.Errorf("no copy of it can be kept: %w", err)
+	}
+	if err := overwrite(f, text); err != nil {
+		return errors.Join(err, overwrite(f, before)) // the copy stays if that fails too: see mend
+	}
+	return os.Remove(p.copy)
+}
+
+func overwrite(f *os.File, text []byte) error {
+	_, err := f.WriteAt(text, 0)
 	if err == nil {
 		err = f.Truncate(int64(len(text)))
 	}
-	return errors.Join(err, f.Sync(), f.Close())
+	return errors.Join(err, f.Sync())
 }
 
 // mend puts back the text before if this service was killed while it wrote the file in place.
@@ -182,8 +163,15 @@ func (p *Policy) mend() error {
 	if p.copy == "" || errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	if now, unread := inspect.ReadFile(p.file); err == nil && unread == nil && bytes.Equal(now, before) {
+		return os.Remove(p.copy) // not a byte was written
+	}
+	var f *os.File
 	if err == nil {
-		err = overwrite(p.file, before)
+		f, err = os.OpenFile(p.file, os.O_WRONLY, 0)
+	}
+	if err == nil {
+		err = errors.Join(overwrite(f, before), f.Close())
 	}
 	if err != nil {
 		return fmt.Errorf("the policy file may be half written, and the text before, which %s has, cannot be put back: %w", p.copy, err)

@@ -3,6 +3,7 @@ package inforce
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -12,8 +13,10 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
+	"ostiarius/core/activity"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
+	"ostiarius/store"
 )
 
 // The file is followed by looking at it: every few seconds whatever happens, and soon after the
@@ -196,8 +199,19 @@ func (f *following) reject(of *found) {
 	of.told = true
 	for _, finding := range of.findings {
 		if finding.Severity == policy.SeverityError {
+			if finding.Rule == "guarantee-broken" {
+				f.recordBroken(finding)
+			}
 			f.log.Error("the policy file has an error; the version before stays in force", "file", finding.File, "line", finding.Line, "column", finding.Column, "message", finding.Message)
 		}
+	}
+}
+
+// recordBroken has recorded that the file would break a guarantee.
+func (f *following) recordBroken(of policy.Finding) {
+	e := store.Event{At: time.Now(), Kind: activity.GuaranteeBroken, AccountID: store.NoAccount, Actor: "file", Detail: fmt.Sprintf("line %d: %s", of.Line, of.Message)}
+	if err := f.store.Record(context.Background(), e); err != nil {
+		f.log.Error("it could not be recorded that a guarantee is broken", "error", err)
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"ostiarius/core/policy"
+	"ostiarius/service/replace"
 	"ostiarius/store"
 )
 
@@ -469,15 +470,15 @@ func TestApplyAndEdit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.Apply(t.Context(), "test", Draft{Text: []byte(open)}); !errors.Is(err, ErrBeingWritten) {
+	if _, err := h.Apply(t.Context(), "test", Draft{Text: []byte(open)}); !errors.Is(err, replace.ErrBeingWritten) {
 		t.Errorf("while somebody writes: %v", err)
 	}
 	f.Close()
 	// Between the last look and the change.
-	if err := write(o.File+".new", []byte(open), nil); err != nil {
+	if err := replace.Write(o.File+".new", []byte(open), nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := exchange(o.File+".new", o.File, []byte("something else")); !errors.Is(err, ErrBeingWritten) {
+	if err := replace.Exchange(o.File+".new", o.File, []byte("something else")); !errors.Is(err, replace.ErrBeingWritten) {
 		t.Errorf("%v", err)
 	}
 	if text, _ := os.ReadFile(o.File); string(text) != closed {

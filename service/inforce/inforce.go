@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/netip"
@@ -19,6 +20,7 @@ import (
 	"ostiarius/core/prove"
 	"ostiarius/service/guard"
 	"ostiarius/service/inspect"
+	"ostiarius/service/replace"
 	"ostiarius/service/source"
 	"ostiarius/store"
 )
@@ -42,6 +44,7 @@ type Policy struct {
 	applying sync.Mutex                       // held while a version comes into force
 	text     []byte                           // of the version in force; by applying
 	workers  source.Workers                   // that were refused
+	seen     source.Seen
 }
 
 // Options are what a Policy needs: all but Proxying, Quiet, Copy and Keep.
@@ -78,7 +81,7 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 	p := &Policy{
 		file: o.File, store: o.Store, missing: o.Missing, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom,
 	}
-	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers = o.File, o.Log, &p.workers
+	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers, p.proxying.Seen = o.File, o.Log, &p.workers, &p.seen
 	if err := p.mend(); err != nil {
 		return nil, err
 	}
@@ -177,6 +180,7 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 		return nil, findings
 	}
 	book.LetReadMetrics(p.metrics)
+	book.Words, _ = inspect.Words(book, p.file) // what is wrong with them is told with all else
 	findings = append(findings, p.here(book)...)
 	if now := p.house.Load(); now != nil && now.Book.Prefix != book.Prefix {
 		findings = append(findings, policy.Finding{
@@ -211,7 +215,7 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 				site.proxies = append(site.proxies, proxy)
 			}
 		} else {
-			handler, err = source.NewFiles(inspect.Directory(*entry, p.file), entry.Path, book.Rules.FoldCase, site.missing)
+			handler, err = source.NewFiles(inspect.Directory(*entry, p.file), entry, book.Rules.FoldCase, site.missing)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("the source in line %d cannot be opened: %w", entry.Line, err)
@@ -272,6 +276,23 @@ func (u *Unfit) Error() string {
 // was based on.
 var ErrOvertaken = errors.New("another version has come into force meanwhile; look at it and apply again")
 
+// Unwritable is the error for a policy file that the service may not write, or that has no room.
+type Unwritable struct {
+	File string
+	Err  error
+}
+
+func (u *Unwritable) Error() string {
+	why := u.Err.Error()
+	var path *fs.PathError
+	if errors.As(u.Err, &path) { // the last one says why the file itself cannot be written
+		why = path.Err.Error()
+	}
+	return fmt.Sprintf("the policy file %s cannot be written (%s), so nothing has changed; let the account of the service write it, or change the file by hand: it is followed", u.File, why)
+}
+
+func (u *Unwritable) Unwrap() error { return u.Err }
+
 // Opens is the error for a text that opens something although it was not to.
 type Opens struct{ Differences []prove.Difference }
 
@@ -291,7 +312,7 @@ type Draft struct {
 
 // Apply brings a text into force, if it is free of errors: the file is replaced whole, the
 // version recorded, and the next request judged by it. The error is *Unfit, *Opens, *Edited,
-// ErrBeingWritten, ErrOvertaken, or says that something failed; then nothing has changed.
+// replace.ErrBeingWritten, ErrOvertaken, or says that something failed; then nothing has changed.
 func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Version, error) {
 	p.applying.Lock()
 	defer p.applying.Unlock()
@@ -314,11 +335,11 @@ func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Ve
 	}
 	before, err := p.replace(text, draft.Over)
 	var edited *Edited
-	if errors.As(err, &edited) || errors.Is(err, ErrBeingWritten) {
+	if errors.As(err, &edited) || errors.Is(err, replace.ErrBeingWritten) {
 		return store.Version{}, err
 	}
 	if err != nil {
-		return store.Version{}, fmt.Errorf("the policy file cannot be written: %w", err)
+		return store.Version{}, &Unwritable{p.file, err}
 	}
 	v, err := p.enforce(ctx, actor, comment, text, book)
 	if err != nil && before != nil {

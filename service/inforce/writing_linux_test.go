@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"golang.org/x/sys/unix"
@@ -80,5 +81,36 @@ func TestMountedFile(t *testing.T) {
 	h.passes(2 * soon)
 	if h.admits("/") {
 		t.Error("the file that is mounted says closed, and the site is open")
+	}
+}
+
+// A file that cannot be written at all is told so, nothing changes, and the next start finds nothing half done.
+func TestReadOnlyFile(t *testing.T) {
+	_, o := keep(t, open)
+	from := filepath.Join(filepath.Dir(o.File), "elsewhere.yaml")
+	put(t, from, open)
+	if err := unix.Mount(from, o.File, "", unix.MS_BIND, ""); err != nil {
+		t.Skipf("nothing can be mounted here: %v", err)
+	}
+	t.Cleanup(func() { unix.Unmount(o.File, unix.MNT_DETACH) })
+	if err := unix.Mount("", o.File, "", unix.MS_BIND|unix.MS_REMOUNT|unix.MS_RDONLY, ""); err != nil {
+		t.Skipf("nothing can be mounted read-only here: %v", err)
+	}
+	h := follow(t, o)
+	_, err := h.Apply(t.Context(), "test", Draft{Text: []byte(closed)})
+	var unwritable *Unwritable
+	if !errors.As(err, &unwritable) || !strings.Contains(err.Error(), o.File) || strings.Contains(err.Error(), ".new") {
+		t.Errorf("%v", err)
+	}
+	if _, err := os.Stat(o.Copy); !errors.Is(err, os.ErrNotExist) || !h.admits("/") {
+		t.Error("something has changed")
+	}
+	// Also where an earlier service left its copy behind.
+	put(t, o.Copy, open)
+	if err := h.mend(); err != nil {
+		t.Error(err)
+	}
+	if _, err := os.Stat(o.Copy); !errors.Is(err, os.ErrNotExist) {
+		t.Error("the copy is left")
 	}
 }

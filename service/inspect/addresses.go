@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 
 	"ostiarius/core/place"
@@ -21,11 +22,12 @@ func Addresses(book *policy.Book, policyFile string, most int) (addresses []plac
 		if s.Files == "" {
 			continue
 		}
-		root, err := os.OpenRoot(Directory(*s, policyFile))
+		home := Directory(*s, policyFile)
+		root, err := os.OpenRoot(home)
 		if err != nil {
 			continue
 		}
-		w := &walk{book: book, source: s, files: root.FS(), most: most}
+		w := &walk{book: book, source: s, home: home, files: root.FS(), most: most}
 		w.addresses = addresses
 		w.directory(".", nil)
 		root.Close()
@@ -37,19 +39,23 @@ func Addresses(book *policy.Book, policyFile string, most int) (addresses []plac
 type walk struct {
 	book      *policy.Book
 	source    *policy.Source
-	files     fs.FS
+	home      string
+	files     fs.FS // in which no link leads out
 	addresses []place.Place
 	most      int
 	more      bool
 }
 
 // directory adds the files in and below a directory. A symbolic link may lead to a
-// directory that is being walked already; that is not followed in a circle.
-func (w *walk) directory(name string, within []fs.FileInfo) {
-	entries, err := fs.ReadDir(w.files, name)
+// directory that is being walked already, which is one of within; that is not followed in a circle.
+func (w *walk) directory(name string, within []string) {
+	// Only names are read here, and links are followed through files alone; a directory that is listed through
+	// it would have each of its entries looked at, which takes several times as long.
+	entries, err := os.ReadDir(filepath.Join(w.home, filepath.FromSlash(name)))
 	if err != nil {
 		return
 	}
+	within = append(within, name)
 	for _, entry := range entries {
 		if strings.HasPrefix(entry.Name(), ".") {
 			continue
@@ -57,22 +63,31 @@ func (w *walk) directory(name string, within []fs.FileInfo) {
 		if w.more {
 			return
 		}
-		below := path.Join(name, entry.Name())
-		info, err := fs.Stat(w.files, below)
+		below, kind := path.Join(name, entry.Name()), entry.Type()
+		if kind&fs.ModeSymlink != 0 {
+			info, err := fs.Stat(w.files, below)
+			if err != nil || info.IsDir() && w.isAny(info, within) {
+				continue
+			}
+			kind = info.Mode().Type()
+		}
 		switch {
-		case err != nil:
-		case info.IsDir():
-			circle := false
-			for _, outer := range within {
-				circle = circle || os.SameFile(outer, info)
-			}
-			if !circle {
-				w.directory(below, append(within, info))
-			}
-		case info.Mode().IsRegular():
+		case kind.IsDir():
+			w.directory(below, within)
+		case kind.IsRegular():
 			w.file(below)
 		}
 	}
+}
+
+// isAny reports whether something is one of some directories.
+func (w *walk) isAny(info fs.FileInfo, directories []string) bool {
+	for _, name := range directories {
+		if outer, err := fs.Stat(w.files, name); err != nil || os.SameFile(outer, info) {
+			return true
+		}
+	}
+	return false
 }
 
 func (w *walk) file(name string) {

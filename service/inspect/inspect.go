@@ -12,7 +12,7 @@ import (
 
 // Check returns what is wrong with a Book on this machine, in this version of the
 // service: what can be proven about it, directories that are not there, files that no door
-// covers, sources that give away what is the service's own, and proofs that nobody can show yet.
+// covers, and sources that give away what is the service's own.
 func Check(book *policy.Book, file string, own Own) []policy.Finding {
 	findings := append(prove.Check(book, file), checkSources(book, file, own)...)
 	for i := range book.Doors {
@@ -20,23 +20,17 @@ func Check(book *policy.Book, file string, own Own) []policy.Finding {
 		if i > 0 && book.Doors[i-1].Entry == d.Entry {
 			continue // said once for an entry
 		}
-		say := func(what string) {
+		warn := func(rule, message string, args ...any) {
 			findings = append(findings, policy.Finding{
-				Severity: policy.SeverityWarning, Rule: "cannot-be-shown", File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
-				Message: fmt.Sprintf("this version of the service cannot take %s; by that way the door stays closed", what),
+				Severity: policy.SeverityWarning, Rule: rule, File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
+				Message: fmt.Sprintf(message, args...),
 			})
 		}
 		if n := len(d.Keyrings()); n > policy.MostKeyrings {
-			findings = append(findings, policy.Finding{
-				Severity: policy.SeverityWarning, Rule: "many-keyrings", File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
-				Message: fmt.Sprintf("the door names %d keyrings; credentials are compared with the first %d, and by the others it stays closed", n, policy.MostKeyrings),
-			})
+			warn("many-keyrings", "the door names %d keyrings; credentials are compared with the first %d, and by the others it stays closed", n, policy.MostKeyrings)
 		}
-		if d.Admit.Mentions(policy.Shared) {
-			say("shared passwords")
-		}
-		if d.Admit.Mentions(policy.Pass) {
-			say("passes")
+		if n := len(d.Shared()); n > policy.MostShared {
+			warn("many-shared", "the door names %d shared passwords; what is typed is compared with the first %d, and the others open it only if they were given elsewhere", n, policy.MostShared)
 		}
 	}
 	policy.SortFindings(findings)

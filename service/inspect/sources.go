@@ -8,6 +8,7 @@ import (
 
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/words"
 )
 
 // The most files that are looked at.
@@ -19,6 +20,9 @@ const maxChecked = 50_000
 // file.
 func checkSources(book *policy.Book, policyFile string, own Own) []policy.Finding {
 	findings := append(own.check(book, policyFile), sharing(book, policyFile, own)...)
+	findings = append(findings, looksFiles(book, policyFile)...)
+	_, wrong := Words(book, policyFile)
+	findings = append(findings, wrong...)
 	for _, s := range book.Sources {
 		if s.Files == "" {
 			continue
@@ -86,11 +90,48 @@ func uncovered(book *policy.Book, policyFile string) []policy.Finding {
 }
 
 // Directory returns where the files of a source are.
-func Directory(s policy.Source, policyFile string) string {
-	if filepath.IsAbs(s.Files) {
-		return s.Files
+func Directory(s policy.Source, policyFile string) string { return Beside(s.Files, policyFile) }
+
+// Beside returns where a file is that a policy names: relative ones are beside the policy file.
+func Beside(name, policyFile string) string {
+	if filepath.IsAbs(name) {
+		return name
 	}
-	return filepath.Join(filepath.Dir(policyFile), s.Files)
+	return filepath.Join(filepath.Dir(policyFile), name)
+}
+
+// Words returns the sentences of a site, which may stand in a file of their own, and what is wrong with that.
+func Words(book *policy.Book, policyFile string) (words.Set, []policy.Finding) {
+	if book.WordsFile == "" {
+		return book.Words, nil
+	}
+	name := Beside(book.WordsFile, policyFile)
+	text, err := ReadFile(name)
+	if err != nil {
+		return book.Words, []policy.Finding{{
+			Severity: policy.SeverityWarning, Rule: "no-looks", Message: fmt.Sprintf("the sentences in %s cannot be read, so the usual ones are used: %v", name, err),
+			File: policyFile, Line: book.WordsAt.Line, Column: book.WordsAt.Column, Length: 1,
+		}}
+	}
+	return policy.ParseWords(name, text)
+}
+
+// looksFiles returns what is wrong with the files that the looks name.
+func looksFiles(book *policy.Book, policyFile string) (findings []policy.Finding) {
+	for _, name := range []string{book.Looks.Logo, book.Looks.Favicon, book.Looks.Style} {
+		if name == "" {
+			continue
+		}
+		info, err := os.Stat(Beside(name, policyFile))
+		if err == nil && info.Mode().IsRegular() {
+			continue
+		}
+		findings = append(findings, policy.Finding{
+			Severity: policy.SeverityWarning, Rule: "no-looks", Message: fmt.Sprintf("there is no file %s, so the pages go without it", Beside(name, policyFile)),
+			File: policyFile, Line: book.LooksAt.Line, Column: book.LooksAt.Column, Length: 1,
+		})
+	}
+	return findings
 }
 
 // foldsCase reports whether the file system finds a file of the directory also by its name

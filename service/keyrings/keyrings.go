@@ -124,7 +124,7 @@ func (k *Keyrings) checkEntry(password, name, note string, until time.Time) erro
 		return mistake.Invalid("the note has more than %d bytes", longestNote)
 	}
 	if err := secret.CheckNew(password, k.o.Book().Site, name, "ostiarius"); err != nil {
-		return mistake.Invalid("%v", err)
+		return mistake.Of(err)
 	}
 	return nil
 }

@@ -1,15 +1,36 @@
 package pages
 
 import (
-	"fmt"
 	"net/http"
 	"net/url"
-	"strings"
+	"slices"
 	"time"
 
+	"ostiarius/core/account"
+	"ostiarius/core/policy"
+	"ostiarius/core/words"
+	"ostiarius/service/events"
 	"ostiarius/service/guard"
-	"ostiarius/service/people"
+	"ostiarius/service/sessions"
 )
+
+// An accountView is the page of one's own account.
+type accountView struct {
+	frame
+	Problem  string
+	Done     string // what has just been done
+	NewEmail string // as it was typed
+	Leaving  string // when the account is deleted, in a sentence; "" for not at all
+	Leave    string // what becomes of it if one wants that; "" if one cannot
+	Details  []detail
+	Sessions []shownSession
+	Bought   []shownBought
+}
+
+// A shownBought is something that somebody has bought, as they see it.
+type shownBought struct {
+	Title, About string
+}
 
 // A detail is a line about an account.
 type detail struct{ Name, Value string }
@@ -25,121 +46,131 @@ const mostListed = 100
 
 // account shows people their own account, with what they can do about it.
 func (p *Pages) account(w http.ResponseWriter, r *http.Request) {
-	v := view{}
-	switch r.URL.Query().Get("done") {
-	case "password":
-		v.Done = "Your password is changed. All other devices are signed out."
-	case "ended":
-		v.Done = "That session has ended."
-	case "others":
-		v.Done = "All other sessions have ended."
+	v := accountView{}
+	if done := r.URL.Query().Get("done"); slices.Contains([]string{"password", "ended", "others", "email", "email-proven", "email-undone", "stay"}, done) {
+		v.Done = p.voice(r).Say("account.done-" + done)
 	}
 	p.showAccount(w, r, http.StatusOK, v)
 }
 
-func (p *Pages) showAccount(w http.ResponseWriter, r *http.Request, status int, v view) {
+func (p *Pages) showAccount(w http.ResponseWriter, r *http.Request, status int, v accountView) {
 	t := guard.TurnOf(r)
-	a, err := p.Register.Show(r.Context(), t.Visitor.Account)
-	var held []people.HeldSession
+	a, err := p.o.People.Find(r.Context(), t.Visitor.Account)
+	var held []sessions.Held
 	if err == nil {
-		held, _, err = p.Register.Sessions(r.Context(), a.Name, "", 0, mostListed)
+		held, _, err = p.o.Sessions.List(r.Context(), a, "", 0, mostListed)
+	}
+	var bought []events.Bought
+	if err == nil {
+		bought, err = p.o.Events.Bought(r.Context(), a)
 	}
 	if err != nil {
-		p.Log.Error("an account could not be shown", "error", err)
-		http.Error(w, "Your account cannot be shown at the moment. Please try again in a while.", http.StatusServiceUnavailable)
+		p.o.Log.Error("an account could not be shown", "error", err)
+		p.failed(w, r)
 		return
 	}
-	v.Site, v.Prefix, v.Title, v.Account = t.Book.Site, t.Book.Prefix, "Your account", t.Visitor.Account
-	v.Details = []detail{{"Name", a.Name}}
+	v.frame = p.frame(r, "account.title")
+	v.Details = []detail{{v.Say("common.name"), a.Name}}
 	if a.Email != "" {
-		v.Details = append(v.Details, detail{"E-mail", a.Email})
+		v.Details = append(v.Details, detail{v.Say("account.email"), a.Email})
 	}
 	now := time.Now()
 	for _, g := range a.Grants {
-		until := ""
-		if !g.Until.IsZero() {
-			until = ", until " + g.Until.Local().Format("2 January 2006, 15:04")
+		key, gaps := "", []string{"role", g.Role}
+		if g.From.After(now) {
+			key, gaps = "-from", append(gaps, "from", words.Moment(v.Language, g.From.Local()))
 		}
-		if g.Active(now) {
-			v.Details = append(v.Details, detail{"Role", g.Role + until})
-		} else if g.From.After(now) {
-			v.Details = append(v.Details, detail{"Role", g.Role + ", from " + g.From.Local().Format("2 January 2006, 15:04") + until})
+		if !g.Until.IsZero() {
+			key, gaps = key+"-until", append(gaps, "until", words.Moment(v.Language, g.Until.Local()))
+		}
+		role := g.Role
+		if key != "" {
+			role = v.Say("account.role"+key, gaps...)
+		}
+		if g.Active(now) || g.From.After(now) {
+			v.Details = append(v.Details, detail{v.Say("account.role"), role})
 		}
 	}
-	v.Details = append(v.Details, detail{"Account since", a.MadeAt.Local().Format("2 January 2006")})
-	this := p.Register.Handle(p.Token(r))
+	v.Details = append(v.Details, detail{v.Say("account.since"), words.Day(v.Language, a.MadeAt.Local())})
+	switch j := &t.Book.Joining; {
+	case !a.LeavesAt.IsZero():
+		v.Leaving = v.Say("account.leaving", "when", words.Moment(v.Language, a.LeavesAt.Local()))
+	case j.NeverLeave:
+	case j.Leave < time.Hour:
+		v.Leave = v.Say("account.leave-at-once")
+	default:
+		v.Leave = v.Say("account.leave-about", "time", v.span(j.Leave))
+	}
+	for _, b := range bought {
+		key, until := "account.bought-open", ""
+		if !b.Until.IsZero() {
+			key, until = "account.bought-until", words.Moment(v.Language, b.Until.Local())
+		}
+		switch {
+		case b.Over:
+			key = "account.bought-over"
+		case b.Ends:
+			key = "account.bought-ends"
+		}
+		v.Bought = append(v.Bought, shownBought{b.Title, v.Say(key, "order", b.Order, "at", words.Day(v.Language, b.At.Local()), "until", until)})
+	}
+	this := p.o.Sessions.Handle(p.o.Visitors.Token(r))
 	for _, s := range held {
 		v.Sessions = append(v.Sessions, shownSession{
-			Handle: s.Handle(), Device: deviceInWords(s.Agent), Network: s.Network, Remembered: s.Remembered, This: s.Handle() == this,
-			Since: s.MadeAt.Local().Format("2 January, 15:04"), Seen: ago(now.Sub(s.SeenAt)),
+			Handle: s.Handle(), Device: v.set.Device(v.Language, s.Agent), Network: s.Network, Remembered: s.Remembered, This: s.Handle() == this,
+			Since: words.Moment(v.Language, s.MadeAt.Local()), Seen: v.ago(now.Sub(s.SeenAt)),
 		})
 	}
 	p.render(w, r, status, "account.html", v)
 }
 
-func ago(d time.Duration) string {
-	switch {
-	case d < time.Minute:
-		return "just now"
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%d minutes ago", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d hours ago", int(d.Hours()))
-	}
-	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
-}
-
-// deviceInWords makes of a browser's own words about itself what people recognise: the
-// browser and the system.
-func deviceInWords(agent string) string {
-	find := func(pairs ...string) string {
-		for i := 0; i < len(pairs); i += 2 {
-			if strings.Contains(agent, pairs[i]) {
-				return pairs[i+1]
-			}
-		}
-		return ""
-	}
-	browser := find("Edg/", "Edge", "OPR/", "Opera", "Firefox/", "Firefox", "Chrome/", "Chrome", "Safari/", "Safari", "curl/", "curl")
-	system := find("Android", "Android", "iPhone", "iPhone", "iPad", "iPad", "Windows", "Windows", "Mac OS", "a Mac", "CrOS", "ChromeOS", "Linux", "Linux")
-	switch {
-	case browser != "" && system != "":
-		return browser + " on " + system
-	case browser+system != "":
-		return browser + system
-	case agent == "":
-		return "a program that says nothing of itself"
-	}
-	if len(agent) > 60 {
-		agent = agent[:60]
-	}
-	return strings.ToValidUTF8(agent, "")
-}
-
 func (p *Pages) changePassword(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	if err := readForm(w, r); err != nil {
-		p.showAccount(w, r, unread(err), view{Problem: "The form could not be read. Please fill it in again."})
+		p.showAccount(w, r, unread(err), accountView{Problem: p.voice(r).Say("wrong.malformed")})
 		return
 	}
 	f := r.PostForm
 	if f.Get("new") != f.Get("again") {
-		p.showAccount(w, r, http.StatusUnprocessableEntity, view{Problem: "You typed two different new passwords. Please type the same one twice."})
+		p.showAccount(w, r, http.StatusUnprocessableEntity, accountView{Problem: p.voice(r).Say("wrong.differ")})
 		return
 	}
-	in, err := p.Register.ChangePassword(r.Context(), p.Token(r), f.Get("password"), f.Get("new"), p.from(r))
+	in, err := p.o.Desk.ChangePassword(r.Context(), p.o.Visitors.Token(r), f.Get("password"), f.Get("new"), p.o.Visitors.Origin(r))
 	if err != nil {
-		wrong := p.troubleOf(err, "The first of them is not your password. Nothing was changed.")
+		say := p.voice(r)
+		wrong := p.troubleOf(say, err, say.Say("wrong.now"))
 		wrong.header(w)
-		p.showAccount(w, r, wrong.Status, view{Problem: wrong.Text})
+		p.showAccount(w, r, wrong.Status, accountView{Problem: wrong.Text})
 		return
 	}
-	p.giveCookies(w, r, in)
-	if to := t.Book.AfterPasswordChange(&in.Visitor); to != "" {
+	p.o.Visitors.Welcome(w.Header(), r, in)
+	if to := t.Book.After(policy.AfterPasswordChange, &in.Visitor); to != "" {
 		redirect(w, to)
 		return
 	}
 	redirect(w, t.Book.Prefix+"/account?done=password")
+}
+
+// askAddress has a link sent to the address that somebody wants their account to have. They type the password for it: whoever
+// has the address can set another.
+func (p *Pages) askAddress(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	say := p.voice(r)
+	s, err := read(w, r, t.Book)
+	from := p.o.Visitors.Origin(r)
+	if err == nil {
+		var a *account.Account
+		if a, err = p.o.Desk.Owner(r.Context(), p.o.Visitors.Token(r), s.Password, from); err == nil {
+			err = p.o.Recovery.AskChange(r.Context(), a.Name, s.Email, from.Network, from.Language)
+		}
+	}
+	if err != nil {
+		wrong := p.troubleOf(say, err, say.Say("wrong.again", "name", t.Visitor.Account))
+		wrong.header(w)
+		p.showAccount(w, r, wrong.Status, accountView{Problem: wrong.Text, NewEmail: s.Email})
+		return
+	}
+	redirect(w, t.Book.Prefix+"/account?done=email")
 }
 
 // How old the proof of the password may be where other sessions of the account are ended, so
@@ -149,34 +180,33 @@ const recentProof = 15 * time.Minute
 func (p *Pages) endSessions(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	if err := readForm(w, r); err != nil {
-		p.showAccount(w, r, unread(err), view{Problem: "The form could not be read. Please try again."})
+		p.showAccount(w, r, unread(err), accountView{Problem: p.voice(r).Say("wrong.malformed")})
 		return
 	}
-	name, token := t.Visitor.Account, p.Token(r)
-	handle := r.PostForm.Get("end")
-	this := p.Register.Handle(token) == handle
+	token, handle := p.o.Visitors.Token(r), r.PostForm.Get("end")
+	this := p.o.Sessions.Handle(token) == handle
 	if !this && t.Visitor.ProofAge > recentProof {
 		redirect(w, t.Book.Prefix+"/prove-again?unsent&next="+url.QueryEscape(t.Book.Prefix+"/account"))
 		return
 	}
-	if handle != "others" {
-		if err := p.Register.EndSession(r.Context(), name, handle, name); err != nil {
-			wrong := p.troubleOf(err, "")
-			p.showAccount(w, r, wrong.Status, view{Problem: wrong.Text})
-			return
-		}
-		if this {
-			p.setCookie(w.Header(), r, "", -1)
-			redirect(w, t.Book.AfterSignOut(&t.Visitor))
-			return
-		}
+	a, err := p.o.People.Find(r.Context(), t.Visitor.Account)
+	switch {
+	case err != nil:
+	case handle == "others":
+		_, err = p.o.Sessions.EndOf(r.Context(), t.Visitor.Account, a, token)
+	default:
+		err = p.o.Sessions.EndOne(r.Context(), t.Visitor.Account, handle, a)
+	}
+	switch {
+	case err != nil:
+		wrong := p.troubleOf(p.voice(r), err, "")
+		p.showAccount(w, r, wrong.Status, accountView{Problem: wrong.Text})
+	case handle == "others":
+		redirect(w, t.Book.Prefix+"/account?done=others")
+	case this:
+		p.o.Visitors.Farewell(w.Header(), r)
+		redirect(w, t.Book.After(policy.AfterSignOut, &t.Visitor))
+	default:
 		redirect(w, t.Book.Prefix+"/account?done=ended")
-		return
 	}
-	if _, err := p.Register.EndSessions(r.Context(), name, name, token); err != nil {
-		wrong := p.troubleOf(err, "")
-		p.showAccount(w, r, wrong.Status, view{Problem: wrong.Text})
-		return
-	}
-	redirect(w, t.Book.Prefix+"/account?done=others")
 }

@@ -15,44 +15,60 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
-	"ostiarius/core/throttle"
-	"ostiarius/service/activity"
-	"ostiarius/service/ending"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms"
+	"ostiarius/service/sessions"
+	"ostiarius/service/visitor"
 	"ostiarius/store"
 )
 
-// Ending other sessions asks for a recent proof of the password; signing out does not.
-func TestOtherSessionsEndAfterAProof(t *testing.T) {
+// stand stands the pages up behind a guard, with a policy that says more than one door, files of looks where beside says, and
+// rooms whose clock is now.
+func stand(t *testing.T, more string, beside func(string) string, now func() time.Time) (*rooms.Rooms, http.Handler) {
+	t.Helper()
 	records, err := store.Open(filepath.Join(t.TempDir(), "records.db"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { records.Close() })
-	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]"))
+	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\n"+more))
 	if book == nil {
 		t.Fatal(findings)
 	}
-	now := time.Now()
-	register, err := people.New(people.Options{Store: records, Book: func() *policy.Book { return book }, Now: func() time.Time { return now }, Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Limiter: &throttle.Limiter{}, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: func() time.Time { return now }})})
+	log := slog.New(slog.DiscardHandler)
+	r, err := rooms.Open(rooms.Options{
+		Store: records, Book: func() *policy.Book { return book }, Now: now, Front: &guard.Front{}, Log: log,
+		Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Mail: rooms.Mail{Site: func() string { return "https://marram.example" }},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	const password = "seven-brass-prisms"
-	if _, err := register.Add(t.Context(), "test", people.NewAccount{Name: "ines", Password: password}); err != nil {
-		t.Fatal(err)
-	}
-	pages := &Pages{Register: register, Log: slog.New(slog.DiscardHandler)}
+	pages := New(Options{People: r.People, Sessions: r.Sessions, Desk: r.Desk, Visitors: r.Visitors, Recovery: r.Recovery, Joining: r.Joining, Leaving: r.Leaving, Log: log, Beside: beside})
 	own := chi.NewRouter()
+	own.NotFound(pages.Missing)
 	own.Route(book.Prefix, pages.Routes)
 	house := &guard.House{Book: book, Site: http.NotFoundHandler()}
-	g := &guard.Guard{House: func() *guard.House { return house }, Own: own, Turned: pages.Turned, Who: func(_ http.Header, r *http.Request) (policy.Visitor, error) {
-		v, _, err := register.Visitor(r.Context(), pages.Token(r), nil)
-		return v, err
-	}}
-	in, err := register.SignIn(context.Background(), "ines", password, people.Origin{}, false)
+	return r, &guard.Guard{House: func() *guard.House { return house }, Own: own, Turned: pages.Turned, Who: r.Visitors.Who}
+}
+
+// serve is stand without a word about the rooms.
+func serve(t *testing.T, more string, beside func(string) string) http.Handler {
+	t.Helper()
+	_, g := stand(t, more, beside, time.Now)
+	return g
+}
+
+// Ending other sessions asks for a recent proof of the password; signing out does not.
+func TestOtherSessionsEndAfterAProof(t *testing.T) {
+	now := time.Now()
+	r, g := stand(t, "", nil, func() time.Time { return now })
+	const password = "seven-brass-prisms"
+	if _, err := r.People.Add(t.Context(), "test", people.NewAccount{Name: "ines", Password: password}); err != nil {
+		t.Fatal(err)
+	}
+	in, err := r.Desk.SignIn(context.Background(), "ines", password, sessions.Origin{}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -60,29 +76,29 @@ func TestOtherSessionsEndAfterAProof(t *testing.T) {
 	post := func(path string, form url.Values) *httptest.ResponseRecorder {
 		r := httptest.NewRequest("POST", path, strings.NewReader(form.Encode()))
 		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-		r.AddCookie(&http.Cookie{Name: CookieName(false), Value: token})
+		r.AddCookie(&http.Cookie{Name: visitor.SessionCookie(false), Value: token})
 		w := httptest.NewRecorder()
 		g.ServeHTTP(w, r)
 		for _, c := range w.Result().Cookies() {
-			if c.Name == CookieName(false) {
+			if c.Name == visitor.SessionCookie(false) {
 				token = c.Value
 			}
 		}
 		return w
 	}
 	others := func() int {
-		_, all, err := register.Sessions(t.Context(), "ines", "", 0, 10)
+		_, all, err := r.Sessions.List(t.Context(), nil, "", 0, 10)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return all - 1
 	}
 	again := func() (handle string) {
-		other, err := register.SignIn(context.Background(), "ines", password, people.Origin{}, false)
+		other, err := r.Desk.SignIn(context.Background(), "ines", password, sessions.Origin{}, false)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return register.Handle(other.Token)
+		return r.Sessions.Handle(other.Token)
 	}
 	ends := func(end string, status int, location string, left int) {
 		t.Helper()
@@ -103,5 +119,5 @@ func TestOtherSessionsEndAfterAProof(t *testing.T) {
 	}
 	ends(handle, 303, "/door/account?done=ended", 1)
 	now = now.Add(20 * time.Minute)
-	ends(register.Handle(token), 303, "/", 0) // one's own session, whose end is a sign-out; one other is left
+	ends(r.Sessions.Handle(token), 303, "/", 0) // one's own session, whose end is a sign-out; one other is left
 }

@@ -4,21 +4,31 @@ import (
 	"net/http"
 	"net/url"
 
+	"ostiarius/core/policy"
 	"ostiarius/service/guard"
-	"ostiarius/service/people"
+	"ostiarius/service/sessions"
 )
+
+// An againView is the page that asks for the password once more.
+type againView struct {
+	frame
+	Problem string
+	Next    string
+	Other   string // the address at which to sign in as somebody else
+	Unsent  bool   // what was sent did not arrive, since the proof was missing
+}
 
 // proveAgainForm asks somebody who is signed in for the password once more.
 func (p *Pages) proveAgainForm(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	next := guard.OwnPath(t.Book, r.URL.Query().Get("next"))
-	p.showProveAgain(w, r, http.StatusOK, view{Next: next, Unsent: r.URL.Query().Has("unsent")})
+	p.showProveAgain(w, r, http.StatusOK, againView{Next: next, Unsent: r.URL.Query().Has("unsent")})
 }
 
-func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, status int, v view) {
+func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, status int, v againView) {
 	t := guard.TurnOf(r)
-	v.Site, v.Prefix, v.Title, v.Account = t.Book.Site, t.Book.Prefix, "Type your password again", t.Visitor.Account
-	v.Other = t.Book.Prefix + "/sign-in?other&next=" + url.QueryEscape(v.Next)
+	v.frame = p.frame(r, "again.title")
+	v.Other = policy.To(t.Book.SignInAt(), "other&next="+url.QueryEscape(v.Next))
 	p.render(w, r, status, "prove-again.html", v)
 }
 
@@ -26,24 +36,23 @@ func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, status in
 // a status and a code, as signIn does.
 func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	s, err := readSignIn(w, r)
-	v := view{Next: guard.OwnPath(t.Book, s.Next)}
+	s, err := read(w, r, t.Book)
+	say := p.voice(r)
+	v := againView{Next: s.Next}
 	var wrong trouble
-	var fresh *people.Renewal
+	var fresh *sessions.Renewal
 	switch {
 	case err != nil:
-		wrong = trouble{"malformed", unread(err), "The form could not be read. Please fill it in again.", 0}
+		wrong = trouble{"malformed", unread(err), say.Say("wrong.malformed"), 0}
 	default:
-		if fresh, err = p.Register.ProveAgain(r.Context(), p.Token(r), s.Password, p.from(r)); err != nil {
-			wrong = p.troubleOf(err, "That is not the password of "+t.Visitor.Account+". Please try again.")
+		if fresh, err = p.o.Desk.ProveAgain(r.Context(), p.o.Visitors.Token(r), s.Password, p.o.Visitors.Origin(r)); err != nil {
+			wrong = p.troubleOf(say, err, say.Say("wrong.again", "name", t.Visitor.Account))
 		}
 	}
 	if wrong.Code != "" {
 		wrong.header(w)
 		if s.json {
-			writeJSON(w, wrong.Status, "application/problem+json", map[string]any{
-				"type": "about:blank", "title": http.StatusText(wrong.Status), "status": wrong.Status, "detail": wrong.Text, "code": wrong.Code,
-			})
+			wrong.tell(w)
 			return
 		}
 		v.Problem = wrong.Text
@@ -51,17 +60,17 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if fresh != nil {
-		p.Renew(w.Header(), r, fresh)
+		p.o.Visitors.Renew(w.Header(), r, fresh)
 	}
 	if v.Next == "" {
-		v.Next = t.Book.AfterSignIn(&t.Visitor)
+		v.Next = t.Book.After(policy.AfterSignIn, &t.Visitor)
 	}
 	if s.json {
 		said := map[string]any{"next": v.Next}
-		if p.Mark != nil {
-			said["proof"] = p.Mark(t.Visitor.Account)
+		if p.o.Mark != nil {
+			said["proof"] = p.o.Mark(t.Visitor.Account)
 		}
-		writeJSON(w, http.StatusOK, "application/json", said)
+		writeJSON(w, said)
 		return
 	}
 	redirect(w, v.Next)

@@ -15,23 +15,49 @@ import (
 	"net/url"
 	"os"
 	"strings"
-	"time"
 
 	"github.com/go-chi/chi/v5"
 
+	"ostiarius/service/events"
 	"ostiarius/service/guard"
+	"ostiarius/service/joining"
+	"ostiarius/service/leaving"
+	"ostiarius/service/passes"
 	"ostiarius/service/people"
+	"ostiarius/service/recovery"
+	"ostiarius/service/sessions"
+	"ostiarius/service/shared"
+	"ostiarius/service/signin"
+	"ostiarius/service/visitor"
 )
 
-// Pages serves the pages that people meet.
-type Pages struct {
-	Register *people.Register
-	Front    *guard.Front
+// Options are what Pages need.
+type Options struct {
+	People   *people.Register
+	Sessions *sessions.Records
+	Recovery *recovery.Office
+	Joining  *joining.Office
+	Leaving  *leaving.Office
+	Shared   *shared.Passwords
+	Passes   *passes.Passes
+	Events   *events.Books
+	Desk     *signin.Desk
+	Visitors *visitor.Finder
 	Log      *slog.Logger
+	Beside   func(name string) string // where a file is that the policy names
+	// InPlace answers with a page of the site in the place of ours, with a status, and reports whether it did; nil for
+	// not at all.
+	InPlace func(w http.ResponseWriter, r *http.Request, page string, status int) bool
 	// Mark makes the mark of a page for which the password of an account was typed just now; nil if
 	// there are no such pages.
 	Mark func(account string) string
 }
+
+// Pages serves the pages that people meet.
+type Pages struct{ o Options }
+
+// New returns the pages.
+func New(o Options) *Pages { return &Pages{o} }
 
 //go:embed templates/*.html
 var templateFiles embed.FS
@@ -54,7 +80,25 @@ func (p *Pages) Routes(r chi.Router) {
 	r.Post("/account/sessions", p.endSessions)
 	r.Get("/recover", p.recoverForm)
 	r.Post("/recover", p.recover)
-	r.Get("/unlock", p.unlock)
+	r.Get("/join", p.joinForm)
+	r.Post("/join", p.join)
+	r.Get("/address", p.addressForm)
+	r.Post("/address", p.useAddress)
+	r.Post("/account/address", p.askAddress)
+	r.Get("/account/data", p.takeAlong)
+	r.Post("/account/leave", p.leave)
+	r.Post("/account/stay", p.stay)
+	r.Get("/first", p.firstForm)
+	r.Post("/first", p.makeFirst)
+	r.Get("/unlock", p.unlockForm)
+	r.Post("/unlock", p.unlock)
+	r.Get("/pass", p.passForm)
+	r.Post("/pass", p.pass)
+	r.Post("/events", p.takeEvent)
+	r.Get("/thanks", p.thanks)
+	r.Get("/claim", p.claimForm)
+	r.Post("/claim", p.claim)
+	r.Post("/language", p.chooseLanguage)
 	r.Get("/me", p.me)
 	r.Get("/may", p.may)
 	assets, err := fs.Sub(assetFiles, "assets")
@@ -62,6 +106,8 @@ func (p *Pages) Routes(r chi.Router) {
 		panic(err)
 	}
 	files := http.FileServerFS(assets)
+	r.Get("/assets/looks.css", p.looksSheet)
+	r.Get("/assets/looks/{what}", p.looksFile)
 	r.Get("/assets/{name}", func(w http.ResponseWriter, r *http.Request) {
 		if _, err := fs.Stat(assets, chi.URLParam(r, "name")); err != nil {
 			p.Missing(w, r)
@@ -72,43 +118,31 @@ func (p *Pages) Routes(r chi.Router) {
 	})
 }
 
-// A view is what the templates are given.
-type view struct {
-	Site    string
-	Prefix  string
-	Title   string
-	Account string // who is signed in, or ""
-	// Of the sign-in page:
-	Next     string
-	Username string
-	Problem  string
-	// Of the other pages:
-	Lead  string // what happened, in a sentence
-	Asks  string // what the door asks
-	Roles string // what the visitor has
-	Hint  string // what can be done
-	Other string // the address at which to sign in as somebody else
-	// What was sent did not arrive, since a proof was missing.
-	Unsent bool
-	// The number under which a refusal can be found.
-	Reference string
-	// Of the account page:
-	Details  []detail
-	Sessions []shownSession
-	Done     string // what has just been done
-	Strength string // of the password that was just tried
-	Link     string // the token of a link to set a password
+// contentPolicy lets a page load our own style sheet, and nothing else.
+const contentPolicy = "default-src 'none'; style-src 'self'; font-src 'self'; img-src 'self' data:; form-action 'self'; frame-ancestors 'none'; base-uri 'none'"
+
+// A notice is a page that says what happened, and what can be done.
+type notice struct {
+	frame
+	Lead      string    // what happened, in a sentence
+	Who       bool      // tell who somebody is
+	Roles     string    // what the visitor has
+	Hint      string    // what can be done
+	Other     string    // the address at which to sign in as somebody else
+	Reference string    // the number under which a refusal can be found
+	Offers    []offered // of what would open the page
 }
 
 // render writes a page. Nothing of it is stored by caches, and nothing but our own style
 // sheet is loaded by it.
-func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name string, v view) {
+func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name string, v any) {
 	var page bytes.Buffer
 	if err := templates.ExecuteTemplate(&page, name, v); err != nil {
-		p.Log.Error("page not rendered", "page", name, "error", err)
+		p.o.Log.Error("page not rendered", "page", name, "error", err)
 		http.Error(w, "This page cannot be shown.", http.StatusInternalServerError)
 		return
 	}
+	w.Header().Add("Vary", "Accept-Language")
 	h := w.Header()
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Cache-Control", "private, no-store")
@@ -116,123 +150,19 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 	if h.Get("Referrer-Policy") == "" {
 		h.Set("Referrer-Policy", "same-origin")
 	}
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; font-src 'self'; img-src 'self' data:; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+	if h.Get("Content-Security-Policy") == "" {
+		h.Set("Content-Security-Policy", contentPolicy)
+	}
 	w.WriteHeader(status)
 	if r.Method != http.MethodHead {
 		w.Write(page.Bytes())
 	}
 }
 
-// deviceName is the name of the cookie by which a browser is known to have signed in
-// before.
-func deviceName(secure bool) string {
-	if secure {
-		return "__Host-ostiarius-device"
-	}
-	return "ostiarius-device"
-}
-
-// CookieNames are the names of all cookies that are ours alone.
-func CookieNames() []string {
-	return []string{CookieName(true), CookieName(false), deviceName(true), deviceName(false)}
-}
-
-func (p *Pages) cookieName(r *http.Request) string { return CookieName(p.Front.Secure(r)) }
-
-// CookieName is the name of the session cookie. Over HTTPS it carries the prefix that
-// binds it to this host and to HTTPS (RFC 6265bis, section 4.1.3.2).
-func CookieName(secure bool) string {
-	if secure {
-		return "__Host-ostiarius-session"
-	}
-	return "ostiarius-session"
-}
-
-// Token returns the token of the session cookie, or "" if the request has none. Two
-// cookies of that name are none: one of them was planted.
-func (p *Pages) Token(r *http.Request) string { return cookieOf(r, p.cookieName(r)) }
-
-// cookieOf returns the value of a cookie that is sent once, else "". It is asked for with
-// each request, so it makes no list of all cookies first. The values of our own cookies
-// have no quotes.
-func cookieOf(r *http.Request, name string) (value string) {
-	found := false
-	for _, line := range r.Header["Cookie"] {
-		for line != "" {
-			var pair string
-			pair, line, _ = strings.Cut(line, ";")
-			key, text, ok := strings.Cut(pair, "=")
-			if !ok || strings.TrimLeft(key, " \t") != name {
-				continue
-			}
-			if found {
-				return ""
-			}
-			value, found = strings.TrimRight(text, " \t"), true
-		}
-	}
-	return value
-}
-
-func (p *Pages) setCookie(h http.Header, r *http.Request, token string, maxAge int) {
-	p.cookie(h, r, p.cookieName(r), token, maxAge)
-}
-
-func (p *Pages) cookie(h http.Header, r *http.Request, name, value string, maxAge int) {
-	c := http.Cookie{
-		Name: name, Value: value, Path: "/", MaxAge: maxAge,
-		HttpOnly: true, Secure: p.Front.Secure(r), SameSite: http.SameSiteLaxMode,
-	}
-	h.Add("Set-Cookie", c.String())
-}
-
-// Renew adds the fresh token of a session to the header of an answer.
-func (p *Pages) Renew(h http.Header, r *http.Request, fresh *people.Renewal) {
-	p.setCookie(h, r, fresh.Token, maxAge(fresh.Remembered, fresh.Lasts))
-}
-
-// maxAge returns how long, in seconds, a browser is to keep the cookie of a session; 0 is
-// until it is closed.
-func maxAge(remembered bool, lasts time.Duration) int {
-	switch {
-	case !remembered:
-		return 0
-	case lasts == 0 || lasts.Seconds() > longestCookie:
-		return longestCookie
-	}
-	return int(lasts.Seconds())
-}
-
-// The longest that browsers keep a cookie (RFC 6265bis, section 5.5), in seconds.
-const longestCookie = 400 * 24 * 3600
-
-// Device returns the mark by which a browser is known to have signed in before, "" for none.
-func (p *Pages) Device(r *http.Request) string {
-	return cookieOf(r, deviceName(p.Front.Secure(r)))
-}
-
-// from tells from where somebody brings a password.
-func (p *Pages) from(r *http.Request) people.Origin {
-	return people.Origin{Network: origin(guard.TurnOf(r)), Agent: r.UserAgent(), Device: p.Device(r)}
-}
-
-// origin returns the client's address, "" if it is not known.
-func origin(t *guard.Turn) string {
-	if !t.Visitor.From.IsValid() {
-		return ""
-	}
-	return t.Visitor.From.String()
-}
-
-// unlock tells people who are led here that the site asks for something it cannot take.
-// `check` warns of such doors; they stay closed.
-func (p *Pages) unlock(w http.ResponseWriter, r *http.Request) {
-	t := guard.TurnOf(r)
-	p.render(w, r, http.StatusNotImplemented, "notice.html", view{
-		Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "Closed for now",
-		Lead: "The page that you asked for wants a shared password or a pass, and this site cannot take one yet.",
-		Hint: "Please tell the people who run this site.",
-	})
+// failed says that something does not work at the moment.
+func (p *Pages) failed(w http.ResponseWriter, r *http.Request) {
+	f := p.frame(r, "upstream.title")
+	p.render(w, r, http.StatusServiceUnavailable, "notice.html", notice{frame: f, Lead: f.Say("wrong.failed")})
 }
 
 // readForm reads a form that is no longer than ours ever are.
@@ -257,19 +187,11 @@ func redirect(w http.ResponseWriter, to string) {
 	w.WriteHeader(http.StatusSeeOther)
 }
 
-func writeJSON(w http.ResponseWriter, status int, contentType string, value any) {
-	w.Header().Set("Content-Type", contentType)
+func writeJSON(w http.ResponseWriter, value any) {
+	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "private, no-store")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
-	w.WriteHeader(status)
 	json.NewEncoder(w).Encode(value)
-}
-
-// problem answers a program with what is wrong (RFC 9457).
-func problem(w http.ResponseWriter, status int, detail string) {
-	writeJSON(w, status, "application/problem+json", map[string]any{
-		"type": "about:blank", "title": http.StatusText(status), "status": status, "detail": detail,
-	})
 }
 
 // backToForm returns where to lead somebody whose request could not be carried out since a

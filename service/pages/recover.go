@@ -1,57 +1,188 @@
 package pages
 
 import (
+	"errors"
 	"net/http"
+	"net/url"
 
+	"ostiarius/core/policy"
 	"ostiarius/service/guard"
+	"ostiarius/service/people"
+	"ostiarius/service/recovery"
+	"ostiarius/service/signin"
 )
 
-// recoverForm asks somebody who brings a link for the password that is to be set. Looking
-// at the page does not use up the link: programs that look at mail open links too.
-func (p *Pages) recoverForm(w http.ResponseWriter, r *http.Request) {
-	p.showRecover(w, r, http.StatusOK, view{Link: r.URL.Query().Get("link")})
+// A recoverView is the page that sets a password with a link.
+type recoverView struct {
+	frame
+	Problem  string
+	Done     string // what has just been done
+	Username string
+	Link     string // the token of the link
 }
 
-func (p *Pages) showRecover(w http.ResponseWriter, r *http.Request, status int, v view) {
-	t := guard.TurnOf(r)
+// recoverForm asks somebody who brings a link for the password that is to be set, and others whose it is. Looking
+// at the page does not use up the link: programs that look at mail open links too.
+func (p *Pages) recoverForm(w http.ResponseWriter, r *http.Request) {
+	query := r.URL.Query()
+	switch {
+	case query.Has("link"):
+		p.showRecover(w, r, http.StatusOK, recoverView{Link: query.Get("link")})
+	case query.Has("asked"):
+		f := p.frame(r, "recover.asked-title")
+		p.render(w, r, http.StatusOK, "notice.html", notice{frame: f, Lead: f.Say("recover.asked"), Hint: f.Say("recover.asked-hint")})
+	case p.elsewhere(w, r, guard.TurnOf(r).Book.Pages.Recover):
+	default:
+		v := recoverView{}
+		if query.Has("undone") {
+			v.Done = p.voice(r).Say("account.done-email-undone")
+		}
+		p.showAskRecovery(w, r, http.StatusOK, v)
+	}
+}
+
+func (p *Pages) showAskRecovery(w http.ResponseWriter, r *http.Request, status int, v recoverView) {
+	v.frame = p.frame(r, "recover.ask-title")
+	p.render(w, r, status, "recover-ask.html", v)
+}
+
+func (p *Pages) showRecover(w http.ResponseWriter, r *http.Request, status int, v recoverView) {
 	w.Header().Set("Referrer-Policy", "no-referrer") // the address has the link
-	v.Site, v.Prefix, v.Title = t.Book.Site, t.Book.Prefix, "Set your password"
-	name, ok, err := p.Register.LinkedAccount(r.Context(), v.Link)
+	v.frame = p.frame(r, "recover.title")
+	name, ok, err := p.o.People.LinkedAccount(r.Context(), v.Link)
 	switch {
 	case err != nil:
-		p.Log.Error("a link could not be looked up", "error", err)
-		http.Error(w, "That does not work at the moment. Please try again in a while.", http.StatusServiceUnavailable)
+		p.o.Log.Error("a link could not be looked up", "error", err)
+		p.failed(w, r)
 	case !ok:
-		p.render(w, r, http.StatusGone, "notice.html", view{
-			Site: v.Site, Prefix: v.Prefix, Title: "This link has ended",
-			Lead: "A link to set a password works once, and for three days.",
-			Hint: "If your password is not set, ask the people who run this site for another link.",
-		})
+		p.ended(w, r, "recover.ended", "recover.ended-hint")
 	default:
 		v.Username = name
 		p.render(w, r, status, "recover.html", v)
 	}
 }
 
+// ended says that a link has ended.
+func (p *Pages) ended(w http.ResponseWriter, r *http.Request, lead, hint string) {
+	f := p.frame(r, "recover.ended-title")
+	p.render(w, r, http.StatusGone, "notice.html", notice{frame: f, Lead: f.Say(lead), Hint: f.Say(hint)})
+}
+
+// recover sets a password for whoever brings a link, and has one sent to others.
 func (p *Pages) recover(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	if err := readForm(w, r); err != nil {
-		p.showRecover(w, r, unread(err), view{Problem: "The form could not be read. Please fill it in again."})
-		return
+	say := p.voice(r)
+	s, err := read(w, r, t.Book)
+	switch {
+	case err != nil:
+		wrong := trouble{"malformed", unread(err), say.Say("wrong.malformed"), 0}
+		s.refuse(w, wrong, func() { p.showAskRecovery(w, r, wrong.Status, recoverView{Problem: wrong.Text}) })
+	case s.link != "":
+		p.setByLink(w, r, s)
+	default:
+		p.askRecovery(w, r, s)
 	}
-	f := r.PostForm
-	v := view{Link: f.Get("link")}
-	if f.Get("password") != f.Get("again") {
-		v.Problem = "You typed two different passwords. Please type the same one twice."
+}
+
+func (p *Pages) setByLink(w http.ResponseWriter, r *http.Request, s sent) {
+	v, say := recoverView{Link: s.link}, p.voice(r)
+	if s.Password != s.again {
+		v.Problem = say.Say("wrong.differ")
 		p.showRecover(w, r, http.StatusUnprocessableEntity, v)
 		return
 	}
-	if err := p.Register.UseLink(r.Context(), v.Link, f.Get("password"), origin(t)); err != nil {
-		wrong := p.troubleOf(err, "")
+	from := p.o.Visitors.Origin(r)
+	if err := p.o.People.UseLink(r.Context(), s.link, s.Password, from.Network, from.Language); err != nil {
+		wrong := p.troubleOf(say, err, "")
 		wrong.header(w)
 		v.Problem = wrong.Text
 		p.showRecover(w, r, wrong.Status, v)
 		return
 	}
-	redirect(w, t.Book.Prefix+"/sign-in?set&other")
+	redirect(w, policy.To(guard.TurnOf(r).Book.SignInAt(), "set&other"))
+}
+
+func (p *Pages) askRecovery(w http.ResponseWriter, r *http.Request, s sent) {
+	say, typed := p.voice(r), s.Username
+	if typed == "" {
+		typed = s.Email
+	}
+	wrong := trouble{}
+	if typed == "" {
+		wrong = trouble{"missing", http.StatusUnprocessableEntity, say.Say("wrong.missing-name"), 0}
+	} else if err := p.ask(r, typed); err != nil {
+		wrong = p.troubleOf(say, err, "")
+	}
+	switch {
+	case wrong.Code != "":
+		s.refuse(w, wrong, func() {
+			p.showAskRecovery(w, r, wrong.Status, recoverView{Problem: wrong.Text, Username: typed})
+		})
+	case s.json:
+		w.Header().Set("Cache-Control", "private, no-store")
+		w.WriteHeader(http.StatusNoContent)
+	case s.form != "":
+		redirect(w, withQuery(s.form, url.Values{"done": {"asked"}}))
+	default:
+		redirect(w, guard.TurnOf(r).Book.Prefix+"/recover?asked")
+	}
+}
+
+func (p *Pages) ask(r *http.Request, typed string) error {
+	from := p.o.Visitors.Origin(r)
+	return p.o.Recovery.Ask(r.Context(), signin.Keys(typed), from.Network, from.Language)
+}
+
+// An addressView is the page of a link about an address.
+type addressView struct {
+	frame
+	About, Go string // keys of sentences
+	recovery.Change
+	Link string
+}
+
+// addressForm asks whoever brings a link about an address to go on: programs that look at mail open links too.
+func (p *Pages) addressForm(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Referrer-Policy", "no-referrer")
+	link := r.URL.Query().Get("link")
+	c, err := p.o.Recovery.Change(r.Context(), link)
+	if err != nil {
+		p.addressFailed(w, r, err)
+		return
+	}
+	v := addressView{frame: p.frame(r, "address.title"), About: "address.about", Go: "address.go", Change: c, Link: link}
+	if c.Undo {
+		v.Title, v.About, v.Go = v.Say("address.undo-title"), "address.undo-about", "address.undo-go"
+	}
+	p.render(w, r, http.StatusOK, "address.html", v)
+}
+
+func (p *Pages) addressFailed(w http.ResponseWriter, r *http.Request, err error) {
+	if errors.Is(err, people.ErrLink) {
+		p.ended(w, r, "address.ended", "address.ended-hint")
+		return
+	}
+	p.o.Log.Error("a link about an address could not be followed", "error", err)
+	p.failed(w, r)
+}
+
+func (p *Pages) useAddress(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	s, err := read(w, r, t.Book)
+	var c recovery.Change
+	if err == nil {
+		from := p.o.Visitors.Origin(r)
+		c, err = p.o.Recovery.MakeChange(r.Context(), s.link, from.Network, from.Language)
+	}
+	switch {
+	case err != nil:
+		p.addressFailed(w, r, err)
+	case c.Undo: // somebody else may know the password
+		redirect(w, t.Book.Prefix+"/recover?undone")
+	case t.Visitor.SignedIn:
+		redirect(w, t.Book.Prefix+"/account?done=email-proven")
+	default:
+		f := p.frame(r, "account.title")
+		p.render(w, r, http.StatusOK, "notice.html", notice{frame: f, Lead: f.Say("account.done-email-proven")})
+	}
 }

@@ -4,32 +4,34 @@ import (
 	"errors"
 	"net/http"
 
+	"ostiarius/core/policy"
 	"ostiarius/service/ending"
 	"ostiarius/service/guard"
 )
 
 func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {
-	t := guard.TurnOf(r)
-	p.render(w, r, http.StatusOK, "sign-out.html", view{Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "Sign out", Account: t.Visitor.Account})
+	p.render(w, r, http.StatusOK, "sign-out.html", p.frame(r, "sign-out.title"))
 }
 
 func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	var unwritten *ending.Unwritten
-	switch err := p.Register.SignOut(r.Context(), p.Token(r), origin(t)); {
+	switch err := p.o.Sessions.End(r.Context(), p.o.Visitors.Token(r), p.o.Visitors.Origin(r).Network); {
 	case errors.As(err, &unwritten):
-		p.setCookie(w.Header(), r, "", -1)
-		p.render(w, r, http.StatusOK, "notice.html", view{
-			Site: t.Book.Site, Prefix: t.Book.Prefix, Title: "You are signed out",
-			Lead: "You are signed out, here and everywhere this session was open.",
-			Hint: "This could not be written down yet, and is tried again until it can be. If the site is started again before that, sign out once more.",
-		})
+		p.o.Visitors.Farewell(w.Header(), r)
+		f := p.frame(r, "sign-out.done-title")
+		p.render(w, r, http.StatusOK, "notice.html", notice{frame: f, Lead: f.Say("sign-out.done"), Hint: f.Say("sign-out.unwritten")})
 		return
 	case err != nil:
-		p.Log.Error("sign-out failed", "error", err)
-		http.Error(w, "Signing out does not work at the moment. Please try again.", http.StatusServiceUnavailable)
+		p.o.Log.Error("sign-out failed", "error", err)
+		p.failed(w, r)
 		return
 	}
-	p.setCookie(w.Header(), r, "", -1)
-	redirect(w, t.Book.AfterSignOut(&t.Visitor))
+	if err := p.o.Visitors.Lock(w.Header(), r); err != nil && !errors.As(err, &unwritten) {
+		p.o.Log.Error("what was unlocked could not be ended", "error", err)
+		p.failed(w, r)
+		return
+	}
+	p.o.Visitors.Farewell(w.Header(), r)
+	redirect(w, t.Book.After(policy.AfterSignOut, &t.Visitor))
 }

@@ -6,8 +6,10 @@ import (
 	"net/url"
 	"strings"
 
+	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/service/guard"
+	"ostiarius/service/problem"
 )
 
 // Missing answers for a page that is not there. It is also the answer for what is
@@ -17,91 +19,113 @@ func (p *Pages) Missing(w http.ResponseWriter, r *http.Request) {
 	p.missing(w, r, t.Book, guard.ClientOf(r.Header))
 }
 
-func (p *Pages) missing(w http.ResponseWriter, r *http.Request, book *policy.Book, client policy.Client) {
+func (p *Pages) missing(w http.ResponseWriter, r *http.Request, book *policy.Book, asks policy.Client) {
 	// What is missing behind a door has been given the fields of the site's answers already;
 	// what is hidden has not.
 	for _, field := range book.Headers {
 		w.Header().Del(field.Name)
 	}
 	w.Header().Del("Vary")
-	if client != policy.Browser {
-		problem(w, http.StatusNotFound, "There is nothing at this address.")
+	if asks != policy.Browser {
+		problem.Write(w, client.Problem{Status: http.StatusNotFound, Detail: "There is nothing at this address."})
 		return
 	}
-	p.render(w, r, http.StatusNotFound, "notice.html", view{
-		Site: book.Site, Prefix: book.Prefix, Title: "Not found",
-		Lead: "There is nothing at this address.",
-		Hint: "Perhaps the page has moved, or a letter in the address is wrong.",
-	})
+	if to := book.Pages.Missing; to != "" && p.o.InPlace != nil && p.admits(book, to, &policy.Visitor{}) && p.o.InPlace(w, r, to, http.StatusNotFound) {
+		return
+	}
+	f := p.bareFrame(r, book, "missing.title")
+	p.render(w, r, http.StatusNotFound, "notice.html", notice{frame: f, Lead: f.Say("missing.lead"), Hint: f.Say("missing.hint")})
+}
+
+// Unable answers where nobody can be recognised at the moment, to be tried again after a while.
+func (p *Pages) Unable(w http.ResponseWriter, r *http.Request, book *policy.Book, later *guard.Later) {
+	f := p.bareFrame(r, book, "upstream.title")
+	lead := f.Say("wrong.failed")
+	code := "failed"
+	switch {
+	case later.Status == http.StatusTooManyRequests:
+		lead, code = f.Say("wrong.too-many", "wait", f.in(later.Wait)), "too-many"
+	case later.Wait > 0:
+		lead, code = f.Say("wrong.busy"), "busy"
+	}
+	if guard.ClientOf(r.Header) != policy.Browser {
+		problem.Write(w, client.Problem{Status: later.Status, Detail: lead, Code: code})
+		return
+	}
+	p.render(w, r, later.Status, "notice.html", notice{frame: f, Lead: lead})
 }
 
 // Upstream answers a request for which the server behind has no answer. It says nothing of
 // that server.
 func (p *Pages) Upstream(w http.ResponseWriter, r *http.Request, status int) {
 	t := guard.TurnOf(r)
-	title, lead, hint := "Not now", "The server behind this page does not answer.", "Please try again in a while."
+	title, lead, hint := "upstream.title", "upstream.silent", "upstream.hint"
 	switch status {
 	case http.StatusGatewayTimeout:
-		lead = "The server behind this page takes too long to answer."
+		lead = "upstream.slow"
 	case http.StatusLoopDetected:
-		lead = "This page leads back to itself: what stands behind it is this service again."
+		lead = "upstream.loop"
 	case http.StatusRequestTimeout:
-		lead = "What was sent did not arrive whole in time."
+		lead = "upstream.late"
 	case http.StatusBadRequest:
-		title, lead, hint = "This cannot be read", "What was sent is malformed or did not arrive whole.", "Please send it again."
+		title, lead, hint = "upstream.malformed-title", "upstream.malformed", "upstream.malformed-hint"
 	}
+	f := p.bareFrame(r, t.Book, title)
 	if guard.ClientOf(r.Header) != policy.Browser {
-		problem(w, status, lead)
+		problem.Write(w, client.Problem{Status: status, Detail: f.Say(lead)})
 		return
 	}
-	p.render(w, r, status, "notice.html", view{
-		Site: t.Book.Site, Prefix: t.Book.Prefix, Title: title, Lead: lead, Hint: hint,
-	})
+	p.render(w, r, status, "notice.html", notice{frame: f, Lead: f.Say(lead), Hint: f.Say(hint)})
 }
 
 // Turned answers a request that was not admitted.
 func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) {
-	v := view{Site: t.Book.Site, Prefix: t.Book.Prefix, Account: t.Visitor.Account}
-	switch a := t.Answer; {
-	case a.Status == http.StatusSeeOther:
-		redirect(w, p.backToForm(r, t.Turn, a.Location))
+	switch t.Answer.Status {
+	case http.StatusSeeOther:
+		redirect(w, p.backToForm(r, t.Turn, t.Answer.Location))
 		return
-	case a.Status == http.StatusNotFound:
+	case http.StatusNotFound:
 		p.missing(w, r, t.Book, t.Client)
 		return
+	}
+	v := notice{frame: p.bareFrame(r, t.Book, "turned.title")}
+	v.Account = t.Visitor.Account
+	switch a := t.Answer; {
 	case a.Status == http.StatusBadRequest:
 		if t.Client != policy.Browser {
-			problem(w, a.Status, fmt.Sprintf("The request cannot be read without guessing: %v.", t.Decision.Fault))
+			problem.Write(w, client.Problem{Status: a.Status, Detail: fmt.Sprintf("The request cannot be read without guessing: %v.", t.Decision.Fault)})
 			return
 		}
-		v.Title, v.Lead = "This address cannot be read", "The address is malformed, or it could be read in more than one way."
-		v.Hint = "What was found: " + t.Decision.Fault.Error() + "."
+		v.Title, v.Lead = v.Say("turned.unread-title"), v.Say("turned.unread")
+		v.Hint = v.Say("turned.unread-hint", "what", t.Decision.Fault.Error())
 	case a.Status == http.StatusUnauthorized:
 		if t.Client != policy.Browser {
-			problem(w, a.Status, "This asks for "+t.Door.Ask()+". "+remedy(t))
+			problem.Write(w, p.unproven(r, t, v.voice))
 			return
 		}
-		v.Title, v.Lead = "Credentials are needed", "This page asks for a name and a password."
-		v.Hint = "Load the page again and type them when the browser asks."
+		v.Title, v.Lead, v.Hint = v.Say("turned.credentials-title"), v.Say("turned.credentials"), v.Say("turned.credentials-hint")
 	default:
 		if t.Client != policy.Browser {
-			detail := "This asks for " + t.Door.Ask() + "."
+			detail := t.Door.Admits("this")
 			if a.Say != "" {
 				detail = a.Say
 			}
-			writeJSON(w, a.Status, "application/problem+json", map[string]any{
-				"type": "about:blank", "title": http.StatusText(a.Status), "status": a.Status, "detail": detail, "reference": t.Reference,
-			})
+			problem.Write(w, client.Problem{Status: a.Status, Detail: detail, Reference: t.Reference})
 			return
 		}
-		v.Reference = t.Reference
-		v.Title, v.Lead = "Not for you", "You may not see this page."
+		if to := t.Book.Pages.TurnedAway; to != "" && p.admitted(r, t.Turn, to) {
+			redirect(w, policy.To(to, url.Values{"reference": {t.Reference}, "next": {t.Address}}.Encode()))
+			return
+		}
+		v.Reference, v.Offers = t.Reference, p.offersAt(r, t.Turn, t.Address)
 		if a.Say != "" {
 			v.Lead = a.Say
 		} else {
-			v.Asks = t.Door.Ask()
+			v.Lead, v.Who = t.Door.AdmitsIn(v.Language, v.Say("turned.this-page")), true
 		}
-		v.Other = t.Book.Prefix + "/sign-in?other&next=" + url.QueryEscape(t.Address)
+		if t.Book.Entrance == "" || t.Visitor.SignedIn {
+			v.Other = policy.To(t.Book.SignInAt(), "other&next="+url.QueryEscape(t.Address))
+		}
 		if t.Visitor.SignedIn {
 			v.Roles = strings.Join(t.Visitor.Roles, ", ")
 		}
@@ -109,9 +133,25 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 	p.render(w, r, t.Answer.Status, "notice.html", v)
 }
 
+// unproven tells a program what is missing; one that has shown a pass which opens nothing any more, why.
+func (p *Pages) unproven(r *http.Request, t *guard.TurnedAway, say voice) client.Problem {
+	told := client.Problem{Status: t.Answer.Status, Detail: t.Door.Admits("this") + " " + remedy(t)}
+	if len(t.Door.Passes()) == 0 {
+		return told
+	}
+	for _, held := range p.o.Visitors.Held(r, t.Book, t.Door.Passes(), t.Place.Path) {
+		if state := held.State(); held.Covers() && !state.Opens() {
+			told.Detail, told.Code = lapsedText(say, t.Book, held), "pass-"+string(state)
+		}
+	}
+	return told
+}
+
 // remedy says what a program, or a page's background request, can do about a challenge.
 func remedy(t *guard.TurnedAway) string {
 	switch proof := t.Decision.Proof; {
+	case t.Decision.Pass != "" && t.Client == policy.API:
+		return "Send the name and the password of a pass with HTTP Basic."
 	case proof.Basic && t.Client == policy.Script:
 		return "Open a page there first, so that the browser asks for them."
 	case proof.Basic:
@@ -119,7 +159,7 @@ func remedy(t *guard.TurnedAway) string {
 	case proof.Kind == policy.ProveAgain:
 		return "Type your password again at " + t.Book.Prefix + "/prove-again first."
 	case proof.Kind == policy.ProveSignIn:
-		return "Sign in at " + t.Book.Prefix + "/sign-in first."
+		return "Sign in at " + t.Book.SignInAt() + " first."
 	default:
 		return "Open it at " + t.Book.Prefix + "/unlock first."
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 func (r *Register) checkRole(role string) error {
-	if book := r.book(); !book.KnownRole(role) {
+	if book := r.o.Book(); !book.KnownRole(role) {
 		return mistake.Invalid("unknown role %q; the policy has %s", role, strings.Join(book.RoleNames(), ", "))
 	}
 	return nil
@@ -26,7 +26,7 @@ func (r *Register) Grant(ctx context.Context, actor, name, role string, from, un
 	if err := r.checkRole(role); err != nil {
 		return err
 	}
-	now := r.now()
+	now := r.o.Now()
 	if from.IsZero() {
 		from = now
 	}
@@ -49,19 +49,19 @@ func (r *Register) Grant(ctx context.Context, actor, name, role string, from, un
 		if !until.IsZero() {
 			detail += " until " + until.UTC().Format(time.RFC3339)
 		}
-		return r.store.Grant(ctx, a.ID, account.Grant{Role: role, From: from, Until: until, By: actor}, r.event(kind.RoleGranted, a, actor, detail))
+		return r.o.Store.Grant(ctx, a.ID, account.Grant{Role: role, From: from, Until: until, By: actor}, r.event(kind.RoleGranted, a, actor, detail))
 	})
 }
 
 // GrantsEnding returns how many grants that hold now end before a time.
 func (r *Register) GrantsEnding(ctx context.Context, before time.Time) (int, error) {
-	return r.store.GrantsEnding(ctx, r.now(), before)
+	return r.o.Store.GrantsEnding(ctx, r.o.Now(), before)
 }
 
 // Revoke takes a role from an account.
 func (r *Register) Revoke(ctx context.Context, actor, name, role string) error {
 	return r.change(ctx, name, func(a *account.Account) error {
-		err := r.store.Revoke(ctx, a.ID, role, r.event(kind.RoleRevoked, a, actor, "role "+role))
+		err := r.o.Store.Revoke(ctx, a.ID, role, r.event(kind.RoleRevoked, a, actor, "role "+role))
 		if errors.Is(err, store.ErrNone) {
 			return mistake.Unknown("%s has not been granted the role %q", a.Name, role)
 		}

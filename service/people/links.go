@@ -5,11 +5,17 @@ import (
 	"errors"
 	"time"
 
+	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
+	"ostiarius/core/message"
 	"ostiarius/core/secret"
+	"ostiarius/core/words"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
+
+// ErrLink says that a link was used, has ended or never was.
+var ErrLink = errors.New("the link has ended")
 
 // How long a link to set a password lasts.
 const linkLasts = 72 * time.Hour
@@ -17,17 +23,48 @@ const linkLasts = 72 * time.Hour
 // Link makes a link with which an account's password can be set once, and returns its token
 // and when it ends.
 func (r *Register) Link(ctx context.Context, actor, name string) (token string, until time.Time, err error) {
-	a, _, err := r.find(ctx, name)
+	a, err := r.forLink(ctx, name)
 	if err != nil {
 		return "", until, err
 	}
-	if a.Disabled {
-		return "", until, mistake.Invalid("%s is disabled; enable it first", a.Name)
-	}
+	token, l := r.newLink(a)
+	return token, l.Until, r.o.Store.AddLink(ctx, l, nil, r.linkMade(a, actor, l, "to set a password"))
+}
+
+func (r *Register) newLink(a *account.Account) (token string, l store.NewLink) {
 	token, hash := secret.NewToken()
-	until = r.now().Add(linkLasts)
-	err = r.store.AddLink(ctx, hash, a.ID, until, r.event(kind.LinkMade, a, actor, "to set a password, until "+until.UTC().Format(time.RFC3339)))
-	return token, until, err
+	return token, store.NewLink{Hash: hash, Account: a.ID, Until: r.o.Now().Add(linkLasts)}
+}
+
+func (r *Register) linkMade(a *account.Account, actor string, l store.NewLink, what string) store.Event {
+	return r.event(kind.LinkMade, a, actor, what+", until "+l.Until.UTC().Format(time.RFC3339))
+}
+
+// MailLink sends a link with which an account's password can be set once to its address.
+func (r *Register) MailLink(ctx context.Context, actor, name string) error {
+	a, err := r.forLink(ctx, name)
+	if err != nil {
+		return err
+	}
+	if a.Email == "" {
+		return mistake.Invalid("%s has no address to send it to", a.Name)
+	}
+	token, l := r.newLink(a)
+	l.Mailed = true
+	mails := r.Mail(message.Password, a, "")
+	mails[0] = mails[0].With(r.LinkPath(token), l.Until)
+	err = r.o.Store.AddLink(ctx, l, mails, r.linkMade(a, actor, l, "to set a password, by mail"))
+	r.o.Posted()
+	return err
+}
+
+// forLink returns the account that a link is to be made for.
+func (r *Register) forLink(ctx context.Context, name string) (*account.Account, error) {
+	a, err := r.Find(ctx, name)
+	if err == nil && a.Disabled {
+		err = mistake.Invalid("%s is disabled; enable it first", a.Name)
+	}
+	return a, err
 }
 
 // LinkedAccount returns the name of the account that a link is for, and false if the link
@@ -37,7 +74,7 @@ func (r *Register) LinkedAccount(ctx context.Context, token string) (string, boo
 	if !ok {
 		return "", false, nil
 	}
-	a, err := r.store.AccountByLink(ctx, hash, r.now())
+	a, err := r.o.Store.AccountByLink(ctx, hash, r.o.Now())
 	if errors.Is(err, store.ErrNone) {
 		return "", false, nil
 	}
@@ -48,30 +85,34 @@ func (r *Register) LinkedAccount(ctx context.Context, token string) (string, boo
 }
 
 // UseLink sets the password of the account that a link is for; the link has then ended. The
-// error is ErrWrong if it had ended before, or a *mistake.Error about the password.
-func (r *Register) UseLink(ctx context.Context, token, password, network string) error {
+// error is ErrLink if it had ended before, or a *mistake.Error about the password.
+func (r *Register) UseLink(ctx context.Context, token, password, network string, in words.Language) error {
 	hash, ok := secret.HashToken(token)
 	if !ok {
-		return ErrWrong
+		return ErrLink
 	}
-	a, err := r.store.AccountByLink(ctx, hash, r.now())
+	a, err := r.o.Store.AccountByLink(ctx, hash, r.o.Now())
 	if errors.Is(err, store.ErrNone) {
-		return ErrWrong
+		return ErrLink
 	}
 	if err != nil {
 		return err
 	}
-	if err := r.checkPassword(password, a); err != nil {
+	if err := r.CheckPassword(password, a); err != nil {
 		return err
 	}
-	hashed, err := r.hashing.Hash(ctx, password)
+	hashed, err := r.o.Hashing.Hash(ctx, password)
 	if err != nil {
 		return err
 	}
-	err = r.store.UseLink(ctx, hash, a.ID, hashed, store.Event{At: r.now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
-	r.forget(a.ID)
+	err = r.o.Store.UseLink(ctx, hash, a.ID, hashed, r.notice(message.PasswordChanged, a, in), store.Event{At: r.o.Now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
+	r.o.Changed(a.ID)
+	r.o.Posted()
 	if errors.Is(err, store.ErrNone) {
-		return ErrWrong
+		return ErrLink
 	}
 	return err
 }
+
+// Sweep removes the records of links that have ended.
+func (r *Register) Sweep(ctx context.Context) error { return r.o.Store.SweepLinks(ctx, r.o.Now()) }

@@ -1,5 +1,5 @@
-// Package people is what the service does with accounts and sessions: one function for
-// each thing that can be done to them, whoever asks for it.
+// Package people is what the service does with accounts: one function for each thing that can be
+// done to them, whoever asks for it.
 package people
 
 import (
@@ -10,65 +10,40 @@ import (
 
 	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
-	"ostiarius/core/basic"
+	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
-	"ostiarius/core/throttle"
-	"ostiarius/service/activity"
+	"ostiarius/core/session"
+	"ostiarius/core/words"
 	"ostiarius/service/ending"
 	"ostiarius/service/hashing"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
 
-// A Register is the accounts and the sessions of a service.
-type Register struct {
-	store    *store.Store
-	book     func() *policy.Book
-	now      func() time.Time
-	hashing  *hashing.Pool
-	device   []byte // the key of the cookies by which a browser is known
-	limiter  *throttle.Limiter
-	endings  *ending.List
-	activity *activity.Log
-	sessions *sessions
-	basic    verified
-	openRing func(ctx context.Context, ring string, c basic.Credentials, from string) (until time.Time, ok bool, err error)
-}
-
-// Options are what a Register needs: all but OpenKeyring, if no door asks for one.
+// Options are what a Register needs.
 type Options struct {
-	Store    *store.Store
-	Book     func() *policy.Book // the policy now in force
-	Now      func() time.Time
-	Activity *activity.Log
-	Hashing  *hashing.Pool
-	Limiter  *throttle.Limiter // of tries
-	Endings  *ending.List
-	// OpenKeyring takes credentials for a keyring; see keyrings.Keyrings.Open.
-	OpenKeyring func(ctx context.Context, ring string, c basic.Credentials, from string) (until time.Time, ok bool, err error)
+	Store   *store.Store
+	Book    func() *policy.Book // the policy now in force
+	Now     func() time.Time
+	Hashing *hashing.Pool
+	Endings *ending.List
+	// Changed is told of an account whose records have changed: what is remembered of it counts no
+	// longer.
+	Changed func(account int64)
+	// Posted is told that a message was written down.
+	Posted func()
+	// Notices are the kinds of message that tell owners of an account what was done to it.
+	Notices map[message.Kind]bool
 }
 
-// New returns the Register of the records in o.Store. The error says that they cannot be
-// read.
-func New(o Options) (*Register, error) {
-	device, err := o.Store.Secret(context.Background(), "device")
-	if err != nil {
-		return nil, err
-	}
-	r := &Register{
-		store: o.Store, book: o.Book, now: o.Now, activity: o.Activity, device: device,
-		hashing: o.Hashing, limiter: o.Limiter, endings: o.Endings, openRing: o.OpenKeyring, sessions: newSessions(),
-	}
-	if err := r.hashing.LearnAll(context.Background(), o.Store.Hashes); err != nil {
-		return nil, err
-	}
-	r.Changed()
-	return r, nil
-}
+// A Register is the accounts of a service, with what they are granted and the links for them.
+type Register struct{ o Options }
 
-// Changed says that credentials which were verified count no longer.
-func (r *Register) Changed() { r.basic.clear() }
+// New returns the Register of the records in o.Store.
+func New(o Options) *Register {
+	return &Register{o}
+}
 
 // explain makes the store's errors about the account of that name into sentences.
 func explain(name string, err error) error {
@@ -93,14 +68,14 @@ type NewAccount struct {
 // Add adds an account. The actor is whoever asked for it.
 func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*account.Account, error) {
 	name := strings.TrimSpace(n.Name)
-	keys, err := keysOf(name, n.Email)
+	keys, err := KeysOf(name, n.Email)
 	if err != nil {
 		return nil, err
 	}
 	if err := checkNotes(n.Notes); err != nil {
 		return nil, err
 	}
-	now := r.now()
+	now := r.o.Now()
 	a := &account.Account{Name: name, Email: n.Email, Notes: n.Notes, MadeAt: now, MadeBy: actor}
 	for _, role := range n.Roles {
 		if err := r.checkRole(role); err != nil {
@@ -110,10 +85,10 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 	}
 	hash := ""
 	if n.Password != "" {
-		if err := r.checkPassword(n.Password, a); err != nil {
+		if err := r.CheckPassword(n.Password, a); err != nil {
 			return nil, err
 		}
-		if hash, err = r.hashing.Hash(ctx, n.Password); err != nil {
+		if hash, err = r.o.Hashing.Hash(ctx, n.Password); err != nil {
 			return nil, err
 		}
 	}
@@ -122,17 +97,17 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 		detail = "roles " + strings.Join(n.Roles, ", ")
 	}
 	a.Unset = hash == ""
-	a.ID, err = r.store.AddAccount(ctx, a, keys, hash, store.Event{At: now, Kind: kind.AccountAdded, Account: name, Actor: actor, Detail: detail})
+	a.ID, err = r.o.Store.AddAccount(ctx, a, keys, hash, store.Event{At: now, Kind: kind.AccountAdded, Account: name, Actor: actor, Detail: detail})
 	return a, explain(name, err)
 }
 
-// keysOf returns the forms in which the names of an account are compared.
-func keysOf(name, email string) (keys store.Keys, err error) {
+// KeysOf returns the forms in which the names of an account are compared.
+func KeysOf(name, email string) (keys store.Keys, err error) {
 	if keys.Name, err = account.Key(name); err != nil {
-		return keys, mistake.Invalid("%v", err)
+		return keys, mistake.Of(err)
 	}
 	if keys.Email, err = account.EmailKey(email); err != nil {
-		return keys, mistake.Invalid("%v", err)
+		return keys, mistake.Of(err)
 	}
 	return keys, nil
 }
@@ -144,17 +119,17 @@ func checkNotes(notes string) error {
 	return nil
 }
 
-// checkPassword says what is wrong with a new password for an account.
-func (r *Register) checkPassword(password string, a *account.Account) error {
+// CheckPassword says what is wrong with a new password for an account.
+func (r *Register) CheckPassword(password string, a *account.Account) error {
 	if err := secret.CheckNew(password, r.context(a)...); err != nil {
-		return mistake.Invalid("%v", err)
+		return mistake.Of(err)
 	}
 	return nil
 }
 
 // context are the words that somebody who guesses an account's password tries first.
 func (r *Register) context(a *account.Account) []string {
-	return []string{r.book().Site, a.Name, a.Email, "ostiarius"}
+	return []string{r.o.Book().Site, a.Name, a.Email, "ostiarius"}
 }
 
 // Strength estimates how strong a password would be for an account of that name.
@@ -188,7 +163,7 @@ func (r *Register) Edit(ctx context.Context, actor, name string, to Edit) (*acco
 		if edited = a; len(changed) == 0 {
 			return nil
 		}
-		keys, err := keysOf(a.Name, a.Email)
+		keys, err := KeysOf(a.Name, a.Email)
 		if err != nil {
 			return err
 		}
@@ -199,7 +174,7 @@ func (r *Register) Edit(ctx context.Context, actor, name string, to Edit) (*acco
 		if e.Account = old; old != a.Name {
 			e.Detail += "; the name is now " + a.Name
 		}
-		return r.store.EditAccount(ctx, a, keys, e)
+		return r.o.Store.EditAccount(ctx, a, keys, e)
 	})
 	var m *mistake.Error
 	if errors.As(err, &m) && m.Kind == "taken" {
@@ -213,56 +188,68 @@ type Query = store.AccountQuery
 
 // List returns the accounts that a query means, and how many there are in all.
 func (r *Register) List(ctx context.Context, q Query) ([]*account.Account, int, error) {
-	q.Now = r.now()
-	return r.store.Accounts(ctx, q)
+	q.Now = r.o.Now()
+	return r.o.Store.Accounts(ctx, q)
 }
 
-// Show returns one account.
-func (r *Register) Show(ctx context.Context, name string) (*account.Account, error) {
-	a, _, err := r.find(ctx, name)
-	return a, err
-}
-
-func (r *Register) find(ctx context.Context, name string) (*account.Account, string, error) {
+// Find returns the account of that name.
+func (r *Register) Find(ctx context.Context, name string) (*account.Account, error) {
 	key, err := account.Key(strings.TrimSpace(name))
 	if err != nil {
-		return nil, "", mistake.Invalid("%v", err)
+		return nil, mistake.Of(err)
 	}
-	a, hash, err := r.store.AccountByKey(ctx, key)
-	return a, hash, explain(name, err)
+	a, _, err := r.o.Store.AccountByKey(ctx, key)
+	return a, explain(name, err)
 }
 
 // change finds an account, does something to its records and makes open sessions see it
 // at once.
 func (r *Register) change(ctx context.Context, name string, do func(*account.Account) error) error {
-	a, _, err := r.find(ctx, name)
+	a, err := r.Find(ctx, name)
 	if err != nil {
 		return err
 	}
 	err = do(a)
-	r.forget(a.ID)
+	r.o.Changed(a.ID)
 	return explain(name, err)
 }
 
 // Remove removes an account with its grants and sessions.
 func (r *Register) Remove(ctx context.Context, actor, name string) error {
 	return r.change(ctx, name, func(a *account.Account) error {
-		return r.store.RemoveAccount(ctx, a.ID, r.event(kind.AccountRemoved, a, actor, ""))
+		return r.o.Store.RemoveAccount(ctx, a.ID, r.event(kind.AccountRemoved, a, actor, ""))
 	})
 }
 
 // SetPassword gives an account a new password and ends its sessions.
 func (r *Register) SetPassword(ctx context.Context, actor, name, password string) error {
 	return r.change(ctx, name, func(a *account.Account) error {
-		if err := r.checkPassword(password, a); err != nil {
+		if err := r.CheckPassword(password, a); err != nil {
 			return err
 		}
-		hash, err := r.hashing.Hash(ctx, password)
+		hash, err := r.o.Hashing.Hash(ctx, password)
 		if err != nil {
 			return err
 		}
-		return r.store.SetPassword(ctx, a.ID, hash, r.event(kind.PasswordSet, a, actor, ""))
+		defer r.o.Posted()
+		return r.o.Store.SetPassword(ctx, a.ID, hash, r.notice(message.PasswordChanged, a, ""), r.event(kind.PasswordSet, a, actor, ""))
 	})
+}
+
+// ChangePassword gives an account as it was read another password, ends its sessions, and begins another,
+// for its owner, who has just typed the one before. The error is store.ErrNone if that has changed since,
+// or a *mistake.Error about the new one.
+func (r *Register) ChangePassword(ctx context.Context, a *account.Account, password string, next *session.Session, in words.Language, e store.Event) error {
+	if err := r.CheckPassword(password, a); err != nil {
+		return err
+	}
+	hash, err := r.o.Hashing.Hash(ctx, password)
+	if err != nil {
+		return err
+	}
+	defer r.o.Posted()
+	defer r.o.Changed(a.ID)
+	return r.o.Store.ChangePassword(ctx, a.Proofs, hash, next, r.notice(message.PasswordChanged, a, in), e)
 }
 
 // SetDisabled disables or enables an account. Disabling ends its sessions. The error is *ending.Unwritten
@@ -270,19 +257,19 @@ func (r *Register) SetPassword(ctx context.Context, actor, name, password string
 func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled bool) error {
 	if !disabled {
 		return r.change(ctx, name, func(a *account.Account) error {
-			r.endings.Revoke(a.ID, "", "")
-			return r.store.SetDisabled(ctx, a.ID, false, r.event(kind.AccountEnabled, a, actor, ""))
+			r.o.Endings.Revoke(a.ID, "", "")
+			return r.o.Store.SetDisabled(ctx, a.ID, false, r.event(kind.AccountEnabled, a, actor, ""))
 		})
 	}
-	a, _, err := r.find(ctx, name)
+	a, err := r.Find(ctx, name)
 	if err != nil {
 		return err
 	}
-	return explain(name, r.endings.Take(ctx, ending.Ending{Forget: func() { r.forget(a.ID) }, Account: a.ID, What: "that " + a.Name + " is disabled"}, func(ctx context.Context) error {
-		return r.store.SetDisabled(ctx, a.ID, true, r.event(kind.AccountDisabled, a, actor, ""))
+	return explain(name, r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.o.Changed(a.ID) }, Account: a.ID, What: "that " + a.Name + " is disabled"}, func(ctx context.Context) error {
+		return r.o.Store.SetDisabled(ctx, a.ID, true, r.event(kind.AccountDisabled, a, actor, ""))
 	}))
 }
 
 func (r *Register) event(what kind.Kind, a *account.Account, actor, detail string) store.Event {
-	return store.Event{At: r.now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Detail: detail}
+	return store.Event{At: r.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Detail: detail}
 }

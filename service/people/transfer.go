@@ -19,7 +19,7 @@ import (
 // are given are changed and the roles added; nothing is taken away. With dry, it only says
 // what would happen. If one line cannot be taken, nothing is.
 func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry, dry bool) (results []roster.Done, done bool, err error) {
-	now := r.now()
+	now := r.o.Now()
 	known, err := r.known(ctx, all)
 	if err != nil {
 		return nil, false, err
@@ -65,15 +65,15 @@ func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry,
 	if !ok || dry {
 		return results, false, nil
 	}
-	if err := r.store.Import(ctx, imports); err != nil {
+	if err := r.o.Store.Import(ctx, imports); err != nil {
 		return results, false, explain("one of these", err)
 	}
 	for _, i := range imports {
 		if i.Account.ID != 0 {
-			r.forget(i.Account.ID)
+			r.o.Changed(i.Account.ID)
 		}
 	}
-	return results, true, r.hashing.LearnAll(ctx, r.store.Hashes)
+	return results, true, r.o.Hashing.LearnAll(ctx, r.o.Store.Hashes)
 }
 
 // keysIn returns the keys that there are.
@@ -88,11 +88,11 @@ func keysIn(k store.Keys) []string {
 func (r *Register) known(ctx context.Context, all []roster.Entry) (map[string]store.KeyedAccount, error) {
 	var keys []string
 	for _, t := range all {
-		if k, err := keysOf(strings.TrimSpace(t.Name), strings.TrimSpace(t.Email)); err == nil {
+		if k, err := KeysOf(strings.TrimSpace(t.Name), strings.TrimSpace(t.Email)); err == nil {
 			keys = append(keys, keysIn(k)...)
 		}
 	}
-	found, err := r.store.AccountsByKeys(ctx, keys)
+	found, err := r.o.Store.AccountsByKeys(ctx, keys)
 	known := map[string]store.KeyedAccount{}
 	for _, a := range found {
 		for _, key := range keysIn(a.Keys) {
@@ -105,18 +105,18 @@ func (r *Register) known(ctx context.Context, all []roster.Entry) (map[string]st
 // transfer plans what is done for one line, and says it in words; "" for nothing.
 func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t roster.Entry, now time.Time) (i store.Import, detail string, err error) {
 	if t.Err != nil {
-		return i, "", mistake.Invalid("%v", t.Err)
+		return i, "", mistake.Of(t.Err)
 	}
 	name, email := strings.TrimSpace(t.Name), strings.TrimSpace(t.Email)
-	if i.Keys, err = keysOf(name, email); err != nil {
+	if i.Keys, err = KeysOf(name, email); err != nil {
 		return i, "", err
 	}
 	if err := checkNotes(t.Notes); err != nil {
 		return i, "", err
 	}
 	if t.Hash != "" {
-		if err := secret.CheckKept(t.Hash, r.hashing.Cost()); err != nil {
-			return i, "", mistake.Invalid("%v", err)
+		if err := secret.CheckKept(t.Hash, r.o.Hashing.Cost()); err != nil {
+			return i, "", mistake.Of(err)
 		}
 	}
 	for _, g := range t.Roles {
@@ -160,7 +160,7 @@ func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t
 	change("e-mail", email, &old.Email)
 	change("notes", t.Notes, &old.Notes)
 	if i.Keys.Email == "" {
-		if i.Keys, err = keysOf(old.Name, old.Email); err != nil {
+		if i.Keys, err = KeysOf(old.Name, old.Email); err != nil {
 			return i, "", err
 		}
 	}

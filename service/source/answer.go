@@ -161,17 +161,17 @@ func (o outside) cookie(text string) string {
 	return strings.Join(kept, ";")
 }
 
-// setNoCookies takes out the Set-Cookie fields for cookies of these names: an application
+// setNoCookies takes out the Set-Cookie fields for cookies that are ours: an application
 // could sign somebody in as somebody else.
-func setNoCookies(h http.Header, names []string) {
+func setNoCookies(h http.Header, ours func(name string) bool) {
 	set, there := h["Set-Cookie"]
-	if !there {
+	if !there || ours == nil {
 		return
 	}
 	h["Set-Cookie"] = slices.DeleteFunc(set, func(field string) bool {
 		pair, _, _ := strings.Cut(field, ";")
 		// One without a name is sent back as its value alone, which may look like a cookie.
 		name, _, _ := strings.Cut(strings.TrimLeft(pair, " \t="), "=")
-		return slices.Contains(names, strings.TrimSpace(name))
+		return ours(strings.TrimSpace(name))
 	})
 }

@@ -54,7 +54,7 @@ func (d *directory) open(name string) (*opened, error) {
 		buffer := buffers{}.Get()
 		if n, err := read(fd, buffer); err == nil && n < small { // else it has grown just now
 			unix.Close(fd)
-			return &opened{ReadSeeker: bytes.NewReader(buffer[:n]), mode: 0, modified: time.Unix(stat.Mtim.Unix()), buffer: buffer}, nil
+			return &opened{ReadSeeker: bytes.NewReader(buffer[:n]), mode: 0, modified: time.Unix(stat.Mtim.Unix()), size: int64(n), buffer: buffer}, nil
 		}
 		buffers{}.Put(buffer)
 	}

@@ -4,13 +4,17 @@ package source
 import (
 	"io"
 	"io/fs"
+	"mime"
 	"net/http"
 	"net/url"
 	"os"
 	"path"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
+
+	"ostiarius/core/policy"
 )
 
 // Files serves the files of a directory and nothing outside it: symbolic links that
@@ -21,16 +25,24 @@ type Files struct {
 	below   string // the canonical path at which the directory stands
 	fold    bool   // the site does not distinguish letter case
 	missing http.Handler
+	saved   map[string]bool // endings of the names of files that browsers save instead of showing
 }
 
-// NewFiles opens the directory that is to stand at the canonical path below. With fold,
-// letter case in names makes no difference. What is not there is answered by missing.
-func NewFiles(directory, below string, fold bool, missing http.Handler) (*Files, error) {
+// NewFiles opens the directory of a source. With fold, letter case in names makes no difference. What is not
+// there is answered by missing.
+func NewFiles(directory string, of *policy.Source, fold bool, missing http.Handler) (*Files, error) {
 	root, err := openDirectory(directory)
 	if err != nil {
 		return nil, err
 	}
-	return &Files{root, strings.TrimSuffix(below, "/"), fold, missing}, nil
+	f := &Files{root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing}
+	for _, ending := range of.Attachment {
+		if f.saved == nil {
+			f.saved = map[string]bool{}
+		}
+		f.saved["."+ending] = true
+	}
+	return f, nil
 }
 
 // Close closes the directory.
@@ -98,6 +110,10 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		f.missing.ServeHTTP(w, r)
 		return
 	}
+	if f.saved != nil && f.saved[strings.ToLower(path.Ext(name))] {
+		w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": path.Base(name)}))
+	}
+	w.Header()["Etag"] = []string{file.tag()}
 	if file.buffer != nil {
 		w = inOneGo{w}
 	}
@@ -138,6 +154,7 @@ type opened struct {
 	io.ReadSeeker
 	mode     fs.FileMode
 	modified time.Time
+	size     int64
 	file     *os.File
 	buffer   []byte // what was read, if there is no file
 }
@@ -151,6 +168,16 @@ func (o *opened) Close() {
 		buffers{}.Put(o.buffer)
 		o.buffer = nil
 	}
+}
+
+// tag is what tells the file from what it was before (RFC 9110, section 8.8.3): when it was written, to the
+// nanosecond, and how long it is. So a download that was cut off goes on only with the same file.
+func (o *opened) tag() string {
+	b := append(make([]byte, 0, 40), '"')
+	b = strconv.AppendInt(b, o.modified.UnixNano(), 36)
+	b = append(b, '-')
+	b = strconv.AppendInt(b, o.size, 36)
+	return string(append(b, '"'))
 }
 
 func openIn(root *os.Root, name string) (*opened, error) {
@@ -167,7 +194,7 @@ func openedFile(file *os.File) (*opened, error) {
 		file.Close()
 		return nil, err
 	}
-	return &opened{ReadSeeker: file, mode: info.Mode(), modified: info.ModTime(), file: file}, nil
+	return &opened{ReadSeeker: file, mode: info.Mode(), modified: info.ModTime(), size: info.Size(), file: file}, nil
 }
 
 // realName finds the file that has a name up to letter case. Two files whose names differ

@@ -3,8 +3,8 @@ package source
 import (
 	"context"
 	"io"
-	"mime"
 	"net/http"
+	"strings"
 	"sync/atomic"
 	"time"
 )
@@ -22,12 +22,12 @@ const liveCheck = 2 * time.Second
 // last asked.
 func endWithAdmission(resp *http.Response, still func(ctx context.Context, used bool) bool) {
 	var used func() bool
-	kind, _, _ := mime.ParseMediaType(resp.Header.Get("Content-Type"))
+	kind, _, _ := strings.Cut(resp.Header.Get("Content-Type"), ";")
 	switch conn, _ := resp.Body.(io.ReadWriteCloser); {
 	case resp.StatusCode == http.StatusSwitchingProtocols && conn != nil:
 		noted := &notedConn{ReadWriteCloser: conn}
 		resp.Body, used = noted, func() bool { return noted.written.Swap(false) }
-	case kind == "text/event-stream":
+	case strings.EqualFold(strings.TrimSpace(kind), "text/event-stream"):
 		used = func() bool { return false }
 	default:
 		return

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -29,6 +30,7 @@ type Proxy struct {
 	proxy    *httputil.ReverseProxy
 	own      *httputil.ReverseProxy // each answer with a buffer of its own
 	health   health
+	direct   *http.Transport
 }
 
 // pseudonym is the name by which this process is known to servers behind, and by which it
@@ -38,16 +40,18 @@ var (
 	viaOnce   = []string{"1.1 " + pseudonym}
 )
 
-// ProxyOptions are what a Proxy needs: all but Own, Itself, Workers and RefuseOdd.
+// ProxyOptions are what a Proxy needs: all but Own, Itself, Workers, Seen and RefuseOdd.
 type ProxyOptions struct {
-	PolicyFile string   // paths of sockets are relative to its directory
-	Own        []string // names of cookies that no server behind receives or sets
-	Log        *slog.Logger
+	PolicyFile string // paths of sockets are relative to its directory
+	// Own reports whether a name is that of a cookie that no server behind receives or sets.
+	Own func(name string) bool
+	Log *slog.Logger
 	// Still reports whether the visitor of a request under way would be admitted now; used says
 	// that the client has sent something since it was last asked.
 	Still   func(ctx context.Context, used bool) bool
 	Itself  inspect.Own // where no server behind may be
 	Workers *Workers    // that were refused
+	Seen    *Seen       // what the servers behind answered for; nil to note nothing
 	// RefuseOdd says that a request with a field whose name has other characters than letters,
 	// digits and "-" is refused. Otherwise such fields are left out.
 	RefuseOdd bool
@@ -110,15 +114,15 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 	if timeout == 0 {
 		timeout = usualTimeout
 	}
-	p := &Proxy{source: s, upstream: upstream, options: o}
+	p := &Proxy{source: s, upstream: upstream, options: o, direct: &http.Transport{
+		DialContext: dial, ResponseHeaderTimeout: timeout, TLSHandshakeTimeout: 10 * time.Second, ExpectContinueTimeout: time.Second,
+		MaxIdleConns: 512, MaxIdleConnsPerHost: 256, IdleConnTimeout: 90 * time.Second,
+		DisableCompression:     true, // what the client accepts is for the client and the server to settle
+		MaxResponseHeaderBytes: 1 << 20,
+	}}
 	answers := newOutside(s, upstream)
 	p.proxy = &httputil.ReverseProxy{
-		Transport: untraced{&http.Transport{
-			DialContext: dial, ResponseHeaderTimeout: timeout, TLSHandshakeTimeout: 10 * time.Second, ExpectContinueTimeout: time.Second,
-			MaxIdleConns: 512, MaxIdleConnsPerHost: 256, IdleConnTimeout: 90 * time.Second,
-			DisableCompression:     true, // what the client accepts is for the client and the server to settle
-			MaxResponseHeaderBytes: 1 << 20,
-		}},
+		Transport:  untraced{p.direct},
 		BufferPool: buffers{},
 		Rewrite:    p.handOn,
 		ModifyResponse: func(resp *http.Response) error {
@@ -135,11 +139,17 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			}
 			if t != nil {
 				t.SetHeaders(resp.Header)
+				if o.Seen != nil && resp.StatusCode == http.StatusOK && t.Place.Method == http.MethodGet {
+					o.Seen.note(t.Place)
+				}
 			}
 			setNoCookies(resp.Header, o.Own)
 			o.Workers.allow(resp, t, &p.source)
 			answers.rewrite(resp.Header, resp.Request)
 			endWithAdmission(resp, o.Still)
+			if resp.StatusCode != http.StatusSwitchingProtocols {
+				moveFields(handingOf(resp.Request).to.Header(), resp.Header)
+			}
 			return nil
 		},
 		ErrorLog:     slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
@@ -162,18 +172,84 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		p.options.Failed(w, r, http.StatusBadRequest)
 		return
 	}
+	h := &handing{Context: r.Context(), asked: r, to: w}
+	h.request = *r.WithContext(h)
+	if !ofConnection(r.Header) {
+		h.request.Header = nil
+	}
 	if r.ContentLength != 0 {
 		// A server may begin its answer before it has read all of the request.
 		http.NewResponseController(w).EnableFullDuplex()
-		body := &sent{ReadCloser: r.Body}
-		r = r.WithContext(context.WithValue(r.Context(), sentKey{}, body))
-		r.Body = body
+		h.sent = &sent{ReadCloser: r.Body}
+		h.request.Body = h.sent
 	}
 	proxy := p.proxy
 	if r.ProtoMajor != 1 {
 		proxy = p.own
 	}
-	proxy.ServeHTTP(w, r)
+	proxy.ServeHTTP(w, &h.request)
+}
+
+// Fetch gets a page from the server behind for Ostiarius itself, as nobody. At most so many bytes are read.
+func (p *Proxy) Fetch(ctx context.Context, path string, most int64) ([]byte, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, p.upstream.JoinPath(path).String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	r.Header = http.Header{"Via": viaOnce, "User-Agent": {"ostiarius"}}
+	resp, err := p.direct.RoundTrip(r)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("the server behind answers %d for %s", resp.StatusCode, path)
+	}
+	return io.ReadAll(io.LimitReader(resp.Body, most))
+}
+
+// A handing is a request on its way to a server behind, and its context, in one piece.
+// httputil.ReverseProxy copies the fields of a request before it asks which of them go on, and those
+// of an answer one by one. So it is given a request without fields, unless some are about the
+// connection, which it knows to take out; and handOn and moveFields do the rest.
+type handing struct {
+	context.Context
+	asked   *http.Request // as it came to the Proxy
+	request http.Request  // as ReverseProxy gets it
+	sent    *sent         // its body; nil for none
+	to      http.ResponseWriter
+}
+
+type handingKey struct{}
+
+func (h *handing) Value(key any) any {
+	if key == (handingKey{}) {
+		return h
+	}
+	return h.Context.Value(key)
+}
+
+// handingOf returns the handing of a request that ReverseProxy made.
+func handingOf(r *http.Request) *handing { return r.Context().Value(handingKey{}).(*handing) }
+
+// ofConnection reports whether a request has fields that are about the connection, or name others
+// that are (RFC 9110, section 7.6.1).
+func ofConnection(h http.Header) bool {
+	return len(h["Connection"]) > 0 || len(h["Te"]) > 0 || len(h["Upgrade"]) > 0
+}
+
+// moveFields moves the fields of an answer to where they will be written. The type stays there too, for
+// ReverseProxy looks at it, and adds it itself.
+func moveFields(to, from http.Header) {
+	for name, values := range from {
+		if name != "Content-Type" {
+			if there := to[name]; len(there) > 0 {
+				values = append(slices.Clip(there), values...)
+			}
+			to[name] = values
+			delete(from, name)
+		}
+	}
 }
 
 // handOn makes the request that the server behind receives.
@@ -187,8 +263,12 @@ func (p *Proxy) handOn(r *httputil.ProxyRequest) {
 	// The query as it was asked: no door looks at it, so none can be misled by it.
 	r.Out.URL.RawQuery = r.In.URL.RawQuery
 	r.Out.Host = r.In.Host
-	r.Out.Trailer = nil // fields that come after the body would go around setFields
-	setFields(r.Out.Header, r.In, p.options.Own, s.Fields)
+	r.Out.Trailer = nil // fields that come after the body would go around newFields
+	asked, from := handingOf(r.In).asked, r.Out.Header
+	if r.In.Header == nil {
+		from = asked.Header
+	}
+	r.Out.Header = newFields(from, asked, p.options.Own, s.Fields)
 	// RFC 9110, section 7.6.3. Nobody changes the list that most requests share.
 	if len(r.Out.Header["Via"]) == 0 && r.In.ProtoMajor == 1 && r.In.ProtoMinor == 1 {
 		r.Out.Header["Via"] = viaOnce
@@ -210,7 +290,7 @@ func (p *Proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	var timeout net.Error
 	late := errors.As(err, &timeout) && timeout.Timeout()
-	body, _ := r.Context().Value(sentKey{}).(*sent)
+	body := handingOf(r).sent
 	status := http.StatusBadGateway
 	switch {
 	case r.Context().Err() != nil:
@@ -240,8 +320,6 @@ type sent struct {
 	io.ReadCloser
 	bad atomic.Bool
 }
-
-type sentKey struct{}
 
 func (s *sent) Read(p []byte) (int, error) {
 	n, err := s.ReadCloser.Read(p)

@@ -13,26 +13,30 @@ import (
 // A request is handed on with what the server behind may believe: the fields that Ostiarius
 // writes, and of the client's own those that speak for nobody else (package fields).
 
-// setFields sets what the server behind learns of a request, and removes what strangers claim. A
-// source may ask for some fields that are usually not handed on; those that name the client's
-// address or the user then say what Ostiarius knows of them.
-func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
+// newFields returns the fields that the server behind gets: of those that came, what strangers may
+// claim, and what it learns of a request besides. A source may ask for some fields that are usually not
+// handed on; those that name the client's address or the user then say what Ostiarius knows of them.
+func newFields(from http.Header, in *http.Request, ownCookies func(name string) bool, asked []string) http.Header {
+	h := make(http.Header, len(from)+mostOurs+len(asked))
 	t := guard.TurnOf(in)
-	from, user := "", ""
+	client, user := "", ""
 	if t != nil && t.Visitor.From.IsValid() {
-		from = t.Visitor.From.String()
+		client = t.Visitor.From.String()
 	}
 	if t != nil && t.Visitor.SignedIn {
 		// Names may have letters beyond ASCII, which fields of a header cannot carry safely.
 		user = url.PathEscape(t.Visitor.Account)
 	}
-	for name := range h {
-		if kind := fields.KindOf(name); kind != fields.Free && !(kind == fields.Override && isAsked(asked, name)) && !(kind == fields.Hop && upgrading(in, name)) {
-			delete(h, name)
+	for name, values := range from {
+		if kind := fields.KindOf(name); kind == fields.Free || kind == fields.Override && isAsked(asked, name) || kind == fields.Hop && upgrading(in, name) {
+			h[name] = values
 		}
 	}
-	values := make([]string, 0, 8)    // one piece of memory for all
-	set := func(name, value string) { // a name as net/http writes it
+	if _, there := h["User-Agent"]; !there {
+		h["User-Agent"] = noAgent // or net/http would name itself
+	}
+	values := make([]string, 0, mostOurs) // one piece of memory for all
+	set := func(name, value string) {     // a name as net/http writes it
 		values = append(values, value)
 		h[name] = values[len(values)-1 : len(values) : len(values)]
 	}
@@ -40,7 +44,7 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 		value := ""
 		switch fields.Askable(name) {
 		case "address":
-			value = from
+			value = client
 		case "user":
 			value = user
 		}
@@ -50,7 +54,7 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 	}
 	withoutCookies(h, ownCookies)
 	if t == nil {
-		return
+		return h
 	}
 	if t.DropCredentials {
 		delete(h, "Authorization")
@@ -60,12 +64,12 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 		scheme = "https"
 	}
 	forwarded := "proto=" + scheme
-	if from != "" {
-		set("X-Forwarded-For", from)
+	if client != "" {
+		set("X-Forwarded-For", client)
 		if t.Visitor.From.Is6() {
-			from = `"[` + from + `]"` // RFC 7239, section 6
+			client = `"[` + client + `]"` // RFC 7239, section 6
 		}
-		forwarded = "for=" + from + ";" + forwarded
+		forwarded = "for=" + client + ";" + forwarded
 	}
 	if in.Host != "" && !strings.ContainsAny(in.Host, "\"\\ \t;,") {
 		forwarded += `;host="` + in.Host + `"`
@@ -80,7 +84,13 @@ func setFields(h http.Header, in *http.Request, ownCookies, asked []string) {
 	if t.Door != nil {
 		set("Ostiarius-Door", (&url.URL{Path: t.Door.Label()}).EscapedPath())
 	}
+	return h
 }
+
+// The most fields that Ostiarius writes, but for those that a source asks for; with Via and User-Agent.
+const mostOurs = 9
+
+var noAgent = []string{""}
 
 func isAsked(asked []string, name string) bool {
 	return slices.ContainsFunc(asked, func(a string) bool { return strings.EqualFold(a, name) })
@@ -96,14 +106,17 @@ func hasOdd(h http.Header) bool {
 	return false
 }
 
-// withoutCookies takes the cookies of these names out of the Cookie headers and leaves
+// withoutCookies takes the cookies that are ours out of the Cookie headers and leaves
 // the others as they were spelled.
-func withoutCookies(h http.Header, names []string) {
+func withoutCookies(h http.Header, ours func(name string) bool) {
+	if ours == nil {
+		return
+	}
 	var kept []string
 	for _, line := range h["Cookie"] {
 		for pair := range strings.SplitSeq(line, ";") {
 			name, _, _ := strings.Cut(strings.TrimSpace(pair), "=")
-			if pair = strings.TrimSpace(pair); pair != "" && !slices.Contains(names, strings.TrimSpace(name)) {
+			if pair = strings.TrimSpace(pair); pair != "" && !ours(strings.TrimSpace(name)) {
 				kept = append(kept, pair)
 			}
 		}

@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/http/httputil"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -17,6 +16,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
@@ -46,7 +46,7 @@ func guarded(t testing.TB, settings string) func(target string) (judged string, 
 	if book == nil {
 		t.Fatal(findings)
 	}
-	files, err := NewFiles(dir, "/", book.Rules.FoldCase, http.NotFoundHandler())
+	files, err := NewFiles(dir, &policy.Source{Path: "/"}, book.Rules.FoldCase, http.NotFoundHandler())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -139,7 +139,7 @@ func FuzzServedIsJudged(f *testing.F) {
 
 func TestCookiesOfOursStayHere(t *testing.T) {
 	h := http.Header{"Cookie": {"a=1; ours=secret; b=2", " ours=other;c=3;;", "ours=x"}}
-	withoutCookies(h, []string{"ours", "__Host-ours"})
+	withoutCookies(h, func(name string) bool { return name == "ours" || name == "__Host-ours" })
 	if got := h.Values("Cookie"); !slices.Equal(got, []string{"a=1; b=2; c=3"}) {
 		t.Errorf("%q", got)
 	}
@@ -155,7 +155,7 @@ func proxied(t *testing.T, behind, policyText string, v policy.Visitor, r *http.
 	}
 	s := book.Sources[0]
 	s.Proxy = behind
-	proxy, err := NewProxy(s, ProxyOptions{PolicyFile: "doors.yaml", Own: []string{"ours"}, Log: slog.New(slog.DiscardHandler),
+	proxy, err := NewProxy(s, ProxyOptions{PolicyFile: "doors.yaml", Own: func(name string) bool { return name == "ours" }, Log: slog.New(slog.DiscardHandler),
 		Failed: func(w http.ResponseWriter, r *http.Request, status int) { w.WriteHeader(status) }})
 	if err != nil {
 		t.Fatal(err)
@@ -163,7 +163,7 @@ func proxied(t *testing.T, behind, policyText string, v policy.Visitor, r *http.
 	g := &guard.Guard{
 		House: func() *guard.House { return &guard.House{Book: book, Site: proxy} },
 		Who:   func(http.Header, *http.Request) (policy.Visitor, error) { return v, nil },
-		Present: func(_ *http.Request, headers []string, _ policy.Wanted, _ *policy.Visitor) (bool, error) {
+		Present: func(_ *http.Request, headers []string, _ policy.Wanted, _ *guard.Turn) (bool, error) {
 			_, ours, err := basic.Read(headers)
 			return ours, err
 		},
@@ -292,6 +292,11 @@ func TestProxyFailures(t *testing.T) {
 	}
 }
 
+// behind is what a server behind does, without a connection to it.
+type behind func(*http.Request) (*http.Response, error)
+
+func (b behind) RoundTrip(r *http.Request) (*http.Response, error) { return b(r) }
+
 // FuzzHandOn: whatever a request claims, the server behind is told who is calling by Ostiarius
 // alone, gets no cookie of ours, and sees no field that it could take for another's word.
 func FuzzHandOn(f *testing.F) {
@@ -302,21 +307,27 @@ func FuzzHandOn(f *testing.F) {
 	if book == nil {
 		f.Fatal(findings)
 	}
-	proxy, err := NewProxy(book.Sources[0], ProxyOptions{PolicyFile: "doors.yaml", Own: []string{"ours"}, Log: slog.New(slog.DiscardHandler)})
+	refused := false // such as a protocol of odd letters to change to
+	proxy, err := NewProxy(book.Sources[0], ProxyOptions{PolicyFile: "doors.yaml", Own: func(name string) bool { return name == "ours" }, Log: slog.New(slog.DiscardHandler),
+		Failed: func(w http.ResponseWriter, r *http.Request, status int) { refused = true }})
 	if err != nil {
 		f.Fatal(err)
 	}
+	var out *http.Request
+	proxy.proxy.Transport = behind(func(r *http.Request) (*http.Response, error) {
+		out = r
+		return &http.Response{StatusCode: http.StatusNoContent, Header: http.Header{}, Body: http.NoBody, Request: r}, nil
+	})
 	f.Fuzz(func(t *testing.T, name, value, other, otherValue, cookie string, signedIn bool) {
 		v := policy.Visitor{}
 		if signedIn {
 			v = policy.Visitor{SignedIn: true, Account: "ines"}
 		}
-		var out *http.Request
+		out, refused = nil, false
 		g := &guard.Guard{
 			House: func() *guard.House {
-				return &guard.House{Book: book, Site: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
-					out = r.Clone(r.Context())
-					proxy.handOn(&httputil.ProxyRequest{In: r, Out: out})
+				return &guard.House{Book: book, Site: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+					proxy.ServeHTTP(w, r)
 				})}
 			},
 			Who: func(http.Header, *http.Request) (policy.Visitor, error) { return v, nil },
@@ -325,6 +336,9 @@ func FuzzHandOn(f *testing.F) {
 		r.Header = http.Header{"Cookie": {cookie}}
 		r.Header[name], r.Header[other] = []string{value}, []string{otherValue}
 		g.ServeHTTP(httptest.NewRecorder(), r)
+		if refused {
+			return
+		}
 		if out == nil {
 			t.Fatal("the request was not handed on")
 		}
@@ -367,7 +381,7 @@ func TestFilesOfEverySize(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	files, err := NewFiles(dir, "/", false, http.NotFoundHandler())
+	files, err := NewFiles(dir, &policy.Source{Path: "/"}, false, http.NotFoundHandler())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -437,5 +451,51 @@ func TestNoLoops(t *testing.T) {
 	r.Header.Set("Via", "1.1 elsewhere, 1.1 "+pseudonym)
 	if w := proxied(t, "http://127.0.0.1:1", "sources: [{path: /, proxy: 'http://x'}]\ndoors: [{path: /**, admit: public}]", policy.Visitor{}, r); w.Code != 508 {
 		t.Errorf("a loop: %d", w.Code)
+	}
+}
+
+// A file is told from what it was before, so that a download which was cut off goes on only with the same one; and
+// some are saved instead of shown.
+func TestDownloads(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "fog bell.WAV")
+	for name, size := range map[string]int{"fog bell.WAV": 100_000, "small.txt": 10} {
+		if err := os.WriteFile(filepath.Join(dir, name), make([]byte, size), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	files, err := NewFiles(dir, &policy.Source{Path: "/", Attachment: []string{"wav"}}, false, http.NotFoundHandler())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer files.Close()
+	get := func(name string, headers ...string) *httptest.ResponseRecorder {
+		r := httptest.NewRequest("GET", "/"+url.PathEscape(name), nil)
+		for i := 0; i < len(headers); i += 2 {
+			r.Header.Set(headers[i], headers[i+1])
+		}
+		w := httptest.NewRecorder()
+		files.ServeHTTP(w, r)
+		return w
+	}
+	whole := get("fog bell.WAV")
+	tag := whole.Header().Get("ETag")
+	if whole.Code != 200 || !strings.HasPrefix(tag, `"`) || whole.Header().Get("Content-Disposition") != `attachment; filename="fog bell.WAV"` || whole.Header().Get("Accept-Ranges") != "bytes" {
+		t.Errorf("%d %v", whole.Code, whole.Header())
+	}
+	if w := get("small.txt"); w.Header().Get("Content-Disposition") != "" || w.Header().Get("ETag") == "" || w.Header().Get("ETag") == tag {
+		t.Errorf("%v", w.Header())
+	}
+	if w := get("fog bell.WAV", "If-None-Match", tag); w.Code != 304 {
+		t.Errorf("the same: %d", w.Code)
+	}
+	if w := get("fog bell.WAV", "Range", "bytes=90000-", "If-Range", tag); w.Code != 206 || w.Body.Len() != 10_000 {
+		t.Errorf("resumed: %d, %d bytes", w.Code, w.Body.Len())
+	}
+	if err := os.Chtimes(path, time.Time{}, time.Unix(1_700_000_000, 5)); err != nil {
+		t.Fatal(err)
+	}
+	if w := get("fog bell.WAV", "Range", "bytes=90000-", "If-Range", tag); w.Code != 200 || w.Body.Len() != 100_000 || w.Header().Get("ETag") == tag {
+		t.Errorf("of another file: %d, %d bytes", w.Code, w.Body.Len())
 	}
 }

@@ -31,7 +31,10 @@ console.error("Ostiarius did not hand out a service worker, since its scope woul
 
 // asksForWorker reports whether a browser asks for the script of a service worker.
 func asksForWorker(r *http.Request) bool {
-	return len(r.Header["Service-Worker"]) > 0 || r.Header.Get("Sec-Fetch-Dest") == "serviceworker"
+	if dest := r.Header["Sec-Fetch-Dest"]; len(dest) > 0 && dest[0] == "serviceworker" {
+		return true
+	}
+	return len(r.Header["Service-Worker"]) > 0
 }
 
 // covers reports whether a scope has own pages in it, or is among them. Letter case is not looked at,

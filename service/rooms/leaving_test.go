@@ -1,0 +1,166 @@
+package rooms
+
+import (
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"ostiarius/core/message"
+	"ostiarius/core/words"
+	"ostiarius/service/joining"
+	"ostiarius/service/leaving"
+	"ostiarius/service/mistake"
+	"ostiarius/service/people"
+	"ostiarius/store"
+)
+
+// Who wants to go has a week to change their mind; then nothing that is kept tells who they were.
+func TestLeaving(t *testing.T) {
+	r, records, c := open(t)
+	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup", Notes: "paints", Roles: []string{"keeper"}})
+	token := signInAs(t, r, "walt", "paint-and-lentil-soup")
+	find := func() error { _, err := r.People.Find(ctx, "walt"); return err }
+	leave := func() time.Time {
+		t.Helper()
+		a, err := r.People.Find(ctx, "walt")
+		if err != nil {
+			t.Fatal(err)
+		}
+		at, err := r.Leaving.Leave(ctx, a, "192.0.2.7", words.English)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return at
+	}
+	if at := leave(); at.Sub(c.Now()) != 7*24*time.Hour {
+		t.Errorf("it is deleted at %v", at)
+	}
+	if m := mailed(t, r)[0]; m.Kind != message.Leaving || m.To != "walt@marram.example" {
+		t.Errorf("%+v", m)
+	}
+	a, err := r.People.Find(ctx, "walt")
+	if err != nil || a.LeavesAt.IsZero() || !alive(t, r, token) {
+		t.Fatalf("%+v, %v", a, err)
+	}
+	c.pass(6 * 24 * time.Hour)
+	if err := errors.Join(r.Leaving.Sweep(ctx), find()); err != nil {
+		t.Fatalf("a day before: %v", err)
+	}
+	if err := r.Leaving.Stay(ctx, a, "192.0.2.7"); err != nil {
+		t.Fatal(err)
+	}
+	c.pass(6 * 24 * time.Hour)
+	if err := errors.Join(r.Leaving.Sweep(ctx), find()); err != nil {
+		t.Fatalf("after they have changed their mind: %v", err)
+	}
+	if a, err = r.People.Find(ctx, "walt"); err != nil {
+		t.Fatal(err)
+	}
+	data, err := r.Leaving.Data(ctx, a)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := json.Marshal(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{`"email":"walt@marram.example"`, `"notes":"paints"`, `"role":"keeper"`, `"kind":"sign-in"`, `"from":"192.0.2.7"`, `"kind":"leave withdrawn"`} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("what is known has no %s:\n%s", want, text)
+		}
+	}
+	if strings.Contains(string(text), "argon2") || strings.Contains(string(text), token) {
+		t.Error("it has a secret")
+	}
+	leave()
+	c.pass(7 * 24 * time.Hour)
+	if err := r.Leaving.Sweep(ctx); err != nil {
+		t.Fatal(err)
+	}
+	var unknown *mistake.Error
+	if err := find(); !errors.As(err, &unknown) {
+		t.Errorf("after a week: %v", err)
+	}
+	events, err := records.Events(ctx, store.EventQuery{Limit: 1000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	former := 0
+	for _, e := range events {
+		if said := strings.ToLower(e.Account + e.Actor + e.Detail + e.Network); strings.Contains(said, "walt") || strings.Contains(e.Account+e.Actor, "former-") && strings.Contains(said, "192.0.2.7") {
+			t.Errorf("%+v", e)
+		}
+		if strings.HasPrefix(e.Account, "former-") {
+			former++
+		}
+	}
+	if former < 5 {
+		t.Errorf("only %d records are left of them", former)
+	}
+	if found, err := records.Events(ctx, store.EventQuery{Words: "walt", Limit: 10}); err != nil || len(found) > 0 {
+		t.Errorf("they are found: %+v, %v", found, err)
+	}
+	if all := mailed(t, r); len(all) > 0 {
+		t.Errorf("messages: %+v", all)
+	}
+	// Another of that name is somebody else.
+	add(t, r, people.NewAccount{Name: "walt", Password: "paint-and-lentil-soup"})
+	if a, err = r.People.Find(ctx, "walt"); err != nil {
+		t.Fatal(err)
+	}
+	if data, err := r.Leaving.Data(ctx, a); err != nil || len(data.Activity) != 1 {
+		t.Errorf("%+v, %v", data.Activity, err)
+	}
+}
+
+// Nor does what is recorded from before there was an account.
+func TestLeavingAfterJoining(t *testing.T) {
+	r, c := joins(t, "{ by: anybody }")
+	if _, _, err := r.Joining.Invite(ctx, "agnes", joining.Invite{Email: sigrid.Email, Roles: []string{"friend"}, Mail: true}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Joining.Ask(ctx, sigrid, elsewhere); err != nil {
+		t.Fatal(err)
+	}
+	out, err := r.Joining.Prove(ctx, linkIn(t, mailed(t, r)[0]), sigrid.Password, elsewhere)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Leaving.Leave(ctx, out.Account, "", ""); err != nil {
+		t.Fatal(err)
+	}
+	c.pass(8 * 24 * time.Hour)
+	if err := r.Leaving.Sweep(ctx); err != nil {
+		t.Fatal(err)
+	}
+	events, err := r.records.Events(ctx, store.EventQuery{Limit: 100})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range events {
+		if strings.Contains(strings.ToLower(e.Account+e.Actor+e.Detail), "sigrid") || e.Account != "" && e.Network == elsewhere.Network {
+			t.Errorf("%+v", e)
+		}
+	}
+	if all := mailed(t, r); len(all) > 0 {
+		t.Errorf("messages: %+v", all)
+	}
+}
+
+func TestLeavingAsThePolicySays(t *testing.T) {
+	for how, want := range map[string]error{"leave: never": leaving.ErrNever, "leave: 0": nil} {
+		r, _ := joins(t, "{ "+how+" }")
+		a, err := r.People.Find(ctx, "ines")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := r.Leaving.Leave(ctx, a, "", ""); !errors.Is(err, want) {
+			t.Errorf("%s: %v", how, err)
+		}
+		if _, err := r.People.Find(ctx, "ines"); (err == nil) != (want != nil) {
+			t.Errorf("%s: then %v", how, err)
+		}
+	}
+}

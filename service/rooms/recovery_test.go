@@ -1,0 +1,325 @@
+package rooms
+
+import (
+	"errors"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ostiarius/core/message"
+	"ostiarius/core/throttle"
+	"ostiarius/core/words"
+	"ostiarius/service/mail"
+	"ostiarius/service/people"
+	"ostiarius/service/recovery"
+	"ostiarius/service/sessions"
+	"ostiarius/service/signin"
+)
+
+// mailed returns the messages that were written down, the newest first.
+func mailed(t *testing.T, r *house) []message.Message {
+	t.Helper()
+	all, _, err := r.Mail.List(ctx, mail.Query{Limit: 1000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return all
+}
+
+// tokenOf is the token in the link of a message.
+func tokenOf(t *testing.T, m message.Message) string {
+	t.Helper()
+	_, token, ok := strings.Cut(m.Link, "?link=")
+	if !ok {
+		t.Fatalf("%s has no link: %q", m.Kind, m.Link)
+	}
+	return token
+}
+
+func add(t *testing.T, r *house, n people.NewAccount) {
+	t.Helper()
+	if _, err := r.People.Add(ctx, "test", n); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func ask(r *house, typed, network string) error {
+	return r.Recovery.Ask(ctx, signin.Keys(typed), network, words.English)
+}
+
+// wish is what the owner of a session asks for on the page of the account.
+func wish(r *house, token, password, address string) error {
+	a, err := r.Desk.Owner(ctx, token, password, sessions.Origin{Network: "192.0.2.7"})
+	if err != nil {
+		return err
+	}
+	return r.Recovery.AskChange(ctx, a.Name, address, "192.0.2.7", words.English)
+}
+
+func signInAs(t *testing.T, r *house, name, password string) string {
+	t.Helper()
+	in, err := r.Desk.SignIn(ctx, name, password, sessions.Origin{Network: "192.0.2.7"}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return in.Token
+}
+
+// Whoever forgot a password gets a link by the name or the address, once and for an hour; nobody is told who has an
+// account.
+func TestRecovery(t *testing.T) {
+	r, _, c := open(t)
+	r = r.telling(t, message.PasswordChanged, message.AddressChanged)
+	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	add(t, r, people.NewAccount{Name: "bo", Password: "kettle-moth-anvil"})
+	from := sessions.Origin{Network: "192.0.2.7", Language: words.German}
+	for i, typed := range []string{"walt", "Walt@Marram.example", "nobody", "nobody@marram.example", "bo", "what is this?"} {
+		from.Network = "192.0.2." + string(rune('0'+i))
+		if err := r.Recovery.Ask(ctx, signin.Keys(typed), from.Network, from.Language); err != nil {
+			t.Fatalf("%s: %v", typed, err)
+		}
+	}
+	if len(mailed(t, r)) != 0 {
+		t.Error("whoever exists is answered at once")
+	}
+	if err := r.Recovery.Answer(ctx); err != nil {
+		t.Fatal(err)
+	}
+	all := mailed(t, r)
+	if len(all) != 2 || all[0].To != "walt@marram.example" || all[0].Kind != message.Recover || all[0].Language != words.German || all[0].Until.Sub(c.Now()) != time.Hour {
+		t.Fatalf("%+v", all)
+	}
+	if err := r.Recovery.Answer(ctx); err != nil || len(mailed(t, r)) != 2 {
+		t.Errorf("answered twice: %v", err)
+	}
+	first, second := tokenOf(t, all[1]), tokenOf(t, all[0])
+	session := signInAs(t, r, "walt", "paint-and-lentil-soup")
+	if err := r.People.UseLink(ctx, first, "brambles-in-the-fog", "192.0.2.7", words.German); err != nil {
+		t.Fatal(err)
+	}
+	if alive(t, r, session) {
+		t.Error("the session of before goes on")
+	}
+	if err := r.People.UseLink(ctx, second, "another-moth-anvil", "", ""); !errors.Is(err, people.ErrLink) {
+		t.Errorf("the other link: %v", err)
+	}
+	if told := mailed(t, r)[0]; told.Kind != message.PasswordChanged || told.To != "walt@marram.example" || strings.Contains(told.Link, "=") {
+		t.Errorf("%+v", told)
+	}
+	// The link ends with the hour, also where nobody has used it.
+	c.pass(2 * time.Hour)
+	if err := errors.Join(ask(r, "walt", "192.0.2.77"), r.Recovery.Answer(ctx)); err != nil {
+		t.Fatal(err)
+	}
+	late := tokenOf(t, mailed(t, r)[0])
+	c.pass(time.Hour)
+	if err := r.People.UseLink(ctx, late, "another-moth-anvil", "", ""); !errors.Is(err, people.ErrLink) {
+		t.Errorf("after an hour: %v", err)
+	}
+}
+
+// Nobody's mailbox is filled, from one network or from many, ten at once or one by one; and who is shut out is told
+// so, without a link.
+func TestRecoveriesAreBounded(t *testing.T) {
+	r, _, c := open(t)
+	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	var wait sync.WaitGroup
+	for i := range 40 {
+		wait.Go(func() {
+			ask(r, "walt", "198.51.100."+string(rune('1'+i%9)))
+		})
+	}
+	wait.Wait()
+	for range 3 {
+		if err := r.Recovery.Answer(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n := len(mailed(t, r)); n != 3 {
+		t.Errorf("%d messages in an hour", n)
+	}
+	var slow *throttle.Slow
+	for range 9 {
+		if err := ask(r, "somebody", "203.0.113.4"); err != nil && !errors.As(err, &slow) {
+			t.Fatal(err)
+		}
+	}
+	if slow == nil {
+		t.Error("the same is asked for again and again")
+	}
+	c.pass(2 * time.Hour)
+	if err := r.People.SetDisabled(ctx, "test", "walt", true); err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(ask(r, "walt", "203.0.113.5"), r.Recovery.Answer(ctx)); err != nil {
+		t.Fatal(err)
+	}
+	if m := mailed(t, r)[0]; m.Kind != message.RecoverDisabled || m.Link != "" {
+		t.Errorf("%+v", m)
+	}
+}
+
+// What was asked for before the process ended is answered after it.
+func TestRecoveriesOutlastTheProcess(t *testing.T) {
+	r, _, _ := open(t)
+	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	if err := ask(r, "walt", "192.0.2.7"); err != nil {
+		t.Fatal(err)
+	}
+	r = r.start(t)
+	if err := r.Recovery.Answer(ctx); err != nil || len(mailed(t, r)) != 1 {
+		t.Errorf("%d messages, %v", len(mailed(t, r)), err)
+	}
+}
+
+// An address counts when its owner has followed the link that was sent there; the one before is told, and can take it
+// back.
+func TestAnotherAddress(t *testing.T) {
+	r, _, c := open(t)
+	r = r.telling(t, message.PasswordChanged, message.AddressChanged)
+	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	add(t, r, people.NewAccount{Name: "bo", Email: "bo@marram.example", Password: "kettle-moth-anvil"})
+	token := signInAs(t, r, "walt", "paint-and-lentil-soup")
+	email := func() string {
+		t.Helper()
+		a, err := r.People.Find(ctx, "walt")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a.Email
+	}
+	if err := wish(r, token, "wrong", "new@marram.example"); err == nil || len(mailed(t, r)) > 0 {
+		t.Errorf("with a wrong password: %v", err)
+	}
+	if err := wish(r, token, "paint-and-lentil-soup", "WALT@marram.example"); !errors.Is(err, recovery.ErrSameAddress) {
+		t.Errorf("the same address: %v", err)
+	}
+	for _, bad := range []string{"", "walt", "a@b@c", "x\r\ny@marram.example", "Walt <w@marram.example>"} {
+		if err := wish(r, token, "paint-and-lentil-soup", bad); err == nil {
+			t.Errorf("%q is taken as an address", bad)
+		}
+	}
+	// Of somebody else: they are told, and whoever asks is told what everybody is told.
+	if err := wish(r, token, "paint-and-lentil-soup", "bo@marram.example"); err != nil {
+		t.Fatal(err)
+	}
+	if m := mailed(t, r)[0]; m.Kind != message.AddressTaken || m.To != "bo@marram.example" || m.Link != "" {
+		t.Errorf("%+v", m)
+	}
+	if err := wish(r, token, "paint-and-lentil-soup", "first@marram.example"); err != nil {
+		t.Fatal(err)
+	}
+	first := tokenOf(t, mailed(t, r)[0])
+	if err := wish(r, token, "paint-and-lentil-soup", "new@marram.example"); err != nil {
+		t.Fatal(err)
+	}
+	m := mailed(t, r)[0]
+	if m.Kind != message.AddressProve || m.To != "new@marram.example" || email() != "walt@marram.example" {
+		t.Fatalf("%+v, and the address is %s", m, email())
+	}
+	if _, err := r.Recovery.MakeChange(ctx, first, "", ""); !errors.Is(err, people.ErrLink) {
+		t.Errorf("the link of a wish before: %v", err)
+	}
+	if _, err := r.Recovery.MakeChange(ctx, tokenOf(t, m), "", ""); err != nil || email() != "new@marram.example" {
+		t.Fatalf("%v, and the address is %s", err, email())
+	}
+	if _, err := r.Recovery.MakeChange(ctx, tokenOf(t, m), "", ""); !errors.Is(err, people.ErrLink) {
+		t.Errorf("twice: %v", err)
+	}
+	if !alive(t, r, token) {
+		t.Error("the session has ended")
+	}
+	told := mailed(t, r)[0]
+	if told.Kind != message.AddressChanged || told.To != "walt@marram.example" || told.Gaps["address"] != "new@marram.example" {
+		t.Fatalf("%+v", told)
+	}
+	// A link to set the password that went to the address before counts no longer once it is taken back.
+	if err := r.People.MailLink(ctx, "test", "walt"); err != nil {
+		t.Fatal(err)
+	}
+	stolen := tokenOf(t, mailed(t, r)[0])
+	c.pass(6 * 24 * time.Hour)
+	if _, err := r.Recovery.MakeChange(ctx, tokenOf(t, told), "", ""); err != nil || email() != "walt@marram.example" {
+		t.Fatalf("%v, and the address is %s", err, email())
+	}
+	if alive(t, r, token) {
+		t.Error("whoever changed the address is still signed in")
+	}
+	if err := r.People.UseLink(ctx, stolen, "another-moth-anvil", "", ""); !errors.Is(err, people.ErrLink) {
+		t.Errorf("the link that went to the other address: %v", err)
+	}
+}
+
+// Who is signed in fills nobody's mailbox either.
+func TestAddressesAreAskedForNowAndThen(t *testing.T) {
+	r, _, _ := open(t)
+	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	var slow *throttle.Slow
+	for range 40 {
+		if err := r.Recovery.AskChange(ctx, "walt", "victim@marram.example", "", ""); err != nil && !errors.As(err, &slow) {
+			t.Fatal(err)
+		}
+	}
+	if n := len(mailed(t, r)); slow == nil || n > 15 {
+		t.Errorf("%d messages, %v", n, slow)
+	}
+}
+
+// Two people who want the same address do not both get it, and an address that a steward has changed meanwhile is not
+// overwritten.
+func TestAddressesThatChangeMeanwhile(t *testing.T) {
+	r, _, _ := open(t)
+	var links []string
+	for _, name := range []string{"walt", "bo"} {
+		add(t, r, people.NewAccount{Name: name, Email: name + "@marram.example", Password: "paint-and-lentil-soup"})
+		if err := r.Recovery.AskChange(ctx, name, "new@marram.example", "", ""); err != nil {
+			t.Fatal(err)
+		}
+		links = append(links, tokenOf(t, mailed(t, r)[0]))
+	}
+	if _, err := r.Recovery.MakeChange(ctx, links[0], "", ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Recovery.MakeChange(ctx, links[1], "", ""); !errors.Is(err, people.ErrLink) {
+		t.Errorf("the second: %v", err)
+	}
+	other := "b@marram.example"
+	if err := r.Recovery.AskChange(ctx, "bo", "third@marram.example", "", ""); err != nil {
+		t.Fatal(err)
+	}
+	link := tokenOf(t, mailed(t, r)[0])
+	if _, err := r.People.Edit(ctx, "test", "bo", people.Edit{Email: &other}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Recovery.Change(ctx, link); !errors.Is(err, people.ErrLink) {
+		t.Errorf("after a steward's change: %v", err)
+	}
+}
+
+// Who signs in with a browser that was not seen before is told so by mail, where the settings say that.
+func TestSignInsAreTold(t *testing.T) {
+	r, _, _ := open(t)
+	r = r.telling(t, message.SignedIn)
+	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	from := sessions.Origin{Network: "192.0.2.7", Agent: "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"}
+	sign := func() string {
+		in, err := r.Desk.SignIn(ctx, "walt", "paint-and-lentil-soup", from, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return in.Device
+	}
+	known := sign() // the first one ever says nothing new
+	if len(mailed(t, r)) > 0 {
+		t.Errorf("%+v", mailed(t, r))
+	}
+	sign()
+	if m := mailed(t, r); len(m) != 1 || m[0].Kind != message.SignedIn || m[0].Gaps["device"] != "Firefox on Linux" || m[0].Gaps["network"] != "192.0.2.7" {
+		t.Fatalf("%+v", m)
+	}
+	from.Device = known
+	if sign(); len(mailed(t, r)) != 1 {
+		t.Error("a browser that is known is told of")
+	}
+}

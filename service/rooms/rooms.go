@@ -1,0 +1,133 @@
+// Package rooms opens the rooms of the service for what people do: accounts, sessions, keyrings, signing in,
+// and finding out who asks.
+package rooms
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"ostiarius/core/message"
+	"ostiarius/core/policy"
+	"ostiarius/core/telling"
+	"ostiarius/core/throttle"
+	"ostiarius/service/activity"
+	"ostiarius/service/ending"
+	"ostiarius/service/events"
+	"ostiarius/service/guard"
+	"ostiarius/service/hashing"
+	"ostiarius/service/joining"
+	"ostiarius/service/keyrings"
+	"ostiarius/service/leaving"
+	"ostiarius/service/mail"
+	"ostiarius/service/members"
+	"ostiarius/service/outgoing"
+	"ostiarius/service/passes"
+	"ostiarius/service/people"
+	"ostiarius/service/recovery"
+	"ostiarius/service/sessions"
+	"ostiarius/service/shared"
+	"ostiarius/service/signin"
+	"ostiarius/service/visitor"
+	"ostiarius/store"
+)
+
+// Options are what Rooms need: all but KeepActivity and KeepEvents.
+type Options struct {
+	Store        *store.Store
+	Book         func() *policy.Book // the policy now in force
+	Now          func() time.Time
+	Hashing      *hashing.Pool
+	Front        *guard.Front
+	Mail         Mail
+	Log          *slog.Logger
+	Telling      telling.Rules // where other programs may be told something
+	KeepActivity time.Duration // 0 for ever
+	KeepEvents   int           // at most; a usual number if zero
+}
+
+// Mail is how messages are handed over.
+type Mail struct {
+	Server    *mail.Server          // nil for none
+	Notices   map[message.Kind]bool // what owners of an account are told that was done to it
+	PerMinute int                   // at most; 0 for any number
+	Site      func() string         // the address of the site
+}
+
+// Rooms are the rooms, from below: each knows only those before it.
+type Rooms struct {
+	Endings  *ending.List
+	Limiter  *throttle.Limiter // one for all ways to try a password
+	Activity *activity.Log
+	Mail     *mail.Outbox
+	Sessions *sessions.Records
+	People   *people.Register
+	Keyrings *keyrings.Keyrings
+	Shared   *shared.Passwords
+	Passes   *passes.Passes
+	Recovery *recovery.Office
+	Joining  *joining.Office
+	Leaving  *leaving.Office
+	Events   *events.Books
+	Members  *members.Roll
+	Teller   *outgoing.Teller
+	Desk     *signin.Desk
+	Visitors *visitor.Finder
+}
+
+// Open opens the rooms. The error says that the records cannot be read.
+func Open(o Options) (*Rooms, error) {
+	if err := o.Hashing.LearnAll(context.Background(), o.Store.Hashes); err != nil {
+		return nil, err
+	}
+	r := &Rooms{Endings: &ending.List{}, Limiter: &throttle.Limiter{}}
+	r.Activity = activity.New(activity.Options{Store: o.Store, Now: o.Now, Keep: o.KeepActivity, Most: o.KeepEvents})
+	r.Mail = mail.New(mail.Options{
+		Store: o.Store, Now: o.Now, Log: o.Log, Server: o.Mail.Server, PerMinute: o.Mail.PerMinute, Keep: o.KeepActivity,
+		Retried: func() { r.Teller.Wake() },
+		Sender: func() message.Sender {
+			return message.Sender{Site: o.Book().Site, URL: o.Mail.Site(), Words: o.Book().Words, Looks: o.Book().Looks, Zone: time.Local}
+		},
+	})
+	r.Sessions = sessions.New(sessions.Options{Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings})
+	changed := func(account int64) {
+		r.Sessions.Forget(account)
+		r.Visitors.Changed()
+	}
+	r.People = people.New(people.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Endings: r.Endings,
+		Changed: changed, Posted: r.Mail.Wake, Notices: o.Mail.Notices,
+	})
+	r.Keyrings = keyrings.New(keyrings.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity,
+		Changed: func() { r.Visitors.Clear() },
+	})
+	r.Shared = shared.New(shared.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, Posted: r.Mail.Wake,
+	})
+	r.Passes = passes.New(passes.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, Log: o.Log, Posted: r.Mail.Wake, Keep: o.KeepActivity,
+	})
+	r.Recovery = recovery.New(recovery.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Endings: r.Endings, People: r.People, Changed: changed, Posted: r.Mail.Wake, Notices: o.Mail.Notices,
+	})
+	r.Leaving = leaving.New(leaving.Options{Store: o.Store, Book: o.Book, Now: o.Now, People: r.People, Sessions: r.Sessions, Changed: changed, Posted: r.Mail.Wake})
+	var err error
+	if r.Joining, err = joining.New(joining.Options{Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, People: r.People, Changed: changed, Posted: r.Mail.Wake}); err != nil {
+		return nil, err
+	}
+	r.Members = members.New(members.Options{Store: o.Store, Book: o.Book, Now: o.Now, Passes: r.Passes, Posted: r.Mail.Wake})
+	r.Teller = outgoing.New(outgoing.Options{Store: o.Store, Now: o.Now, Log: o.Log, Rules: o.Telling})
+	if r.Events, err = events.New(events.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Passes: r.Passes, People: r.People, Activity: r.Activity, Log: o.Log, Changed: changed, Posted: r.Mail.Wake, Keep: o.KeepActivity,
+	}); err != nil {
+		return nil, err
+	}
+	if r.Desk, err = signin.New(signin.Options{
+		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, People: r.People, Sessions: r.Sessions, Posted: r.Mail.Wake,
+	}); err != nil {
+		return nil, err
+	}
+	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Log: o.Log})
+	return r, nil
+}

@@ -1,0 +1,370 @@
+package rooms
+
+import (
+	"context"
+	"errors"
+	"ostiarius/core/account"
+	"ostiarius/core/policy"
+	"ostiarius/service/mistake"
+	"ostiarius/service/people"
+	"ostiarius/service/sessions"
+	"ostiarius/service/signin"
+	"ostiarius/store"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+// Whether somebody is still there can be asked without that being a use of the session.
+func TestLook(t *testing.T) {
+	r, _, c := open(t)
+	token := signIn(t, r, false)
+	look := func(used bool) bool {
+		t.Helper()
+		v, err := r.Sessions.Look(ctx, token, used)
+		if err != nil || v.SignedIn && !slices.Equal(v.Roles, []string{"keeper"}) {
+			t.Fatal(v, err)
+		}
+		return v.SignedIn
+	}
+	for range 3 {
+		c.pass(29 * time.Minute)
+		if !look(true) {
+			t.Fatal("the session is used, and has ended")
+		}
+	}
+	c.pass(29 * time.Minute)
+	if !look(false) {
+		t.Error("the session has ended too early")
+	}
+	c.pass(2 * time.Minute)
+	if look(false) || look(true) {
+		t.Error("being asked for has kept the session")
+	}
+
+	token = signIn(t, r, false)
+	if r = r.start(t); !look(false) {
+		t.Error("a session that is in the records only is not found")
+	}
+	// Another token of the same session counts as long as it does for requests.
+	if err := r.People.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	if v, err := r.Sessions.Look(ctx, token, false); err != nil || !slices.Contains(v.Roles, policy.Steward) {
+		t.Errorf("a role that was just granted: %+v %v", v, err)
+	}
+	if _, fresh, err := r.Sessions.Recognise(ctx, token, nil); err != nil || fresh == nil {
+		t.Error(fresh, err)
+	}
+	if v, err := r.Sessions.Look(ctx, token, false); err != nil || !v.SignedIn {
+		t.Errorf("just after the renewal: %+v %v", v, err)
+	}
+	if err := r.Sessions.End(ctx, token, ""); err != nil {
+		t.Fatal(err)
+	}
+	if look(false) {
+		t.Error("signed out, and still there")
+	}
+	for _, token := range []string{"", "x", strings.Repeat("A", 43)} {
+		if v, err := r.Sessions.Look(ctx, token, true); err != nil || v.SignedIn {
+			t.Errorf("%q: %+v %v", token, v, err)
+		}
+	}
+}
+
+func TestSessionsEndByThemselves(t *testing.T) {
+	r, _, c := open(t)
+	token, remembered := signIn(t, r, false), signIn(t, r, true)
+	for range 20 { // used now and then, for ten hours
+		c.pass(29 * time.Minute)
+		if !alive(t, r, token) {
+			t.Fatal("a session in use ended")
+		}
+	}
+	// What was used last survives a restart.
+	if err := r.Sessions.Flush(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	again := r.start(t)
+	c.pass(20 * time.Minute)
+	if !alive(t, again, token) {
+		t.Error("the session did not survive a restart")
+	}
+	c.pass(30 * time.Minute)
+	if alive(t, again, token) {
+		t.Error("an idle session goes on")
+	}
+	c.pass(25 * time.Hour)
+	if !alive(t, r, remembered) {
+		t.Error("a remembered session ended when it was idle")
+	}
+	c.pass(29 * 24 * time.Hour)
+	if alive(t, r, remembered) {
+		t.Error("a remembered session has no end")
+	}
+	third := signIn(t, r, false)
+	for range 30 {
+		c.pass(25 * time.Minute)
+		alive(t, r, third)
+	}
+	if alive(t, r, third) {
+		t.Error("a session in use has no end")
+	}
+}
+
+func TestProofAges(t *testing.T) {
+	r, _, c := open(t)
+	token := signIn(t, r, false)
+	c.pass(7 * time.Minute)
+	if v, _, _ := r.Sessions.Recognise(context.Background(), token, nil); v.ProofAge != 7*time.Minute {
+		t.Errorf("proof age %v", v.ProofAge)
+	}
+	if _, err := r.Desk.ProveAgain(context.Background(), token, "wrong", sessions.Origin{}); !errors.Is(err, signin.ErrWrong) {
+		t.Errorf("a wrong password: %v", err)
+	}
+	fresh, err := r.Desk.ProveAgain(context.Background(), token, "seven-brass-prisms", sessions.Origin{})
+	if err != nil || fresh.Token == token {
+		t.Fatal(fresh, err)
+	}
+	if v, _, _ := r.Sessions.Recognise(context.Background(), fresh.Token, nil); v.ProofAge != 0 || !v.SignedIn {
+		t.Errorf("after proving again: %+v", v)
+	}
+	if _, err := r.Desk.ProveAgain(context.Background(), "no token", "seven-brass-prisms", sessions.Origin{}); !errors.Is(err, signin.ErrWrong) {
+		t.Errorf("without a session: %v", err)
+	}
+}
+
+// Many changes and many requests at once: when a change has been answered, the next
+// request sees it.
+func TestChangesUnderLoad(t *testing.T) {
+	r, _, _ := open(t)
+	token := signIn(t, r, false)
+	stop := make(chan struct{})
+	var busy sync.WaitGroup
+	for range 4 {
+		busy.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+					r.Sessions.Recognise(context.Background(), token, nil)
+				}
+			}
+		})
+	}
+	for i := range 60 {
+		var err error
+		if i%2 == 0 {
+			err = r.People.Revoke(context.Background(), "test", "ines", "keeper")
+		} else {
+			err = r.People.Grant(context.Background(), "test", "ines", "keeper", time.Time{}, time.Time{})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if v, _, _ := r.Sessions.Recognise(context.Background(), token, nil); len(v.Roles) != i%2 {
+			t.Fatalf("change %d is not seen: %v", i, v.Roles)
+		}
+	}
+	close(stop)
+	busy.Wait()
+}
+
+// When rights change, also by themselves, the session goes on with another token.
+func TestTokensAreRenewedWithRights(t *testing.T) {
+	r, _, c := open(t)
+	token := signIn(t, r, false)
+	if v, fresh, err := r.Sessions.Recognise(ctx, token, nil); err != nil || fresh != nil || !v.SignedIn {
+		t.Fatalf("%+v %v %v", v, fresh, err)
+	}
+	if err := r.People.Grant(ctx, "test", "ines", policy.Steward, c.Now().Add(time.Hour), c.Now().Add(3*time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if _, fresh, _ := r.Sessions.Recognise(ctx, token, nil); fresh != nil {
+		t.Error("renewed before the grant begins")
+	}
+	c.pass(29 * time.Minute)
+	alive(t, r, token)
+	c.pass(29 * time.Minute)
+	alive(t, r, token)
+	c.pass(2 * time.Minute)
+	v, fresh, err := r.Sessions.Recognise(ctx, token, nil)
+	if err != nil || fresh == nil || fresh.Token == token || fresh.Remembered || !slices.Contains(v.Roles, policy.Steward) {
+		t.Fatalf("when the grant begins: %+v %+v %v", v, fresh, err)
+	}
+	// What the browser had sent already still counts, with the rights that it had, and gets no token.
+	if v, again, err := r.Sessions.Recognise(ctx, token, nil); !v.SignedIn || again != nil || !slices.Equal(v.Roles, []string{"keeper"}) {
+		t.Errorf("at once after: %+v %+v %v", v, again, err)
+	}
+	if v, again, _ := r.Sessions.Recognise(ctx, fresh.Token, nil); !v.SignedIn || again != nil {
+		t.Errorf("with the fresh token: %+v %+v", v, again)
+	}
+	c.pass(2 * time.Minute)
+	if alive(t, r, token) {
+		t.Error("the old token still counts two minutes later")
+	}
+	if !alive(t, r, fresh.Token) {
+		t.Error("the session ended")
+	}
+	// Signing out with the old token, just after another renewal, ends the session.
+	if err := r.People.Revoke(ctx, "test", "ines", "keeper"); err != nil {
+		t.Fatal(err)
+	}
+	_, last, err := r.Sessions.Recognise(ctx, fresh.Token, nil)
+	if err != nil || last == nil {
+		t.Fatal(last, err)
+	}
+	if err := r.Sessions.End(ctx, fresh.Token, ""); err != nil || alive(t, r, last.Token) || alive(t, r, fresh.Token) {
+		t.Errorf("signed out with the old token: %v", err)
+	}
+}
+
+func TestSessionsByRole(t *testing.T) {
+	r, _, c := open(t)
+	book := bookOf(t, "roles: {keeper: , guest: }\ndoors: [{path: /, admit: public}]\nsessions: {idle: 30m, lifetime: 12h, roles: {keeper: {idle: 5m}, steward: {idle: 0, lifetime: 1h}}}")
+	r.book = book
+	r = r.start(t)
+	token := signIn(t, r, false)
+	c.pass(4 * time.Minute)
+	if !alive(t, r, token) {
+		t.Error("ended early")
+	}
+	c.pass(6 * time.Minute)
+	if alive(t, r, token) {
+		t.Error("a keeper's session goes on after 6 minutes")
+	}
+	if err := r.People.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	if s := book.SessionsFor([]string{"keeper", "steward"}); s.Idle != 5*time.Minute || s.Lifetime != time.Hour {
+		t.Errorf("of both roles the shortest: %+v", s)
+	}
+	if s := book.SessionsFor([]string{"guest"}); s.Idle != 30*time.Minute || s.Lifetime != 12*time.Hour {
+		t.Errorf("of none of them: %+v", s)
+	}
+	if s := book.LongestSessions(); s.Idle != 0 || s.Lifetime != 12*time.Hour {
+		t.Errorf("the longest: %+v", s)
+	}
+}
+
+// Whoever has an old token cannot follow the renewals, and is found out by using it.
+func TestOldTokens(t *testing.T) {
+	for _, way := range []string{"rights", "proof"} {
+		r, _, c := open(t)
+		stolen := signIn(t, r, false)
+		c.pass(5 * time.Minute)
+		alive(t, r, stolen)
+		var fresh *sessions.Renewal
+		var err error
+		if way == "rights" {
+			if err := r.People.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
+				t.Fatal(err)
+			}
+			_, fresh, err = r.Sessions.Recognise(ctx, stolen, nil)
+		} else {
+			fresh, err = r.Desk.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{})
+		}
+		if err != nil || fresh == nil {
+			t.Fatal(way, fresh, err)
+		}
+		for range 5 { // whoever polls with it learns and gets nothing
+			v, followed, err := r.Sessions.Recognise(ctx, stolen, nil)
+			if err != nil || followed != nil || !slices.Equal(v.Roles, []string{"keeper"}) || v.ProofAge < 5*time.Minute {
+				t.Errorf("%s: the token before: %+v %v %v", way, v, followed, err)
+			}
+			if again, err := r.Desk.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{}); again != nil || err != nil {
+				t.Errorf("%s: the token before leads to another: %v", way, err)
+			}
+			c.pass(5 * time.Second)
+		}
+		if !alive(t, r, fresh.Token) {
+			t.Errorf("%s: the session has ended", way)
+		}
+		c.pass(2 * time.Minute)
+		if alive(t, r, fresh.Token); !alive(t, r, fresh.Token) {
+			t.Fatalf("%s: the session has ended", way)
+		}
+		// Also by a process that has been started since.
+		if way == "proof" {
+			if err := r.Sessions.Flush(ctx); err != nil {
+				t.Fatal(err)
+			}
+			r = r.start(t)
+		}
+		if v, _, err := r.Sessions.Recognise(ctx, stolen, func() string { return "203.0.113.9" }); v.SignedIn || err != nil {
+			t.Errorf("%s: an old token signs in: %v", way, err)
+		}
+		if alive(t, r, fresh.Token) {
+			t.Errorf("%s: the session goes on although one of its tokens was stolen", way)
+		}
+		events, err := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10})
+		if err != nil || len(events) != 1 || events[0].Network != "203.0.113.9" || !strings.Contains(events[0].Detail, "stolen") {
+			t.Errorf("%s: %+v %v", way, events, err)
+		}
+	}
+	// An answer that never arrived is no theft: nobody has the fresh token.
+	r, _, c := open(t)
+	lost := signIn(t, r, false)
+	if err := r.People.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	r.Sessions.Recognise(ctx, lost, nil)
+	c.pass(2 * time.Minute)
+	if alive(t, r, lost) {
+		t.Error("it counts for more than a minute")
+	}
+	if events, _ := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10}); len(events) != 0 {
+		t.Errorf("%+v", events)
+	}
+}
+
+func TestSessionsAreListedAndEnded(t *testing.T) {
+	r, _, c := open(t)
+	if _, err := r.People.Add(ctx, "test", people.NewAccount{Name: "bo", Password: "kettle-moth-anvil"}); err != nil {
+		t.Fatal(err)
+	}
+	account := func(name string) *account.Account {
+		a, err := r.People.Find(ctx, name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	one := signIn(t, r, false)
+	c.pass(time.Minute)
+	two := signIn(t, r, true)
+	bo, err := r.Desk.SignIn(ctx, "bo", "kettle-moth-anvil", sessions.Origin{Agent: "A Browser/1.0"}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all, total, err := r.Sessions.List(ctx, nil, "", 0, 10)
+	if err != nil || total != 3 || len(all) != 3 {
+		t.Fatalf("%d sessions, %v", total, err)
+	}
+	if found, _, _ := r.Sessions.List(ctx, nil, "browser", 0, 10); len(found) != 1 || found[0].Name != "bo" {
+		t.Errorf("by the browser's name: %+v", found)
+	}
+	var mistake *mistake.Error
+	if err := r.Sessions.EndOne(ctx, "bo", r.Sessions.Handle(one), account("bo")); !errors.As(err, &mistake) || !alive(t, r, one) {
+		t.Errorf("somebody else's session: %v", err)
+	}
+	for _, handle := range []string{"", "x", "%", strings.Repeat("0", 20), one} {
+		if err := r.Sessions.EndOne(ctx, "agnes", handle, nil); !errors.As(err, &mistake) {
+			t.Errorf("%q: %v", handle, err)
+		}
+	}
+	if err := r.Sessions.EndOne(ctx, "agnes", r.Sessions.Handle(one), nil); err != nil || alive(t, r, one) || !alive(t, r, two) {
+		t.Errorf("ending one: %v", err)
+	}
+	three := signIn(t, r, false)
+	if n, err := r.Sessions.EndOf(ctx, "ines", account("ines"), three); n != 1 || err != nil || alive(t, r, two) || !alive(t, r, three) || !alive(t, r, bo.Token) {
+		t.Errorf("ending all others: %d %v", n, err)
+	}
+	c.pass(40 * time.Minute)
+	if _, total, _ := r.Sessions.List(ctx, nil, "", 0, 10); total != 0 {
+		t.Errorf("%d sessions that have ended are listed", total)
+	}
+}

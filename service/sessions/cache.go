@@ -1,0 +1,318 @@
+package sessions
+
+import (
+	"crypto/subtle"
+	"hash/maphash"
+	"math"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"ostiarius/core/account"
+	"ostiarius/core/policy"
+	"ostiarius/core/secret"
+	"ostiarius/core/session"
+)
+
+// A cache is the sessions in use, in memory. What the records say wins: whoever changes
+// them calls drop or forget afterwards, and what was read before that is not kept.
+type cache struct {
+	mu       sync.RWMutex
+	byHash   map[secret.TokenHash]*entry
+	byToken  map[uint64]*entry // by a hash that is quick, of tokens that were there before
+	seed     maphash.Seed
+	accounts map[int64]*State
+	renewed  map[secret.TokenHash]renewal
+	renewing sync.Mutex // held while a token is replaced
+	changes  uint64
+
+	usedMu sync.Mutex
+	inUse  []*entry // touched since they were last written down
+}
+
+type entry struct {
+	session session.Session // as it was read; see seen
+	visitor policy.Visitor
+	limits  policy.Sessions
+	of      *policy.Book // the policy that gave the limits
+	state   *State
+	until   time.Time   // when a grant begins or ends; zero for never
+	token   string      // as it was brought last; "" if it was not
+	gone    atomic.Bool // it has ended, or has another token
+	ends    int64       // milliseconds, as all below; the largest for no end
+	from    int64       // before that, it is not alive: the clock went back
+	idle    int64       // 0 for no limit
+	seen    atomic.Int64
+	dirty   atomic.Bool
+}
+
+// alive is session.Alive, of what was worked out when the entry was made.
+func (e *entry) alive(at int64) bool {
+	if at >= e.ends || at < e.from {
+		return false
+	}
+	if e.idle == 0 {
+		return true
+	}
+	unused := at - e.seen.Load()
+	return unused < e.idle && unused >= -session.Slack.Milliseconds()
+}
+
+// A State tells whether an account has changed since it was read. Whatever is remembered of an account
+// shares it.
+type State struct{ stale atomic.Bool }
+
+// Stale reports whether the account has changed.
+func (s *State) Stale() bool { return s.stale.Load() }
+
+func newCache() *cache {
+	return &cache{byHash: map[secret.TokenHash]*entry{}, byToken: map[uint64]*entry{}, seed: maphash.MakeSeed(), accounts: map[int64]*State{}, renewed: map[secret.TokenHash]renewal{}}
+}
+
+// A renewal is what is remembered of a token that another has replaced a moment ago.
+type renewal struct {
+	to       secret.TokenHash
+	from     time.Time
+	roles    []string // that it stood for
+	provedAt time.Time
+}
+
+// How long a token that has been replaced still counts.
+const renewalLasts = time.Minute
+
+func (n *renewal) counts(now time.Time) bool {
+	return now.Sub(n.from) < renewalLasts && !n.from.After(now)
+}
+
+// follow returns the token that a session has now, and what is remembered of the one that was
+// brought; nil if it has not been replaced a moment ago.
+func (c *cache) follow(hash secret.TokenHash, now time.Time) (current secret.TokenHash, old *renewal) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	for {
+		next, renewed := c.renewed[hash]
+		if !renewed || !next.counts(now) {
+			return hash, old
+		}
+		if old == nil {
+			old = &next
+		}
+		hash = next.to
+	}
+}
+
+// current is follow for a token as it is brought, and false for what is none.
+func (c *cache) current(token string, now time.Time) (current secret.TokenHash, old *renewal, ok bool) {
+	hash, ok := secret.HashToken(token)
+	if ok {
+		hash, old = c.follow(hash, now)
+	}
+	return hash, old, ok
+}
+
+// settled waits for renewals that are under way and reports whether the token has been replaced.
+func (c *cache) settled(hash secret.TokenHash, now time.Time) bool {
+	c.renewing.Lock()
+	defer c.renewing.Unlock()
+	_, old := c.follow(hash, now)
+	return old != nil
+}
+
+// renew replaces the token of a session by another, in the records by write and here; nobody sees
+// one without the other. It returns when the session was last used, if that is known here.
+func (c *cache) renew(s *session.Session, to secret.TokenHash, now time.Time, write func() error) (seen time.Time, err error) {
+	c.renewing.Lock()
+	defer c.renewing.Unlock()
+	if err := write(); err != nil {
+		return seen, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.changes++
+	if e := c.byHash[s.Hash]; e != nil {
+		seen = time.UnixMilli(e.seen.Load())
+		c.end(s.Hash)
+	}
+	for hash, old := range c.renewed {
+		if !old.counts(now) {
+			delete(c.renewed, hash)
+		}
+	}
+	c.renewed[s.Hash] = renewal{to, now, strings.Fields(s.Rights), s.ProvedAt}
+	return seen, nil
+}
+
+// seen returns when a session was last used, as far as it is known here.
+func (c *cache) seen(hash secret.TokenHash) (at time.Time) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if e := c.byHash[hash]; e != nil {
+		at = time.UnixMilli(e.seen.Load())
+	}
+	return at
+}
+
+func (c *cache) version() uint64 {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.changes
+}
+
+// recognise returns what is known of a token that was there before, without the work of
+// hashing it as the records have it; nil if it has to be looked at more closely.
+func (c *cache) recognise(token string, book *policy.Book, now time.Time) *entry {
+	if token == "" {
+		return nil
+	}
+	key := maphash.String(c.seed, token)
+	c.mu.RLock()
+	e := c.byToken[key]
+	c.mu.RUnlock()
+	if e == nil || e.gone.Load() || e.of != book || e.state.stale.Load() || !e.until.IsZero() && !now.Before(e.until) ||
+		subtle.ConstantTimeCompare([]byte(e.token), []byte(token)) != 1 {
+		return nil
+	}
+	return e
+}
+
+// learn keeps an entry for the token that brought it, if it is still the one that counts.
+func (c *cache) learn(token string, e *entry) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.byHash[e.session.Hash] == e && e.token == "" {
+		e.token = token
+		c.byToken[maphash.String(c.seed, token)] = e
+	}
+}
+
+// end makes an entry count no longer. The lock is held.
+func (c *cache) end(hash secret.TokenHash) {
+	if e := c.byHash[hash]; e != nil {
+		e.gone.Store(true)
+		if e.token != "" {
+			delete(c.byToken, maphash.String(c.seed, e.token))
+		}
+		delete(c.byHash, hash)
+	}
+}
+
+func (c *cache) get(hash secret.TokenHash, book *policy.Book, now time.Time) *entry {
+	c.mu.RLock()
+	e := c.byHash[hash]
+	c.mu.RUnlock()
+	if e == nil || e.of != book || e.state.stale.Load() || !e.until.IsZero() && !now.Before(e.until) {
+		return nil
+	}
+	return e
+}
+
+func newEntry(s *session.Session, a *account.Account, book *policy.Book, now time.Time) *entry {
+	e := &entry{session: *s, visitor: VisitorOf(a, s, now), limits: book.SessionsFor(a.Roles(now)), of: book, until: a.Changes(now), ends: math.MaxInt64}
+	ends, idle := s.Term(session.Limits(e.limits))
+	if !ends.IsZero() {
+		e.ends, e.from = ends.UnixMilli(), s.MadeAt.Add(-session.Slack).UnixMilli()
+	}
+	if idle != 0 {
+		e.idle = max(1, idle.Milliseconds())
+	}
+	e.seen.Store(s.SeenAt.UnixMilli())
+	return e
+}
+
+// put keeps what was read from the records, unless something changed since version.
+func (c *cache) put(version uint64, s *session.Session, a *account.Account, book *policy.Book, now time.Time) *entry {
+	e := newEntry(s, a, book, now)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if e.state = c.accounts[s.Account]; e.state == nil {
+		e.state = &State{}
+	}
+	if version == c.changes {
+		if old := c.byHash[s.Hash]; old != nil {
+			e.seen.Store(max(e.seen.Load(), old.seen.Load()))
+			c.end(s.Hash)
+		}
+		c.accounts[s.Account] = e.state
+		c.byHash[s.Hash] = e
+	}
+	return e
+}
+
+// stateOf returns what tells whether an account changes from now on.
+func (c *cache) stateOf(id int64) *State {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := c.accounts[id]
+	if s == nil {
+		s = &State{}
+		c.accounts[id] = s
+	}
+	return s
+}
+
+func (c *cache) drop(hash secret.TokenHash) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.changes++
+	c.end(hash)
+}
+
+func (c *cache) forget(id int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.changes++
+	if state := c.accounts[id]; state != nil {
+		state.stale.Store(true)
+		delete(c.accounts, id)
+	}
+}
+
+// clear forgets all sessions.
+func (c *cache) clear() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.changes++
+	for hash := range c.byHash {
+		c.end(hash)
+	}
+	clear(c.renewed)
+}
+
+// prune drops what is no longer alive or stale.
+func (c *cache) prune(now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for hash, e := range c.byHash {
+		if e.state.stale.Load() || !e.alive(now.UnixMilli()) {
+			c.end(hash)
+		}
+	}
+}
+
+func (c *cache) touch(e *entry, at int64) {
+	// Many requests of one session come in the same millisecond; they need not wait for each
+	// other.
+	if e.seen.Load() != at {
+		e.seen.Store(at)
+	}
+	if !e.dirty.Load() && e.dirty.CompareAndSwap(false, true) {
+		c.usedMu.Lock()
+		c.inUse = append(c.inUse, e)
+		c.usedMu.Unlock()
+	}
+}
+
+// used returns what was touched since the last call, and when.
+func (c *cache) used() map[secret.TokenHash]time.Time {
+	c.usedMu.Lock()
+	entries := c.inUse
+	c.inUse = nil
+	c.usedMu.Unlock()
+	at := make(map[secret.TokenHash]time.Time, len(entries))
+	for _, e := range entries {
+		e.dirty.Store(false)
+		at[e.session.Hash] = time.UnixMilli(e.seen.Load())
+	}
+	return at
+}

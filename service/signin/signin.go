@@ -1,0 +1,217 @@
+// Package signin is where people prove who they are: signing in, proving again, and how those are
+// slowed who try passwords out.
+package signin
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"time"
+
+	"ostiarius/core/account"
+	kind "ostiarius/core/activity"
+	"ostiarius/core/joining"
+	"ostiarius/core/message"
+	"ostiarius/core/session"
+	"ostiarius/core/throttle"
+	"ostiarius/core/words"
+	"ostiarius/service/activity"
+	"ostiarius/service/ending"
+	"ostiarius/service/hashing"
+	"ostiarius/service/people"
+	"ostiarius/service/sessions"
+	"ostiarius/store"
+)
+
+// ErrWrong says that name and password do not belong together. Whether there is such an
+// account is not said.
+var ErrWrong = errors.New("name or password is wrong")
+
+// ErrDisabled says that the password was right, but the account is disabled.
+var ErrDisabled = errors.New("the account is disabled")
+
+// NotYet says that the password was right for somebody who wants to join and is not in yet. To whoever does not tell it
+// apart it is ErrWrong.
+type NotYet struct{ State joining.State }
+
+func (n *NotYet) Error() string { return "there is no account yet: " + string(n.State) }
+
+// Is makes it ErrWrong.
+func (n *NotYet) Is(target error) bool { return target == ErrWrong }
+
+var errNotYet = errors.New("the account is not there yet")
+
+// Options are what a Desk needs.
+type Options struct {
+	Store    *store.Store
+	Now      func() time.Time
+	Hashing  *hashing.Pool
+	Limiter  *throttle.Limiter // of tries
+	Endings  *ending.List
+	Activity *activity.Log
+	People   *people.Register
+	Sessions *sessions.Records
+	Posted   func() // is told that a message was written down
+}
+
+// A Desk is where people prove who they are.
+type Desk struct {
+	o      Options
+	device []byte // the key of the marks by which a browser is known
+	first  first
+}
+
+// New returns the Desk of the records in o.Store. The error says that they cannot be read.
+func New(o Options) (*Desk, error) {
+	device, err := o.Store.Secret(context.Background(), "device")
+	return &Desk{o: o, device: device}, err
+}
+
+// A SignedIn is what a sign-in has led to.
+type SignedIn struct {
+	sessions.Begun
+	Device   string         // by which the browser is known from now on
+	Language words.Language // in which the owner of the account reads; "" for not known
+}
+
+// SignIn makes a session for whoever has this name, or e-mail address, and password. The
+// error is ErrWrong, ErrDisabled, hashing.ErrBusy or *throttle.Slow, or says that the service failed.
+//
+// It takes the same time, and answers the same, whether or not there is such an account.
+func (d *Desk) SignIn(ctx context.Context, name, password string, from sessions.Origin, remember bool) (SignedIn, error) {
+	a, hash, err := d.Prove(ctx, name, password, from)
+	if err != nil {
+		return SignedIn{}, err
+	}
+	var mails []message.Message
+	if !a.SignedIn.IsZero() && !d.knows(from.Device, a) {
+		mails = d.o.People.SignedIn(a, from.Network, from.Agent, from.Language)
+	}
+	begun, err := d.o.Sessions.Begin(ctx, a, session.Password, from, remember, d.event(kind.SignIn, a, from, ""), mails...)
+	if errors.Is(err, store.ErrNone) {
+		return SignedIn{}, errors.Join(ErrWrong, d.o.Store.Record(ctx, store.Event{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account changed meanwhile"}))
+	}
+	if err != nil {
+		return SignedIn{}, err
+	}
+	if len(mails) > 0 {
+		d.o.Posted()
+	}
+	d.Improve(ctx, a, hash, password) // if not now, then when they come again
+	return SignedIn{begun, d.mark(a), a.Language}, nil
+}
+
+// Enter makes a session for somebody who has just made an account with a password.
+func (d *Desk) Enter(ctx context.Context, a *account.Account, from sessions.Origin, detail string) (SignedIn, error) {
+	begun, err := d.o.Sessions.Begin(ctx, a, session.Password, from, false, d.event(kind.SignIn, a, from, detail))
+	return SignedIn{begun, d.mark(a), a.Language}, err
+}
+
+func (d *Desk) event(what kind.Kind, a *account.Account, from sessions.Origin, detail string) store.Event {
+	return store.Event{At: d.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: detail}
+}
+
+// Improve replaces the hash of a password that was right just now, if it was made with less work than
+// is usual by now.
+func (d *Desk) Improve(ctx context.Context, a *account.Account, hash, password string) error {
+	better := d.o.Hashing.Better(ctx, hash, password)
+	if better == "" {
+		return nil
+	}
+	return d.o.Store.Rehash(ctx, a.ID, hash, better)
+}
+
+// Prove finds the account that has this name, or e-mail address, and password, and the hash of the
+// password. The errors are those of SignIn.
+func (d *Desk) Prove(ctx context.Context, name, password string, from sessions.Origin) (*account.Account, string, error) {
+	keys := Keys(name)
+	begun := context.WithoutCancel(ctx) // a try has begun
+	a, hash, err := d.o.Store.AccountBySignIn(begun, keys)
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return nil, "", err
+	}
+	var pending store.Application
+	if a == nil {
+		if pending, err = d.o.Store.ApplicationByKey(begun, keys.Name, d.o.Now()); err != nil && !errors.Is(err, store.ErrNone) {
+			return nil, "", err
+		}
+		hash = pending.Hash
+	}
+	err = d.try(ctx, kind.SignInFailed, keys, a, hash, password, from)
+	if errors.Is(err, errNotYet) {
+		err = &NotYet{pending.State}
+	}
+	return a, hash, err
+}
+
+// try takes a try at the password of an account, nil for a name that nobody has. It counts from
+// its beginning, whatever becomes of the client, in one place whatever the way: only the right
+// password takes it back, and an answer that nobody could be looked at.
+func (d *Desk) try(ctx context.Context, failed kind.Kind, keys store.Keys, a *account.Account, hash, password string, from sessions.Origin) error {
+	limits := d.limits(keys, a, from)
+	if wait := d.o.Limiter.Try(d.o.Now(), limits...); wait > 0 {
+		d.o.Activity.Add(store.Event{At: d.o.Now(), Kind: kind.SignInSlowed, Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
+		return &throttle.Slow{Wait: wait}
+	}
+	var hashes []string
+	if hash != "" { // no account, or one without a password: the same work for both
+		hashes = []string{hash}
+	}
+	right, err := d.o.Hashing.Compare(ctx, hashes, 1, password)
+	if errors.Is(err, hashing.ErrBusy) {
+		d.o.Limiter.TakeBack(limits...)
+	}
+	if err != nil {
+		return err
+	}
+	fail := func(reason string, answer error) error {
+		// Also for a client that has hung up.
+		return errors.Join(answer, d.o.Store.Record(context.WithoutCancel(ctx), store.Event{At: d.o.Now(), Kind: failed, Account: nameOf(a), Network: from.Network, Detail: reason}))
+	}
+	switch {
+	case a == nil && right != "":
+		d.o.Limiter.Succeeded(limits...)
+		return fail("not an account yet", errNotYet)
+	case a == nil:
+		return fail("unknown account", ErrWrong)
+	case hash == "":
+		return fail("no password is set yet", ErrWrong)
+	case right == "":
+		return fail("wrong password", ErrWrong)
+	}
+	d.o.Limiter.Succeeded(limits...)
+	if a.Disabled || d.o.Endings.Bars(a.ID) {
+		return fail("account disabled", ErrDisabled)
+	}
+	return nil
+}
+
+// mark makes the mark by which a browser is known to have signed in to an account. It ends
+// with the password.
+func (d *Desk) mark(a *account.Account) string {
+	nonce := make([]byte, 16)
+	rand.Read(nonce)
+	return base64.RawURLEncoding.EncodeToString(append(nonce, d.seal(nonce, a)...))
+}
+
+func (d *Desk) seal(nonce []byte, a *account.Account) []byte {
+	h := hmac.New(sha256.New, d.device)
+	fmt.Fprintf(h, "%x %d %d", nonce, a.ID, a.Proofs)
+	return h.Sum(nil)
+}
+
+func (d *Desk) knows(mark string, a *account.Account) bool {
+	raw, err := base64.RawURLEncoding.Strict().DecodeString(mark)
+	return err == nil && len(raw) == 16+sha256.Size && hmac.Equal(raw[16:], d.seal(raw[:16], a))
+}
+
+func nameOf(a *account.Account) string {
+	if a == nil {
+		return "" // what was typed may be a password
+	}
+	return a.Name
+}
