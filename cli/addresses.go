@@ -3,14 +3,13 @@ package cli
 import (
 	"bufio"
 	"bytes"
-	"encoding/xml"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"strings"
 
 	"ostiarius/core/policy"
+	"ostiarius/core/site"
 )
 
 // The largest list of addresses that is read, in bytes: what the protocol of sitemaps allows.
@@ -74,41 +73,10 @@ func readLines(name string, text []byte) ([]policy.Request, error) {
 	return requests, nil
 }
 
-// readSitemap returns the locations of a urlset.
 func readSitemap(name string, text []byte) ([]policy.Request, error) {
-	var requests []policy.Request
-	decoder := xml.NewDecoder(bytes.NewReader(text))
-	within := []string{}
-	for {
-		token, err := decoder.Token()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return nil, fmt.Errorf("%s is no sitemap: %w", name, err)
-		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			within = append(within, t.Name.Local)
-			if within[0] == "sitemapindex" {
-				return nil, fmt.Errorf("%s is an index of sitemaps; name one of the sitemaps that it lists", name)
-			}
-			if within[0] != "urlset" {
-				return nil, fmt.Errorf("%s is XML, but no sitemap: its root is %q and not urlset", name, within[0])
-			}
-		case xml.EndElement:
-			within = within[:len(within)-1]
-		case xml.CharData:
-			if strings.Join(within, "/") != "urlset/url/loc" || len(bytes.TrimSpace(t)) == 0 {
-				continue
-			}
-			request, _, err := policy.ReadRequest("GET", string(bytes.TrimSpace(t)))
-			if err != nil {
-				line, _ := decoder.InputPos()
-				return nil, fmt.Errorf("%s:%d: %w", name, line, err)
-			}
-			requests = append(requests, request)
-		}
+	requests, err := site.ReadSitemap(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return requests, nil
 }

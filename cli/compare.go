@@ -4,12 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 )
@@ -38,7 +36,10 @@ Exit code 0: nothing changed; 1: something did; 2: wrong usage, or a policy with
 		}
 		var books [2]*policy.Book
 		for i, name := range args {
-			if books[i], err = comparable(c, service, name); err != nil {
+			if books[i], err = bookNamed(c, service, name); errors.Is(err, errSilent) {
+				err = fmt.Errorf("%s has errors and cannot be compared", name)
+			}
+			if err != nil {
 				return errUsage{err}
 			}
 		}
@@ -57,27 +58,6 @@ Exit code 0: nothing changed; 1: something did; 2: wrong usage, or a policy with
 		return err
 	}
 	return c
-}
-
-// comparable reads a file, or a version of the running service if there is no file of
-// that name.
-func comparable(c *cobra.Command, service func() *client.Client, name string) (*policy.Book, error) {
-	text, err := readFile(name)
-	if errors.Is(err, os.ErrNotExist) {
-		if id, number := versionNumber(name); number == nil {
-			v, failed := service().Version(c.Context(), id)
-			text, err = []byte(v.Text), failed
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
-	book, findings := policy.Parse(name, text)
-	if book == nil {
-		writeFindings(c.ErrOrStderr(), name, text, findings)
-		return nil, fmt.Errorf("%s has errors and cannot be compared", name)
-	}
-	return book, nil
 }
 
 func writeDifferences(w io.Writer, differences []prove.Difference) {

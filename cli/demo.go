@@ -10,8 +10,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/message"
+	"ostiarius/core/telling"
 	"ostiarius/demo"
 	"ostiarius/service"
+	"ostiarius/service/mail"
 )
 
 func newDemo() *cobra.Command {
@@ -24,7 +27,7 @@ to begin anew.`,
 		Example: "  ostiarius demo\n  ostiarius demo --listen 127.0.0.1:0 --data /tmp/lighthouse",
 		Args:    noArgs,
 	}
-	settings := service.Settings{Version: Version}
+	settings := service.Settings{Version: Version, MailNotices: map[message.Kind]bool{message.PasswordChanged: true, message.AddressChanged: true}}
 	c.Flags().StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on, on loopback; port 0 is any free one")
 	directory := c.Flags().String("data", "./demo-data", "directory for the site, its policy and records")
 	c.RunE = func(c *cobra.Command, _ []string) error {
@@ -34,13 +37,30 @@ to begin anew.`,
 		}
 		// The records stand apart from the site, which would otherwise give them away.
 		settings.Data, settings.Socket = filepath.Join(*directory, "records"), filepath.Join(*directory, client.SocketName)
+		settings.Telling = telling.Rules{Hosts: []string{"127.0.0.1", "localhost"}, Private: true}
 		stopLog, err := demo.StartLog(*directory)
 		if err != nil {
 			return err
 		}
 		defer stopLog()
+		box, err := demo.StartMailbox(*directory)
+		if err != nil {
+			return err
+		}
+		defer box.Stop()
+		if settings.Mail, err = mail.ReadServer("smtp://"+box.SMTP, "Marram Point Lighthouse Trust <door@marram.example>", ""); err != nil {
+			return err
+		}
+		shop, err := demo.StartShop(*directory)
+		if err != nil {
+			return err
+		}
+		defer shop.Stop()
 		return run(c, settings, func(s *service.Service) error {
-			if err := demo.Enrol(context.Background(), s.Register(), s.Keyrings(), settings.Data); err != nil {
+			if err := shop.Tell(s.URL()+"/door/events", func() (string, error) { return s.Rooms().Events.AddSecret(context.Background(), "demo", "", -1) }); err != nil {
+				return err
+			}
+			if err := demo.Enrol(context.Background(), s.Rooms().People, s.Rooms().Keyrings, s.Rooms().Shared, s.Rooms().Passes, s.Rooms().Events, settings.Data); err != nil {
 				return err
 			}
 			out := c.OutOrStdout()
@@ -51,6 +71,7 @@ to begin anew.`,
 				say(t, "  %s\t%s\t%s\t%s\n", p.Name, p.Password, strings.Join(p.Roles, ", "), p.About)
 			}
 			say(t, "  %s\t%s\t\tin the keyring outer: the gate before the office\n", demo.GateName, demo.GatePassword)
+			say(t, "  \t%s\t\tthe shared password of the press kit\n", demo.PressPassword)
 			t.Flush()
 			policy := settings.Policy
 			if absolute, err := filepath.Abs(policy); err == nil {
@@ -58,13 +79,16 @@ to begin anew.`,
 			}
 			say(out, `
 Three things to try:
-  1. Open %[1]s/press/ and sign in as walt, then as tobias.
+  1. Open %[1]s/friends/ and sign in as walt, then as sunniva.
   2. Ask why: sign in as agnes and open %[1]s/door/console/, or type
-     %[4]s explain GET /press/ --as role:volunteer --data %[3]s
+     %[4]s explain GET /friends/ --as role:volunteer --data %[3]s
   3. Change who may go where: edit %[2]s
      and load the page again three seconds later.
 
-`, s.URL(), policy, *directory, os.Args[0])
+All mail arrives at %[5]s
+Behind the counter of the shop: %[6]s
+
+`, s.URL(), policy, *directory, os.Args[0], box.URL, shop.URL)
 			return nil
 		})
 	}

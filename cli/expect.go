@@ -43,19 +43,8 @@ Exit code 0: all as expected; 1: not all; 2: wrong usage.`,
 			writeFindings(c.ErrOrStderr(), args[0], table, findings)
 			return errSilent
 		}
-		var book *policy.Book
-		name := *file
-		if name == "" {
-			v, err := service().Policy(c.Context())
-			if err != nil {
-				return fmt.Errorf("%w; or give a file with --policy", err)
-			}
-			name = fmt.Sprintf("version %d", v.ID)
-			if book, findings = policy.Parse(name, []byte(v.Text)); book == nil {
-				writeFindings(c.ErrOrStderr(), name, []byte(v.Text), findings)
-				return errSilent
-			}
-		} else if book, err = comparable(c, service, name); err != nil {
+		book, name, err := bookFor(c, service, *file)
+		if err != nil {
 			return err
 		}
 		answers := prove.Expect(book, expectations)

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"io"
 
 	"github.com/spf13/cobra"
@@ -50,16 +49,12 @@ A visitor is written as ` + policy.WhoForms + `.`,
 		var e policy.Explanation
 		if *file == "" {
 			if e, err = service().Explain(c.Context(), args[0], args[1], *who, *kind); err != nil {
-				return fmt.Errorf("%w; or give a file with --policy", err)
+				return orFile(err)
 			}
 		} else {
-			book, text, findings, err := readPolicy(*file, c)
+			book, err := bookIn(c, *file)
 			if err != nil {
 				return err
-			}
-			if book == nil {
-				writeFindings(c.ErrOrStderr(), *file, text, findings)
-				return errSilent
 			}
 			for _, role := range visitor.Roles {
 				if !book.KnownRole(role) {

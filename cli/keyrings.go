@@ -5,13 +5,11 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
-	"ostiarius/core/account"
 	"ostiarius/core/policy"
 )
 
@@ -52,7 +50,7 @@ func keyringsList(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		all, err := service().Keyrings(c.Context())
+		all, err := service().Keyrings().List(c.Context())
 		if err != nil {
 			return err
 		}
@@ -62,16 +60,7 @@ func keyringsList(service func() *client.Client) *cobra.Command {
 				return fmt.Errorf("there is no keyring %q; `ostiarius keyrings list` shows all", args[0])
 			}
 		}
-		if format == "json" {
-			return writeJSON(c.OutOrStdout(), all)
-		}
-		if len(all) == 0 {
-			fmt.Fprintln(c.OutOrStdout(), "the policy has no keyrings; they are declared under keyrings")
-			return nil
-		}
-		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
-		fmt.Fprintln(t, "KEYRING\tNAME\tSTATE\tLAST USED\tUNTIL\tHASH\tNOTE")
-		for _, k := range all {
+		return writeList(c, format, all, "the policy has no keyrings; they are declared under keyrings", "KEYRING\tNAME\tSTATE\tLAST USED\tUNTIL\tHASH\tNOTE", func(t io.Writer, k client.Keyring) {
 			if len(k.Entries) == 0 {
 				say(t, "%s\t(empty)\t\t\t\t\trealm %q\n", k.Name, k.Realm)
 			}
@@ -82,8 +71,7 @@ func keyringsList(service func() *client.Client) *cobra.Command {
 				}
 				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Name, e.Name, entryState(k, e), when(e.UsedAt, "never"), when(e.Until, "-"), kind, dash(e.Note))
 			}
-		}
-		return t.Flush()
+		})
 	}
 	return c
 }
@@ -111,23 +99,19 @@ func keyringsAdd(service func() *client.Client) *cobra.Command {
 		Args: takes("KEYRING", "NAME"),
 	}
 	note := c.Flags().String("note", "", "for whom or what it is")
-	until := c.Flags().String("until", "", "end: 2027-03-31 (its end), or 2027-03-31T18:00:00Z")
+	until := c.Flags().String("until", "", "end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
 	password := passwordFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		n := client.NewEntry{Name: args[1], Note: *note}
-		if *until != "" {
-			end, err := account.ParseTime(*until, time.Local, true)
-			if err != nil {
-				return errUsage{err}
-			}
-			n.Until = &end
-		}
 		var shown string
 		var err error
+		if n.Until, err = end("until", *until); err != nil {
+			return err
+		}
 		if n.Password, shown, err = password(c); err != nil {
 			return err
 		}
-		if _, err := service().AddEntry(c.Context(), args[0], n); err != nil {
+		if _, err := service().Keyrings().Add(c.Context(), args[0], n); err != nil {
 			return err
 		}
 		say(c.OutOrStdout(), "added %s to the keyring %s\n%s", args[1], args[0], ready(shown))
@@ -154,7 +138,7 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := service().SetEntryPassword(c.Context(), args[0], args[1], client.NewEntryPassword{Password: secret, Grace: int64(both / time.Second)}); err != nil {
+		if err := service().Keyrings().SetPassword(c.Context(), args[0], args[1], client.NewEntryPassword{Password: secret, Grace: int64(both / time.Second)}); err != nil {
 			return err
 		}
 		old := "the one before counts no longer"
@@ -174,7 +158,7 @@ func keyringsRemove(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius keyrings remove outer smith",
 		Args:    takes("KEYRING", "NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().RemoveEntry(c.Context(), args[0], args[1]); err != nil {
+			if err := service().Keyrings().Remove(c.Context(), args[0], args[1]); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "removed %s from the keyring %s\n", args[1], args[0])
@@ -190,7 +174,7 @@ func keyringsSwitch(service func() *client.Client, verb, short string, disabled 
 		Example: "  ostiarius keyrings " + verb + " outer smith",
 		Args:    takes("KEYRING", "NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().SetEntryDisabled(c.Context(), args[0], args[1], disabled); err != nil {
+			if err := service().Keyrings().SetDisabled(c.Context(), args[0], args[1], disabled); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%sd %s in the keyring %s\n", verb, args[1], args[0])
@@ -210,37 +194,17 @@ brought in. - is standard input. Exit code 1 if a line was refused.`,
 		Example: "  ostiarius keyrings import outer .htpasswd --dry-run",
 		Args:    takes("KEYRING", "FILE"),
 	}
-	dry := c.Flags().Bool("dry-run", false, "say line by line what would happen, and change nothing")
-	output := outputFlag(c, "table", "json")
+	bringIn := importFlags(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		format, err := output()
-		if err != nil {
-			return err
-		}
-		text, err := readInput(c, args[1])
-		if err != nil {
-			return fmt.Errorf("the file cannot be read: %w", err)
-		}
-		lines, err := service().ImportEntries(c.Context(), args[0], client.EntriesImport{File: string(text), Dry: *dry})
-		if err != nil {
-			return err
-		}
-		if format == "json" {
-			err = writeJSON(c.OutOrStdout(), lines)
-		} else {
-			t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
-			for _, l := range lines {
-				say(t, "line %d\t%s\t%s\t%s\n", l.Line, l.Action, dash(l.Name), l.Detail)
+		return bringIn(c, args[1], func(text string, dry bool) (any, []client.ImportedLine, error) {
+			lines, err := service().Keyrings().Import(c.Context(), args[0], client.EntriesImport{File: text, Dry: dry})
+			return lines, lines, err
+		}, func(dry bool) string {
+			if dry {
+				return "nothing was changed: this was a dry run"
 			}
-			err = t.Flush()
-			if *dry {
-				fmt.Fprintln(c.OutOrStdout(), "nothing was changed: this was a dry run")
-			}
-		}
-		if err == nil && slices.ContainsFunc(lines, func(l client.ImportedLine) bool { return l.Action == "error" }) {
-			return errSilent
-		}
-		return err
+			return ""
+		})
 	}
 	return c
 }
@@ -253,7 +217,7 @@ func keyringsExport(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius keyrings export outer > .htpasswd",
 		Args:    takes("KEYRING"),
 		RunE: func(c *cobra.Command, args []string) error {
-			e, err := service().ExportEntries(c.Context(), args[0])
+			e, err := service().Keyrings().Export(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -269,46 +233,4 @@ func keyringsExport(service func() *client.Client) *cobra.Command {
 			return nil
 		},
 	}
-}
-
-func newUpstreams() *cobra.Command {
-	c := &cobra.Command{
-		Use:     "upstreams",
-		Short:   "Show how the servers behind have been of late",
-		Example: "  ostiarius upstreams --data ./data",
-		Args:    noArgs,
-	}
-	service := dataFlag(c)
-	output := outputFlag(c, "table", "json")
-	c.RunE = func(c *cobra.Command, _ []string) error {
-		format, err := output()
-		if err != nil {
-			return err
-		}
-		all, err := service().Upstreams(c.Context())
-		if err != nil {
-			return err
-		}
-		if format == "json" {
-			return writeJSON(c.OutOrStdout(), all)
-		}
-		if len(all) == 0 {
-			fmt.Fprintln(c.OutOrStdout(), "the policy has no source with proxy")
-			return nil
-		}
-		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
-		fmt.Fprintln(t, "SERVER\tSTATE\tLAST ANSWER\tLAST FAILURE\tWHY")
-		for _, u := range all {
-			state := "not asked yet"
-			switch {
-			case u.InARow > 0:
-				state = amount(u.InARow, "failure") + " in a row"
-			case u.Answered != nil:
-				state = "answers"
-			}
-			say(t, "%s\t%s\t%s\t%s\t%s\n", u.Address, state, when(u.Answered, "never"), when(u.Failed, "never"), dash(u.Why))
-		}
-		return t.Flush()
-	}
-	return c
 }

@@ -19,6 +19,7 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
+	"ostiarius/core/table"
 	"ostiarius/service/inspect"
 )
 
@@ -78,16 +79,12 @@ X reject.`,
 				asked.Addresses = append(asked.Addresses, client.Address(r))
 			}
 			if shown, err = service().Matrix(c.Context(), asked); err != nil {
-				return fmt.Errorf("%w; or give a file with --policy", err)
+				return orFile(err)
 			}
 		} else {
-			book, text, findings, err := readPolicy(*file, c)
+			book, err := bookIn(c, *file)
 			if err != nil {
 				return err
-			}
-			if book == nil {
-				writeFindings(c.ErrOrStderr(), *file, text, findings)
-				return errSilent
 			}
 			visitors := prove.Kinds(book)
 			for _, who := range *more {
@@ -226,23 +223,21 @@ func lines(row prove.Row) string {
 // writeMatrixCSV writes the matrix as RFC 4180 has it, a row for each place. A cell that a
 // spreadsheet would take for a formula begins with an apostrophe.
 func writeMatrixCSV(w io.Writer, m prove.Matrix) error {
-	table := csv.NewWriter(w)
-	table.UseCRLF = true
-	table.Write(append([]string{"place", "method", "host", "path", "lines"}, m.Visitors...))
+	list := csv.NewWriter(w)
+	list.UseCRLF = true
+	list.Write(append([]string{"place", "method", "host", "path", "lines"}, m.Visitors...))
 	for _, row := range m.Rows {
 		record := []string{row.Label, row.Method, row.Host, row.Path, lines(row)}
 		for _, cell := range row.Cells {
 			record = append(record, cell.Detail)
 		}
 		for i, text := range record {
-			if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
-				record[i] = "'" + text
-			}
+			record[i] = table.Guard(text)
 		}
-		table.Write(record)
+		list.Write(record)
 	}
-	table.Flush()
-	return table.Error()
+	list.Flush()
+	return list.Error()
 }
 
 //go:embed matrix.html

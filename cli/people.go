@@ -17,7 +17,6 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/account"
-	"ostiarius/core/secret"
 )
 
 func newPeople() *cobra.Command {
@@ -33,7 +32,8 @@ func newPeople() *cobra.Command {
 	service := dataFlag(c)
 	c.AddCommand(
 		peopleAdd(service), peopleList(service), peopleShow(service), peopleRemove(service),
-		peopleSetPassword(service), peopleLink(service), peopleGrant(service), peopleRevoke(service),
+		peopleInvite(service), peopleApprove(service), peopleDecline(service), peopleUninvite(service),
+		peopleSetPassword(service), peopleLink(service), peopleGrant(service), peopleRevoke(service), peopleMembers(service),
 		peopleEdit(service), peopleEndSessions(service), peopleImport(service), peopleExport(service),
 		peopleSwitch(service, "disable", "Switch an account off and end its sessions", true),
 		peopleSwitch(service, "enable", "Switch an account on again", false),
@@ -67,7 +67,7 @@ set and a link printed with which somebody sets it, once, within three days.`,
 				return err
 			}
 		}
-		p, err := service().AddPerson(c.Context(), n)
+		p, err := service().People().Add(c.Context(), n)
 		if err != nil {
 			return err
 		}
@@ -82,7 +82,7 @@ set and a link printed with which somebody sets it, once, within three days.`,
 
 // printLink makes a link to set a password and prints it.
 func printLink(c *cobra.Command, service *client.Client, name string) error {
-	l, err := service.LinkPerson(c.Context(), name)
+	l, err := service.People().Link(c.Context(), name)
 	if err != nil {
 		return err
 	}
@@ -95,15 +95,53 @@ func printLink(c *cobra.Command, service *client.Client, name string) error {
 }
 
 func peopleLink(service func() *client.Client) *cobra.Command {
-	return &cobra.Command{
-		Use:     "link NAME",
-		Short:   "Make a link with which somebody sets a password, once",
-		Example: "  ostiarius people link ines",
-		Args:    takes("NAME"),
-		RunE: func(c *cobra.Command, args []string) error {
-			return printLink(c, service(), args[0])
-		},
+	c := &cobra.Command{
+		Use:   "link NAME",
+		Short: "Make a link with which somebody sets a password, once",
+		Long: `Makes a link with which somebody sets the password of an account, once. With --first, and while
+nobody is steward yet, it is one with which somebody makes the first account that is, within an
+hour.`,
+		Example: "  ostiarius people link ines\n  ostiarius people link ines --mail\n  ostiarius people link --first",
 	}
+	first := c.Flags().Bool("first", false, "a link for the first steward, while there is none")
+	mailed := c.Flags().Bool("mail", false, "send it to the address of the account instead of printing it")
+	c.Args = func(c *cobra.Command, args []string) error {
+		if *first && *mailed {
+			return errUsage{errors.New("--first and --mail do not go together: there is nobody yet to send it to")}
+		}
+		if *first {
+			return noArgs(c, args)
+		}
+		return takes("NAME")(c, args)
+	}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if *mailed {
+			err := service().People().MailLink(c.Context(), args[0])
+			if err == nil {
+				say(c.OutOrStdout(), "a link for %s is written down and handed over next; `ostiarius messages list` says what becomes of it\n", args[0])
+			}
+			return err
+		}
+		if !*first {
+			return printLink(c, service(), args[0])
+		}
+		l, err := service().People().FirstLink(c.Context())
+		if err != nil {
+			return err
+		}
+		status, err := service().Status(c.Context())
+		if err != nil {
+			return err
+		}
+		say(c.OutOrStdout(), "%s", ready(firstLink(status.URL, l)))
+		return nil
+	}
+	return c
+}
+
+// firstLink tells of a link for the first steward.
+func firstLink(site string, l client.Link) string {
+	return fmt.Sprintf("%s%s\nWith this link the first account is made that runs the doors. It works once, until %s.\n", site, l.Path, when(&l.Until, ""))
 }
 
 func peopleEdit(service func() *client.Client) *cobra.Command {
@@ -126,7 +164,7 @@ func peopleEdit(service func() *client.Client) *cobra.Command {
 		if to == (client.PersonEdit{}) {
 			return errUsage{errors.New("say what to change: --name, --email or --notes")}
 		}
-		p, err := service().EditPerson(c.Context(), args[0], to)
+		p, err := service().People().Edit(c.Context(), args[0], to)
 		if err != nil {
 			return err
 		}
@@ -143,7 +181,7 @@ func peopleEndSessions(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius people end-sessions ines",
 		Args:    takes("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			n, err := service().EndSessionsOf(c.Context(), args[0])
+			n, err := service().People().EndSessions(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -170,7 +208,7 @@ func peopleList(service func() *client.Client) *cobra.Command {
 	var q client.PeopleQuery
 	c.Flags().StringVar(&q.Search, "search", "", "words that stand in name, e-mail address or notes")
 	c.Flags().StringVar(&q.Role, "role", "", "only those that have this role now")
-	c.Flags().StringVar(&q.State, "state", "", "only those that are enabled or disabled, or never signed in: enabled, disabled, never")
+	c.Flags().StringVar(&q.State, "state", "", "only those that are enabled or disabled, or never signed in; or those who want to join, or are invited: enabled, disabled, never, waiting, invited")
 	c.Flags().StringVar(&q.Sort, "sort", "name", "order: name, email, made, signed-in")
 	c.Flags().BoolVar(&q.Down, "down", false, "in falling order")
 	output := outputFlag(c, "table", "json")
@@ -179,32 +217,25 @@ func peopleList(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		for flag, allowed := range map[string][]string{"state": {"", "enabled", "disabled", "never"}, "sort": {"name", "email", "made", "signed-in"}} {
+		for flag, allowed := range map[string][]string{"state": {"", "enabled", "disabled", "never", "waiting", "invited"}, "sort": {"name", "email", "made", "signed-in"}} {
 			if value := c.Flags().Lookup(flag).Value.String(); !slices.Contains(allowed, value) {
 				return errUsage{fmt.Errorf("--%s %s is not known; write one of %s", flag, value, strings.TrimPrefix(strings.Join(allowed, ", "), ", "))}
 			}
+		}
+		if q.State == "waiting" || q.State == "invited" {
+			return listJoining(c, service(), q.State, format)
 		}
 		all, err := allPeople(c.Context(), service(), q)
 		if err != nil {
 			return err
 		}
-		if format == "json" {
-			return writeJSON(c.OutOrStdout(), all)
+		none := "no accounts yet; `ostiarius people add NAME --role ROLE` adds one"
+		if q.Search+q.Role+q.State != "" {
+			none = "no account fits"
 		}
-		if len(all) == 0 {
-			if q.Search+q.Role+q.State != "" {
-				fmt.Fprintln(c.OutOrStdout(), "no account fits")
-				return nil
-			}
-			fmt.Fprintln(c.OutOrStdout(), "no accounts yet; `ostiarius people add NAME --role ROLE` adds one")
-			return nil
-		}
-		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
-		fmt.Fprintln(t, "NAME\tROLES\tSTATE\tLAST SIGN-IN\tMADE\tBY")
-		for _, p := range all {
+		return writeList(c, format, all, none, "NAME\tROLES\tSTATE\tLAST SIGN-IN\tMADE\tBY", func(t io.Writer, p client.Person) {
 			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", p.Name, dash(strings.Join(p.Roles, ", ")), state(p), when(p.LastSignIn, "never"), p.MadeAt.Local().Format("2006-01-02"), p.MadeBy)
-		}
-		return t.Flush()
+		})
 	}
 	return c
 }
@@ -215,7 +246,7 @@ func allPeople(ctx context.Context, service *client.Client, q client.PeopleQuery
 	q.Limit = 1000
 	for {
 		q.Offset = len(all)
-		part, err := service.People(ctx, q)
+		part, err := service.People().List(ctx, q)
 		if err != nil {
 			return nil, err
 		}
@@ -263,7 +294,7 @@ func peopleShow(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		p, err := service().Person(c.Context(), args[0])
+		p, err := service().People().Get(c.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -291,7 +322,7 @@ func peopleRemove(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius people remove ines",
 		Args:    takes("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().RemovePerson(c.Context(), args[0]); err != nil {
+			if err := service().People().Remove(c.Context(), args[0]); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "removed %s\n", args[0])
@@ -313,7 +344,7 @@ func peopleSetPassword(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := service().SetPassword(c.Context(), args[0], secret); err != nil {
+		if err := service().People().SetPassword(c.Context(), args[0], secret); err != nil {
 			return err
 		}
 		say(c.OutOrStdout(), "password of %s set; its sessions have ended\n%s", args[0], ready(shown))
@@ -331,7 +362,7 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
 		Args: takes("NAME", "ROLE"),
 	}
 	from := c.Flags().String("from", "", "beginning of the grant: 2027-01-01, or 2027-01-01T18:00:00Z; now without it")
-	until := c.Flags().String("until", "", "end of the grant: 2027-03-31 (its end), or 2027-03-31T18:00:00Z")
+	until := c.Flags().String("until", "", "end of the grant: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		g := client.NewGrant{Role: args[1]}
 		if *from != "" {
@@ -341,14 +372,11 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
 			}
 			g.From = &begin
 		}
-		if *until != "" {
-			end, err := account.ParseTime(*until, time.Local, true)
-			if err != nil {
-				return errUsage{err}
-			}
-			g.Until = &end
+		var err error
+		if g.Until, err = end("until", *until); err != nil {
+			return err
 		}
-		if err := service().Grant(c.Context(), args[0], g); err != nil {
+		if err := service().People().Grant(c.Context(), args[0], g); err != nil {
 			return err
 		}
 		say(c.OutOrStdout(), "%s has the role %s, until %s\n", args[0], args[1], when(g.Until, "it is revoked"))
@@ -364,7 +392,7 @@ func peopleRevoke(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius people revoke ines trustee",
 		Args:    takes("NAME", "ROLE"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().Revoke(c.Context(), args[0], args[1]); err != nil {
+			if err := service().People().Revoke(c.Context(), args[0], args[1]); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%s has the role %s no more\n", args[0], args[1])
@@ -380,7 +408,7 @@ func peopleSwitch(service func() *client.Client, verb, short string, disabled bo
 		Example: "  ostiarius people " + verb + " ines",
 		Args:    takes("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().SetDisabled(c.Context(), args[0], disabled); err != nil {
+			if err := service().People().SetDisabled(c.Context(), args[0], disabled); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%sd %s\n", verb, args[0])
@@ -395,7 +423,7 @@ func peopleSwitch(service func() *client.Client, verb, short string, disabled bo
 func passwordFlag(c *cobra.Command) func(*cobra.Command) (password, shown string, err error) {
 	fromInput := c.Flags().Bool("password-stdin", false, "read the password from the first line of standard input")
 	generate := c.Flags().Bool("generate", false, "generate a password of random characters and show it once")
-	words := c.Flags().Int("words", 0, "generate a password of so many random words and show it once")
+	make := newPassword(c)
 	return func(c *cobra.Command) (string, string, error) {
 		if *fromInput {
 			line, err := bufio.NewReader(io.LimitReader(c.InOrStdin(), 4096)).ReadString('\n')
@@ -407,8 +435,8 @@ func passwordFlag(c *cobra.Command) func(*cobra.Command) (password, shown string
 			}
 			return line, "", nil
 		}
-		if *generate || *words != 0 {
-			password, err := generated(*words)
+		if *generate || c.Flags().Changed("words") || c.Flags().Changed("length") || c.Flags().Changed("all-characters") {
+			password, err := make()
 			return password, fmt.Sprintf("password  %s\n          (shown this once; keep it in a safe place)\n", password), err
 		}
 		terminal, ok := c.InOrStdin().(*os.File)
@@ -434,34 +462,4 @@ func passwordFlag(c *cobra.Command) func(*cobra.Command) (password, shown string
 		}
 		return first, "", nil
 	}
-}
-
-// generated returns a random password of so many words, or of characters.
-func generated(words int) (string, error) {
-	if words == 0 {
-		return secret.Generate(), nil
-	}
-	if words < 4 || words > 12 {
-		return "", errUsage{errors.New("--words is a number from 4 to 12")}
-	}
-	return secret.GenerateWords(words)
-}
-
-func newPassword() *cobra.Command {
-	c := &cobra.Command{
-		Use:     "password",
-		Short:   "Generate a password",
-		Long:    "Prints a random password, of characters or of words. Nothing is stored.",
-		Example: "  ostiarius password\n  ostiarius password --words 5",
-		Args:    noArgs,
-	}
-	words := c.Flags().Int("words", 0, "of so many random words, instead of characters")
-	c.RunE = func(c *cobra.Command, _ []string) error {
-		password, err := generated(*words)
-		if err == nil {
-			fmt.Fprintln(c.OutOrStdout(), password)
-		}
-		return err
-	}
-	return c
 }

@@ -6,11 +6,11 @@ import (
 	"io"
 	"strconv"
 	"strings"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/event"
 	"ostiarius/core/policy"
 )
 
@@ -42,7 +42,7 @@ Directories in the policy are relative to the service's policy file.`,
 			return err
 		}
 		if *dry {
-			checked, err := service().CheckPolicy(c.Context(), string(text))
+			checked, err := service().Policy().Check(c.Context(), string(text))
 			if err != nil {
 				return err
 			}
@@ -54,7 +54,7 @@ Directories in the policy are relative to the service's policy file.`,
 			fmt.Fprintln(c.OutOrStdout(), "nothing was applied")
 			return nil
 		}
-		applied, err := service().ApplyPolicy(c.Context(), client.Draft{Text: string(text), Comment: *comment, NoOpening: *noOpening, OverEdit: *over})
+		applied, err := service().Policy().Apply(c.Context(), client.Draft{Text: string(text), Comment: *comment, NoOpening: *noOpening, OverEdit: *over})
 		var problem *client.Problem
 		if errors.As(err, &problem) && len(problem.Findings) > 0 {
 			writeFindingsIfAny(c.ErrOrStderr(), args[0], text, problem.Findings)
@@ -132,19 +132,13 @@ func newHistory() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		all, err := service().Versions(c.Context())
+		all, err := service().Policy().Versions(c.Context())
 		if err != nil {
 			return err
 		}
-		if format == "json" {
-			return writeJSON(c.OutOrStdout(), all)
-		}
-		t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
-		fmt.Fprintln(t, "VERSION\tIN FORCE SINCE\tBY\tCOMMENT")
-		for _, v := range all {
+		return writeList(c, format, all, "no version is kept", "VERSION\tIN FORCE SINCE\tBY\tCOMMENT", func(t io.Writer, v client.Version) {
 			say(t, "%d\t%s\t%s\t%s\n", v.ID, when(&v.At, ""), v.By, dash(v.Comment))
-		}
-		return t.Flush()
+		})
 	}
 	return c
 }
@@ -162,7 +156,7 @@ func newShow() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		v, err := service().Version(c.Context(), id)
+		v, err := service().Policy().Version(c.Context(), id)
 		if err != nil {
 			return err
 		}
@@ -189,7 +183,7 @@ lost, and the rollback can be rolled back.`,
 		if err != nil {
 			return err
 		}
-		applied, err := service().Rollback(c.Context(), id, *comment, *over)
+		applied, err := service().Policy().Rollback(c.Context(), id, *comment, *over)
 		if err != nil {
 			return orOver(err)
 		}
@@ -209,16 +203,27 @@ func versionNumber(s string) (int64, error) {
 }
 
 func newSchema() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use:   "schema",
-		Short: "Print the JSON Schema of the policy file, for editors",
+		Short: "Print the JSON Schema of the policy file, for editors, or of a shop's events",
 		Long: `Prints the JSON Schema (2020-12) of the policy file. Editors that know it complete keys
-and mark errors while you type; the running service has it at /door/policy.schema.json.`,
-		Example: "  ostiarius schema > policy.schema.json",
+and mark errors while you type; the running service has it at /door/policy.schema.json.
+With --of event it is that of the events that a shop sends.`,
+		Example: "  ostiarius schema > policy.schema.json\n  ostiarius schema --of event",
 		Args:    noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			_, err := c.OutOrStdout().Write(policy.Schema())
-			return err
-		},
 	}
+	of := choice(c.Flags(), "of", "what it is the schema of", "policy", "event")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		what, err := of()
+		if err != nil {
+			return err
+		}
+		text := policy.Schema()
+		if what == "event" {
+			text = event.Schema()
+		}
+		_, err = c.OutOrStdout().Write(text)
+		return err
+	}
+	return c
 }

@@ -7,7 +7,10 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"os"
 	"os/signal"
+	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -18,6 +21,7 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
+	"ostiarius/core/site"
 	"ostiarius/service"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
@@ -43,6 +47,8 @@ file. Files and directories named in the settings file are relative to it.`,
 	settings := service.Settings{Version: Version}
 	flags := c.Flags()
 	flags.StringVar(&settings.Policy, "policy", "doors.yaml", "policy file")
+	files := flags.String("files", "", "directory of the site's files: if there is no policy file yet, a first one is written that guards them")
+	proxy := flags.String("proxy", "", "server that answers for the site, such as http://127.0.0.1:3000: likewise")
 	flags.DurationVar(&settings.PolicyQuiet, "policy-quiet", 3*time.Second, "how long the policy file stands unchanged before what it opens is taken")
 	flags.IntVar(&settings.KeepVersions.Versions, "keep-versions", 1000, "most versions of the policy that are kept, the newest 20 in any case; 0 is all")
 	versionsSize := flags.Int64("keep-versions-mb", 100, "most megabytes that the kept versions have together; 0 is any number")
@@ -63,6 +69,9 @@ file. Files and directories named in the settings file are relative to it.`,
 	peers := flags.StringSlice("trusted-peer", nil, "network of the servers in front whose forwarding headers are believed, such as 10.0.0.0/8")
 	metrics := flags.StringSlice("metrics-from", nil, "network that may read the metrics without signing in, such as 10.0.0.0/8")
 	flags.StringVar(&settings.URL, "url", "", "address at which people reach the site, for links, if it is not the one listened on")
+	mailServer := mailFlags(flags)
+	flags.StringSliceVar(&settings.Telling.Hosts, "events-to", nil, "host that may be told what happens here, such as desk.example or desk.example:8443")
+	flags.BoolVar(&settings.Telling.Private, "events-private", false, "tell hosts with addresses of private networks and of this machine too, also over plain HTTP")
 	keep := flags.String("keep-activity", "90d", "how long activity is kept; 0 is for ever")
 	flags.IntVar(&settings.KeepEvents, "keep-events", 1_000_000, "most records of activity that are kept; the oldest go first")
 	memory := flags.Uint32("hash-memory", secret.DefaultCost.Memory>>10, "memory for hashing a password, in MiB; hashes that cost less are renewed at the next sign-in")
@@ -71,7 +80,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.MarkFlagFilename("settings", "yaml", "yml")
 	c.RunE = func(c *cobra.Command, _ []string) error {
-		err := fromFile(flags, *file, "policy", "data", "tls-cert", "tls-key")
+		err := fromFile(flags, *file, "policy", "data", "tls-cert", "tls-key", "mail-password-file")
 		if err != nil {
 			return err
 		}
@@ -106,6 +115,9 @@ file. Files and directories named in the settings file are relative to it.`,
 		if settings.PolicyQuiet < time.Millisecond || settings.KeepVersions.Versions < 0 || *versionsSize < 0 {
 			return errUsage{errors.New("--policy-quiet is more than 0, and --keep-versions and --keep-versions-mb are not negative")}
 		}
+		if err := mailServer(&settings); err != nil {
+			return err
+		}
 		settings.KeepVersions.Bytes = *versionsSize * 1_000_000
 		if settings.KeepEvents < 1000 {
 			return errUsage{errors.New("--keep-events is at least 1000")}
@@ -126,9 +138,62 @@ file. Files and directories named in the settings file are relative to it.`,
 			return errUsage{fmt.Errorf("a password is hashed with 19 to 1024 MiB and 2 to 20 passes; less would be too easy to try out")}
 		}
 		settings.Cost = secret.Cost{Memory: *memory << 10, Passes: *passes, Threads: secret.DefaultCost.Threads}
-		return run(c, settings, nil)
+		if *files == "" && *proxy == "" {
+			return run(c, settings, nil)
+		}
+		if err := firstPolicy(c, settings.Policy, *files, *proxy); err != nil {
+			return err
+		}
+		return run(c, settings, func(s *service.Service) error {
+			link, err := s.FirstLink(c.Context())
+			if err == nil && link != nil {
+				say(c.OutOrStdout(), "%s", ready(firstLink(s.Status().URL, *link)))
+			}
+			return err
+		})
 	}
 	return c
+}
+
+// firstPolicy writes a first policy file, if there is none.
+func firstPolicy(c *cobra.Command, file, files, proxy string) error {
+	if files != "" && proxy != "" {
+		return errUsage{errors.New("--files and --proxy each say what answers for the site; give one of them")}
+	}
+	if _, err := os.Lstat(file); err == nil {
+		say(c.ErrOrStderr(), "ostiarius: note: %s is there, and says what is guarded; --files and --proxy are for a first start\n", file)
+		return nil
+	}
+	sketch := site.Sketch{Stance: site.Closed, Proxy: proxy, From: "what answers at " + proxy}
+	if files != "" {
+		found, err := filesIn(files)
+		if err != nil {
+			return err
+		}
+		sketch.Files, sketch.Places, sketch.From = files, found, "the files in "+safe(files, false)
+		if at, err := filepath.Abs(files); err == nil { // the policy's directories are relative to it
+			if home, err := filepath.Abs(filepath.Dir(file)); err == nil {
+				if near, err := filepath.Rel(home, at); err == nil {
+					sketch.Files = "./" + filepath.ToSlash(near)
+				}
+			}
+		}
+	}
+	text := site.Draft(sketch)
+	if book, findings := policy.Parse(file, []byte(text)); book == nil {
+		writeFindings(c.ErrOrStderr(), file, []byte(text), findings)
+		return errUsage{errors.New("no first policy could be written for that")}
+	}
+	to, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return fmt.Errorf("the first policy cannot be written: %w", err)
+	}
+	_, err = to.WriteString(text)
+	if err := errors.Join(err, to.Close()); err != nil {
+		return fmt.Errorf("the first policy cannot be written: %w", err)
+	}
+	say(c.OutOrStdout(), "wrote a first policy, %s: only who is signed in gets in, until you say otherwise\n", file)
+	return nil
 }
 
 // choice adds a flag that takes one of some words, the first unless it is given, and returns what
@@ -165,6 +230,8 @@ func run(c *cobra.Command, settings service.Settings, ready func(*service.Servic
 	settings.Log = slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))
 	ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
+	air := make([]byte, airOfHeap)
+	defer runtime.KeepAlive(air)
 	s, err := service.Open(settings)
 	var unfit *inforce.Unfit
 	if errors.As(err, &unfit) {
@@ -189,6 +256,11 @@ func run(c *cobra.Command, settings service.Settings, ready func(*service.Servic
 	context.AfterFunc(ctx, stop) // a second interrupt ends the process at once
 	return s.Serve(ctx)
 }
+
+// Memory that is taken and never touched, in bytes. It takes no room of the machine, but counts when
+// the collector works out how much may be wasted before it comes again. Without it the small heap of a
+// small site is gone through many times a second when requests come fast.
+const airOfHeap = 32 << 20
 
 const hashWorker = "hash-worker"
 

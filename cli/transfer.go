@@ -1,12 +1,10 @@
 package cli
 
 import (
-	"bytes"
 	"fmt"
 	"io"
 	"os"
-	"slices"
-	"text/tabwriter"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -29,33 +27,17 @@ people link makes a link to set one.`,
   ostiarius people import people.csv`,
 		Args: takes("FILE"),
 	}
-	dry := c.Flags().Bool("dry-run", false, "say line by line what would happen, and change nothing")
-	output := outputFlag(c, "table", "json")
+	bringIn := importFlags(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		format, err := output()
-		if err != nil {
-			return err
-		}
-		text, err := readInput(c, args[0])
-		if err != nil {
-			return fmt.Errorf("the accounts cannot be read: %w", err)
-		}
-		if lines := bytes.Count(text, []byte("\n")); lines > 2000 && isTerminal(c.ErrOrStderr()) {
-			say(c.ErrOrStderr(), "%d lines; this takes a while ...\n", lines)
-		}
-		done, err := service().ImportPeople(c.Context(), client.Import{Dry: *dry, File: string(text)})
-		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
-		}
-		if format == "json" {
-			err = writeJSON(c.OutOrStdout(), done)
-		} else {
-			err = writeImported(c.OutOrStdout(), done, *dry)
-		}
-		if err == nil && slices.ContainsFunc(done.Results, func(l client.ImportedLine) bool { return l.Action == "error" }) {
-			return errSilent
-		}
-		return err
+		var done client.Imported
+		return bringIn(c, args[0], func(text string, dry bool) (any, []client.ImportedLine, error) {
+			if lines := strings.Count(text, "\n"); lines > 2000 && isTerminal(c.ErrOrStderr()) {
+				say(c.ErrOrStderr(), "%d lines; this takes a while ...\n", lines)
+			}
+			var err error
+			done, err = service().People().Import(c.Context(), client.Import{Dry: dry, File: text})
+			return done, done.Results, err
+		}, func(dry bool) string { return imported(done, dry) })
 	}
 	return c
 }
@@ -68,15 +50,11 @@ func readInput(c *cobra.Command, name string) ([]byte, error) {
 	return os.ReadFile(name)
 }
 
-func writeImported(w io.Writer, done client.Imported, dry bool) error {
+// imported says in a line what became of an import, or would.
+func imported(done client.Imported, dry bool) string {
 	counts := map[string]int{}
-	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	for _, l := range done.Results {
 		counts[l.Action]++
-		say(t, "line %d\t%s\t%s\t%s\n", l.Line, l.Action, l.Name, l.Detail)
-	}
-	if err := t.Flush(); err != nil {
-		return err
 	}
 	end := "nothing was changed: mend the lines with errors first"
 	switch {
@@ -85,8 +63,7 @@ func writeImported(w io.Writer, done client.Imported, dry bool) error {
 	case dry && counts["error"] == 0:
 		end = "nothing was changed: this was a dry run"
 	}
-	_, err := say(w, "%d to add, %d to change, %d the same, %s; %s\n", counts["add"], counts["change"], counts["same"], amount(counts["error"], "error"), end)
-	return err
+	return fmt.Sprintf("%d to add, %d to change, %d the same, %s; %s", counts["add"], counts["change"], counts["same"], amount(counts["error"], "error"), end)
 }
 
 func peopleExport(service func() *client.Client) *cobra.Command {
@@ -103,7 +80,7 @@ func peopleExport(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		text, err := service().ExportPeople(c.Context(), format)
+		text, err := service().People().Export(c.Context(), format)
 		if err != nil {
 			return err
 		}

@@ -7,12 +7,14 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
+	"ostiarius/core/site"
 )
 
 // Person is an account as the API shows it. It never has a password or its hash.
 type Person struct {
 	Name       string     `json:"name"`
 	Email      string     `json:"email,omitempty"`
+	LeavesAt   *time.Time `json:"leavesAt,omitempty"` // when it is deleted, since its owner wants that
 	Notes      string     `json:"notes,omitempty"`
 	Disabled   bool       `json:"disabled"`
 	NoPassword bool       `json:"noPassword,omitempty"` // none is set yet; a link is needed to set one
@@ -96,7 +98,8 @@ type Session struct {
 	Account    string    `json:"account"`
 	MadeAt     time.Time `json:"madeAt"`
 	SeenAt     time.Time `json:"seenAt"`
-	ProvedAt   time.Time `json:"provedAt"` // when the password was last typed
+	ProvedAt   time.Time `json:"provedAt"` // when its owner last proved to be that
+	How        string    `json:"how"`      // and how: "password"
 	Remembered bool      `json:"remembered"`
 	Network    string    `json:"network"`
 	Agent      string    `json:"agent"`
@@ -248,14 +251,17 @@ type Door struct {
 	ID        int      `json:"id"` // its index in file order
 	Line      int      `json:"line"`
 	Entry     int      `json:"entry"` // the line of the entry that it is written in
+	Label     string   `json:"label"` // its methods, host and path, as doors are named everywhere
 	Path      string   `json:"path"`
 	Host      string   `json:"host,omitempty"`
 	Methods   []string `json:"methods"` // empty for any
 	Admit     string   `json:"admit"`   // in the policy's words
-	Asks      string   `json:"asks"`    // in words for everybody
 	Basic     bool     `json:"basic"`
 	Anonymous string   `json:"anonymous,omitempty"` // what is said otherwise
 	Refused   string   `json:"refused,omitempty"`
+
+	Sentence []policy.Phrase `json:"sentence"`        // the door in words for everybody
+	Terms    *policy.Terms   `json:"terms,omitempty"` // what people choose one by one; missing if it says more than these can
 }
 
 // Relations say how a door lies to the others.
@@ -364,13 +370,92 @@ type Applied struct {
 
 // Problem is an error of the API (RFC 9457).
 type Problem struct {
-	Type     string             `json:"type"`
-	Title    string             `json:"title"`
-	Status   int                `json:"status"`
-	Detail   string             `json:"detail"`
-	Code     string             `json:"code,omitempty"`     // "proof-needed": the password must be typed again first
-	Findings []policy.Finding   `json:"findings,omitempty"` // of a policy that was not taken
-	Opened   []prove.Difference `json:"opened,omitempty"`   // by a policy that was to open nothing
+	Type      string             `json:"type"`
+	Title     string             `json:"title"`
+	Status    int                `json:"status"`
+	Detail    string             `json:"detail"`
+	Code      string             `json:"code,omitempty"`      // "proof-needed": the password must be typed again first
+	Reference string             `json:"reference,omitempty"` // the number under which a refusal can be found
+	Findings  []policy.Finding   `json:"findings,omitempty"`  // of a policy that was not taken
+	Opened    []prove.Difference `json:"opened,omitempty"`    // by a policy that was to open nothing
 }
 
 func (p *Problem) Error() string { return p.Detail }
+
+// Generate asks for a random password: of so many words, or of so many characters; the usual one if neither is
+// said.
+type Generate struct {
+	Words    int  `json:"words,omitempty"`
+	Length   int  `json:"length,omitempty"`
+	Readable bool `json:"readable,omitempty"` // without characters that look like others, in groups
+}
+
+// Generated is a random password. It is stored nowhere.
+type Generated struct {
+	Password string   `json:"password"`
+	Strength Strength `json:"strength"`
+}
+
+// Site is the whole site as the policy in force has it.
+type Site struct {
+	URL      string         `json:"url"` // at which people reach it
+	Unlisted string         `json:"unlisted"`
+	Spots    []site.Spot    `json:"spots"`    // each before what is below it
+	Deciders []site.Decider `json:"deciders"` // that spots name by their index
+	More     bool           `json:"more,omitempty"`
+	Files    int            `json:"files"`   // places that have a file
+	Sitemap  int            `json:"sitemap"` // that stand in the site's sitemap.xml
+	Asked    int            `json:"asked"`   // that a server behind has answered for, of late
+
+	Proposals []site.Proposal `json:"proposals"` // doors that the site may need, and does not have
+}
+
+// Edit is a change of one thing of the policy's text.
+type Edit struct {
+	// Kind is "door", "remove", "role", "keyring", "shared", "pass", "unlisted", "landing", "guarantee" or "remove-guarantee".
+	Kind      string        `json:"kind"`
+	Path      string        `json:"path,omitempty"`
+	Host      string        `json:"host,omitempty"`
+	Methods   []string      `json:"methods,omitempty"`
+	Terms     *policy.Terms `json:"terms,omitempty"` // of a door; or else:
+	Admit     string        `json:"admit,omitempty"` // as in a policy, or for short; of unlisted: its word
+	Otherwise string        `json:"otherwise,omitempty"`
+	Name      string        `json:"name,omitempty"`    // of a role, a keyring, a shared password or a kind of pass that is declared
+	Title     string        `json:"title,omitempty"`   // of a shared password or a kind of pass: what it opens, for people
+	Lasts     string        `json:"lasts,omitempty"`   // likewise: such as 7d, or forever
+	Realm     string        `json:"realm,omitempty"`   // of a keyring
+	On        string        `json:"on,omitempty"`      // of a landing: sign-in, sign-out, join, password-change
+	Role      string        `json:"role,omitempty"`    // of a landing: who is sent there; or
+	User      string        `json:"user,omitempty"`    // this account; or else everybody
+	Go        string        `json:"go,omitempty"`      // of a landing: the page; "" takes it out
+	Promise   string        `json:"promise,omitempty"` // of a guarantee: only, always, never
+	Because   string        `json:"because,omitempty"` // of a guarantee; of a door that is new, in a comment behind it
+}
+
+// Edits are changes of the text in force that are to be looked at.
+type Edits struct {
+	Edits []Edit `json:"edits"`
+}
+
+// Edited is what edits make of the text in force. It is not in force itself.
+type Edited struct {
+	Base       int64             `json:"base"` // the version that was edited
+	Text       string            `json:"text"`
+	Changed    bool              `json:"changed"`
+	Lines      string            `json:"lines,omitempty"` // the difference, in the unified format
+	Compared   Compared          `json:"compared"`
+	Findings   []policy.Finding  `json:"findings"`
+	Guarantees []prove.Guarantee `json:"guarantees"`
+	Sentence   []policy.Phrase   `json:"sentence,omitempty"`   // of the door that was set
+	Exceptions []Exception       `json:"exceptions,omitempty"` // doors within it, which decide before it
+	Remarks    []string          `json:"remarks,omitempty"`    // what is not wrong, and should be known
+}
+
+// Exception is a door within another one.
+type Exception struct {
+	Path     string   `json:"path"`
+	Host     string   `json:"host,omitempty"`
+	Methods  []string `json:"methods,omitempty"`
+	Line     int      `json:"line"`
+	Sentence string   `json:"sentence"`
+}

@@ -1,0 +1,364 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+)
+
+func newEvents() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "events",
+		Short: "See what a shop told, and have other programs told what happens",
+		Long: `Shows what a shop told of its orders, and what became of it. An event that cannot be carried out,
+such as one of an item that the policy does not have, is kept until somebody says otherwise. What
+an item opens stands in the policy, under items.`,
+		Example: `  ostiarius events secret --generate
+  ostiarius events list --state kept
+  ostiarius events import payments.csv --dry-run`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	service := dataFlag(c)
+	c.AddCommand(eventsList(service), eventsShow(service),
+		eventsDo("retry", "Carry out an event that was kept, or send its link to the buyer once more", "event %d is done; if it waits for its buyer, another link is on its way\n", service, client.EventCalls.Retry),
+		eventsDo("drop", "Say that an event which was kept is not carried out", "event %d is not carried out\n", service, client.EventCalls.Drop),
+		eventsImport(service), eventsSecret(service), eventsTargets(service))
+	return c
+}
+
+func eventsList(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:     "list",
+		Short:   "List the events, the newest first",
+		Example: "  ostiarius events list --state kept\n  ostiarius events list --search mo@marram.example -o json",
+		Args:    noArgs,
+	}
+	state := choice(c.Flags(), "state", "only those of this state", "any", "waiting", "done", "kept", "ignored")
+	search := c.Flags().String("search", "", "only those with this text in order, address, name or type")
+	limit := c.Flags().Int("limit", 100, "how many at most")
+	output := outputFlag(c, "table", "json")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		which, err := state()
+		if err != nil {
+			return err
+		}
+		if *limit < 1 {
+			return errUsage{errors.New("--limit is a number from 1")}
+		}
+		if which == "any" {
+			which = ""
+		}
+		all := []client.ShopEvent{}
+		var before int64
+		for len(all) < *limit {
+			part, err := service().Events().List(c.Context(), which, *search, before, min(1000, *limit-len(all)))
+			if err != nil {
+				return err
+			}
+			if len(part.Events) == 0 {
+				break
+			}
+			all = append(all, part.Events...)
+			before = all[len(all)-1].ID
+		}
+		return writeList(c, format, all, "there is no such event", "EVENT\tCAME\tTYPE\tORDER\tBUYER\tITEMS\tSTATE\tREMARK", func(t io.Writer, e client.ShopEvent) {
+			say(t, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", e.ID, when(&e.At, ""), e.Type, dash(shorten(e.Order, 24)), dash(shorten(buyerOf(e), 40)), dash(shorten(itemsOf(e), 40)), e.State, dash(shorten(e.Problem, 60)))
+		})
+	}
+	return c
+}
+
+func buyerOf(e client.ShopEvent) string {
+	if e.Account != "" {
+		return e.Account
+	}
+	return e.Address
+}
+
+func itemsOf(e client.ShopEvent) string {
+	var all []string
+	for _, item := range e.Items {
+		text := item.Item
+		if item.Number > 1 {
+			text = fmt.Sprintf("%d %s", item.Number, text)
+		}
+		all = append(all, text)
+	}
+	return strings.Join(all, ", ")
+}
+
+func eventsShow(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:     "show EVENT",
+		Short:   "Show one event, and what became of it",
+		Example: "  ostiarius events show 12",
+		Args:    takes("EVENT"),
+	}
+	output := outputFlag(c, "text", "json")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		id, err := eventNumber(args[0])
+		if err != nil {
+			return err
+		}
+		e, err := service().Events().Show(c.Context(), id)
+		if err != nil {
+			return err
+		}
+		out := c.OutOrStdout()
+		if format == "json" {
+			return writeJSON(out, e)
+		}
+		say(out, "event    %d, %s, from the %s with the number %s\ncame     %s\norder    %s\n", e.ID, e.Type, e.Source, shorten(e.Number, 60), when(&e.At, ""), e.Order)
+		if e.Name != "" || buyerOf(e) != "" {
+			say(out, "buyer    %s", dash(buyerOf(e)))
+			if e.Name != "" {
+				say(out, " (%s)", e.Name)
+			}
+			say(out, "\n")
+		}
+		for _, item := range e.Items {
+			say(out, "item     %d %s", item.Number, item.Item)
+			if item.Name != "" {
+				say(out, " (%s)", item.Name)
+			}
+			say(out, "\n")
+		}
+		if e.Happened != nil {
+			say(out, "at       %s\n", when(e.Happened, ""))
+		}
+		if e.Until != nil {
+			say(out, "until    %s\n", when(e.Until, ""))
+		}
+		say(out, "state    %s", e.State)
+		if e.DoneAt != nil {
+			say(out, " %s", when(e.DoneAt, ""))
+		}
+		say(out, "\n")
+		if e.Problem != "" {
+			say(out, "remark   %s\n", e.Problem)
+		}
+		return nil
+	}
+	return c
+}
+
+func eventNumber(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return 0, errUsage{fmt.Errorf("%q is no number of an event; `ostiarius events list` shows them", text)}
+	}
+	return id, nil
+}
+
+// eventsDo is a command that does something with one event and says so.
+func eventsDo(verb, short, done string, service func() *client.Client, do func(client.EventCalls, context.Context, int64) error) *cobra.Command {
+	c := &cobra.Command{Use: verb + " EVENT", Short: short, Example: "  ostiarius events " + verb + " 12", Args: takes("EVENT")}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		id, err := eventNumber(args[0])
+		if err == nil {
+			err = do(service().Events(), c.Context(), id)
+		}
+		if err == nil {
+			say(c.OutOrStdout(), done, id)
+		}
+		return err
+	}
+	return c
+}
+
+func eventsImport(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "import FILE",
+		Short: "Bring in payments from CSV, as if the shop had told of them",
+		Long: `Brings in a list of payments: CSV with a head line of order, address, item, and perhaps name,
+account, type (paid unless said, or renewed, refunded, cancelled, lapsed), number, until, at,
+language; - is standard input. Lines of one order are one order with several items. A line that
+was taken before does nothing more.`,
+		Example: "  ostiarius events import payments.csv --dry-run\n  ostiarius events import payments.csv",
+		Args:    takes("FILE"),
+	}
+	bringIn := importFlags(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		var done client.ImportedPayments
+		return bringIn(c, args[0], func(text string, dry bool) (any, []client.ImportedLine, error) {
+			var err error
+			done, err = service().Events().Import(c.Context(), client.PaymentsImport{File: text, Dry: dry})
+			return done, done.Lines, err
+		}, func(dry bool) string {
+			counts := map[string]int{}
+			for _, l := range done.Lines {
+				counts[l.Action]++
+			}
+			end := ""
+			if dry {
+				end = "; nothing was changed: this was a dry run"
+			}
+			return fmt.Sprintf("%d taken, %d the same as before, %s%s", counts["add"], counts["same"], amount(counts["error"], "error"), end)
+		})
+	}
+	return c
+}
+
+func eventsSecret(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "secret",
+		Short: "The secrets with which a shop signs its events: list, make, add, remove",
+		Long: `Lists the secrets with which events may be signed, without themselves. --generate makes one and
+prints it, once; --stdin adds one that the shop has made. With --grace, those before count only that
+much longer; without, they go on to count until --remove.`,
+		Example: `  ostiarius events secret --generate
+  ostiarius events secret --generate --grace 24h
+  ostiarius events secret --remove 1`,
+		Args: noArgs,
+	}
+	generate := c.Flags().Bool("generate", false, "make a secret and print it, once")
+	stdin := c.Flags().Bool("stdin", false, "add the secret that stands on standard input, whsec_...")
+	grace := c.Flags().String("grace", "", "how long those before count on, such as 24h")
+	remove := c.Flags().Int64("remove", 0, "number of the one to remove")
+	output := outputFlag(c, "table", "json")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		if *generate && *stdin || (*generate || *stdin) && *remove != 0 {
+			return errUsage{errors.New("--generate, --stdin and --remove do not go together")}
+		}
+		out := c.OutOrStdout()
+		switch {
+		case *remove != 0:
+			if err := service().Events().RemoveSecret(c.Context(), *remove); err != nil {
+				return err
+			}
+			say(out, "secret %d counts no more\n", *remove)
+			return nil
+		case *generate || *stdin:
+			n := client.NewEventSecret{}
+			if *stdin {
+				text, err := io.ReadAll(io.LimitReader(c.InOrStdin(), 1000))
+				if err != nil {
+					return err
+				}
+				if n.Secret = strings.TrimSpace(string(text)); n.Secret == "" {
+					return errUsage{errors.New("there is no secret on standard input")}
+				}
+			}
+			if *grace != "" {
+				both, err := policy.ParseDuration(*grace)
+				if err != nil {
+					return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
+				}
+				seconds := int64(both.Seconds())
+				n.Grace = &seconds
+			}
+			made, err := service().Events().AddSecret(c.Context(), n)
+			switch {
+			case err != nil:
+				return err
+			case format == "json":
+				return writeJSON(out, made)
+			case *stdin:
+				say(out, "the secret counts from now on\n")
+			default:
+				say(out, "%s\nGive it to the shop; it is shown this once. The shop sends its events to /door/events.\n", made.Secret)
+			}
+			return nil
+		}
+		all, err := service().Events().Secrets(c.Context())
+		if err != nil {
+			return err
+		}
+		return writeList(c, format, all, "there is no secret; make one with --generate", "SECRET\tMADE\tBY\tUNTIL", func(t io.Writer, s client.EventSecret) {
+			say(t, "%d\t%s\t%s\t%s\n", s.ID, when(&s.MadeAt, ""), s.MadeBy, when(s.Until, "no end"))
+		})
+	}
+	return c
+}
+
+func eventsTargets(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "targets",
+		Short: "Other programs that are told what happens",
+		Long: `Has other programs told what happens here, signed as the specification Standard Webhooks says. Only
+hosts that the settings name (--events-to) are told anything. What waits to be told stands among
+the messages.`,
+		Example: `  ostiarius events targets add https://desk.example/in --kinds joined,membership-begun
+  ostiarius events targets list`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	list := &cobra.Command{Use: "list", Short: "List them", Example: "  ostiarius events targets list", Args: noArgs}
+	output := outputFlag(list, "table", "json")
+	list.RunE = func(c *cobra.Command, _ []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		all, err := service().Events().Targets(c.Context())
+		if err != nil {
+			return err
+		}
+		return writeList(c, format, all, "no other program is told anything", "TARGET\tADDRESS\tIS TOLD OF\tSINCE", func(t io.Writer, x client.Target) {
+			say(t, "%d\t%s\t%s\t%s\n", x.ID, shorten(x.URL, 60), strings.Join(x.Kinds, ", "), when(&x.MadeAt, ""))
+		})
+	}
+	add := &cobra.Command{
+		Use:     "add ADDRESS",
+		Short:   "Have a program told what happens; prints the secret with which that is signed, once",
+		Example: "  ostiarius events targets add https://desk.example/in --kinds joined,membership-begun,membership-ended",
+		Args:    takes("ADDRESS"),
+	}
+	kinds := add.Flags().StringSlice("kinds", nil, "of what it is told: joined, membership-begun, membership-ended, pass-used-up, refused-often, policy-applied, guarantee-broken")
+	form := outputFlag(add, "text", "json")
+	add.RunE = func(c *cobra.Command, args []string) error {
+		format, err := form()
+		if err != nil {
+			return err
+		}
+		made, err := service().Events().AddTarget(c.Context(), client.NewTarget{URL: args[0], Kinds: *kinds})
+		if err != nil {
+			return err
+		}
+		if format == "json" {
+			return writeJSON(c.OutOrStdout(), made)
+		}
+		say(c.OutOrStdout(), "%s\ntarget %d is told of %s from now on, signed with this secret; it is shown this once\n", made.Secret, made.ID, strings.Join(*kinds, ", "))
+		return nil
+	}
+	do := func(verb, short, done string, what func(client.EventCalls, context.Context, int64) error) *cobra.Command {
+		c := &cobra.Command{Use: verb + " TARGET", Short: short, Example: "  ostiarius events targets " + verb + " 1", Args: takes("TARGET")}
+		c.RunE = func(c *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return errUsage{fmt.Errorf("%q is no number of a target; `ostiarius events targets list` shows them", args[0])}
+			}
+			if err := what(service().Events(), c.Context(), id); err != nil {
+				return err
+			}
+			say(c.OutOrStdout(), done, id)
+			return nil
+		}
+		return c
+	}
+	c.AddCommand(list, add,
+		do("remove", "Have a program told nothing any more", "target %d is told nothing any more\n", client.EventCalls.RemoveTarget),
+		do("test", "Have a program told that this is a test", "target %d is told that this is a test; `ostiarius messages list` says what becomes of it\n", client.EventCalls.TestTarget))
+	return c
+}

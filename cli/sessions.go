@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"ostiarius/client"
+
+	"github.com/spf13/cobra"
+)
+
+func newSessions() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "sessions",
+		Short: "See and end the sessions of people who are signed in",
+		Example: `  ostiarius sessions list --account ines
+  ostiarius sessions end 3f9c0a52b1d8e7764420`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	service := dataFlag(c)
+	list := &cobra.Command{
+		Use:     "list",
+		Short:   "List the sessions, the latest used first",
+		Example: "  ostiarius sessions list --search firefox -o json",
+		Args:    noArgs,
+	}
+	account := list.Flags().String("account", "", "only those of this account")
+	search := list.Flags().String("search", "", "only those with this text in account, network or browser")
+	limit := list.Flags().Int("limit", 100, "how many at most")
+	output := outputFlag(list, "table", "json")
+	list.RunE = func(c *cobra.Command, _ []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		if *limit < 1 {
+			return errUsage{errors.New("--limit is a number from 1")}
+		}
+		all := client.Sessions{Sessions: []client.Session{}}
+		for len(all.Sessions) < *limit {
+			part, err := service().Sessions().List(c.Context(), *account, *search, len(all.Sessions), min(1000, *limit-len(all.Sessions)))
+			if err != nil {
+				return err
+			}
+			all.Total = part.Total
+			all.Sessions = append(all.Sessions, part.Sessions...)
+			if len(part.Sessions) == 0 || len(all.Sessions) >= all.Total {
+				break
+			}
+		}
+		err = writeList(c, format, all.Sessions, "nobody is signed in", "SESSION\tACCOUNT\tLAST USED\tSINCE\tPROVEN WITH\tFROM\tBROWSER", func(t io.Writer, s client.Session) {
+			say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", s.Handle, s.Account, when(&s.SeenAt, ""), when(&s.MadeAt, ""), s.How, dash(s.Network), dash(shorten(s.Agent, 48)))
+		})
+		if err == nil && format != "json" && all.Total > len(all.Sessions) {
+			say(c.OutOrStdout(), "%d of %d; --limit shows more\n", len(all.Sessions), all.Total)
+		}
+		return err
+	}
+	end := &cobra.Command{
+		Use:     "end SESSION",
+		Short:   "End one session, or all of everybody; `people end-sessions NAME` ends those of an account",
+		Example: "  ostiarius sessions end 3f9c0a52b1d8e7764420\n  ostiarius sessions end --all",
+	}
+	everybody := end.Flags().Bool("all", false, "sign everybody out")
+	end.Args = func(c *cobra.Command, args []string) error {
+		if *everybody {
+			return noArgs(c, args)
+		}
+		return takes("SESSION")(c, args)
+	}
+	end.RunE = func(c *cobra.Command, args []string) error {
+		if *everybody {
+			n, err := service().Sessions().EndAll(c.Context())
+			if err == nil {
+				say(c.OutOrStdout(), "ended %s\n", amount(n, "session"))
+			}
+			return err
+		}
+		if err := service().Sessions().End(c.Context(), args[0]); err != nil {
+			return err
+		}
+		fmt.Fprintln(c.OutOrStdout(), "ended; whoever had it is asked to sign in again")
+		return nil
+	}
+	c.AddCommand(list, end)
+	return c
+}

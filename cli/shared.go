@@ -1,0 +1,362 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+)
+
+func newShared() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "shared",
+		Short: "Manage shared passwords: one password that opens a door for all who have it",
+		Long: `Manages shared passwords. Their names are declared in the policy, under shared; the passwords
+themselves are records, of which only hashes are kept.`,
+		Example: `  ostiarius shared set press-kit --generate --words 4 --data ./data
+  ostiarius shared rotate press-kit --grace 24h --tell
+  echo "$PASSWORD" | ostiarius shared send press-kit --to editor@gazette.example --password-stdin`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	service := dataFlag(c)
+	c.AddCommand(sharedList(service), sharedSet(service), sharedRotate(service), sharedEnd(service), sharedSend(service))
+	return c
+}
+
+func sharedList(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "list [NAME]",
+		Short: "List the shared passwords, or the browsers in which one is unlocked",
+		Long: `Lists the shared passwords with how many passwords of each count now, and in how many browsers each
+is unlocked. With a NAME it lists these browsers, and with --told who was told it.`,
+		Example: "  ostiarius shared list\n  ostiarius shared list press-kit\n  ostiarius shared list press-kit --told",
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return takes("NAME")(c, args)
+			}
+			return nil
+		},
+	}
+	told := c.Flags().Bool("told", false, "list who was told it")
+	output := outputFlag(c, "table", "json")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		all, err := service().Shared().List(c.Context())
+		if err != nil {
+			return err
+		}
+		if len(args) == 0 {
+			if *told {
+				return errUsage{errors.New("--told is about one; name it")}
+			}
+			return writeList(c, format, all, "the policy has no shared passwords; they are declared under shared", "NAME\tTITLE\tOPENS\tPASSWORDS\tUNLOCKED IN\tLASTS", func(t io.Writer, s client.SharedPassword) {
+				say(t, "%s\t%s\t%s\t%s\t%d\t%s\n", s.Name, s.Title, dash(s.Place), validText(s), s.Unlocks, unlockLasts(s.Lasts))
+			})
+		}
+		if !slices.ContainsFunc(all, func(s client.SharedPassword) bool { return s.Name == args[0] }) {
+			return fmt.Errorf("there is no shared password %q; `ostiarius shared list` shows all", args[0])
+		}
+		if *told {
+			tellings, err := service().Shared().Told(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return writeList(c, format, tellings.Tellings, "nobody was told it with `ostiarius shared send`", "ADDRESS\tTOLD\tBY", func(t io.Writer, one client.Telling) {
+				say(t, "%s\t%s\t%s\n", shorten(one.Address, 60), when(&one.At, ""), one.Actor)
+			})
+		}
+		found, err := service().Shared().Unlocks(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		return writeList(c, format, found.Unlocks, "it is unlocked in no browser", "UNLOCK\tSINCE\tUNTIL\tFROM\tACCOUNT\tBROWSER", func(t io.Writer, u client.Unlock) {
+			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", u.Handle, when(&u.MadeAt, ""), when(u.Until, "-"), u.Network, dash(u.Account), shorten(u.Agent, 40))
+		})
+	}
+	return c
+}
+
+func validText(s client.SharedPassword) string {
+	switch {
+	case s.Gone:
+		return "not in the policy"
+	case len(s.Passwords) == 0:
+		return "none set: closed"
+	}
+	text := fmt.Sprint(len(s.Passwords))
+	if last := s.Passwords[len(s.Passwords)-1]; last.Until != nil {
+		text += ", one until " + when(last.Until, "")
+	}
+	return text
+}
+
+func unlockLasts(lasts string) string {
+	if lasts == "0" {
+		return "until the browser is closed"
+	}
+	return lasts
+}
+
+// sharedChange adds the flags of a command that gives a shared password another one, and returns how it is carried out.
+func sharedChange(service func() *client.Client, c *cobra.Command, fromTerminal bool) func(c *cobra.Command, name string, s client.SetShared, note string, told func(password string) error) error {
+	password := passwordFlag(c)
+	output := outputFlag(c, "text", "json")
+	return func(c *cobra.Command, name string, s client.SetShared, note string, told func(password string) error) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		if !fromTerminal && !c.Flags().Changed("password-stdin") {
+			c.Flags().Set("generate", "true")
+		}
+		secret, shown, err := password(c)
+		if err != nil {
+			return err
+		}
+		s.Password = secret
+		if err := service().Shared().Set(c.Context(), name, s); err != nil {
+			return err
+		}
+		if format == "json" {
+			answer := map[string]any{"name": name}
+			if shown != "" {
+				answer["password"] = secret
+			}
+			err = writeJSON(c.OutOrStdout(), answer)
+		} else {
+			say(c.OutOrStdout(), "%s has another password; %s\n%s", name, note, ready(shown))
+		}
+		if err == nil && told != nil {
+			err = told(secret)
+		}
+		return err
+	}
+}
+
+func sharedSet(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "set NAME",
+		Short: "Give a shared password its password; the one before counts no longer",
+		Long: `Gives a shared password its password. The one before counts no longer, and what was unlocked with it
+has to be unlocked again, unless --keep-unlocks is given.`,
+		Example: "  ostiarius shared set press-kit --generate --words 4\n  echo \"$PASSWORD\" | ostiarius shared set press-kit --password-stdin",
+		Args:    takes("NAME"),
+	}
+	keep := c.Flags().Bool("keep-unlocks", false, "what was unlocked before goes on")
+	change := sharedChange(service, c, true)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		note := "the one before counts no longer, and what was unlocked with it is closed"
+		if *keep {
+			note = "the one before counts no longer; what was unlocked with it goes on"
+		}
+		return change(c, args[0], client.SetShared{EndUnlocks: !*keep}, note, nil)
+	}
+	return c
+}
+
+func sharedRotate(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "rotate NAME",
+		Short: "Give a shared password another one; with --grace, both count for a while",
+		Long: `Gives a shared password another one, which is made and shown once unless --password-stdin is given.
+With --grace those before count too for a while, at most three at a time. What was unlocked goes on,
+unless --end-unlocks is given. With --tell, everybody who was told the one before is mailed the new one.`,
+		Example: "  ostiarius shared rotate press-kit --grace 24h\n  ostiarius shared rotate press-kit --grace 7d --tell",
+		Args:    takes("NAME"),
+	}
+	grace := c.Flags().String("grace", "0s", "how long those before count too, such as 24h or 7d")
+	end := c.Flags().Bool("end-unlocks", false, "what was unlocked before has to be unlocked again")
+	tell := c.Flags().Bool("tell", false, "mail it to everybody who was told before")
+	change := sharedChange(service, c, false)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		both, err := policy.ParseDuration(*grace)
+		if err != nil {
+			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
+		}
+		note := "the one before counts no longer"
+		if both > 0 {
+			note = "the one before counts for another " + policy.FormatDuration(both)
+		}
+		var told func(password string) error
+		if *tell {
+			told = func(password string) error { return tellAgain(c, service(), args[0], password) }
+		}
+		return change(c, args[0], client.SetShared{Grace: int64(both / time.Second), EndUnlocks: *end}, note, told)
+	}
+	return c
+}
+
+// tellAgain mails a password to everybody who was told the shared password before.
+func tellAgain(c *cobra.Command, service *client.Client, name, password string) error {
+	before, err := service.Shared().Told(c.Context(), name)
+	if err != nil {
+		return err
+	}
+	if len(before.Tellings) == 0 {
+		say(c.ErrOrStderr(), "nobody was told before\n")
+		return nil
+	}
+	if before.Total > len(before.Tellings) {
+		return fmt.Errorf("%d messages told it before, of which only %d are listed; send it with a list of your own: ostiarius shared send %s --file FILE", before.Total, len(before.Tellings), name)
+	}
+	var to []string
+	for _, t := range before.Tellings {
+		if !slices.Contains(to, t.Address) {
+			to = append(to, t.Address)
+		}
+	}
+	done, err := service.Shared().Send(c.Context(), name, client.TellShared{To: strings.Join(to, "\n"), Password: password})
+	if err == nil {
+		say(c.ErrOrStderr(), "%s\n", messageCount(len(done.Recipients)))
+	}
+	return err
+}
+
+func messageCount(n int) string {
+	if n == 1 {
+		return "1 message is on its way"
+	}
+	return fmt.Sprintf("%d messages are on their way", n)
+}
+
+func addressCount(n int) string {
+	if n == 1 {
+		return "to 1 address"
+	}
+	return fmt.Sprintf("to %d addresses", n)
+}
+
+func sharedEnd(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "end NAME",
+		Short: "End what is unlocked with a shared password",
+		Long: `Ends what is unlocked: in all browsers, or in one with --unlock. Whoever has the password can unlock
+again; with --password it is withdrawn too, and the door stays closed until another one is set.`,
+		Example: "  ostiarius shared end press-kit\n  ostiarius shared end press-kit --unlock 3fa85f6457174562b3fc\n  ostiarius shared end press-kit --password",
+		Args:    takes("NAME"),
+	}
+	one := c.Flags().String("unlock", "", "only this one, as `ostiarius shared list NAME` names it")
+	password := c.Flags().Bool("password", false, "withdraw the password too")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		switch {
+		case *one != "" && *password:
+			return errUsage{errors.New("--unlock ends one unlock, and --password all; give one of them")}
+		case *one != "":
+			if err := service().Shared().EndOne(c.Context(), *one); err != nil {
+				return err
+			}
+			say(c.OutOrStdout(), "the unlock %s has ended\n", *one)
+		case *password:
+			if err := service().Shared().Withdraw(c.Context(), args[0]); err != nil {
+				return err
+			}
+			say(c.OutOrStdout(), "%s has no password any more, and is unlocked nowhere\n", args[0])
+		default:
+			if err := service().Shared().EndAll(c.Context(), args[0]); err != nil {
+				return err
+			}
+			say(c.OutOrStdout(), "%s is unlocked nowhere any more; its password still counts\n", args[0])
+		}
+		return nil
+	}
+	return c
+}
+
+func sharedSend(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "send NAME",
+		Short: "Mail people the address and the password",
+		Long: `Mails people the address and the password of a shared password, in words of your own. Only its hash is
+kept, so the password has to be given, and is checked. Who was told and when is recorded.
+
+In your own words {title}, {site}, {name}, {place} and {url} are filled in; an empty line makes a
+paragraph. Without --text the usual words are used. --dry-run shows what would be sent to whom.`,
+		Example: `  echo "$PASSWORD" | ostiarius shared send press-kit --to editor@gazette.example --password-stdin
+  echo "$PASSWORD" | ostiarius shared send press-kit --file editors.csv --text letter.txt --password-stdin --dry-run`,
+		Args: takes("NAME"),
+	}
+	to := c.Flags().StringArray("to", nil, "an address; can be given several times")
+	file := c.Flags().String("file", "", "a file with addresses: one on each line, or CSV with a column address")
+	role := c.Flags().String("role", "", "whoever has this role and an address")
+	text := c.Flags().String("text", "", "a file with words of your own; - is not taken, since the password comes from there")
+	language := c.Flags().String("language", "", "language of the usual words: en or de")
+	dry := c.Flags().Bool("dry-run", false, "show what would be sent to whom, and send nothing")
+	password := passwordFlag(c)
+	output := outputFlag(c, "text", "json")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		if len(*to) == 0 && *file == "" && *role == "" {
+			return errUsage{errors.New("say to whom: --to ADDRESS, --file FILE or --role ROLE")}
+		}
+		t := client.TellShared{To: strings.Join(*to, "\n"), Role: *role, Language: *language}
+		if *file != "" {
+			list, err := readInput(c, *file)
+			if err != nil {
+				return fmt.Errorf("the file cannot be read: %w", err)
+			}
+			if t.To != "" { // a list with a head line has to begin with it
+				return errUsage{errors.New("give --to or --file, not both")}
+			}
+			t.To = string(list)
+		}
+		if *text != "" {
+			own, err := readInput(c, *text)
+			if err != nil {
+				return fmt.Errorf("the text cannot be read: %w", err)
+			}
+			t.Text = string(own)
+		}
+		if *dry {
+			t.Password = "-"
+			done, err := service().Shared().Preview(c.Context(), args[0], t)
+			if err != nil {
+				return err
+			}
+			if format == "json" {
+				return writeJSON(c.OutOrStdout(), done)
+			}
+			wrong := 0
+			for _, r := range done.Recipients {
+				if r.Wrong != "" {
+					wrong++
+					say(c.OutOrStdout(), "line %d: %s\n", r.Line, r.Wrong)
+				}
+			}
+			say(c.OutOrStdout(), "%s; nothing was sent: this was a dry run\n", addressCount(len(done.Recipients)-wrong))
+			if done.Letter != nil {
+				say(c.OutOrStdout(), "\n%s\n\n%s", done.Letter.Subject, ready(safe(done.Letter.Text, true)))
+			}
+			if wrong > 0 {
+				return errSilent
+			}
+			return nil
+		}
+		if t.Password, _, err = password(c); err != nil {
+			return err
+		}
+		done, err := service().Shared().Send(c.Context(), args[0], t)
+		if err != nil {
+			return err
+		}
+		if format == "json" {
+			return writeJSON(c.OutOrStdout(), done)
+		}
+		say(c.OutOrStdout(), "%s; `ostiarius messages list` shows what becomes of them\n", messageCount(len(done.Recipients)))
+		return nil
+	}
+	return c
+}
