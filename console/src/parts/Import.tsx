@@ -1,7 +1,8 @@
 import { useMutation } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import type { ImportLine } from "../api";
-import { field, Pager, plain, primary, small } from "./controls";
+import { field, plain, primary, small } from "./styles";
+import { Pager, row, Table } from "./table";
+import type { ImportedLine } from "../schema";
 
 const words = { add: "to add", change: "to change", same: "the same", error: "cannot be taken" };
 const past = { add: "added", change: "changed", same: "the same", error: "left out" };
@@ -24,12 +25,12 @@ export function Import({
   example: string;
   accept: string;
   strict: boolean;
-  run: (file: string, dry: boolean) => Promise<ImportLine[]>;
+  run: (file: string, dry: boolean) => Promise<ImportedLine[]>;
   onDone: () => void;
 }) {
   const [text, setText] = useState("");
   const [name, setName] = useState("");
-  const [shown, setShown] = useState<ImportLine["action"]>();
+  const [shown, setShown] = useState<ImportedLine["action"]>();
   const [offset, setOffset] = useState(0);
   const chooser = useRef<HTMLInputElement>(null);
   const dry = useMutation({
@@ -42,7 +43,7 @@ export function Import({
   });
   const real = useMutation({ mutationFn: () => run(text, false), onSuccess: (lines) => setShown(strict && lines.some((l) => l.action === "error") ? "error" : undefined) });
   const lines = real.data ?? dry.data;
-  const count = (a: ImportLine["action"]) => lines?.filter((l) => l.action === a).length ?? 0;
+  const count = (a: ImportedLine["action"]) => lines?.filter((l) => l.action === a).length ?? 0;
   const left = shown ? lines?.filter((l) => l.action === shown) : lines;
   const some = count("add") + count("change");
   const blocked = strict && count("error") > 0;
@@ -135,19 +136,9 @@ export function Import({
             {lines.length === 0 && <span className="text-soft">There is nothing in it.</span>}
           </p>
           {left && left.length > 0 && (
-            <table className="w-full border-collapse text-left text-sm">
-              <thead className="text-soft">
-                <tr className="border-b border-line">
-                  {["Line", "Name", "What"].map((h) => (
-                    <th key={h} className="py-1.5 pr-4 font-normal">
-                      {h}
-                    </th>
-                  ))}
-                </tr>
-              </thead>
-              <tbody>
+            <Table heads={["Line", "Name", "What"]}>
                 {left.slice(offset, offset + 50).map((l, i) => (
-                  <tr key={i} className="border-b border-line align-top">
+                  <tr key={i} className={row}>
                     <td className="py-1.5 pr-4 text-soft">{l.line}</td>
                     <td className="py-1.5 pr-4 font-bold wrap-anywhere">{l.name || <span className="font-normal text-soft">–</span>}</td>
                     <td className="py-1.5 wrap-anywhere">
@@ -156,8 +147,7 @@ export function Import({
                     </td>
                   </tr>
                 ))}
-              </tbody>
-            </table>
+            </Table>
           )}
           <Pager offset={offset} shown={left?.slice(offset, offset + 50).length ?? 0} total={left?.length ?? 0} onMove={setOffset} />
           {!done && (

@@ -1,4 +1,6 @@
-import type { Outcome } from "../api";
+import type { Cell } from "../schema";
+
+export type Outcome = Cell["outcome"];
 
 // Each outcome has a shape and a colour of its own, so that neither is the only sign.
 const marks: Record<Outcome, { shape: React.ReactNode; colour: string }> = {

@@ -1,0 +1,145 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import { getActivity } from "./queries";
+import { useSettled } from "../parts/hooks";
+import { row, Table } from "../parts/table";
+import { Broken, Heading, Loading } from "../parts/states";
+import { field, small } from "../parts/styles";
+import type { Event } from "../schema";
+
+const kinds = [
+  ["", "anything"],
+  ["sign-in", "sign-ins and failures"],
+  ["sign-in failed", "failed sign-ins"],
+  ["sign-out", "sign-outs"],
+  ["refused", "refusals"],
+  ["hidden", "hidden places asked for"],
+  ["role", "roles granted and revoked"],
+  ["account", "changes of accounts"],
+  ["password", "passwords"],
+  ["session", "sessions ended"],
+  ["join", "people who join"],
+  ["invit", "invitations"],
+  ["recovery", "forgotten passwords"],
+  ["address", "changes of addresses"],
+  ["message", "messages"],
+  ["policy", "versions of the policy"],
+];
+
+// What happened at the doors, and who changed what; the newest on top, as it comes.
+export function ActivityPage() {
+  const [params, setParams] = useSearchParams();
+  const [live, setLive] = useState(true);
+  const [before, setBefore] = useState<number[]>([]);
+  const filter = { kind: "", account: "", network: "", reference: "", search: "", ...Object.fromEntries(params) };
+  const settled = useSettled(filter, 200);
+  const query: Record<string, string> = { limit: "100" };
+  for (const [key, value] of Object.entries(settled)) if (value) query[key] = value;
+  const last = before.at(-1);
+  if (last) query.before = String(last);
+  const list = useQuery({
+    queryKey: ["activity", query],
+    queryFn: () => getActivity(query),
+    placeholderData: keepPreviousData,
+    refetchInterval: live && !last ? 2000 : false,
+  });
+  const set = (change: Record<string, string>) => {
+    setBefore([]);
+    setParams(Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, v]) => v)), { replace: true });
+  };
+  const input = (name: "account" | "network" | "reference" | "search", label: string, width: string) => (
+    <label className="flex flex-col gap-1 text-sm text-soft">
+      {label}
+      <input className={`${field} ${width}`} value={filter[name]} onChange={(e) => set({ [name]: e.target.value })} spellCheck={false} autoCapitalize="none" />
+    </label>
+  );
+  return (
+    <>
+      <Heading title="Activity">What happened at the doors, and who changed what. Requests that were let in are counted, not listed. No password is ever recorded.</Heading>
+      <div className="mb-5 flex flex-wrap items-end gap-4">
+        <label className="flex flex-col gap-1 text-sm text-soft">
+          Kind
+          <select className={field} value={filter.kind} onChange={(e) => set({ kind: e.target.value })}>
+            {kinds.map(([value, label]) => (
+              <option key={value} value={value}>
+                {label}
+              </option>
+            ))}
+          </select>
+        </label>
+        {input("account", "Account", "w-36")}
+        {input("network", "From", "w-36")}
+        {input("reference", "Reference", "w-32")}
+        {input("search", "Any words", "w-44")}
+        <label className="flex items-center gap-2 py-2">
+          <input type="checkbox" className="h-4 w-4 accent-brass" checked={live} onChange={(e) => setLive(e.target.checked)} /> follow
+        </label>
+      </div>
+      {list.isPending ? (
+        <Loading what="the activity" />
+      ) : list.error ? (
+        <Broken what="activity" error={list.error} retry={() => list.refetch()} />
+      ) : list.data.length === 0 ? (
+        <p className="py-8 text-soft">Nothing of that kind is recorded.</p>
+      ) : (
+        <EventTable events={list.data} onReference={(reference) => set({ reference })} />
+      )}
+      <div className="mt-4 flex gap-3">
+        {before.length > 0 && (
+          <button type="button" className={small} onClick={() => setBefore(before.slice(0, -1))}>
+            Newer
+          </button>
+        )}
+        {(list.data?.length ?? 0) >= 100 && (
+          <button type="button" className={small} onClick={() => setBefore([...before, list.data!.at(-1)!.id])}>
+            Older
+          </button>
+        )}
+      </div>
+    </>
+  );
+}
+
+const colours: [string, string][] = [
+  ["sign-in failed", "text-bad"],
+  ["sign-in slowed", "text-bad"],
+  ["refused", "text-bad"],
+  ["hidden", "text-soft"],
+  ["sign-in", "text-good"],
+];
+
+function EventTable({ events, onReference }: { events: Event[]; onReference: (reference: string) => void }) {
+  return (
+    <Table heads={["When", "What", "Account", "From", "Where and why", "Reference"]}>
+          {events.map((e) => (
+            <tr key={e.id} className={row}>
+              <td className="py-1.5 pr-6 whitespace-nowrap text-soft">
+                {new Date(e.at).toLocaleString(undefined, { month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit" })}
+              </td>
+              <td className={`py-1.5 pr-6 font-bold whitespace-nowrap ${colours.find(([kind]) => e.kind.startsWith(kind))?.[1] ?? ""}`}>{e.kind}</td>
+              <td className="py-1.5 pr-6 wrap-anywhere">
+                {e.account}
+                {e.actor && e.actor !== e.account && <span className="block text-sm text-soft">by {e.actor}</span>}
+              </td>
+              <td className="py-1.5 pr-6 whitespace-nowrap">{e.network}</td>
+              <td className="py-1.5 pr-6 wrap-anywhere">
+                {e.place && <code className="block">{e.place}</code>}
+                {(e.detail || e.door) && (
+                  <span className="text-sm text-soft">
+                    {e.door && <code>{e.door}</code>} {e.detail}
+                  </span>
+                )}
+              </td>
+              <td className="py-1.5 whitespace-nowrap">
+                {e.reference && (
+                  <button type="button" className="cursor-pointer font-mono text-sm underline" onClick={() => onReference(e.reference!)}>
+                    {e.reference}
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+    </Table>
+  );
+}

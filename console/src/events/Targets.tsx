@@ -1,0 +1,101 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Said, useAct } from "../parts/act";
+import { Ask } from "../parts/dialog";
+import { when } from "../parts/format";
+import { Secret } from "../parts/secret";
+import { Broken, Loading } from "../parts/states";
+import { field, primary, small } from "../parts/styles";
+import type { Target } from "../schema";
+import { addTarget, listTargets, removeTarget, testTarget } from "./queries";
+
+const kinds: [string, string][] = [
+  ["joined", "somebody has joined"],
+  ["membership-begun", "a membership has begun"],
+  ["membership-ended", "a membership has ended"],
+  ["pass-used-up", "a pass is used up"],
+  ["refused-often", "somebody is refused too often"],
+  ["policy-applied", "a new policy is in force"],
+  ["guarantee-broken", "a new policy would break a guarantee"],
+];
+
+// The programs that are told what happens.
+export function Targets() {
+  const list = useQuery({ queryKey: ["events", "targets"], queryFn: listTargets });
+  const [url, setURL] = useState("");
+  const [chosen, setChosen] = useState<string[]>([]);
+  const [made, setMade] = useState("");
+  const [removing, setRemoving] = useState<Target>();
+  const act = useAct("events", "messages");
+  if (list.isPending) return <Loading what="the programs" />;
+  if (list.error) return <Broken what="programs" error={list.error} retry={() => list.refetch()} />;
+  return (
+    <div className="flex flex-col gap-4">
+      <p>Other programs can be told what happens here, signed in the same way. What waits to be told stands on the page Messages.</p>
+      {list.data.length === 0 ? (
+        <p className="text-soft">No program is told anything yet.</p>
+      ) : (
+        <ul>
+          {list.data.map((t) => (
+            <li key={t.id} className="flex items-start justify-between gap-4 border-b border-line py-2">
+              <span className="min-w-0">
+                <code className="wrap-anywhere">{t.url}</code>
+                <span className="block text-sm text-soft">
+                  {t.kinds.join(", ")}; since {when(t.madeAt)} by {t.madeBy}
+                </span>
+              </span>
+              <span className="flex gap-2">
+                <button type="button" className={small} disabled={act.busy} onClick={() => act.run(() => testTarget(t.id).then(() => "A test is on its way; the page Messages says what becomes of it."))}>
+                  Test
+                </button>
+                <button type="button" className={small} onClick={() => setRemoving(t)}>
+                  Remove
+                </button>
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {made && <Secret label="With this secret is signed what it is told. It is shown this once." text={made} />}
+      <form
+        className="flex flex-col gap-3 border-t border-line pt-4"
+        onSubmit={(e) => {
+          e.preventDefault();
+          act.run(() => addTarget(url, chosen).then((t) => (setMade(t.secret), setURL(""), setChosen([]), "Added.")));
+        }}
+      >
+        <label className="flex flex-col gap-1">
+          <span className="font-bold">Tell another one</span>
+          <input type="url" required className={field} value={url} placeholder="https://desk.example/in" onChange={(e) => setURL(e.target.value)} />
+        </label>
+        <fieldset>
+          <legend className="mb-1 text-soft">When</legend>
+          {kinds.map(([kind, text]) => (
+            <label key={kind} className="flex items-center gap-2 py-0.5">
+              <input type="checkbox" checked={chosen.includes(kind)} onChange={(e) => setChosen(e.target.checked ? [...chosen, kind] : chosen.filter((k) => k !== kind))} />
+              {text}
+            </label>
+          ))}
+        </fieldset>
+        <div>
+          <button type="submit" className={primary} disabled={act.busy || chosen.length === 0}>
+            Tell it
+          </button>
+        </div>
+      </form>
+      {!removing && <Said act={act} />}
+      <Ask
+        question={removing ? "Tell it nothing any more?" : undefined}
+        text={`${removing?.url ?? ""} is told nothing any more, nor what waits for it.`}
+        yes="Remove it"
+        busy={act.busy}
+        error={act.error}
+        onYes={() => act.run(() => removeTarget(removing!.id).then(() => (setRemoving(undefined), "Removed.")))}
+        onNo={() => {
+          act.reset();
+          setRemoving(undefined);
+        }}
+      />
+    </div>
+  );
+}

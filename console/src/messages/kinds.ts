@@ -1,0 +1,33 @@
+// What messages are about, in words.
+const words: Record<string, string> = {
+  test: "a test",
+  password: "a link to choose a password",
+  recover: "a forgotten password",
+  "recover-disabled": "a forgotten password, of an account that is switched off",
+  "password-changed": "that the password was changed",
+  "signed-in": "that a new browser is signed in",
+  "join-prove": "that they want an account: is this your address?",
+  "join-taken": "that somebody wanted to join with their address",
+  invited: "an invitation",
+  approved: "that they are let in",
+  declined: "that they are not let in",
+  "address-prove": "is this your address?",
+  "address-taken": "that somebody wanted their address",
+  "shared-told": "a shared password",
+  "pass-issued": "a pass",
+  "pass-rotated": "another link and password of a pass",
+  "pass-paused": "that a pass is paused",
+  bought: "what they have bought",
+  "bought-claim": "a link to what they have bought",
+  reminder: "that something ends",
+  joined: "somebody has joined (to a program)",
+  "membership-begun": "a membership has begun (to a program)",
+  "membership-ended": "a membership has ended (to a program)",
+  "pass-used-up": "a pass is used up (to a program)",
+  "refused-often": "somebody is refused often (to a program)",
+  "policy-applied": "a new policy (to a program)",
+  "guarantee-broken": "a guarantee is broken (to a program)",
+  "address-changed": "that the address was changed",
+};
+
+export const about = (kind: string) => words[kind] ?? kind;

@@ -1,0 +1,183 @@
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import { Drawer } from "../parts/dialog";
+import { when } from "../parts/format";
+import { useSettled } from "../parts/hooks";
+import { Import } from "../parts/Import";
+import { Broken, Heading, Loading } from "../parts/states";
+import { field, plain, primary, small } from "../parts/styles";
+import { row, Table } from "../parts/table";
+import type { Pass } from "../schema";
+import { IssueForm } from "./IssueForm";
+import { PassDetails } from "./PassDetails";
+import { downloads, passEnd, PassState, stateText } from "./PassState";
+import { getPassKinds, importPasses, listPasses } from "./queries";
+import { RotateForm } from "./RotateForm";
+
+const states: Pass["state"][] = ["waiting", "open", "used-up", "ended", "paused", "revoked"];
+
+// Access that was issued to one recipient each.
+export function PassesPage() {
+  const [params, setParams] = useSearchParams();
+  const filter = { kind: "", state: "", search: "", ...Object.fromEntries(params) };
+  const settled = useSettled(filter, 200);
+  const [after, setAfter] = useState<string[]>([]);
+  const [doing, setDoing] = useState<"issue" | "import" | "rotate">();
+  const open = params.get("pass") ?? "";
+  const queries = useQueryClient();
+  const kinds = useQuery({ queryKey: ["passes", "kinds"], queryFn: getPassKinds });
+  const last = after.at(-1);
+  const list = useQuery({
+    queryKey: ["passes", "list", settled.kind, settled.state, settled.search, last],
+    queryFn: () => listPasses({ kind: settled.kind, state: settled.state, search: settled.search, ...(last ? { after: last } : {}) }),
+    placeholderData: keepPreviousData,
+  });
+  const set = (change: Record<string, string>) => {
+    if (!("pass" in change)) setAfter([]);
+    setParams(Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, v]) => v)), { replace: true });
+  };
+  const declared = kinds.data?.filter((k) => !k.gone) ?? [];
+  const count = (state: string) => kinds.data?.filter((k) => !filter.kind || k.name === filter.kind).reduce((sum, k) => sum + (k.counts[state] ?? 0), 0);
+  const close = () => setDoing(undefined);
+  const [importing, setImporting] = useState("");
+  const kind = importing || declared[0]?.name || "";
+  return (
+    <>
+      <Heading title="Passes">
+        Access for one recipient each: a link, and a name with a password for programs that download. A pass ends by itself, counts what is downloaded with it, and can be taken back.
+      </Heading>
+      {kinds.error ? (
+        <Broken what="kinds of pass" error={kinds.error} retry={() => kinds.refetch()} />
+      ) : kinds.data?.length === 0 ? (
+        <p className="py-8 text-soft">
+          The policy has no kinds of pass. <code>passes: {"{ recordings: { title: Sound recordings, lasts: 14d } }"}</code> declares one; so does closing a place on the page Site for holders of one.
+        </p>
+      ) : (
+        <>
+          <div className="mb-5 flex min-h-9 flex-wrap gap-2">
+            {declared.length > 0 && (
+              <>
+                <button type="button" className={primary} onClick={() => setDoing("issue")}>
+                  Issue a pass
+                </button>
+                <button type="button" className={plain} onClick={() => setDoing("import")}>
+                  Issue a list
+                </button>
+                <button type="button" className={plain} onClick={() => setDoing("rotate")}>
+                  Change all of a kind
+                </button>
+              </>
+            )}
+          </div>
+          <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
+            <div role="group" aria-label="State" className="flex flex-wrap gap-1">
+              <button type="button" className={`${small} ${filter.state === "" ? "bg-hover font-bold" : ""}`} aria-pressed={filter.state === ""} onClick={() => set({ state: "" })}>
+                all
+              </button>
+              {states.map((s) => (
+                <button key={s} type="button" className={`${small} ${filter.state === s ? "bg-hover font-bold" : ""}`} aria-pressed={filter.state === s} onClick={() => set({ state: s })}>
+                  {stateText(s)} <span className="text-soft tabular-nums">{count(s)}</span>
+                </button>
+              ))}
+            </div>
+            {(kinds.data?.length ?? 0) > 1 && (
+              <label className="flex items-center gap-2 text-soft">
+                Kind
+                <select className={field} value={filter.kind} onChange={(e) => set({ kind: e.target.value })}>
+                  <option value="">any</option>
+                  {kinds.data?.map((k) => <option key={k.name}>{k.name}</option>)}
+                </select>
+              </label>
+            )}
+            <label className="flex items-center gap-2 text-soft">
+              Search
+              <input type="search" className={`${field} w-64 max-w-full`} value={filter.search} placeholder="a name, an address, a reference" onChange={(e) => set({ search: e.target.value })} />
+            </label>
+          </div>
+          {list.isPending ? (
+            <Loading what="the passes" />
+          ) : list.error ? (
+            <Broken what="passes" error={list.error} retry={() => list.refetch()} />
+          ) : list.data.passes.length === 0 ? (
+            <p className="py-8 text-soft">{settled.state || settled.search || settled.kind ? "No pass fits." : "No pass was issued yet."}</p>
+          ) : (
+            <Table heads={["Recipient", "State", { label: "Downloads", className: "max-md:hidden" }, { label: "Until", className: "max-md:hidden" }, { label: "Kind", className: "max-md:hidden" }, { label: "Reference", className: "max-md:hidden" }]}>
+              {list.data.passes.map((p) => (
+                <tr key={p.id} className={row}>
+                  <td className="py-2 pr-6 wrap-anywhere">
+                    <button type="button" className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4" onClick={() => set({ pass: p.id })}>
+                      {p.name || p.recipient}
+                    </button>
+                    {p.name && <span className="block text-sm text-soft">{p.recipient}</span>}
+                  </td>
+                  <td className="py-2 pr-6">
+                    <PassState pass={p} />
+                    {p.spreadAt && <span className="block text-sm text-ask">from many networks</span>}
+                  </td>
+                  <td className="py-2 pr-6 whitespace-nowrap tabular-nums max-md:hidden">{downloads(p)}</td>
+                  <td className="py-2 pr-6 whitespace-nowrap max-md:hidden">{passEnd(p, when)}</td>
+                  <td className="py-2 pr-6 max-md:hidden">{p.kind}</td>
+                  <td className="py-2 pr-6 wrap-anywhere max-md:hidden">{p.reference}</td>
+                </tr>
+              ))}
+            </Table>
+          )}
+          <div className="mt-4 flex gap-3">
+            {after.length > 0 && (
+              <button type="button" className={small} onClick={() => setAfter(after.slice(0, -1))}>
+                Newer
+              </button>
+            )}
+            {list.data?.more && (
+              <button type="button" className={small} onClick={() => setAfter([...after, list.data.passes.at(-1)!.id])}>
+                Older
+              </button>
+            )}
+          </div>
+        </>
+      )}
+      <Drawer open={doing === "issue"} title="Issue a pass" onClose={close}>
+        {doing === "issue" && <IssueForm kinds={declared} onDone={close} />}
+      </Drawer>
+      <Drawer open={doing === "rotate"} title="Other credentials for all of a kind" onClose={close}>
+        {doing === "rotate" && <RotateForm kinds={declared} onDone={close} />}
+      </Drawer>
+      <Drawer open={doing === "import"} title="Issue the passes of a list" onClose={close}>
+        {doing === "import" && (
+          <>
+            {declared.length > 1 && (
+              <label className="mb-4 flex items-center gap-2 text-soft">
+                Kind
+                <select className={field} value={kind} onChange={(e) => setImporting(e.target.value)}>
+                  {declared.map((k) => (
+                    <option key={k.name} value={k.name}>
+                      {k.title}
+                    </option>
+                  ))}
+                </select>
+              </label>
+            )}
+            <Import
+              key={kind}
+              what="passes"
+              hint="A table in CSV with a head line: address, and perhaps name, reference, note, until, downloads, paths. Each recipient is mailed a pass. Who has one already, of the same reference or an open one, gets no other."
+              example={"address,name,reference\nada@carrow.example,Ada Carrow,2026-118"}
+              accept=".csv,text/csv"
+              strict={false}
+              run={async (file, dry) => {
+                const { lines } = await importPasses({ kind, file, dry });
+                if (!dry) void queries.invalidateQueries({ queryKey: ["passes"] });
+                return lines;
+              }}
+              onDone={close}
+            />
+          </>
+        )}
+      </Drawer>
+      <Drawer open={open !== ""} title="Pass" onClose={() => set({ pass: "" })}>
+        {open && <PassDetails key={open} id={open} onClose={() => set({ pass: "" })} />}
+      </Drawer>
+    </>
+  );
+}

@@ -1,0 +1,156 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { getDoors } from "../doors/queries";
+import { plain, primary } from "../parts/styles";
+import { Editor } from "./Editor";
+import { completer } from "./complete";
+import { wasEdited } from "./edited";
+import { ChangeList, FindingList, GuaranteeList, OpensAndCloses } from "./found";
+import { applyPolicy, checkPolicy } from "./queries";
+import type { Checked, Finding, Version } from "../schema";
+
+export function DraftPanel({ running }: { running: Version }) {
+  const queries = useQueryClient();
+  const [base, setBase] = useState(running);
+  const [text, setText] = useState(running.text ?? "");
+  const [comment, setComment] = useState("");
+  const [checked, setChecked] = useState<Checked>();
+  const [done, setDone] = useState("");
+  const newest = useRef("");
+  const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
+  const schema = useQuery({
+    queryKey: ["schema"],
+    queryFn: () => fetch(new URL("../policy.schema.json", document.baseURI)).then((r) => r.json()),
+    staleTime: Infinity,
+  });
+  const complete = useMemo(() => (schema.data ? completer(schema.data, doors.data?.roles ?? []) : () => null), [schema.data, doors.data?.roles]);
+  const touched = text !== base.text;
+
+  // When another version comes into force, an untouched draft follows it.
+  useEffect(() => {
+    if (running.id !== base.id && !touched) {
+      setBase(running);
+      setText(running.text ?? "");
+    }
+  }, [running, base.id, touched]);
+
+  const check = async (draft: string): Promise<Finding[]> => {
+    newest.current = draft;
+    try {
+      const result = await checkPolicy(draft);
+      if (newest.current === draft) setChecked(result);
+      return result.findings;
+    } catch {
+      return [];
+    }
+  };
+  const apply = useMutation({
+    mutationFn: (overEdit: boolean) => applyPolicy({ text, comment, base: base.id, overEdit }),
+    onSuccess: ({ version }) => {
+      setBase({ ...version, text });
+      setComment("");
+      setDone(`Version ${version.id} is in force.`);
+      void queries.invalidateQueries();
+      void check(text);
+    },
+  });
+  const errors = checked?.findings.filter((f) => f.severity === "error").length ?? 0;
+
+  return (
+    <div className="grid grid-cols-[minmax(0,3fr)_minmax(16rem,1fr)] gap-8 max-lg:grid-cols-1">
+      <div className="h-[calc(100vh-14rem)] min-h-96">
+        <Editor
+          text={text}
+          label="Draft of the policy"
+          check={check}
+          complete={complete}
+          onChange={(next) => {
+            setText(next);
+            setDone("");
+            apply.reset();
+          }}
+        />
+      </div>
+      <div className="flex flex-col gap-5">
+        {running.id !== base.id && touched && (
+          <div role="alert" className="border-l-4 border-ask pl-3">
+            <p>Version {running.id} has come into force since you began.</p>
+            <button
+              type="button"
+              className="cursor-pointer underline"
+              onClick={() => {
+                setBase(running);
+                setText(running.text ?? "");
+              }}
+            >
+              Drop my draft and begin from it
+            </button>
+          </div>
+        )}
+        <section aria-live="polite">
+          <h2 className="mb-1 font-bold">Check</h2>
+          {!checked ? (
+            <p className="text-soft">Checking …</p>
+          ) : errors > 0 ? (
+            <>
+              <p className="text-bad">
+                {errors} {errors === 1 ? "error" : "errors"}
+              </p>
+              <FindingList findings={checked.findings} />
+            </>
+          ) : (
+            <>
+              <p className="text-good">No errors</p>
+              <FindingList findings={checked.findings} />
+            </>
+          )}
+        </section>
+        <section>
+          <h2 className="mb-1 font-bold">Guarantees</h2>
+          <GuaranteeList guarantees={checked?.guarantees} />
+        </section>
+        <section>
+          <h2 className="mb-1 font-bold">What changes in the doors</h2>
+          {!touched ? (
+            <p className="text-soft">Nothing: the draft is what is in force.</p>
+          ) : checked?.ok ? (
+            <>
+              <ChangeList changes={checked.changes} />
+              <OpensAndCloses compared={checked.compared} />
+            </>
+          ) : (
+            <p className="text-soft">Shown when the draft has no errors.</p>
+          )}
+        </section>
+        <form
+          className="flex flex-col gap-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            apply.mutate(false);
+          }}
+        >
+          <label className="flex flex-col gap-1 text-sm text-soft">
+            Why, for the history
+            <input className="rounded border border-line bg-sheet px-3 py-1.5 text-base text-ink" value={comment} onChange={(e) => setComment(e.target.value)} maxLength={500} />
+          </label>
+          <div className="flex flex-wrap gap-2">
+            <button type="submit" className={primary} disabled={!touched || !checked?.ok || apply.isPending}>
+              Apply
+            </button>
+            <button type="button" className={plain} disabled={!touched} onClick={() => setText(base.text ?? "")}>
+              Undo all
+            </button>
+          </div>
+          <p role="status" className="min-h-6 text-sm">
+            {apply.error ? <span className="text-bad">{apply.error.message}</span> : <span className="text-good">{done}</span>}
+          </p>
+          {wasEdited(apply.error) && (
+            <button type="button" className={plain} onClick={() => apply.mutate(true)}>
+              Write over the edit
+            </button>
+          )}
+        </form>
+      </div>
+    </div>
+  );
+}

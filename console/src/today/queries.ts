@@ -1,0 +1,4 @@
+import type { Today } from "../schema";
+import { call } from "../wire";
+
+export const getToday = () => call<Today>("GET", "today");

@@ -1,0 +1,4 @@
+import type { Explanation } from "../schema";
+import { call } from "../wire";
+
+export const explain = (q: { method: string; url: string; as: string; client: string }) => call<Explanation>("GET", "explain?" + new URLSearchParams(q));
