@@ -10,16 +10,20 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
+	"ostiarius/service/events"
 	"ostiarius/service/keyrings"
 	"ostiarius/service/mistake"
+	"ostiarius/service/passes"
 	"ostiarius/service/people"
+	"ostiarius/service/shared"
 )
 
 //go:embed doors.yaml site
 var files embed.FS
 
-// A Person is an account of the demo. The passwords are no secrets: the demo listens on
+// A Person is an account of the demo, with an address in its mailbox. The passwords are no secrets: the demo listens on
 // loopback only.
 type Person struct {
 	Name, Password string
@@ -33,8 +37,16 @@ var People = []Person{
 	{"tobias", "quiet-harbour-ledger", []string{"trustee"}, "a trustee: sees the office, and all that keepers see"},
 	{"ines", "seven-brass-prisms", []string{"keeper"}, "a keeper: sees the log and the rota"},
 	{"walt", "paint-and-lentil-soup", []string{"volunteer"}, "a volunteer: sees the rota"},
-	{"sunniva", "fog-bell-at-night", []string{"supporter"}, "a supporter: sees the recordings and the press kit"},
+	{"sunniva", "fog-bell-at-night", []string{"supporter"}, "a supporter: sees the recordings"},
 	{"tide-gauge", "refuge-hut-ladder", []string{"device"}, "an instrument: sees the sensor feed"},
+}
+
+// Email is the address of a person; "" for what is none.
+func (p Person) Email() string {
+	if slices.Contains(p.Roles, "device") {
+		return ""
+	}
+	return p.Name + "@marram.example"
 }
 
 // The credentials in the keyring outer.
@@ -64,6 +76,11 @@ func Unpack(directory string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("the demo cannot be unpacked: %w", err)
 	}
+	for name := range sounds {
+		if err := os.WriteFile(filepath.Join(directory, "site", "recordings", name), wav(name), 0o600); err != nil {
+			return "", fmt.Errorf("the demo cannot be unpacked: %w", err)
+		}
+	}
 	// The policy comes last: where it stands, the rest is complete.
 	text, err := files.ReadFile("doors.yaml")
 	if err != nil {
@@ -74,13 +91,17 @@ func Unpack(directory string) (string, error) {
 
 // Enrol adds the demo's accounts to a service whose data directory this is, once: what
 // somebody changes or removes afterwards stays so.
-func Enrol(ctx context.Context, register *people.Register, rings *keyrings.Keyrings, directory string) error {
+func Enrol(ctx context.Context, register *people.Register, rings *keyrings.Keyrings, passwords *shared.Passwords, p *passes.Passes, books *events.Books, directory string) error {
 	done := filepath.Join(directory, "enrolled")
 	if _, err := os.Stat(done); err == nil {
 		return nil
 	}
 	for _, p := range People {
-		_, err := register.Add(ctx, "demo", people.NewAccount{Name: p.Name, Password: p.Password, Roles: p.Roles})
+		roles := p.Roles
+		if p.Name == member {
+			roles = nil
+		}
+		_, err := register.Add(ctx, "demo", people.NewAccount{Name: p.Name, Email: p.Email(), Password: p.Password, Roles: roles})
 		var known *mistake.Error
 		if err != nil && !(errors.As(err, &known) && known.Kind == "taken") {
 			return fmt.Errorf("the demo account %s: %w", p.Name, err)
@@ -90,6 +111,12 @@ func Enrol(ctx context.Context, register *people.Register, rings *keyrings.Keyri
 	var known *mistake.Error
 	if err != nil && !(errors.As(err, &known) && known.Kind != "invalid") { // somebody may have removed the keyring
 		return fmt.Errorf("the demo's keyring: %w", err)
+	}
+	if err := handOut(ctx, passwords, p); err != nil {
+		return err
+	}
+	if err := sell(ctx, register, books); err != nil {
+		return err
 	}
 	return os.WriteFile(done, nil, 0o600)
 }
