@@ -15,8 +15,9 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
-	"golang.org/x/net/html"
 	"ostiarius/demo"
+
+	"golang.org/x/net/html"
 )
 
 // look waits for the page to show a text.
@@ -48,6 +49,11 @@ func do(ctx context.Context, t *testing.T, steps ...chromedp.Action[chromedp.Voi
 	if err := chromedp.Do(limited, steps...); err != nil {
 		t.Fatal(err)
 	}
+}
+
+// keys types into an element. The package's own SendKeys looks at attributes that it is changing meanwhile.
+func keys(selector, text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(chromedp.Focus(selector, chromedp.NodeVisible), chromedp.KeyEvent(text))
 }
 
 func at(ctx context.Context, t *testing.T, want string) {
@@ -100,10 +106,10 @@ func TestBrowserWalksTheRoad(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/rota/"))
 	at(ctx, t, lamp.URL+"/door/sign-in?next=%2Frota%2F")
 	accessible(ctx, t, "sign-in")
-	do(ctx, t, chromedp.SendKeys("#username", "walt"), chromedp.SendKeys("#password", "wrong\r"))
+	do(ctx, t, keys("#username", "walt"), keys("#password", "wrong\r"))
 	look(ctx, t, "[role=alert]", "do not belong together")
 	accessible(ctx, t, "sign-in with a problem")
-	do(ctx, t, chromedp.SendKeys("#password", walt+"\r"))
+	do(ctx, t, keys("#password", walt+"\r"))
 	look(ctx, t, "h1", "Volunteers' rota")
 	at(ctx, t, lamp.URL+"/rota/")
 	look(ctx, t, "#account", "walt")
@@ -118,14 +124,14 @@ func TestBrowserWalksTheRoad(t *testing.T) {
 	do(second, t, chromedp.Navigate(lamp.URL+"/rota/"), chromedp.Reload())
 	look(second, t, "h1", "Volunteers' rota")
 
-	do(ctx, t, chromedp.Navigate(lamp.URL+"/press/"))
-	look(ctx, t, "main", "the role supporter or trustee")
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/friends/"))
+	look(ctx, t, "main", "Only people with the role friend may see this page.")
 	accessible(ctx, t, "refusal")
 	do(ctx, t, chromedp.Click(`//a[contains(., "somebody else")]`))
 	look(ctx, t, "main", "You are signed in as walt")
-	do(ctx, t, chromedp.SendKeys("#username", "tobias"), chromedp.SendKeys("#password", tobias+"\r"))
-	look(ctx, t, "h1", "Press kit")
-	at(ctx, t, lamp.URL+"/press/")
+	do(ctx, t, keys("#username", "sunniva"), keys("#password", sunniva+"\r"))
+	look(ctx, t, "h1", "For friends of the light")
+	at(ctx, t, lamp.URL+"/friends/")
 
 	// Sign out; then neither Back nor the second tab shows anything.
 	do(ctx, t, chromedp.Click("#account button"))
@@ -147,6 +153,11 @@ func TestAllPagesAreAccessible(t *testing.T) {
 	ctx := tab(t)
 	shown := prompted(ctx, t, demo.GateName, demo.GatePassword)
 	do(ctx, t, SignIn(lamp.URL, "everybody", "lamp-oil-and-wicks"))
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/press/"))
+	look(ctx, t, "h1", "Press kit")
+	accessible(ctx, t, "unlock")
+	do(ctx, t, keys("#password", demo.PressPassword+"\r"))
+	look(ctx, t, "main", "For those who write about us.")
 	pages := []string{"/door/sign-out", "/door/prove-again", "/door/sign-in?other", "/nothing-here", "/visit%2f"}
 	site := filepath.Join(Root(), "demo", "site")
 	filepath.WalkDir(site, func(path string, _ fs.DirEntry, _ error) error {
@@ -188,8 +199,14 @@ func TestSignInWithoutJavaScript(t *testing.T) {
 		}
 		switch n.Data {
 		case "form":
+			if method != "" { // the one that chooses another language
+				break
+			}
 			method, action = of["method"], of["action"]
 		case "input":
+			if fields.Has(of["name"]) {
+				break
+			}
 			switch of["type"] {
 			case "password":
 				fields.Set(of["name"], walt)
@@ -211,21 +228,21 @@ func TestConsole(t *testing.T) {
 	ctx := tab(t)
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/"))
 	look(ctx, t, "h1", "Sign in")
-	do(ctx, t, chromedp.SendKeys("#username", "agnes"), chromedp.SendKeys("#password", agnes+"\r"))
+	do(ctx, t, keys("#username", "agnes"), keys("#password", agnes+"\r"))
 	look(ctx, t, "h1", "Today")
 	do(ctx, t, chromedp.Click(`//nav//a[.="Doors"]`))
 	look(ctx, t, "h1", "Doors")
 	look(ctx, t, "table", "/recordings/**")
 	look(ctx, t, "table", "role: keeper")
 	accessible(ctx, t, "doors")
-	do(ctx, t, chromedp.SendKeys("input[type=search]", "office"))
-	look(ctx, t, "main", "1 of 15 doors")
-	do(ctx, t, chromedp.Clear("input[type=search]"), chromedp.SendKeys("input[type=search]", "zzz"))
+	do(ctx, t, keys("input[type=search]", "office"))
+	look(ctx, t, "main", "1 of 18 doors")
+	do(ctx, t, chromedp.Clear("input[type=search]"), keys("input[type=search]", "zzz"))
 	look(ctx, t, "main", "No door has all of these words")
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/doors"))
 	look(ctx, t, "h1", "Doors")
 	do(ctx, t, chromedp.Click(`//button[contains(., "tree")]`))
-	look(ctx, t, "main", "and everything below, line 31")
+	look(ctx, t, "main", "and everything below, line 45")
 	accessible(ctx, t, "doors as a tree")
 
 	do(ctx, t, chromedp.Click(`//nav//a[.="Try"]`))
@@ -258,6 +275,7 @@ func TestConsole(t *testing.T) {
 }
 
 func TestConsolePolicy(t *testing.T) {
+	t.Parallel()
 	data, err := os.MkdirTemp("", "policy")
 	if err != nil {
 		t.Fatal(err)
@@ -277,7 +295,7 @@ func TestConsolePolicy(t *testing.T) {
 	look(ctx, t, "main", "No errors")
 	accessible(ctx, t, "policy")
 	// A mistake is found while it is typed, and cannot be applied.
-	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 20)+kb.End+" # mine")) // at /rota/**
+	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 34)+kb.End+" # mine")) // at /rota/**
 	look(ctx, t, "main", "The doors stay the same")
 	do(ctx, t, Insert("\n  - nonsense: 5"))
 	look(ctx, t, "main", "1 error")
@@ -290,7 +308,7 @@ func TestConsolePolicy(t *testing.T) {
 	look(ctx, t, "main", "the draft is what is in force")
 
 	// Words are completed from the schema and the roles.
-	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowUp, 60)+strings.Repeat(kb.ArrowDown, 20)+kb.End), Insert("\n  - { path: /press/today, admit: "), chromedp.KeyEvent("pub"))
+	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowUp, 60)+strings.Repeat(kb.ArrowDown, 34)+kb.End), Insert("\n  - { path: /press/today, admit: "), chromedp.KeyEvent("pub"))
 	look(ctx, t, ".cm-tooltip-autocomplete", "public")
 	// Where the list stands changes while one types; so the choice is made without aiming.
 	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`document.querySelector(".cm-tooltip-autocomplete li[aria-selected]").dispatchEvent(new MouseEvent("mousedown", {bubbles: true, cancelable: true}))`)); err != nil {
@@ -300,7 +318,7 @@ func TestConsolePolicy(t *testing.T) {
 	do(ctx, t, Insert(" }"))
 	look(ctx, t, "main", "added")
 	look(ctx, t, "main", "GET /press/today to anonymous")
-	do(ctx, t, chromedp.SendKeys(`//label[contains(., "Why")]//input`, "today is for everybody"), chromedp.Click(`//button[.="Apply"]`))
+	do(ctx, t, keys(`//label[contains(., "Why")]//input`, "today is for everybody"), chromedp.Click(`//button[.="Apply"]`))
 	look(ctx, t, "main", "Version 2 is in force")
 	visitor.is("/press/today", 404, "")
 	look(ctx, t, "main", "today is for everybody")
@@ -313,7 +331,7 @@ func TestConsolePolicy(t *testing.T) {
 	accessible(ctx, t, "asking before a rollback")
 	do(ctx, t, chromedp.Click(`//button[.="Bring it back"]`))
 	look(ctx, t, "main", "Version 3 is in force")
-	visitor.is("/press/today", 303, "/door/sign-in?next=%2Fpress%2Ftoday")
+	visitor.is("/press/today", 303, "/door/unlock?next=%2Fpress%2Ftoday")
 
 	// A faulty file is told on every page.
 	write(t, data, "doors.yaml", "doors: [{path: /, admit: publik}]")

@@ -29,6 +29,7 @@ func run(t *testing.T, in string, args ...string) (code int, out, errOut string)
 }
 
 func TestPeople(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/index.html", "x")
 	write(t, dir, "doors.yaml", "roles: {keeper: , guide: }\nsources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: {role: keeper}}]\n")
@@ -88,6 +89,7 @@ func TestPeople(t *testing.T) {
 
 // What is changed holds on the very next request of an open session.
 func TestChangesAreSeenAtOnce(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/index.html", "x")
 	write(t, dir, "doors.yaml", "roles: {keeper: , guide: }\nsources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: {role: keeper}}]\n")
@@ -314,6 +316,7 @@ func TestSettingsFile(t *testing.T) {
 }
 
 func TestVersionsOfThePolicy(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/a.txt", "a")
 	text := func(admit string) string {

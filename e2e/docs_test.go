@@ -10,6 +10,7 @@ import (
 
 // The commands of the pages about Basic and proxying run as they stand there.
 func TestDocumentedCommands(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/sensors/latest.json", "{}")
 	write(t, dir, "doors.yaml", `

@@ -15,6 +15,7 @@ import (
 // Requests made of hostile parts at random, against the built service. Whatever comes in, what a
 // server behind learns is what Ostiarius knows, and a closed place is never asked for.
 func TestForgedRequests(t *testing.T) {
+	t.Parallel()
 	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Seen", "yes")
 		json.NewEncoder(w).Encode(map[string]any{"path": r.URL.Path, "method": r.Method, "header": r.Header, "host": r.Host})
@@ -108,7 +109,7 @@ func TestForgedRequests(t *testing.T) {
 func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 	s := behindDoors(t, http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	api := client.New(s.Data)
-	if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	p := newPerson(t, s.URL)
@@ -137,7 +138,7 @@ func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 		if a.header.Get("X-Content-Type-Options") != "nosniff" {
 			t.Errorf("%s: no nosniff", name)
 		}
-		if _, err := api.Person(t.Context(), "mallory"); err == nil {
+		if _, err := api.People().Get(t.Context(), "mallory"); err == nil {
 			t.Fatalf("%s: the account is made", name)
 		}
 	}

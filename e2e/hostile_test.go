@@ -18,6 +18,7 @@ import (
 // through reaches the source as the place that was judged. The site is as open as can be:
 // only the office is closed.
 func TestHostileSpellings(t *testing.T) {
+	t.Parallel()
 	echo := http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		path, _, _ := strings.Cut(r.RequestURI, "?")
 		fmt.Fprintf(w, "echo:%s", path)

@@ -34,6 +34,7 @@ func (l *liveAnswer) over() bool {
 
 // Answers that go on and on end when their visitor would be admitted no longer, and only then.
 func TestLiveAnswersEndWithAdmission(t *testing.T) {
+	t.Parallel()
 	upgrader := websocket.Upgrader{}
 	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		ticker := time.NewTicker(100 * time.Millisecond)
@@ -67,11 +68,11 @@ func TestLiveAnswersEndWithAdmission(t *testing.T) {
 	api := client.New(s.Data)
 	const password = "kettle-moth-anvil"
 	for _, name := range []string{"ines", "walt", "tobias", "sunniva", "agnes", "gauge"} {
-		if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: name, Password: password, Roles: []string{"keeper"}}); err != nil {
+		if _, err := api.People().Add(t.Context(), client.NewPerson{Name: name, Password: password, Roles: []string{"keeper"}}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, err := api.AddEntry(t.Context(), "outer", client.NewEntry{Name: "smith", Password: "creaky-third-step"}); err != nil {
+	if _, err := api.Keyrings().Add(t.Context(), "outer", client.NewEntry{Name: "smith", Password: "creaky-third-step"}); err != nil {
 		t.Fatal(err)
 	}
 	people := map[string]*person{}
@@ -129,11 +130,11 @@ func TestLiveAnswersEndWithAdmission(t *testing.T) {
 		}
 	}
 	people["ines"].do("POST", "/door/sign-out", "")
-	must(api.SetDisabled(t.Context(), "walt", true))
-	must(api.Revoke(t.Context(), "tobias", "keeper"))
-	must(api.Grant(t.Context(), "sunniva", client.NewGrant{Role: "steward"})) // another token, the same person
-	must(api.SetPassword(t.Context(), "gauge", "lantern-quill-otter"))
-	must(api.SetEntryDisabled(t.Context(), "outer", "smith", true))
+	must(api.People().SetDisabled(t.Context(), "walt", true))
+	must(api.People().Revoke(t.Context(), "tobias", "keeper"))
+	must(api.People().Grant(t.Context(), "sunniva", client.NewGrant{Role: "steward"})) // another token, the same person
+	must(api.People().SetPassword(t.Context(), "gauge", "lantern-quill-otter"))
+	must(api.Keyrings().SetDisabled(t.Context(), "outer", "smith", true))
 	for _, l := range []*liveAnswer{signsOut, disabled, demoted, feed, gate} {
 		if !l.over() {
 			t.Errorf("the answer for %s goes on", l.who)
@@ -144,7 +145,7 @@ func TestLiveAnswersEndWithAdmission(t *testing.T) {
 			must(l.next())
 		}
 	}
-	_, err := api.ApplyPolicy(t.Context(), client.Draft{Text: strings.Replace(policy, "/**, admit: { role: hand }", "/**, admit: nobody", 1)})
+	_, err := api.Policy().Apply(t.Context(), client.Draft{Text: strings.Replace(policy, "/**, admit: { role: hand }", "/**, admit: nobody", 1)})
 	must(err)
 	if !other.over() {
 		t.Error("the policy has closed the door, and the answer goes on")

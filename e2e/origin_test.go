@@ -55,6 +55,7 @@ func workers(ctx context.Context, t *testing.T) int {
 // An application, or a file of the site, gets no service worker that could answer for the sign-in
 // page; one that a browser has from earlier times ends.
 func TestServiceWorkersDoNotAnswerForOwnPages(t *testing.T) {
+	t.Parallel()
 	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasSuffix(r.URL.Path, ".js") {
 			w.Header().Set("Content-Type", "text/javascript")
@@ -141,20 +142,21 @@ func TestServiceWorkersDoNotAnswerForOwnPages(t *testing.T) {
 // A page of the site, open while a steward has just signed in and has the console open, changes
 // nothing: it has the cookie, but not what only the console's page has.
 func TestPagesOfTheSiteDoNotAdminister(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/index.html", "<title>t</title><main>the lighthouse</main>")
 	write(t, dir, "site/uploads/photo.html", "<title>t</title><main>a photo</main>")
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}]\n")
 	s := start(t, dir)
 	api := client.New(s.Data)
-	if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
 	do(ctx, t, SignIn(s.URL, "agnes", agnes), chromedp.Navigate(s.URL+"/door/console/people"))
 	look(ctx, t, "main", "agnes")
 	// The console itself does, without asking again.
-	do(ctx, t, chromedp.Click(`//button[.="Add an account"]`), chromedp.WaitVisible(`[role=dialog] input`), chromedp.SendKeys(`//label[contains(., "Name")]/input`, "ines"), chromedp.Click(`//button[.="Add"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Add an account"]`), chromedp.WaitVisible(`[role=dialog] input`), keys(`//label[contains(., "Name")]/input`, "ines"), chromedp.Click(`//button[.="Add"]`))
 	look(ctx, t, "[data-testid=secret]", "/door/recover?link=")
 
 	do(ctx, t, chromedp.Navigate(s.URL+"/uploads/photo.html"))
@@ -181,7 +183,7 @@ func TestPagesOfTheSiteDoNotAdminister(t *testing.T) {
 	if want := ", 403 proof-needed, 403 proof-needed, 403, "; err != nil || said != want {
 		t.Errorf("%q, want %q, %v", said, want, err)
 	}
-	if _, err := api.Person(t.Context(), "mallory"); err == nil {
+	if _, err := api.People().Get(t.Context(), "mallory"); err == nil {
 		t.Error("a page made a steward")
 	}
 	if a := newPerson(t, s.URL); a.signIn("agnes", agnes, "").status != 303 || a.get("/door/console/").header.Get("Cross-Origin-Opener-Policy") != "same-origin" {
@@ -194,6 +196,7 @@ func TestPagesOfTheSiteDoNotAdminister(t *testing.T) {
 
 // With an origin of its own, the console answers there and nowhere else, and nothing of the site does.
 func TestConsoleApart(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/index.html", "<title>t</title><main>the lighthouse</main>")
 	write(t, dir, "site/uploads/photo.html", "<title>t</title><main>a photo</main>")
@@ -211,7 +214,7 @@ func TestConsoleApart(t *testing.T) {
 	base := strings.TrimSuffix(console, "/door/console/")
 	data := filepath.Join(dir, "data")
 	api := client.New(data)
-	if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	site, apart := newPerson(t, s.URL), newPerson(t, base)
@@ -250,7 +253,7 @@ func TestConsoleApart(t *testing.T) {
 	if err != nil || said != "kept off, opaque, kept off" {
 		t.Errorf("%s %v", said, err)
 	}
-	if _, err := api.Person(t.Context(), "mallory"); err == nil {
+	if _, err := api.People().Get(t.Context(), "mallory"); err == nil {
 		t.Error("a page of the site made an account")
 	}
 	if code, out, _ := run(t, "", "check", "--data", data); code != 0 || strings.Contains(out, "shares-origin") {
@@ -266,7 +269,7 @@ func TestConsoleApart(t *testing.T) {
 	if !strings.HasPrefix(named.Output, "console on http://doors.marram.example:") {
 		t.Errorf("%q", named.Output)
 	}
-	if _, err := client.New(filepath.Join(dir, "data2")).AddPerson(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.New(filepath.Join(dir, "data2")).People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	steward := newPerson(t, named.URL)

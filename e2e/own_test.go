@@ -13,10 +13,11 @@ import (
 // What is explained about Ostiarius's own pages is what happens there, for each of them and each
 // kind of visitor.
 func TestOwnPagesAreAsExplained(t *testing.T) {
+	t.Parallel()
 	s := start(t, siteOf(t), "--metrics-from", "192.0.2.0/24")
 	api := client.New(s.Data)
 	for _, p := range []client.NewPerson{{Name: "agnes", Password: agnes, Roles: []string{"steward"}}, {Name: "walt", Password: walt}} {
-		if _, err := api.AddPerson(t.Context(), p); err != nil {
+		if _, err := api.People().Add(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
 	}

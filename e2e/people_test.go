@@ -47,7 +47,7 @@ landings:
 		{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}},
 		{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward"}},
 	} {
-		if _, err := api.AddPerson(t.Context(), p); err != nil {
+		if _, err := api.People().Add(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -55,6 +55,7 @@ landings:
 }
 
 func TestLandings(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	for _, test := range []struct{ name, password, next, lands string }{
 		{"ines", "seven-brass-prisms", "", "/log/"},
@@ -77,6 +78,7 @@ func TestLandings(t *testing.T) {
 }
 
 func TestRefusalsHaveAReference(t *testing.T) {
+	t.Parallel()
 	s, api := keepers(t)
 	p := newPerson(t, s.URL)
 	p.signIn("ines", "seven-brass-prisms", "")
@@ -106,6 +108,7 @@ func TestRefusalsHaveAReference(t *testing.T) {
 
 // A form of the site's own is led back to with a code, and never anywhere else.
 func TestOwnFormOfTheSite(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	p := newPerson(t, s.URL)
 	post := func(fields ...string) answer {
@@ -141,6 +144,7 @@ func TestOwnFormOfTheSite(t *testing.T) {
 }
 
 func TestSignInWithJSON(t *testing.T) {
+	t.Parallel()
 	s, api := keepers(t)
 	p := newPerson(t, s.URL)
 	post := func(body string) (int, map[string]any) {
@@ -151,7 +155,7 @@ func TestSignInWithJSON(t *testing.T) {
 		}
 		return a.status, said
 	}
-	if err := api.SetDisabled(t.Context(), "agnes", true); err != nil {
+	if err := api.People().SetDisabled(t.Context(), "agnes", true); err != nil {
 		t.Fatal(err)
 	}
 	for body, want := range map[string]string{
@@ -177,7 +181,7 @@ func TestSignInWithJSON(t *testing.T) {
 // The same is said, and done, whether or not there is such an account.
 func TestNoEnumeration(t *testing.T) {
 	s, api := keepers(t)
-	if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: "quill"}); err != nil { // no password yet
+	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "quill"}); err != nil { // no password yet
 		t.Fatal(err)
 	}
 	strip := func(a answer, name string) string {
@@ -199,6 +203,7 @@ func TestNoEnumeration(t *testing.T) {
 }
 
 func TestInterruptedPost(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	p := newPerson(t, s.URL)
 	// Not signed in: led to sign in, told that it did not arrive, and back to the form.
@@ -227,6 +232,7 @@ func TestInterruptedPost(t *testing.T) {
 // Another token at every sign-in; the one that was there before ends, and none that was
 // brought along is taken.
 func TestNoFixation(t *testing.T) {
+	t.Parallel()
 	s, api := keepers(t)
 	planted := "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
 	p := newPerson(t, s.URL)
@@ -254,7 +260,7 @@ func TestNoFixation(t *testing.T) {
 		t.Error("the session before goes on")
 	}
 	// A change of rights makes another token, too, which the browser gets at once.
-	if err := api.Grant(t.Context(), "tobias", client.NewGrant{Role: "keeper"}); err != nil {
+	if err := api.People().Grant(t.Context(), "tobias", client.NewGrant{Role: "keeper"}); err != nil {
 		t.Fatal(err)
 	}
 	p.is("/log/", 200, "")
@@ -273,6 +279,7 @@ func TestNoFixation(t *testing.T) {
 }
 
 func TestLinkToSetAPassword(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	_, out, _ := run(t, "", "people", "add", "walt", "--role", "keeper", "--link", "--data", s.Data)
 	link := regexp.MustCompile(`http://\S+/door/recover\?link=\S+`).FindString(out)
@@ -283,11 +290,11 @@ func TestLinkToSetAPassword(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(link), chromedp.Reload()) // looking does not use it up
 	look(ctx, t, "h1", "Set your password")
 	accessible(ctx, t, "set a password")
-	do(ctx, t, chromedp.SendKeys("#password", "password1"), chromedp.SendKeys("#again", "password1\r"))
+	do(ctx, t, keys("#password", "password1"), keys("#again", "password1\r"))
 	look(ctx, t, "[role=alert]", "guessed first")
-	do(ctx, t, chromedp.SendKeys("#password", "paint-and-lentil-soup"), chromedp.SendKeys("#again", "paint-and-lentil-soup\r"))
+	do(ctx, t, keys("#password", "paint-and-lentil-soup"), keys("#again", "paint-and-lentil-soup\r"))
 	look(ctx, t, "[role=status]", "Your password is set")
-	do(ctx, t, chromedp.SendKeys("#username", "walt"), chromedp.SendKeys("#password", "paint-and-lentil-soup\r"))
+	do(ctx, t, keys("#username", "walt"), keys("#password", "paint-and-lentil-soup\r"))
 	look(ctx, t, "h1", "members/index.html")
 	do(ctx, t, chromedp.Navigate(link))
 	look(ctx, t, "h1", "This link has ended")
@@ -301,6 +308,7 @@ func TestLinkToSetAPassword(t *testing.T) {
 
 // One's own account, in two browsers.
 func TestOwnAccount(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	here, there := tab(t), tab(t)
 	for _, ctx := range []context.Context{here, there} {
@@ -314,11 +322,11 @@ func TestOwnAccount(t *testing.T) {
 	look(here, t, "[role=status]", "All other sessions have ended")
 	do(there, t, chromedp.Reload())
 	look(there, t, "h1", "Sign in")
-	do(there, t, chromedp.SendKeys("#username", "tobias"), chromedp.SendKeys("#password", "quiet-harbour-ledger\r"))
+	do(there, t, keys("#username", "tobias"), keys("#password", "quiet-harbour-ledger\r"))
 	look(there, t, "h1", "Your account")
 
 	change := func(old, password string) {
-		do(here, t, chromedp.SendKeys("#password", old), chromedp.SendKeys("#new", password), chromedp.SendKeys("#again", password+"\r"))
+		do(here, t, keys("#password", old), keys("#new", password), keys("#again", password+"\r"))
 	}
 	change("not-mine-at-all", "kettle-moth-anvil")
 	look(here, t, "[role=alert]", "not your password")
@@ -338,6 +346,7 @@ func TestOwnAccount(t *testing.T) {
 }
 
 func TestConsolePeople(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	ctx := tab(t)
 	do(ctx, t, SignIn(s.URL, "agnes", "amber-lantern-shelf"), chromedp.Navigate(s.URL+"/door/console/"))
@@ -350,7 +359,7 @@ func TestConsolePeople(t *testing.T) {
 	// Add one with a link.
 	do(ctx, t, chromedp.Click(`//button[.="Add an account"]`), chromedp.WaitVisible(`[role=dialog] input`))
 	accessible(ctx, t, "add an account")
-	do(ctx, t, chromedp.SendKeys(`//label[contains(., "Name")]/input`, "walt"), chromedp.Click(`//label[contains(., "keeper")]/input`), chromedp.Click(`//button[.="Add"]`))
+	do(ctx, t, keys(`//label[contains(., "Name")]/input`, "walt"), chromedp.Click(`//label[contains(., "keeper")]/input`), chromedp.Click(`//button[.="Add"]`))
 	look(ctx, t, "[data-testid=secret]", s.URL+"/door/recover?link=")
 	do(ctx, t, chromedp.Click(`//button[.="Done"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	look(ctx, t, "table", "no password yet")
@@ -372,7 +381,7 @@ func TestConsolePeople(t *testing.T) {
 	p.is("/log/", 303, "/door/sign-in?next=%2Flog%2F")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	look(ctx, t, "table", "disabled")
-	do(ctx, t, chromedp.SendKeys(`input[type=search]`, "zzz"))
+	do(ctx, t, keys(`input[type=search]`, "zzz"))
 	look(ctx, t, "main", "No account fits")
 
 	// Sessions and activity.
@@ -406,6 +415,7 @@ func choose(selector, option string) chromedp.Action[chromedp.Void] {
 }
 
 func TestPeopleImportAndExport(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	dir := t.TempDir()
 	write(t, dir, "people.csv", "Name,Email,Roles,Notes\nbo,bo@marram.example,keeper;trustee@2999-12-31,\"paints, mostly\"\nines,,trustee,\n")
@@ -459,6 +469,7 @@ func TestPeopleImportAndExport(t *testing.T) {
 }
 
 func TestConsoleImport(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	dir := t.TempDir()
 	ctx := tab(t)
@@ -467,7 +478,7 @@ func TestConsoleImport(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//button[.="Import"]`), chromedp.WaitVisible(`[role=dialog] textarea`))
 
 	// Pasted, with a mistake: nothing can be brought in.
-	do(ctx, t, chromedp.SendKeys(`[role=dialog] textarea`, "name,roles\nbo,keeper\ncy,keper\n"), chromedp.Click(`//button[.="See what would happen"]`))
+	do(ctx, t, keys(`[role=dialog] textarea`, "name,roles\nbo,keeper\ncy,keper\n"), chromedp.Click(`//button[.="See what would happen"]`))
 	look(ctx, t, "[role=dialog] table", `"keper"`)
 	look(ctx, t, "[role=dialog] [role=status]", "1 to add")
 	accessible(ctx, t, "import")
@@ -497,6 +508,7 @@ func TestConsoleImport(t *testing.T) {
 }
 
 func TestSessionsAndActivityCommands(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	p := newPerson(t, s.URL)
 	p.signIn("ines", "seven-brass-prisms", "")
@@ -536,6 +548,10 @@ func TestSessionsAndActivityCommands(t *testing.T) {
 		{"activity --since whenever", 2, "is no time"},
 		{"activity --kind sign-in -o json", 0, `"kind": "sign-in"`},
 		{"password --words 6", 0, "-"},
+		{"password --length 15", 0, "-"},
+		{"password --length 9", 2, "from 10 to 64"},
+		{"password --words 5 --all-characters", 2, "of words or of characters"},
+		{"people add yz --length 32 --all-characters", 0, "password  "},
 	} {
 		args := strings.Fields(step.args)
 		if args[0] != "password" {
@@ -553,6 +569,7 @@ func TestSessionsAndActivityCommands(t *testing.T) {
 }
 
 func TestMetrics(t *testing.T) {
+	t.Parallel()
 	s, _ := keepers(t)
 	p := newPerson(t, s.URL)
 	p.is("/door/metrics", 404, "")

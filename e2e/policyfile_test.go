@@ -15,6 +15,7 @@ import (
 // A policy file that is written in pieces opens nothing, however long the pieces are apart, and a
 // closed page is asked for all the while; every way to put another file in its place is noticed.
 func TestPolicyFileWhateverBecomesOfIt(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/log/today.html", "the log")
 	write(t, dir, "site/index.html", "the lighthouse")

@@ -21,6 +21,7 @@ func asRoot(t *testing.T) {
 
 // Another user prepares the directory in which the service is to keep its records, or what is in it.
 func TestDirectoryOfAnother(t *testing.T) {
+	t.Parallel()
 	asRoot(t)
 	for name, c := range map[string]struct {
 		prepare func(data string) error
@@ -85,6 +86,7 @@ func TestDirectoryOfAnother(t *testing.T) {
 
 // One service has a directory, also when its socket is gone; and the next when it is killed.
 func TestOneServiceOnADirectory(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "doors.yaml", "doors: [{path: /, admit: public}]\n")
 	data := filepath.Join(dir, "data")
@@ -112,6 +114,7 @@ func TestOneServiceOnADirectory(t *testing.T) {
 
 // A socket that somebody else has made is told nothing.
 func TestSocketOfAnother(t *testing.T) {
+	t.Parallel()
 	asRoot(t)
 	dir, err := os.MkdirTemp("", "socket") // short enough for a socket
 	if err != nil {

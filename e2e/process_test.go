@@ -55,7 +55,7 @@ func TestKilledWhilePeopleSignIn(t *testing.T) {
 		}
 		api := client.New(data)
 		for name := range granted {
-			if p, err := api.Person(t.Context(), name); err != nil || fmt.Sprint(p.Roles) != "[keeper]" {
+			if p, err := api.People().Get(t.Context(), name); err != nil || fmt.Sprint(p.Roles) != "[keeper]" {
 				t.Errorf("round %d: the grant of %s is %v, %v", round, name, p.Roles, err)
 			}
 		}
@@ -78,7 +78,7 @@ func TestKilledWhilePeopleSignIn(t *testing.T) {
 			working.Go(func() {
 				name := fmt.Sprintf("crew-%d", worker)
 				if round == 0 && worker < 45 {
-					if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: name, Password: crew}); err != nil {
+					if _, err := api.People().Add(t.Context(), client.NewPerson{Name: name, Password: crew}); err != nil {
 						t.Errorf("%s: %v", name, err)
 						return
 					}
@@ -91,10 +91,10 @@ func TestKilledWhilePeopleSignIn(t *testing.T) {
 					}
 					if worker >= 45 && i < 10 {
 						who := fmt.Sprintf("hand-%d-%d-%d", round, worker, i)
-						if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: who}); err != nil {
+						if _, err := api.People().Add(t.Context(), client.NewPerson{Name: who}); err != nil {
 							continue
 						}
-						if api.Grant(t.Context(), who, client.NewGrant{Role: "keeper"}) == nil {
+						if api.People().Grant(t.Context(), who, client.NewGrant{Role: "keeper"}) == nil {
 							mu.Lock()
 							granted[who] = true
 							count(&grants)
@@ -193,6 +193,7 @@ func fetch(url string) <-chan string {
 
 // A request under way finishes under the policy that it began with.
 func TestApplyLetsRequestsFinish(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	behind, began, release := slow(t)
 	text := func(admit string) string {
@@ -215,6 +216,7 @@ func TestApplyLetsRequestsFinish(t *testing.T) {
 
 // An interrupt lets requests under way finish, and what was recorded is there afterwards.
 func TestInterruptLetsRequestsFinish(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	behind, began, release := slow(t)
 	write(t, dir, "doors.yaml", "sources: [{path: /, proxy: '"+behind+"'}]\ndoors: [{path: /**, admit: public}]\n")
@@ -292,6 +294,7 @@ func TestDemoSurvivesARestart(t *testing.T) {
 }
 
 func TestHTTPS(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/index.html", "x")
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: signed-in}]\n")

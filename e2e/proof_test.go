@@ -13,8 +13,9 @@ import (
 // asked for; nothing that was typed is lost. The service says so after 15 minutes; here, for once,
 // the page is told so at the first try.
 func TestConsoleAsksForThePassword(t *testing.T) {
+	t.Parallel()
 	s, api := gated(t)
-	if _, err := api.AddPerson(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -35,7 +36,7 @@ func TestConsoleAsksForThePassword(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	do(ctx, t, chromedp.Click(`//button[.="Add a name to outer"]`), chromedp.WaitVisible(`[role=dialog] input`), chromedp.SendKeys(`//label[contains(., "Name")]/input`, "baker"), chromedp.Click(`//button[.="Add"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Add a name to outer"]`), chromedp.WaitVisible(`[role=dialog] input`), keys(`//label[contains(., "Name")]/input`, "baker"), chromedp.Click(`//button[.="Add"]`))
 	do(ctx, t, chromedp.WaitVisible("#proof-password"))
 	accessible(ctx, t, "the question for the password")
 	if picture := os.Getenv("PICTURE"); picture != "" {
@@ -43,9 +44,9 @@ func TestConsoleAsksForThePassword(t *testing.T) {
 			os.WriteFile(picture, png, 0o644)
 		}
 	}
-	do(ctx, t, chromedp.SendKeys("#proof-password", agnes+"\r"))
+	do(ctx, t, keys("#proof-password", agnes+"\r"))
 	look(ctx, t, "[role=dialog]", "baker is added")
-	if ring, err := api.Keyrings(t.Context()); err != nil || len(ring) == 0 || len(ring[0].Entries) != 2 {
+	if ring, err := api.Keyrings().List(t.Context()); err != nil || len(ring) == 0 || len(ring[0].Entries) != 2 {
 		t.Errorf("%+v %v", ring, err)
 	}
 }

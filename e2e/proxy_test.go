@@ -34,6 +34,7 @@ func behindDoors(t *testing.T, app http.Handler, args ...string) *Process {
 }
 
 func TestWebSocket(t *testing.T) {
+	t.Parallel()
 	upgrader := websocket.Upgrader{}
 	app := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		conn, err := upgrader.Upgrade(w, r, nil)
@@ -74,6 +75,7 @@ func TestWebSocket(t *testing.T) {
 
 // What is sent comes through as it is sent, both ways, without being kept back.
 func TestStreaming(t *testing.T) {
+	t.Parallel()
 	received := make(chan string)
 	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/upload" {
@@ -131,6 +133,7 @@ func TestStreaming(t *testing.T) {
 
 // 64 MiB each way arrive whole.
 func TestLargeBodies(t *testing.T) {
+	t.Parallel()
 	const size = 64 << 20
 	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		http.NewResponseController(w).EnableFullDuplex()
@@ -157,6 +160,7 @@ var statusLine = regexp.MustCompile(`HTTP/1\.[01] [0-9]{3} `)
 // Shapes of requests in which two servers could see different ones are refused, and what comes
 // behind them is not read.
 func TestSmuggling(t *testing.T) {
+	t.Parallel()
 	seen := make(chan string, 100)
 	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
@@ -310,6 +314,7 @@ func TestNothingIsLeftRunning(t *testing.T) {
 }
 
 func TestUpstreamsAreTold(t *testing.T) {
+	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "well") }))
 	dir := t.TempDir()
 	write(t, dir, "doors.yaml", fmt.Sprintf("site: Marram\nsources: [ { path: /, proxy: %q } ]\ndoors: [ { path: /**, admit: public } ]\n", server.URL))
@@ -341,7 +346,7 @@ func TestKeepersLog(t *testing.T) {
 	writer := tab(t)
 	do(writer, t, SignIn(lamp.URL, "ines", ines), chromedp.Navigate(lamp.URL+"/log/"))
 	look(writer, t, "main", "Good watch, ines.")
-	do(writer, t, chromedp.SendKeys("#entry", "Two <b>gulls</b> in the lamp room\r"))
+	do(writer, t, keys("#entry", "Two <b>gulls</b> in the lamp room\r"))
 	look(writer, t, "#lines", "Two <b>gulls</b> in the lamp room")
 	look(reader, t, "#lines", "Two <b>gulls</b> in the lamp room")
 	accessible(reader, t, "the keepers' log")
@@ -354,6 +359,7 @@ func TestKeepersLog(t *testing.T) {
 }
 
 func TestHTTPSReloadsRedirectsAndIsStrict(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/index.html", "x")
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: public}]\n")
@@ -416,6 +422,7 @@ func TestHTTPSReloadsRedirectsAndIsStrict(t *testing.T) {
 
 // What a server behind says before its answer takes nothing away from what the guard says of it.
 func TestAnswersThatAreAnnounced(t *testing.T) {
+	t.Parallel()
 	s := behindDoors(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/closed/early" {
 			w.Header().Set("Link", "</early.css>; rel=preload")

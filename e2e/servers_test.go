@@ -103,6 +103,7 @@ func first(t *testing.T, conn net.Conn, send string) (status string, header http
 }
 
 func TestNoTunnelPastTheDoors(t *testing.T) {
+	t.Parallel()
 	socket := hypercorn(t)
 	dir := t.TempDir()
 	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, proxy: %q } ]\ndoors:\n  - { path: /**, admit: public }\n  - { path: /closed/**, admit: signed-in }\n", "unix:"+socket))
@@ -152,6 +153,7 @@ func TestNoTunnelPastTheDoors(t *testing.T) {
 // A server behind that changes the protocol unasked, or to another than was asked for, has
 // failed; the connection of the client ends with that.
 func TestProtocolsChangedFromBehind(t *testing.T) {
+	t.Parallel()
 	answers := make(chan string, 1)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -227,6 +229,7 @@ func shownTo(t *testing.T, conn net.Conn, path string) string {
 var claimedVariable = regexp.MustCompile(`(?m)^[A-Z_]+=claimed\r?$`)
 
 func TestVariablesOfServersBehind(t *testing.T) {
+	t.Parallel()
 	dir := shortDir(t)
 	write(t, dir, "www/env.cgi", "#!/bin/sh\nprintf 'Content-Type: text/plain\\r\\n\\r\\n'\nenv\n")
 	if err := os.Chmod(filepath.Join(dir, "www/env.cgi"), 0o755); err != nil {
@@ -288,6 +291,7 @@ func nginx(t *testing.T, network, address, server string) {
 
 // nginx leads from a directory without a slash to its own port, which is around the guard.
 func TestRedirectsOfAServerBehind(t *testing.T) {
+	t.Parallel()
 	dir := shortDir(t)
 	write(t, dir, "www/closed/index.html", "inside")
 	if err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error { return errors.Join(err, os.Chmod(path, 0o755)) }); err != nil {
@@ -323,6 +327,7 @@ func must[T any](v T, err error) T {
 // Behind nginx, which sets X-Forwarded-For and hands on a stranger's Forwarded and X-Real-IP, doors
 // for a network open only to who comes from there.
 func TestAddressBehindAServerInFront(t *testing.T) {
+	t.Parallel()
 	dir := shortDir(t)
 	write(t, dir, "site/index.html", "home")
 	write(t, dir, "site/staff/index.html", "staff")
