@@ -54,6 +54,40 @@ type pending struct {
 type List struct {
 	mu      sync.RWMutex
 	pending []*pending
+	// What has been written down of late, the newest last, and how many have been in all: whoever
+	// began to read before may have read what was there before.
+	written []done
+	count   uint64
+}
+
+type done struct {
+	*pending
+	at time.Time
+}
+
+// A Look is what a reading of the records has to be held against. It is taken before the reading.
+type Look struct {
+	list  *List
+	since uint64
+}
+
+// Look returns what a reading that begins now has to be held against.
+func (l *List) Look() Look {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return Look{l, l.count}
+}
+
+// readWithin is how long a Look is used at the most: as long as passwords queue to be compared.
+const readWithin = time.Minute
+
+// has reports whether there is one of a kind that the reading may not have seen.
+func (k Look) has(is func(*pending) bool) bool {
+	l := k.list
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	fresh := min(l.count-k.since, uint64(len(l.written)))
+	return slices.ContainsFunc(l.pending, is) || slices.ContainsFunc(l.written[len(l.written)-int(fresh):], func(d done) bool { return is(d.pending) })
 }
 
 // How long whoever takes access away waits for it to be written down.
@@ -100,8 +134,14 @@ func (l *List) write(ctx context.Context, p *pending) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	p.busy = false
-	if isDone(err) {
-		l.pending = slices.DeleteFunc(l.pending, func(other *pending) bool { return other == p })
+	if !isDone(err) {
+		return err
+	}
+	l.pending = slices.DeleteFunc(l.pending, func(other *pending) bool { return other == p })
+	if err == nil {
+		now := time.Now()
+		l.written = append(slices.DeleteFunc(l.written, func(d done) bool { return now.Sub(d.at) > readWithin }), done{p, now})
+		l.count++
 	}
 	return err
 }
@@ -136,39 +176,28 @@ func (l *List) Revoke(account int64, ring, name string) {
 	})
 }
 
-// HasSession reports whether a session, or its account, has ended as far as that is not written down.
-func (l *List) HasSession(token secret.TokenHash, made time.Time, account int64) bool {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	for _, p := range l.pending {
+// HasSession reports whether a session, or its account, has ended, as far as the reading may not have seen it.
+func (k Look) HasSession(token secret.TokenHash, made time.Time, account int64) bool {
+	return k.has(func(p *pending) bool {
 		old := !made.After(p.Before)
-		if p.Token != nil && *p.Token == token || p.Account == account && account != 0 ||
-			old && p.All || old && p.SessionsOf == account && account != 0 && (p.But == nil || *p.But != token) {
-			return true
-		}
-	}
-	return false
+		return p.Token != nil && *p.Token == token || p.Account == account && account != 0 ||
+			old && p.All || old && p.SessionsOf == account && account != 0 && (p.But == nil || *p.But != token)
+	})
 }
 
-// Bars reports whether an account is disabled as far as that is not written down.
-func (l *List) Bars(account int64) bool {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	return slices.ContainsFunc(l.pending, func(p *pending) bool { return p.Account == account && account != 0 })
+// Bars reports whether an account is disabled, as far as the reading may not have seen it.
+func (k Look) Bars(account int64) bool {
+	return k.has(func(p *pending) bool { return p.Account == account && account != 0 })
 }
 
-// HasEntry reports whether a name in a keyring has ended as far as that is not written down.
-func (l *List) HasEntry(ring, name string) bool {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	return slices.ContainsFunc(l.pending, func(p *pending) bool { return p.Ring == ring && p.Name == name && ring != "" })
+// HasEntry reports whether a name in a keyring has ended, as far as the reading may not have seen it.
+func (k Look) HasEntry(ring, name string) bool {
+	return k.has(func(p *pending) bool { return p.Ring == ring && p.Name == name && ring != "" })
 }
 
-// HasThing reports whether a thing that was made at a time has ended as far as that is not written down.
-func (l *List) HasThing(name string, made time.Time) bool {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	return slices.ContainsFunc(l.pending, func(p *pending) bool {
+// HasThing reports whether a thing that was made at a time has ended, as far as the reading may not have seen it.
+func (k Look) HasThing(name string, made time.Time) bool {
+	return k.has(func(p *pending) bool {
 		return p.Thing == name && name != "" && (p.Until.IsZero() || !made.After(p.Until))
 	})
 }

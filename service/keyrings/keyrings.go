@@ -284,6 +284,7 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 	if err != nil {
 		name = "" // no entry has it
 	}
+	look := k.o.Endings.Look()
 	e, err := k.o.Store.Entry(ctx, ring, name)
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return until, false, err
@@ -300,7 +301,7 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 		return until, false, &throttle.Slow{Wait: wait}
 	}
 	var hashes []string
-	if e != nil && !k.o.Endings.HasEntry(ring, e.Name) {
+	if e != nil && !look.HasEntry(ring, e.Name) {
 		hashes = e.Hashes(now)
 	}
 	right, err := k.o.Hashing.Compare(ctx, hashes, keyring.MostHashes, c.Password)

@@ -121,13 +121,14 @@ func (p *Passes) get(ctx context.Context, id string) (*live, error) {
 			l.used.Store(p.o.Now().Unix())
 			return l, nil
 		}
+		look := p.o.Endings.Look()
 		is, err := p.o.Store.Pass(ctx, id)
 		if err != nil {
 			return nil, err
 		}
 		l = &live{id: id}
 		l.is.Store(is)
-		l.barred.Store(p.o.Endings.HasThing(thing(id), is.MadeAt))
+		l.barred.Store(look.HasThing(thing(id), is.MadeAt))
 		l.used.Store(p.o.Now().Unix())
 		p.mu.Lock()
 		other := p.live[id]
@@ -221,7 +222,7 @@ func (p *Passes) Is(ctx context.Context, id string) (*pass.Pass, error) {
 
 // StateOf returns what a pass is worth now.
 func (p *Passes) StateOf(is *pass.Pass) pass.State {
-	if p.o.Endings.HasThing(thing(is.ID), is.MadeAt) {
+	if p.o.Endings.Look().HasThing(thing(is.ID), is.MadeAt) {
 		return pass.Revoked
 	}
 	return is.State(p.o.Now())

@@ -90,6 +90,7 @@ func (o *Office) Answer(ctx context.Context) error {
 }
 
 func (o *Office) answer(ctx context.Context, asked store.Recovery) error {
+	look := o.o.Endings.Look()
 	a, _, err := o.o.Store.AccountBySignIn(ctx, asked.Keys)
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return err
@@ -108,7 +109,7 @@ func (o *Office) answer(ctx context.Context, asked store.Recovery) error {
 		switch {
 		case err != nil:
 			return err
-		case a.Disabled || o.o.Endings.Bars(a.ID):
+		case a.Disabled || look.Bars(a.ID):
 			e.Detail = "the account is disabled"
 			if sent, err = o.o.Store.CountMessagesTo(ctx, a.ID, message.RecoverDisabled, now.Add(-recoveryLasts)); err != nil {
 				return err

@@ -211,6 +211,7 @@ func (r *Records) enter(e *entry, now time.Time) policy.Visitor {
 // load reads a session and its account from the records. The error is ErrNone if either
 // is gone or the account is disabled.
 func (r *Records) load(ctx context.Context, hash secret.TokenHash) (*session.Session, *account.Account, error) {
+	look := r.o.Endings.Look()
 	s, err := r.o.Store.Session(ctx, hash)
 	if err != nil {
 		return nil, nil, err
@@ -219,7 +220,7 @@ func (r *Records) load(ctx context.Context, hash secret.TokenHash) (*session.Ses
 	if err != nil {
 		return nil, nil, err
 	}
-	if a.Disabled || r.o.Endings.HasSession(s.Hash, s.MadeAt, a.ID) {
+	if a.Disabled || look.HasSession(s.Hash, s.MadeAt, a.ID) {
 		return nil, nil, store.ErrNone
 	}
 	return s, a, nil

@@ -189,13 +189,14 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 		return "", nil, &throttle.Slow{Wait: wait}
 	}
 	var counting []rules.Password
+	look := p.o.Endings.Look()
 	for _, name := range names {
 		kept, err := p.o.Store.SharedPasswords(ctx, name)
 		if err != nil {
 			return "", nil, err
 		}
 		for _, k := range kept {
-			if k.Counts(now) && !p.o.Endings.HasThing(thing(name), k.MadeAt) {
+			if k.Counts(now) && !look.HasThing(thing(name), k.MadeAt) {
 				counting = append(counting, k)
 			}
 		}
@@ -257,7 +258,7 @@ func (p *Passwords) Holds(ctx context.Context, book *policy.Book, name, token st
 		if !is {
 			return false, nil
 		}
-		version := p.unlocked.Version()
+		version, look := p.unlocked.Version(), p.o.Endings.Look()
 		var err error
 		if u, err = p.o.Store.Unlock(ctx, hash); err != nil {
 			if errors.Is(err, store.ErrNone) {
@@ -265,7 +266,7 @@ func (p *Passwords) Holds(ctx context.Context, book *policy.Book, name, token st
 			}
 			return false, err
 		}
-		if p.o.Endings.HasThing(u.Handle(), u.MadeAt) || p.o.Endings.HasThing(unlocksOf(u.Name), u.MadeAt) || p.o.Endings.HasThing(thing(u.Name), u.MadeAt) {
+		if look.HasThing(u.Handle(), u.MadeAt) || look.HasThing(unlocksOf(u.Name), u.MadeAt) || look.HasThing(thing(u.Name), u.MadeAt) {
 			return false, nil
 		}
 		p.unlocked.Put(version, token, u)

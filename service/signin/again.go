@@ -28,7 +28,7 @@ func (d *Desk) reprove(ctx context.Context, failed kind.Kind, token, password st
 	if err != nil {
 		return nil, nil, err
 	}
-	keys := Keys(a.Name)
+	keys, look := Keys(a.Name), d.o.Endings.Look()
 	a, hash, err := d.o.Store.AccountByKey(begun, keys.Name)
 	if errors.Is(err, store.ErrNone) {
 		return nil, nil, ErrWrong
@@ -36,7 +36,7 @@ func (d *Desk) reprove(ctx context.Context, failed kind.Kind, token, password st
 	if err != nil {
 		return nil, nil, err
 	}
-	return s, a, d.try(ctx, failed, keys, a, hash, password, from)
+	return s, a, d.try(ctx, failed, found{look, keys, a, hash}, password, from)
 }
 
 // ProveAgain takes the password of somebody who is signed in, notes in the session that it

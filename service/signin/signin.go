@@ -130,6 +130,7 @@ func (d *Desk) Improve(ctx context.Context, a *account.Account, hash, password s
 func (d *Desk) Prove(ctx context.Context, name, password string, from sessions.Origin) (*account.Account, string, error) {
 	keys := Keys(name)
 	begun := context.WithoutCancel(ctx) // a try has begun
+	look := d.o.Endings.Look()
 	a, hash, err := d.o.Store.AccountBySignIn(begun, keys)
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return nil, "", err
@@ -141,18 +142,27 @@ func (d *Desk) Prove(ctx context.Context, name, password string, from sessions.O
 		}
 		hash = pending.Hash
 	}
-	err = d.try(ctx, kind.SignInFailed, keys, a, hash, password, from)
+	err = d.try(ctx, kind.SignInFailed, found{look, keys, a, hash}, password, from)
 	if errors.Is(err, errNotYet) {
 		err = &NotYet{pending.State}
 	}
 	return a, hash, err
 }
 
-// try takes a try at the password of an account, nil for a name that nobody has. It counts from
+// found is what was found under a name.
+type found struct {
+	look    ending.Look // from before it was read
+	keys    store.Keys
+	account *account.Account // nil if nobody has the name
+	hash    string
+}
+
+// try takes a try at the password of what was found. It counts from
 // its beginning, whatever becomes of the client, in one place whatever the way: only the right
 // password takes it back, and an answer that nobody could be looked at.
-func (d *Desk) try(ctx context.Context, failed kind.Kind, keys store.Keys, a *account.Account, hash, password string, from sessions.Origin) error {
-	limits := d.limits(keys, a, from)
+func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password string, from sessions.Origin) error {
+	a, hash := is.account, is.hash
+	limits := d.limits(is.keys, a, from)
 	if wait := d.o.Limiter.Try(d.o.Now(), limits...); wait > 0 {
 		d.o.Activity.Add(store.Event{At: d.o.Now(), Kind: kind.SignInSlowed, Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
 		return &throttle.Slow{Wait: wait}
@@ -184,7 +194,7 @@ func (d *Desk) try(ctx context.Context, failed kind.Kind, keys store.Keys, a *ac
 		return fail("wrong password", ErrWrong)
 	}
 	d.o.Limiter.Succeeded(limits...)
-	if a.Disabled || d.o.Endings.Bars(a.ID) {
+	if a.Disabled || is.look.Bars(a.ID) {
 		return fail("account disabled", ErrDisabled)
 	}
 	return nil
