@@ -417,7 +417,7 @@ func start(t *testing.T, dir string, args ...string) *Process {
 // eventually waits until done, which asks the outside and takes its time.
 func eventually(t *testing.T, done func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); {
+	for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline); {
 		if done() {
 			return
 		}
