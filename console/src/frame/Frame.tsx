@@ -58,7 +58,7 @@ export function Frame() {
   const signedOut = status.error instanceof Failure && (status.error.status === 401 || status.error.status === 403);
 
   return (
-    <div className="mx-auto grid min-h-screen max-w-[88rem] grid-cols-[12.5rem_1fr] max-md:grid-cols-1">
+    <div className="mx-auto grid min-h-screen max-w-[88rem] grid-cols-[12.5rem_1fr] max-md:grid-cols-1 max-md:grid-rows-[auto_1fr]">
       <ProofDialog />
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-3">
         Skip to the page

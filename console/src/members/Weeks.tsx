@@ -19,6 +19,8 @@ export function Weeks({ role }: { role: string }) {
   const now: Record<string, number> = weeks.data?.at(-1)?.counts ?? {};
   const roles = role ? [role] : Object.keys(now).sort((a, b) => now[b] - now[a]).slice(0, lines.length);
   const data = weeks.data?.map((w) => ({ at: day(w.begins), ...Object.fromEntries(roles.map((r) => [r, w.counts[r] ?? 0])) })) ?? [];
+  const step = Math.max(1, Math.ceil(Math.max(0, ...data.flatMap((w) => roles.map((r) => Number((w as Record<string, unknown>)[r])))) / 4));
+  const ticks = [0, 1, 2, 3, 4].map((n) => n * step);
   return (
     <section aria-labelledby="weeks" className="mb-8">
       <h2 id="weeks" className="mb-1 font-bold">
@@ -40,7 +42,7 @@ export function Weeks({ role }: { role: string }) {
             <LineChart data={data} margin={{ left: 0, right: 8, top: 4, bottom: 0 }} accessibilityLayer={false}>
               <CartesianGrid vertical={false} stroke="var(--line)" />
               <XAxis dataKey="at" tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={{ stroke: "var(--line)" }} minTickGap={40} />
-              <YAxis tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={false} allowDecimals={false} width={44} />
+              <YAxis tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={false} interval={0} domain={[0, ticks[ticks.length - 1]]} ticks={ticks} width={44} />
               <Tooltip contentStyle={{ background: "var(--sheet)", border: "1px solid var(--line)", color: "var(--ink)" }} isAnimationActive={false} />
               {roles.map((r, i) => (
                 <Line key={r} dataKey={r} stroke={lines[i].colour} strokeDasharray={lines[i].dash} strokeWidth={2} dot={false} type="stepAfter" isAnimationActive={false} />
