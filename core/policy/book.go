@@ -50,6 +50,7 @@ type Book struct {
 	satisfies map[string]map[string]bool // role asked for -> roles that satisfy it
 	matcher   *place.Matcher
 	own       []Door // the built-in doors of Ostiarius's own pages
+	entries   int    // doors as the file writes them
 	ownMatch  *place.Matcher
 }
 
@@ -492,6 +493,9 @@ func (b *Book) guardOwn(metrics []netip.Prefix) {
 // LetReadMetrics has the built-in door of the metrics admit some networks beside stewards. It is for
 // a Book that nobody uses yet.
 func (b *Book) LetReadMetrics(from []netip.Prefix) { b.guardOwn(from) }
+
+// Entries returns how many doors the file writes; one that names several paths is one.
+func (b *Book) Entries() int { return b.entries }
 
 // BuiltIn returns the built-in doors, which guard Ostiarius's own pages.
 func (b *Book) BuiltIn() []Door { return slices.Clone(b.own) }

@@ -1,6 +1,7 @@
 package inforce
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -142,7 +143,11 @@ func (f *following) look(ctx context.Context, now time.Time) time.Duration {
 	if changed && by != over {
 		s.touched(now)
 	}
-	say := func(why string, stuck bool) { p.pending.Store(&Pending{s.first, why, stuck}) }
+	say := func(why string, stuck bool) {
+		if stuck || p.unfit == nil || !bytes.Equal(text, p.unfit) { // which is known to be faulty
+			p.pending.Store(&Pending{s.first, why, stuck})
+		}
+	}
 	if !s.mayLook(now, by, p.quiet) {
 		say("it has just been written", false)
 		return soon

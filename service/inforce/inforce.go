@@ -41,6 +41,7 @@ type Policy struct {
 	house    atomic.Pointer[guard.House]
 	pending  atomic.Pointer[Pending]          // why the file is not in force
 	rejected atomic.Pointer[[]policy.Finding] // of the file's newest text, if it was not taken
+	unfit    []byte                           // what stood in the file at the start, if that was faulty; by applying
 	applying sync.Mutex                       // held while a version comes into force
 	text     []byte                           // of the version in force; by applying
 	workers  source.Workers                   // that were refused
@@ -76,7 +77,8 @@ const keptAlways = 20
 
 // Open reads the file and brings its text into force; it is recorded if it is not the
 // latest version already. A file that somebody is at just now comes into force when it is whole
-// (Follow); until then the latest version is. The error is *Unfit if the text has errors.
+// (Follow); until then the latest version is. So it is where the file cannot be read or has errors, which is
+// said loudly. The error is *Unfit if there is no version that could be.
 func Open(ctx context.Context, o Options) (*Policy, error) {
 	p := &Policy{
 		file: o.File, store: o.Store, missing: o.Missing, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom,
@@ -92,7 +94,7 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 	recorded := err == nil
 	text, settled, err := p.readSettled(recorded)
 	if err != nil {
-		return nil, &Unfit{[]policy.Finding{unreadable(p.file, err)}, nil}
+		return p, p.fallBack(latest, nil, "it cannot be read: "+reason(err), []policy.Finding{unreadable(p.file, err)})
 	}
 	if recorded && !settled && latest.Text != string(text) {
 		if book, _ := p.Check([]byte(latest.Text)); book != nil {
@@ -113,12 +115,33 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 	book, findings := p.Check(text)
 	switch {
 	case book == nil:
-		return nil, &Unfit{findings, text}
+		return p, p.fallBack(latest, text, "it has errors", findings)
 	case recorded && latest.Text == string(text):
 		return p, p.resume(latest, book)
 	}
 	_, err = p.enforce(ctx, "file", "found when the service started", text, book)
 	return p, err
+}
+
+// fallBack brings the latest version into force in the place of a file that cannot be. No version before it would do:
+// that could open what was closed since. The error is *Unfit if there is none that can be.
+func (p *Policy) fallBack(latest store.Version, text []byte, why string, findings []policy.Finding) error {
+	book, _ := p.Check([]byte(latest.Text))
+	if latest.ID == 0 || book == nil {
+		return &Unfit{findings, text}
+	}
+	if err := p.resume(latest, book); err != nil {
+		return err
+	}
+	for _, f := range findings {
+		if f.Severity == policy.SeverityError {
+			p.log.Error("the policy file has an error; the last good version, from the records, is in force", "version", latest.ID, "file", f.File, "line", f.Line, "column", f.Column, "message", f.Message)
+		}
+	}
+	p.unfit = text
+	p.rejected.Store(&findings)
+	p.pending.Store(&Pending{time.Now(), why, true})
+	return nil
 }
 
 // resume brings a version into force that is recorded.
@@ -369,7 +392,7 @@ func (p *Policy) enforce(ctx context.Context, actor, comment string, text []byte
 	if err := p.store.TrimVersions(ctx, p.keep.Versions, p.keep.Bytes, keptAlways); err != nil {
 		p.log.Warn("old versions of the policy could not be forgotten", "error", err)
 	}
-	p.log.Info("a new version of the policy is in force", "version", v.ID, "by", actor, "doors", len(book.Doors))
+	p.log.Info("a new version of the policy is in force", "version", v.ID, "by", actor, "doors", book.Entries())
 	return v, nil
 }
 
