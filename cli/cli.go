@@ -3,17 +3,21 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"runtime/debug"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"ostiarius/client"
+	"ostiarius/service"
 )
 
 // Version is the version of this build; the makefile sets it.
@@ -125,7 +129,25 @@ func takes(names ...string) cobra.PositionalArgs {
 // dataFlag adds the flag that says which service is meant, and returns its client.
 func dataFlag(c *cobra.Command) func() *client.Client {
 	data := c.PersistentFlags().String("data", defaultData, "data directory of the service")
-	return func() *client.Client { return client.New(*data) }
+	return sync.OnceValue(func() *client.Client {
+		one := client.New(*data)
+		one.AtRest = atRest(c, *data)
+		return one
+	})
+}
+
+// atRest returns what answers from the records where no service runs, once it has said so.
+func atRest(c *cobra.Command, data string) func(context.Context) (http.Handler, error) {
+	var rest http.Handler
+	return func(ctx context.Context) (_ http.Handler, err error) {
+		if rest != nil {
+			return rest, nil
+		}
+		if rest, _, err = service.AtRest(ctx, data); err == nil { // open until the command ends
+			say(c.ErrOrStderr(), "ostiarius: note: no service is running on %s; this is what its records say\n", data)
+		}
+		return rest, err
+	}
 }
 
 const defaultData = "./ostiarius-data"

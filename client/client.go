@@ -27,6 +27,9 @@ type Client struct {
 	http *http.Client
 	base string
 	data string
+	// AtRest, if there is one, answers where no service runs, as far as it can; what it cannot is answered 501. It is not
+	// asked for changes. The error says that there are no records.
+	AtRest func(context.Context) (http.Handler, error)
 }
 
 // New returns a client of the service whose data directory this is.
@@ -84,7 +87,12 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 		if errors.Is(err, fs.ErrPermission) {
 			return fmt.Errorf("the socket of the service in %s may not be opened by this user; use the account that started it", c.data)
 		}
-		return fmt.Errorf("%w on the data directory %s; start it with `ostiarius serve --policy doors.yaml --data %s`, or name another with --data", ErrNotRunning, c.data, c.data)
+		if resp, err = c.askAtRest(req); err != nil {
+			return err
+		}
+		if resp == nil {
+			return fmt.Errorf("%w on the data directory %s; start it with `ostiarius serve --policy doors.yaml --data %s`, or name another with --data", ErrNotRunning, c.data, c.data)
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("the service in %s did not answer: %w", c.data, err)
@@ -106,6 +114,37 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 	}
 	return json.NewDecoder(resp.Body).Decode(result)
 }
+
+// askAtRest asks where no service runs; nil if that cannot be answered.
+func (c *Client) askAtRest(req *http.Request) (*http.Response, error) {
+	if c.AtRest == nil || req.Method != http.MethodGet {
+		return nil, nil
+	}
+	rest, err := c.AtRest(req.Context())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w on the data directory %s, and what is there cannot be read: %w", ErrNotRunning, c.data, err)
+	}
+	w := &written{header: http.Header{}, status: http.StatusOK}
+	rest.ServeHTTP(w, req)
+	if w.status == http.StatusNotImplemented {
+		return nil, nil
+	}
+	return &http.Response{StatusCode: w.status, Status: fmt.Sprint(w.status, " ", http.StatusText(w.status)), Header: w.header, Body: io.NopCloser(&w.body)}, nil
+}
+
+// written is an answer that is kept.
+type written struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+}
+
+func (w *written) Header() http.Header            { return w.header }
+func (w *written) WriteHeader(status int)         { w.status = status }
+func (w *written) Write(part []byte) (int, error) { return w.body.Write(part) }
 
 // Status returns the state of the service.
 func (c *Client) Status(ctx context.Context) (s Status, err error) {

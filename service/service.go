@@ -162,7 +162,7 @@ func Open(settings Settings) (s *Service, err error) {
 	if s.socket, err = openSocket(settings.socket()); err != nil {
 		return s, err
 	}
-	if s.store, err = store.Open(filepath.Join(settings.Data, "ostiarius.db")); err != nil {
+	if s.store, err = store.Open(filepath.Join(settings.Data, recordsName)); err != nil {
 		return s, err
 	}
 	if s.listener, err = listen(settings.Listen, mostUntaken); err != nil {
@@ -350,10 +350,8 @@ func (s *Service) publicURL() string {
 // build makes the handlers.
 func (s *Service) build() {
 	s.metrics = newMetrics(s.settings.Version, s.rooms.Activity.Total)
-	administration := api.API{
-		People: s.rooms.People, Sessions: s.rooms.Sessions, Desk: s.rooms.Desk, Activity: s.rooms.Activity, Keyrings: s.rooms.Keyrings, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Mail: s.rooms.Mail, Joining: s.rooms.Joining, Events: s.rooms.Events, Members: s.rooms.Members, Teller: s.rooms.Teller, Endings: s.rooms.Endings, Policy: s.policy,
-		Status: s.Status, Now: time.Now, Log: s.settings.Log, Remarks: s.settings.Front.Remarks,
-	}
+	administration := administrationOf(s.rooms, s.policy, s.settings.Log)
+	administration.Status, administration.Remarks = s.Status, s.settings.Front.Remarks
 	administration.Samples = pages.Samples()
 	administration.Sample = func(w http.ResponseWriter, page string, in words.Language, l looks.Looks) bool {
 		return s.pages.Sample(w, s.policy.Book(), page, in, l)
@@ -433,6 +431,19 @@ func (s *Service) build() {
 	}
 	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, g)), g
 
+	s.admin = bySocketAlone(&bySocket)
+}
+
+// administrationOf returns what administers rooms and a policy.
+func administrationOf(r *rooms.Rooms, p *inforce.Policy, log *slog.Logger) api.API {
+	return api.API{
+		People: r.People, Sessions: r.Sessions, Desk: r.Desk, Activity: r.Activity, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Mail: r.Mail, Joining: r.Joining, Events: r.Events, Members: r.Members, Teller: r.Teller, Endings: r.Endings, Policy: p,
+		Now: time.Now, Log: log,
+	}
+}
+
+// bySocketAlone is the administration for whoever may open the socket.
+func bySocketAlone(a *api.API) http.Handler {
 	admin := chi.NewRouter()
 	admin.Use(func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -440,8 +451,8 @@ func (s *Service) build() {
 			next.ServeHTTP(w, r)
 		})
 	})
-	admin.Route("/api/v1", bySocket.Routes)
-	s.admin = admin
+	admin.Route("/api/v1", a.Routes)
+	return admin
 }
 
 // The longest time that a client may take nothing of an answer that is sent to it.

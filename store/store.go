@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -66,6 +67,54 @@ func Open(path string) (*Store, error) {
 		return nil, fmt.Errorf("records in %s: %w", path, err)
 	}
 	return s, nil
+}
+
+// OpenToRead opens the records that are in the file at path, to be read alone: nothing of them is changed, and another
+// process may use them meanwhile. The error says that there are none, or none of this version.
+func OpenToRead(path string) (*Store, error) {
+	if _, err := os.Stat(path); err != nil {
+		return nil, fmt.Errorf("records: %w", err)
+	}
+	options := url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(30000)", "query_only(1)", "foreign_keys(1)"}}
+	db, err := sqlx.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+options.Encode())
+	if err != nil {
+		return nil, fmt.Errorf("records in %s: %w", path, err)
+	}
+	db.SetMaxOpenConns(2)
+	s := &Store{speaker{db}, db, path}
+	if err := s.isCurrent(context.Background()); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("records in %s: %w", path, err)
+	}
+	return s, nil
+}
+
+// isCurrent reports whether the tables are those of this version.
+func (s *Store) isCurrent(ctx context.Context) error {
+	var has []string
+	if err := s.all(ctx, &has, `SELECT name FROM migrations ORDER BY name`); err != nil {
+		return err
+	}
+	files, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil {
+		return err
+	}
+	var knows []string
+	for _, file := range files {
+		knows = append(knows, strings.TrimPrefix(file, "migrations/"))
+	}
+	switch missing, later := without(knows, has), without(has, knows); {
+	case len(later) > 0:
+		return fmt.Errorf("they are of a later version of Ostiarius (%s); use that one", later[0])
+	case len(missing) > 0:
+		return fmt.Errorf("they are of an earlier version of Ostiarius; start the service once, which brings them up to date")
+	}
+	return nil
+}
+
+// without returns what of some texts is not among others.
+func without(all, others []string) []string {
+	return slices.DeleteFunc(slices.Clone(all), func(one string) bool { return slices.Contains(others, one) })
 }
 
 // Close closes the records.

@@ -123,6 +123,23 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 	return p, err
 }
 
+// AtRest returns the policy that was in force last, as the records have it, without a site. The error is store.ErrNone if
+// there was none.
+func AtRest(ctx context.Context, records *store.Store, log *slog.Logger) (*Policy, error) {
+	latest, err := records.LatestVersion(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p := &Policy{file: "doors.yaml", store: records, log: log}
+	book, findings := policy.Parse(p.file, []byte(latest.Text))
+	if book == nil {
+		return nil, &Unfit{findings, []byte(latest.Text)}
+	}
+	p.text = []byte(latest.Text)
+	p.house.Store(&guard.House{Book: book, Version: latest.ID})
+	return p, nil
+}
+
 // fallBack brings the latest version into force in the place of a file that cannot be. No version before it would do:
 // that could open what was closed since. The error is *Unfit if there is none that can be.
 func (p *Policy) fallBack(latest store.Version, text []byte, why string, findings []policy.Finding) error {

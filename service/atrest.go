@@ -1,0 +1,61 @@
+package service
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"ostiarius/core/policy"
+	"ostiarius/core/secret"
+	"ostiarius/service/guard"
+	"ostiarius/service/hashing"
+	"ostiarius/service/inforce"
+	"ostiarius/service/rooms"
+	"ostiarius/store"
+)
+
+// recordsName is the file of the records in the data directory.
+const recordsName = "ostiarius.db"
+
+// What of the administration only reads records.
+var atRest = []string{"/policy", "/people", "/members", "/joining", "/keyrings", "/shared", "/passes", "/sessions", "/messages", "/events", "/activity"}
+
+// AtRest returns what answers questions of administration from the records of a data directory on which no service runs;
+// nothing of them is changed. Whatever else is asked is answered 501. The error says why they cannot be read.
+func AtRest(ctx context.Context, data string) (http.Handler, io.Closer, error) {
+	records, err := store.OpenToRead(filepath.Join(data, recordsName))
+	if err != nil {
+		return nil, nil, err
+	}
+	log := slog.New(slog.DiscardHandler)
+	p, err := inforce.AtRest(ctx, records, log)
+	var r *rooms.Rooms
+	if err == nil {
+		r, err = rooms.Open(rooms.Options{
+			Store: records, Book: func() *policy.Book { return p.Book() }, Now: time.Now, Hashing: hashing.New(secret.DefaultCost, nil), Front: &guard.Front{}, Log: log,
+			Mail: rooms.Mail{Site: func() string { return "" }},
+		})
+	}
+	if err != nil {
+		records.Close()
+		return nil, nil, err
+	}
+	administration := administrationOf(r, p, log)
+	administration.Actor = func(*http.Request) string { return "" }
+	whole := bySocketAlone(&administration)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
+		for _, read := range atRest {
+			rest, below := strings.CutPrefix(path, read)
+			if r.Method == http.MethodGet && below && (rest == "" || rest[0] == '/' || rest[0] == '.') {
+				whole.ServeHTTP(w, r)
+				return
+			}
+		}
+		w.WriteHeader(http.StatusNotImplemented)
+	}), records, nil
+}
