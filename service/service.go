@@ -320,7 +320,7 @@ func (s *Service) Status() client.Status {
 	}
 	return client.Status{
 		Pending: pending, Version: s.settings.Version, Site: house.Book.Site, Started: s.started, URL: s.publicURL(),
-		Policy: s.policy.File(), PolicyVersion: house.Version, Doors: house.Book.Entries(), Findings: append([]policy.Finding{}, s.policy.Rejected()...),
+		Policy: s.policy.File(), PolicyVersion: house.Version, Doors: house.Book.Entries, Findings: append([]policy.Finding{}, s.policy.Rejected()...),
 	}
 }
 

@@ -27,6 +27,7 @@ type Book struct {
 	Passes     []DeclaredPass
 	Sources    []Source
 	Doors      []Door // in file order; a door with several paths is several doors
+	Entries    int    // doors as the file writes them: one that names several paths is one
 	Unlisted   Door   // decides the places that no door covers
 	Landings   Landings
 	Joining    Joining
@@ -50,7 +51,6 @@ type Book struct {
 	satisfies map[string]map[string]bool // role asked for -> roles that satisfy it
 	matcher   *place.Matcher
 	own       []Door // the built-in doors of Ostiarius's own pages
-	entries   int    // doors as the file writes them
 	ownMatch  *place.Matcher
 }
 
@@ -493,9 +493,6 @@ func (b *Book) guardOwn(metrics []netip.Prefix) {
 // LetReadMetrics has the built-in door of the metrics admit some networks beside stewards. It is for
 // a Book that nobody uses yet.
 func (b *Book) LetReadMetrics(from []netip.Prefix) { b.guardOwn(from) }
-
-// Entries returns how many doors the file writes; one that names several paths is one.
-func (b *Book) Entries() int { return b.entries }
 
 // BuiltIn returns the built-in doors, which guard Ostiarius's own pages.
 func (b *Book) BuiltIn() []Door { return slices.Clone(b.own) }

@@ -169,7 +169,7 @@ func (p *reader) policy(body ast.Node) {
 		case "doors":
 			for _, n := range p.list(f.value, "doors") {
 				p.door(n)
-				b.entries++
+				b.Entries++
 				if len(b.Doors) > maxDoors {
 					p.at(n, "too-large", "more than %d doors", maxDoors)
 					return

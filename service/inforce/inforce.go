@@ -409,7 +409,7 @@ func (p *Policy) enforce(ctx context.Context, actor, comment string, text []byte
 	if err := p.store.TrimVersions(ctx, p.keep.Versions, p.keep.Bytes, keptAlways); err != nil {
 		p.log.Warn("old versions of the policy could not be forgotten", "error", err)
 	}
-	p.log.Info("a new version of the policy is in force", "version", v.ID, "by", actor, "doors", book.Entries())
+	p.log.Info("a new version of the policy is in force", "version", v.ID, "by", actor, "doors", book.Entries)
 	return v, nil
 }
 
