@@ -80,7 +80,7 @@ doors, asks people to sign in, sends them where they belong, and explains every 
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUsage{err} })
 	root.AddCommand(newServe(), newDemo(), newCheck(), newDraft(), newDoors(), newExplain(), newMatrix(), newExpect(), newPeople(), newKeyrings(), newShared(), newPasses(), newSessions(), newEvents(), newMessages(), newUpstreams(), newActivity(), newPasswordCommand(),
-		newApply(), newCompare(), newHistory(), newShow(), newRollback(), newSchema(), newVersion(), newHashWorker())
+		newApply(), newCompare(), newHistory(), newShow(), newRollback(), newBackup(), newRestore(), newSchema(), newVersion(), newHashWorker())
 	return root
 }
 

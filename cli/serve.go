@@ -55,6 +55,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	flags.StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on; port 0 is any free one")
 	flags.StringVar(&settings.Console, "console", "", "origin of its own for the console: HOST:PORT to listen on, or a host name; it then answers nowhere else")
 	flags.StringVar(&settings.Data, "data", defaultData, "directory for records and the socket")
+	flags.BoolVar(&settings.AcceptLoss, "accept-loss", false, "start though a part of the records is missing, with what is there")
 	flags.StringVar(&settings.Cert, "tls-cert", "", "certificate for HTTPS, a PEM file")
 	flags.StringVar(&settings.Key, "tls-key", "", "its private key, a PEM file")
 	flags.BoolVar(&settings.PlainHTTP, "plain-http", false, "serve plain HTTP also beyond loopback, behind a server that speaks HTTPS")

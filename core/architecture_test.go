@@ -37,8 +37,8 @@ var rules = []struct {
 // own floor, and none above.
 var floors = [][]string{
 	{"mistake", "problem", "premises", "recall"},
-	{"activity", "ending", "guard", "hashing", "inspect", "mail", "outgoing"},   // what all lean on
-	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace"}, // one kind of record each; what the guard admits to; files
+	{"activity", "backup", "ending", "guard", "hashing", "inspect", "mail", "outgoing"}, // what all lean on
+	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace"},         // one kind of record each; what the guard admits to; files
 	{"signin", "recovery", "joining", "leaving", "events", "members", "inforce"},
 	{"visitor"},
 	{"rooms", "pages", "api"}, // what people and programs meet

@@ -135,3 +135,51 @@ func filesIn(t *testing.T, dir string) map[string]string {
 	}
 	return all
 }
+
+// A running service is saved, and goes on from the backup elsewhere; a copy of half of its records is not taken for all.
+func TestBackupOfARunningService(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	policy := filepath.Join(dir, "doors.yaml")
+	write(t, dir, "doors.yaml", "roles: { keeper: }\ndoors: [ { path: /**, admit: public } ]\n")
+	serve := func(data string, more ...string) (*Process, error) {
+		return Start(append([]string{"serve", "--policy", policy, "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, data)}, more...)...)
+	}
+	s, err := serve("d")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	ostiarius := func(wantCode int, want string, args ...string) {
+		t.Helper()
+		code, out, errOut := run(t, "seven-brass-prisms\n", args...)
+		if code != wantCode || !strings.Contains(out+errOut, want) {
+			t.Errorf("%q: %d\n%s\n%s", args, code, out, errOut)
+		}
+	}
+	d, file, next := filepath.Join(dir, "d"), filepath.Join(dir, "b.tar.gz"), filepath.Join(dir, "next")
+	ostiarius(0, "added ines", "people", "add", "ines", "--role", "keeper", "--password-stdin", "--data", d)
+	ostiarius(0, "read back", "backup", file, "--data", d)
+	ostiarius(1, "is there already", "backup", file, "--data", d)
+	ostiarius(0, "is whole; nothing was restored", "restore", file, "--data", next, "--dry-run")
+	ostiarius(1, "is not empty", "restore", file, "--data", d)
+	ostiarius(0, "restored into", "restore", file, "--data", next)
+	moved, err := serve("next")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer moved.Stop()
+	ostiarius(0, "ines", "people", "list", "--data", next)
+
+	half := filepath.Join(dir, "half")
+	write(t, half, "ostiarius.db", filesIn(t, d)["ostiarius.db"])
+	if _, err := serve("half"); err == nil || !strings.Contains(err.Error(), "only one of the two was copied") {
+		t.Errorf("half of the records: %v", err)
+	}
+	ostiarius(1, "only one of the two was copied", "people", "list", "--data", half)
+	anyway, err := serve("half", "--accept-loss")
+	if err != nil {
+		t.Fatal(err)
+	}
+	anyway.Stop()
+}

@@ -18,22 +18,22 @@ import (
 	"ostiarius/store"
 )
 
-// recordsName is the file of the records in the data directory.
-const recordsName = "ostiarius.db"
-
 // What of the administration only reads records.
 var atRest = []string{"/policy", "/people", "/members", "/joining", "/keyrings", "/shared", "/passes", "/sessions", "/messages", "/events", "/activity"}
 
 // AtRest returns what answers questions of administration from the records of a data directory on which no service runs;
 // nothing of them is changed. Whatever else is asked is answered 501. The error says why they cannot be read.
 func AtRest(ctx context.Context, data string) (http.Handler, io.Closer, error) {
-	records, err := store.OpenToRead(filepath.Join(data, recordsName))
+	records, err := store.OpenToRead(filepath.Join(data, store.FileName))
 	if err != nil {
 		return nil, nil, err
 	}
 	log := slog.New(slog.DiscardHandler)
-	p, err := inforce.AtRest(ctx, records, log)
+	var p *inforce.Policy
 	var r *rooms.Rooms
+	if err = records.IsCurrent(ctx); err == nil {
+		p, err = inforce.AtRest(ctx, records, log)
+	}
 	if err == nil {
 		r, err = rooms.Open(rooms.Options{
 			Store: records, Book: func() *policy.Book { return p.Book() }, Now: time.Now, Hashing: hashing.New(secret.DefaultCost, nil), Front: &guard.Front{}, Log: log,

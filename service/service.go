@@ -50,13 +50,15 @@ import (
 
 // Settings are the settings of the process. They are no part of the policy.
 type Settings struct {
-	Policy    string // the policy file
-	Listen    string // host:port
-	Data      string // the directory of the records
-	Socket    string // of the administration; in Data if empty
-	Cert, Key string // PEM files for HTTPS; empty for plain HTTP
-	PlainHTTP bool   // allow plain HTTP on other addresses than loopback
-	Redirect  string // host:port at which plain HTTP is led to HTTPS; empty for none
+	Policy string // the policy file
+	Listen string // host:port
+	Data   string // the directory of the records
+	Socket string // of the administration; in Data if empty
+	// AcceptLoss lets the service start though a part of the records is missing, with what is there.
+	AcceptLoss bool
+	Cert, Key  string // PEM files for HTTPS; empty for plain HTTP
+	PlainHTTP  bool   // allow plain HTTP on other addresses than loopback
+	Redirect   string // host:port at which plain HTTP is led to HTTPS; empty for none
 	// HSTS is how long browsers are told to keep to HTTPS; 0 for not at all.
 	HSTS    time.Duration
 	Front   *guard.Front // what stands in front; nil for nothing
@@ -162,7 +164,12 @@ func Open(settings Settings) (s *Service, err error) {
 	if s.socket, err = openSocket(settings.socket()); err != nil {
 		return s, err
 	}
-	if s.store, err = store.Open(filepath.Join(settings.Data, recordsName)); err != nil {
+	if settings.AcceptLoss {
+		if err := store.AcceptLoss(filepath.Join(settings.Data, store.FileName)); err != nil {
+			return s, err
+		}
+	}
+	if s.store, err = store.Open(filepath.Join(settings.Data, store.FileName)); err != nil {
 		return s, err
 	}
 	if s.listener, err = listen(settings.Listen, mostUntaken); err != nil {

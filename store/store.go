@@ -28,6 +28,9 @@ var ErrNone = errors.New("no such record")
 // ErrTaken says that a record of that name exists already.
 var ErrTaken = errors.New("the name is taken")
 
+// FileName is the name of the file of the records in a data directory.
+const FileName = "ostiarius.db"
+
 // A Store is the records of one running service.
 type Store struct {
 	speaker
@@ -42,74 +45,104 @@ func (s *Store) Path() string { return s.path }
 var migrations embed.FS
 
 // Open opens the records in the file at path, makes the file if there is none, and
-// brings its tables up to date.
+// brings its tables up to date. The error is *Lost if a part of them is missing.
 //
 // What a method has returned survives the end of the process, however it ends: the
 // journal is written through to the disk at each commit.
 func Open(path string) (*Store, error) {
-	pragmas := url.Values{"_pragma": {
-		"busy_timeout(30000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)",
-	}, "_txlock": {"immediate"}}
+	before, err := look(path)
+	if err == nil && !before.records && before.wal {
+		return nil, &Lost{walOf(path), path}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("records: %w", err)
+	}
 	// Made here if it is new, since the database would let everybody read it.
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("records: %w", err)
 	}
 	file.Close()
-	db, err := sqlx.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+pragmas.Encode())
+	s, err := openFile(path, "rw", "journal_mode(WAL)", "synchronous(FULL)")
 	if err != nil {
-		return nil, fmt.Errorf("records in %s: %w", path, err)
+		return nil, err
 	}
-	db.SetMaxOpenConns(4)
-	s := &Store{speaker{db}, db, path}
-	if err := s.migrate(context.Background()); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("records in %s: %w", path, err)
+	ctx := context.Background()
+	if err = s.isWhole(ctx, before); err == nil {
+		err = s.migrate(ctx)
+	}
+	if err == nil {
+		s.takeUp(ctx) // a full disk does not keep a service from starting
+		return s, nil
+	}
+	s.db.Close()
+	if lost := (*Lost)(nil); errors.As(err, &lost) {
+		return nil, err
+	}
+	return nil, fmt.Errorf("records in %s: %w", path, err)
+}
+
+// OpenToRead opens the records that are in the file at path, to be read alone: nothing of them is changed, and another
+// process may use them meanwhile. The error is *Lost if a part of them is missing, or says that there are none.
+func OpenToRead(path string) (*Store, error) {
+	before, err := look(path)
+	if err != nil {
+		return nil, fmt.Errorf("records: %w", err)
+	}
+	s, err := openFile(path, "ro")
+	if err != nil {
+		return nil, err
+	}
+	if err := s.isWhole(context.Background(), before); err != nil {
+		s.db.Close()
+		return nil, err
 	}
 	return s, nil
 }
 
-// OpenToRead opens the records that are in the file at path, to be read alone: nothing of them is changed, and another
-// process may use them meanwhile. The error says that there are none, or none of this version.
-func OpenToRead(path string) (*Store, error) {
+// openFile opens a file that is there.
+func openFile(path, mode string, pragmas ...string) (*Store, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, fmt.Errorf("records: %w", err)
 	}
-	options := url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(30000)", "query_only(1)", "foreign_keys(1)"}}
+	options := url.Values{"_pragma": append([]string{"busy_timeout(30000)", "foreign_keys(1)"}, pragmas...), "_txlock": {"immediate"}, "mode": {mode}}
 	db, err := sqlx.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+options.Encode())
 	if err != nil {
 		return nil, fmt.Errorf("records in %s: %w", path, err)
 	}
-	db.SetMaxOpenConns(2)
-	s := &Store{speaker{db}, db, path}
-	if err := s.isCurrent(context.Background()); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("records in %s: %w", path, err)
-	}
-	return s, nil
+	db.SetMaxOpenConns(4)
+	return &Store{speaker{db}, db, path}, nil
 }
 
-// isCurrent reports whether the tables are those of this version.
-func (s *Store) isCurrent(ctx context.Context) error {
-	var has []string
-	if err := s.all(ctx, &has, `SELECT name FROM migrations ORDER BY name`); err != nil {
-		return err
-	}
-	files, err := fs.Glob(migrations, "migrations/*.sql")
+// IsCurrent reports whether the tables are those of this version; the error says what to do if they are not.
+func (s *Store) IsCurrent(ctx context.Context) error {
+	knows, has, err := s.migrations(ctx)
 	if err != nil {
 		return err
 	}
-	var knows []string
+	if later := without(has, knows); len(later) > 0 {
+		return errLater(later)
+	}
+	if len(without(knows, has)) > 0 {
+		return errors.New("the records are of an earlier version of Ostiarius; start the service once, which brings them up to date")
+	}
+	return nil
+}
+
+func errLater(later []string) error {
+	return fmt.Errorf("the records are of a later version of Ostiarius (%s); use that one", later[0])
+}
+
+// migrations returns the names of the migrations that this version knows, and of those that the records have.
+func (s *Store) migrations(ctx context.Context) (knows, has []string, err error) {
+	files, err := fs.Glob(migrations, "migrations/*.sql")
 	for _, file := range files {
 		knows = append(knows, strings.TrimPrefix(file, "migrations/"))
 	}
-	switch missing, later := without(knows, has), without(has, knows); {
-	case len(later) > 0:
-		return fmt.Errorf("they are of a later version of Ostiarius (%s); use that one", later[0])
-	case len(missing) > 0:
-		return fmt.Errorf("they are of an earlier version of Ostiarius; start the service once, which brings them up to date")
+	if err == nil {
+		err = s.all(ctx, &has, `SELECT name FROM migrations ORDER BY name`)
 	}
-	return nil
+	return knows, has, err
 }
 
 // without returns what of some texts is not among others.
@@ -118,24 +151,29 @@ func without(all, others []string) []string {
 }
 
 // Close closes the records.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error {
+	s.layDown() // if not, the second file stays, and is looked for
+	return s.db.Close()
+}
 
 func (s *Store) migrate(ctx context.Context) error {
 	if _, err := s.exec(ctx, `CREATE TABLE IF NOT EXISTS migrations (name TEXT NOT NULL PRIMARY KEY, at BIGINT NOT NULL)`); err != nil {
 		return err
 	}
-	files, err := fs.Glob(migrations, "migrations/*.sql")
+	knows, has, err := s.migrations(ctx)
 	if err != nil {
 		return err
 	}
-	for _, file := range files {
-		name := strings.TrimPrefix(file, "migrations/")
+	if later := without(has, knows); len(later) > 0 { // which this one would spoil
+		return errLater(later)
+	}
+	for _, name := range without(knows, has) {
 		err := s.inTransaction(ctx, func(tx speaker) error {
 			var done int
 			if err := tx.get(ctx, &done, `SELECT COUNT(*) FROM migrations WHERE name = ?`, name); err != nil || done > 0 {
 				return err
 			}
-			text, err := migrations.ReadFile(file)
+			text, err := migrations.ReadFile("migrations/" + name)
 			if err != nil {
 				return err
 			}

@@ -82,7 +82,8 @@ const (
 	MembershipEnded Kind = "membership ended"
 	GuaranteeBroken Kind = "guarantee broken" // by a version of the policy that was not taken
 
-	PolicyApplied Kind = "policy applied" // Detail is the comment
+	PolicyApplied   Kind = "policy applied"   // Detail is the comment
+	RecordsRestored Kind = "records restored" // from a backup; Detail says of when
 
 	Refused     Kind = "refused" // at a door; with the Reference that the person was told
 	Hidden      Kind = "hidden"  // at a door: told that nothing is there
@@ -96,5 +97,5 @@ var Kinds = []Kind{
 	CredentialsAdded, CredentialsChanged, CredentialsRemoved,
 	Unlocked, UnlockFailed, UnlockEnded, SharedSet, SharedWithdrawn, SharedTold, PassIssued, PassOpened, PassFailed, PassDownloaded, PassUsedUp, PassSpread, PassPaused, PassResumed, PassRenewed, PassRotated, PassRevoked,
 	EventCarried, EventKept, EventRefused, EventRetried, EventDropped, SecretAdded, SecretRemoved, Claimed, Reminded, MembershipBegun, MembershipEnded, GuaranteeBroken, TargetAdded, TargetRemoved,
-	MessageFailed, MessageRetried, MessageDropped, MessageShown, MessageTest, PolicyApplied, Refused, Hidden, MoreRefused,
+	MessageFailed, MessageRetried, MessageDropped, MessageShown, MessageTest, PolicyApplied, RecordsRestored, Refused, Hidden, MoreRefused,
 }
