@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/netip"
@@ -23,6 +24,7 @@ import (
 	"ostiarius/core/secret"
 	"ostiarius/core/site"
 	"ostiarius/service"
+	"ostiarius/service/access"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
@@ -66,6 +68,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	odd := choice(flags, "odd-fields", "what is done with header fields whose names have other characters than letters, digits and -, where a server is behind", "drop", "refuse")
 	flags.DurationVar(&settings.BodyIdle, "body-idle", 30*time.Second, "how long a client may send nothing of what it has announced")
 	flags.IntVar(&settings.Connections, "connections", 8192, "most connections at once; one network has at most a quarter of them")
+	flags.StringVar(&settings.Challenges, "acme-files", "", "directory of the files of /.well-known/acme-challenge/, answered where plain HTTP is led to HTTPS")
 	hsts := flags.String("hsts", "180d", "how long browsers are told to keep to HTTPS, where HTTPS is spoken; 0 is not at all")
 	peers := flags.StringSlice("trusted-peer", nil, "network of the servers in front whose forwarding headers are believed, such as 10.0.0.0/8")
 	metrics := flags.StringSlice("metrics-from", nil, "network that may read the metrics without signing in, such as 10.0.0.0/8")
@@ -73,6 +76,9 @@ file. Files and directories named in the settings file are relative to it.`,
 	mailServer := mailFlags(flags)
 	flags.StringSliceVar(&settings.Telling.Hosts, "events-to", nil, "host that may be told what happens here, such as desk.example or desk.example:8443")
 	flags.BoolVar(&settings.Telling.Private, "events-private", false, "tell hosts with addresses of private networks and of this machine too, also over plain HTTP")
+	logForm := choice(flags, "log", "how the log on standard error is written", "text", "json")
+	flags.StringVar(&settings.AccessLog, "access-log", "", "file with a line for each request, opened anew on SIGHUP")
+	accessForm := choice(flags, "access-log-form", "how its lines are written", access.Forms...)
 	keep := flags.String("keep-activity", "90d", "how long activity is kept; 0 is for ever")
 	flags.IntVar(&settings.KeepEvents, "keep-events", 1_000_000, "most records of activity that are kept; the oldest go first")
 	memory := flags.Uint32("hash-memory", secret.DefaultCost.Memory>>10, "memory for hashing a password, in MiB; hashes that cost less are renewed at the next sign-in")
@@ -81,7 +87,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.MarkFlagFilename("settings", "yaml", "yml")
 	c.RunE = func(c *cobra.Command, _ []string) error {
-		err := fromFile(flags, *file, "policy", "data", "tls-cert", "tls-key", "mail-password-file")
+		err := fromFile(flags, *file, "policy", "data", "tls-cert", "tls-key", "mail-password-file", "access-log", "acme-files")
 		if err != nil {
 			return err
 		}
@@ -105,6 +111,15 @@ file. Files and directories named in the settings file are relative to it.`,
 		if front.Host == "Host" {
 			front.Host = ""
 		}
+		form, err := logForm()
+		if err != nil {
+			return err
+		}
+		settings.Log = logTo(c.ErrOrStderr(), form)
+		if form, err = accessForm(); err != nil {
+			return err
+		}
+		settings.AccessForm = access.Form(form)
 		what, err := odd()
 		if err != nil {
 			return err
@@ -228,7 +243,9 @@ func networks(flag string, texts []string) (all []netip.Prefix, err error) {
 // ready, it calls ready with the service.
 func run(c *cobra.Command, settings service.Settings, ready func(*service.Service) error) error {
 	settings.HashApart = hashing.Command(hashWorker)
-	settings.Log = slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))
+	if settings.Log == nil {
+		settings.Log = logTo(c.ErrOrStderr(), "text")
+	}
 	ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	air := make([]byte, airOfHeap)
@@ -254,8 +271,33 @@ func run(c *cobra.Command, settings service.Settings, ready func(*service.Servic
 		say(c.OutOrStdout(), "console on %s\n", console)
 	}
 	say(c.OutOrStdout(), "listening on %s\n", s.URL())
+	if settings.AccessLog != "" {
+		defer reopenOnHangup(s, settings.Log)()
+	}
 	context.AfterFunc(ctx, stop) // a second interrupt ends the process at once
 	return s.Serve(ctx)
+}
+
+// logTo returns a log that is written in a form, text or json.
+func logTo(w io.Writer, form string) *slog.Logger {
+	if form == "json" {
+		return slog.New(slog.NewJSONHandler(w, nil))
+	}
+	return slog.New(slog.NewTextHandler(w, nil))
+}
+
+// reopenOnHangup has the access log opened anew whenever SIGHUP comes, until the returned function is called.
+func reopenOnHangup(s *service.Service, log *slog.Logger) (end func()) {
+	hangup := make(chan os.Signal, 1)
+	signal.Notify(hangup, syscall.SIGHUP)
+	go func() {
+		for range hangup {
+			if err := s.Reopen(); err != nil {
+				log.Error("the access log cannot be opened anew; the one before is written on", "error", err)
+			}
+		}
+	}()
+	return func() { signal.Stop(hangup); close(hangup) }
 }
 
 // Memory that is taken and never touched, in bytes. It takes no room of the machine, but counts when

@@ -5,7 +5,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -33,6 +32,7 @@ import (
 	"ostiarius/core/telling"
 	"ostiarius/core/throttle"
 	"ostiarius/core/words"
+	"ostiarius/service/access"
 	"ostiarius/service/api"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
@@ -64,7 +64,13 @@ type Settings struct {
 	Front   *guard.Front // what stands in front; nil for nothing
 	Version string
 	Log     *slog.Logger
-	Cost    secret.Cost // of password hashes; the default if zero
+	// AccessLog is a file in which there is a line for each request, in AccessForm; empty for none.
+	AccessLog  string
+	AccessForm access.Form
+	// Challenges is a directory with the files of /.well-known/acme-challenge/, given out where plain HTTP is led to HTTPS;
+	// empty for none.
+	Challenges string
+	Cost       secret.Cost // of password hashes; the default if zero
 	// BodyIdle is how long a client may send nothing of a body that it has announced; 30 seconds if
 	// zero.
 	BodyIdle time.Duration
@@ -134,6 +140,8 @@ type Service struct {
 	admin    http.Handler
 	metrics  *metrics
 	guard    *guard.Guard
+	access   *access.Log // nil for none
+	ready    readiness
 	stopping atomic.Bool // answers without an end are to end
 }
 
@@ -217,8 +225,21 @@ func Open(settings Settings) (s *Service, err error) {
 			return s, err
 		}
 	}
+	if settings.AccessLog != "" {
+		if s.access, err = access.Open(settings.AccessLog, settings.AccessForm, func(what string, err error) { settings.Log.Error(what, "error", err) }); err != nil {
+			return s, err
+		}
+	}
 	s.build()
 	return s, nil
+}
+
+// Reopen lets go of the access log, if there is one, and opens it anew by its name.
+func (s *Service) Reopen() error {
+	if s.access == nil {
+		return nil
+	}
+	return s.access.Reopen()
 }
 
 // itself is what of the service no source may give away or lead to.
@@ -331,21 +352,6 @@ func (s *Service) Status() client.Status {
 	}
 }
 
-// health says how the service is, to anybody: without paths, names or the texts of errors.
-func (s *Service) health(w http.ResponseWriter, r *http.Request) {
-	health := struct {
-		Status string     `json:"status"` // "ok" or "degraded"
-		Reason string     `json:"reason,omitempty"`
-		Since  *time.Time `json:"since,omitempty"`
-	}{Status: "ok"}
-	if p := s.policy.Pending(); p != nil && p.Stuck {
-		health.Status, health.Reason, health.Since = "degraded", "the policy file is not in force", &p.Since
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.Header().Set("Cache-Control", "no-store")
-	json.NewEncoder(w).Encode(health)
-}
-
 // publicURL returns the address at which people reach the site.
 func (s *Service) publicURL() string {
 	if s.settings.URL != "" {
@@ -389,6 +395,8 @@ func (s *Service) build() {
 	own.Route(prefix, func(r chi.Router) {
 		s.pages.Routes(r)
 		r.Get("/health", s.health)
+		r.Get("/health/live", s.live)
+		r.Get("/health/ready", s.readyNow)
 		r.Get("/metrics", s.serveMetrics)
 		r.Get("/policy.schema.json", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "application/schema+json")
@@ -416,7 +424,10 @@ func (s *Service) build() {
 		Present:  s.rooms.Visitors.Present,
 		Unlocked: s.rooms.Visitors.Unlocked,
 		UsedUp:   s.pages.UsedUp,
-		Note: func(_ *http.Request, t *guard.Turn, outcome policy.Outcome) string {
+		Note: func(r *http.Request, t *guard.Turn, outcome policy.Outcome) string {
+			if s.access != nil {
+				access.Note(r.Context(), t.Visitor.From, t.Visitor.Account, string(outcome), doorOf(t))
+			}
 			if outcome == policy.Admit && t.Book.IsOwn(t.Place) {
 				s.metrics.own.Add(1)
 				return "" // the sign-in page and its sisters are for everybody
@@ -437,6 +448,9 @@ func (s *Service) build() {
 		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
 	}
 	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, g)), g
+	if s.access != nil {
+		s.handler = s.access.Around(s.handler)
+	}
 
 	s.admin = bySocketAlone(&bySocket)
 }
@@ -535,7 +549,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	}
 	if s.plain != nil {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
-		serve(&http.Server{Handler: toHTTPS(port), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, boundListener{s.plain, bound, s.settings.Front})
+		serve(&http.Server{Handler: s.challenges(toHTTPS(port)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, boundListener{s.plain, bound, s.settings.Front})
 	}
 	serve(&http.Server{Handler: s.admin, ReadHeaderTimeout: 10 * time.Second}, s.socket)
 	// The records are tended until the last request is answered, so that it is written down too.
@@ -567,9 +581,11 @@ func (s *Service) Serve(ctx context.Context) error {
 		s.policy.Follow(ctx)
 	}()
 
+	s.settings.Log.Info("listening", "address", s.URL(), "version", s.settings.Version)
 	var err error
 	select {
 	case <-ctx.Done():
+		s.settings.Log.Info("stopping; requests under way are finished")
 	case err = <-failed:
 	}
 	s.stopping.Store(true)
@@ -591,6 +607,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	<-carried
 	<-told
 	<-watched
+	s.settings.Log.Info("stopped")
 	return err
 }
 
@@ -611,6 +628,9 @@ func (s *Service) Close() error {
 	}
 	if s.hashing != nil {
 		s.hashing.Close()
+	}
+	if s.access != nil {
+		s.access.Close()
 	}
 	if s.store != nil {
 		errs = append(errs, s.store.Close())

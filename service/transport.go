@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -197,10 +198,69 @@ func toHTTPS(port string) http.Handler {
 	})
 }
 
+const challengePath = "/.well-known/acme-challenge/"
+
+// challenges answers for the files of the challenges of ACME (RFC 8555, section 8.3), which are asked for over plain HTTP,
+// if there is a directory of them. All else is next's.
+func (s *Service) challenges(next http.Handler) http.Handler {
+	if s.settings.Challenges == "" {
+		return next
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		token, is := strings.CutPrefix(r.RequestURI, challengePath)
+		if !is {
+			next.ServeHTTP(w, r)
+			return
+		}
+		text, err := challenge(s.settings.Challenges, token)
+		if err != nil || r.Method != http.MethodGet && r.Method != http.MethodHead {
+			http.Error(w, "There is no such challenge.", http.StatusNotFound)
+			return
+		}
+		w.Header().Set("Content-Type", "application/octet-stream")
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header().Set("Cache-Control", "no-store")
+		w.Write(text)
+	})
+}
+
+// mostChallenge is more than any challenge has, in bytes.
+const mostChallenge = 4 << 10
+
+// challenge reads the file of a token, which has only the characters of base64url (RFC 8555, section 8.3).
+func challenge(dir, token string) ([]byte, error) {
+	if token == "" || len(token) > 200 || strings.Trim(token, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_") != "" {
+		return nil, fs.ErrNotExist
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	info, err := root.Lstat(token)
+	if err != nil || !info.Mode().IsRegular() {
+		return nil, errors.Join(err, fs.ErrNotExist)
+	}
+	file, err := root.Open(token)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return io.ReadAll(io.LimitReader(file, mostChallenge))
+}
+
 // checkTransport refuses plain HTTP where others could listen.
 func (s *Service) checkTransport() error {
 	if (s.settings.Cert == "") != (s.settings.Key == "") {
 		return errors.New("--tls-cert and --tls-key go together")
+	}
+	if s.settings.Challenges != "" {
+		if s.settings.Redirect == "" {
+			return errors.New("--acme-files is for plain HTTP that is led to HTTPS, and needs --redirect-http")
+		}
+		if info, err := os.Stat(s.settings.Challenges); err != nil || !info.IsDir() {
+			return fmt.Errorf("--acme-files %s is no directory", s.settings.Challenges)
+		}
 	}
 	if s.settings.Redirect != "" && s.settings.Cert == "" {
 		return errors.New("--redirect-http leads to HTTPS and needs --tls-cert and --tls-key")

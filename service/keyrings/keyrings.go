@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"strings"
 	"time"
 
@@ -46,6 +47,7 @@ type Options struct {
 	Activity *activity.Log
 	Endings  *ending.List
 	Changed  func() // is told that what was verified counts no longer
+	Log      *slog.Logger
 }
 
 // Keyrings are the keyrings of a service.
@@ -316,6 +318,7 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 		if e != nil {
 			known = e.Name
 		}
+		k.o.Log.Warn(string(kind.SignInFailed), "keyring", ring, "name", known, "network", from)
 		return until, false, k.o.Store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: "wrong credentials for the keyring " + ring})
 	}
 	k.o.Limiter.Succeeded(limits...)

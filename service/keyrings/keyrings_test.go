@@ -2,6 +2,7 @@ package keyrings
 
 import (
 	"errors"
+	"log/slog"
 	"path/filepath"
 	"testing"
 	"time"
@@ -33,7 +34,7 @@ func TestOpen(t *testing.T) {
 	limiter := &throttle.Limiter{}
 	k := New(Options{
 		Store: records, Book: func() *policy.Book { return book }, Now: clock, Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil),
-		Limiter: limiter, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: clock}), Changed: func() { changed++ },
+		Limiter: limiter, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: clock}), Changed: func() { changed++ }, Log: slog.New(slog.DiscardHandler),
 	})
 	const first, second = "creaky-third-step", "kettle-moth-anvil"
 	opens := func(ring, name, password string) (until time.Time, ok bool) {

@@ -99,7 +99,7 @@ func Open(o Options) (*Rooms, error) {
 		Changed: changed, Posted: r.Mail.Wake, Notices: o.Mail.Notices,
 	})
 	r.Keyrings = keyrings.New(keyrings.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity,
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, Log: o.Log,
 		Changed: func() { r.Visitors.Clear() },
 	})
 	r.Shared = shared.New(shared.Options{
@@ -124,7 +124,7 @@ func Open(o Options) (*Rooms, error) {
 		return nil, err
 	}
 	if r.Desk, err = signin.New(signin.Options{
-		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, People: r.People, Sessions: r.Sessions, Posted: r.Mail.Wake,
+		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, People: r.People, Sessions: r.Sessions, Posted: r.Mail.Wake, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}

@@ -10,6 +10,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"log/slog"
 	"time"
 
 	"ostiarius/core/account"
@@ -56,6 +57,7 @@ type Options struct {
 	People   *people.Register
 	Sessions *sessions.Records
 	Posted   func() // is told that a message was written down
+	Log      *slog.Logger
 }
 
 // A Desk is where people prove who they are.
@@ -179,6 +181,8 @@ func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password str
 		return err
 	}
 	fail := func(reason string, answer error) error {
+		// By a name that is an account's only: people type passwords into the wrong field.
+		d.o.Log.Warn(string(failed), "account", nameOf(a), "network", from.Network, "reason", reason)
 		// Also for a client that has hung up.
 		return errors.Join(answer, d.o.Store.Record(context.WithoutCancel(ctx), store.Event{At: d.o.Now(), Kind: failed, Account: nameOf(a), Network: from.Network, Detail: reason}))
 	}
