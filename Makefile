@@ -5,7 +5,7 @@ GOFILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go
 CONSOLE := $(shell find console -type f -not -path '*/node_modules/*' -not -path 'console/dist/*')
 ASSETS  := $(shell find service store demo -type f -not -name '*.go')
 
-.PHONY: build demo test race bench fuzz docs screenshots clean
+.PHONY: build demo test race bench fuzz docs screenshots release clean
 
 build: bin/ostiarius
 
@@ -74,6 +74,15 @@ screenshots: bin/ostiarius /usr/bin/chromium
 	which xterm import Xvfb >/dev/null || (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq xvfb xterm imagemagick fonts-dejavu-core >/dev/null)
 	go run ./e2e/shots docs/screenshots
 	e2e/shots/terminal.sh docs/screenshots
+
+# Programs that need no library of the system, with their checksums, and completions for shells.
+release: console/dist/index.html
+	rm -rf bin/release && mkdir -p bin/release
+	for arch in amd64 arm64; do \
+		CGO_ENABLED=0 GOOS=linux GOARCH=$$arch go build -trimpath -ldflags "-s -w -X ostiarius/cli.Version=$(VERSION)" -o bin/release/ostiarius-linux-$$arch ./cmd/ostiarius || exit 1; done
+	for shell in bash zsh fish; do go run ./cmd/ostiarius completion $$shell > bin/release/ostiarius.$$shell || exit 1; done
+	cp deploy/ostiarius.service bin/release/
+	cd bin/release && sha256sum * > SHA256SUMS
 
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html

@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -19,6 +20,11 @@ import (
 func TestLogsAndHealth(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
+	text, err := os.ReadFile("../docs/running.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	documented := string(text)
 	behind := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/event-stream")
 		fmt.Fprint(w, "data: one\n\n")
@@ -28,9 +34,9 @@ func TestLogsAndHealth(t *testing.T) {
 	defer behind.Close()
 	write(t, dir, "site/index.html", "<h1>The Point</h1>")
 	write(t, dir, "site/big.bin", strings.Repeat("fog ", 100_000))
-	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, files: ./site }, { path: /live, proxy: %q } ]\ndoors: [ { path: /**, admit: public }, { path: /rota/**, admit: signed-in } ]\n", behind.URL))
+	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, files: ./site }, { path: /live, proxy: %q }, { path: /dead, proxy: \"http://127.0.0.1:1\" } ]\ndoors: [ { path: /**, admit: public }, { path: /rota/**, admit: signed-in } ]\n", behind.URL))
 	logs := filepath.Join(dir, "access.log")
-	s := start(t, dir, "--log", "json", "--access-log", logs, "--access-log-form", "json")
+	s := start(t, dir, "--log", "json", "--access-log", logs, "--access-log-form", "json", "--metrics-from", "127.0.0.0/8")
 	run(t, "seven-brass-prisms\n", "people", "add", "ines", "--password-stdin", "--data", s.Data)
 	p := newPerson(t, s.URL)
 	p.is("/", 200, "")
@@ -55,6 +61,24 @@ func TestLogsAndHealth(t *testing.T) {
 	for path, want := range map[string]string{"/door/health/live": "ok", "/door/health/ready": "ok", "/door/health": "ok"} {
 		if a := p.get(path); a.status != 200 || !strings.Contains(a.body, want) {
 			t.Errorf("%s: %d %s", path, a.status, a.body)
+		}
+	}
+
+	p.is("/dead", 502, "")
+	metrics := p.get("/door/metrics").body
+	for _, want := range []string{
+		`ostiarius_requests_total{outcome="admit"} `, `ostiarius_password_tries_total{result="right"} 1`, `ostiarius_password_tries_total{result="wrong"} 2`,
+		`ostiarius_password_tries_total{result="slowed"} 0`, "ostiarius_hashing_waiting 0", "ostiarius_policy_version 1", "ostiarius_policy_stuck 0", "ostiarius_unwritten 0",
+		"ostiarius_sessions 1", `ostiarius_messages{state="waiting"} 0`, "ostiarius_judging_seconds_count ", `ostiarius_upstream_failures_total{proxy="http://127.0.0.1:1"} 1`,
+		fmt.Sprintf("ostiarius_upstream_seconds_count{proxy=%q} 1", behind.URL), "ostiarius_build_info{version=",
+	} {
+		if !strings.Contains(metrics, "\n"+want) {
+			t.Errorf("the metrics lack %s", want)
+		}
+	}
+	for _, name := range regexp.MustCompile(`(?m)^# TYPE (ostiarius_\S+)`).FindAllStringSubmatch(metrics, -1) {
+		if !strings.Contains(documented, "`"+name[1]) {
+			t.Errorf("%s is not in docs/running.md", name[1])
 		}
 	}
 
@@ -116,7 +140,7 @@ func TestLogsAndHealth(t *testing.T) {
 			t.Errorf("%q is in a log", secret)
 		}
 	}
-	text, err := os.ReadFile(s.log.Name())
+	text, err = os.ReadFile(s.log.Name())
 	if err != nil {
 		t.Fatal(err)
 	}

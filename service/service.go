@@ -151,7 +151,7 @@ func Open(settings Settings) (s *Service, err error) {
 	if settings.Front == nil {
 		settings.Front = &guard.Front{}
 	}
-	s = &Service{settings: settings, started: time.Now()}
+	s = &Service{settings: settings, started: time.Now(), metrics: newMetrics(settings.Version)}
 	defer func() {
 		if err != nil {
 			s.Close()
@@ -202,6 +202,7 @@ func Open(settings Settings) (s *Service, err error) {
 		Proxying: source.ProxyOptions{
 			Own: visitor.OwnCookie, Itself: s.itself(), RefuseOdd: settings.RefuseOdd,
 			Failed: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) },
+			Took:   s.metrics.took,
 			Still:  func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
 		},
 	})
@@ -362,7 +363,9 @@ func (s *Service) publicURL() string {
 
 // build makes the handlers.
 func (s *Service) build() {
-	s.metrics = newMetrics(s.settings.Version, s.rooms.Activity.Total)
+	s.metrics.read(s.rooms, s.policy, s.hashing.Waiting, func(ctx context.Context) (map[message.State]int, error) {
+		return s.store.CountMessages(ctx, message.ByMail)
+	})
 	administration := administrationOf(s.rooms, s.policy, s.settings.Log)
 	administration.Status, administration.Remarks = s.Status, s.settings.Front.Remarks
 	administration.Samples = pages.Samples()
@@ -434,7 +437,8 @@ func (s *Service) build() {
 			}
 			return s.rooms.Activity.Note(outcome, t.Door, t.Place, &t.Visitor)
 		},
-		Own: crossOrigin.Handler(own),
+		Took: func(d time.Duration) { s.metrics.judging.Observe(d.Seconds()) },
+		Own:  crossOrigin.Handler(own),
 		Turned: func(w http.ResponseWriter, r *http.Request, away *guard.TurnedAway) {
 			if !s.policy.RefuseWorker(w, r, away.Turn) {
 				s.pages.Turned(w, r, away)

@@ -45,6 +45,8 @@ type Guard struct {
 	// Note is told what each request came to, before it is answered, and returns the
 	// reference under which that can be found again, "" for none. It may be nil.
 	Note func(r *http.Request, t *Turn, outcome policy.Outcome) (reference string)
+	// Took is told how long it took to judge a request; nil to tell nobody.
+	Took func(time.Duration)
 	// Own answers the admitted requests for Ostiarius's own pages, below the prefix.
 	Own http.Handler
 	// Apart reports whether a request came to an origin where the site is not, so that Own answers for
@@ -181,7 +183,14 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	turning := &turning{Context: r.Context()}
 	turning.turn.Book = house.Book
+	var begun time.Time
+	if g.Took != nil {
+		begun = time.Now()
+	}
 	d, err := g.judge(w.Header(), r, &turning.turn)
+	if g.Took != nil {
+		g.Took(time.Since(begun))
+	}
 	if err != nil {
 		// Fail closed: without the records nobody is known, and a stranger's answer
 		// would be wrong for people who are signed in.

@@ -173,6 +173,9 @@ func (p *Pool) dearest() (most time.Duration) {
 	return most
 }
 
+// Waiting returns how many wait for their turn.
+func (p *Pool) Waiting() int { return int(p.waiting.Load()) }
+
 func (p *Pool) do(ctx context.Context, j job) (result, error) {
 	var w *worker
 	select {

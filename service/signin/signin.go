@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync/atomic"
 	"time"
 
 	"ostiarius/core/account"
@@ -60,8 +61,16 @@ type Options struct {
 	Log      *slog.Logger
 }
 
+// Tries are how many tries to sign in came to what, since the start.
+type Tries struct{ Right, Wrong, Slowed int64 }
+
+// Tries returns how many tries came to what.
+func (d *Desk) Tries() Tries { return Tries{d.right.Load(), d.wrong.Load(), d.slowed.Load()} }
+
 // A Desk is where people prove who they are.
 type Desk struct {
+	right, wrong, slowed atomic.Int64
+
 	o      Options
 	device []byte // the key of the marks by which a browser is known
 	first  first
@@ -166,6 +175,7 @@ func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password str
 	a, hash := is.account, is.hash
 	limits := d.limits(is.keys, a, from)
 	if wait := d.o.Limiter.Try(d.o.Now(), limits...); wait > 0 {
+		d.slowed.Add(1)
 		d.o.Activity.Add(store.Event{At: d.o.Now(), Kind: kind.SignInSlowed, Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
 		return &throttle.Slow{Wait: wait}
 	}
@@ -181,6 +191,7 @@ func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password str
 		return err
 	}
 	fail := func(reason string, answer error) error {
+		d.wrong.Add(1)
 		// By a name that is an account's only: people type passwords into the wrong field.
 		d.o.Log.Warn(string(failed), "account", nameOf(a), "network", from.Network, "reason", reason)
 		// Also for a client that has hung up.
@@ -201,6 +212,7 @@ func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password str
 	if a.Disabled || is.look.Bars(a.ID) {
 		return fail("account disabled", ErrDisabled)
 	}
+	d.right.Add(1)
 	return nil
 }
 

@@ -58,7 +58,12 @@ type ProxyOptions struct {
 	// Failed answers a request for which the server behind has no answer: 502 or 504; 508 if it was
 	// this service itself; or 400 or 408 if the client is at fault.
 	Failed func(w http.ResponseWriter, r *http.Request, status int)
+	// Took is told after how long a server behind, by its address, has begun to answer, or that it did not; nil to tell nobody.
+	Took func(proxy string, d time.Duration, answered bool)
 }
+
+// slow is after how long a server behind is logged as slow to answer.
+const slow = 5 * time.Second
 
 // errLoop says that a server behind is this service.
 var errLoop = errors.New("the server behind is this service itself")
@@ -130,6 +135,7 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 				return errUpgrade
 			}
 			p.health.worked()
+			p.took(resp.Request, true)
 			t := guard.TurnOf(resp.Request)
 			// Of a guarded answer the guard has said that nobody may store it; what the
 			// server behind says of that does not count.
@@ -172,7 +178,7 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		p.options.Failed(w, r, http.StatusBadRequest)
 		return
 	}
-	h := &handing{Context: r.Context(), asked: r, to: w}
+	h := &handing{Context: r.Context(), asked: r, to: w, begun: time.Now()}
 	h.request = *r.WithContext(h)
 	if !ofConnection(r.Header) {
 		h.request.Header = nil
@@ -188,6 +194,21 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		proxy = p.own
 	}
 	proxy.ServeHTTP(w, &h.request)
+}
+
+// took tells after how long the server behind has begun to answer a request, or that it did not.
+func (p *Proxy) took(r *http.Request, answered bool) {
+	h, ok := r.Context().Value(handingKey{}).(*handing)
+	if !ok {
+		return
+	}
+	d := time.Since(h.begun)
+	if p.options.Took != nil {
+		p.options.Took(p.source.Proxy, d, answered)
+	}
+	if answered && d >= slow {
+		p.options.Log.Warn("the server behind was slow to answer", "proxy", p.source.Proxy, "path", h.asked.URL.Path, "seconds", d.Seconds())
+	}
 }
 
 // Fetch gets a page from the server behind for Ostiarius itself, as nobody. At most so many bytes are read.
@@ -218,6 +239,7 @@ type handing struct {
 	request http.Request  // as ReverseProxy gets it
 	sent    *sent         // its body; nil for none
 	to      http.ResponseWriter
+	begun   time.Time
 }
 
 type handingKey struct{}
@@ -311,6 +333,7 @@ func (p *Proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 		status = http.StatusGatewayTimeout
 	}
 	p.health.failed(err)
+	p.took(r, false)
 	o.Log.Warn("the server behind did not answer", "proxy", p.source.Proxy, "path", r.URL.Path, "error", err)
 	o.Failed(w, r, status)
 }
