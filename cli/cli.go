@@ -144,7 +144,7 @@ func atRest(c *cobra.Command, data string) func(context.Context) (http.Handler, 
 			return rest, nil
 		}
 		if rest, _, err = service.AtRest(ctx, data); err == nil { // open until the command ends
-			say(c.ErrOrStderr(), "ostiarius: note: no service is running on %s; this is what its records say\n", data)
+			say(c.ErrOrStderr(), "ostiarius: note: no service answers in %s; this is what its records say\n", data)
 		}
 		return rest, err
 	}

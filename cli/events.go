@@ -144,7 +144,7 @@ func eventsShow(service func() *client.Client) *cobra.Command {
 			say(out, "at       %s\n", when(e.Happened, ""))
 		}
 		if e.Until != nil {
-			say(out, "until    %s\n", when(e.Until, ""))
+			say(out, "until    %s\n", ends(e.Until, ""))
 		}
 		say(out, "state    %s", e.State)
 		if e.DoneAt != nil {

@@ -137,7 +137,7 @@ func listJoining(c *cobra.Command, service *client.Client, state, format string)
 	}
 	if state == "invited" {
 		return writeList(c, format, all.Invitations, "nobody is invited; `ostiarius people invite ADDRESS` does", "ADDRESS\tROLES\tTHEY END\tINVITED\tBY\tUNTIL", func(t io.Writer, i client.Invitation) {
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", shorten(i.Email, 60), dash(strings.Join(i.Roles, ", ")), when(i.Ends, "never"), when(&i.MadeAt, ""), i.MadeBy, when(&i.Until, ""))
+			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", shorten(i.Email, 60), dash(strings.Join(i.Roles, ", ")), ends(i.Ends, "never"), when(&i.MadeAt, ""), i.MadeBy, when(&i.Until, ""))
 		})
 	}
 	return writeList(c, format, all.Applications, "nobody waits", "NAME\tADDRESS\tSTATE\tSINCE\tUNTIL", func(t io.Writer, a client.Application) {

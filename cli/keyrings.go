@@ -27,7 +27,7 @@ policy; what they hold are records.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(keyringsList(service), keyringsAdd(service), keyringsRotate(service), keyringsRemove(service),
-		keyringsSwitch(service, "disable", "Let a name in no longer", true), keyringsSwitch(service, "enable", "Let a name in again", false),
+		keyringsEdit(service), keyringsSwitch(service, "disable", "Let a name in no longer", true), keyringsSwitch(service, "enable", "Let a name in again", false),
 		keyringsImport(service), keyringsExport(service))
 	return c
 }
@@ -69,7 +69,7 @@ func keyringsList(service func() *client.Client) *cobra.Command {
 				if e.Weak {
 					kind += ", weak"
 				}
-				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Name, e.Name, entryState(k, e), when(e.UsedAt, "never"), when(e.Until, "-"), kind, dash(e.Note))
+				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Name, e.Name, entryState(k, e), when(e.UsedAt, "never"), ends(e.Until, "-"), kind, dash(e.Note))
 			}
 		})
 	}
@@ -101,10 +101,14 @@ func keyringsAdd(service func() *client.Client) *cobra.Command {
 	note := c.Flags().String("note", "", "for whom or what it is")
 	until := c.Flags().String("until", "", "end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
 	password := passwordFlag(c)
+	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
 		n := client.NewEntry{Name: args[1], Note: *note}
 		var shown string
-		var err error
 		if n.Until, err = end("until", *until); err != nil {
 			return err
 		}
@@ -114,8 +118,7 @@ func keyringsAdd(service func() *client.Client) *cobra.Command {
 		if _, err := service().Keyrings().Add(c.Context(), args[0], n); err != nil {
 			return err
 		}
-		say(c.OutOrStdout(), "added %s to the keyring %s\n%s", args[1], args[0], ready(shown))
-		return nil
+		return once(c, format, args[1], n.Password, shown, fmt.Sprintf("added %s to the keyring %s\n", args[1], args[0]))
 	}
 	return c
 }
@@ -129,7 +132,12 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 	}
 	grace := c.Flags().String("grace", "0s", "how long the password before counts too, such as 24h or 7d")
 	password := passwordFlag(c)
+	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
 		both, err := policy.ParseDuration(*grace)
 		if err != nil {
 			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
@@ -145,7 +153,40 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 		if both > 0 {
 			old = "the one before counts for another " + policy.FormatDuration(both)
 		}
-		say(c.OutOrStdout(), "%s has another password in the keyring %s; %s\n%s", args[1], args[0], old, ready(shown))
+		return once(c, format, args[1], secret, shown, fmt.Sprintf("%s has another password in the keyring %s; %s\n", args[1], args[0], old))
+	}
+	return c
+}
+
+func keyringsEdit(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "edit KEYRING NAME",
+		Short: "Change the note or the end of a name in a keyring",
+		Long:  "Changes for whom a name is, or until when it lets in. Its password stays as it is. --until never takes the end away.",
+		Example: `  ostiarius keyrings edit outer smith --until 2027-06-30
+  ostiarius keyrings edit outer smith --note "mends the railing and the steps" --until never`,
+		Args: takes("KEYRING", "NAME"),
+	}
+	note := c.Flags().String("note", "", "for whom or what it is; empty for nothing")
+	until := c.Flags().String("until", "", "end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, 3d from now on, or never")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		var to client.EntryEdit
+		if c.Flags().Changed("note") {
+			to.Note = note
+		}
+		if to.Endless = *until == "never"; !to.Endless {
+			var err error
+			if to.Until, err = end("until", *until); err != nil {
+				return err
+			}
+		}
+		if to == (client.EntryEdit{}) {
+			return errUsage{errors.New("say what to change: --note or --until")}
+		}
+		if err := service().Keyrings().Edit(c.Context(), args[0], args[1], to); err != nil {
+			return err
+		}
+		say(c.OutOrStdout(), "changed %s in the keyring %s\n", args[1], args[0])
 		return nil
 	}
 	return c

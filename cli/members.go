@@ -71,7 +71,7 @@ the soonest first.`,
 			return w.Error()
 		}
 		return writeList(c, format, all, "there is no such member", "NAME\tE-MAIL\tROLE\tSINCE\tUNTIL\tBY\tORDER\tJOINED", func(t io.Writer, m client.Member) {
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", m.Account, dash(shorten(m.Email, 40)), m.Role, when(&m.Since, ""), when(m.Until, "no end"), m.By, dash(shorten(m.Order, 24)), m.Joined)
+			say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", m.Account, dash(shorten(m.Email, 40)), m.Role, when(&m.Since, ""), ends(m.Until, "no end"), m.By, dash(shorten(m.Order, 24)), m.Joined)
 		})
 	}
 	return c

@@ -127,7 +127,7 @@ func passEnd(p client.Pass) string {
 	if p.Lasts != "" {
 		return p.Lasts + " from the first use"
 	}
-	return when(p.Until, "no end")
+	return ends(p.Until, "no end")
 }
 
 func downloads(d client.PassDownloads) string {
@@ -198,7 +198,7 @@ func showIssued(c *cobra.Command, format, what string, p client.IssuedPass) erro
 	if format == "json" {
 		return writeJSON(c.OutOrStdout(), p)
 	}
-	say(c.OutOrStdout(), "%s\nreference  %s\nuntil      %s\nlink       %s\nuser       %s\npassword   %s\n           (shown this once)\n", what, p.Reference, when(p.Until, "no end, or from the first use"), p.Link, p.User, p.Password)
+	say(c.OutOrStdout(), "%s\nreference  %s\nuntil      %s\nlink       %s\nuser       %s\npassword   %s\n           (shown this once)\n", what, p.Reference, ends(p.Until, "no end, or from the first use"), p.Link, p.User, p.Password)
 	return nil
 }
 

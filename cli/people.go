@@ -17,6 +17,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/account"
+	"ostiarius/core/words"
 )
 
 func newPeople() *cobra.Command {
@@ -55,14 +56,25 @@ set and a link printed with which somebody sets it, once, within three days.`,
 	}
 	roles := c.Flags().StringArray("role", nil, "role to grant; can be given several times")
 	email := c.Flags().String("email", "", "e-mail address, with which one can sign in too")
+	until := c.Flags().String("until", "", "when the roles end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
 	notes := c.Flags().String("notes", "", "notes for those who run the site")
 	link := c.Flags().Bool("link", false, "set no password, but print a link to set one")
 	password := passwordFlag(c)
+	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
 		n := client.NewPerson{Name: args[0], Email: *email, Notes: *notes, Roles: *roles}
+		if n.Until, err = end("until", *until); err != nil {
+			return err
+		}
+		if n.Until != nil && len(n.Roles) == 0 {
+			return errUsage{errors.New("--until is when roles end; name one with --role")}
+		}
 		var shown string
 		if !*link {
-			var err error
 			if n.Password, shown, err = password(c); err != nil {
 				return err
 			}
@@ -71,17 +83,32 @@ set and a link printed with which somebody sets it, once, within three days.`,
 		if err != nil {
 			return err
 		}
-		say(c.OutOrStdout(), "added %s%s\n%s", p.Name, withRoles(p.Roles), ready(shown))
 		if *link {
-			return printLink(c, service(), p.Name)
+			if format == "text" {
+				say(c.OutOrStdout(), "added %s%s\n", p.Name, withRoles(p.Roles))
+			}
+			return printLink(c, service(), p.Name, format)
 		}
-		return nil
+		return once(c, format, p.Name, n.Password, shown, fmt.Sprintf("added %s%s\n", p.Name, withRoles(p.Roles)))
 	}
 	return c
 }
 
+// once prints, as text or as JSON, what was done for a name, and the password if that is shown this once.
+func once(c *cobra.Command, format, name, password, shown, text string) error {
+	if format != "json" {
+		say(c.OutOrStdout(), "%s%s", ready(text), ready(shown))
+		return nil
+	}
+	answer := map[string]string{"name": name}
+	if shown != "" {
+		answer["password"] = password
+	}
+	return writeJSON(c.OutOrStdout(), answer)
+}
+
 // printLink makes a link to set a password and prints it.
-func printLink(c *cobra.Command, service *client.Client, name string) error {
+func printLink(c *cobra.Command, service *client.Client, name, format string) error {
 	l, err := service.People().Link(c.Context(), name)
 	if err != nil {
 		return err
@@ -89,6 +116,9 @@ func printLink(c *cobra.Command, service *client.Client, name string) error {
 	status, err := service.Status(c.Context())
 	if err != nil {
 		return err
+	}
+	if format == "json" {
+		return writeJSON(c.OutOrStdout(), map[string]any{"name": name, "link": status.URL + l.Path, "until": l.Until})
 	}
 	say(c.OutOrStdout(), "%s%s\nGive this link to %s only. It sets the password once, until %s.\n", status.URL, l.Path, name, when(&l.Until, ""))
 	return nil
@@ -105,6 +135,7 @@ hour.`,
 	}
 	first := c.Flags().Bool("first", false, "a link for the first steward, while there is none")
 	mailed := c.Flags().Bool("mail", false, "send it to the address of the account instead of printing it")
+	output := outputFlag(c, "text", "json")
 	c.Args = func(c *cobra.Command, args []string) error {
 		if *first && *mailed {
 			return errUsage{errors.New("--first and --mail do not go together: there is nobody yet to send it to")}
@@ -115,6 +146,10 @@ hour.`,
 		return takes("NAME")(c, args)
 	}
 	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
 		if *mailed {
 			err := service().People().MailLink(c.Context(), args[0])
 			if err == nil {
@@ -123,7 +158,7 @@ hour.`,
 			return err
 		}
 		if !*first {
-			return printLink(c, service(), args[0])
+			return printLink(c, service(), args[0], format)
 		}
 		l, err := service().People().FirstLink(c.Context())
 		if err != nil {
@@ -132,6 +167,9 @@ hour.`,
 		status, err := service().Status(c.Context())
 		if err != nil {
 			return err
+		}
+		if format == "json" {
+			return writeJSON(c.OutOrStdout(), map[string]any{"link": status.URL + l.Path, "until": l.Until})
 		}
 		say(c.OutOrStdout(), "%s", ready(firstLink(status.URL, l)))
 		return nil
@@ -234,10 +272,30 @@ func peopleList(service func() *client.Client) *cobra.Command {
 			none = "no account fits"
 		}
 		return writeList(c, format, all, none, "NAME\tROLES\tSTATE\tLAST SIGN-IN\tMADE\tBY", func(t io.Writer, p client.Person) {
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", p.Name, dash(strings.Join(p.Roles, ", ")), state(p), when(p.LastSignIn, "never"), p.MadeAt.Local().Format("2006-01-02"), p.MadeBy)
+			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", p.Name, dash(strings.Join(holding(p), ", ")), state(p), when(p.LastSignIn, "never"), p.MadeAt.Local().Format("2006-01-02"), p.MadeBy)
 		})
 	}
 	return c
+}
+
+// holding tells the roles that an account has now, since when and until when.
+func holding(p client.Person) (all []string) {
+	now := time.Now()
+	for _, role := range p.Roles {
+		text := role
+		for _, g := range p.Grants {
+			if g.Role != role || g.From.After(now) || g.Until != nil && !g.Until.After(now) {
+				continue
+			}
+			text += " since " + g.From.Local().Format(time.DateOnly)
+			if g.Until != nil {
+				text += " until " + ends(g.Until, "")
+			}
+			break
+		}
+		all = append(all, text)
+	}
+	return all
 }
 
 // allPeople fetches all accounts that a query means, part by part.
@@ -281,6 +339,17 @@ func when(t *time.Time, never string) string {
 	return t.Local().Format("2006-01-02 15:04")
 }
 
+// ends tells until when something counts: the last day that does, or the minute; never if there is no end.
+func ends(t *time.Time, never string) string {
+	if t == nil {
+		return never
+	}
+	if last, is := words.LastDay(t.Local()); is {
+		return last
+	}
+	return when(t, never)
+}
+
 func peopleShow(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "show NAME",
@@ -308,7 +377,7 @@ func peopleShow(service func() *client.Client) *cobra.Command {
 			say(t, "notes\t%s\n", p.Notes)
 		}
 		for _, g := range p.Grants {
-			say(t, "grant\t%s, from %s, until %s, by %s\n", g.Role, when(&g.From, ""), when(g.Until, "revoked"), g.By)
+			say(t, "grant\t%s, from %s, until %s, by %s\n", g.Role, when(&g.From, ""), ends(g.Until, "revoked"), g.By)
 		}
 		return t.Flush()
 	}
@@ -339,7 +408,12 @@ func peopleSetPassword(service func() *client.Client) *cobra.Command {
 		Args:    takes("NAME"),
 	}
 	password := passwordFlag(c)
+	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
 		secret, shown, err := password(c)
 		if err != nil {
 			return err
@@ -347,8 +421,7 @@ func peopleSetPassword(service func() *client.Client) *cobra.Command {
 		if err := service().People().SetPassword(c.Context(), args[0], secret); err != nil {
 			return err
 		}
-		say(c.OutOrStdout(), "password of %s set; its sessions have ended\n%s", args[0], ready(shown))
-		return nil
+		return once(c, format, args[0], secret, shown, fmt.Sprintf("password of %s set; its sessions have ended\n", args[0]))
 	}
 	return c
 }
@@ -379,7 +452,7 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
 		if err := service().People().Grant(c.Context(), args[0], g); err != nil {
 			return err
 		}
-		say(c.OutOrStdout(), "%s has the role %s, until %s\n", args[0], args[1], when(g.Until, "it is revoked"))
+		say(c.OutOrStdout(), "%s has the role %s, until %s\n", args[0], args[1], ends(g.Until, "it is revoked"))
 		return nil
 	}
 	return c

@@ -23,6 +23,11 @@ func (k KeyringCalls) SetPassword(ctx context.Context, keyring, name string, n N
 	return k.c.do(ctx, "PUT", entry(keyring, name)+"/password", n, nil)
 }
 
+// Edit changes the note or the end of an entry.
+func (k KeyringCalls) Edit(ctx context.Context, keyring, name string, to EntryEdit) error {
+	return k.c.do(ctx, "PATCH", entry(keyring, name), to, nil)
+}
+
 // SetDisabled disables or enables an entry.
 func (k KeyringCalls) SetDisabled(ctx context.Context, keyring, name string, disabled bool) error {
 	return k.c.do(ctx, "PUT", entry(keyring, name)+"/disabled", disabled, nil)

@@ -57,6 +57,8 @@ type NewPerson struct {
 	Notes    string   `json:"notes,omitempty"`
 	Password string   `json:"password,omitempty"`
 	Roles    []string `json:"roles,omitempty"`
+	// Until is when the roles end; nil for never.
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // PersonEdit says what of an account is to be changed; nil leaves it.
@@ -161,6 +163,13 @@ type NewEntry struct {
 	Password string     `json:"password"`
 	Note     string     `json:"note,omitempty"`
 	Until    *time.Time `json:"until,omitempty"`
+}
+
+// EntryEdit says what of an entry is to be changed; nil leaves it.
+type EntryEdit struct {
+	Note    *string    `json:"note,omitempty"`
+	Until   *time.Time `json:"until,omitempty"`
+	Endless bool       `json:"endless,omitempty"` // it has no end any more
 }
 
 // NewEntryPassword asks for another password of an entry; the one before counts for as many

@@ -5,7 +5,6 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -24,7 +23,7 @@ var atRest = []string{"/policy", "/people", "/members", "/joining", "/keyrings",
 // AtRest returns what answers questions of administration from the records of a data directory on which no service runs;
 // nothing of them is changed. Whatever else is asked is answered 501. The error says why they cannot be read.
 func AtRest(ctx context.Context, data string) (http.Handler, io.Closer, error) {
-	records, err := store.OpenToRead(filepath.Join(data, store.FileName))
+	records, err := store.OpenToRead(store.FileIn(data))
 	if err != nil {
 		return nil, nil, err
 	}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"ostiarius/core/keyring"
@@ -85,6 +86,21 @@ func (s *Store) RotateEntry(ctx context.Context, ring, name, hash string, old ti
 	}
 	return s.inTransaction(ctx, func(tx speaker) error {
 		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET old_hash = `+before+`, old_until = ?, hash = ? WHERE keyring = ? AND name = ?`, millis(old), hash, ring, name)
+	})
+}
+
+// EditEntry changes the note of an entry, if it is not nil, and its end, if until is not zero or it is to have none. The error
+// is ErrNone if there is no such entry.
+func (s *Store) EditEntry(ctx context.Context, ring, name string, note *string, until time.Time, endless bool, e Event) error {
+	changes, args := []string{}, []any{}
+	if note != nil {
+		changes, args = append(changes, `note = ?`), append(args, *note)
+	}
+	if endless || !until.IsZero() {
+		changes, args = append(changes, `until_at = ?`), append(args, millis(until))
+	}
+	return s.inTransaction(ctx, func(tx speaker) error {
+		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET `+strings.Join(changes, ", ")+` WHERE keyring = ? AND name = ?`, append(args, ring, name)...)
 	})
 }
 

@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"net/url"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -30,6 +31,18 @@ var ErrTaken = errors.New("the name is taken")
 
 // FileName is the name of the file of the records in a data directory.
 const FileName = "ostiarius.db"
+
+// FileIn returns the path of the records in a data directory: in the directory itself, or, as the demo has it, in one of the
+// name "records" below.
+func FileIn(data string) string {
+	below := filepath.Join(data, "records", FileName)
+	if l, err := look(filepath.Join(data, FileName)); err == nil && !l.records && !l.wal {
+		if _, err := os.Stat(below); err == nil {
+			return below
+		}
+	}
+	return filepath.Join(data, FileName)
+}
 
 // A Store is the records of one running service.
 type Store struct {

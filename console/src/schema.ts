@@ -236,6 +236,13 @@ export interface Entry {
   oldUntil: string | null;
 }
 
+export interface EntryEdit {
+  note?: string;
+  until?: string;
+  /** it has no end any more */
+  endless?: boolean;
+}
+
 export interface Event {
   id: number;
   at: string;
@@ -579,6 +586,8 @@ export interface NewPerson {
   notes?: string;
   password?: string;
   roles?: string[];
+  /** when the roles end */
+  until?: string;
 }
 
 export interface NewTarget {

@@ -19,5 +19,22 @@ func Day(in Language, t time.Time) string {
 // Moment tells a time to the minute, in the zone of t.
 func Moment(in Language, t time.Time) string { return Day(in, t) + ", " + t.Format("15:04") }
 
+// End tells until when something counts: the last day that does, if it ends with a day in the zone of t, and otherwise the
+// minute.
+func End(in Language, t time.Time) string {
+	if _, last := LastDay(t); last {
+		return Day(in, t.AddDate(0, 0, -1))
+	}
+	return Moment(in, t)
+}
+
+// LastDay returns the last day that counts until t, as a date, if it is a whole day in the zone of t.
+func LastDay(t time.Time) (date string, is bool) {
+	if y, m, d := t.Date(); !t.Equal(time.Date(y, m, d, 0, 0, 0, 0, t.Location())) {
+		return "", false
+	}
+	return t.AddDate(0, 0, -1).Format(time.DateOnly), true
+}
+
 // Zoned tells a time to the minute with its zone, to somebody who may be in another.
 func Zoned(in Language, t time.Time) string { return Moment(in, t) + " (" + t.Format("MST") + ")" }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 )
 
 // No sentence is missing in a language, and none has other gaps than in English: what is to be said could not be.
@@ -53,6 +54,27 @@ func TestChoose(t *testing.T) {
 	} {
 		if got := Choose(c.accepted, c.wishes...); got != c.want {
 			t.Errorf("Choose(%q, %q) = %q, want %q", c.accepted, c.wishes, got, c.want)
+		}
+	}
+}
+
+// An end is told as the last day that counts, in whatever zone, also where a day has 23 hours.
+func TestEnd(t *testing.T) {
+	somewhere, err := time.LoadLocation("Europe/Berlin")
+	if err != nil {
+		t.Skip("this machine knows no zones")
+	}
+	for _, zone := range []*time.Location{time.UTC, somewhere} {
+		for at, want := range map[time.Time]string{
+			time.Date(2027, 4, 1, 0, 0, 0, 0, zone):         "31 March 2027",
+			time.Date(2027, 3, 29, 0, 0, 0, 0, zone):        "28 March 2027",
+			time.Date(2027, 1, 1, 0, 0, 0, 0, zone):         "31 December 2026",
+			time.Date(2027, 4, 1, 18, 30, 0, 0, zone):       "1 April 2027, 18:30",
+			time.Date(2027, 4, 1, 0, 0, 0, 1_000_000, zone): "1 April 2027, 00:00",
+		} {
+			if got := End(English, at); got != want {
+				t.Errorf("%v: %s, want %s", at, got, want)
+			}
 		}
 	}
 }

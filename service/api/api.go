@@ -142,6 +142,7 @@ func (a *API) Routes(r chi.Router) {
 	changes.Delete("/sessions/{handle}", a.endSession)
 	r.Get("/keyrings", a.listKeyrings)
 	changes.Post("/keyrings/{ring}/entries", a.addEntry)
+	changes.Patch("/keyrings/{ring}/entries/{name}", a.editEntry)
 	changes.Delete("/keyrings/{ring}/entries/{name}", a.removeEntry)
 	changes.Put("/keyrings/{ring}/entries/{name}/password", a.setEntryPassword)
 	changes.Put("/keyrings/{ring}/entries/{name}/disabled", a.setEntryDisabled)

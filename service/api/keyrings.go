@@ -60,6 +60,13 @@ func (a *API) addEntry(w http.ResponseWriter, r *http.Request) {
 	a.answer(w, http.StatusCreated, a.showEntry(e))
 }
 
+func (a *API) editEntry(w http.ResponseWriter, r *http.Request) {
+	var to client.EntryEdit
+	if a.read(w, r, &to, maxBody) {
+		a.done(w, a.Keyrings.Edit(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name"), keyrings.Edit{Note: to.Note, Until: timeOf(to.Until), Endless: to.Endless}))
+	}
+}
+
 func (a *API) removeEntry(w http.ResponseWriter, r *http.Request) {
 	a.done(w, a.Keyrings.Remove(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name")))
 }

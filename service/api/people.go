@@ -86,7 +86,7 @@ func (a *API) addPerson(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &n, maxBody) {
 		return
 	}
-	added, err := a.People.Add(r.Context(), a.Actor(r), people.NewAccount{Name: n.Name, Email: n.Email, Notes: n.Notes, Password: n.Password, Roles: n.Roles})
+	added, err := a.People.Add(r.Context(), a.Actor(r), people.NewAccount{Name: n.Name, Email: n.Email, Notes: n.Notes, Password: n.Password, Roles: n.Roles, Until: timeOf(n.Until)})
 	if err != nil {
 		a.fail(w, err)
 		return

@@ -48,7 +48,7 @@ func Make(ctx context.Context, data, file, version string) (m Manifest, err erro
 	if _, err := os.Lstat(file); err == nil {
 		return m, taken
 	}
-	records, err := store.OpenToRead(filepath.Join(data, store.FileName))
+	records, err := store.OpenToRead(store.FileIn(data))
 	if err != nil {
 		return m, fmt.Errorf("there is nothing to save in %s: %w", data, err)
 	}

@@ -119,14 +119,21 @@ func (k *Keyrings) Add(ctx context.Context, actor, ring string, n NewEntry) (*En
 }
 
 func (k *Keyrings) checkEntry(password, name, note string, until time.Time) error {
-	if !until.IsZero() && !until.After(k.o.Now()) {
-		return mistake.Invalid("the end, %s, is not in the future", until.Format(time.RFC3339))
-	}
-	if len(note) > longestNote {
-		return mistake.Invalid("the note has more than %d bytes", longestNote)
+	if err := k.checkTerms(&note, until); err != nil {
+		return err
 	}
 	if err := secret.CheckNew(password, k.o.Book().Site, name, "ostiarius"); err != nil {
 		return mistake.Of(err)
+	}
+	return nil
+}
+
+func (k *Keyrings) checkTerms(note *string, until time.Time) error {
+	if !until.IsZero() && !until.After(k.o.Now()) {
+		return mistake.Invalid("the end, %s, is not in the future", until.Format(time.RFC3339))
+	}
+	if note != nil && len(*note) > longestNote {
+		return mistake.Invalid("the note has more than %d bytes", longestNote)
 	}
 	return nil
 }
@@ -192,6 +199,41 @@ func (k *Keyrings) Switch(ctx context.Context, actor, ring, name string, disable
 	}
 	k.o.Endings.Revoke(0, ring, name)
 	return k.entryChanged(ring, name, k.o.Store.SwitchEntry(ctx, ring, name, false, k.ringEvent(kind.CredentialsChanged, ring, name, actor, "enabled")))
+}
+
+// An Edit says what of an entry is to be changed.
+type Edit struct {
+	Note    *string   // nil to leave it
+	Until   time.Time // zero to leave it
+	Endless bool      // it has no end any more
+}
+
+// Edit changes the note or the end of an entry; its password stays. What it let in before and would not now is asked again.
+func (k *Keyrings) Edit(ctx context.Context, actor, ring, name string, to Edit) error {
+	name, err := entryName(name)
+	if err != nil {
+		return err
+	}
+	if to.Endless && !to.Until.IsZero() {
+		return mistake.Invalid("a name has an end or none")
+	}
+	if err := k.checkTerms(to.Note, to.Until); err != nil {
+		return err
+	}
+	var said []string
+	if to.Note != nil {
+		said = append(said, "another note")
+	}
+	switch {
+	case to.Endless:
+		said = append(said, "no end")
+	case !to.Until.IsZero():
+		said = append(said, "until "+to.Until.UTC().Format(time.RFC3339))
+	}
+	if said == nil {
+		return mistake.Invalid("nothing is said of what to change")
+	}
+	return k.entryChanged(ring, name, k.o.Store.EditEntry(ctx, ring, name, to.Note, to.Until, to.Endless, k.ringEvent(kind.CredentialsChanged, ring, name, actor, strings.Join(said, ", "))))
 }
 
 // Remove removes a name from a keyring.
@@ -303,8 +345,17 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 		return until, false, &throttle.Slow{Wait: wait}
 	}
 	var hashes []string
-	if e != nil && !look.HasEntry(ring, e.Name) {
-		hashes = e.Hashes(now)
+	over := ""
+	if e != nil {
+		if hashes = e.Hashes(now); look.HasEntry(ring, e.Name) {
+			hashes = nil
+		}
+		if hashes == nil { // whoever has the password is told apart from whoever guesses, in the records
+			hashes, over = []string{e.Hash}, "has ended"
+			if e.Disabled || look.HasEntry(ring, e.Name) {
+				over = "is disabled"
+			}
+		}
 	}
 	right, err := k.o.Hashing.Compare(ctx, hashes, keyring.MostHashes, c.Password)
 	if errors.Is(err, hashing.ErrBusy) {
@@ -313,13 +364,17 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 	if err != nil {
 		return until, false, err
 	}
-	if right == "" {
+	if right == "" || over != "" {
+		detail := "wrong credentials for the keyring " + ring
+		if right != "" {
+			detail = "the name " + over + " in the keyring " + ring
+		}
 		known := ""
 		if e != nil {
 			known = e.Name
 		}
-		k.o.Log.Warn(string(kind.SignInFailed), "keyring", ring, "name", known, "network", from)
-		return until, false, k.o.Store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: "wrong credentials for the keyring " + ring})
+		k.o.Log.Warn(string(kind.SignInFailed), "name", known, "network", from, "reason", detail)
+		return until, false, k.o.Store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: detail})
 	}
 	k.o.Limiter.Succeeded(limits...)
 	better := ""

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"log/slog"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -82,11 +83,42 @@ func TestOpen(t *testing.T) {
 	want("disabled", "outer", "smith", second, false)
 	do(k.Switch(ctx, "test", "outer", "smith", false))
 	want("enabled", "outer", "smith", second, true)
+	recorded := func(what, detail string) {
+		t.Helper()
+		events, err := records.Events(ctx, store.EventQuery{Kind: "sign-in failed", Limit: 1})
+		if err != nil || len(events) != 1 || !strings.Contains(events[0].Detail, detail) {
+			t.Errorf("%s: %+v %v", what, events, err)
+		}
+	}
+	do(k.Switch(ctx, "test", "outer", "smith", true))
+	want("disabled again", "outer", "smith", second, false)
+	recorded("disabled", "the name is disabled")
+	do(k.Switch(ctx, "test", "outer", "smith", false))
 	now = now.Add(48 * time.Hour)
 	want("ended", "outer", "smith", second, false)
+	recorded("ended", "the name has ended")
+	want("ended, and wrong", "outer", "smith", first, false)
+	recorded("ended, and wrong", "wrong credentials")
+	note := "mends the railing"
+	do(k.Edit(ctx, "test", "outer", "smith", Edit{Note: &note, Until: now.Add(time.Hour)}))
+	want("with another end", "outer", "smith", second, true)
+	now = now.Add(time.Hour)
+	want("ended again", "outer", "smith", second, false)
+	do(k.Edit(ctx, "test", "outer", "smith", Edit{Endless: true}))
+	want("without an end", "outer", "smith", second, true)
+	if all, err := k.Entries(ctx, "outer"); err != nil || len(all) != 1 || all[0].Note != note || !all[0].Until.IsZero() {
+		t.Errorf("%+v %v", all, err)
+	}
+	long := strings.Repeat("x", longestNote+1)
+	for what, to := range map[string]Edit{"nothing": {}, "the past": {Until: now}, "both": {Until: now.Add(time.Hour), Endless: true}, "too long": {Note: &long}} {
+		var wrong *mistake.Error
+		if err := k.Edit(ctx, "test", "outer", "smith", to); !errors.As(err, &wrong) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
 	do(k.Remove(ctx, "test", "outer", "smith"))
 	for what, err := range map[string]error{
-		"unknown": k.Rotate(ctx, "test", "outer", "smith", first, 0), "invalid": k.Rotate(ctx, "test", "outer", "smith", "short", 0),
+		"unknown": errors.Join(k.Rotate(ctx, "test", "outer", "smith", first, 0), k.Edit(ctx, "test", "outer", "smith", Edit{Endless: true})), "invalid": k.Rotate(ctx, "test", "outer", "smith", "short", 0),
 	} {
 		var wrong *mistake.Error
 		if !errors.As(err, &wrong) || wrong.Kind != what {

@@ -157,7 +157,7 @@ func (r *Roll) remindOfPass(ctx context.Context, book *policy.Book, id string, a
 
 func (r *Roll) mail(book *policy.Book, to, name, title string, in words.Language, until, now time.Time) message.Message {
 	m := message.New(message.Reminder, to, "", in, now)
-	m.Gaps["name"], m.Gaps["title"], m.Gaps["when"] = name, title, words.Day(in, until.Local())
+	m.Gaps["name"], m.Gaps["title"], m.Gaps["when"] = name, title, words.Day(in, until.Local().Add(-time.Millisecond))
 	m.Until = until // then it says nothing any more
 	return m
 }

@@ -81,7 +81,7 @@ func (p *Pages) showAccount(w http.ResponseWriter, r *http.Request, status int, 
 			key, gaps = "-from", append(gaps, "from", words.Moment(v.Language, g.From.Local()))
 		}
 		if !g.Until.IsZero() {
-			key, gaps = key+"-until", append(gaps, "until", words.Moment(v.Language, g.Until.Local()))
+			key, gaps = key+"-until", append(gaps, "until", words.End(v.Language, g.Until.Local()))
 		}
 		role := g.Role
 		if key != "" {
@@ -104,7 +104,7 @@ func (p *Pages) showAccount(w http.ResponseWriter, r *http.Request, status int, 
 	for _, b := range bought {
 		key, until := "account.bought-open", ""
 		if !b.Until.IsZero() {
-			key, until = "account.bought-until", words.Moment(v.Language, b.Until.Local())
+			key, until = "account.bought-until", words.End(v.Language, b.Until.Local())
 		}
 		switch {
 		case b.Over:

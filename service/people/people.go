@@ -63,6 +63,7 @@ type NewAccount struct {
 	Notes    string
 	Password string // "" for none yet: then a link is needed to set one
 	Roles    []string
+	Until    time.Time // when the roles end; zero for never
 }
 
 // Add adds an account. The actor is whoever asked for it.
@@ -77,11 +78,14 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 	}
 	now := r.o.Now()
 	a := &account.Account{Name: name, Email: n.Email, Notes: n.Notes, MadeAt: now, MadeBy: actor}
+	if !n.Until.IsZero() && !n.Until.After(now) {
+		return nil, mistake.Invalid("the end of the roles, %s, is not in the future", n.Until.Format(time.RFC3339))
+	}
 	for _, role := range n.Roles {
 		if err := r.checkRole(role); err != nil {
 			return nil, err
 		}
-		a.Grants = append(a.Grants, account.Grant{Role: role, From: now, By: actor})
+		a.Grants = append(a.Grants, account.Grant{Role: role, From: now, Until: n.Until, By: actor})
 	}
 	hash := ""
 	if n.Password != "" {
@@ -95,6 +99,9 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 	detail := "no roles"
 	if len(n.Roles) > 0 {
 		detail = "roles " + strings.Join(n.Roles, ", ")
+		if !n.Until.IsZero() {
+			detail += " until " + n.Until.UTC().Format(time.RFC3339)
+		}
 	}
 	a.Unset = hash == ""
 	a.ID, err = r.o.Store.AddAccount(ctx, a, keys, hash, store.Event{At: now, Kind: kind.AccountAdded, Account: name, Actor: actor, Detail: detail})

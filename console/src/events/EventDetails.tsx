@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
 import { Ask } from "../parts/dialog";
-import { when } from "../parts/format";
+import { ends, when } from "../parts/format";
 import { Broken, Loading } from "../parts/states";
 import { plain, primary } from "../parts/styles";
 import { EventState } from "./EventState";
@@ -24,7 +24,7 @@ export function EventDetails({ id }: { id: number }) {
     ["Came", `${when(e.at)}, from ${e.source === "shop" ? "the shop" : "a list"}`],
   ];
   if (e.happened) rows.push(["Happened", when(e.happened)]);
-  if (e.until) rows.push(["Until", when(e.until)]);
+  if (e.until) rows.push(["Until", ends(e.until)]);
   rows.push(["State", <><EventState state={e.state} /> {e.doneAt && <span className="text-soft">{when(e.doneAt)}</span>}</>]);
   return (
     <div className="flex flex-col gap-4">

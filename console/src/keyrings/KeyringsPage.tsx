@@ -7,7 +7,7 @@ import { NewEntryForm } from "./NewEntryForm";
 import { getKeyrings, importEntries } from "./queries";
 import { Import } from "../parts/Import";
 import { Drawer } from "../parts/dialog";
-import { ago, when } from "../parts/format";
+import { ago, ends } from "../parts/format";
 import { row, Table } from "../parts/table";
 import { Broken, Heading, Loading } from "../parts/states";
 import { plain } from "../parts/styles";
@@ -74,7 +74,7 @@ export function KeyringsPage() {
                           <EntryState entry={e} />
                         </td>
                         <td className="py-2 pr-6 whitespace-nowrap">{e.usedAt ? ago(e.usedAt) : <span className="text-soft">never</span>}</td>
-                        <td className="py-2 pr-6 whitespace-nowrap">{e.until ? when(e.until) : <span className="text-soft">–</span>}</td>
+                        <td className="py-2 pr-6 whitespace-nowrap">{e.until ? ends(e.until) : <span className="text-soft">–</span>}</td>
                         <td className="py-2 pr-6 whitespace-nowrap">
                           {e.kind}
                           {e.weak && <span className="block text-sm text-bad">weak, until it is next used</span>}

@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { getDoors } from "../doors/queries";
-import { day, when } from "../parts/format";
+import { day, ends, when } from "../parts/format";
 import { useSettled } from "../parts/hooks";
 import { Broken, Heading, Loading } from "../parts/states";
 import { field, small } from "../parts/styles";
@@ -82,7 +82,7 @@ export function MembersPage() {
                 {day(m.since)}
               </td>
               <td className="py-2 pr-6 whitespace-nowrap" title={m.until && when(m.until)}>
-                {m.until ? day(m.until) : <span className="text-soft">no end</span>}
+                {m.until ? ends(m.until) : <span className="text-soft">no end</span>}
               </td>
               <td className="py-2 pr-6 max-md:hidden">
                 {m.by}

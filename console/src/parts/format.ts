@@ -10,4 +10,11 @@ export function ago(at: string): string {
   return `${Math.floor(minutes / 60 / 24)} days ago`;
 }
 
+/** Until when something counts: the last day that does, if it ends with a day here, and otherwise the minute. */
+export function ends(at: string): string {
+  const end = new Date(at);
+  if (end.getHours() + end.getMinutes() + end.getSeconds() + end.getMilliseconds() > 0) return when(at);
+  return day(new Date(end.getTime() - 1).toISOString());
+}
+
 export const day = (at: string) => new Date(at).toLocaleDateString(undefined, { dateStyle: "medium" });

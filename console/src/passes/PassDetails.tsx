@@ -39,7 +39,7 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
     ["Recipient", p.name ? `${p.name}, ${p.recipient}` : p.recipient],
     ["Reference", p.reference],
     ["Name of the pass", <code>{p.id}</code>],
-    ["Until", passEnd(p, when)],
+    ["Until", passEnd(p)],
     ["Downloads", downloads(p)],
     ["Networks", `${p.networks ?? 0} within a day`],
   ];
@@ -72,7 +72,7 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
                   const renewed = await renewPass(id, { until: until ? new Date(until).toISOString() : undefined, downloads: more ? Number(more) : undefined });
                   setUntil("");
                   setMore("");
-                  return `It is open until ${passEnd(renewed, when)}; downloads ${downloads(renewed)}.`;
+                  return `It is open until ${passEnd(renewed)}; downloads ${downloads(renewed)}.`;
                 });
               }}
             >

@@ -1,3 +1,4 @@
+import { ends } from "../parts/format";
 import type { Pass } from "../schema";
 
 const looks: Record<Pass["state"], { mark: string; colour: string; text: string }> = {
@@ -24,5 +25,5 @@ export function PassState({ pass: p }: { pass: Pass }) {
   );
 }
 
-export const passEnd = (p: Pass, when: (at: string) => string) => (p.until ? when(p.until) : p.lasts ? `${p.lasts} from the first use` : "no end");
+export const passEnd = (p: Pass) => (p.until ? ends(p.until) : p.lasts ? `${p.lasts} from the first use` : "no end");
 export const downloads = (p: Pass) => (p.downloads.allowed ? `${p.downloads.used} of ${p.downloads.allowed}` : String(p.downloads.used));

@@ -2,7 +2,6 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { Drawer } from "../parts/dialog";
-import { when } from "../parts/format";
 import { useSettled } from "../parts/hooks";
 import { Import } from "../parts/Import";
 import { Broken, Heading, Loading } from "../parts/states";
@@ -116,7 +115,7 @@ export function PassesPage() {
                     {p.spreadAt && <span className="block text-sm text-ask">from many networks</span>}
                   </td>
                   <td className="py-2 pr-6 whitespace-nowrap tabular-nums max-md:hidden">{downloads(p)}</td>
-                  <td className="py-2 pr-6 whitespace-nowrap max-md:hidden">{passEnd(p, when)}</td>
+                  <td className="py-2 pr-6 whitespace-nowrap max-md:hidden">{passEnd(p)}</td>
                   <td className="py-2 pr-6 max-md:hidden">{p.kind}</td>
                   <td className="py-2 pr-6 wrap-anywhere max-md:hidden">{p.reference}</td>
                 </tr>

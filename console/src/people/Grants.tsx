@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { when } from "../parts/format";
+import { ends, when } from "../parts/format";
 import { field, plain, small } from "../parts/styles";
 import type { Grant } from "../schema";
 
@@ -15,7 +15,7 @@ export function Grants({ grants, onRevoke }: { grants: Grant[]; onRevoke: (role:
             <span>
               <strong className={state ? "text-soft" : ""}>{g.role}</strong>{" "}
               <span className="text-sm text-soft">
-                {state} {g.until ? `until ${when(g.until)}` : "without an end"}, by {g.by}
+                {state} {g.until ? `until ${ends(g.until)}` : "without an end"}, by {g.by}
               </span>
             </span>
             <button type="button" className={small} onClick={() => onRevoke(g.role)} aria-label={`Take back the role ${g.role}`}>

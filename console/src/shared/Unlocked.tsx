@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
 import { Ask } from "../parts/dialog";
-import { ago, when } from "../parts/format";
+import { ago, ends } from "../parts/format";
 import { Broken, Loading } from "../parts/states";
 import { plain, small } from "../parts/styles";
 import type { SharedPassword } from "../schema";
@@ -35,7 +35,7 @@ export function Unlocked({ of: s }: { of: SharedPassword }) {
                 </p>
                 <p className="text-sm text-soft wrap-anywhere">
                   {u.agent || "no words about the browser"}
-                  {u.until && ` · until ${when(u.until)}`}
+                  {u.until && ` · until ${ends(u.until)}`}
                 </p>
               </div>
               <button type="button" className={small} disabled={one.busy} aria-label={`End the unlock from ${u.network}`} onClick={() => one.run(() => endUnlock(u.handle).then(() => "Ended: with the next request it is asked for again."))}>
