@@ -739,8 +739,10 @@ export interface Problem {
   title: string;
   status: number;
   detail: string;
-  /** "proof-needed": the password must be typed again first */
+  /** what is the matter, for programs; "proof-needed": the password must be typed again first */
   code?: string;
+  /** seconds before it makes sense to try again */
+  wait?: number;
   /** the number under which a refusal can be found */
   reference?: string;
   /** of a policy that was not taken */

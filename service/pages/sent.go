@@ -59,7 +59,7 @@ func (s *sent) refuse(w http.ResponseWriter, wrong trouble, show func()) {
 	case s.form != "":
 		values := url.Values{"error": {wrong.Code}}
 		if wrong.Wait > 0 {
-			values.Set("wait", strconv.Itoa(int(wrong.Wait.Seconds())))
+			values.Set("wait", strconv.Itoa(seconds(wrong.Wait)))
 		}
 		if s.Next != "" {
 			values.Set("next", s.Next)

@@ -2,7 +2,9 @@ package pages
 
 import (
 	"errors"
+	"mime"
 	"net/http"
+	"strings"
 
 	"ostiarius/core/policy"
 	"ostiarius/service/ending"
@@ -19,6 +21,10 @@ func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 	switch err := p.o.Sessions.End(r.Context(), p.o.Visitors.Token(r), p.o.Visitors.Origin(r).Network); {
 	case errors.As(err, &unwritten):
 		p.o.Visitors.Farewell(w.Header(), r)
+		if asksForJSON(r) {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
 		f := p.frame(r, "sign-out.done-title")
 		p.render(w, r, http.StatusOK, "notice.html", notice{frame: f, Lead: f.Say("sign-out.done"), Hint: f.Say("sign-out.unwritten")})
 		return
@@ -33,5 +39,15 @@ func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	p.o.Visitors.Farewell(w.Header(), r)
+	if asksForJSON(r) {
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
 	redirect(w, t.Book.After(policy.AfterSignOut, &t.Visitor))
+}
+
+// asksForJSON reports whether a program of a page sent a request, and not a form.
+func asksForJSON(r *http.Request) bool {
+	kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	return kind == "application/json" || strings.Contains(r.Header.Get("Accept"), "application/json")
 }

@@ -49,7 +49,7 @@ func (p *Pages) Unable(w http.ResponseWriter, r *http.Request, book *policy.Book
 		lead, code = f.Say("wrong.busy"), "busy"
 	}
 	if guard.ClientOf(r.Header) != policy.Browser {
-		problem.Write(w, client.Problem{Status: later.Status, Detail: lead, Code: code})
+		problem.Write(w, client.Problem{Status: later.Status, Detail: lead, Code: code, Wait: seconds(later.Wait)})
 		return
 	}
 	p.render(w, r, later.Status, "notice.html", notice{frame: f, Lead: lead})
@@ -135,7 +135,7 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 
 // unproven tells a program what is missing; one that has shown a pass which opens nothing any more, why.
 func (p *Pages) unproven(r *http.Request, t *guard.TurnedAway, say voice) client.Problem {
-	told := client.Problem{Status: t.Answer.Status, Detail: t.Door.Admits("this") + " " + remedy(t)}
+	told := client.Problem{Status: t.Answer.Status, Detail: t.Door.Admits("this") + " " + remedy(t), Code: needed(t)}
 	if len(t.Door.Passes()) == 0 {
 		return told
 	}
@@ -145,6 +145,20 @@ func (p *Pages) unproven(r *http.Request, t *guard.TurnedAway, say voice) client
 		}
 	}
 	return told
+}
+
+// needed is the code of what is missing.
+func needed(t *guard.TurnedAway) string {
+	switch kind := t.Decision.Proof.Kind; {
+	case t.Decision.Pass != "" && t.Client == policy.API:
+		return "pass-needed"
+	case kind == policy.ProveKeyring || t.Decision.Proof.Basic:
+		return "credentials-needed"
+	case kind == policy.ProveAgain:
+		return "proof-needed"
+	default:
+		return string(kind) + "-needed"
+	}
 }
 
 // remedy says what a program, or a page's background request, can do about a challenge.

@@ -224,11 +224,14 @@ func capital(s string) string {
 
 func (t trouble) header(w http.ResponseWriter) {
 	if t.Wait > 0 {
-		w.Header().Set("Retry-After", strconv.Itoa(int(t.Wait.Seconds())))
+		w.Header().Set("Retry-After", strconv.Itoa(seconds(t.Wait)))
 	}
 }
 
 // tell answers a program.
+// seconds is a time to wait in whole seconds, rounded up so that whoever waits has waited enough.
+func seconds(d time.Duration) int { return int((d + time.Second - 1) / time.Second) }
+
 func (t trouble) tell(w http.ResponseWriter) {
-	problem.Write(w, client.Problem{Status: t.Status, Detail: t.Text, Code: t.Code})
+	problem.Write(w, client.Problem{Status: t.Status, Detail: t.Text, Code: t.Code, Wait: seconds(t.Wait)})
 }
