@@ -47,12 +47,12 @@ func checkSources(book *policy.Book, policyFile string, own Own) []policy.Findin
 			File: policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
 		})
 	}
-	return append(findings, uncovered(book, policyFile)...)
+	files, _ := Addresses(book, policyFile, maxChecked)
+	return append(append(findings, uncovered(book, policyFile, files)...), arriving(book, policyFile, files)...)
 }
 
 // uncovered finds the files of each source about which no door says anything.
-func uncovered(book *policy.Book, policyFile string) []policy.Finding {
-	files, _ := Addresses(book, policyFile, maxChecked)
+func uncovered(book *policy.Book, policyFile string, files []place.Place) []policy.Finding {
 	found := map[*policy.Source][]place.Place{}
 	for _, p := range files {
 		if book.Deciding(p)[0] == &book.Unlisted {
