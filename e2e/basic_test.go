@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -346,9 +347,21 @@ func TestConsoleKeyrings(t *testing.T) {
 	is(200)
 	do(ctx, t, chromedp.Click(`//button[.="Done"]`), chromedp.WaitNotPresent(`[role=dialog]`), chromedp.Click(`//button[.="baker"]`), chromedp.WaitVisible(`//button[.="Generate another"]`))
 	accessible(ctx, t, "one of a keyring")
+	do(ctx, t, keys(`//label[contains(., "For whom or what")]/input`, "bakes for the keepers"), chromedp.Click(`//button[.="Save"]`))
+	look(ctx, t, "[role=dialog]", "The password stays")
+	is(200)
+	if rings, err := api.Keyrings().List(t.Context()); err != nil || !slices.ContainsFunc(rings[0].Entries, func(e client.Entry) bool {
+		return e.Name == "baker" && e.Note == "bakes for the keepers" && e.Until == nil
+	}) {
+		t.Errorf("%+v %v", rings, err)
+	}
 	do(ctx, t, chromedp.Click(`//button[.="Generate another"]`))
 	look(ctx, t, "[role=dialog]", "It has another password")
-	is(200) // for another day
+	is(401) // the one before counts no longer
+	if password, err = chromedp.Run(ctx, chromedp.Evaluate[string](`document.querySelector("[data-testid=secret]").textContent`)); err != nil {
+		t.Fatal(err)
+	}
+	is(200)
 	do(ctx, t, chromedp.Click(`//button[.="Disable"]`))
 	look(ctx, t, "[role=dialog]", "opens nothing")
 	is(401)

@@ -400,6 +400,9 @@ func TestConsolePeople(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/activity?kind=role"))
 	look(ctx, t, "table", "role granted")
 	do(ctx, t, chromedp.WaitNotPresent(`//td[.="account disabled"]`))
+	// From a refusal to the reason for it.
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/activity?kind=refused"), chromedp.Click(`//button[.="Why?"]`))
+	look(ctx, t, "[data-testid=outcome]", "refuse")
 }
 
 // choose takes an option of a select as a person does.

@@ -129,7 +129,7 @@ func TestSiteOpensAPage(t *testing.T) {
 	do(ctx, t, press("Open /rota/ask/ to strangers")...)
 	look(ctx, t, "[role=dialog]", "Open /rota/ask/ to strangers?")
 	look(ctx, t, "[role=dialog]", "becomes admit")
-	do(ctx, t, chromedp.Click(`//button[.="Leave it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
+	do(ctx, t, chromedp.Click(`//button[.="Cancel"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	if text() != before {
 		t.Fatal("it was applied all the same")
 	}

@@ -1,3 +1,4 @@
+import { TryThis } from "./TryThis";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
@@ -136,7 +137,8 @@ function EventTable({ events, onReference }: { events: Event[]; onReference: (re
                   <button type="button" className="cursor-pointer font-mono text-sm underline" onClick={() => onReference(e.reference!)}>
                     {e.reference}
                   </button>
-                )}
+                )}{" "}
+                {(e.kind === "refused" || e.kind === "hidden") && <TryThis event={e} />}
               </td>
             </tr>
           ))}

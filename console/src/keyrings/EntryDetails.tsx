@@ -1,24 +1,50 @@
 import { useState } from "react";
-import { removeEntry, setEntryDisabled, setEntryPassword } from "./queries";
+import { editEntry, removeEntry, setEntryDisabled, setEntryPassword } from "./queries";
 import { Said, useAct } from "../parts/act";
 import { Ask } from "../parts/dialog";
-import { when } from "../parts/format";
+import { typed, when } from "../parts/format";
 import { Secret } from "../parts/secret";
 import { field, plain } from "../parts/styles";
 import { generate } from "../passwords/queries";
 import type { Entry } from "../schema";
 
 export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: Entry; onGone: () => void }) {
-  const [grace, setGrace] = useState("86400");
+  const [grace, setGrace] = useState("0");
   const [secret, setSecret] = useState("");
   const [asking, setAsking] = useState(false);
   const [disabled, setDisabled] = useState(e.disabled);
-  const [another, state] = [useAct("keyrings"), useAct("keyrings")];
+  const [terms, setTerms] = useState({ note: e.note ?? "", until: e.until ? typed(e.until) : "" });
+  const [edit, another, state] = [useAct("keyrings"), useAct("keyrings"), useAct("keyrings")];
   return (
     <div className="flex flex-col gap-4">
       <p className="text-soft">
-        Made {when(e.madeAt)} by {e.madeBy}. {e.note}
+        Made {when(e.madeAt)} by {e.madeBy}.
       </p>
+      <form
+        className="flex flex-col gap-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          edit.run(async () => {
+            await editEntry(ring, e.name, { note: terms.note, ...(terms.until ? (terms.until !== (e.until && typed(e.until)) ? { until: new Date(terms.until).toISOString() } : {}) : { endless: true }) });
+            return "Changed. The password stays.";
+          });
+        }}
+      >
+        <label className="flex flex-col gap-1 text-sm text-soft">
+          For whom or what
+          <input className={`${field} text-base`} value={terms.note} onChange={(x) => setTerms({ ...terms, note: x.target.value })} />
+        </label>
+        <label className="flex flex-col gap-1 text-sm text-soft">
+          Until, if it is to end
+          <input type="datetime-local" className={`${field} w-fit text-base`} value={terms.until} onChange={(x) => setTerms({ ...terms, until: x.target.value })} />
+        </label>
+        <div>
+          <button type="submit" className={plain} disabled={edit.busy}>
+            Save
+          </button>
+          <Said act={edit} />
+        </div>
+      </form>
       <section className="flex flex-col gap-3">
         <h3 className="font-bold">Another password</h3>
         {secret && <Secret label="The new password, shown this once:" text={secret} />}

@@ -51,7 +51,7 @@ export function Ask({ question, text, yes, busy, error, onYes, onNo }: { questio
           {yes}
         </button>
         <button type="button" className={plain} onClick={onNo}>
-          Leave it
+          Cancel
         </button>
       </div>
     </Panel>

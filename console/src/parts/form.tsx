@@ -15,7 +15,7 @@ export function FormEnd({ yes, busy, error, onNo }: { yes: string; busy: boolean
           {yes}
         </button>
         <button type="button" className={plain} onClick={onNo}>
-          Leave it
+          Cancel
         </button>
       </div>
     </>

@@ -17,4 +17,10 @@ export function ends(at: string): string {
   return day(new Date(end.getTime() - 1).toISOString());
 }
 
+/** A time as a field for date and time has it. */
+export function typed(at: string): string {
+  const t = new Date(at);
+  return new Date(t.getTime() - t.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+}
+
 export const day = (at: string) => new Date(at).toLocaleDateString(undefined, { dateStyle: "medium" });

@@ -76,7 +76,7 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
             <p className="mt-1 min-h-12 text-sm" role="status">
               {password && strength.data && (
                 <>
-                  <span className={`font-bold ${words[strength.data.word]}`}>{strength.data.word}</span> <span className="text-soft">{strength.data.advice ?? `about 2 to the power of ${Math.round(strength.data.bits)} guesses`}</span>
+                  <span className={`font-bold ${words[strength.data.word]}`}>{strength.data.word}</span> <span className="text-soft">{strength.data.advice ?? guesses(strength.data.bits)}</span>
                 </>
               )}
             </p>
@@ -86,4 +86,13 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
       <FormEnd yes="Add" busy={add.isPending} error={add.error} onNo={onDone} />
     </form>
   );
+}
+
+/** How long it takes to guess, in words: of somebody who has stolen the records and tries a million a second. */
+function guesses(bits: number): string {
+  const years = 2 ** (bits - 1) / 1e6 / 3600 / 24 / 365;
+  if (years < 1 / 365) return "guessed within a day by whoever has stolen the records";
+  if (years < 1) return "guessed within a year by whoever has stolen the records";
+  if (years < 1000) return "guessed within some years by whoever has stolen the records";
+  return "not guessed within a thousand years, even by whoever has stolen the records";
 }
