@@ -400,9 +400,10 @@ func TestConsolePeople(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/activity?kind=role"))
 	look(ctx, t, "table", "role granted")
 	do(ctx, t, chromedp.WaitNotPresent(`//td[.="account disabled"]`))
-	// From a refusal to the reason for it.
+	// From a refusal to Try: as ines is now, who has got the role since.
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/activity?kind=refused"), chromedp.Click(`//button[.="Why?"]`))
-	look(ctx, t, "[data-testid=outcome]", "refuse")
+	look(ctx, t, "[data-testid=outcome]", "admit")
+	do(ctx, t, chromedp.WaitVisible(`input[value="user:ines,role:keeper"]`))
 }
 
 // choose takes an option of a select as a person does.
