@@ -21,19 +21,13 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
-
 	"ostiarius/client"
-	"ostiarius/core/looks"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/telling"
 	"ostiarius/core/throttle"
-	"ostiarius/core/words"
 	"ostiarius/service/access"
-	"ostiarius/service/api"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
@@ -359,125 +353,6 @@ func (s *Service) publicURL() string {
 		return strings.TrimSuffix(s.settings.URL, "/")
 	}
 	return s.URL()
-}
-
-// build makes the handlers.
-func (s *Service) build() {
-	s.metrics.read(s.rooms, s.policy, s.hashing.Waiting, func(ctx context.Context) (map[message.State]int, error) {
-		return s.store.CountMessages(ctx, message.ByMail)
-	})
-	administration := administrationOf(s.rooms, s.policy, s.settings.Log)
-	administration.Status, administration.Remarks = s.Status, s.settings.Front.Remarks
-	administration.Samples = pages.Samples()
-	administration.Sample = func(w http.ResponseWriter, page string, in words.Language, l looks.Looks) bool {
-		return s.pages.Sample(w, s.policy.Book(), page, in, l)
-	}
-	bySession, bySocket := administration, administration
-	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
-	marker := api.NewMarker()
-	s.pages = pages.New(pages.Options{
-		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, Desk: s.rooms.Desk, Visitors: s.rooms.Visitors, Log: s.settings.Log,
-		Beside: func(name string) string { return inspect.Beside(name, s.settings.Policy) }, InPlace: s.inPlace,
-		Mark: func(account string) string { return marker.Mark(account, time.Now()) },
-	})
-	bySession.ProofAge = func(r *http.Request) time.Duration {
-		v := &guard.TurnOf(r).Visitor
-		if s.apart.here(r) { // where there are no pages but these
-			return v.ProofAge
-		}
-		return marker.Age(r.Header.Get(api.ProofField), v.Account, time.Now())
-	}
-	bySession.Origins = s.origins
-	bySocket.Actor = func(*http.Request) string { return "command line" }
-
-	own := chi.NewRouter()
-	own.Use(middleware.GetHead)
-	own.NotFound(s.apart.orConsole(s.pages.Entrance))
-
-	prefix := s.policy.Book().Prefix
-	own.Route(prefix, func(r chi.Router) {
-		s.pages.Routes(r)
-		r.Get("/health", s.health)
-		r.Get("/health/live", s.live)
-		r.Get("/health/ready", s.readyNow)
-		r.Get("/metrics", s.serveMetrics)
-		r.Get("/policy.schema.json", func(w http.ResponseWriter, r *http.Request) {
-			w.Header().Set("Content-Type", "application/schema+json")
-			w.Write(policy.Schema())
-		})
-		r.Group(func(r chi.Router) {
-			r.Use(s.apart.onlyHere(s.pages.Missing))
-			r.Route("/api/v1", bySession.Routes)
-			consoleRoutes(r, func(v *policy.Visitor) string {
-				if v.ProofAge > api.ProofLasts {
-					return ""
-				}
-				return marker.Mark(v.Account, time.Now().Add(-v.ProofAge))
-			})
-		})
-	})
-	crossOrigin := http.NewCrossOriginProtection()
-	crossOrigin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		http.Error(w, "This request came from another site and was not carried out.", http.StatusForbidden)
-	}))
-	g := &guard.Guard{
-		House:    s.policy.House,
-		Who:      s.rooms.Visitors.Who,
-		Again:    s.rooms.Visitors.Again,
-		Present:  s.rooms.Visitors.Present,
-		Unlocked: s.rooms.Visitors.Unlocked,
-		UsedUp:   s.pages.UsedUp,
-		Note: func(r *http.Request, t *guard.Turn, outcome policy.Outcome) string {
-			if s.access != nil {
-				access.Note(r.Context(), t.Visitor.From, t.Visitor.Account, string(outcome), doorOf(t))
-			}
-			if outcome == policy.Admit && t.Book.IsOwn(t.Place) {
-				s.metrics.own.Add(1)
-				return "" // the sign-in page and its sisters are for everybody
-			}
-			return s.rooms.Activity.Note(outcome, t.Door, t.Place, &t.Visitor)
-		},
-		Took: func(d time.Duration) { s.metrics.judging.Observe(d.Seconds()) },
-		Own:  crossOrigin.Handler(own),
-		Turned: func(w http.ResponseWriter, r *http.Request, away *guard.TurnedAway) {
-			if !s.policy.RefuseWorker(w, r, away.Turn) {
-				s.pages.Turned(w, r, away)
-			}
-		},
-		Unable: s.pages.Unable,
-		Front:  s.settings.Front,
-		Apart:  s.apart.here,
-
-		BodyIdle: s.settings.BodyIdle,
-		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
-	}
-	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, g)), g
-	if s.access != nil {
-		s.handler = s.access.Around(s.handler)
-	}
-
-	s.admin = bySocketAlone(&bySocket)
-}
-
-// administrationOf returns what administers rooms and a policy.
-func administrationOf(r *rooms.Rooms, p *inforce.Policy, log *slog.Logger) api.API {
-	return api.API{
-		People: r.People, Sessions: r.Sessions, Desk: r.Desk, Activity: r.Activity, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Mail: r.Mail, Joining: r.Joining, Events: r.Events, Members: r.Members, Teller: r.Teller, Endings: r.Endings, Policy: p,
-		Now: time.Now, Log: log,
-	}
-}
-
-// bySocketAlone is the administration for whoever may open the socket.
-func bySocketAlone(a *api.API) http.Handler {
-	admin := chi.NewRouter()
-	admin.Use(func(next http.Handler) http.Handler {
-		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			r.URL.RawPath = "" // names stand in the path decoded
-			next.ServeHTTP(w, r)
-		})
-	})
-	admin.Route("/api/v1", a.Routes)
-	return admin
 }
 
 // The longest time that a client may take nothing of an answer that is sent to it.

@@ -215,13 +215,20 @@ func (f *finder) crossing() {
 // and doors for nobody under an open one.
 func (f *finder) exceptions() {
 	said := map[int32]bool{}
+	open := map[string]*opened{}
+	var order []*opened
+	defer func() {
+		for _, o := range order {
+			f.warnOpened(o)
+		}
+	}()
 	for _, part := range f.parts {
 		covering := f.covering(part)
 		narrowest := f.matcher.Narrowest(covering)
-		open := len(narrowest) > 0 && !slices.ContainsFunc(narrowest, func(id int32) bool { return !f.book.Doors[id].IsPublic() })
+		isOpen := len(narrowest) > 0 && !slices.ContainsFunc(narrowest, func(id int32) bool { return !f.book.Doors[id].IsPublic() })
 		for _, id := range narrowest {
 			d := &f.book.Doors[id]
-			if said[id] || !open && !d.AsksNobody() {
+			if said[id] || !isOpen && !d.AsksNobody() {
 				continue
 			}
 			around := slices.DeleteFunc(slices.Clone(covering), func(other int32) bool { return !f.matcher.Inside(int(id), int(other)) })
@@ -231,17 +238,77 @@ func (f *finder) exceptions() {
 			wider := f.deciding(around)
 			widerOpen := !slices.ContainsFunc(wider, func(d *policy.Door) bool { return !d.IsPublic() })
 			switch {
-			case open && !widerOpen && !f.promisedOpen(d):
+			case isOpen && !widerOpen && !f.promisedOpen(d):
 				said[id] = true
-				f.warnDoor(d, "open-under-closed", f.witness(part.Example, &policy.Visitor{}),
-					"this door opens %s to everybody, beneath %s, which asks for %s; if that is meant, a guarantee with always: public says so", part.Example.Path, named(wider), asks(wider))
-			case !open && d.AsksNobody() && widerOpen:
+				beneath := named(wider) + ", which asks for " + asks(wider)
+				key := beneath + of(d)
+				if open[key] == nil {
+					open[key] = &opened{beneath: beneath, of: of(d), example: part.Example}
+					order = append(order, open[key])
+				}
+				open[key].doors = append(open[key].doors, d)
+			case !isOpen && d.AsksNobody() && widerOpen:
 				said[id] = true
 				f.warnDoor(d, "nobody-under-open", f.witness(part.Example, &policy.Visitor{}),
 					"this door lets nobody in at %s, beneath %s, which is open to everybody", part.Example.Path, named(wider))
 			}
 		}
 	}
+}
+
+// opened are doors that open places to everybody beneath the same closed ones.
+type opened struct {
+	beneath string
+	of      string // the hosts and methods that they are for, as a guarantee has them
+	doors   []*policy.Door
+	example place.Place // that the first of them opens
+}
+
+// of is for which hosts and methods a door is, as more keys of a guarantee.
+func of(d *policy.Door) (keys string) {
+	if !d.Host.Any() {
+		keys += fmt.Sprintf(", host: %q", d.Host.String())
+	}
+	if !d.Methods.Any() {
+		keys += ", methods: [ " + strings.Join(d.Methods.Names(), ", ") + " ]"
+	}
+	return keys
+}
+
+// warnOpened says it once for all of them, with the guarantee by which they are meant.
+func (f *finder) warnOpened(o *opened) {
+	first := o.doors[0]
+	slices.SortFunc(o.doors, func(a, b *policy.Door) int {
+		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	var paths, others []string
+	for _, d := range o.doors {
+		path := d.Written
+		if !plainPath(path) {
+			path = fmt.Sprintf("%q", path)
+		}
+		if !slices.Contains(paths, path) {
+			paths = append(paths, path)
+		}
+		if d != first {
+			others = append(others, named([]*policy.Door{d}))
+		}
+	}
+	at := paths[0]
+	if len(paths) > 1 {
+		at = "[ " + strings.Join(paths, ", ") + " ]"
+	}
+	also := ""
+	if len(others) > 0 {
+		also = ", as " + strings.Join(others, ", ") + " do with theirs"
+	}
+	f.warnDoor(first, "open-under-closed", f.witness(o.example, &policy.Visitor{}),
+		"this door opens %s to everybody%s, beneath %s; if that is meant, this guarantee says so: - { path: %s%s, always: public }", o.example.Path, also, o.beneath, at, o.of)
+}
+
+// plainPath reports whether a path with stars can stand in YAML as it is.
+func plainPath(path string) bool {
+	return strings.HasPrefix(path, "/") && !strings.ContainsAny(path, " :#,[]{}\"'`")
 }
 
 func asks(doors []*policy.Door) string {

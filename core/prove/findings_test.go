@@ -313,6 +313,14 @@ func TestFindingsAgainstBruteForce(t *testing.T) {
 					fmt.Sscan(strings.TrimRight(strings.Fields(word)[0], "("), &other)
 					got[fmt.Sprintf("pair %d %d", min(f.Line, other), max(f.Line, other))] = true
 				}
+			case "open-under-closed": // with the lines of the others that are said with it
+				got[fmt.Sprint(f.Rule, " ", f.Line)] = true
+				doors, _, _ := strings.Cut(f.Message, ", beneath ")
+				for _, word := range strings.Split(doors, "line ")[1:] {
+					var other int
+					fmt.Sscan(strings.TrimRight(strings.Fields(word)[0], "("), &other)
+					got[fmt.Sprint(f.Rule, " ", other)] = true
+				}
 			case "role-not-asked": // all roles stand in one line
 				got[fmt.Sprint(f.Rule, " ", f.Line, " ", f.Column)] = true
 			case "guarantee-broken":
@@ -409,5 +417,46 @@ func TestCompareTellsWhoAdministers(t *testing.T) {
 		if told != (effect != "") || effect == "" && len(differences) > 0 {
 			t.Errorf("%q: %+v", effect, differences)
 		}
+	}
+}
+
+// Doors that are open beneath the same closed one are said once, and with the guarantee that the message has, it is said no more.
+func TestOpenDoorsAreAcknowledgedAtOnce(t *testing.T) {
+	doors := `doors:
+  - { path: /**, admit: signed-in }
+  - { path: [ /, /visit/**, "/a b/*" ], admit: public }
+  - { path: /news/**, admit: public }
+  - { path: /form, methods: [ POST, PUT ], admit: public }
+  - { path: /shop/**, host: shop.example, admit: public }
+  - { path: /keepers/**, admit: { user: ann } }
+  - { path: /keepers/plan, admit: public }
+`
+	said := func(text string) (all []policy.Finding) {
+		t.Helper()
+		book, findings := policy.Parse("doors.yaml", []byte(text))
+		if book == nil {
+			t.Fatal(findings)
+		}
+		for _, f := range Check(book, "doors.yaml") {
+			if f.Severity == policy.SeverityError {
+				t.Fatal(f)
+			}
+			if f.Rule == "open-under-closed" {
+				all = append(all, f)
+			}
+		}
+		return all
+	}
+	found := said(doors)
+	if len(found) != 4 {
+		t.Errorf("%d findings: %v", len(found), found)
+	}
+	meant := "guarantees:\n"
+	for _, f := range found {
+		_, guarantee, _ := strings.Cut(f.Message, "this guarantee says so: ")
+		meant += "  " + guarantee + "\n"
+	}
+	if left := said(doors + meant); len(left) > 0 {
+		t.Errorf("with\n%s it is still said: %v", meant, left)
 	}
 }
