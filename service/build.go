@@ -4,6 +4,11 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
 	"ostiarius/core/looks"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
@@ -16,10 +21,6 @@ import (
 	"ostiarius/service/inspect"
 	"ostiarius/service/pages"
 	"ostiarius/service/rooms"
-	"time"
-
-	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
 )
 
 // build makes the handlers.
