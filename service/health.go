@@ -3,13 +3,11 @@ package service
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"net/http"
 	"sync"
 	"time"
 
 	"ostiarius/service/guard"
-	"ostiarius/store"
 )
 
 // health says how the service is, to anybody: without paths, names or the texts of errors.
@@ -35,8 +33,7 @@ func (s *Service) readyNow(w http.ResponseWriter, r *http.Request) {
 	sayReady(w, !s.stopping.Load() && s.ready.ask(time.Now(), func() bool {
 		ctx, done := context.WithTimeout(context.WithoutCancel(r.Context()), readWithin)
 		defer done()
-		_, err := s.store.LatestVersion(ctx)
-		return err == nil || errors.Is(err, store.ErrNone)
+		return s.store.Ping(ctx) == nil
 	}))
 }
 

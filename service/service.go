@@ -243,6 +243,9 @@ func (s *Service) itself() inspect.Own {
 	if s.settings.Key != "" {
 		own.Paths = append(own.Paths, s.settings.Key)
 	}
+	if s.settings.AccessLog != "" {
+		own.Paths = append(own.Paths, s.settings.AccessLog)
+	}
 	own.Listens = func() (all []net.Addr) {
 		for _, l := range []net.Listener{s.listener, s.plain, s.console} {
 			if l != nil {

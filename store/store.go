@@ -163,6 +163,12 @@ func without(all, others []string) []string {
 	return slices.DeleteFunc(slices.Clone(all), func(one string) bool { return slices.Contains(others, one) })
 }
 
+// Ping reads something, and so reports whether the records can be read.
+func (s *Store) Ping(ctx context.Context) error {
+	var n int
+	return s.get(ctx, &n, `SELECT COUNT(*) FROM migrations`)
+}
+
 // Close closes the records.
 func (s *Store) Close() error {
 	s.layDown() // if not, the second file stays, and is looked for

@@ -188,8 +188,7 @@ func (l *Log) line(r *http.Request, begun, now time.Time, j *judged, w *counting
 			client = "-"
 		}
 	}
-	path, _, _ := strings.Cut(r.RequestURI, "?")
-	referer, _, _ := strings.Cut(r.Referer(), "?")
+	path, referer := withoutSecrets(r.RequestURI), withoutSecrets(r.Referer())
 	if l.form == JSON {
 		text, err := json.Marshal(entry{
 			begun.UTC().Format("2006-01-02T15:04:05.000Z07:00"), client, j.account, r.Method, r.Host, path, r.Proto, w.status, w.bytes,
@@ -206,6 +205,24 @@ func (l *Log) line(r *http.Request, begun, now time.Time, j *judged, w *counting
 	}
 	return fmt.Appendf(nil, "%s - %s [%s] \"%s %s %s\" %d %s \"%s\" \"%s\"\n", client, word(j.account), begun.Format("02/Jan/2006:15:04:05 -0700"),
 		quoted(r.Method), quoted(path), quoted(r.Proto), w.status, size, orDash(quoted(referer)), orDash(quoted(r.UserAgent())))
+}
+
+// withoutSecrets is an address without its query, and without the name and password that one can have before the host.
+func withoutSecrets(address string) string {
+	address, _, _ = strings.Cut(address, "?")
+	if strings.HasPrefix(address, "/") {
+		return address
+	}
+	if scheme, rest, is := strings.Cut(address, "://"); is {
+		authority, path, more := strings.Cut(rest, "/")
+		if at := strings.LastIndexByte(authority, '@'); at >= 0 {
+			authority = authority[at+1:]
+		}
+		if address = scheme + "://" + authority; more {
+			address += "/" + path
+		}
+	}
+	return address
 }
 
 func orDash(text string) string {

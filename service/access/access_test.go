@@ -132,6 +132,17 @@ func TestLines(t *testing.T) {
 	}
 }
 
+func TestWithoutSecrets(t *testing.T) {
+	for address, want := range map[string]string{
+		"/a/b?link=x": "/a/b", "/a@b": "/a@b", "http://u:p@marram.example/a@b?q": "http://marram.example/a@b", "https://marram.example": "https://marram.example",
+		"https://u@v:w@marram.example/": "https://marram.example/", "marram.example:443": "marram.example:443", "*": "*", "": "", "//u:p@x/y": "//u:p@x/y",
+	} {
+		if got := withoutSecrets(address); got != want {
+			t.Errorf("%s: %s, want %s", address, got, want)
+		}
+	}
+}
+
 // once are lines without the second of a request that the client has sent again by itself.
 func once(lines []string) []string {
 	return slices.CompactFunc(lines, func(a, b string) bool { return strings.Contains(a, "/broken") && strings.Contains(b, "/broken") })

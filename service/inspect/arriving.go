@@ -21,10 +21,11 @@ import (
 	"ostiarius/core/policy"
 )
 
-// The most pages and style sheets that are read, and the most of each, in bytes.
+// The most pages and style sheets that are read, and the most of each, and of all, in bytes.
 const (
 	mostRead    = 2000
 	mostOfEach  = 1 << 20
+	mostOfAll   = 64 << 20
 	mostInShort = 3 // files that a message names
 )
 
@@ -36,9 +37,9 @@ func arriving(book *policy.Book, policyFile string, places []place.Place) []poli
 		there[p.Host+p.Address()] = p
 	}
 	closed := map[*policy.Door][]lacking{}
-	read := 0
+	read, bytes := 0, int64(0)
 	for _, p := range places {
-		if read == mostRead {
+		if read == mostRead || bytes > mostOfAll {
 			break
 		}
 		kind := kindOf(p)
@@ -46,7 +47,9 @@ func arriving(book *policy.Book, policyFile string, places []place.Place) []poli
 			continue
 		}
 		read++
-		for _, named := range namedIn(book, policyFile, p, kind) {
+		all, size := namedIn(book, policyFile, p, kind)
+		bytes += size
+		for _, named := range all {
 			asset, is := there[p.Host+named]
 			if !is || seen(book, asset) || asset == p {
 				continue
@@ -152,11 +155,12 @@ func kindOf(p place.Place) string {
 	return ""
 }
 
-// namedIn returns the addresses on the same host that the file at a place names for its looks, each once.
-func namedIn(book *policy.Book, policyFile string, p place.Place, kind string) (all []string) {
+// namedIn returns the addresses on the same host that the file at a place names for its looks, each once, and how long
+// the file is.
+func namedIn(book *policy.Book, policyFile string, p place.Place, kind string) (all []string, size int64) {
 	source := book.SourceOf(p)
 	if source == nil || source.Files == "" {
-		return nil
+		return nil, 0
 	}
 	name := strings.TrimPrefix(strings.TrimPrefix(p.Path, source.Path), "/")
 	if p.Slash || p.Path == "/" || p.Path == source.Path {
@@ -168,7 +172,7 @@ func namedIn(book *policy.Book, policyFile string, p place.Place, kind string) (
 	}
 	from, err := readNames(Directory(*source, policyFile), name, kind)
 	if err != nil {
-		return nil
+		return nil, 0
 	}
 	if from.base != "" {
 		if u, err := base.Parse(from.base); err == nil {
@@ -185,11 +189,12 @@ func namedIn(book *policy.Book, policyFile string, p place.Place, kind string) (
 			all = append(all, at.Address())
 		}
 	}
-	return all
+	return all, from.size
 }
 
 // names are the references in a file, as they stand there.
 type names struct {
+	size  int64  // of the file, in bytes
 	base  string // to which they are relative, if the page says so
 	names []string
 }
@@ -201,15 +206,15 @@ func readNames(directory, name, kind string) (names, error) {
 		return names{}, err
 	}
 	defer root.Close()
+	info, err := root.Stat(name) // before it is opened: a pipe would wait for somebody who writes
+	if err != nil || !info.Mode().IsRegular() || info.Size() > mostOfEach {
+		return names{}, fs.ErrInvalid
+	}
 	file, err := root.Open(name)
 	if err != nil {
 		return names{}, err
 	}
 	defer file.Close()
-	info, err := file.Stat()
-	if err != nil || !info.Mode().IsRegular() || info.Size() > mostOfEach {
-		return names{}, fs.ErrInvalid
-	}
 	return remembered.of(path.Join(directory, name), info, func() (n names) {
 		text := io.LimitReader(file, mostOfEach)
 		if kind == "css" {
@@ -245,6 +250,7 @@ func (m *memory) of(name string, info fs.FileInfo, read func() names) names {
 		clear(m.files)
 	}
 	found := read()
+	found.size = info.Size()
 	m.files[name] = readOnce{info.Size(), info.ModTime(), found}
 	return found
 }
