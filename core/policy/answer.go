@@ -40,7 +40,7 @@ func (b *Book) Answer(d Decision, client Client, query string) Answer {
 		return Answer{Status: 404}
 	}
 	if client == Browser && d.Instead.Go != "" {
-		return Answer{Status: 303, Location: d.Instead.Go}
+		return Answer{Status: 303, Location: b.instead(d, query)}
 	}
 	if d.Outcome == Refuse || d.Instead.Say != "" {
 		return Answer{Status: 403, Say: d.Instead.Say}
@@ -74,6 +74,15 @@ func (b *Book) Answer(d Decision, client Client, query string) Answer {
 		location = To(location, "unsent")
 	}
 	return Answer{Status: 303, Location: location}
+}
+
+// instead is where a decision leads in place of the usual answer; with where to go on to, for a page on which one signs in.
+func (b *Book) instead(d Decision, query string) string {
+	next := b.goOn(d.Place, query)
+	if _, has, _ := strings.Cut(d.Instead.Go, "?"); d.Outcome != Challenge || next == "" || strings.Contains("&"+has, "&next=") {
+		return d.Instead.Go
+	}
+	return To(d.Instead.Go, "next="+url.QueryEscape(next))
 }
 
 // goOn returns where somebody goes on to who has proven what was missing: where they wanted to go.

@@ -1,6 +1,9 @@
 package policy
 
-import "testing"
+import (
+	"fmt"
+	"testing"
+)
 
 func TestAnswersForScriptsAndPrograms(t *testing.T) {
 	book := parse(t, lighthouse)
@@ -30,6 +33,32 @@ func TestLandings(t *testing.T) {
 	for who, want := range map[string]string{"user:ines,role:trustee": "/log/", "role:trustee": "/office/", "role:device": "/rota/"} {
 		if got := book.After(AfterSignIn, visitor(t, who)); got != want {
 			t.Errorf("%s lands on %s, want %s", who, got, want)
+		}
+	}
+}
+
+// The page to which strangers are led instead is told where they wanted to go, unless it says that itself; one to which
+// people are led who may not is not.
+func TestInsteadCarriesNext(t *testing.T) {
+	for to, want := range map[string]string{
+		"/login.html":             "/login.html?next=%2Frota%2Fa%3Fx%3D1%26y%3D2",
+		"/login.html?lang=de":     "/login.html?lang=de&next=%2Frota%2Fa%3Fx%3D1%26y%3D2",
+		"/login.html?next=/":      "/login.html?next=/",
+		"/login.html?a=1&next=/b": "/login.html?a=1&next=/b",
+	} {
+		book, findings := Parse("doors.yaml", []byte(fmt.Sprintf("roles: { keeper: }\ndoors:\n  - { path: /login.html, admit: public }\n  - { path: /rota/**, admit: { role: keeper }, otherwise: { anonymous: { go: %q }, refused: { go: /ask } } }\n", to)))
+		if book == nil {
+			t.Fatal(to, findings)
+		}
+		r := Request{Method: "GET", Path: "/rota/a"}
+		if got := book.Answer(book.Decide(r, &Visitor{}), Browser, "x=1&y=2"); got.Status != 303 || got.Location != want {
+			t.Errorf("%s: %+v, want %s", to, got, want)
+		}
+		if got := book.Answer(book.Decide(r, &Visitor{}), Script, "x=1"); got.Status != 401 {
+			t.Errorf("%s, for a script: %+v", to, got)
+		}
+		if got := book.Answer(book.Decide(r, &Visitor{SignedIn: true, Account: "ines"}), Browser, "x=1"); got.Location != "/ask" {
+			t.Errorf("%s, refused: %+v", to, got)
 		}
 	}
 }
