@@ -26,6 +26,7 @@ func TestFromNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(func() { s.Stop() }) // also where there is no browser to go on with
 	link := regexp.MustCompile(`http://\S+/door/first\?link=\S+`)
 	first := link.FindString(s.Output)
 	if !strings.HasPrefix(first, s.URL) || !strings.Contains(s.Output, "wrote a first policy") {
