@@ -39,7 +39,11 @@ demo: bin/ostiarius
 /usr/sbin/smtpd:
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq opensmtpd >/dev/null
 
-test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/sbin/smtpd
+# To check the unit of a service.
+/usr/bin/systemd-analyze:
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq systemd >/dev/null
+
+test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/sbin/smtpd /usr/bin/systemd-analyze
 	gofmt -l $(filter %.go,$(GOFILES)) | (! grep .)
 	go vet ./...
 	go tool staticcheck ./...

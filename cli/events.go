@@ -55,24 +55,15 @@ func eventsList(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if *limit < 1 {
-			return errUsage{errors.New("--limit is a number from 1")}
-		}
 		if which == "any" {
 			which = ""
 		}
-		all := []client.ShopEvent{}
-		var before int64
-		for len(all) < *limit {
-			part, err := service().Events().List(c.Context(), which, *search, before, min(1000, *limit-len(all)))
-			if err != nil {
-				return err
-			}
-			if len(part.Events) == 0 {
-				break
-			}
-			all = append(all, part.Events...)
-			before = all[len(all)-1].ID
+		all, err := upTo(*limit, func(of client.ShopEvent) int64 { return of.ID }, func(before int64, most int) ([]client.ShopEvent, error) {
+			part, err := service().Events().List(c.Context(), which, *search, before, most)
+			return part.Events, err
+		})
+		if err != nil {
+			return err
 		}
 		return writeList(c, format, all, "there is no such event", "EVENT\tCAME\tTYPE\tORDER\tBUYER\tITEMS\tSTATE\tREMARK", func(t io.Writer, e client.ShopEvent) {
 			say(t, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", e.ID, when(&e.At, ""), e.Type, dash(shorten(e.Order, 24)), dash(shorten(buyerOf(e), 40)), dash(shorten(itemsOf(e), 40)), e.State, dash(shorten(e.Problem, 60)))

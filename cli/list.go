@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -65,4 +66,22 @@ func importFlags(c *cobra.Command) func(c *cobra.Command, file string, bring fun
 		}
 		return err
 	}
+}
+
+// upTo fetches at most so many records, the newest first, part by part: fetch returns those from before a number, 0 for
+// the newest.
+func upTo[T any](limit int, number func(T) int64, fetch func(before int64, most int) ([]T, error)) ([]T, error) {
+	if limit < 1 {
+		return nil, errUsage{errors.New("--limit is a number from 1")}
+	}
+	all, before := []T{}, int64(0)
+	for len(all) < limit {
+		part, err := fetch(before, min(1000, limit-len(all)))
+		if err != nil || len(part) == 0 {
+			return all, err
+		}
+		all = append(all, part...)
+		before = number(all[len(all)-1])
+	}
+	return all, nil
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"strconv"
@@ -52,24 +51,15 @@ func messagesList(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if *limit < 1 {
-			return errUsage{errors.New("--limit is a number from 1")}
-		}
 		if which == "any" {
 			which = ""
 		}
-		all := []client.Message{}
-		var before int64
-		for len(all) < *limit {
-			part, err := service().Messages().List(c.Context(), which, *search, before, min(1000, *limit-len(all)))
-			if err != nil {
-				return err
-			}
-			if len(part.Messages) == 0 {
-				break
-			}
-			all = append(all, part.Messages...)
-			before = all[len(all)-1].ID
+		all, err := upTo(*limit, func(of client.Message) int64 { return of.ID }, func(before int64, most int) ([]client.Message, error) {
+			part, err := service().Messages().List(c.Context(), which, *search, before, most)
+			return part.Messages, err
+		})
+		if err != nil {
+			return err
 		}
 		return writeList(c, format, all, "there is no such message", "MESSAGE\tABOUT\tTO\tSTATE\tMADE\tTRIES\tNEXT\tPROBLEM", func(t io.Writer, m client.Message) {
 			say(t, "%d\t%s\t%s\t%s\t%s\t%d\t%s\t%s\n", m.ID, m.Kind, shorten(m.To, 40), m.State, when(&m.MadeAt, ""), m.Tries, when(m.NextAt, "-"), dash(shorten(m.Problem, 60)))

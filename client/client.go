@@ -27,9 +27,9 @@ type Client struct {
 	http *http.Client
 	base string
 	data string
-	// AtRest, if there is one, answers where no service runs, as far as it can; what it cannot is answered 501. It is not
-	// asked for changes. The error says that there are no records.
-	AtRest func(context.Context) (http.Handler, error)
+	// AtRest, if there is one, returns what answers a question where no service runs, by its path below the API's; nil if
+	// that cannot be answered. It is not asked for changes. The error says why there are no records to be read.
+	AtRest func(ctx context.Context, path string) (http.Handler, error)
 }
 
 // New returns a client of the service whose data directory this is.
@@ -87,7 +87,7 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 		if errors.Is(err, fs.ErrPermission) {
 			return fmt.Errorf("the socket of the service in %s may not be opened by this user; use the account that started it", c.data)
 		}
-		if resp, err = c.askAtRest(req); err != nil {
+		if resp, err = c.askAtRest(req, path); err != nil {
 			return err
 		}
 		if resp == nil {
@@ -116,12 +116,12 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 }
 
 // askAtRest asks where no service runs; nil if that cannot be answered.
-func (c *Client) askAtRest(req *http.Request) (*http.Response, error) {
+func (c *Client) askAtRest(req *http.Request, path string) (*http.Response, error) {
 	if c.AtRest == nil || req.Method != http.MethodGet {
 		return nil, nil
 	}
-	rest, err := c.AtRest(req.Context())
-	if errors.Is(err, fs.ErrNotExist) {
+	rest, err := c.AtRest(req.Context(), path)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && rest == nil {
 		return nil, nil
 	}
 	if err != nil {
@@ -129,9 +129,6 @@ func (c *Client) askAtRest(req *http.Request) (*http.Response, error) {
 	}
 	w := &written{header: http.Header{}, status: http.StatusOK}
 	rest.ServeHTTP(w, req)
-	if w.status == http.StatusNotImplemented {
-		return nil, nil
-	}
 	return &http.Response{StatusCode: w.status, Status: fmt.Sprint(w.status, " ", http.StatusText(w.status)), Header: w.header, Body: io.NopCloser(&w.body)}, nil
 }
 

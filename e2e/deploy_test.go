@@ -9,7 +9,7 @@ import (
 	"testing"
 )
 
-// What is in deploy/ and in its documentation uses flags that there are, and a unit that systemd understands where there is one.
+// What is in deploy/ and in its documentation uses flags that there are.
 func TestDeploy(t *testing.T) {
 	t.Parallel()
 	_, help, _ := run(t, "", "serve", "--help")
@@ -47,6 +47,12 @@ func TestDeploy(t *testing.T) {
 	if code, _, errOut := run(t, "", "serve", "--settings", filepath.Join(dir, "settings.yaml"), "--listen", "nowhere", "--data", filepath.Join(dir, "d"), "--access-log", filepath.Join(dir, "l")); code != 1 || !strings.Contains(errOut, "HOST:PORT") && !strings.Contains(errOut, "nowhere") {
 		t.Errorf("the settings of the documentation: %d %s", code, errOut)
 	}
+}
+
+// systemd understands the unit.
+func TestUnit(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
 	analyze, err := exec.LookPath("systemd-analyze")
 	if err != nil {
 		t.Skip("there is no systemd here")

@@ -5,6 +5,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,11 +18,20 @@ import (
 	"ostiarius/store"
 )
 
-// What of the administration only reads records.
-var atRest = []string{"/policy", "/people", "/members", "/joining", "/keyrings", "/shared", "/passes", "/sessions", "/messages", "/events", "/activity"}
+// ReadsAtRest reports whether a question of administration, by its path below the API's, is answered by records alone.
+func ReadsAtRest(path string) bool {
+	path, _, _ = strings.Cut(path, "?")
+	return slices.ContainsFunc(atRest, func(read string) bool {
+		rest, below := strings.CutPrefix(path, read)
+		return below && (rest == "" || rest[0] == '/' || rest[0] == '.')
+	})
+}
+
+// What only reads records.
+var atRest = []string{"/policy", "/people", "/members", "/joining", "/keyrings", "/shared", "/passes", "/sessions", "/messages", "/events", "/targets", "/activity"}
 
 // AtRest returns what answers questions of administration from the records of a data directory on which no service runs;
-// nothing of them is changed. Whatever else is asked is answered 501. The error says why they cannot be read.
+// nothing of them can be changed. The error says why they cannot be read.
 func AtRest(ctx context.Context, data string) (http.Handler, io.Closer, error) {
 	records, err := store.OpenToRead(store.FileIn(data))
 	if err != nil {
@@ -45,16 +55,5 @@ func AtRest(ctx context.Context, data string) (http.Handler, io.Closer, error) {
 	}
 	administration := administrationOf(r, p, log)
 	administration.Actor = func(*http.Request) string { return "" }
-	whole := bySocketAlone(&administration)
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
-		for _, read := range atRest {
-			rest, below := strings.CutPrefix(path, read)
-			if r.Method == http.MethodGet && below && (rest == "" || rest[0] == '/' || rest[0] == '.') {
-				whole.ServeHTTP(w, r)
-				return
-			}
-		}
-		w.WriteHeader(http.StatusNotImplemented)
-	}), records, nil
+	return bySocketAlone(&administration), records, nil
 }

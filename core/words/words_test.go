@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	_ "time/tzdata" // also where the machine knows no zones
 )
 
 // No sentence is missing in a language, and none has other gaps than in English: what is to be said could not be.
@@ -62,7 +63,7 @@ func TestChoose(t *testing.T) {
 func TestEnd(t *testing.T) {
 	somewhere, err := time.LoadLocation("Europe/Berlin")
 	if err != nil {
-		t.Skip("this machine knows no zones")
+		t.Fatal(err)
 	}
 	for _, zone := range []*time.Location{time.UTC, somewhere} {
 		for at, want := range map[time.Time]string{
