@@ -237,7 +237,7 @@ func TestConsoleMatrix(t *testing.T) {
 	look(ctx, t, "table", "/getting-here")
 	do(ctx, t, chromedp.Click(`//button[@aria-label="Below /office/**"]`))
 	do(ctx, t, chromedp.Click(`//button[@aria-label="/minutes as role:keeper: refuse"]`))
-	look(ctx, t, "[role=dialog]", "missing is credentials of the keyring outer and the role trustee")
+	look(ctx, t, "[role=dialog]", "what is missing is credentials of the keyring outer and the role trustee")
 	look(ctx, t, "[role=dialog]", "GET /office/minutes/")
 	accessible(ctx, t, "matrix, why")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))

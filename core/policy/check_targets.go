@@ -100,7 +100,7 @@ func (p *reader) checkSent(d *Door, to Instead, v Visitor) bool {
 func (p *reader) turnedAway(at Position, to, when string, v Visitor, d Decision) {
 	door := "no door covers it"
 	if d.Door != nil && d.Door != &p.book.Unlisted {
-		door = d.Door.Named() + " asks " + d.Door.Ask()
+		door = d.Door.Named() + " asks for " + d.Door.Ask()
 	}
 	p.warn(at, utf8.RuneCountInString(to), "go-turned-away", "%s is sent to %s %s and turned away again: %s", v, to, when, door)
 	p.findings[len(p.findings)-1].Witness = &Witness{Method: "GET", Path: d.Place.Path, Visitor: v.String(), Outcome: string(d.Outcome)}

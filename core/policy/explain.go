@@ -127,9 +127,9 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 	}
 	for _, door := range deciding {
 		if door == &b.Unlisted {
-			say("demand", "An unlisted place asks: %s.", inWords(&door.Admit))
+			say("demand", "An unlisted place asks for %s.", door.Ask())
 		} else {
-			say("demand", "%s asks: %s.", capital(door.Named()), inWords(&door.Admit))
+			say("demand", "%s asks for %s.", capital(door.Named()), door.Ask())
 		}
 	}
 	say("visitor", "The visitor is %s.", b.visitorInWords(v))
@@ -204,13 +204,15 @@ func (b *Book) missing(door *Door, v *Visitor) (text string, met bool) {
 			break
 		}
 	}
-	return "missing is " + strings.Join(ways, ", or "), false
+	return "what is missing is " + strings.Join(ways, ", or "), false
 }
 
-// Ask says what the door asks, in words for people who do not know the policy.
+// Ask says what the door asks for, in words for people who do not know the policy: what follows "asks for" in a
+// sentence.
 func (d *Door) Ask() string { return inWords(&d.Admit) }
 
-// inWords says what a demand asks, for people who do not know the policy's words.
+// inWords says what a demand asks for, for people who do not know the policy's words. It is a noun with what belongs to
+// it, so that it can follow "asks for" and "what is missing is".
 func inWords(d *Demand) string {
 	join := func(word string) string {
 		var parts []string
@@ -227,9 +229,9 @@ func inWords(d *Demand) string {
 	case Public:
 		return "nothing; it is public"
 	case SignedIn:
-		return "to be signed in"
+		return "a sign-in"
 	case Nobody:
-		return "nothing that anybody has; it admits nobody"
+		return "something that nobody has"
 	case Role:
 		return "the role " + orList(d.Names)
 	case User:

@@ -1,6 +1,8 @@
 package policy
 
 import (
+	"math/rand/v2"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -16,8 +18,8 @@ func TestExplainTellsWhyThisDoor(t *testing.T) {
 	for _, want := range []string{
 		"2 doors cover it: line 18 (/log/**); line 21 (DELETE, POST /log/**)",
 		"line 18 (/log/**) does not count, since all that line 21 (DELETE, POST /log/**) covers is part of it",
-		"asks: the role trustee", "signed in with the role keeper (which brings volunteer)",
-		"missing is the role trustee", "Nothing that this visitor could still prove would help", "Outcome: refuse. Answer: 403",
+		"asks for the role trustee", "signed in with the role keeper (which brings volunteer)",
+		"what is missing is the role trustee", "Nothing that this visitor could still prove would help", "Outcome: refuse. Answer: 403",
 	} {
 		if !strings.Contains(all, want) {
 			t.Errorf("the explanation does not say %q:\n%s", want, all)
@@ -25,5 +27,40 @@ func TestExplainTellsWhyThisDoor(t *testing.T) {
 	}
 	if len(e.Doors) != 1 || e.Doors[0].Line != 21 {
 		t.Errorf("doors %+v, want line 21", e.Doors)
+	}
+}
+
+// What is put together of parts reads as sentences: after "asks for" and "what is missing is" stand nouns.
+func TestExplanationsAreSentences(t *testing.T) {
+	const list = `[\w./-]+(?:, [\w./-]+)*(?: or [\w./-]+)?`
+	const noun = `\(*(?:a sign-in|the (?:role|account|shared password) ` + list + `|a pass for ` + list + `|credentials of the keyring ` + list +
+		`|an address in ` + list + `|a password typed within the last \w+(?: \(it was \w+ ago\))?|something that nobody has|nothing; it is public)\)*`
+	const nouns = noun + `(?:,? (?:and|or) ` + noun + `)*(?:, or one of \d+ other ways)?`
+	forms := map[string]*regexp.Regexp{
+		"address": regexp.MustCompile(`^GET /a is the place /a\.$`),
+		"doors":   regexp.MustCompile(`^1 door covers it: line 6 \(/a\)\.$`),
+		"count":   regexp.MustCompile(`^It is the only one, so it decides\.$`),
+		"demand":  regexp.MustCompile(`^Line 6 \(/a\) asks for ` + nouns + `\.$`),
+		"visitor": regexp.MustCompile(`^The visitor is (?:not )?signed in(?:[, ].*)?\.$`),
+		"missing": regexp.MustCompile(`^(?:Line 6 \(/a\) (?:admits this visitor|does not admit this visitor: (?:what is missing is ` + nouns + `|it admits nobody))` +
+			`|That can still be proven: by (?:signing in|typing the password again|unlocking with the shared password \w+|showing a pass for \w+|opening the keyring \w+ \(HTTP Basic, realm \w+\))` +
+			`|Nothing that this visitor could still prove would help)\.$`),
+		"answer": regexp.MustCompile(`^Outcome: \w+\. (?:The request goes on to the source behind|Answer: [^ ].*\w"?)\.$`),
+	}
+	random := rand.New(rand.NewPCG(19, 5))
+	read := map[string]int{}
+	for range 3000 {
+		demand := randomDemand(random, 0)
+		book := parse(t, "roles: {a: , b: , c: }\nkeyrings: {k1: , k2: }\nshared: {s1: , s2: }\npasses: {p1: }\ndoors:\n  - { path: /a, admit: "+demand+" }\n")
+		who := []string{"anonymous", "signed-in", "role:a,proof-age:3h", "user:x,from:192.0.2.7"}[random.IntN(4)]
+		for _, step := range book.Explain(Request{"GET", "", "/a"}, visitor(t, who), Browser, "").Steps {
+			read[step.About]++
+			if form := forms[step.About]; form == nil || !form.MatchString(step.Text) {
+				t.Fatalf("%s as %s, %s: %q is not a sentence that is known", demand, who, step.About, step.Text)
+			}
+		}
+	}
+	if len(read) != len(forms) || read["demand"] < 1000 {
+		t.Errorf("read %v", read)
 	}
 }

@@ -109,7 +109,8 @@ func (p *reader) document(text []byte, what string) (body ast.Node, ok bool) {
 		return nil, false
 	}
 	// The parser counts some lines twice that end with both characters.
-	file, err := parser.ParseBytes(bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")), 0, parser.AllowDuplicateMapKey())
+	text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
+	file, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		at := Position{1, 1}
 		message := err.Error()
@@ -119,6 +120,10 @@ func (p *reader) document(text []byte, what string) (body ast.Node, ok bool) {
 			if t := syntax.GetToken(); t != nil && t.Position != nil {
 				at = Position{t.Position.Line, t.Position.Column}
 			}
+		}
+		// A value that goes on is told where it began.
+		if place, wrong, found := misplaced(string(text)); found && (place.Line <= at.Line+1 || strings.HasPrefix(message, "mapping value")) {
+			at, message = place, wrong
 		}
 		p.fault(at, 1, "syntax", "this is not YAML: %s", message)
 		return nil, false
@@ -158,7 +163,7 @@ func (p *reader) fields(n ast.Node, what string, known []string) []field {
 	}
 	var fields []field
 	first := map[string]Position{}
-	for _, v := range values {
+	for i, v := range values {
 		key, ok := v.Key.(ast.Node).(*ast.StringNode)
 		if !ok {
 			p.at(v.Key, "bad-value", "a key in %s is a plain word, but this is %s", what, kindOf(v.Key))
@@ -166,7 +171,7 @@ func (p *reader) fields(n ast.Node, what string, known []string) []field {
 		}
 		name := key.Value
 		if known != nil && !slices.Contains(known, name) {
-			p.at(key, "unknown-key", "unknown key %q in %s%s", name, what, didYouMean(name, known))
+			p.at(key, "unknown-key", "unknown key %q in %s%s%s", name, what, didYouMean(name, known), orBelow(values[:i]))
 			continue
 		}
 		if at, repeated := first[name]; repeated {
@@ -179,6 +184,19 @@ func (p *reader) fields(n ast.Node, what string, known []string) []field {
 		}
 	}
 	return fields
+}
+
+// orBelow says that a key may have been meant to stand below the one before it, which has no value.
+func orBelow(before []*ast.MappingValueNode) string {
+	if len(before) == 0 {
+		return ""
+	}
+	last := before[len(before)-1]
+	if _, empty := last.Value.(*ast.NullNode); !empty {
+		return ""
+	}
+	at := position(last.Key)
+	return fmt.Sprintf("; if it belongs to %q in line %d, indent it more than that: begin it in column %d", last.Key.String(), at.Line, at.Column+2)
 }
 
 // plainYAML refuses anchors, aliases, tags and merge keys, which a policy does not need

@@ -166,7 +166,7 @@ func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v 
 	where := at.String()
 	return l.Add(store.Event{
 		At: l.Now(), Kind: what, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
-		Door: door.Label(), Place: where[:min(len(where), longestPlace)], Detail: "asks for " + door.Admit.String(),
+		Door: door.Label(), Place: where[:min(len(where), longestPlace)], Detail: "asks for " + door.Ask(),
 	})
 }
 
