@@ -10,7 +10,7 @@ func TestTargetsThatTurnAway(t *testing.T) {
 	for _, test := range []struct{ name, text, want string }{
 		{"fine", "roles: {keeper: }\ndoors: [{path: /log, admit: {role: keeper}, otherwise: {refused: {go: /ask}, anonymous: {go: /}}}, {path: /ask, admit: signed-in}, {path: /, admit: public}]", ""},
 		{"closed to the refused", "roles: {keeper: }\ndoors: [{path: /log, admit: {role: keeper}, otherwise: {refused: {go: /office}}}, {path: /office, admit: {role: steward}}]",
-			"2:71 go-turned-away: signed-in is sent to /office from /log and turned away again: line 2 (/office) asks the role steward"},
+			"2:71 go-turned-away: signed-in is sent to /office from /log and turned away again: line 2 (/office) asks for the role steward"},
 		{"closed to strangers", "doors: [{path: /log, admit: signed-in, otherwise: {anonymous: {go: /in}}}, {path: /in, admit: signed-in}]",
 			"1:68 go-turned-away: anonymous is sent to /in from /log"},
 		{"itself", "doors: [{path: /log/**, admit: nobody, otherwise: {refused: {go: /log/why}}}]", "1:66 go-loop: signed-in is sent round in a circle: from /log/** to /log/why, then to /log/why again"},

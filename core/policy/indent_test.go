@@ -52,12 +52,12 @@ func TestWrongIndentsAreNamed(t *testing.T) {
 
 func TestWrongIndents(t *testing.T) {
 	for text, want := range map[string]string{
-		"doors:\n  - path: /a\n   admit: public":   `3:4 this is not YAML: this line begins in column 4, between what it could belong to: to stand beside "path" in line 2, begin it in column 5; to stand beside the dash in line 2, in column 3`,
-		"doors:\n  - path: /a\n  admit: public":    `3:3 this is not YAML: this line begins where the dashes of the list do; to belong to the same entry as "path" in line 2, begin it in column 5`,
-		"doors:\n  - path: /a\n      admit: x":     `3:7 this is not YAML: this line is indented below "path" in line 2, which has its value already; to stand beside it, begin in column 5`,
-		"doors:\n\t- path: /a":                     `2:1 this is not YAML: this line is indented with a tab; YAML takes only spaces there`,
-		"  site: x\ndoors: []":                     `2:1 this is not YAML: this line begins before "site" in line 1; begin it in column 3 too`,
-		"sessions:\nidle: 3m\ndoors: [{path: /}]":  `unknown key "idle" in the policy; if it belongs to "sessions" in line 1, indent it more than that: begin it in column 3`,
+		"doors:\n  - path: /a\n   admit: public":    `3:4 this is not YAML: this line begins in column 4, between what it could belong to: to stand beside "path" in line 2, begin it in column 5; to stand beside the dash in line 2, in column 3`,
+		"doors:\n  - path: /a\n  admit: public":     `3:3 this is not YAML: this line begins where the dashes of the list do; to belong to the same entry as "path" in line 2, begin it in column 5`,
+		"doors:\n  - path: /a\n      admit: x":      `3:7 this is not YAML: this line is indented below "path" in line 2, which has its value already; to stand beside it, begin in column 5`,
+		"doors:\n\t- path: /a":                      `2:1 this is not YAML: this line is indented with a tab; YAML takes only spaces there`,
+		"  site: x\ndoors: []":                      `2:1 this is not YAML: this line begins before "site" in line 1; begin it in column 3 too`,
+		"sessions:\nidle: 3m\ndoors: [{path: /}]":   `unknown key "idle" in the policy; if it belongs to "sessions" in line 1, indent it more than that: begin it in column 3`,
 		"doors:\n- path: /a\n  admit:\n  role: k\n": `if it belongs to "admit" in line 3, indent it more than that: begin it in column 5`,
 	} {
 		_, findings := Parse("doors.yaml", []byte(text))
