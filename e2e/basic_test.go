@@ -388,3 +388,66 @@ func TestConsoleKeyrings(t *testing.T) {
 		t.Errorf("%+v", rings)
 	}
 }
+
+// Whoever has the right password of a name that is over is told so, and not asked for it again and again.
+func TestNamesThatAreOver(t *testing.T) {
+	t.Parallel()
+	s, api := gated(t)
+	ctx := tab(t)
+	shown := prompted(ctx, t, "smith", "creaky-third-step")
+	do(ctx, t, chromedp.Navigate(s.URL+"/gate/?day=1"))
+	look(ctx, t, "h1", "gate/index.html")
+	if err := api.Keyrings().SetDisabled(t.Context(), "outer", "smith", true); err != nil {
+		t.Fatal(err)
+	}
+	do(ctx, t, chromedp.Navigate(s.URL+"/gate/?day=1"))
+	look(ctx, t, "h1", "Your access has ended")
+	look(ctx, t, "main", "The name smith and its password are right, but this access has been closed.")
+	if n := shown.Load(); n != 1 {
+		t.Errorf("the browser asked %d times", n)
+	}
+	do(ctx, t, chromedp.Click(`//button[.="Use another name"]`))
+	look(ctx, t, "h1", "Credentials are needed")
+	if n := shown.Load(); n != 2 {
+		t.Errorf("for another name, the browser asked %d times", n)
+	}
+
+	p := newPerson(t, s.URL)
+	right := []string{"Authorization", basic("smith", "creaky-third-step")}
+	for range 30 { // more than are taken of what is wrong
+		if a := p.get("/gate/", right...); a.status != 403 || !strings.Contains(a.body, `"code":"credentials-ended"`) || a.header.Get("WWW-Authenticate") != "" {
+			t.Fatalf("%d %s", a.status, a.body)
+		}
+	}
+	if a := p.get("/gate/", "Authorization", basic("smith", "creaky-fourth-step")); a.status != 401 || strings.Contains(a.body, "ended") {
+		t.Errorf("a wrong password is told more: %d %s", a.status, a.body)
+	}
+	code, out, _ := run(t, "", "activity", "--data", s.Data)
+	if code != 0 || strings.Count(out, "the name is disabled, in the keyring outer") != 1 {
+		t.Errorf("recorded:\n%s", out)
+	}
+	if err := api.Keyrings().SetDisabled(t.Context(), "outer", "smith", false); err != nil {
+		t.Fatal(err)
+	}
+	if a := p.get("/gate/", right...); a.status != 200 {
+		t.Errorf("enabled again: %d", a.status)
+	}
+	// The same for an account.
+	device := []string{"Authorization", basic("tide-gauge", "refuge:hut:ladder-é")}
+	for _, step := range []struct {
+		disabled bool
+		status   int
+	}{{true, 403}, {false, 200}} {
+		if err := api.People().SetDisabled(t.Context(), "tide-gauge", step.disabled); err != nil {
+			t.Fatal(err)
+		}
+		for range 2 {
+			if a := p.get("/feed/latest.json", device...); a.status != step.status {
+				t.Errorf("disabled %v: %d, want %d", step.disabled, a.status, step.status)
+			}
+		}
+	}
+	if a := p.do("POST", "/door/other-name", "next=//elsewhere.example/", "Content-Type", "application/x-www-form-urlencoded"); a.location != "/" {
+		t.Errorf("led to %s", a.location)
+	}
+}

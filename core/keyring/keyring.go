@@ -19,6 +19,20 @@ type Entry struct {
 	OldUntil time.Time
 }
 
+// An Over is the error for a name and its right password that open nothing any more.
+type Over struct {
+	Name     string
+	Until    time.Time // when it ended; zero if it was disabled
+	Disabled bool
+}
+
+func (o *Over) Error() string {
+	if o.Disabled {
+		return "the name is disabled"
+	}
+	return "the name has ended"
+}
+
 // MostHashes is the most hashes that the passwords of one name can have at a time.
 const MostHashes = 2
 

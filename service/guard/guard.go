@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/keyring"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
@@ -90,6 +91,8 @@ type Turn struct {
 	// Passes are those that the visitor holds here: while it is judged all of them, afterwards those
 	// without which they would not be admitted.
 	Passes []Pass
+	// Over says that the visitor brings credentials of HTTP Basic that are right, and open nothing any more; nil if not.
+	Over *keyring.Over
 	// DropCredentials says that the Authorization header was meant for the door, and not for
 	// what is behind it.
 	DropCredentials bool
@@ -220,6 +223,10 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 	if d.Outcome != policy.Admit {
 		away := &TurnedAway{Turn: t, Decision: d, Client: clientAt(r.Header, d), Reference: reference}
 		away.Answer = book.Answer(d, away.Client, query)
+		if t.Over != nil && away.Answer.Status == http.StatusUnauthorized && d.Proof.Basic {
+			// Whoever has the right password would be asked for it again and again (RFC 9110, section 15.5.4).
+			away.Answer = policy.Answer{Status: http.StatusForbidden}
+		}
 		keepPrivate(w.Header())
 		if away.Answer.Authenticate != "" {
 			w.Header().Set("WWW-Authenticate", away.Answer.Authenticate)

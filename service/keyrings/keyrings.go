@@ -321,7 +321,8 @@ func (k *Keyrings) Export(ctx context.Context, ring string) (file string, left [
 }
 
 // Open takes credentials for a keyring. It returns when that will have to be asked again at the latest,
-// zero for never, or false if they are not right. The error is hashing.ErrBusy or *throttle.Slow, or says that the service failed.
+// zero for never, or false if they are not right. The error is *keyring.Over for right ones of a name that has ended or is
+// disabled, hashing.ErrBusy or *throttle.Slow, or says that the service failed.
 func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, from string) (until time.Time, ok bool, err error) {
 	ctx = context.WithoutCancel(ctx)
 	name, err := htpasswd.Name(c.User)
@@ -345,36 +346,40 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 		return until, false, &throttle.Slow{Wait: wait}
 	}
 	var hashes []string
-	over := ""
+	var over *keyring.Over
 	if e != nil {
 		if hashes = e.Hashes(now); look.HasEntry(ring, e.Name) {
 			hashes = nil
 		}
 		if hashes == nil { // whoever has the password is told apart from whoever guesses, in the records
-			hashes, over = []string{e.Hash}, "has ended"
+			hashes, over = []string{e.Hash}, &keyring.Over{Name: e.Name, Until: e.Until}
 			if e.Disabled || look.HasEntry(ring, e.Name) {
-				over = "is disabled"
+				over.Disabled, over.Until = true, time.Time{}
 			}
 		}
 	}
 	right, err := k.o.Hashing.Compare(ctx, hashes, keyring.MostHashes, c.Password)
-	if errors.Is(err, hashing.ErrBusy) {
-		k.o.Limiter.TakeBack(limits...)
+	if errors.Is(err, hashing.ErrBusy) || err == nil && right != "" && over != nil {
+		k.o.Limiter.TakeBack(limits...) // nothing was guessed, and what others guess is not forgotten for it
 	}
 	if err != nil {
 		return until, false, err
 	}
-	if right == "" || over != "" {
+	if right == "" || over != nil {
 		detail := "wrong credentials for the keyring " + ring
 		if right != "" {
-			detail = "the name " + over + " in the keyring " + ring
+			detail = over.Error() + ", in the keyring " + ring
 		}
 		known := ""
 		if e != nil {
 			known = e.Name
 		}
 		k.o.Log.Warn(string(kind.SignInFailed), "name", known, "network", from, "reason", detail)
-		return until, false, k.o.Store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: detail})
+		err := k.o.Store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: detail})
+		if err == nil && right != "" {
+			err = over
+		}
+		return until, false, err
 	}
 	k.o.Limiter.Succeeded(limits...)
 	better := ""

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ostiarius/core/basic"
+	"ostiarius/core/keyring"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
@@ -38,11 +39,12 @@ func TestOpen(t *testing.T) {
 		Limiter: limiter, Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: clock}), Changed: func() { changed++ }, Log: slog.New(slog.DiscardHandler),
 	})
 	const first, second = "creaky-third-step", "kettle-moth-anvil"
+	var over *keyring.Over // said of the last
 	opens := func(ring, name, password string) (until time.Time, ok bool) {
 		t.Helper()
 		limiter.Forget()
 		until, ok, err := k.Open(ctx, ring, basic.Credentials{User: name, Password: password}, "192.0.2.7")
-		if err != nil {
+		if over = nil; err != nil && !errors.As(err, &over) {
 			t.Fatal(err)
 		}
 		return until, ok
@@ -97,8 +99,14 @@ func TestOpen(t *testing.T) {
 	now = now.Add(48 * time.Hour)
 	want("ended", "outer", "smith", second, false)
 	recorded("ended", "the name has ended")
+	if over == nil || over.Disabled || !over.Until.Equal(now.Add(-time.Hour)) {
+		t.Errorf("ended: %+v", over)
+	}
 	want("ended, and wrong", "outer", "smith", first, false)
 	recorded("ended, and wrong", "wrong credentials")
+	if over != nil {
+		t.Errorf("ended, and wrong: %+v", over)
+	}
 	note := "mends the railing"
 	do(k.Edit(ctx, "test", "outer", "smith", Edit{Note: &note, Until: now.Add(time.Hour)}))
 	want("with another end", "outer", "smith", second, true)

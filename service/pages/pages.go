@@ -99,6 +99,7 @@ func (p *Pages) Routes(r chi.Router) {
 	r.Get("/claim", p.claimForm)
 	r.Post("/claim", p.claim)
 	r.Post("/language", p.chooseLanguage)
+	r.Post("/other-name", p.otherName)
 	r.Get("/me", p.me)
 	r.Get("/may", p.may)
 	assets, err := fs.Sub(assetFiles, "assets")
@@ -129,6 +130,7 @@ type notice struct {
 	Roles     string    // what the visitor has
 	Hint      string    // what can be done
 	Other     string    // the address at which to sign in as somebody else
+	OtherName string    // the address for which other credentials of HTTP Basic are to be asked
 	Reference string    // the number under which a refusal can be found
 	Offers    []offered // of what would open the page
 }

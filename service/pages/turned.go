@@ -7,7 +7,9 @@ import (
 	"strings"
 
 	"ostiarius/client"
+	"ostiarius/core/keyring"
 	"ostiarius/core/policy"
+	"ostiarius/core/words"
 	"ostiarius/service/guard"
 	"ostiarius/service/problem"
 )
@@ -104,6 +106,13 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 			return
 		}
 		v.Title, v.Lead, v.Hint = v.Say("turned.credentials-title"), v.Say("turned.credentials"), v.Say("turned.credentials-hint")
+	case t.Over != nil && a.Status == http.StatusForbidden && t.Decision.Proof.Basic && a.Say == "":
+		v.Title, v.Lead, v.Hint = v.Say("turned.over-title"), overText(v.voice, t.Over), v.Say("turned.over-hint")
+		if t.Client != policy.Browser {
+			problem.Write(w, client.Problem{Status: a.Status, Detail: v.Lead, Code: "credentials-ended"})
+			return
+		}
+		v.OtherName = t.Address
 	default:
 		if t.Client != policy.Browser {
 			detail := t.Door.Admits("this")
@@ -131,6 +140,27 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 		}
 	}
 	p.render(w, r, t.Answer.Status, "notice.html", v)
+}
+
+// overText says why credentials of HTTP Basic open nothing any more.
+func overText(say voice, over *keyring.Over) string {
+	if over.Disabled {
+		return say.Say("turned.over-disabled", "name", over.Name)
+	}
+	return say.Say("turned.over", "name", over.Name, "until", words.End(say.Language, over.Until.Local()))
+}
+
+// otherName has the browser ask for other credentials than those it brings, at the place it comes from.
+func (p *Pages) otherName(w http.ResponseWriter, r *http.Request) {
+	back := ""
+	if err := readForm(w, r); err == nil {
+		back = guard.OwnPath(guard.TurnOf(r).Book, r.PostForm.Get("next"))
+	}
+	if back == "" {
+		back = "/"
+	}
+	p.o.Visitors.OtherName(w.Header(), r)
+	redirect(w, back)
 }
 
 // unproven tells a program what is missing; one that has shown a pass which opens nothing any more, why.

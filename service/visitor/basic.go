@@ -14,6 +14,7 @@ import (
 
 	kind "ostiarius/core/activity"
 	"ostiarius/core/basic"
+	"ostiarius/core/keyring"
 	"ostiarius/core/policy"
 	"ostiarius/core/session"
 	"ostiarius/service/guard"
@@ -41,6 +42,7 @@ type verified struct {
 
 // A proof is what credentials have proven.
 type proof struct {
+	over    *keyring.Over   // that they are right, and open nothing any more
 	visitor policy.Visitor  // of an account: who it is
 	state   *sessions.State // of an account: whether it has changed since
 	from    time.Time       // when it was proven
@@ -123,13 +125,23 @@ func (f *Finder) present(r *http.Request, headers []string, want policy.Wanted, 
 		return false, err
 	}
 	now, header := f.o.Now(), headers[0]
+	// show returns what counts of a proof; what is right and counts no longer is kept for the answer.
+	show := func(p *proof) *proof {
+		if p.over == nil {
+			return p
+		}
+		if !f.otherName(r) {
+			t.Over = p.over
+		}
+		return nil
+	}
 	// prove returns what the credentials prove for a scope; nil for nothing, or if the header
 	// has none.
 	prove := func(scope string, verify func(basic.Credentials) (proof, bool, error)) (*proof, error) {
 		sum := f.basic.seal(scope, header)
 		if p := f.basic.get(sum, now); p != nil {
 			ours = true
-			return p, nil
+			return show(p), nil
 		}
 		c, ok, err := basic.Read(headers)
 		if ours = ok; !ok {
@@ -139,7 +151,7 @@ func (f *Finder) present(r *http.Request, headers []string, want policy.Wanted, 
 		if !ok {
 			return nil, err
 		}
-		return &p, err
+		return show(&p), err
 	}
 	if len(want.Passes) > 0 {
 		held, named, err := f.o.Passes.Gate().ByCredentials(ctx, t.Book, want.Passes, t.Place.Path, header, func() (basic.Credentials, bool, error) {
@@ -205,8 +217,12 @@ func (f *Finder) verified(sum [32]byte, verify func() (proof, bool, error)) (pro
 func (f *Finder) proveAccount(ctx context.Context, c basic.Credentials, from sessions.Origin) (proof, bool, error) {
 	ctx = context.WithoutCancel(ctx) // others may wait for it
 	a, hash, err := f.o.Desk.Prove(ctx, c.User, c.Password, from)
-	if errors.Is(err, signin.ErrWrong) || errors.Is(err, signin.ErrDisabled) {
+	now := f.o.Now()
+	switch {
+	case errors.Is(err, signin.ErrWrong):
 		return proof{}, false, nil
+	case errors.Is(err, signin.ErrDisabled):
+		return proof{over: &keyring.Over{Name: a.Name, Disabled: true}, state: f.o.Sessions.StateOf(a.ID), from: now, until: now.Add(remembered)}, true, nil
 	}
 	if err != nil {
 		return proof{}, false, err
@@ -215,7 +231,7 @@ func (f *Finder) proveAccount(ctx context.Context, c basic.Credentials, from ses
 		return proof{}, false, err
 	}
 	// What was read before a change was written must not be remembered after it.
-	now := f.o.Now()
+	now = f.o.Now()
 	until := now.Add(remembered)
 	if next := a.Changes(now); !next.IsZero() && next.Before(until) {
 		until = next
@@ -231,5 +247,9 @@ func (f *Finder) openKeyring(ctx context.Context, ring string, c basic.Credentia
 	if latest := now.Add(remembered); until.IsZero() || latest.Before(until) {
 		until = latest
 	}
-	return proof{from: now, until: until}, ok, err
+	var over *keyring.Over
+	if errors.As(err, &over) { // as much of a proof, and as dear to find out
+		ok, err = true, nil
+	}
+	return proof{over: over, from: now, until: until}, ok, err
 }

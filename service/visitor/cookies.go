@@ -21,6 +21,19 @@ func deviceCookie(secure bool) string { return cookieName("ostiarius-device", se
 // languageCookie is the name of the cookie that has the language in which somebody wants to see our pages.
 func languageCookie(secure bool) string { return cookieName("ostiarius-language", secure) }
 
+// otherNameCookie is the name of the cookie of a browser that is to ask for other credentials, in place of those it brings.
+func otherNameCookie(secure bool) string { return cookieName("ostiarius-other-name", secure) }
+
+// OtherName has a browser ask for other credentials of HTTP Basic, where those that it brings open nothing any more. It
+// holds for a minute, which is enough to be asked.
+func (f *Finder) OtherName(h http.Header, r *http.Request) {
+	f.set(h, r, otherNameCookie(f.o.Front.Secure(r)), "yes", 60)
+}
+
+func (f *Finder) otherName(r *http.Request) bool {
+	return cookieOf(r, otherNameCookie(f.o.Front.Secure(r))) != ""
+}
+
 func cookieName(name string, secure bool) string {
 	if secure {
 		return "__Host-" + name
@@ -32,7 +45,7 @@ func cookieName(name string, secure bool) string {
 func OwnCookie(name string) bool {
 	for _, secure := range []bool{true, false} {
 		switch {
-		case name == SessionCookie(secure), name == deviceCookie(secure), name == languageCookie(secure), name == bringCookie(secure),
+		case name == SessionCookie(secure), name == deviceCookie(secure), name == languageCookie(secure), name == bringCookie(secure), name == otherNameCookie(secure),
 			strings.HasPrefix(name, cookieName(unlockCookie, secure)), strings.HasPrefix(name, cookieName(passCookie, secure)):
 			return true
 		}
