@@ -9,6 +9,8 @@ import (
 	"net"
 	"net/http"
 	"sync"
+
+	"ostiarius/service/source"
 )
 
 // net/http reads some heads of requests in which another server could see another request, and
@@ -21,6 +23,8 @@ import (
 type headed struct {
 	net.Conn
 	tls *tls.ConnectionState // nil without TLS
+
+	together *[]byte // what was written and is not sent yet, while an answer is gathered; else nil
 
 	mu   sync.Mutex
 	head []byte // what came since the request began
@@ -147,12 +151,36 @@ func (c *headed) CloseWrite() error {
 	return nil
 }
 
+// Where answers are gathered.
+var gathering = sync.Pool{New: func() any { b := make([]byte, 0, 40<<10); return &b }}
+
+// Gather is for source.Gatherer.
+func (c *headed) Gather() { c.together = gathering.Get().(*[]byte) }
+
+// Send is for source.Gatherer.
+func (c *headed) Send() error {
+	b := c.together
+	c.together = nil
+	_, err := c.Conn.Write(*b)
+	*b = (*b)[:0]
+	gathering.Put(b)
+	return err
+}
+
+func (c *headed) Write(p []byte) (int, error) {
+	if c.together == nil {
+		return c.Conn.Write(p)
+	}
+	*c.together = append(*c.together, p...)
+	return len(p), nil
+}
+
 type headedKey struct{}
 
 // withHead is for http.Server.ConnContext: the connection is found in the context.
 func withHead(ctx context.Context, c net.Conn) context.Context {
 	if h, ok := c.(*headed); ok {
-		return context.WithValue(ctx, headedKey{}, h)
+		return source.WithGatherer(context.WithValue(ctx, headedKey{}, h), h)
 	}
 	return ctx
 }

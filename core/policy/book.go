@@ -86,6 +86,8 @@ type Source struct {
 	Fields []string
 	// Attachment are the endings of the names of files that browsers save instead of showing, in small letters.
 	Attachment []string
+	// Cache is how long caches may keep the files that are public; 0 for as long as they guess.
+	Cache time.Duration
 	// ServiceWorker says that scripts of this source may be service workers also of Ostiarius's own
 	// pages.
 	ServiceWorker bool

@@ -348,7 +348,7 @@ func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
 		var proxied, served ast.Node // what only goes with a proxied server, or with files
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker", "attachment"}) {
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker", "attachment", "cache"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
@@ -359,6 +359,10 @@ func (p *reader) sources(n ast.Node) {
 				continue
 			case "attachment":
 				s.Attachment = p.attachment(f.value)
+				served = f.value
+				continue
+			case "cache":
+				s.Cache, _ = p.duration(f.value, f.name)
 				served = f.value
 				continue
 			case "timeout":
@@ -404,7 +408,7 @@ func (p *reader) sources(n ast.Node) {
 			p.at(proxied, "bad-value", "strip-prefix, timeout and forward-fields go with proxy")
 		}
 		if served != nil && s.Files == "" {
-			p.at(served, "bad-value", "attachment goes with files")
+			p.at(served, "bad-value", "attachment and cache go with files")
 		}
 		for _, other := range p.book.Sources {
 			if other.Path == s.Path && other.Host == s.Host {

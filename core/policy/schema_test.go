@@ -229,6 +229,7 @@ func (r scribe) policy() any {
 		r.maybe(s, "host", func() any { return r.pick("a.example", "b.example", "a:80") })
 		r.maybe(s, "files", func() any { return r.pick("./site", "/srv") })
 		if s["files"] != nil {
+			r.maybe(s, "cache", r.duration)
 			r.maybe(s, "attachment", func() any { return r.pick("zip", []any{"wav", "ZIP"}, ".zip", []any{}, 1) })
 		}
 		if s["path"] != nil && r.IntN(30) > 0 {

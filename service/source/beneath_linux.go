@@ -29,7 +29,7 @@ func openDirectory(path string) (*directory, error) {
 		if d.conn, err = dir.SyscallConn(); err != nil {
 			return nil, err
 		}
-		if fd, err := d.openat2("."); err == nil {
+		if fd, err := d.openat2(".", unix.O_RDONLY); err == nil {
 			unix.Close(fd)
 		} else {
 			dir.Close()
@@ -45,7 +45,7 @@ func (d *directory) open(name string) (*opened, error) {
 	if d.dir == nil {
 		return openIn(d.root, name)
 	}
-	fd, err := d.openat2(name)
+	fd, err := d.openat2(name, unix.O_RDONLY|unix.O_NONBLOCK)
 	if err != nil {
 		return nil, err
 	}
@@ -54,11 +54,30 @@ func (d *directory) open(name string) (*opened, error) {
 		buffer := buffers{}.Get()
 		if n, err := read(fd, buffer); err == nil && n < small { // else it has grown just now
 			unix.Close(fd)
-			return &opened{ReadSeeker: bytes.NewReader(buffer[:n]), mode: 0, modified: time.Unix(stat.Mtim.Unix()), size: int64(n), buffer: buffer}, nil
+			return &opened{ReadSeeker: bytes.NewReader(buffer[:n]), mode: 0, modified: time.Unix(stat.Mtim.Unix()), size: int64(n), buffer: buffer, mark: markOf(&stat)}, nil
 		}
 		buffers{}.Put(buffer)
 	}
 	return openedFile(os.NewFile(uintptr(fd), name))
+}
+
+// mark returns the mark of what has a name now.
+func (d *directory) mark(name string) (m mark, err error) {
+	if d.dir == nil {
+		return m, errors.ErrUnsupported
+	}
+	fd, err := d.openat2(name, unix.O_PATH)
+	if err != nil {
+		return m, err
+	}
+	defer unix.Close(fd)
+	var stat unix.Stat_t
+	err = unix.Fstat(fd, &stat)
+	return markOf(&stat), err
+}
+
+func markOf(s *unix.Stat_t) mark {
+	return mark{uint64(s.Dev), s.Ino, s.Size, s.Mtim.Nano(), s.Ctim.Nano(), s.Mode&unix.S_IFMT == unix.S_IFREG}
 }
 
 // read reads the beginning of a file, all of it if there is room.
@@ -76,9 +95,9 @@ func read(fd int, into []byte) (n int, err error) {
 	return n, nil
 }
 
-func (d *directory) openat2(name string) (fd int, err error) {
+func (d *directory) openat2(name string, flags uint64) (fd int, err error) {
 	how := &unix.OpenHow{
-		Flags:   unix.O_RDONLY | unix.O_NONBLOCK | unix.O_CLOEXEC,
+		Flags:   flags | unix.O_CLOEXEC,
 		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS,
 	}
 	for {

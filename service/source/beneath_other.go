@@ -2,7 +2,10 @@
 
 package source
 
-import "os"
+import (
+	"errors"
+	"os"
+)
 
 // A directory opens files in it, and nothing outside of it.
 type directory struct{ root *os.Root }
@@ -17,5 +20,8 @@ func openDirectory(path string) (*directory, error) {
 
 // open opens a file for reading. A named pipe is not waited for.
 func (d *directory) open(name string) (*opened, error) { return openIn(d.root, name) }
+
+// mark is of no use where nothing is kept.
+func (d *directory) mark(name string) (mark, error) { return mark{}, errors.ErrUnsupported }
 
 func (d *directory) Close() error { return d.root.Close() }

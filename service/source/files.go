@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"ostiarius/core/policy"
+	"ostiarius/service/guard"
 )
 
 // Files serves the files of a directory and nothing outside it: symbolic links that
@@ -26,6 +27,10 @@ type Files struct {
 	fold    bool   // the site does not distinguish letter case
 	missing http.Handler
 	saved   map[string]bool // endings of the names of files that browsers save instead of showing
+	kept    *kept           // nil where letter case makes no difference: there a name is looked for each time
+	beside  *beside         // nil as well
+	cache   []string        // what caches are told of public files; nil for nothing
+	now     func() time.Time
 }
 
 // NewFiles opens the directory of a source. With fold, letter case in names makes no difference. What is not
@@ -35,7 +40,13 @@ func NewFiles(directory string, of *policy.Source, fold bool, missing http.Handl
 	if err != nil {
 		return nil, err
 	}
-	f := &Files{root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing}
+	f := &Files{now: time.Now, root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing}
+	if !fold {
+		f.kept, f.beside = newKept(), newBeside()
+	}
+	if of.Cache > 0 { // RFC 9111, section 5.2.2
+		f.cache = []string{"public, max-age=" + strconv.FormatInt(int64(of.Cache.Seconds()), 10)}
+	}
 	for _, ending := range of.Attachment {
 		if f.saved == nil {
 			f.saved = map[string]bool{}
@@ -66,6 +77,10 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		name = "."
 	}
 	slash := strings.HasSuffix(address, "/")
+	t := guard.TurnOf(r)
+	if f.fromMemory(w, r, t, answeredBy(name, slash)) {
+		return
+	}
 	// What is not there, may not be read or leads out of the directory is missing, all
 	// alike: the reason is nobody's business. That comes before anything else, so that
 	// what is missing and what a door hides cannot be told apart by another method either.
@@ -110,14 +125,87 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		f.missing.ServeHTTP(w, r)
 		return
 	}
-	if f.saved != nil && f.saved[strings.ToLower(path.Ext(name))] {
-		w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": path.Base(name)}))
+	h := w.Header()
+	coding, depends := f.coded(r, t, name)
+	f.tell(h, name, depends)
+	if coding != nil {
+		if smaller, err := f.root.open(coding.of(name)); err == nil && smaller.mode.IsRegular() && !smaller.modified.Before(file.modified) {
+			file.Close()
+			file = smaller
+			h["Content-Encoding"] = coding.name
+			h["Content-Type"] = []string{mime.TypeByExtension(path.Ext(name))}
+			if whole(r) { // net/http says it only of what is not coded
+				h["Content-Length"] = []string{strconv.FormatInt(file.size, 10)}
+			}
+		} else {
+			if err == nil {
+				smaller.Close()
+			}
+			coding = nil
+		}
 	}
-	w.Header()["Etag"] = []string{file.tag()}
+	h["Etag"] = []string{file.tag(coding)}
 	if file.buffer != nil {
+		if f.kept != nil {
+			f.kept.put(name, coding, file, file.buffer[:file.size], f.now())
+		}
 		w = inOneGo{w}
 	}
 	http.ServeContent(w, r, path.Base(name), file.modified, file)
+}
+
+// fromMemory answers a request for a file that is kept, if it is still as it was.
+func (f *Files) fromMemory(w http.ResponseWriter, r *http.Request, t *guard.Turn, name string) bool {
+	if f.kept == nil || name == "" || !whole(r) || t != nil && len(t.Passes) > 0 { // what a pass is counted for goes out as it is written
+		return false
+	}
+	coding, depends := f.coded(r, t, name)
+	file := f.kept.get(name, coding)
+	if file == nil {
+		return false
+	}
+	now, err := f.root.mark(coding.of(name))
+	if err == nil && now == file.mark && coding != nil {
+		var original mark
+		original, err = f.root.mark(name)
+		if err == nil && original.modified > now.modified {
+			err = fs.ErrNotExist // it is coded of what was there before
+		}
+	}
+	if err != nil || now != file.mark {
+		f.kept.drop(name, coding)
+		return false
+	}
+	f.tell(w.Header(), name, depends)
+	file.serve(w, r)
+	return true
+}
+
+// answeredBy returns the file that answers for a name; "" if it would be another address that does.
+func answeredBy(name string, slash bool) string {
+	switch {
+	case name == ".":
+		return "index.html"
+	case slash:
+		return name + "/index.html"
+	case strings.HasSuffix(name, "index.html") && path.Base(name) == "index.html":
+		return ""
+	}
+	return name
+}
+
+// tell writes what the policy says of the files of this source: that browsers save them instead of showing them, and how long
+// caches may keep what is public; and whether the answer depends on the codings that the client takes.
+func (f *Files) tell(h http.Header, name string, depends bool) {
+	if vary := h["Vary"]; depends {
+		h["Vary"] = append(vary[:len(vary):len(vary)], "Accept-Encoding")
+	}
+	if f.saved != nil && f.saved[strings.ToLower(path.Ext(name))] {
+		h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": path.Base(name)}))
+	}
+	if f.cache != nil && h["Cache-Control"] == nil { // the guard has said it of what is not public
+		h["Cache-Control"] = f.cache
+	}
 }
 
 // Files of fewer bytes are read and written, which is less work than to have the system
@@ -157,6 +245,7 @@ type opened struct {
 	size     int64
 	file     *os.File
 	buffer   []byte // what was read, if there is no file
+	mark     mark   // if it was read
 }
 
 // Close may be called again; a buffer given back twice would serve two answers.
@@ -171,12 +260,15 @@ func (o *opened) Close() {
 }
 
 // tag is what tells the file from what it was before (RFC 9110, section 8.8.3): when it was written, to the
-// nanosecond, and how long it is. So a download that was cut off goes on only with the same file.
-func (o *opened) tag() string {
+// nanosecond, and how long it is; and how it is coded. So a download that was cut off goes on only with the same file.
+func (o *opened) tag(as *coding) string {
 	b := append(make([]byte, 0, 40), '"')
 	b = strconv.AppendInt(b, o.modified.UnixNano(), 36)
 	b = append(b, '-')
 	b = strconv.AppendInt(b, o.size, 36)
+	if as != nil {
+		b = append(b, as.ending...)
+	}
 	return string(append(b, '"'))
 }
 
