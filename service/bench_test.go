@@ -55,8 +55,10 @@ func benchServiceOf(b *testing.B, settings Settings) *guarded {
 	dir := b.TempDir()
 	for name, text := range map[string]string{
 		"site/rota/week.html":  strings.Repeat("<p>guides, hands and soup</p>\n", 140),
+		"site/open/week.html":  strings.Repeat("<p>guides, hands and soup</p>\n", 140),
+		"site/open/site.css":   strings.Repeat("p { color: #123; }\n", 50),
 		"site/handed/week.bin": strings.Repeat("guides, hands and soup\n", 180),
-		"doors.yaml":           "roles: {keeper: }\nshared: {kit: }\npasses: {files: }\nsources: [{path: /, files: ./site}, {path: /app, proxy: 'unix:app.sock'}]\ndoors:\n  - {path: /**, admit: {role: keeper}}\n  - {path: /open, admit: public}\n  - {path: /basic, admit: {role: keeper}, ask: basic}\n  - {path: /unlocked, admit: {shared: kit}}\n  - {path: /handed/**, admit: {any: [{role: keeper}, {pass: files}]}}\n",
+		"doors.yaml":           "roles: {keeper: }\nshared: {kit: }\npasses: {files: }\nsources: [{path: /, files: ./site}, {path: /app, proxy: 'unix:app.sock'}]\ndoors:\n  - {path: /**, admit: {role: keeper}}\n  - {path: [/open, /open/**], admit: public}\n  - {path: /basic, admit: {role: keeper}, ask: basic}\n  - {path: /unlocked, admit: {shared: kit}}\n  - {path: /handed/**, admit: {any: [{role: keeper}, {pass: files}]}}\n",
 	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
 			b.Fatal(err)
@@ -212,9 +214,11 @@ func BenchmarkGuard(b *testing.B) {
 	b.Run("session-check", func(b *testing.B) {
 		against(b, func() measure { return rate(b, 1, behind+"/open") }, func() measure { return rate(b, 1, behind, cookie) })
 	})
-	b.Run("file", func(b *testing.B) {
-		against(b, func() measure { return rate(b, 1, files.URL+"/rota/week.html", cookie) }, func() measure { return rate(b, 1, s.URL()+"/rota/week.html", cookie) })
-	})
+	for name, path := range map[string]string{"file": "/rota/week.html", "file-public": "/open/week.html", "file-public-1kB": "/open/site.css"} {
+		b.Run(name, func(b *testing.B) {
+			against(b, func() measure { return rate(b, 1, files.URL+path, cookie) }, func() measure { return rate(b, 1, s.URL()+path, cookie) })
+		})
+	}
 }
 
 // Credentials of HTTP Basic with each request, and a server behind the proxy.

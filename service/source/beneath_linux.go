@@ -61,7 +61,16 @@ func (d *directory) open(name string) (*opened, error) {
 	return openedFile(os.NewFile(uintptr(fd), name))
 }
 
-// mark returns the mark of what has a name now.
+// same reports whether a name still has a mark. It does not say that the name leads nowhere out of the directory: see mark.
+func (d *directory) same(name string, m mark) (same bool) {
+	var stat unix.Stat_t
+	err := d.conn.Control(func(in uintptr) {
+		same = unix.Fstatat(int(in), name, &stat, unix.AT_SYMLINK_NOFOLLOW) == nil && markOf(&stat) == m
+	})
+	return same && err == nil
+}
+
+// mark returns the mark of what has a name now, in the directory.
 func (d *directory) mark(name string) (m mark, err error) {
 	if d.dir == nil {
 		return m, errors.ErrUnsupported

@@ -24,4 +24,6 @@ func (d *directory) open(name string) (*opened, error) { return openIn(d.root, n
 // mark is of no use where nothing is kept.
 func (d *directory) mark(name string) (mark, error) { return mark{}, errors.ErrUnsupported }
 
+func (d *directory) same(name string, m mark) bool { return false }
+
 func (d *directory) Close() error { return d.root.Close() }

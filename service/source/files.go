@@ -164,15 +164,12 @@ func (f *Files) fromMemory(w http.ResponseWriter, r *http.Request, t *guard.Turn
 	if file == nil {
 		return false
 	}
-	now, err := f.root.mark(coding.of(name))
-	if err == nil && now == file.mark && coding != nil {
-		var original mark
-		original, err = f.root.mark(name)
-		if err == nil && original.modified > now.modified {
-			err = fs.ErrNotExist // it is coded of what was there before
-		}
+	is := file.unchanged(f.root, coding.of(name), f.now())
+	if is && coding != nil { // or it is coded of what was there before
+		original, err := f.root.mark(name)
+		is = err == nil && original.modified <= file.mark.modified
 	}
-	if err != nil || now != file.mark {
+	if !is {
 		f.kept.drop(name, coding)
 		return false
 	}

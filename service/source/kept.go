@@ -9,6 +9,7 @@ import (
 	"path"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -46,6 +47,7 @@ type mark struct {
 // A keptFile is an answer that is ready.
 type keptFile struct {
 	mark
+	within                      atomic.Int64 // milliseconds; when it was found in the directory, and not behind a link that leads out
 	content                     []byte
 	kind, length, tag, modified []string
 	coding                      []string // nil for none
@@ -133,6 +135,23 @@ type gathererKey struct{}
 // WithGatherer returns the context of the requests of a connection.
 func WithGatherer(ctx context.Context, g Gatherer) context.Context {
 	return context.WithValue(ctx, gathererKey{}, g)
+}
+
+// How long a file counts as being in its directory, in milliseconds. Whether it is still the same file, and unchanged, is asked
+// each time; that a directory above it was carried off, and a link to there left behind, is found out so much later.
+const withinFor = 100
+
+// unchanged reports whether what has a name is still the file that is kept.
+func (f *keptFile) unchanged(d *directory, name string, now time.Time) bool {
+	if since := now.UnixMilli() - f.within.Load(); since >= 0 && since < withinFor && d.same(name, f.mark) {
+		return true
+	}
+	m, err := d.mark(name)
+	if err != nil || m != f.mark {
+		return false
+	}
+	f.within.Store(now.UnixMilli())
+	return true
 }
 
 // serve answers with all of the file.
