@@ -66,7 +66,7 @@ bench: bin/ostiarius /usr/bin/wrk
 
 fuzz:
 	ORACLE=long go test -count=1 ./core/policy ./core/prove ./service/inforce
-	for target in core/account:FuzzSplitEmail core/event:FuzzRead core/signature:FuzzCheck core/message:FuzzLetter core/message:FuzzRecipients core/pass:FuzzReadList core/pass:FuzzReadSpans core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzEdit core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged service/source:FuzzHandOn service/source:FuzzAddress service/guard:FuzzForwarded core/fields:FuzzKindOf cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead core/site:FuzzReadLogLine service:FuzzReadHead; do \
+	for target in core/account:FuzzSplitEmail core/event:FuzzRead core/signature:FuzzCheck core/message:FuzzLetter core/message:FuzzRecipients core/pass:FuzzReadList core/pass:FuzzReadSpans core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzEdit core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged service/source:FuzzHandOn service/source:FuzzAddress service/guard:FuzzForwarded core/fields:FuzzKindOf cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead core/site:FuzzReadLogLine service:FuzzReadHead service/pages:FuzzFieldsOf; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
 
 # Writes the reference pages that are made from the code.

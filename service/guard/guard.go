@@ -231,6 +231,12 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 		if away.Answer.Authenticate != "" {
 			w.Header().Set("WWW-Authenticate", away.Answer.Authenticate)
 		}
+		if body != nil {
+			r.Body = http.NoBody
+			if d.Proof.Kind == policy.ProveAgain && g.hold(body, t) { // what somebody has typed may be kept for them
+				r.Body = body
+			}
+		}
 		g.Turned(w, r, away)
 		return
 	}

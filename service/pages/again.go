@@ -16,18 +16,18 @@ type againView struct {
 	Next    string
 	Other   string // the address at which to sign in as somebody else
 	Unsent  bool   // what was sent did not arrive, since the proof was missing
+	Kept    string // or what was typed, sealed, which is sent on afterwards
 }
 
 // proveAgainForm asks somebody who is signed in for the password once more.
 func (p *Pages) proveAgainForm(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	next := guard.OwnPath(t.Book, r.URL.Query().Get("next"))
-	p.showProveAgain(w, r, http.StatusOK, againView{Next: next, Unsent: r.URL.Query().Has("unsent")})
+	p.showProveAgain(w, r, t, http.StatusOK, againView{Next: next, Unsent: r.URL.Query().Has("unsent")})
 }
 
-func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, status int, v againView) {
-	t := guard.TurnOf(r)
-	v.frame = p.frame(r, "again.title")
+func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, t *guard.Turn, status int, v againView) {
+	v.frame = p.frameOf(r, t, "again.title")
 	v.Other = policy.To(t.Book.SignInAt(), "other&next="+url.QueryEscape(v.Next))
 	p.render(w, r, status, "prove-again.html", v)
 }
@@ -38,7 +38,7 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	s, err := read(w, r, t.Book)
 	say := p.voice(r)
-	v := againView{Next: s.Next}
+	v := againView{Next: s.Next, Kept: s.kept}
 	var wrong trouble
 	var fresh *sessions.Renewal
 	switch {
@@ -56,7 +56,7 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		v.Problem = wrong.Text
-		p.showProveAgain(w, r, wrong.Status, v)
+		p.showProveAgain(w, r, t, wrong.Status, v)
 		return
 	}
 	if fresh != nil {
@@ -71,6 +71,10 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 			said["proof"] = p.o.Mark(t.Visitor.Account)
 		}
 		writeJSON(w, said)
+		return
+	}
+	if s.kept != "" {
+		p.sendOn(w, r, s.kept, v.Next)
 		return
 	}
 	redirect(w, v.Next)

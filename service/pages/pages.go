@@ -54,10 +54,13 @@ type Options struct {
 }
 
 // Pages serves the pages that people meet.
-type Pages struct{ o Options }
+type Pages struct {
+	o    Options
+	kept *keeping
+}
 
 // New returns the pages.
-func New(o Options) *Pages { return &Pages{o} }
+func New(o Options) *Pages { return &Pages{o, newKeeping()} }
 
 //go:embed templates/*.html
 var templateFiles embed.FS
@@ -132,6 +135,7 @@ type notice struct {
 	Other     string    // the address at which to sign in as somebody else
 	OtherName string    // the address for which other credentials of HTTP Basic are to be asked
 	Reference string    // the number under which a refusal can be found
+	Back      string    // the page to go back to
 	Offers    []offered // of what would open the page
 }
 
@@ -167,9 +171,9 @@ func (p *Pages) failed(w http.ResponseWriter, r *http.Request) {
 	p.render(w, r, http.StatusServiceUnavailable, "notice.html", notice{frame: f, Lead: f.Say("wrong.failed")})
 }
 
-// readForm reads a form that is no longer than ours ever are.
+// readForm reads a form that is no longer than ours ever are: with what is kept of another.
 func readForm(w http.ResponseWriter, r *http.Request) error {
-	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
+	r.Body = http.MaxBytesReader(w, r.Body, 2*mostOfForm)
 	return r.ParseForm()
 }
 

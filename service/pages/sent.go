@@ -26,6 +26,7 @@ type sent struct {
 	link       string // the token of a link
 	invitation string // the token of one
 	mark, trap string // of the form to join
+	kept       string // what was typed into a form of the site, sealed
 	form       string // the page of the site that has the form; "" for ours
 	json       bool
 }
@@ -41,7 +42,7 @@ func read(w http.ResponseWriter, r *http.Request, book *policy.Book) (s sent, er
 		f := r.PostForm
 		s = sent{
 			Name: f.Get("name"), Username: f.Get("username"), Email: f.Get("email"), Password: f.Get("password"), Remember: f.Get("remember") != "", Agree: f.Get("agree") != "", Next: f.Get("next"),
-			again: f.Get("again"), link: f.Get("link"), invitation: f.Get("invitation"), mark: f.Get("mark"), trap: f.Get("website"), form: f.Get("form"),
+			again: f.Get("again"), link: f.Get("link"), invitation: f.Get("invitation"), mark: f.Get("mark"), trap: f.Get("website"), form: f.Get("form"), kept: f.Get("kept"),
 		}
 	}
 	s.Username, s.Email = strings.TrimSpace(s.Username), strings.TrimSpace(s.Email)

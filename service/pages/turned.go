@@ -84,7 +84,15 @@ func (p *Pages) Upstream(w http.ResponseWriter, r *http.Request, status int) {
 func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) {
 	switch t.Answer.Status {
 	case http.StatusSeeOther:
-		redirect(w, p.backToForm(r, t.Turn, t.Answer.Location))
+		to := p.backToForm(r, t.Turn, t.Answer.Location)
+		if page, query, _ := strings.Cut(to, "?"); page == t.Book.Prefix+"/prove-again" {
+			if kept := p.keep(r, t); kept != "" {
+				values, _ := url.ParseQuery(query)
+				p.showProveAgain(w, r, t.Turn, http.StatusForbidden, againView{Next: values.Get("next"), Kept: kept})
+				return
+			}
+		}
+		redirect(w, to)
 		return
 	case http.StatusNotFound:
 		p.missing(w, r, t.Book, t.Client)

@@ -112,7 +112,11 @@ var languageNames = map[words.Language]string{words.English: "English", words.Ge
 
 // frame returns the frame of a page with the title of that key, for whoever asks.
 func (p *Pages) frame(r *http.Request, title string) frame {
-	t := guard.TurnOf(r)
+	return p.frameOf(r, guard.TurnOf(r), title)
+}
+
+// frameOf is frame for a request that was not handed on.
+func (p *Pages) frameOf(r *http.Request, t *guard.Turn, title string) frame {
 	f := p.bareFrame(r, t.Book, title)
 	f.Account = t.Visitor.Account
 	if t.Book.Entrance == "" || t.Visitor.SignedIn {
