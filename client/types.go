@@ -364,6 +364,33 @@ type Matrix struct {
 	More bool   `json:"more,omitempty"` // there are more files than are shown
 }
 
+// MarksQuery asks for a part of a matrix of the policy in force: of its regions, or of the files of its sources.
+type MarksQuery struct {
+	Files bool     `json:"files,omitempty"`
+	As    []string `json:"as,omitempty"`   // visitors beside the usual ones
+	From  int      `json:"from,omitempty"` // the first row, counted from 0
+	Limit int      `json:"limit,omitempty"`
+}
+
+// Marks is a part of a matrix.
+type Marks struct {
+	Visitors []string    `json:"visitors"`
+	Rows     []MarkedRow `json:"rows"`
+	Total    int         `json:"total"`          // of all rows
+	More     bool        `json:"more,omitempty"` // there are more files than are counted
+}
+
+// MarkedRow is a row of a matrix with a letter for each visitor: a for admit, c challenge, r refuse, h hide, x reject.
+type MarkedRow struct {
+	Kind   string           `json:"kind"`
+	Label  string           `json:"label"`
+	Method string           `json:"method"`
+	Host   string           `json:"host"`
+	Path   string           `json:"path"`
+	Doors  []policy.DoorRef `json:"doors"`
+	Marks  string           `json:"marks"`
+}
+
 // Compared says what a change opens and closes, or why that could not be proven.
 type Compared struct {
 	Differences []prove.Difference `json:"differences"`

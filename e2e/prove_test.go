@@ -230,26 +230,56 @@ func TestContinuousIntegration(t *testing.T) {
 func TestConsoleMatrix(t *testing.T) {
 	ctx := tab(t)
 	do(ctx, t, SignIn(lamp.URL, "agnes", agnes), chromedp.Navigate(lamp.URL+"/door/console/matrix"))
-	look(ctx, t, "table", "/office/**")
-	look(ctx, t, "table", "everything else (unlisted)")
+	look(ctx, t, "[role=grid]", "/board")
 	accessible(ctx, t, "matrix")
-	do(ctx, t, chromedp.Click(`//button[@aria-label="Below /visit/**"]`))
-	look(ctx, t, "table", "/getting-here")
-	do(ctx, t, chromedp.Click(`//button[@aria-label="Below /office/**"]`))
-	do(ctx, t, chromedp.Click(`//button[@aria-label="/minutes as role:keeper: refuse"]`))
+	filter := func(words string) {
+		t.Helper()
+		do(ctx, t, chromedp.Focus("input[type=search]"), chromedp.Evaluate[chromedp.Void](`document.querySelector("input[type=search]").select()`), chromedp.KeyEvent(words+kb.Tab))
+	}
+	filter("unlisted")
+	look(ctx, t, "[role=grid]", "everything else (unlisted)")
+	filter("office")
+	look(ctx, t, "[role=grid]", "/office/**")
+	do(ctx, t, chromedp.Click(`//*[@aria-label="/minutes as role:keeper: refuse"]`))
 	look(ctx, t, "[role=dialog]", "what is missing is credentials of the keyring outer and the role trustee")
 	look(ctx, t, "[role=dialog]", "GET /office/minutes/")
 	accessible(ctx, t, "matrix, why")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))
-	do(ctx, t, keys(`input[type=search]`, "recordings"))
+	filter("recordings")
 	do(ctx, t, chromedp.WaitNotPresent(`//code[.="/office/**"]`))
-	look(ctx, t, "table", "/recordings/**")
+	look(ctx, t, "[role=grid]", "/recordings/**")
+
+	// The lines are opened, and walked through, by the keyboard.
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/matrix"))
+	look(ctx, t, "[role=grid]", "/board")
+	do(ctx, t, chromedp.Focus(`[data-cell="0 0"]`), chromedp.KeyEvent(kb.ArrowLeft))
+	do(ctx, t, chromedp.WaitNotPresent(`//code[starts-with(., "/board")]`))
+	do(ctx, t, chromedp.KeyEvent(kb.ArrowRight), chromedp.WaitVisible(`//code[starts-with(., "/board")]`), chromedp.KeyEvent(kb.ArrowDown+kb.ArrowDown+kb.ArrowRight+kb.ArrowRight+kb.ArrowRight))
+	at := func(cell string) {
+		t.Helper()
+		do(ctx, t, chromedp.WaitVisible(fmt.Sprintf(`[data-cell="%s"]:focus`, cell)))
+	}
+	at("2 2")
+	do(ctx, t, chromedp.KeyEvent(kb.End+kb.Home))
+	at("2 0")
+	do(ctx, t, chromedp.KeyEvent(kb.PageDown))
+	do(ctx, t, chromedp.WaitNotPresent(`[data-cell="2 0"]:focus`))
+	// Columns are chosen, and stay chosen.
+	for _, step := range []string{`//button[starts-with(., "Visitors: all")]`, `//button[.="Strangers only"]`, `//label[contains(., "role:keeper")]//input`} {
+		do(ctx, t, chromedp.Click(step))
+	}
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/matrix"), chromedp.WaitVisible(`//button[starts-with(., "Visitors: 2 of")]`))
+	look(ctx, t, "[role=grid]", "keeper")
+	if n, err := chromedp.Run(ctx, chromedp.Evaluate[int](`document.querySelectorAll("[role=columnheader]").length`)); err != nil || n != 3 {
+		t.Errorf("%d heads: %v", n, err)
+	}
+
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/matrix?as=role:trustee,proof-age:20m"))
-	look(ctx, t, "thead", "proof-age:20m")
+	look(ctx, t, "[role=grid]", "proof-age:20m")
 	do(ctx, t, keys(`input[placeholder^="role:"]`, "nonsense\r"))
 	look(ctx, t, "[role=alert]", "is not understood")
 	do(ctx, t, chromedp.Click(`//button[.="Show the usual visitors only"]`))
-	look(ctx, t, "table", "/office/**")
+	look(ctx, t, "[role=grid]", "/board")
 }
 
 func TestConsoleShowsGuarantees(t *testing.T) {

@@ -449,6 +449,37 @@ export interface MadeTarget {
   secret: string;
 }
 
+export interface MarkedRow {
+  kind: "region" | "address";
+  label: string;
+  method: string;
+  host: string;
+  path: string;
+  doors: DoorRef[];
+  /** a letter for each visitor: a for admit, c challenge, r refuse, h hide, x reject */
+  marks: string;
+}
+
+export interface Marks {
+  /** in the notation for visitors */
+  visitors: string[];
+  rows: MarkedRow[];
+  /** of all rows */
+  total: number;
+  /** there are more files than are counted */
+  more?: boolean;
+}
+
+export interface MarksQuery {
+  files?: boolean;
+  /** visitors beside the usual ones */
+  as?: string[];
+  /** the first row, counted from 0 */
+  from?: number;
+  /** at most 20,000 */
+  limit?: number;
+}
+
 export interface Matrix {
   /** in the notation for visitors */
   visitors: string[];

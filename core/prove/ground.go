@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
@@ -17,6 +18,8 @@ type Ground struct {
 	doors   int            // how many of its sets are doors of the policy
 	first   int            // the first of its sets that is a guarantee
 	parts   []place.Part   // outside of Ostiarius's own pages
+	once    sync.Once
+	regions []region // found when they are asked for
 }
 
 // Survey divides all places by the doors and guarantees of a Book. Ostiarius's own pages,

@@ -2,6 +2,7 @@ package prove
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -48,12 +49,32 @@ func Kinds(b *policy.Book) []policy.Visitor {
 // that no door covers: together they are all places but Ostiarius's own. They stand in
 // the order of the file; where doors cross, the region follows the last of them.
 func (g *Ground) Regions(visitors []policy.Visitor) Matrix {
-	m := newMatrix(visitors)
-	type region struct {
-		order []int32
-		row   Row
+	m, _ := g.SomeRegions(visitors, 0, math.MaxInt)
+	return m
+}
+
+// SomeRegions is Regions without the first of them, and with no more than a number; and how many there are in all.
+func (g *Ground) SomeRegions(visitors []policy.Visitor, from, most int) (m Matrix, all int) {
+	m = newMatrix(visitors)
+	g.once.Do(g.divide)
+	from = min(max(from, 0), len(g.regions))
+	for _, r := range g.regions[from : from+min(most, len(g.regions)-from)] {
+		row := decideRow(g.book, r.example, visitors)
+		row.Kind, row.Label = "region", r.label
+		m.Rows = append(m.Rows, row)
 	}
-	var regions []region
+	return m, len(g.regions)
+}
+
+// A region is where the same doors decide.
+type region struct {
+	order   []int32
+	example place.Place
+	label   string
+}
+
+// divide finds the regions.
+func (g *Ground) divide() {
 	known := map[string]bool{}
 	for _, part := range g.parts {
 		covering := g.covering(part)
@@ -63,20 +84,14 @@ func (g *Ground) Regions(visitors []policy.Visitor) Matrix {
 		} else {
 			known[key] = true
 		}
-		row := decideRow(g.book, part.Example, visitors)
-		row.Kind, row.Label = "region", label(g.deciding(covering))
 		order := slices.Clone(narrowest)
 		slices.SortFunc(order, func(a, b int32) int { return int(b - a) })
 		if len(order) == 0 {
 			order = []int32{int32(g.doors)}
 		}
-		regions = append(regions, region{order, row})
+		g.regions = append(g.regions, region{order, part.Example, label(g.deciding(covering))})
 	}
-	slices.SortStableFunc(regions, func(a, b region) int { return slices.Compare(a.order, b.order) })
-	for _, r := range regions {
-		m.Rows = append(m.Rows, r.row)
-	}
-	return m
+	slices.SortStableFunc(g.regions, func(a, b region) int { return slices.Compare(a.order, b.order) })
 }
 
 // At returns a Row for each of the requests.

@@ -77,7 +77,8 @@ type API struct {
 	Samples []string
 	Sample  func(w http.ResponseWriter, page string, in words.Language, l looks.Looks) bool
 
-	checked *lastCheck
+	checked  *lastCheck
+	surveyor *surveyor
 }
 
 //go:embed openapi.yaml
@@ -85,7 +86,7 @@ var description []byte
 
 // Routes adds the API's routes to r.
 func (a *API) Routes(r chi.Router) {
-	a.checked = &lastCheck{}
+	a.checked, a.surveyor = &lastCheck{}, &surveyor{}
 	r.Use(a.onlyMeant)
 	changes := r.With(a.fresh)
 	r.Get("/status", a.status)
@@ -93,6 +94,7 @@ func (a *API) Routes(r chi.Router) {
 	r.Get("/doors/{id}/relations", a.relations)
 	r.Get("/explain", a.explain)
 	r.Post("/matrix", a.matrix)
+	r.Post("/matrix/marks", a.marks)
 	r.Get("/policy", a.showPolicy)
 	changes.Post("/policy", a.applyPolicy)
 	r.Post("/policy/check", a.checkPolicy)

@@ -81,7 +81,7 @@ func TestWhatAsksForAProof(t *testing.T) {
 	if code, text := ask("POST", "/people", `{"name": "ines", "password": "seven-brass-prisms", "roles": ["steward"]}`); code != 201 {
 		t.Fatal(code, text)
 	}
-	looks := map[string]string{"POST /matrix": `{}`, "POST /policy/check": `{"text": "doors: []"}`, "POST /policy/edit": `{"edits": [{"kind": "unlisted", "admit": "hide"}]}`, "POST /passwords/estimate": `{"password": "x"}`, "POST /passwords/generate": "", "POST /shared/{name}/preview": `{"password": "x"}`}
+	looks := map[string]string{"POST /matrix": `{}`, "POST /matrix/marks": `{}`, "POST /policy/check": `{"text": "doors: []"}`, "POST /policy/edit": `{"edits": [{"kind": "unlisted", "admit": "hide"}]}`, "POST /passwords/estimate": `{"password": "x"}`, "POST /passwords/generate": "", "POST /shared/{name}/preview": `{"password": "x"}`}
 	asked := 0
 	for _, old := range []time.Duration{ProofLasts + time.Second, session.Unknown} {
 		age = old
@@ -238,6 +238,10 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"POST", "/matrix", `{"files": true, "as": ["role:keeper,proof-age:5m"]}`, 200, "Matrix"},
 		{"POST", "/matrix", `{"addresses": [{"method": "GET", "path": "/log/%2f"}]}`, 200, "Matrix"},
 		{"POST", "/matrix", `{"as": ["nonsense"]}`, 422, "Problem"},
+		{"POST", "/matrix/marks", `{"from": 1, "limit": 2}`, 200, "Marks"},
+		{"POST", "/matrix/marks", `{"files": true, "as": ["role:keeper,proof-age:5m"], "from": 100000}`, 200, "Marks"},
+		{"POST", "/matrix/marks", `{"limit": 20001}`, 422, "Problem"},
+		{"POST", "/matrix/marks", `{"from": -1}`, 422, "Problem"},
 		{"GET", "/policy", "", 200, "Version"},
 		{"POST", "/policy/check", `{"text": "doors: []"}`, 200, "Checked"},
 		{"POST", "/first-link", "", 201, "Link"},

@@ -1,28 +1,47 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useCallback, useDeferredValue, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
+import { ChooseColumns, useColumns } from "./Columns";
+import { type Asked, Grid } from "./Grid";
 import { Why } from "./Why";
-import { getMatrix } from "./queries";
-import { type Asked, PlaceRow, SpotRows } from "./rows";
-import { matrixTree, pruned } from "./tree";
+import { useMarks } from "./queries";
+import { type Line, linesOf, markOf, matrixTree } from "./tree";
+import { useNarrow } from "../parts/hooks";
 import { type Outcome, OutcomeMark } from "../parts/OutcomeMark";
 import { Broken, Heading, Loading } from "../parts/states";
-import type { Row } from "../schema";
+import type { MarkedRow } from "../schema";
 
 const outcomes: Outcome[] = ["admit", "challenge", "refuse", "hide", "reject"];
+const nobody: string[] = [];
 
 // Who gets what, for the whole site: a row for each place, a column for each visitor.
 export function MatrixPage() {
   const [params, setParams] = useSearchParams();
-  const more = params.getAll("as");
+  const more = useMemo(() => params.getAll("as"), [params]);
   const [words, setWords] = useState("");
   const [outcome, setOutcome] = useState<Outcome | "">("");
   const [asked, setAsked] = useState<Asked>();
-  const regions = useQuery({ queryKey: ["matrix", false, more], queryFn: () => getMatrix({ files: false, as: more }), placeholderData: keepPreviousData, retry: false, refetchInterval: 15_000 });
-  const files = useQuery({ queryKey: ["matrix", true, more], queryFn: () => getMatrix({ files: true, as: more }), placeholderData: keepPreviousData, retry: false });
-  const tree = useMemo(() => regions.data && matrixTree(regions.data.rows, files.data?.rows ?? []), [regions.data, files.data]);
+  const [chosen, setChosen] = useState<Map<string, boolean>>(new Map());
+  const narrow = useNarrow();
+  const regions = useMarks(false, more);
+  const files = useMarks(true, more);
+  const visitors = regions.first?.visitors ?? nobody;
+  const { shown, table } = useColumns(visitors, narrow);
+  const tree = useMemo(() => matrixTree(regions.rows, files.rows), [regions.rows, files.rows]);
+  const texts = useMemo(() => new WeakMap<MarkedRow, string>(), []);
 
-  if (regions.isPending) return <Loading what="the matrix" />;
+  const wanted = useDeferredValue(words);
+  const lines = useMemo(() => {
+    const terms = wanted.toLowerCase().split(/\s+/).filter(Boolean);
+    const mark = outcome && markOf(outcome);
+    const fits = (row: MarkedRow) => {
+      let text = texts.get(row);
+      if (text === undefined) texts.set(row, (text = [row.label, row.path, row.host, ...row.doors.map((d) => `${d.path} ${d.admit}`)].join(" ").toLowerCase()));
+      return terms.every((t) => text.includes(t)) && (!mark || row.marks.includes(mark));
+    };
+    return linesOf(tree, { fits: terms.length > 0 || mark ? fits : undefined, chosen });
+  }, [tree, wanted, outcome, chosen, texts]);
+  const toggle = useCallback((line: Line) => setChosen((before) => new Map(before).set(line.spot!.key, !line.open)), []);
+
   if (regions.error)
     return (
       <>
@@ -34,16 +53,14 @@ export function MatrixPage() {
         )}
       </>
     );
+  if (regions.pending) return <Loading what="the matrix" />;
 
-  const visitors = regions.data.visitors;
-  const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
-  const filtered = wanted.length > 0 || outcome !== "";
-  const fits = (row: Row) => {
-    const text = [row.label, row.path, row.host, ...row.doors.map((d) => `${d.path} ${d.admit}`)].join(" ").toLowerCase();
-    return wanted.every((w) => text.includes(w)) && (outcome === "" || row.cells.some((c) => c.outcome === outcome));
-  };
-  const root = filtered ? pruned(tree!.root, fits) : tree!.root;
-  const apart = tree!.apart.filter(fits);
+  const usual = visitors.length - more.length;
+  const columns = shown.map(({ who, at }) => ({
+    who,
+    at,
+    onLeaveOut: at >= usual ? () => setParams(more.filter((_, k) => k !== at - usual).map((as) => ["as", as] as [string, string])) : undefined,
+  }));
 
   return (
     <>
@@ -71,6 +88,7 @@ export function MatrixPage() {
             ))}
           </select>
         </label>
+        <ChooseColumns table={table} visitors={visitors} />
         <AddVisitor onAdd={(who) => setParams([...more, who].map((as) => ["as", as] as [string, string]))} />
       </div>
       <ul className="mb-3 flex flex-wrap gap-x-5 gap-y-1 text-sm" aria-label="What the marks mean">
@@ -81,57 +99,17 @@ export function MatrixPage() {
         ))}
         <li className="text-soft">· differs below</li>
       </ul>
-      <div className="overflow-x-auto">
-        <table className="border-collapse text-left">
-          <thead className="text-sm">
-            <tr className="border-b border-line align-bottom">
-              <th scope="col" className="min-w-60 py-2 pr-6 font-normal text-soft">
-                Place
-              </th>
-              {visitors.map((v, i) => (
-                <th key={v} scope="col" className="min-w-22 px-2 py-2 text-center font-normal">
-                  <VisitorName who={v} />
-                  {i >= visitors.length - more.length && (
-                    <button
-                      type="button"
-                      className="block w-full cursor-pointer text-soft underline"
-                      aria-label={`Leave out ${v}`}
-                      onClick={() => setParams(more.filter((_, k) => k !== i - (visitors.length - more.length)).map((as) => ["as", as] as [string, string]))}
-                    >
-                      leave out
-                    </button>
-                  )}
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {root && <SpotRows spot={root} depth={0} visitors={visitors} all={filtered} onAsk={setAsked} />}
-            {apart.map((row) => (
-              <PlaceRow key={row.label} row={row} name={row.doors[1] ? row.label : "everything else (unlisted)"} depth={0} visitors={visitors} onAsk={setAsked} />
-            ))}
-          </tbody>
-        </table>
-      </div>
-      {!root && apart.length === 0 && <p className="py-8 text-soft">No place fits.</p>}
-      {files.isPending && <p className="mt-3 text-sm text-soft">Reading the files …</p>}
-      {files.data?.more && <p className="mt-3 text-sm text-soft">There are more files; the first {files.data.rows.length} are shown.</p>}
+      {lines.length > 0 ? <Grid lines={lines} columns={columns} narrow={narrow} onAsk={setAsked} onToggle={toggle} /> : <p className="py-8 text-soft">No place fits.</p>}
+      <p className="mt-3 min-h-6 text-sm text-soft" role="status">
+        {!regions.complete
+          ? `${regions.rows.length.toLocaleString()} of ${regions.first!.total.toLocaleString()} regions are here …`
+          : !files.complete
+            ? "Reading the files …"
+            : files.first?.more
+              ? `There are more files; the first ${files.rows.length.toLocaleString()} are shown.`
+              : ""}
+      </p>
       <Why asked={asked} onClose={() => setAsked(undefined)} />
-    </>
-  );
-}
-
-// "role:keeper" on two lines, so that the columns stay narrow.
-function VisitorName({ who }: { who: string }) {
-  const [first, ...rest] = who.split(/(?<=^[^,]*?:)|(?<=,)/);
-  return (
-    <>
-      <span className={rest.length ? "block text-soft" : ""}>{first}</span>
-      {rest.map((r, i) => (
-        <span key={i} className="block">
-          {r}
-        </span>
-      ))}
     </>
   );
 }
@@ -140,14 +118,14 @@ function AddVisitor({ onAdd }: { onAdd: (who: string) => void }) {
   const [who, setWho] = useState("");
   return (
     <form
-      className="flex items-center gap-2"
+      className="flex min-w-0 items-center gap-2"
       onSubmit={(e) => {
         e.preventDefault();
         if (who.trim()) onAdd(who.trim());
         setWho("");
       }}
     >
-      <label className="flex items-center gap-2 text-soft">
+      <label className="flex min-w-0 items-center gap-2 text-soft max-sm:flex-col max-sm:items-start">
         Add a visitor
         <input
           value={who}
@@ -155,10 +133,10 @@ function AddVisitor({ onAdd }: { onAdd: (who: string) => void }) {
           placeholder="role:trustee,proof-age:20m"
           spellCheck={false}
           autoCapitalize="none"
-          className="w-60 rounded border border-line bg-sheet px-3 py-1.5 font-mono text-sm text-ink placeholder:text-soft"
+          className="w-60 min-w-0 rounded border border-line bg-sheet px-3 py-1.5 font-mono text-sm text-ink placeholder:text-soft"
         />
       </label>
-      <button type="submit" disabled={!who.trim()} className="cursor-pointer rounded border border-line px-3 py-1.5 hover:bg-hover disabled:cursor-not-allowed disabled:opacity-50">
+      <button type="submit" disabled={!who.trim()} className="cursor-pointer rounded border border-line px-3 py-1.5 hover:bg-hover disabled:cursor-not-allowed disabled:opacity-50 max-sm:self-end">
         Add
       </button>
     </form>

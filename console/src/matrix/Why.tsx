@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import type { Asked } from "./rows";
+import type { Asked } from "./Grid";
 import { Drawer } from "../parts/dialog";
 import { Answer } from "../try/Answer";
 import { explain } from "../try/queries";

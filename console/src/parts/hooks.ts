@@ -1,4 +1,4 @@
-import { useEffect, useState } from "react";
+import { useEffect, useState, useSyncExternalStore } from "react";
 
 // A value that follows another when it has not changed for a while.
 export function useSettled<T>(value: T, milliseconds: number): T {
@@ -9,4 +9,17 @@ export function useSettled<T>(value: T, milliseconds: number): T {
     return () => clearTimeout(timer);
   }, [text, milliseconds]);
   return settled;
+}
+
+const narrow = matchMedia("(max-width: 47.99rem)");
+
+// Whether the screen is a phone's: narrower than the breakpoint md.
+export function useNarrow(): boolean {
+  return useSyncExternalStore(
+    (changed) => {
+      narrow.addEventListener("change", changed);
+      return () => narrow.removeEventListener("change", changed);
+    },
+    () => narrow.matches,
+  );
 }
