@@ -36,6 +36,7 @@ func (s *Service) build() {
 	}
 	bySession, bySocket := administration, administration
 	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
+	bySession.Shuts = true
 	marker := api.NewMarker()
 	s.pages = pages.New(pages.Options{
 		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, Desk: s.rooms.Desk, Visitors: s.rooms.Visitors, Log: s.settings.Log,

@@ -568,6 +568,16 @@ func signedIn(ctx context.Context, tx speaker, id int64, at time.Time) error {
 	return one(tx.exec(ctx, `UPDATE accounts SET signed_in_at = ? WHERE id = ?`, millis(at), id))
 }
 
+// Others returns how many accounts beside one can be signed in to and have one of some roles now.
+func (s *Store) Others(ctx context.Context, roles []string, id int64, now time.Time) (n int, err error) {
+	query, args, err := sqlx.In(`SELECT COUNT(DISTINCT a.id) FROM accounts a JOIN grants g ON g.account_id = a.id
+		WHERE g.role IN (?) AND a.id <> ? AND a.disabled = 0 AND a.hash <> '' AND g.from_at <= ? AND (g.until_at = 0 OR g.until_at > ?)`, roles, id, millis(now), millis(now))
+	if err != nil {
+		return 0, err
+	}
+	return n, s.get(ctx, &n, query, args...)
+}
+
 // GrantsEnding returns how many grants hold now and end before a time.
 func (s *Store) GrantsEnding(ctx context.Context, now, before time.Time) (n int, err error) {
 	return n, s.get(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now), millis(now), millis(before))

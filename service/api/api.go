@@ -66,6 +66,8 @@ type API struct {
 	Log      *slog.Logger
 	// Actor names who sends a request, for the activity.
 	Actor func(*http.Request) string
+	// Shuts says that whoever asks is let in by the role of a steward, and could shut everybody out.
+	Shuts bool
 	// Origins are the origins from which a browser may ask for changes; nil for none.
 	Origins func(*http.Request) []string
 	// ProofAge is how long ago whoever asks has typed the password; nil where nobody has to.

@@ -12,6 +12,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/account"
+	"ostiarius/core/policy"
 	"ostiarius/core/roster"
 	"ostiarius/core/secret"
 	"ostiarius/service/people"
@@ -104,7 +105,7 @@ func (a *API) showPerson(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) removePerson(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.People.Remove(r.Context(), a.Actor(r), parameter(r, "name")))
+	a.done(w, a.unlessLast(r, func() error { return a.People.Remove(r.Context(), a.Actor(r), parameter(r, "name")) }))
 }
 
 func (a *API) setPassword(w http.ResponseWriter, r *http.Request) {
@@ -117,7 +118,12 @@ func (a *API) setPassword(w http.ResponseWriter, r *http.Request) {
 func (a *API) setDisabled(w http.ResponseWriter, r *http.Request) {
 	var disabled bool
 	if a.read(w, r, &disabled, maxBody) {
-		a.done(w, a.People.SetDisabled(r.Context(), a.Actor(r), parameter(r, "name"), disabled))
+		switched := func() error { return a.People.SetDisabled(r.Context(), a.Actor(r), parameter(r, "name"), disabled) }
+		if disabled {
+			a.done(w, a.unlessLast(r, switched))
+		} else {
+			a.done(w, switched())
+		}
 	}
 }
 
@@ -130,7 +136,22 @@ func (a *API) grant(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) revoke(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.People.Revoke(r.Context(), a.Actor(r), parameter(r, "name"), parameter(r, "role")))
+	revoke := func() error {
+		return a.People.Revoke(r.Context(), a.Actor(r), parameter(r, "name"), parameter(r, "role"))
+	}
+	if a.Policy.Book().Satisfies(parameter(r, "role"), policy.Steward) {
+		a.done(w, a.unlessLast(r, revoke))
+	} else {
+		a.done(w, revoke())
+	}
+}
+
+// unlessLast does what takes access from an account, unless those who administer the site this way would lock themselves out.
+func (a *API) unlessLast(r *http.Request, act func() error) error {
+	if !a.Shuts {
+		return act()
+	}
+	return a.People.UnlessLast(r.Context(), parameter(r, "name"), policy.Steward, act)
 }
 
 func timeOf(t *time.Time) time.Time {

@@ -1,8 +1,11 @@
 package backup
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
+	"io"
 	"maps"
 	"math/rand/v2"
 	"os"
@@ -176,6 +179,9 @@ func TestDamagedBackups(t *testing.T) {
 		at := 10 + random.IntN(len(whole)-10) // what comes before says nothing of what is in it
 		damaged := append([]byte{}, whole...)
 		damaged[at] ^= 1 << random.IntN(8)
+		if bytes.Equal(unzipped(damaged), unzipped(whole)) {
+			continue // a bit between the end of what is compressed and the next byte, which nobody reads
+		}
 		spoilt[fmt.Sprint("damaged at ", at)] = damaged
 	}
 	spoilt["without its last byte"] = whole[:len(whole)-1]
@@ -191,6 +197,19 @@ func TestDamagedBackups(t *testing.T) {
 			t.Fatalf("%s: something is left", what)
 		}
 	}
+}
+
+// unzipped is what can be read of something that was compressed, nil if it does not come to its end.
+func unzipped(file []byte) []byte {
+	zip, err := gzip.NewReader(bytes.NewReader(file))
+	if err != nil {
+		return nil
+	}
+	text, err := io.ReadAll(zip)
+	if err != nil {
+		return nil
+	}
+	return text
 }
 
 // Where there is no room or nothing to save, nothing is left that looks like a backup.

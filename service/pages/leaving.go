@@ -9,8 +9,10 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/policy"
 	"ostiarius/service/guard"
 	"ostiarius/service/leaving"
+	"ostiarius/service/mistake"
 )
 
 // takeAlong gives somebody what is known of them, as a file. It has more than a page that stands open shows, so the
@@ -50,13 +52,19 @@ func (p *Pages) leave(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		var a *account.Account
 		if a, err = p.o.Desk.Owner(r.Context(), p.o.Visitors.Token(r), s.Password, from); err == nil {
-			_, err = p.o.Leaving.Leave(r.Context(), a, from.Network, from.Language)
+			err = p.o.People.UnlessLast(r.Context(), a.Name, policy.Steward, func() error {
+				_, err := p.o.Leaving.Leave(r.Context(), a, from.Network, from.Language)
+				return err
+			})
 		}
 	}
 	if err != nil {
 		wrong := p.troubleOf(say, err, say.Say("wrong.again", "name", t.Visitor.Account))
 		if errors.Is(err, leaving.ErrNever) {
 			wrong = trouble{"refused", http.StatusForbidden, say.Say("wrong.leave"), 0}
+		}
+		if last := new(mistake.Error); errors.As(err, &last) {
+			wrong = trouble{"last", http.StatusForbidden, say.Say("wrong.leave-last"), 0}
 		}
 		wrong.header(w)
 		p.showAccount(w, r, wrong.Status, accountView{Problem: wrong.Text})

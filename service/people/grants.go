@@ -53,6 +53,33 @@ func (r *Register) Grant(ctx context.Context, actor, name, role string, from, un
 	})
 }
 
+// UnlessLast does what takes a role from an account, unless nobody else could sign in then who has it, or another that
+// includes it. One at a time, so that no two take it from each other.
+func (r *Register) UnlessLast(ctx context.Context, name, role string, act func() error) error {
+	a, err := r.Find(ctx, name)
+	if err != nil {
+		return err
+	}
+	r.leaving.Lock()
+	defer r.leaving.Unlock()
+	book, now := r.o.Book(), r.o.Now()
+	var roles []string
+	for _, other := range book.RoleNames() {
+		if book.Satisfies(other, role) {
+			roles = append(roles, other)
+		}
+	}
+	has := !a.Disabled && slices.ContainsFunc(a.Roles(now), func(r string) bool { return slices.Contains(roles, r) })
+	if has {
+		if n, err := r.o.Store.Others(ctx, roles, a.ID, now); err != nil {
+			return err
+		} else if n == 0 {
+			return mistake.Invalid("%s is the last who can sign in with the role %s: without one, nobody could administer this site here. Give the role to somebody else first, or do it by the command line", a.Name, role)
+		}
+	}
+	return act()
+}
+
 // GrantsEnding returns how many grants that hold now end before a time.
 func (r *Register) GrantsEnding(ctx context.Context, before time.Time) (int, error) {
 	return r.o.Store.GrantsEnding(ctx, r.o.Now(), before)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync"
 	"time"
 
 	"ostiarius/core/account"
@@ -38,11 +39,14 @@ type Options struct {
 }
 
 // A Register is the accounts of a service, with what they are granted and the links for them.
-type Register struct{ o Options }
+type Register struct {
+	o       Options
+	leaving sync.Mutex // held while it is looked who is left
+}
 
 // New returns the Register of the records in o.Store.
 func New(o Options) *Register {
-	return &Register{o}
+	return &Register{o: o}
 }
 
 // explain makes the store's errors about the account of that name into sentences.
