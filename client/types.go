@@ -203,7 +203,8 @@ type Upstream struct {
 // Today is what happened in the last 24 hours, and what needs attention.
 type Today struct {
 	Hours      []Hour     `json:"hours"` // 24, the present one last
-	Doors      []DoorHits `json:"doors"` // those that turn most people away
+	Doors      []DoorHits `json:"doors"`  // those that refuse most, or hide from most
+	Asking     []DoorHits `json:"asking"` // those that ask most for a proof, as for signing in
 	Refusals   []Event    `json:"refusals"`
 	Sessions   int        `json:"sessions"`
 	People     int        `json:"people"`
@@ -218,7 +219,7 @@ type Hour struct {
 	Outcomes map[string]int64 `json:"outcomes"`
 }
 
-// DoorHits says how many requests a door turned away.
+// DoorHits says how many requests a door has turned away, by outcome.
 type DoorHits struct {
 	Door     string           `json:"door"`
 	Outcomes map[string]int64 `json:"outcomes"`

@@ -364,7 +364,7 @@ func TestConsoleKeyrings(t *testing.T) {
 	is(200)
 	do(ctx, t, chromedp.Click(`//button[.="Disable"]`))
 	look(ctx, t, "[role=dialog]", "opens nothing")
-	is(401)
+	is(403)
 	do(ctx, t, chromedp.Click(`//button[.="Remove"]`), chromedp.WaitVisible(`//button[.="Remove it"]`), chromedp.Click(`//button[.="Remove it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	do(ctx, t, chromedp.WaitNotPresent(`//button[.="baker"]`))
 

@@ -304,6 +304,13 @@ func TestConsolePolicy(t *testing.T) {
 		t.Errorf("a faulty draft can be applied (%v)", err)
 	}
 	accessible(ctx, t, "policy with an error")
+	// A draft survives that one leaves the page.
+	do(ctx, t, keys(`//label[contains(., "Why")]//input`, "half done"), chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.WaitVisible("table"), chromedp.Navigate(s.URL+"/door/console/policy"))
+	look(ctx, t, "main", "was kept in this browser")
+	look(ctx, t, "main", "1 error")
+	if comment, err := chromedp.Run(ctx, chromedp.Evaluate[string](`[...document.querySelectorAll("input")].map(i => i.value).join()`)); err != nil || !strings.Contains(comment, "half done") {
+		t.Errorf("the comment is %q (%v)", comment, err)
+	}
 	do(ctx, t, chromedp.Click(`//button[.="Undo all"]`))
 	look(ctx, t, "main", "the draft is what is in force")
 

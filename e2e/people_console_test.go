@@ -34,6 +34,8 @@ func TestConsolePeople(t *testing.T) {
 	look(ctx, t, "[role=dialog]", "Signed in on 1 device")
 	accessible(ctx, t, "one account")
 	do(ctx, t, chromedp.Click(`//button[@aria-label="Take back the role keeper"]`))
+	look(ctx, t, "[role=dialog] + *, body", "Take the role keeper from ines?")
+	do(ctx, t, chromedp.Click(`//button[.="Take it back"]`))
 	look(ctx, t, "[role=dialog]", "The role keeper is taken back")
 	p.is("/log/", 403, "")
 	do(ctx, t, choose(`[role=dialog] select`, "keeper"), chromedp.Click(`//button[.="Grant"]`))
@@ -46,6 +48,19 @@ func TestConsolePeople(t *testing.T) {
 	look(ctx, t, "table", "disabled")
 	do(ctx, t, keys(`input[type=search]`, "zzz"))
 	look(ctx, t, "main", "No account fits")
+
+	// The last steward does not shut everybody out: by no way that there is here, but by the command line.
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/people"), chromedp.Click(`//button[.="agnes"]`), chromedp.Click(`//button[@aria-label="Take back the role steward"]`))
+	look(ctx, t, "body", "Take the role steward from yourself?")
+	do(ctx, t, chromedp.Click(`//button[.="Take it back"]`))
+	look(ctx, t, "[role=alert]", "agnes is the last who can sign in with the role steward")
+	do(ctx, t, chromedp.Click(`//button[.="Cancel"]`), chromedp.WaitNotPresent(`[role=alert]`))
+	for _, way := range []string{"Disable", "Remove"} {
+		do(ctx, t, chromedp.Click(`//button[.="`+way+`"]`), chromedp.Click(`//button[.="`+way+` it"]`))
+		look(ctx, t, "[role=alert]", "agnes is the last")
+		do(ctx, t, chromedp.Click(`//button[.="Cancel"]`), chromedp.WaitNotPresent(`[role=alert]`))
+	}
+	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 
 	// Sessions and activity.
 	p.signIn("tobias", "quiet-harbour-ledger", "")

@@ -1070,8 +1070,10 @@ export interface TestMessage {
 export interface Today {
   /** 24, the present one last */
   hours: Hour[];
-  /** those that turn most people away */
+  /** those that refuse most, or hide from most */
   doors: DoorHits[];
+  /** those that ask most for a proof, as for signing in */
+  asking: DoorHits[];
   refusals: Event[];
   sessions: number;
   people: number;

@@ -70,7 +70,7 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	book := a.Policy.Book()
-	t := client.Today{Hours: make([]client.Hour, 24), Doors: []client.DoorHits{}, Attention: []string{}, Doorways: book.Entries, Guarantees: len(book.Guarantees)}
+	t := client.Today{Hours: make([]client.Hour, 24), Attention: []string{}, Doorways: book.Entries, Guarantees: len(book.Guarantees)}
 	for i := range t.Hours {
 		t.Hours[i] = client.Hour{At: first.Add(time.Duration(i) * time.Hour), Outcomes: map[string]int64{}}
 	}
@@ -87,19 +87,8 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 		}
 		doors[c.Door][c.Outcome] += c.N
 	}
-	for door, outcomes := range doors {
-		t.Doors = append(t.Doors, client.DoorHits{Door: door, Outcomes: outcomes})
-	}
-	away := func(d client.DoorHits) (n int64) {
-		for _, times := range d.Outcomes {
-			n += times
-		}
-		return n
-	}
-	slices.SortFunc(t.Doors, func(x, y client.DoorHits) int {
-		return cmp.Or(cmp.Compare(away(y), away(x)), cmp.Compare(x.Door, y.Door))
-	})
-	t.Doors = t.Doors[:min(8, len(t.Doors))]
+	t.Doors = mostOf(doors, func(o string) bool { return o != string(policy.Challenge) })
+	t.Asking = mostOf(doors, func(o string) bool { return o == string(policy.Challenge) })
 
 	refusals, err := a.Activity.Events(ctx, activity.Query{Kind: string(kind.Refused), Limit: 8})
 	if err == nil {
@@ -117,6 +106,30 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	a.answer(w, http.StatusOK, t)
+}
+
+// The most doors of a list of today.
+const mostDoors = 8
+
+// mostOf returns the doors with the most requests of some outcomes, with those alone.
+func mostOf(doors map[string]map[string]int64, counts func(outcome string) bool) []client.DoorHits {
+	all, sums := []client.DoorHits{}, map[string]int64{}
+	for door, outcomes := range doors {
+		d := client.DoorHits{Door: door, Outcomes: map[string]int64{}}
+		for outcome, n := range outcomes {
+			if counts(outcome) && n > 0 {
+				d.Outcomes[outcome] = n
+				sums[door] += n
+			}
+		}
+		if sums[door] > 0 {
+			all = append(all, d)
+		}
+	}
+	slices.SortFunc(all, func(x, y client.DoorHits) int {
+		return cmp.Or(cmp.Compare(sums[y.Door], sums[x.Door]), cmp.Compare(x.Door, y.Door))
+	})
+	return all[:min(mostDoors, len(all))]
 }
 
 // attention returns what a steward should look at, in sentences.

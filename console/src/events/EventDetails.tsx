@@ -4,7 +4,7 @@ import { Said, useAct } from "../parts/act";
 import { Ask } from "../parts/dialog";
 import { ends, when } from "../parts/format";
 import { Broken, Loading } from "../parts/states";
-import { plain, primary } from "../parts/styles";
+import { plain, primary, takes } from "../parts/styles";
 import { EventState } from "./EventState";
 import { dropEvent, getEvent, retryEvent } from "./queries";
 
@@ -44,7 +44,7 @@ export function EventDetails({ id }: { id: number }) {
             <button type="button" className={primary} disabled={act.busy} onClick={() => act.run(() => retryEvent(id).then(() => "It is done."))}>
               Carry it out
             </button>
-            <button type="button" className={plain} disabled={act.busy} onClick={() => setDropping(true)}>
+            <button type="button" className={takes} disabled={act.busy} onClick={() => setDropping(true)}>
               Drop it
             </button>
           </div>

@@ -5,7 +5,7 @@ import { Ask } from "../parts/dialog";
 import { when } from "../parts/format";
 import { Secret } from "../parts/secret";
 import { Broken, Loading } from "../parts/states";
-import { plain, primary, small } from "../parts/styles";
+import { plain, primary, takesSmall } from "../parts/styles";
 import { ownPages } from "../wire";
 import { addSecret, listSecrets, removeSecret } from "./queries";
 
@@ -32,7 +32,7 @@ export function Secrets() {
               <span>
                 Secret {s.id} <span className="text-soft">made {when(s.madeAt)} by {s.madeBy}{s.until && `; it counts until ${when(s.until)}`}</span>
               </span>
-              <button type="button" className={small} onClick={() => setRemoving(s.id)}>
+              <button type="button" className={takesSmall} onClick={() => setRemoving(s.id)}>
                 Remove
               </button>
             </li>

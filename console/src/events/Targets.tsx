@@ -5,7 +5,7 @@ import { Ask } from "../parts/dialog";
 import { when } from "../parts/format";
 import { Secret } from "../parts/secret";
 import { Broken, Loading } from "../parts/states";
-import { field, primary, small } from "../parts/styles";
+import { field, primary, small, takesSmall } from "../parts/styles";
 import type { Target } from "../schema";
 import { addTarget, listTargets, removeTarget, testTarget } from "./queries";
 
@@ -48,7 +48,7 @@ export function Targets() {
                 <button type="button" className={small} disabled={act.busy} onClick={() => act.run(() => testTarget(t.id).then(() => "A test is on its way; the page Messages says what becomes of it."))}>
                   Test
                 </button>
-                <button type="button" className={small} onClick={() => setRemoving(t)}>
+                <button type="button" className={takesSmall} onClick={() => setRemoving(t)}>
                   Remove
                 </button>
               </span>

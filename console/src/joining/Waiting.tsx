@@ -2,7 +2,7 @@ import { useState } from "react";
 import { Said, useAct } from "../parts/act";
 import { Panel } from "../parts/dialog";
 import { ago, when } from "../parts/format";
-import { plain, primary, small } from "../parts/styles";
+import { plain, primary, small, takesSmall } from "../parts/styles";
 import type { Application, Invitation, Joining } from "../schema";
 import { approve, decline, uninvite } from "./queries";
 
@@ -66,7 +66,7 @@ function Invited({ invitation: i, busy, onRevoke }: { invitation: Invitation; bu
           by {i.madeBy}, until {when(i.until)}
         </span>
       </span>
-      <button type="button" className={small} disabled={busy} onClick={onRevoke} aria-label={`End the invitation to ${i.email}`}>
+      <button type="button" className={takesSmall} disabled={busy} onClick={onRevoke} aria-label={`End the invitation to ${i.email}`}>
         End
       </button>
     </li>

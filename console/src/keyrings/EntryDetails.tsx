@@ -4,7 +4,7 @@ import { Said, useAct } from "../parts/act";
 import { Ask } from "../parts/dialog";
 import { typed, when } from "../parts/format";
 import { Secret } from "../parts/secret";
-import { field, plain } from "../parts/styles";
+import { field, plain, takes } from "../parts/styles";
 import { generate } from "../passwords/queries";
 import type { Entry } from "../schema";
 
@@ -79,7 +79,7 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
       <section className="flex flex-wrap gap-2 border-t border-line pt-5">
         <button
           type="button"
-          className={plain}
+          className={disabled ? plain : takes}
           disabled={state.busy}
           onClick={() =>
             state.run(async () => {
@@ -91,7 +91,7 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
         >
           {disabled ? "Enable" : "Disable"}
         </button>
-        <button type="button" className={plain} onClick={() => setAsking(true)}>
+        <button type="button" className={takes} onClick={() => setAsking(true)}>
           Remove
         </button>
       </section>

@@ -31,7 +31,7 @@ export function Grid({ lines, columns, narrow, onAsk, onToggle }: GridProps) {
   const scroller = useRef<HTMLDivElement>(null);
   const [active, setActive] = useState({ line: 0, column: 0 });
   const wanted = useRef(false); // the focus, for the active cell
-  const [nameWidth, columnWidth, indent] = narrow ? [206, 76, 12] : [340, 92, 20];
+  const [nameWidth, columnWidth, indent] = narrow ? [190, 84, 12] : [340, 92, 20];
   const headHeight = columns.some((c) => c.onLeaveOut) ? 84 : 60;
   const rows = useVirtualizer({
     count: lines.length,

@@ -5,7 +5,7 @@ import { Ask } from "../parts/dialog";
 import { when } from "../parts/format";
 import { Secret } from "../parts/secret";
 import { Broken, Loading } from "../parts/states";
-import { plain } from "../parts/styles";
+import { plain, takes } from "../parts/styles";
 import { about } from "./kinds";
 import { MessageState } from "./MessageState";
 import { dropMessage, getMessage, linkOfMessage, retryMessage } from "./queries";
@@ -73,7 +73,7 @@ export function MessageDetails({ id, sends }: { id: number; sends: boolean }) {
               Show its link
             </button>
           )}
-          <button type="button" className={plain} disabled={act.busy} onClick={() => setDropping(true)}>
+          <button type="button" className={takes} disabled={act.busy} onClick={() => setDropping(true)}>
             Drop it
           </button>
         </div>

@@ -1,5 +1,5 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { plain, primary, small } from "./styles";
+import { plain, primary, small, taking } from "./styles";
 
 // A panel at the right edge, for one thing of a list.
 export function Drawer({ open, title, onClose, children }: { open: boolean; title: React.ReactNode; onClose: () => void; children: React.ReactNode }) {
@@ -36,8 +36,8 @@ export function Panel({ open, title, onClose, children }: { open: boolean; title
   );
 }
 
-// A question before something that cannot be undone. What went wrong is told here, and goes with it.
-export function Ask({ question, text, yes, busy, error, onYes, onNo }: { question?: string; text: string; yes: string; busy: boolean; error?: Error | null; onYes: () => void; onNo: () => void }) {
+// A question before something that takes access or cannot be undone, unless it gives. What went wrong is told here, and goes with it.
+export function Ask({ question, text, yes, gives, busy, error, onYes, onNo }: { question?: string; text: string; yes: string; gives?: boolean; busy: boolean; error?: Error | null; onYes: () => void; onNo: () => void }) {
   return (
     <Panel open={!!question} title={question} onClose={onNo}>
       <p className="mt-2">{text}</p>
@@ -47,7 +47,7 @@ export function Ask({ question, text, yes, busy, error, onYes, onNo }: { questio
         </p>
       )}
       <div className="mt-5 flex gap-2">
-        <button type="button" className={primary} disabled={busy} onClick={onYes}>
+        <button type="button" className={gives ? primary : taking} disabled={busy} onClick={onYes}>
           {yes}
         </button>
         <button type="button" className={plain} onClick={onNo}>

@@ -1,10 +1,22 @@
+import { useLayoutEffect, useRef } from "react";
 import { small } from "./styles";
 
-// A table with room, that scrolls by itself where it is wider than the page. A head is its label, or more.
+// A table with room, that scrolls by itself where it is wider than the page. A head is its label, or more. On a phone it is
+// a list: each row a paragraph, each cell a line with the label of its column.
 export function Table({ heads, children }: { heads: (string | { label: React.ReactNode; sort?: "ascending" | "descending" | "none"; className?: string })[]; children: React.ReactNode }) {
+  const table = useRef<HTMLTableElement>(null);
+  useLayoutEffect(() => {
+    const labels = [...(table.current?.tHead?.rows[0]?.cells ?? [])].map((cell) => (cell.querySelector(".sr-only") ? "" : (cell.textContent ?? "").replace(/[↑↓]/g, "").trim()));
+    for (const row of table.current?.tBodies[0]?.rows ?? [])
+      if (row.cells.length === labels.length)
+        [...row.cells].forEach((cell, i) => {
+          cell.dataset.label = i === 0 ? "" : labels[i];
+          cell.toggleAttribute("data-empty", !cell.textContent?.trim() && !cell.querySelector("button, input, svg"));
+        });
+  });
   return (
     <div className="overflow-x-auto">
-      <table className="w-full border-collapse text-left">
+      <table ref={table} className="stacked w-full border-collapse text-left">
         <thead className="text-sm text-soft">
           <tr className="border-b border-line">
             {heads.map((head, i) => {

@@ -4,7 +4,7 @@ import { Said, useAct } from "../parts/act";
 import { Ask } from "../parts/dialog";
 import { when } from "../parts/format";
 import { Broken, Loading } from "../parts/states";
-import { field, plain } from "../parts/styles";
+import { field, plain, takes } from "../parts/styles";
 import type { IssuedPass } from "../schema";
 import { Issued } from "./Issued";
 import { downloads, passEnd, PassState } from "./PassState";
@@ -105,7 +105,7 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
                 Send it again
               </button>
             )}
-            <button type="button" className={`${plain} text-bad`} onClick={() => setAsking(true)}>
+            <button type="button" className={takes} onClick={() => setAsking(true)}>
               Revoke
             </button>
             <div className="w-full">

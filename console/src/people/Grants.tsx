@@ -1,9 +1,15 @@
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { me } from "../frame/queries";
+import { Ask } from "../parts/dialog";
 import { ends, when } from "../parts/format";
-import { field, plain, small } from "../parts/styles";
+import { field, plain, takesSmall } from "../parts/styles";
 import type { Grant } from "../schema";
 
-export function Grants({ grants, onRevoke }: { grants: Grant[]; onRevoke: (role: string) => void }) {
+export function Grants({ name, grants, act, onRevoke }: { name: string; grants: Grant[]; act: { busy: boolean; error: Error | null; reset: () => void }; onRevoke: (role: string, done: () => void) => void }) {
+  const [asking, setAsking] = useState<string>();
+  const who = useQuery({ queryKey: ["me"], queryFn: me });
+  const own = who.data?.name === name;
   if (grants.length === 0) return <p className="text-soft">None.</p>;
   const now = Date.now();
   return (
@@ -12,18 +18,34 @@ export function Grants({ grants, onRevoke }: { grants: Grant[]; onRevoke: (role:
         const state = new Date(g.from).getTime() > now ? `from ${when(g.from)}` : g.until && new Date(g.until).getTime() <= now ? "ended" : "";
         return (
           <li key={g.role} className="flex items-center justify-between gap-4 border-b border-line py-1.5">
-            <span>
+            <span className="min-w-0 wrap-anywhere">
               <strong className={state ? "text-soft" : ""}>{g.role}</strong>{" "}
               <span className="text-sm text-soft">
                 {state} {g.until ? `until ${ends(g.until)}` : "without an end"}, by {g.by}
               </span>
             </span>
-            <button type="button" className={small} onClick={() => onRevoke(g.role)} aria-label={`Take back the role ${g.role}`}>
+            <button type="button" className={takesSmall} onClick={() => setAsking(g.role)} aria-label={`Take back the role ${g.role}`}>
               Take back
             </button>
           </li>
         );
       })}
+      <Ask
+        question={asking && `Take the role ${asking} from ${own ? "yourself" : name}?`}
+        text={
+          own
+            ? "You lose what it opens with the next request, and may not be able to give it back to yourself."
+            : "What it opens is closed to them with the next request. It can be granted again."
+        }
+        yes="Take it back"
+        busy={act.busy}
+        error={act.error}
+        onYes={() => onRevoke(asking!, () => setAsking(undefined))}
+        onNo={() => {
+          act.reset();
+          setAsking(undefined);
+        }}
+      />
     </ul>
   );
 }

@@ -6,7 +6,7 @@ import { Ask } from "../parts/dialog";
 import { ago, when } from "../parts/format";
 import { Secret } from "../parts/secret";
 import { Broken, Loading } from "../parts/states";
-import { plain } from "../parts/styles";
+import { plain, takes } from "../parts/styles";
 import { generate } from "../passwords/queries";
 import { EditForm } from "./EditForm";
 import { GrantForm, Grants } from "./Grants";
@@ -55,7 +55,7 @@ export function PersonDetails({ name, roles, onGone, onRenamed }: { name: string
       />
       <section>
         <h3 className="mb-2 font-bold">Roles</h3>
-        <Grants grants={p.grants} onRevoke={(taken) => role.run(() => revokeRole(name, taken).then(() => `The role ${taken} is taken back.`))} />
+        <Grants name={name} grants={p.grants} act={role} onRevoke={(taken, done) => role.run(() => revokeRole(name, taken).then(() => (done(), `The role ${taken} is taken back.`)))} />
         <GrantForm roles={roles} onGrant={(g) => role.run(() => grantRole(name, g).then(() => `The role ${g.role} is granted.`))} />
         <Said act={role} />
       </section>
@@ -108,17 +108,17 @@ export function PersonDetails({ name, roles, onGone, onRenamed }: { name: string
             What happened
           </Link>
         </p>
-        <button type="button" className={plain} disabled={ending.busy || !sessions.data?.total} onClick={() => ending.run(() => endSessionsOf(name).then((e) => `${e.ended} ended.`))}>
+        <button type="button" className={takes} disabled={ending.busy || !sessions.data?.total} onClick={() => ending.run(() => endSessionsOf(name).then((e) => `${e.ended} ended.`))}>
           End all sessions
         </button>
         <Said act={ending} />
       </section>
       <section className="border-t border-line pt-5">
         <div className="flex flex-wrap gap-2">
-          <button type="button" className={plain} disabled={state.busy} onClick={() => (p.disabled ? state.run(() => setDisabled(name, false).then(() => "Enabled.")) : setAsking("disable"))}>
+          <button type="button" className={p.disabled ? plain : takes} disabled={state.busy} onClick={() => (p.disabled ? state.run(() => setDisabled(name, false).then(() => "Enabled.")) : setAsking("disable"))}>
             {p.disabled ? "Enable" : "Disable"}
           </button>
-          <button type="button" className={plain} disabled={state.busy} onClick={() => setAsking("remove")}>
+          <button type="button" className={takes} disabled={state.busy} onClick={() => setAsking("remove")}>
             Remove
           </button>
         </div>

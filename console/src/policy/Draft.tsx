@@ -1,19 +1,23 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { getDoors } from "../doors/queries";
+import { when } from "../parts/format";
 import { plain, primary } from "../parts/styles";
 import { Editor } from "./Editor";
 import { completer } from "./complete";
+import { keepDraft, keptDraft } from "./kept";
 import { wasEdited } from "./edited";
 import { ChangeList, FindingList, GuaranteeList, OpensAndCloses } from "./found";
 import { applyPolicy, checkPolicy } from "./queries";
 import type { Checked, Finding, Version } from "../schema";
 
-export function DraftPanel({ running }: { running: Version }) {
+export function DraftPanel({ running, owner }: { running: Version; owner: string }) {
   const queries = useQueryClient();
-  const [base, setBase] = useState(running);
-  const [text, setText] = useState(running.text ?? "");
-  const [comment, setComment] = useState("");
+  const [kept] = useState(() => keptDraft(owner));
+  // A draft that began from another version is told so, below.
+  const [base, setBase] = useState(kept ? { ...running, id: kept.base } : running);
+  const [text, setText] = useState(kept?.text ?? running.text ?? "");
+  const [comment, setComment] = useState(kept?.comment ?? "");
   const [checked, setChecked] = useState<Checked>();
   const [done, setDone] = useState("");
   const newest = useRef("");
@@ -25,6 +29,9 @@ export function DraftPanel({ running }: { running: Version }) {
   });
   const complete = useMemo(() => (schema.data ? completer(schema.data, doors.data?.roles ?? []) : () => null), [schema.data, doors.data?.roles]);
   const touched = text !== base.text;
+
+  // What is not applied stays in this browser, until it is applied or dropped.
+  useEffect(() => keepDraft(owner, touched ? { base: base.id, text, comment, at: new Date().toISOString() } : undefined), [owner, touched, base.id, text, comment]);
 
   // When another version comes into force, an untouched draft follows it.
   useEffect(() => {
@@ -71,7 +78,7 @@ export function DraftPanel({ running }: { running: Version }) {
           }}
         />
       </div>
-      <div className="flex flex-col gap-5">
+      <div className="flex flex-col gap-5 lg:max-h-[max(24rem,calc(100vh-14rem))] lg:overflow-y-auto lg:pr-2">
         {running.id !== base.id && touched && (
           <div role="alert" className="border-l-4 border-ask pl-3">
             <p>Version {running.id} has come into force since you began.</p>
@@ -87,6 +94,7 @@ export function DraftPanel({ running }: { running: Version }) {
             </button>
           </div>
         )}
+        {kept && touched && <p className="text-sm text-soft">This draft of {when(kept.at)} was kept in this browser. “Undo all” drops it.</p>}
         <section aria-live="polite">
           <h2 className="mb-1 font-bold">Check</h2>
           {!checked ? (
@@ -123,7 +131,7 @@ export function DraftPanel({ running }: { running: Version }) {
           )}
         </section>
         <form
-          className="flex flex-col gap-2"
+          className="sticky bottom-0 mt-auto flex flex-col gap-2 border-t border-line bg-paper pt-3"
           onSubmit={(e) => {
             e.preventDefault();
             apply.mutate(false);

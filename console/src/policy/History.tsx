@@ -73,6 +73,7 @@ export function HistoryPanel({ running }: { running: Version }) {
         question={asking ? `Bring back version ${picked?.id}?` : undefined}
         text="Its text becomes a new version and is in force at once. Nothing of the history is lost."
         yes={wasEdited(rollback.error) ? "Write over the edit" : "Bring it back"}
+        gives
         busy={rollback.isPending}
         error={rollback.error}
         onYes={() => rollback.mutate(wasEdited(rollback.error))}

@@ -4,13 +4,15 @@ import { when } from "../parts/format";
 import { Broken, Heading, Loading } from "../parts/states";
 import { DraftPanel } from "./Draft";
 import { HistoryPanel } from "./History";
+import { me } from "../frame/queries";
 import { getPolicy } from "./queries";
 
 // The policy in force, a draft of the next one, and those before.
 export function PolicyPage() {
   const [tab, setTab] = useState<"draft" | "history">("draft");
   const running = useQuery({ queryKey: ["policy"], queryFn: getPolicy, refetchInterval: 15_000 });
-  if (running.isPending) return <Loading what="the policy" />;
+  const who = useQuery({ queryKey: ["me"], queryFn: me });
+  if (running.isPending || who.isPending) return <Loading what="the policy" />;
   if (running.error) return <Broken what="policy" error={running.error} retry={() => running.refetch()} />;
   return (
     <>
@@ -32,7 +34,7 @@ export function PolicyPage() {
         ))}
       </div>
       <div hidden={tab !== "draft"}>
-        <DraftPanel running={running.data} />
+        <DraftPanel running={running.data} owner={who.data?.name ?? ""} />
       </div>
       {tab === "history" && <HistoryPanel running={running.data} />}
     </>

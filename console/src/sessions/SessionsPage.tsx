@@ -5,7 +5,7 @@ import { Ask } from "../parts/dialog";
 import { ago, when } from "../parts/format";
 import { useSettled } from "../parts/hooks";
 import { Broken, Heading, Loading } from "../parts/states";
-import { field, small } from "../parts/styles";
+import { field, takesSmall } from "../parts/styles";
 import { Pager, row, Table } from "../parts/table";
 import type { Session } from "../schema";
 import { endSession, listSessions } from "./queries";
@@ -68,7 +68,7 @@ export function SessionsPage() {
                     <td className="py-2 pr-6">{s.network || <span className="text-soft">not known</span>}</td>
                     <td className="py-2 pr-6 text-sm text-soft wrap-anywhere">{s.agent || "says nothing of itself"}</td>
                     <td className="py-2 text-right">
-                      <button type="button" className={small} onClick={() => setEnding(s)} aria-label={`End the session of ${s.account} since ${when(s.madeAt)}`}>
+                      <button type="button" className={takesSmall} onClick={() => setEnding(s)} aria-label={`End the session of ${s.account} since ${when(s.madeAt)}`}>
                         End
                       </button>
                     </td>

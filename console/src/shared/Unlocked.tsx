@@ -4,7 +4,7 @@ import { Said, useAct } from "../parts/act";
 import { Ask } from "../parts/dialog";
 import { ago, ends } from "../parts/format";
 import { Broken, Loading } from "../parts/states";
-import { plain, small } from "../parts/styles";
+import { takes, takesSmall } from "../parts/styles";
 import type { SharedPassword } from "../schema";
 import { endUnlock, endUnlocks, listUnlocks, withdrawShared } from "./queries";
 
@@ -38,7 +38,7 @@ export function Unlocked({ of: s }: { of: SharedPassword }) {
                   {u.until && ` · until ${ends(u.until)}`}
                 </p>
               </div>
-              <button type="button" className={small} disabled={one.busy} aria-label={`End the unlock from ${u.network}`} onClick={() => one.run(() => endUnlock(u.handle).then(() => "Ended: with the next request it is asked for again."))}>
+              <button type="button" className={takesSmall} disabled={one.busy} aria-label={`End the unlock from ${u.network}`} onClick={() => one.run(() => endUnlock(u.handle).then(() => "Ended: with the next request it is asked for again."))}>
                 End
               </button>
             </li>
@@ -49,12 +49,12 @@ export function Unlocked({ of: s }: { of: SharedPassword }) {
       <Said act={one} />
       <div className="flex flex-wrap gap-2 border-t border-line pt-4">
         {total > 0 && (
-          <button type="button" className={plain} onClick={() => setAsking("all")}>
+          <button type="button" className={takes} onClick={() => setAsking("all")}>
             End all
           </button>
         )}
         {s.passwords.length > 0 && (
-          <button type="button" className={`${plain} text-bad`} onClick={() => setAsking("password")}>
+          <button type="button" className={takes} onClick={() => setAsking("password")}>
             Withdraw the password
           </button>
         )}

@@ -6,7 +6,7 @@ import { getPassKinds } from "../passes/queries";
 import { Said, useAct } from "../parts/act";
 import { Ask } from "../parts/dialog";
 import { useSettled } from "../parts/hooks";
-import { field, plain, primary } from "../parts/styles";
+import { field, plain, primary, takes } from "../parts/styles";
 import { NewSecret } from "../passwords/NewSecret";
 import { estimate } from "../passwords/queries";
 import { getShared, setShared } from "../shared/queries";
@@ -235,7 +235,7 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
           </button>
         )}
         {own && edits.length === 0 && !open && (
-          <button type="button" className={`${plain} text-bad`} onClick={() => setRemoving(true)}>
+          <button type="button" className={takes} onClick={() => setRemoving(true)}>
             Remove this door …
           </button>
         )}

@@ -6,6 +6,7 @@ import { type Outcome, OutcomeMark, OutcomeShape } from "../parts/OutcomeMark";
 import { ago } from "../parts/format";
 import { Broken, Heading, Loading } from "../parts/states";
 import { getToday } from "./queries";
+import type { DoorHits } from "../schema";
 
 const shown: { outcome: Outcome; colour: string }[] = [
   { outcome: "admit", colour: "var(--good)" },
@@ -20,7 +21,7 @@ export function TodayPage() {
   const today = useQuery({ queryKey: ["today"], queryFn: getToday, refetchInterval: 10_000 });
   if (today.isPending) return <Loading what="the day" />;
   if (today.error) return <Broken what="day" error={today.error} retry={() => today.refetch()} />;
-  const { hours, doors, refusals, sessions, people, attention, doorways, guarantees } = today.data;
+  const { hours, doors, asking, refusals, sessions, people, attention, doorways, guarantees } = today.data;
   const sum = (o: Outcome) => hours.reduce((n, h) => n + (h.outcomes[o] ?? 0), 0);
   const data = hours.map((h) => ({ at: new Date(h.at).toLocaleTimeString(undefined, { hour: "2-digit", minute: "2-digit" }), ...h.outcomes }));
   const all = shown.reduce((n, s) => n + sum(s.outcome), 0);
@@ -59,7 +60,7 @@ export function TodayPage() {
           <ResponsiveContainer width="100%" height="100%">
             <BarChart data={data} margin={{ left: 0, right: 0, top: 4, bottom: 0 }} accessibilityLayer={false}>
               <CartesianGrid vertical={false} stroke="var(--line)" />
-              <XAxis dataKey="at" tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={{ stroke: "var(--line)" }} interval={2} />
+              <XAxis dataKey="at" tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={{ stroke: "var(--line)" }} interval="preserveStartEnd" minTickGap={28} />
               <YAxis tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={false} allowDecimals={false} width={44} />
               <Tooltip cursor={{ fill: "var(--hover)" }} contentStyle={{ background: "var(--sheet)", border: "1px solid var(--line)", color: "var(--ink)" }} isAnimationActive={false} />
               {shown.map(({ outcome, colour }) => (
@@ -70,38 +71,7 @@ export function TodayPage() {
         </div>
       </section>
       <div className="mt-8 grid grid-cols-2 gap-x-12 gap-y-8 max-lg:grid-cols-1">
-        <section aria-labelledby="doors">
-          <h2 id="doors" className="mb-2 font-bold">
-            Doors that turn most people away
-          </h2>
-          {doors.length === 0 ? (
-            <p className="text-soft">Nobody was turned away.</p>
-          ) : (
-            <table className="w-full text-left">
-              <tbody>
-                {doors.map((d) => (
-                  <tr key={d.door} className="border-b border-line">
-                    <th scope="row" className="py-1.5 pr-4 font-normal">
-                      <code className="wrap-anywhere">{d.door}</code>
-                    </th>
-                    <td className="py-1.5">
-                      <span className="flex flex-wrap justify-end gap-x-4">
-                        {shown.map(({ outcome }) =>
-                          d.outcomes[outcome] ? (
-                            <span key={outcome} className="flex items-center gap-1.5" title={outcome}>
-                              <OutcomeShape outcome={outcome} />
-                              <span className="sr-only">{outcome}</span> {d.outcomes[outcome]!.toLocaleString()}
-                            </span>
-                          ) : null,
-                        )}
-                      </span>
-                    </td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          )}
-        </section>
+        <DoorHitsList id="doors" title="Doors that refuse most" none="Nobody was refused." doors={doors} />
         <section aria-labelledby="refusals">
           <h2 id="refusals" className="mb-2 font-bold">
             Latest refusals
@@ -126,6 +96,7 @@ export function TodayPage() {
             </ul>
           )}
         </section>
+        <DoorHitsList id="asking" title="Doors that ask most for signing in, or another proof" none="Nobody was asked." doors={asking} />
       </div>
       <p className="mt-8 text-soft">
         <Link className="underline" to="/sessions">
@@ -138,5 +109,42 @@ export function TodayPage() {
         .
       </p>
     </>
+  );
+}
+
+function DoorHitsList({ id, title, none, doors }: { id: string; title: string; none: string; doors: DoorHits[] }) {
+  return (
+    <section aria-labelledby={id}>
+      <h2 id={id} className="mb-2 font-bold">
+        {title}
+      </h2>
+      {doors.length === 0 ? (
+        <p className="text-soft">{none}</p>
+      ) : (
+        <table className="w-full text-left">
+          <tbody>
+            {doors.map((d) => (
+              <tr key={d.door} className="border-b border-line">
+                <th scope="row" className="py-1.5 pr-4 font-normal">
+                  <code className="wrap-anywhere">{d.door}</code>
+                </th>
+                <td className="py-1.5">
+                  <span className="flex flex-wrap justify-end gap-x-4">
+                    {shown.map(({ outcome }) =>
+                      d.outcomes[outcome] ? (
+                        <span key={outcome} className="flex items-center gap-1.5" title={outcome}>
+                          <OutcomeShape outcome={outcome} />
+                          <span className="sr-only">{outcome}</span> {d.outcomes[outcome]!.toLocaleString()}
+                        </span>
+                      ) : null,
+                    )}
+                  </span>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
   );
 }
