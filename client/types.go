@@ -202,7 +202,7 @@ type Upstream struct {
 
 // Today is what happened in the last 24 hours, and what needs attention.
 type Today struct {
-	Hours      []Hour     `json:"hours"` // 24, the present one last
+	Hours      []Hour     `json:"hours"`  // 24, the present one last
 	Doors      []DoorHits `json:"doors"`  // those that refuse most, or hide from most
 	Asking     []DoorHits `json:"asking"` // those that ask most for a proof, as for signing in
 	Refusals   []Event    `json:"refusals"`
@@ -390,6 +390,56 @@ type MarkedRow struct {
 	Path   string           `json:"path"`
 	Doors  []policy.DoorRef `json:"doors"`
 	Marks  string           `json:"marks"`
+}
+
+// Me says who asks, to the scripts of a page: GET /door/me.
+type Me struct {
+	SignedIn bool       `json:"signedIn"`
+	Name     string     `json:"name"`             // "" for nobody
+	Roles    []string   `json:"roles"`            // with those that they include
+	Proven   *time.Time `json:"proven,omitempty"` // when the password was typed last
+	Ends     *time.Time `json:"ends,omitempty"`   // when the session ends, whatever happens
+	Idle     int        `json:"idle,omitempty"`   // seconds without a request after which it ends
+	Unlocked []string   `json:"unlocked"`         // the shared passwords that are unlocked
+	Passes   []string   `json:"passes"`           // the kinds of pass that are held
+	Ways     Ways       `json:"ways"`
+}
+
+// Ways are the addresses of pages, as far as they are of use to somebody and are told to them.
+type Ways struct {
+	SignIn     string `json:"signIn,omitempty"`
+	SignOut    string `json:"signOut,omitempty"`
+	Account    string `json:"account,omitempty"`
+	ProveAgain string `json:"proveAgain,omitempty"`
+	Unlock     string `json:"unlock,omitempty"`
+	Join       string `json:"join,omitempty"`
+	Recover    string `json:"recover,omitempty"`
+}
+
+// AskedPlaces are the addresses that POST /door/may is asked about, at most 500.
+type AskedPlaces struct {
+	Places []AskedPlace `json:"places"`
+}
+
+// AskedPlace is one of them.
+type AskedPlace struct {
+	Path   string `json:"path"`             // as in a link, with a query if it has one
+	Method string `json:"method,omitempty"` // GET unless given
+}
+
+// May says what somebody would get there, in the same order.
+type May struct {
+	Places []PlaceToGo `json:"places"`
+}
+
+// PlaceToGo is what somebody would get at an address.
+type PlaceToGo struct {
+	Path    string `json:"path"`
+	Method  string `json:"method"`
+	May     bool   `json:"may"`            // they are let in
+	Outcome string `json:"outcome"`        // admit, challenge, refuse, reject, or missing for what is not there for them
+	Code    string `json:"code,omitempty"` // what is missing, as a program is told it
+	Go      string `json:"go,omitempty"`   // where to go instead
 }
 
 // Compared says what a change opens and closes, or why that could not be proven.

@@ -180,7 +180,7 @@ func TestTheLinkOfAPass(t *testing.T) {
 	mine.is("/recordings/", 200, "")
 	mine.is("/recordings/lamp.wav", 200, "")
 	mine.is("/door/pass", 410, "") // the token is not brought any more
-	if a := mine.get("/door/may?path=/recordings/&path=/press/"); a.body != `{"may":{"/press/":false,"/recordings/":true}}`+"\n" {
+	if a := mine.get("/door/may?path=/recordings/&path=/press/"); a.body != `{"places":[{"path":"/recordings/","method":"GET","may":true,"outcome":"admit"},{"path":"/press/","method":"GET","may":false,"outcome":"challenge","code":"unlock-needed","go":"/door/unlock?next=%2Fpress%2F"}]}`+"\n" {
 		t.Errorf("may: %s", a.body)
 	}
 	// The same with the name and the password, typed.
@@ -468,8 +468,12 @@ func TestServiceAndExplainAgreeAboutHandingOut(t *testing.T) {
 		if a.status != status || a.location != want.Location {
 			t.Errorf("%s as %s: %d %s, explain says %s, %d %s", path, h.who, a.status, a.location, d.Outcome, want.Status, want.Location)
 		}
-		if _, may := asked(t, h.person, path); may != (d.Outcome == policy.Admit) {
-			t.Errorf("%s as %s: may is %v, explain says %s", path, h.who, may, d.Outcome)
+		said := string(d.Outcome)
+		if status == 404 { // what is hidden, and what is not there
+			said = "missing"
+		}
+		if _, told := asked(t, h.person, path); told.Outcome != said {
+			t.Errorf("%s as %s: may says %s, explain says %s", path, h.who, told.Outcome, d.Outcome)
 		}
 	}
 	if outcomes[policy.Admit] < 50 || outcomes[policy.Challenge] < 50 || outcomes[policy.Hide] < 20 || outcomes[policy.Refuse] < 3 {
@@ -478,14 +482,14 @@ func TestServiceAndExplainAgreeAboutHandingOut(t *testing.T) {
 }
 
 // asked is what /door/may says of a path.
-func asked(t *testing.T, p *person, path string) (answer, bool) {
+func asked(t *testing.T, p *person, path string) (answer, client.PlaceToGo) {
 	t.Helper()
 	a := p.get("/door/may?" + url.Values{"path": {path}}.Encode())
-	var told struct{ May map[string]bool }
-	if err := json.Unmarshal([]byte(a.body), &told); err != nil {
+	var told client.May
+	if err := json.Unmarshal([]byte(a.body), &told); err != nil || len(told.Places) != 1 {
 		t.Fatal(a.status, a.body)
 	}
-	return a, told.May[path]
+	return a, told.Places[0]
 }
 
 // In a browser: the password is masked until it is shown; a link leaves its token in no address that was visited.

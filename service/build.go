@@ -40,7 +40,7 @@ func (s *Service) build() {
 	marker := api.NewMarker()
 	s.pages = pages.New(pages.Options{
 		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, Desk: s.rooms.Desk, Visitors: s.rooms.Visitors, Log: s.settings.Log,
-		Beside: func(name string) string { return inspect.Beside(name, s.settings.Policy) }, InPlace: s.inPlace,
+		Beside: func(name string) string { return inspect.Beside(name, s.settings.Policy) }, InPlace: s.inPlace, Lacks: s.policy.Lacks,
 		Mark: func(account string) string { return marker.Mark(account, time.Now()) },
 	})
 	bySession.ProofAge = func(r *http.Request) time.Duration {

@@ -30,6 +30,18 @@ export interface Applied {
   compared: Compared;
 }
 
+export interface AskedPlace {
+  /** as in a link, with a query if it has one */
+  path: string;
+  /** GET unless given */
+  method?: string;
+}
+
+export interface AskedPlaces {
+  /** at most 500 */
+  places: AskedPlace[];
+}
+
 export interface Cell {
   outcome: "admit" | "challenge" | "refuse" | "hide" | "reject";
   /** the outcome with what is asked for, or said instead */
@@ -496,6 +508,29 @@ export interface MatrixQuery {
   as?: string[];
 }
 
+export interface May {
+  places: PlaceToGo[];
+}
+
+export interface Me {
+  signedIn: boolean;
+  /** empty for nobody */
+  name: string;
+  /** with those that they include */
+  roles: string[];
+  /** when the password was typed last */
+  proven?: string;
+  /** when the session ends, whatever happens */
+  ends?: string;
+  /** seconds without a request after which it ends */
+  idle?: number;
+  /** the shared passwords that are unlocked */
+  unlocked: string[];
+  /** the kinds of pass that are held */
+  passes: string[];
+  ways: Ways;
+}
+
 export interface Member {
   account: string;
   email?: string;
@@ -763,6 +798,19 @@ export interface Phrase {
   /** what of the door it says: who, do, where, also, anonymous, refused; missing for the words between */
   about?: string;
   text: string;
+}
+
+export interface PlaceToGo {
+  path: string;
+  method: string;
+  /** they are let in */
+  may: boolean;
+  /** missing for what is not there for them */
+  outcome: "admit" | "challenge" | "refuse" | "reject" | "missing";
+  /** what is missing, as a program is told it */
+  code?: string;
+  /** where to go instead */
+  go?: string;
 }
 
 export interface Problem {
@@ -1122,6 +1170,16 @@ export interface Version {
   by: string;
   comment: string;
   text?: string;
+}
+
+export interface Ways {
+  signIn?: string;
+  signOut?: string;
+  account?: string;
+  proveAgain?: string;
+  unlock?: string;
+  join?: string;
+  recover?: string;
 }
 
 export interface Witness {

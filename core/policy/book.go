@@ -52,6 +52,7 @@ type Book struct {
 	matcher   *place.Matcher
 	own       []Door // the built-in doors of Ostiarius's own pages
 	ownMatch  *place.Matcher
+	hides     bool // something from somebody
 }
 
 // Steward is the built-in role that may administer Ostiarius itself.
@@ -293,6 +294,11 @@ func (b *Book) has(granted []string, asked string) bool {
 // Satisfies reports whether the role granted is the role asked for or includes it.
 func (b *Book) Satisfies(granted, asked string) bool { return b.satisfies[asked][granted] }
 
+func (o Otherwise) hides() bool { return o.Anonymous.Hide || o.Refused.Hide }
+
+// Hides reports whether anything is hidden from anybody.
+func Hides(b *Book) bool { return b.hides }
+
 // RolesOf returns all roles that a visitor has, with those that they include, in file order.
 func (b *Book) RolesOf(v *Visitor) []string {
 	var all []string
@@ -413,6 +419,7 @@ func (b *Book) compile() (twins [][2]int) {
 		b.prepare(&b.Doors[i])
 	}
 	b.prepare(&b.Unlisted)
+	b.hides = b.Unlisted.Otherwise.hides() || slices.ContainsFunc(b.Doors, func(d Door) bool { return d.Otherwise.hides() })
 	for i := range b.Guarantees {
 		b.prepare(&b.Guarantees[i].demand)
 	}

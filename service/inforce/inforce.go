@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"ostiarius/core/activity"
+	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 	"ostiarius/service/guard"
@@ -288,6 +289,21 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.missing.ServeHTTP(w, r)
+}
+
+// Lacks reports whether the site of a Book is known to have nothing at a place. What a server behind has is not known.
+func (p *Policy) Lacks(book *policy.Book, at place.Place) bool {
+	house := p.House()
+	site, ok := house.Site.(*site)
+	if !ok || house.Book != book || book.IsOwn(at) {
+		return false
+	}
+	entry := book.SourceOf(at)
+	if entry == nil {
+		return true
+	}
+	files, ok := site.handlers[entry].(*source.Files)
+	return ok && files.Lacks(at.Address())
 }
 
 // Unfit is the error for a text that was to come into force and has errors.

@@ -18,6 +18,8 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ostiarius/core/place"
+	"ostiarius/core/policy"
 	"ostiarius/service/events"
 	"ostiarius/service/guard"
 	"ostiarius/service/joining"
@@ -48,6 +50,8 @@ type Options struct {
 	// InPlace answers with a page of the site in the place of ours, with a status, and reports whether it did; nil for
 	// not at all.
 	InPlace func(w http.ResponseWriter, r *http.Request, page string, status int) bool
+	// Lacks reports whether there is known to be nothing at a place of the site; nil if that is not known.
+	Lacks func(book *policy.Book, at place.Place) bool
 	// Mark makes the mark of a page for which the password of an account was typed just now; nil if
 	// there are no such pages.
 	Mark func(account string) string
@@ -105,6 +109,7 @@ func (p *Pages) Routes(r chi.Router) {
 	r.Post("/other-name", p.otherName)
 	r.Get("/me", p.me)
 	r.Get("/may", p.may)
+	r.Post("/may", p.may)
 	assets, err := fs.Sub(assetFiles, "assets")
 	if err != nil {
 		panic(err)

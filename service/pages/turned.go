@@ -173,7 +173,7 @@ func (p *Pages) otherName(w http.ResponseWriter, r *http.Request) {
 
 // unproven tells a program what is missing; one that has shown a pass which opens nothing any more, why.
 func (p *Pages) unproven(r *http.Request, t *guard.TurnedAway, say voice) client.Problem {
-	told := client.Problem{Status: t.Answer.Status, Detail: t.Door.Admits("this") + " " + remedy(t), Code: needed(t)}
+	told := client.Problem{Status: t.Answer.Status, Detail: t.Door.Admits("this") + " " + remedy(t), Code: needed(t.Decision, t.Client)}
 	if len(t.Door.Passes()) == 0 {
 		return told
 	}
@@ -186,11 +186,11 @@ func (p *Pages) unproven(r *http.Request, t *guard.TurnedAway, say voice) client
 }
 
 // needed is the code of what is missing.
-func needed(t *guard.TurnedAway) string {
-	switch kind := t.Decision.Proof.Kind; {
-	case t.Decision.Pass != "" && t.Client == policy.API:
+func needed(d policy.Decision, asks policy.Client) string {
+	switch kind := d.Proof.Kind; {
+	case d.Pass != "" && asks == policy.API:
 		return "pass-needed"
-	case kind == policy.ProveKeyring || t.Decision.Proof.Basic:
+	case kind == policy.ProveKeyring || d.Proof.Basic:
 		return "credentials-needed"
 	case kind == policy.ProveAgain:
 		return "proof-needed"

@@ -5,6 +5,7 @@ package sessions
 import (
 	"context"
 	"errors"
+	"math"
 	"slices"
 	"time"
 
@@ -206,6 +207,26 @@ func (r *Records) enter(e *entry, now time.Time) policy.Visitor {
 	v := e.visitor
 	v.ProofAge = e.session.ProofAge(now)
 	return v
+}
+
+// A Term says how long a session holds and what it has proven.
+type Term struct {
+	Proven time.Time     // when its owner last proved to be that
+	Ends   time.Time     // whatever happens; zero for no end
+	Idle   time.Duration // without being used; 0 for no limit
+}
+
+// Term returns that of the session whose token has just been recognised; false if it is not known.
+func (r *Records) Term(token string) (t Term, ok bool) {
+	e := r.kept.recognise(token, r.o.Book(), r.o.Now())
+	if e == nil {
+		return t, false
+	}
+	t.Proven, t.Idle = e.session.ProvedAt, time.Duration(e.idle)*time.Millisecond
+	if e.ends != math.MaxInt64 {
+		t.Ends = time.UnixMilli(e.ends)
+	}
+	return t, true
 }
 
 // load reads a session and its account from the records. The error is ErrNone if either

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -152,6 +153,29 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w = inOneGo{w}
 	}
 	http.ServeContent(w, r, path.Base(name), file.modified, file)
+}
+
+// Lacks reports whether nothing of the directory answers at an address.
+func (f *Files) Lacks(address string) bool {
+	name := strings.Trim(strings.TrimPrefix(address, f.below), "/")
+	if slices.ContainsFunc(strings.Split(name, "/"), func(segment string) bool { return strings.HasPrefix(segment, ".") }) {
+		return true
+	}
+	if name == "" {
+		name = "."
+	}
+	for range 2 {
+		file, err := f.open(name)
+		if err != nil {
+			return true
+		}
+		file.Close()
+		if !file.mode.IsDir() {
+			return !file.mode.IsRegular()
+		}
+		name = path.Join(name, "index.html")
+	}
+	return true
 }
 
 // fromMemory answers a request for a file that is kept, if it is still as it was.
