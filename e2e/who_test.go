@@ -5,10 +5,14 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/chromedp/chromedp"
 
 	"ostiarius/client"
 )
@@ -124,4 +128,33 @@ sessions: { idle: 20m, lifetime: 8h }
 			t.Errorf("%.30s: %d %s", body, a.status, a.body)
 		}
 	}
+}
+
+// The part of a page in the documentation, as it stands there: it shows signing out only to those who are in.
+func TestPartOfAPageInTheDocumentation(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join(Root(), "docs", "front-ends.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, rest, _ := strings.Cut(string(text), "## Show signing out only")
+	_, rest, _ = strings.Cut(rest, "```html\n")
+	part, _, ok := strings.Cut(rest, "```")
+	if !ok {
+		t.Fatal("there is no such part")
+	}
+	dir := t.TempDir()
+	write(t, dir, "site/index.html", "<!doctype html><html lang=en><title>t</title><h1>Home</h1>"+part)
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}]\n")
+	s := start(t, dir)
+	if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
+		t.Fatal(err)
+	}
+	ctx := tab(t)
+	do(ctx, t, chromedp.Navigate(s.URL+"/?page=2"), chromedp.Click(`//a[.="Sign in"]`))
+	look(ctx, t, "h1", "Sign in")
+	do(ctx, t, keys("#username", "ines"), keys("#password", "seven-brass-prisms\r"))
+	look(ctx, t, "#door", "Signed in as ines Sign out")
+	at(ctx, t, s.URL+"/?page=2")
+	do(ctx, t, chromedp.Click(`//a[.="Sign out"]`), chromedp.Click(`//button[.="Sign out"]`))
+	look(ctx, t, "#door", "Sign in")
 }
