@@ -439,6 +439,7 @@ type PlaceToGo struct {
 	May     bool   `json:"may"`            // they are let in
 	Outcome string `json:"outcome"`        // admit, challenge, refuse, reject, or missing for what is not there for them
 	Code    string `json:"code,omitempty"` // what is missing, as a program is told it
+	Name    string `json:"name,omitempty"` // of the shared password, or the kind of pass
 	Go      string `json:"go,omitempty"`   // where to go instead
 }
 

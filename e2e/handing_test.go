@@ -180,7 +180,7 @@ func TestTheLinkOfAPass(t *testing.T) {
 	mine.is("/recordings/", 200, "")
 	mine.is("/recordings/lamp.wav", 200, "")
 	mine.is("/door/pass", 410, "") // the token is not brought any more
-	if a := mine.get("/door/may?path=/recordings/&path=/press/"); a.body != `{"places":[{"path":"/recordings/","method":"GET","may":true,"outcome":"admit"},{"path":"/press/","method":"GET","may":false,"outcome":"challenge","code":"unlock-needed","go":"/door/unlock?next=%2Fpress%2F"}]}`+"\n" {
+	if a := mine.get("/door/may?path=/recordings/&path=/press/"); a.body != `{"places":[{"path":"/recordings/","method":"GET","may":true,"outcome":"admit"},{"path":"/press/","method":"GET","may":false,"outcome":"challenge","code":"unlock-needed","name":"press-kit","go":"/door/unlock?next=%2Fpress%2F"}]}`+"\n" {
 		t.Errorf("may: %s", a.body)
 	}
 	// The same with the name and the password, typed.

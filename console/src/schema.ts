@@ -12,6 +12,8 @@ export interface AnswerShown {
   location?: string;
   authenticate?: string;
   say?: string;
+  /** the page of the application, which is public */
+  shell?: boolean;
 }
 
 export interface Application {
@@ -809,6 +811,8 @@ export interface PlaceToGo {
   outcome: "admit" | "challenge" | "refuse" | "reject" | "missing";
   /** what is missing, as a program is told it */
   code?: string;
+  /** of the shared password, or the kind of pass */
+  name?: string;
   /** where to go instead */
   go?: string;
 }

@@ -22,6 +22,8 @@ type Answer struct {
 	Location     string // of a redirect: a path on this site
 	Authenticate string // the WWW-Authenticate header (RFC 9110, section 11.6.1)
 	Say          string // the policy's own text for the page
+	// Shell says that the page of an application is sent, which has its code and nothing of its data.
+	Shell bool
 }
 
 // Answer returns the answer to a decision. The query is that of the request, without
@@ -36,7 +38,11 @@ func (b *Book) Answer(d Decision, client Client, query string) Answer {
 		return Answer{Status: 200}
 	case Reject:
 		return Answer{Status: 400}
-	case Hide:
+	}
+	if client == Browser && b.sendsShell(d.Place) {
+		return Answer{Status: 200, Shell: true}
+	}
+	if d.Outcome == Hide {
 		return Answer{Status: 404}
 	}
 	if client == Browser && d.Instead.Go != "" {
@@ -74,6 +80,22 @@ func (b *Book) Answer(d Decision, client Client, query string) Answer {
 		location = To(location, "unsent")
 	}
 	return Answer{Status: 303, Location: location}
+}
+
+// IsRoute reports whether a path can be a route of an application, and not one of its files: its last segment has no
+// ending.
+func IsRoute(path string) bool {
+	return !strings.Contains(path[strings.LastIndexByte(path, '/')+1:], ".")
+}
+
+// sendsShell reports whether everybody gets the page of an application at a place, which then looks where it is and asks for
+// what is missing. What is hidden there looks like every other route.
+func (b *Book) sendsShell(p place.Place) bool {
+	if p.Method != "GET" && p.Method != "HEAD" || !IsRoute(p.Path) || b.IsOwn(p) {
+		return false
+	}
+	s := b.SourceOf(p)
+	return s != nil && s.Shell
 }
 
 // instead is where a decision leads in place of the usual answer; with where to go on to, for a page on which one signs in.

@@ -37,7 +37,8 @@ type Book struct {
 	Events     Events
 	Reminders  []time.Duration // how long before an end people are reminded of it, the longest first
 	Pages      Pages
-	Entrance   string // the canonical path of the sign-in page, for those who know it; "" for the usual address
+	Origins    []string // whose scripts may ask who is here, beside the site's own
+	Entrance   string   // the canonical path of the sign-in page, for those who know it; "" for the usual address
 	Looks      looks.Looks
 	LooksAt    Position
 	Words      words.Set // what pages and mails say
@@ -89,6 +90,10 @@ type Source struct {
 	Attachment []string
 	// Cache is how long caches may keep the files that are public; 0 for as long as they guess.
 	Cache time.Duration
+	// Fallback is the file that answers for routes of an application that are no files; "" for none.
+	Fallback string
+	// Shell says that everybody may have that file, also at routes that are closed to them.
+	Shell bool
 	// ServiceWorker says that scripts of this source may be service workers also of Ostiarius's own
 	// pages.
 	ServiceWorker bool

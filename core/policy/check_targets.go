@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -94,6 +95,22 @@ func (p *reader) checkSent(d *Door, to Instead, v Visitor) bool {
 			}
 		}
 		way = append(way, onward)
+	}
+}
+
+// checkShells says what it means that the page of an application is public, unless the policy promises that its first page is.
+func (p *reader) checkShells() {
+	for i := range p.book.Sources {
+		s := &p.book.Sources[i]
+		first := place.Place{Method: "GET", Path: s.Path, Slash: true}
+		if !s.Shell || slices.ContainsFunc(p.book.Guarantees, func(g Guarantee) bool {
+			return g.Always && g.Demand().Kind == Public && g.Covers(first)
+		}) {
+			continue
+		}
+		p.warn(s.Position, utf8.RuneCountInString(s.Files), "shell-is-public",
+			"everybody can read the code of the application at %s, also at routes that are closed, so close the data where it is served; to say that this is meant, open %[1]s by a door and promise it: - { path: %[1]s, always: public }", s.Path)
+		p.findings[len(p.findings)-1].Witness = &Witness{Method: "GET", Path: s.Path, Visitor: "anonymous"}
 	}
 }
 

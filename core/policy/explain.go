@@ -31,6 +31,7 @@ type AnswerShown struct {
 	Location     string `json:"location,omitempty"`
 	Authenticate string `json:"authenticate,omitempty"`
 	Say          string `json:"say,omitempty"`
+	Shell        bool   `json:"shell,omitempty"` // the page of the application, which is public
 }
 
 // A Step is one step of the reasoning, for people.
@@ -319,6 +320,8 @@ func (b *Book) inWords(d Decision, a Answer, client Client) string {
 	switch {
 	case d.Outcome == Admit:
 		return "The request goes on to the source behind."
+	case a.Shell:
+		return "Answer: 200, with the page of the application, which is public: it has the code, and nothing of the data."
 	case a.Status == 303:
 		return "Answer: 303, see " + a.Location + "."
 	case a.Status == 400:

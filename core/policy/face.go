@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -49,6 +50,29 @@ func (p *reader) pages(n ast.Node) {
 		*map[string]*string{"sign-in": &to.SignIn, "join": &to.Join, "recover": &to.Recover, "turned-away": &to.TurnedAway, "missing": &to.Missing}[f.name] = at
 	}
 }
+
+// origins reads which other origins' scripts may ask who is here, and where they may go (RFC 6454, section 6.2).
+func (p *reader) origins(n ast.Node) {
+	names, nodes := p.texts(n, "origins")
+	for i, name := range names {
+		at := nodes[i]
+		switch parts := originForm.FindStringSubmatch(name); {
+		case name == "*" || name == "null":
+			p.at(at, "bad-value", "origins names each origin; %q would let the scripts of any site ask who is here", name)
+		case parts == nil:
+			p.at(at, "bad-value", "an origin is a scheme and a host in small letters, such as https://desk.marram.example, not %q", name)
+		default:
+			if host := parts[2]; parts[1] == "http" && host != "localhost" && host != "127.0.0.1" && host != "[::1]" {
+				p.warn(position(at), utf8.RuneCountInString(name), "origin-too-wide", "whoever sits between %s and a visitor can put a script there, since it is not HTTPS, and learn who is here", name)
+			}
+			p.book.Origins = append(p.book.Origins, name)
+		}
+	}
+}
+
+const originPattern = `^(https?)://([a-z0-9.-]+|\[[0-9a-f:.]+\])(:[0-9]{1,5})?$`
+
+var originForm = regexp.MustCompile(originPattern)
 
 // entrance reads where the sign-in page is, for those who know.
 func (p *reader) entrance(n ast.Node) {

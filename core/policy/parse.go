@@ -118,10 +118,11 @@ func (p *reader) compile() {
 		p.checkTargets()
 		p.checkJoining()
 		p.checkPages()
+		p.checkShells()
 	}
 }
 
-var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "shared", "passes", "sources", "unlisted", "doors", "landings", "joining", "shops", "items", "offers", "events", "reminders", "looks", "words", "pages", "entrance", "sessions", "headers", "guarantees"}
+var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "shared", "passes", "sources", "unlisted", "doors", "landings", "joining", "shops", "items", "offers", "events", "reminders", "looks", "words", "pages", "entrance", "origins", "sessions", "headers", "guarantees"}
 
 func (p *reader) policy(body ast.Node) {
 	fields := p.fields(body, "the policy", policyKeys)
@@ -193,6 +194,8 @@ func (p *reader) policy(body ast.Node) {
 			p.looks(f.value)
 		case "pages":
 			p.pages(f.value)
+		case "origins":
+			p.origins(f.value)
 		case "entrance":
 			p.entrance(f.value)
 		case "words":
@@ -347,8 +350,8 @@ func (p *reader) keyrings(n ast.Node) {
 func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
-		var proxied, served ast.Node // what only goes with a proxied server, or with files
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker", "attachment", "cache"}) {
+		var proxied, served, shell ast.Node // what only goes with a proxied server, or with files
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker", "attachment", "cache", "fallback", "shell"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
@@ -360,6 +363,14 @@ func (p *reader) sources(n ast.Node) {
 			case "attachment":
 				s.Attachment = p.attachment(f.value)
 				served = f.value
+				continue
+			case "fallback":
+				s.Fallback = p.fallback(f.value)
+				served = f.value
+				continue
+			case "shell":
+				s.Shell = p.word(f.value, "shell", "public") == "public"
+				served, shell = f.value, f.value
 				continue
 			case "cache":
 				s.Cache, _ = p.duration(f.value, f.name)
@@ -408,7 +419,10 @@ func (p *reader) sources(n ast.Node) {
 			p.at(proxied, "bad-value", "strip-prefix, timeout and forward-fields go with proxy")
 		}
 		if served != nil && s.Files == "" {
-			p.at(served, "bad-value", "attachment and cache go with files")
+			p.at(served, "bad-value", "attachment, cache, fallback and shell go with files")
+		}
+		if shell != nil && s.Fallback == "" {
+			p.at(shell, "bad-value", "shell says who may have the page of fallback; write fallback: index.html too")
 		}
 		for _, other := range p.book.Sources {
 			if other.Path == s.Path && other.Host == s.Host {
@@ -418,6 +432,20 @@ func (p *reader) sources(n ast.Node) {
 		p.book.Sources = append(p.book.Sources, s)
 	}
 }
+
+// fallback reads the name of the file that answers for routes.
+func (p *reader) fallback(n ast.Node) string {
+	name, ok := p.text(n, "fallback")
+	if ok && !fallbackName.MatchString(name) {
+		p.at(n, "bad-value", "fallback is the name of a file in the directory, such as index.html, not %q", name)
+	}
+	return name
+}
+
+var fallbackName = regexp.MustCompile(fallbackPattern)
+
+// A name without directories that does not begin with a dot.
+const fallbackPattern = `^[A-Za-z0-9_-][A-Za-z0-9._-]*$`
 
 // attachment reads the endings of the names of files that are saved and not shown.
 func (p *reader) attachment(n ast.Node) (endings []string) {

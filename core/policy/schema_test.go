@@ -230,6 +230,8 @@ func (r scribe) policy() any {
 		r.maybe(s, "files", func() any { return r.pick("./site", "/srv") })
 		if s["files"] != nil {
 			r.maybe(s, "cache", r.duration)
+			r.maybe(s, "fallback", func() any { return r.pick("index.html", "app.html", ".x", "a/b", "", 1) })
+			r.maybe(s, "shell", func() any { return r.pick("public", "public", "closed") })
 			r.maybe(s, "attachment", func() any { return r.pick("zip", []any{"wav", "ZIP"}, ".zip", []any{}, 1) })
 		}
 		if s["path"] != nil && r.IntN(30) > 0 {
@@ -258,6 +260,9 @@ func (r scribe) policy() any {
 			})
 		}
 		return r.pick(l)
+	})
+	r.maybe(p, "origins", func() any {
+		return r.pick("https://desk.marram.example", []any{"http://localhost:8000", "https://a.example"}, "*", "null", "https://A.example", "https://a.example/", []any{}, 1)
 	})
 	r.maybe(p, "entrance", func() any { return r.pick("/keepers-7f3", "/café/", "/", "/a*", "keepers") })
 	r.maybe(p, "pages", func() any {

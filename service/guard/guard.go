@@ -74,6 +74,8 @@ type House struct {
 	Book    *policy.Book
 	Version int64        // of the policy
 	Site    http.Handler // answers the admitted requests for places of the site
+	// Shell answers with the page of an application that everybody may have; nil if there is none.
+	Shell http.Handler
 }
 
 // A Turn is what the Guard knows of a request, for the handlers behind it. There is one for
@@ -228,6 +230,10 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 			away.Answer = policy.Answer{Status: http.StatusForbidden}
 		}
 		keepPrivate(w.Header())
+		if away.Answer.Shell && house.Shell != nil {
+			house.Shell.ServeHTTP(w, r.WithContext(turning))
+			return
+		}
 		if away.Answer.Authenticate != "" {
 			w.Header().Set("WWW-Authenticate", away.Answer.Authenticate)
 		}

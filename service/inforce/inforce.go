@@ -263,7 +263,7 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 		}
 		site.handlers[entry] = handler
 	}
-	return &guard.House{Book: book, Site: site}, nil
+	return &guard.House{Book: book, Site: site, Shell: http.HandlerFunc(site.shell)}, nil
 }
 
 // A site is the sources of one Book.
@@ -286,6 +286,17 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			t.SetHeaders(w.Header())
 		}
 		handler.ServeHTTP(w, r)
+		return
+	}
+	s.missing.ServeHTTP(w, r)
+}
+
+// shell answers with the page of the application at a place.
+func (s *site) shell(w http.ResponseWriter, r *http.Request) {
+	t := guard.TurnOf(r)
+	if files, ok := s.handlers[s.book.SourceOf(t.Place)].(*source.Files); ok {
+		t.SetHeaders(w.Header())
+		files.Shell(w, r)
 		return
 	}
 	s.missing.ServeHTTP(w, r)

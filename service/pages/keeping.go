@@ -3,7 +3,6 @@ package pages
 import (
 	"crypto/cipher"
 	"crypto/rand"
-	"crypto/sha256"
 	"encoding/base64"
 	"encoding/binary"
 	"html/template"
@@ -172,10 +171,7 @@ type sendOnView struct {
 // The script presses the button. A field may have any name, so no field is asked for anything.
 const sendOnScript = `HTMLFormElement.prototype.submit.call(document.getElementById("send-on"))`
 
-var sendOnPolicy = func() string {
-	sum := sha256.Sum256([]byte(sendOnScript))
-	return contentPolicy + "; script-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
-}()
+var sendOnPolicy = policyWith(sendOnScript)
 
 // sendOn sends on what was kept, by a page that has it in a form: so it is judged as what it is, an ordinary request of this
 // browser to that place.
@@ -188,6 +184,6 @@ func (p *Pages) sendOn(w http.ResponseWriter, r *http.Request, sealed, next stri
 		p.render(w, r, http.StatusOK, "notice.html", notice{frame: f, Lead: f.Say("again.lost"), Back: next})
 		return
 	}
-	w.Header().Set("Content-Security-Policy", sendOnPolicy)
+	w.Header().Set("Content-Security-Policy", framed(r, sendOnPolicy))
 	p.render(w, r, http.StatusOK, "send-on.html", sendOnView{p.frame(r, "again.sending"), address, fields, sendOnScript})
 }

@@ -5,7 +5,9 @@ package pages
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"embed"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"html/template"
@@ -107,9 +109,14 @@ func (p *Pages) Routes(r chi.Router) {
 	r.Post("/claim", p.claim)
 	r.Post("/language", p.chooseLanguage)
 	r.Post("/other-name", p.otherName)
-	r.Get("/me", p.me)
-	r.Get("/may", p.may)
-	r.Post("/may", p.may)
+	for path, handler := range map[string]http.HandlerFunc{"/me": p.me, "/may": p.may} {
+		r.Get(path, forOrigins(handler))
+		r.Options(path, forOrigins(handler))
+	}
+	r.Post("/may", forOrigins(p.may)) // which changes nothing
+	r.Get("/client.js", p.clientScript)
+	r.Get("/client.d.ts", p.clientTypes)
+	r.Get("/done", p.done)
 	assets, err := fs.Sub(assetFiles, "assets")
 	if err != nil {
 		panic(err)
@@ -129,6 +136,12 @@ func (p *Pages) Routes(r chi.Router) {
 
 // contentPolicy lets a page load our own style sheet, and nothing else.
 const contentPolicy = "default-src 'none'; style-src 'self'; font-src 'self'; img-src 'self' data:; form-action 'self'; frame-ancestors 'none'; base-uri 'none'"
+
+// policyWith is contentPolicy for a page with one script, which stands in it.
+func policyWith(script string) string {
+	sum := sha256.Sum256([]byte(script))
+	return contentPolicy + "; script-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+}
 
 // A notice is a page that says what happened, and what can be done.
 type notice struct {
@@ -162,7 +175,7 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 		h.Set("Referrer-Policy", "same-origin")
 	}
 	if h.Get("Content-Security-Policy") == "" {
-		h.Set("Content-Security-Policy", contentPolicy)
+		h.Set("Content-Security-Policy", framed(r, contentPolicy))
 	}
 	w.WriteHeader(status)
 	if r.Method != http.MethodHead {

@@ -116,7 +116,9 @@ func (p *Pages) toGo(t *guard.Turn, asked client.AskedPlace, query string, d pol
 		}
 	case policy.Challenge, policy.Refuse:
 		if d.Outcome == policy.Challenge {
-			told.Code = needed(d, policy.Browser)
+			if told.Code = needed(d, policy.Browser); d.Proof.Kind == policy.ProveShared || d.Proof.Kind == policy.ProvePass {
+				told.Name = d.Proof.Name
+			}
 		}
 		d.Place.Method = http.MethodGet // one goes there to look
 		switch a := t.Book.Answer(d, policy.Browser, query); {

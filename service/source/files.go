@@ -23,15 +23,16 @@ import (
 // lead out are as good as missing. There are no listings, and files and directories
 // whose name begins with a dot do not exist.
 type Files struct {
-	root    *directory
-	below   string // the canonical path at which the directory stands
-	fold    bool   // the site does not distinguish letter case
-	missing http.Handler
-	saved   map[string]bool // endings of the names of files that browsers save instead of showing
-	kept    *kept           // nil where letter case makes no difference: there a name is looked for each time
-	beside  *beside         // nil as well
-	cache   []string        // what caches are told of public files; nil for nothing
-	now     func() time.Time
+	root     *directory
+	below    string // the canonical path at which the directory stands
+	fold     bool   // the site does not distinguish letter case
+	missing  http.Handler
+	saved    map[string]bool // endings of the names of files that browsers save instead of showing
+	kept     *kept           // nil where letter case makes no difference: there a name is looked for each time
+	beside   *beside         // nil as well
+	fallback string          // the file that answers for routes that are no files; "" for none
+	cache    []string        // what caches are told of public files; nil for nothing
+	now      func() time.Time
 }
 
 // NewFiles opens the directory of a source. With fold, letter case in names makes no difference. What is not
@@ -41,7 +42,7 @@ func NewFiles(directory string, of *policy.Source, fold bool, missing http.Handl
 	if err != nil {
 		return nil, err
 	}
-	f := &Files{now: time.Now, root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing}
+	f := &Files{now: time.Now, fallback: of.Fallback, root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing}
 	if !fold {
 		f.kept, f.beside = newKept(), newBeside()
 	}
@@ -87,7 +88,7 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	// what is missing and what a door hides cannot be told apart by another method either.
 	file, err := f.open(name)
 	if err != nil {
-		f.missing.ServeHTTP(w, r)
+		f.orFallback(w, r)
 		return
 	}
 	defer func() { file.Close() }()
@@ -116,7 +117,7 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			if err == nil {
 				index.Close()
 			}
-			f.missing.ServeHTTP(w, r)
+			f.orFallback(w, r)
 			return
 		}
 		file.Close()
@@ -126,6 +127,34 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		f.missing.ServeHTTP(w, r)
 		return
 	}
+	file = f.send(w, r, t, name, file)
+}
+
+// orFallback answers for what is no file: with the page of an application, if there is one and a browser asks for a page at
+// what can be one of its routes.
+func (f *Files) orFallback(w http.ResponseWriter, r *http.Request) {
+	if f.fallback == "" || r.Method != http.MethodGet && r.Method != http.MethodHead || !policy.IsRoute(r.URL.Path) || guard.ClientOf(r.Header) != policy.Browser {
+		f.missing.ServeHTTP(w, r)
+		return
+	}
+	f.Shell(w, r)
+}
+
+// Shell answers with the page of the application.
+func (f *Files) Shell(w http.ResponseWriter, r *http.Request) {
+	file, err := f.open(f.fallback)
+	if err != nil || !file.mode.IsRegular() {
+		if err == nil {
+			file.Close()
+		}
+		f.missing.ServeHTTP(w, r)
+		return
+	}
+	f.send(w, r, guard.TurnOf(r), f.fallback, file).Close()
+}
+
+// send answers with an open file, or with what lies beside it, and returns which of them is open then.
+func (f *Files) send(w http.ResponseWriter, r *http.Request, t *guard.Turn, name string, file *opened) *opened {
 	h := w.Header()
 	coding, depends := f.coded(r, t, name)
 	f.tell(h, name, depends)
@@ -153,6 +182,7 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w = inOneGo{w}
 	}
 	http.ServeContent(w, r, path.Base(name), file.modified, file)
+	return file
 }
 
 // Lacks reports whether nothing of the directory answers at an address.
@@ -164,10 +194,11 @@ func (f *Files) Lacks(address string) bool {
 	if name == "" {
 		name = "."
 	}
+	route := f.fallback != "" && policy.IsRoute(address)
 	for range 2 {
 		file, err := f.open(name)
 		if err != nil {
-			return true
+			return !route
 		}
 		file.Close()
 		if !file.mode.IsDir() {
