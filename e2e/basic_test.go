@@ -115,7 +115,7 @@ func TestBasicHeaders(t *testing.T) {
 	}
 	is(200, "at first")
 	api.Keyrings().SetDisabled(t.Context(), "outer", "smith", true)
-	is(401, "disabled")
+	is(403, "disabled")
 	api.Keyrings().SetDisabled(t.Context(), "outer", "smith", false)
 	is(200, "enabled")
 	if err := api.Keyrings().SetPassword(t.Context(), "outer", "smith", client.NewEntryPassword{Password: "squeaky-fourth-step", Grace: 3600}); err != nil {

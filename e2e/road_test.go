@@ -56,12 +56,6 @@ func TestAnswersForScriptsAndPrograms(t *testing.T) {
 			t.Errorf("%s: %d %v", name, a.status, a.header)
 		}
 	}
-	if a := p.get("/door/me"); a.body != `{"name":"","roles":[],"signedIn":false}`+"\n" {
-		t.Errorf("me: %s", a.body)
-	}
-	if a := p.get("/door/may?path=/rota/&path=/visit/&path=/a%252fb"); a.body != `{"may":{"/a%2fb":false,"/rota/":false,"/visit/":true}}`+"\n" {
-		t.Errorf("may: %s", a.body)
-	}
 	if a := p.get("/door/api/v1/people", "Accept", "application/json"); a.status != 401 {
 		t.Errorf("the API answers a stranger: %d", a.status)
 	}

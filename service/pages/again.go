@@ -1,6 +1,7 @@
 package pages
 
 import (
+	"errors"
 	"net/http"
 	"net/url"
 
@@ -36,7 +37,10 @@ func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, t *guard.
 // a status and a code, as signIn does.
 func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	s, err := read(w, r, t.Book)
+	r.Body = http.MaxBytesReader(w, r.Body, 2*mostOfForm) // what is kept of another form is longer than ours are
+	err := r.ParseForm()
+	s, faulty := read(w, r, t.Book)
+	err = errors.Join(err, faulty)
 	say := p.voice(r)
 	v := againView{Next: s.Next, Kept: s.kept}
 	var wrong trouble

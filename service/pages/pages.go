@@ -189,9 +189,9 @@ func (p *Pages) failed(w http.ResponseWriter, r *http.Request) {
 	p.render(w, r, http.StatusServiceUnavailable, "notice.html", notice{frame: f, Lead: f.Say("wrong.failed")})
 }
 
-// readForm reads a form that is no longer than ours ever are: with what is kept of another.
+// readForm reads a form that is no longer than ours ever are.
 func readForm(w http.ResponseWriter, r *http.Request) error {
-	r.Body = http.MaxBytesReader(w, r.Body, 2*mostOfForm)
+	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
 	return r.ParseForm()
 }
 

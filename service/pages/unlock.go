@@ -84,11 +84,17 @@ func (p *Pages) unlockForm(w http.ResponseWriter, r *http.Request) {
 	query := r.URL.Query()
 	next := guard.OwnPath(t.Book, query.Get("next"))
 	u, err := p.unlocksAt(r, next)
+	asked := false // for one password, whatever it opens
+	if name := query.Get("name"); err == nil && policy.SharedNamed(t.Book, name) != nil && told(t.Book, name) {
+		holds := guard.Turn{Book: t.Book, Place: t.Place, Secure: t.Secure}
+		err = p.o.Visitors.Unlocked(r, policy.Wanted{Shared: []string{name}}, &holds)
+		asked = len(holds.Visitor.Shared) == 0
+	}
 	switch {
 	case err != nil:
 		p.failed(w, r)
 		return
-	case u.met:
+	case u.met && !asked:
 		redirect(w, next)
 		return
 	}
@@ -125,7 +131,7 @@ func (p *Pages) showUnlock(w http.ResponseWriter, r *http.Request, status int, u
 	if u.signIn && v.SignIn != "" {
 		v.Elsewise = policy.To(v.SignIn, "next="+url.QueryEscape(v.Next))
 	}
-	w.Header().Set("Content-Security-Policy", contentPolicy+"; script-src 'self'")
+	w.Header().Set("Content-Security-Policy", framed(r, contentPolicy+"; script-src 'self'"))
 	p.render(w, r, status, "unlock.html", v)
 }
 

@@ -1,25 +1,20 @@
 // What the navigation shows depends on who is signed in. It decides nothing: every page
 // is guarded by itself, whether or not a link to it is shown. The browser shows what opens
 // the gate of the office only there, so the link to it goes by the role.
-const links = [...document.querySelectorAll("nav li[data-members]")];
-const query = links.map((li) => "path=" + encodeURIComponent(li.querySelector("a").getAttribute("href"))).join("&");
+import { here, may } from "/door/client.js";
 
-async function ask(address) {
-  const answer = await fetch(address, { headers: { Accept: "application/json" } });
-  if (!answer.ok) throw new Error(answer.statusText);
-  return answer.json();
-}
+const links = [...document.querySelectorAll("nav li[data-members]")];
 
 try {
-  const [me, { may }] = await Promise.all([ask("/door/me"), ask("/door/may?" + query)]);
-  for (const li of links) {
-    const open = "role" in li.dataset ? me.roles.includes(li.dataset.role) : may[li.querySelector("a").getAttribute("href")];
+  const [me, places] = await Promise.all([here(), may(links.map((li) => li.querySelector("a").getAttribute("href")))]);
+  links.forEach((li, i) => {
+    const open = "role" in li.dataset ? me.roles.includes(li.dataset.role) : places[i].may;
     li.hidden = me.signedIn && !open;
-  }
+  });
   if (me.signedIn) {
     const form = document.createElement("form");
     form.method = "post";
-    form.action = "/door/sign-out";
+    form.action = me.ways.signOut;
     const who = document.createElement("span");
     who.textContent = me.name + " ";
     const button = document.createElement("button");

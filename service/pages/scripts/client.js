@@ -74,7 +74,7 @@ function wind() {
   clearTimeout(clock);
   if (!me.signedIn) return;
   const left = Math.min(me.ends ? Date.parse(me.ends) - skew : Infinity, me.idle ? used + me.idle * 1000 : Infinity) - Date.now();
-  if (left < Infinity) clock = setTimeout(left > 2e9 ? wind : quietly, Math.min(Math.max(left + 300, 0), 2e9));
+  if (left < Infinity) clock = setTimeout(left > 2e9 ? wind : quietly, Math.min(Math.max(left, 0) + 1000, 2e9));
 }
 const quietly = () => void refresh().catch(() => {});
 tabs && (tabs.onmessage = quietly);
@@ -159,6 +159,7 @@ async function byPage(code, name) {
   return new Promise(() => {}); // the page is being left
 }
 async function byDialogue(code, name) {
+  if (code === "pass-needed") return byPage(code, name); // a pass is asked for where it opens something
   const to = await where(code, name, page("done").pathname);
   if (!to) return false;
   const dialog = document.createElement("dialog");
