@@ -42,6 +42,11 @@ func (b *Book) Answer(d Decision, client Client, query string) Answer {
 	if client == Browser && b.sendsShell(d.Place) {
 		return Answer{Status: 200, Shell: true}
 	}
+	return Usual(b, d, client, query)
+}
+
+// Usual is the answer to whoever is not admitted where no application answers in the place of the door.
+func Usual(b *Book, d Decision, client Client, query string) Answer {
 	if d.Outcome == Hide {
 		return Answer{Status: 404}
 	}

@@ -121,7 +121,7 @@ func (p *Pages) toGo(t *guard.Turn, asked client.AskedPlace, query string, d pol
 			}
 		}
 		d.Place.Method = http.MethodGet // one goes there to look
-		switch a := t.Book.Answer(d, policy.Browser, query); {
+		switch a := policy.Usual(t.Book, d, policy.Browser, query); {
 		case a.Status == http.StatusSeeOther:
 			told.Go = a.Location
 		case a.Status == http.StatusUnauthorized: // the browser asks there
