@@ -94,6 +94,9 @@ type Source struct {
 	Fallback string
 	// Shell says that everybody may have that file, also at routes that are closed to them.
 	Shell bool
+	// Routes are those of an application and the addresses of their data, to be compared; RoutesFile is a file that has them.
+	Routes     []Route
+	RoutesFile string
 	// ServiceWorker says that scripts of this source may be service workers also of Ostiarius's own
 	// pages.
 	ServiceWorker bool

@@ -351,7 +351,7 @@ func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
 		var proxied, served, shell ast.Node // what only goes with a proxied server, or with files
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker", "attachment", "cache", "fallback", "shell"}) {
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker", "attachment", "cache", "fallback", "shell", "routes"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
@@ -367,6 +367,13 @@ func (p *reader) sources(n ast.Node) {
 			case "fallback":
 				s.Fallback = p.fallback(f.value)
 				served = f.value
+				continue
+			case "routes":
+				if isText(f.value) {
+					s.RoutesFile, _ = p.text(f.value, "routes")
+				} else {
+					s.Routes = p.routes(f.value)
+				}
 				continue
 			case "shell":
 				s.Shell = p.word(f.value, "shell", "public") == "public"

@@ -127,6 +127,9 @@ func Schema() []byte {
 				"forward-fields": array(m{"type": "string", "pattern": "^[A-Za-z0-9-]+$"}, "Header fields that the server gets although they are usually not handed on"),
 				"attachment":     oneOrMany(pattern(endingPattern, "The ending of a name, such as zip"), "Files that browsers save instead of showing"),
 				"cache":          ref("duration"),
+				"routes": m{"description": "The routes of an application, or a file that has them", "oneOf": list{text("A file, relative to the policy file"), array(object("A route", list{"path"}, m{
+					"path": text("Its address"), "data": oneOrMany(text("An address, such as /api/board or POST /api/board"), "The addresses of what it shows"),
+				}), "The routes of an application")}},
 				"fallback":       pattern(fallbackPattern, "The file that answers for routes of an application that are no files"),
 				"shell":          m{"const": "public", "description": "Everybody may have that file, also at routes that are closed"},
 				"service-worker": m{"type": "boolean", "description": "Hand out service workers also if they could answer for Ostiarius's own pages"}},

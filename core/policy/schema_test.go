@@ -230,6 +230,9 @@ func (r scribe) policy() any {
 		r.maybe(s, "files", func() any { return r.pick("./site", "/srv") })
 		if s["files"] != nil {
 			r.maybe(s, "cache", r.duration)
+			r.maybe(s, "routes", func() any {
+				return r.pick("routes.json", []any{map[string]any{"path": "/a"}, map[string]any{"path": "/b", "data": []any{"/api/b", "POST /api/b"}}}, []any{map[string]any{"data": "/x"}}, []any{}, 5, "")
+			})
 			r.maybe(s, "fallback", func() any { return r.pick("index.html", "app.html", ".x", "a/b", "", 1) })
 			r.maybe(s, "shell", func() any { return r.pick("public", "public", "closed") })
 			r.maybe(s, "attachment", func() any { return r.pick("zip", []any{"wav", "ZIP"}, ".zip", []any{}, 1) })

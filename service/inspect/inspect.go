@@ -15,6 +15,7 @@ import (
 // covers, and sources that give away what is the service's own.
 func Check(book *policy.Book, file string, own Own) []policy.Finding {
 	findings := append(prove.Check(book, file), checkSources(book, file, own)...)
+	findings = append(findings, routes(book, file)...)
 	for i := range book.Doors {
 		d := &book.Doors[i]
 		if i > 0 && book.Doors[i-1].Entry == d.Entry {
