@@ -3,13 +3,14 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 GOFILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum
 CONSOLE := $(shell find console -type f -not -path '*/node_modules/*' -not -path 'console/dist/*')
-ASSETS  := $(shell find service store demo -type f -not -name '*.go')
+DESK    := $(shell find demo/desk -type f -not -path 'demo/desk/dist/*') service/pages/scripts/client.d.ts
+ASSETS  := $(shell find service store demo -type f -not -name '*.go' -not -path 'demo/desk/*')
 
 .PHONY: build demo test race bench fuzz docs screenshots release clean
 
 build: bin/ostiarius
 
-bin/ostiarius: $(GOFILES) $(ASSETS) console/dist/index.html
+bin/ostiarius: $(GOFILES) $(ASSETS) console/dist/index.html demo/desk/dist/index.html
 	go build -ldflags "-X ostiarius/cli.Version=$(VERSION)" -o $@ ./cmd/ostiarius
 
 console/node_modules/.installed: console/package.json console/package-lock.json
@@ -18,6 +19,12 @@ console/node_modules/.installed: console/package.json console/package-lock.json
 
 console/dist/index.html: $(CONSOLE) console/node_modules/.installed
 	cd console && npm run --silent build -- --logLevel warn
+
+# The application of the demo, with the packages of the console.
+demo/desk/dist/index.html: $(DESK) console/node_modules/.installed
+	ln -sfn ../../console/node_modules demo/desk/node_modules
+	rm -rf demo/desk/dist/assets
+	cd demo/desk && node_modules/.bin/tsc --noEmit && node_modules/.bin/vite build --logLevel error
 
 # The address and directory can be changed: make demo DEMO="--listen localhost:9000"
 demo: bin/ostiarius
@@ -80,7 +87,7 @@ screenshots: bin/ostiarius /usr/bin/chromium
 	e2e/shots/terminal.sh docs/screenshots
 
 # Programs that need no library of the system, with their checksums, and completions for shells.
-release: console/dist/index.html
+release: console/dist/index.html demo/desk/dist/index.html
 	rm -rf bin/release && mkdir -p bin/release
 	for arch in amd64 arm64; do \
 		CGO_ENABLED=0 GOOS=linux GOARCH=$$arch go build -trimpath -ldflags "-s -w -X ostiarius/cli.Version=$(VERSION)" -o bin/release/ostiarius-linux-$$arch ./cmd/ostiarius || exit 1; done
@@ -89,4 +96,4 @@ release: console/dist/index.html
 	cd bin/release && sha256sum * > SHA256SUMS
 
 clean:
-	rm -rf bin console/dist/assets console/dist/index.html
+	rm -rf bin console/dist/assets console/dist/index.html demo/desk/dist/assets demo/desk/dist/index.html

@@ -43,6 +43,11 @@ to begin anew.`,
 			return err
 		}
 		defer stopLog()
+		stopDesk, err := demo.StartDesk(*directory)
+		if err != nil {
+			return err
+		}
+		defer stopDesk()
 		box, err := demo.StartMailbox(*directory)
 		if err != nil {
 			return err

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"ostiarius/service/events"
 	"ostiarius/service/keyrings"
@@ -20,7 +21,7 @@ import (
 	"ostiarius/service/shared"
 )
 
-//go:embed doors.yaml site
+//go:embed doors.yaml site all:desk/dist desk-routes.json
 var files embed.FS
 
 // A Person is an account of the demo, with an address in its mailbox. The passwords are no secrets: the demo listens on
@@ -63,7 +64,11 @@ func Unpack(directory string) (string, error) {
 		if err != nil {
 			return err
 		}
-		to := filepath.Join(directory, filepath.FromSlash(name))
+		// What is built of the desk stands beside the policy as its directory.
+		to := filepath.Join(directory, filepath.FromSlash(strings.Replace(name, "desk/dist", "desk", 1)))
+		if name == "desk/dist/.gitkeep" {
+			return nil
+		}
 		if entry.IsDir() {
 			return os.MkdirAll(to, 0o700)
 		}
