@@ -164,7 +164,10 @@ function Shifts() {
 function Messages() {
   const [messages, problem, send] = useData<{ by: string; at: string; text: string }[]>("/desk/api/messages");
   const [text, setText] = useState("");
-  useEffect(() => void (typing.something = text !== ""), [text]);
+  useEffect(() => {
+    typing.something = text !== "";
+    return () => void (typing.something = false);
+  }, [text]);
   const blocker = useBlocker(text !== ""); // ask before what was typed is left behind
   return (
     <>
