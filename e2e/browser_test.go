@@ -236,7 +236,7 @@ func TestConsole(t *testing.T) {
 	look(ctx, t, "table", "role: keeper")
 	accessible(ctx, t, "doors")
 	do(ctx, t, keys("input[type=search]", "office"))
-	look(ctx, t, "main", "1 of 18 doors")
+	look(ctx, t, "main", "1 of 27 doors")
 	do(ctx, t, chromedp.Clear("input[type=search]"), keys("input[type=search]", "zzz"))
 	look(ctx, t, "main", "No door has all of these words")
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/doors"))

@@ -93,6 +93,7 @@ func TestDesk(t *testing.T) {
 // Refreshed on each route as each kind of visitor, with an answer of /door/me that is slow: nothing closed is ever drawn, and nobody
 // is thrown out who may stay.
 func TestRoutesAreRefreshed(t *testing.T) {
+	t.Parallel()
 	rounds := 12 // of each visitor
 	if os.Getenv("ORACLE") == "long" {
 		rounds = 50

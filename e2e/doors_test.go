@@ -51,7 +51,7 @@ func TestDoorsInAFile(t *testing.T) {
 	doors(1, "nothing was changed", "set", "/leaflets/**", "--admit", "public", "--policy", file, "--yes", "--no-opening")
 	is(string(demo))
 	doors(0, "GET /leaflets as anonymous", "set", "/leaflets/**", "--admit", "public", "--policy", link, "--yes")
-	is(strings.Replace(string(demo), "/board/**]", "/board/**, /leaflets/**]", 1))
+	is(strings.Replace(string(demo), "/desk/assets/**]", "/desk/assets/**, /leaflets/**]", 1))
 	doors(0, "nothing changes", "set", "/leaflets/**", "--admit", "public", "--policy", file)
 	doors(0, "closed", "remove", "/leaflets/**", "--policy", file)
 	is(string(demo))

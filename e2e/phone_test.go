@@ -11,6 +11,7 @@ import (
 
 // On a phone nothing of the console is wider than the screen, and tables are lists, however long names are.
 func TestConsoleOnAPhone(t *testing.T) {
+	t.Parallel()
 	long := strings.Repeat("abcdefghij", 6)
 	if _, err := client.New(lampDir).People().Add(t.Context(), client.NewPerson{Name: long, Email: long + "@" + long[:40] + ".example", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)

@@ -195,6 +195,10 @@ func TestContinuousIntegration(t *testing.T) {
 	if err := os.CopyFS(filepath.Join(dir, "site"), os.DirFS(filepath.Join(Root(), "demo", "site"))); err != nil {
 		t.Fatal(err)
 	}
+	if err := os.CopyFS(filepath.Join(dir, "desk"), os.DirFS(filepath.Join(Root(), "demo", "desk", "dist"))); err != nil {
+		t.Fatal(err)
+	}
+	write(t, dir, "desk-routes.json", `[{"path": "/desk"}]`)
 	write(t, dir, "doors.yaml", string(policy))
 	write(t, dir, "expectations.yaml", block("yaml", "as:"))
 	write(t, dir, "pipeline.sh", block("sh", "set -eu"))

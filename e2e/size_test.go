@@ -34,6 +34,7 @@ func large() string {
 
 // The console with 10,000 doors and 50 roles: that it works is tested, how fast is printed (go test -v).
 func TestConsoleAtSize(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/index.html", "<!doctype html><h1>one</h1>")
 	write(t, dir, "doors.yaml", large())

@@ -31,6 +31,7 @@ type Files struct {
 	kept     *kept           // nil where letter case makes no difference: there a name is looked for each time
 	beside   *beside         // nil as well
 	fallback string          // the file that answers for routes that are no files; "" for none
+	alike    bool            // everybody has that file at every route, so nothing tells which of them are closed
 	cache    []string        // what caches are told of public files; nil for nothing
 	now      func() time.Time
 }
@@ -42,7 +43,7 @@ func NewFiles(directory string, of *policy.Source, fold bool, missing http.Handl
 	if err != nil {
 		return nil, err
 	}
-	f := &Files{now: time.Now, fallback: of.Fallback, root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing}
+	f := &Files{now: time.Now, fallback: of.Fallback, alike: of.Shell, root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing}
 	if !fold {
 		f.kept, f.beside = newKept(), newBeside()
 	}
@@ -149,6 +150,9 @@ func (f *Files) Shell(w http.ResponseWriter, r *http.Request) {
 		}
 		f.missing.ServeHTTP(w, r)
 		return
+	}
+	if h := w.Header(); f.alike {
+		h["Cache-Control"], h["Vary"] = []string{"private, no-store"}, []string{"Cookie, Authorization"}
 	}
 	f.send(w, r, guard.TurnOf(r), f.fallback, file).Close()
 }
