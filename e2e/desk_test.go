@@ -94,7 +94,7 @@ func TestDesk(t *testing.T) {
 // is thrown out who may stay.
 func TestRoutesAreRefreshed(t *testing.T) {
 	t.Parallel()
-	rounds := 12 // of each visitor
+	rounds := 6 // of each visitor
 	if os.Getenv("ORACLE") == "long" {
 		rounds = 50
 	}

@@ -70,7 +70,7 @@ func TestDoorsInAFile(t *testing.T) {
 	doors(0, "realm: Gauges", "set", "/gauges/**", "--methods", "POST", "--host", "*.marram.example", "--admit", "role:device", "--ask", "basic", "--realm", "Gauges", "--policy", file, "--yes")
 	_, out, _ := run(t, "", "doors", "list", "--policy", file, "-o", "json")
 	var all []struct{ Door, Admits string }
-	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all) != 20 || all[18].Door != "POST *.marram.example/gauges/**" || all[18].Admits != `role: device, ask: basic, realm: "Gauges"` {
+	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all) != 29 || all[27].Door != "POST *.marram.example/gauges/**" || all[27].Admits != `role: device, ask: basic, realm: "Gauges"` {
 		t.Errorf("%v %+v", err, all)
 	}
 	doors(0, "opened", "remove", "/gauges/**", "--methods", "POST", "--host", "*.marram.example", "--policy", file, "--yes")

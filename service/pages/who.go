@@ -1,12 +1,12 @@
 package pages
 
 import (
-	"crypto/sha256"
-	"encoding/base64"
 	"encoding/json"
+	"hash/maphash"
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -164,6 +164,8 @@ func readAsked(w http.ResponseWriter, r *http.Request) (asked []client.AskedPlac
 	return asked, ""
 }
 
+var tagSeeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
+
 // writeTagged answers with JSON that is not kept by caches, with a tag by which a script asks whether it is still the same (RFC 9110,
 // section 13.1.2).
 func writeTagged(w http.ResponseWriter, r *http.Request, value any) {
@@ -172,8 +174,8 @@ func writeTagged(w http.ResponseWriter, r *http.Request, value any) {
 		http.Error(w, "This cannot be told.", http.StatusInternalServerError)
 		return
 	}
-	sum := sha256.Sum256(body)
-	tag := `"` + base64.RawURLEncoding.EncodeToString(sum[:12]) + `"`
+	// Two seeds make a tag of 128 bits that nobody outside can aim at; it lasts as long as the process.
+	tag := `"` + strconv.FormatUint(maphash.Bytes(tagSeeds[0], body), 36) + strconv.FormatUint(maphash.Bytes(tagSeeds[1], body), 36) + `"`
 	h := w.Header()
 	h.Set("Content-Type", "application/json")
 	h.Set("Cache-Control", "private, no-store")
