@@ -73,36 +73,6 @@ type DeclaredKeyring struct {
 	Position
 }
 
-// A Source is what stands behind the places below (host, path): a directory of files or
-// a proxied server. One of Files and Proxy is set.
-type Source struct {
-	Host  place.Host
-	Path  string // canonical
-	Files string // a directory, relative to the policy file
-	Proxy string // the address of a server, http://HOST:PORT or unix:PATH
-	// StripPrefix leaves Path out of the path that the proxied server receives.
-	StripPrefix bool
-	Timeout     time.Duration // how long the server may take to begin its answer; 0 for the default
-	// Fields are the header fields that the server gets although they are usually not handed on,
-	// see package fields.
-	Fields []string
-	// Attachment are the endings of the names of files that browsers save instead of showing, in small letters.
-	Attachment []string
-	// Cache is how long caches may keep the files that are public; 0 for as long as they guess.
-	Cache time.Duration
-	// Fallback is the file that answers for routes of an application that are no files; "" for none.
-	Fallback string
-	// Shell says that everybody may have that file, also at routes that are closed to them.
-	Shell bool
-	// Routes are those of an application and the addresses of their data, to be compared; RoutesFile is a file that has them.
-	Routes     []Route
-	RoutesFile string
-	// ServiceWorker says that scripts of this source may be service workers also of Ostiarius's own
-	// pages.
-	ServiceWorker bool
-	Position
-}
-
 // A Position is where something stands in the policy file, counted from 1. Built-in
 // things have none.
 type Position struct {
@@ -369,23 +339,6 @@ func (b *Book) After(o Occasion, v *Visitor) string {
 		return b.landing(b.Landings.SignIn, v)
 	}
 	return b.landing(nil, v)
-}
-
-// SourceOf returns the source behind a place: the one with the longest path around it,
-// one for the very host before one for any. It returns nil if there is none.
-func (b *Book) SourceOf(p place.Place) *Source {
-	var best *Source
-	for i := range b.Sources {
-		s := &b.Sources[i]
-		if !s.Host.Covers(p.Host) || !below(p.Path, s.Path) {
-			continue
-		}
-		if best == nil || len(s.Path) > len(best.Path) ||
-			len(s.Path) == len(best.Path) && len(s.Host.String()) > len(best.Host.String()) {
-			best = s
-		}
-	}
-	return best
 }
 
 // IsOwn reports whether a place belongs to Ostiarius's own pages.
