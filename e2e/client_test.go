@@ -39,7 +39,7 @@ doors:
   - { path: [/, /plain.html], admit: public }
   - { path: /rota/**, admit: signed-in }
   - { path: /office/**, admit: { role: trustee }, otherwise: hide }
-  - { path: /vault/**, admit: { role: keeper, proof-within: 1s } }
+  - { path: /vault/**, admit: { role: keeper, proof-within: 1h } }
   - { path: /press/**, admit: { shared: press-kit } }
 sessions: { lifetime: 1h }
 origins: [ "http://localhost:8123" ]

@@ -33,7 +33,7 @@ func logbook(t *testing.T) (s *Process, got func() []string) {
 	}))
 	t.Cleanup(app.Close)
 	dir := t.TempDir()
-	write(t, dir, "doors.yaml", "site: Marram Point\nsources: [ { path: /, proxy: '"+app.URL+"' } ]\ndoors:\n  - { path: /log/**, admit: signed-in }\n  - { path: /log/new, admit: { proof-within: 2s } }\n")
+	write(t, dir, "doors.yaml", "site: Marram Point\nsources: [ { path: /, proxy: '"+app.URL+"' } ]\ndoors:\n  - { path: /log/**, admit: signed-in }\n  - { path: /log/new, admit: { proof-within: 5s } }\n")
 	s = start(t, dir)
 	if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
 		t.Fatal(err)
