@@ -258,11 +258,6 @@ const insertGrant = `INSERT INTO grants (account_id, role, way, from_at, until_a
 	ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at, until_at = excluded.until_at, granted_by = excluded.granted_by,
 		told = CASE WHEN grants.told = 2 AND (excluded.until_at = 0 OR excluded.until_at > grants.until_at) THEN 0 ELSE grants.told END`
 
-func putGrant(ctx context.Context, tx speaker, id int64, g account.Grant) error {
-	_, err := tx.named(ctx, insertGrant, grantRow{id, g.Role, "", millis(g.From), millis(g.Until), g.By, ""})
-	return err
-}
-
 // An AccountQuery says which accounts are meant, and in which order.
 type AccountQuery struct {
 	Words  []string  // each stands in the name, the address or the notes
@@ -531,56 +526,8 @@ func setDisabled(ctx context.Context, tx speaker, id int64, disabled bool) error
 	return endSessions(ctx, tx, id)
 }
 
-// Grant gives a role to an account, or changes from when to when it has it.
-func (s *Store) Grant(ctx context.Context, id int64, g account.Grant, e Event) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := putGrant(ctx, tx, id, g); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
-	})
-}
-
-// Revoke takes a role from an account. The error is ErrNone if it had none.
-func (s *Store) Revoke(ctx context.Context, id int64, role string, e Event) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := endGrants(ctx, tx, e.At, `g.account_id = ? AND g.role = ?`, id, role); err != nil {
-			return err
-		}
-		if err := one(tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ?`, id, role)); err != nil {
-			return err
-		}
-		// What was paid for it counts no more either.
-		if _, err := tx.exec(ctx, `UPDATE payments SET taken_at = ? WHERE account_id = ? AND role = ? AND taken_at = 0`, millis(e.At), id, role); err != nil {
-			return err
-		}
-		if _, err := tx.exec(ctx, `UPDATE payments SET after_role = '' WHERE account_id = ? AND after_role = ?`, id, role); err != nil {
-			return err
-		}
-		if err := settle(ctx, tx, id, e.At); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
-	})
-}
-
 func signedIn(ctx context.Context, tx speaker, id int64, at time.Time) error {
 	return one(tx.exec(ctx, `UPDATE accounts SET signed_in_at = ? WHERE id = ?`, millis(at), id))
-}
-
-// Others returns how many accounts beside one can be signed in to and have one of some roles now.
-func (s *Store) Others(ctx context.Context, roles []string, id int64, now time.Time) (n int, err error) {
-	query, args, err := sqlx.In(`SELECT COUNT(DISTINCT a.id) FROM accounts a JOIN grants g ON g.account_id = a.id
-		WHERE g.role IN (?) AND a.id <> ? AND a.disabled = 0 AND a.hash <> '' AND g.from_at <= ? AND (g.until_at = 0 OR g.until_at > ?)`, roles, id, millis(now), millis(now))
-	if err != nil {
-		return 0, err
-	}
-	return n, s.get(ctx, &n, query, args...)
-}
-
-// GrantsEnding returns how many grants hold now and end before a time.
-func (s *Store) GrantsEnding(ctx context.Context, now, before time.Time) (n int, err error) {
-	return n, s.get(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now), millis(now), millis(before))
 }
 
 // Hashes calls each with all hashes of passwords that are kept, of accounts and in keyrings.

@@ -2,10 +2,13 @@ package api
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +18,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/roster"
 	"ostiarius/core/secret"
+	"ostiarius/service/mistake"
 	"ostiarius/service/people"
 )
 
@@ -132,7 +136,14 @@ func (a *API) grant(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &g, maxBody) {
 		return
 	}
-	a.done(w, a.People.Grant(r.Context(), a.Actor(r), parameter(r, "name"), g.Role, timeOf(g.From), timeOf(g.Until)))
+	grant := func() error {
+		return a.People.Grant(r.Context(), a.Actor(r), parameter(r, "name"), g.Role, timeOf(g.From), timeOf(g.Until))
+	}
+	if limits := g.From != nil || g.Until != nil; limits && a.Policy.Book().Satisfies(g.Role, policy.Steward) {
+		a.done(w, a.unlessLast(r, grant)) // in the place of one without an end
+	} else {
+		a.done(w, grant())
+	}
 }
 
 func (a *API) revoke(w http.ResponseWriter, r *http.Request) {
@@ -215,12 +226,42 @@ func (a *API) importPeople(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, "The list cannot be read: "+err.Error())
 		return
 	}
+	if err := a.shutByList(r.Context(), all); err != nil {
+		a.fail(w, err)
+		return
+	}
 	results, done, err := a.People.Import(r.Context(), a.Actor(r), all, asked.Dry)
 	if err != nil {
 		a.fail(w, err)
 		return
 	}
 	a.answer(w, http.StatusOK, client.Imported{Done: done, Results: showLines(results)})
+}
+
+// shutByList refuses a list that takes access from somebody who administers the site this way: it could take it from all of them.
+func (a *API) shutByList(ctx context.Context, all []roster.Entry) error {
+	if !a.Shuts {
+		return nil
+	}
+	book, now := a.Policy.Book(), a.Now()
+	steward := func(role string) bool { return book.Satisfies(role, policy.Steward) }
+	for _, e := range all {
+		limits := slices.ContainsFunc(e.Roles, func(g account.Grant) bool { return steward(g.Role) && (!g.Until.IsZero() || g.From.After(now)) })
+		if disables := e.Disabled != nil && *e.Disabled; e.Err != nil || !disables && !limits {
+			continue
+		}
+		is, err := a.People.Find(ctx, strings.TrimSpace(e.Name))
+		if unknown := new(mistake.Error); errors.As(err, &unknown) {
+			continue // nobody yet, or said with its line
+		}
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(is.Roles(now), steward) {
+			return mistake.Invalid("line %d takes access from %s, who administers this site; do that for them alone, and not by a list", e.Line, is.Name)
+		}
+	}
+	return nil
 }
 
 // exportPeople answers with a file of all accounts, in the form that write gives it.

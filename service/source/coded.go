@@ -85,7 +85,7 @@ func (f *Files) coded(r *http.Request, t *guard.Turn, name string) (c *coding, d
 	})
 	visitor := &t.Visitor
 	if t.Public {
-		visitor = &policy.Visitor{From: t.Visitor.From}
+		visitor = &policy.Visitor{} // from nowhere: a cache may hand it to anybody
 	}
 	for _, c := range all {
 		if accepts(r.Header["Accept-Encoding"], c.name[0]) &&
