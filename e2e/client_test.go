@@ -58,7 +58,9 @@ origins: [ "http://localhost:8123" ]
 // said evaluates a script in a page and returns what comes of it, as JSON.
 func said(ctx context.Context, t *testing.T, script string) string {
 	t.Helper()
-	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](`(async () => JSON.stringify(await (async () => { `+script+` })()) ?? "nothing")().catch(e => "error " + (e.code ?? e))`, chromedp.EvalAwaitPromise))
+	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	text, err := chromedp.Run(limited, chromedp.Evaluate[string](`(async () => JSON.stringify(await (async () => { `+script+` })()) ?? "nothing")().catch(e => "error " + (e.code ?? e))`, chromedp.EvalAwaitPromise))
 	if err != nil {
 		t.Fatalf("%s: %v", script, err)
 	}
@@ -115,7 +117,7 @@ func TestClientScript(t *testing.T) {
 	is(`return await got`, `{"kit":2}`)
 	is(`return (await door.here()).unlocked`, `["press-kit"]`)
 	// Closing the dialogue gives the answer as it was.
-	is(`await door.signOut(); const r = door.knock("/rota/week.json"); const look = setInterval(() => document.querySelector("dialog")?.close(), 20); try { return (await r).status } finally { clearInterval(look) }`, `401`)
+	is(`await door.signOut(); const r = door.knock("/rota/week.json"); const look = setInterval(() => document.querySelector("dialog button")?.click(), 20); try { return (await r).status } finally { clearInterval(look) }`, `401`)
 	is(`return await door.unlock("press-kit", "wrong")`, `error wrong`)
 }
 

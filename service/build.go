@@ -102,7 +102,7 @@ func (s *Service) build() {
 			return s.rooms.Activity.Note(outcome, t.Door, t.Place, &t.Visitor)
 		},
 		Took: func(d time.Duration) { s.metrics.judging.Observe(d.Seconds()) },
-		Own:  crossOrigin.Handler(own),
+		Own:  s.pages.Quickly(prefix, crossOrigin.Handler(own)),
 		Turned: func(w http.ResponseWriter, r *http.Request, away *guard.TurnedAway) {
 			if !s.policy.RefuseWorker(w, r, away.Turn) {
 				s.pages.Turned(w, r, away)

@@ -31,7 +31,7 @@ func BenchmarkWho(b *testing.B) {
 				b.Fatal(resp.StatusCode, err)
 			}
 			bare := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				for _, field := range []string{"Content-Type", "Cache-Control", "Etag", "X-Content-Type-Options"} {
+				for _, field := range []string{"Content-Type", "Cache-Control", "Etag", "X-Content-Type-Options", "Vary"} {
 					w.Header()[field] = resp.Header[field]
 				}
 				w.Write(body)

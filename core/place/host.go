@@ -188,8 +188,8 @@ func plainHost(host string) (name string, ok bool) {
 }
 
 func isPort(s string) bool { // ":8460", or ":" alone (RFC 3986 allows an empty port)
-	for _, c := range s[1:] {
-		if c < '0' || c > '9' {
+	for i := 1; i < len(s); i++ {
+		if c := s[i]; c < '0' || c > '9' {
 			return false
 		}
 	}

@@ -279,13 +279,10 @@ func Hides(b *Book) bool { return b.hides }
 
 // RolesOf returns all roles that a visitor has, with those that they include, in file order.
 func (b *Book) RolesOf(v *Visitor) []string {
-	var all []string
-	for _, name := range b.RoleNames() {
-		if v.SignedIn && b.has(v.Roles, name) {
-			all = append(all, name)
-		}
+	if !v.SignedIn {
+		return nil
 	}
-	return all
+	return slices.DeleteFunc(b.RoleNames(), func(name string) bool { return !b.has(v.Roles, name) })
 }
 
 // KnownRole reports whether accounts can be granted the role under this Book.
@@ -295,7 +292,7 @@ func (b *Book) KnownRole(name string) bool {
 
 // RoleNames returns the roles in file order, the built-in one last.
 func (b *Book) RoleNames() []string {
-	var names []string
+	names := make([]string, 0, len(b.Roles)+1)
 	for _, r := range b.Roles {
 		if r.Name != Steward {
 			names = append(names, r.Name)

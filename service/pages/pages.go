@@ -61,12 +61,13 @@ type Options struct {
 
 // Pages serves the pages that people meet.
 type Pages struct {
-	o    Options
-	kept *keeping
+	o       Options
+	kept    *keeping
+	askings askings
 }
 
 // New returns the pages.
-func New(o Options) *Pages { return &Pages{o, newKeeping()} }
+func New(o Options) *Pages { return &Pages{o: o, kept: newKeeping()} }
 
 //go:embed templates/*.html
 var templateFiles embed.FS

@@ -57,7 +57,7 @@ func script(w http.ResponseWriter, text, kind string) {
 func forOrigins(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Add("Vary", "Origin")
+		h["Vary"] = append(h["Vary"], "Origin")
 		if origin := r.Header.Get("Origin"); origin != "" && slices.Contains(guard.TurnOf(r).Book.Origins, origin) {
 			h.Set("Access-Control-Allow-Origin", origin)
 			h.Set("Access-Control-Allow-Credentials", "true")
@@ -74,6 +74,24 @@ func forOrigins(next http.HandlerFunc) http.HandlerFunc {
 		}
 		next(w, r)
 	}
+}
+
+// Quickly answers what scripts ask with each step of a visitor before a router is asked, and leaves the rest to next.
+func (p *Pages) Quickly(prefix string, next http.Handler) http.Handler {
+	atMe, me := prefix+"/me", forOrigins(p.me)
+	atMay, may := prefix+"/may", forOrigins(p.may)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.Method != http.MethodGet:
+			next.ServeHTTP(w, r)
+		case r.URL.Path == atMe:
+			me(w, r)
+		case r.URL.Path == atMay:
+			may(w, r)
+		default:
+			next.ServeHTTP(w, r)
+		}
+	})
 }
 
 // The script of the page that a dialogue ends with tells the page that has opened it, of this origin alone.

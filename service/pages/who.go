@@ -1,13 +1,10 @@
 package pages
 
 import (
-	"encoding/json"
 	"hash/maphash"
 	"net/http"
-	"net/url"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"ostiarius/client"
@@ -21,7 +18,7 @@ func (p *Pages) me(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	v := &t.Visitor
 	me := client.Me{SignedIn: v.SignedIn, Name: v.Account, Roles: append([]string{}, t.Book.RolesOf(v)...), Unlocked: []string{}, Passes: []string{}, Ways: p.waysOf(t)}
-	if len(r.Header["Cookie"]) > 0 {
+	if p.o.Visitors.HoldsBeside(r) {
 		if err := p.heldBy(r, t, &me); err != nil {
 			p.failed(w, r)
 			return
@@ -30,7 +27,7 @@ func (p *Pages) me(w http.ResponseWriter, r *http.Request) {
 	if term, ok := p.o.Sessions.Term(p.o.Visitors.Token(r)); ok && v.SignedIn {
 		me.Proven, me.Ends, me.Idle = timeOf(term.Proven), timeOf(term.Ends), seconds(term.Idle)
 	}
-	writeTagged(w, r, me)
+	writeTagged(w, r, appendMe(make([]byte, 0, 512), &me))
 }
 
 // heldBy adds what the browser holds beside the session.
@@ -60,7 +57,7 @@ func timeOf(t time.Time) *time.Time {
 	if t.IsZero() {
 		return nil
 	}
-	t = t.UTC().Truncate(time.Millisecond)
+	t = time.UnixMilli(t.UnixMilli()).UTC()
 	return &t
 }
 
@@ -80,32 +77,31 @@ func (p *Pages) waysOf(t *guard.Turn) client.Ways {
 	return ways
 }
 
-// The most addresses that are asked about at a time.
-const mostAsked = 500
-
 // may tells a page's scripts what the visitor would get at some addresses. What is hidden looks like what is not there.
 func (p *Pages) may(w http.ResponseWriter, r *http.Request) {
-	asked, problemOf := readAsked(w, r)
-	if problemOf != "" {
-		problem.Write(w, client.Problem{Status: http.StatusBadRequest, Detail: problemOf, Code: "malformed"})
+	t := guard.TurnOf(r)
+	asked, wrong := p.readAsked(w, r, t.Book)
+	if wrong != "" {
+		problem.Write(w, client.Problem{Status: http.StatusBadRequest, Detail: wrong, Code: "malformed"})
 		return
 	}
-	t := guard.TurnOf(r)
-	told := client.May{Places: make([]client.PlaceToGo, 0, len(asked))}
-	for _, place := range asked {
-		path, query, _ := strings.Cut(place.Path, "?")
-		d, err := p.o.Visitors.Decide(r, t, policy.Request{Method: place.Method, Host: r.Host, Path: path})
+	told := client.May{Places: make([]client.PlaceToGo, len(asked))}
+	for i := range asked {
+		d, err := policy.Rejected(asked[i].fault), error(nil)
+		if asked[i].fault == nil {
+			d, err = p.o.Visitors.Judge(r, t, &asked[i].read)
+		}
 		if err != nil {
 			p.failed(w, r)
 			return
 		}
-		told.Places = append(told.Places, p.toGo(t, place, query, d))
+		told.Places[i] = p.toGo(t, &asked[i], d)
 	}
-	writeTagged(w, r, told)
+	writeTagged(w, r, appendMay(make([]byte, 0, 96*len(told.Places)+64), &told))
 }
 
 // toGo says what a decision means for somebody who wants to go there.
-func (p *Pages) toGo(t *guard.Turn, asked client.AskedPlace, query string, d policy.Decision) client.PlaceToGo {
+func (p *Pages) toGo(t *guard.Turn, asked *asking, d policy.Decision) client.PlaceToGo {
 	told := client.PlaceToGo{Path: asked.Path, Method: asked.Method, Outcome: string(d.Outcome)}
 	switch d.Outcome {
 	case policy.Hide:
@@ -121,7 +117,7 @@ func (p *Pages) toGo(t *guard.Turn, asked client.AskedPlace, query string, d pol
 			}
 		}
 		d.Place.Method = http.MethodGet // one goes there to look
-		switch a := policy.Usual(t.Book, d, policy.Browser, query); {
+		switch a := policy.Usual(t.Book, d, policy.Browser, asked.query); {
 		case a.Status == http.StatusSeeOther:
 			told.Go = a.Location
 		case a.Status == http.StatusUnauthorized: // the browser asks there
@@ -134,56 +130,25 @@ func (p *Pages) toGo(t *guard.Turn, asked client.AskedPlace, query string, d pol
 // missing is said of what is not there for a visitor, hidden or not.
 const missing = "missing"
 
-// readAsked reads what is asked about: in the query, or as JSON. The text says what is wrong.
-func readAsked(w http.ResponseWriter, r *http.Request) (asked []client.AskedPlace, wrong string) {
-	if r.Method == http.MethodPost {
-		var body client.AskedPlaces
-		decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20))
-		decoder.DisallowUnknownFields()
-		if err := decoder.Decode(&body); err != nil {
-			return nil, `The body is JSON such as {"places": [{"path": "/rota/"}]}: ` + err.Error() + "."
-		}
-		asked = body.Places
-	} else {
-		query, err := url.ParseQuery(r.URL.RawQuery)
-		if err != nil {
-			return nil, "The query cannot be read."
-		}
-		for _, path := range query["path"] {
-			asked = append(asked, client.AskedPlace{Method: query.Get("method"), Path: path})
-		}
-	}
-	if len(asked) == 0 || len(asked) > mostAsked {
-		return nil, "Between 1 and 500 addresses are asked about at a time: path=/rota/ in the query, once for each, or as JSON."
-	}
-	for i := range asked {
-		if asked[i].Method == "" {
-			asked[i].Method = http.MethodGet
-		}
-	}
-	return asked, ""
-}
-
 var tagSeeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 
 // writeTagged answers with JSON that is not kept by caches, with a tag by which a script asks whether it is still the same (RFC 9110,
 // section 13.1.2).
-func writeTagged(w http.ResponseWriter, r *http.Request, value any) {
-	body, err := json.Marshal(value)
-	if err != nil {
-		http.Error(w, "This cannot be told.", http.StatusInternalServerError)
-		return
-	}
+func writeTagged(w http.ResponseWriter, r *http.Request, body []byte) {
 	// Two seeds make a tag of 128 bits that nobody outside can aim at; it lasts as long as the process.
-	tag := `"` + strconv.FormatUint(maphash.Bytes(tagSeeds[0], body), 36) + strconv.FormatUint(maphash.Bytes(tagSeeds[1], body), 36) + `"`
+	tag := make([]byte, 0, 32)
+	tag = strconv.AppendUint(append(tag, '"'), maphash.Bytes(tagSeeds[0], body), 36)
+	tag = append(strconv.AppendUint(tag, maphash.Bytes(tagSeeds[1], body), 36), '"')
 	h := w.Header()
-	h.Set("Content-Type", "application/json")
-	h.Set("Cache-Control", "private, no-store")
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("ETag", tag)
-	if r.Method != http.MethodPost && r.Header.Get("If-None-Match") == tag {
+	h["Content-Type"], h["Cache-Control"], h["X-Content-Type-Options"] = asJSON, keptByNobody, asItSays
+	h["Etag"] = []string{string(tag)}
+	if r.Method != http.MethodPost && r.Header.Get("If-None-Match") == h["Etag"][0] {
 		w.WriteHeader(http.StatusNotModified)
 		return
 	}
-	w.Write(append(body, '\n'))
+	body = append(body, '\n')
+	h["Content-Length"] = []string{strconv.Itoa(len(body))} // so that it goes out in one piece
+	w.Write(body)
 }
+
+var asJSON, keptByNobody, asItSays = []string{"application/json"}, []string{"private, no-store"}, []string{"nosniff"}

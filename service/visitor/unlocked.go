@@ -21,6 +21,16 @@ const (
 // The most passes of one browser that are looked at.
 const mostPasses = 8
 
+// HoldsBeside reports whether a browser may hold something beside a session: it sends such a cookie, or an Authorization header.
+func (f *Finder) HoldsBeside(r *http.Request) bool {
+	for _, line := range r.Header["Cookie"] {
+		if strings.Contains(line, unlockCookie) || strings.Contains(line, passCookie) {
+			return true
+		}
+	}
+	return len(r.Header["Authorization"]) > 0
+}
+
 // Unlocked is for guard.Guard.
 func (f *Finder) Unlocked(r *http.Request, want policy.Wanted, t *guard.Turn) error {
 	err := f.unlocked(r, want, t)
@@ -126,8 +136,17 @@ func (f *Finder) Decide(r *http.Request, at *guard.Turn, q policy.Request) (poli
 	if err != nil {
 		return policy.Rejected(err), nil
 	}
+	return f.Judge(r, at, &asked)
+}
+
+// Judge is Decide for a place that was read already.
+func (f *Finder) Judge(r *http.Request, at *guard.Turn, asked *policy.Asked) (policy.Decision, error) {
+	want := asked.Wanted()
+	if len(want.Shared) == 0 && len(want.Passes) == 0 {
+		return at.Book.Judge(asked.Place, asked.Doors(), &at.Visitor), nil
+	}
 	t := guard.Turn{Book: at.Book, Place: asked.Place, Visitor: at.Visitor, Secure: at.Secure}
-	if err := f.Unlocked(r, asked.Wanted(), &t); err != nil {
+	if err := f.Unlocked(r, want, &t); err != nil {
 		return policy.Decision{}, err
 	}
 	return t.Book.Judge(asked.Place, asked.Doors(), &t.Visitor), nil

@@ -1,3 +1,4 @@
+import "./desk.css";
 import { type FormEvent, StrictMode, useEffect, useState } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Link, NavLink, Outlet, RouterProvider, useBlocker, useNavigate, useRouteError, useSearchParams } from "react-router";

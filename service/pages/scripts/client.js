@@ -162,12 +162,17 @@ async function byDialogue(code, name) {
   if (code === "pass-needed") return byPage(code, name); // a pass is asked for where it opens something
   const to = await where(code, name, page("done").pathname);
   if (!to) return false;
-  const dialog = document.createElement("dialog");
-  const frame = document.createElement("iframe");
+  const [dialog, frame, shut] = ["dialog", "iframe", "button"].map((name) => document.createElement(name));
   frame.title = document.title;
-  frame.style.cssText = "border:0;width:min(26rem,80vw);height:min(34rem,80vh)";
   frame.src = to;
-  dialog.append(frame);
+  dialog.style.cssText = "box-sizing:border-box;padding:0;border:1px solid #8888;border-radius:.5rem;overflow:hidden;width:min(28rem,94vw);max-width:none;height:min(40rem,90vh);max-height:none;color-scheme:light dark;background:Canvas";
+  frame.style.cssText = "border:0;width:100%;height:100%";
+  shut.style.cssText = "all:unset;position:absolute;top:.25rem;right:.25rem;width:2.75rem;line-height:2.75rem;text-align:center;font-size:1.5rem;cursor:pointer;color:CanvasText";
+  shut.ariaLabel = document.documentElement.lang.startsWith("de") ? "Schließen" : "Close";
+  shut.textContent = "×";
+  shut.onfocus = shut.onblur = (e) => (shut.style.outline = e.type === "focus" ? "2px solid" : "");
+  shut.onclick = () => dialog.close();
+  dialog.append(frame, shut);
   document.body.append(dialog);
   return new Promise((resolve) => {
     const end = (done) => {
