@@ -65,6 +65,8 @@ file. Files and directories named in the settings file are relative to it.`,
 	addressFrom := choice(flags, "address-from", "field in which a trusted peer has the client's address", "x-forwarded-for", "forwarded", "x-real-ip")
 	schemeFrom := choice(flags, "scheme-from", "field in which a trusted peer has the scheme", "fitting", "x-forwarded-proto", "forwarded")
 	hostFrom := choice(flags, "host-from", "field in which a trusted peer has the host that was asked for", "host", "x-forwarded-host", "forwarded")
+	decideFrom := choice(flags, "decide-from", "field in which a trusted peer that serves the site itself has the address it asks about at /door/decide", "none", "x-forwarded-uri", "x-original-uri")
+	flags.StringVar(&settings.FrontSocket, "front-socket", "", "Unix socket at which servers in front and beside reach the site as well; whoever may write to it is a trusted peer")
 	odd := choice(flags, "odd-fields", "what is done with header fields whose names have other characters than letters, digits and -, where a server is behind", "drop", "refuse")
 	flags.DurationVar(&settings.BodyIdle, "body-idle", 30*time.Second, "how long a client may send nothing of what it has announced")
 	flags.IntVar(&settings.Connections, "connections", 8192, "most connections at once; one network has at most a quarter of them")
@@ -87,7 +89,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.MarkFlagFilename("settings", "yaml", "yml")
 	c.RunE = func(c *cobra.Command, _ []string) error {
-		err := fromFile(flags, *file, "policy", "data", "tls-cert", "tls-key", "mail-password-file", "access-log", "acme-files")
+		err := fromFile(flags, *file, "policy", "data", "tls-cert", "tls-key", "mail-password-file", "access-log", "acme-files", "front-socket")
 		if err != nil {
 			return err
 		}
@@ -110,6 +112,12 @@ file. Files and directories named in the settings file are relative to it.`,
 		}
 		if front.Host == "Host" {
 			front.Host = ""
+		}
+		if settings.Beside, err = decideFrom(); err != nil {
+			return err
+		}
+		if settings.Beside = http.CanonicalHeaderKey(settings.Beside); settings.Beside == "None" {
+			settings.Beside = ""
 		}
 		form, err := logForm()
 		if err != nil {

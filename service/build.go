@@ -115,7 +115,8 @@ func (s *Service) build() {
 		BodyIdle: s.settings.BodyIdle,
 		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
 	}
-	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, g)), g
+	beside := &guard.Beside{Guard: g, At: prefix + "/decide", Target: s.settings.Beside}
+	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, beside)), g
 	if s.access != nil {
 		s.handler = s.access.Around(s.handler)
 	}

@@ -56,6 +56,12 @@ type Settings struct {
 	// HSTS is how long browsers are told to keep to HTTPS; 0 for not at all.
 	HSTS    time.Duration
 	Front   *guard.Front // what stands in front; nil for nothing
+	// FrontSocket is the path of a Unix socket at which the site can be reached too, by servers that are trusted as declared peers;
+	// empty for none.
+	FrontSocket string
+	// Beside is the field in which declared peers have the target of a request that they ask about, see guard.Beside; empty if
+	// nobody may ask.
+	Beside string
 	Version string
 	Log     *slog.Logger
 	// AccessLog is a file in which there is a line for each request, in AccessForm; empty for none.
@@ -129,6 +135,7 @@ type Service struct {
 	apart    apart
 	plain    net.Listener // where plain HTTP is led to HTTPS, or nil
 	socket   net.Listener
+	front    net.Listener // the front socket, or nil
 	cert     *certificate
 	handler  http.Handler
 	admin    http.Handler
@@ -173,6 +180,11 @@ func Open(settings Settings) (s *Service, err error) {
 	}
 	if s.store, err = store.Open(filepath.Join(settings.Data, store.FileName)); err != nil {
 		return s, err
+	}
+	if settings.FrontSocket != "" {
+		if s.front, err = openFrontSocket(settings.FrontSocket); err != nil {
+			return s, err
+		}
 	}
 	if s.listener, err = listen(settings.Listen, mostUntaken); err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
@@ -247,7 +259,7 @@ func (s *Service) itself() inspect.Own {
 		own.Paths = append(own.Paths, s.settings.AccessLog)
 	}
 	own.Listens = func() (all []net.Addr) {
-		for _, l := range []net.Listener{s.listener, s.plain, s.console} {
+		for _, l := range []net.Listener{s.listener, s.plain, s.console, s.front} {
 			if l != nil {
 				all = append(all, l.Addr())
 			}
@@ -270,7 +282,34 @@ func openSocket(path string) (net.Listener, error) {
 	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	old := syscall.Umask(0o177) // the file's mode is the permission, from the beginning
+	return listenUnix(path, 0o177)
+}
+
+// openFrontSocket takes the socket at which servers in front are. Its group may write to it as well, so that a web server under a name
+// of its own can be let in.
+func openFrontSocket(path string) (net.Listener, error) {
+	if len(path) > 100 {
+		return nil, fmt.Errorf("the path %s is too long for a socket; choose a shorter one with --front-socket", path)
+	}
+	info, err := os.Lstat(path)
+	switch {
+	case err == nil && info.Mode().Type() != fs.ModeSocket:
+		return nil, fmt.Errorf("%s is there and no socket; name another file with --front-socket", path)
+	case err == nil:
+		if conn, err := net.Dial("unix", path); err == nil {
+			conn.Close()
+			return nil, fmt.Errorf("another service is running at the socket %s; stop it, or choose another with --front-socket", path)
+		}
+		if err := os.Remove(path); err != nil {
+			return nil, err
+		}
+	}
+	return listenUnix(path, 0o117)
+}
+
+// listenUnix makes a socket, whose file's mode is the permission from the beginning.
+func listenUnix(path string, mask int) (net.Listener, error) {
+	old := syscall.Umask(mask)
 	defer syscall.Umask(old)
 	return net.Listen("unix", path)
 }
@@ -397,7 +436,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer cancel()
 	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
 	var servers []*http.Server
-	failed := make(chan error, 7)
+	failed := make(chan error, 8)
 	serve := func(server *http.Server, l net.Listener) {
 		servers = append(servers, server)
 		go func() { failed <- server.Serve(l) }()
@@ -426,6 +465,12 @@ func (s *Service) Serve(ctx context.Context) error {
 		serve(second, two)
 	}
 	serveSite(s.listener, bound, nil)
+	if s.front != nil {
+		server := siteServer(s.handler, log)
+		connected := server.ConnContext
+		server.ConnContext = func(ctx context.Context, c net.Conn) context.Context { return guard.OnSocket(connected(ctx, c)) }
+		serve(server, headedListener{boundListener{s.front, throttle.NewBound(most, most), s.settings.Front}})
+	}
 	if s.console != nil {
 		serveSite(s.console, room(), markApart) // whatever becomes of the site
 	}
@@ -507,6 +552,9 @@ func (s *Service) Close() error {
 	}
 	if s.socket != nil {
 		s.socket.Close()
+	}
+	if s.front != nil {
+		s.front.Close()
 	}
 	if s.hashing != nil {
 		s.hashing.Close()

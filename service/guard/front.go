@@ -58,7 +58,11 @@ func (f *Front) Trusts(a netip.Addr) bool {
 
 // Declared reports whether a request comes from a declared peer.
 func (f *Front) Declared(r *http.Request) bool {
-	return f != nil && len(f.Peers) > 0 && f.Trusts(peer(r))
+	if f == nil {
+		return false
+	}
+	at := peer(r)
+	return len(f.Peers) > 0 && f.Trusts(at) || onSocket(r, at)
 }
 
 type peerKey struct{}

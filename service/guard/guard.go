@@ -211,39 +211,9 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 	_, path, query := place.SplitTarget(r.RequestURI)
 	address := d.Place.Address()
 	asItStands := address == path && address == r.URL.Path && r.URL.RawPath == "" // nothing to be spelled otherwise
-	switch {
-	case d.Outcome == policy.Reject:
-	case asItStands && strings.HasPrefix(r.RequestURI, "/"):
-		t.Address = r.RequestURI
-	default:
-		t.Address = (&url.URL{Path: address, RawQuery: query}).RequestURI()
-	}
-	reference := ""
-	if g.Note != nil {
-		reference = g.Note(r, t, d.Outcome)
-	}
+	reference := g.note(r, t, d)
 	if d.Outcome != policy.Admit {
-		away := &TurnedAway{Turn: t, Decision: d, Client: clientAt(r.Header, d), Reference: reference}
-		away.Answer = book.Answer(d, away.Client, query)
-		if t.Over != nil && away.Answer.Status == http.StatusUnauthorized && d.Proof.Basic {
-			// Whoever has the right password would be asked for it again and again (RFC 9110, section 15.5.4).
-			away.Answer = policy.Answer{Status: http.StatusForbidden}
-		}
-		keepPrivate(w.Header())
-		if away.Answer.Shell && house.Shell != nil {
-			house.Shell.ServeHTTP(w, r.WithContext(turning))
-			return
-		}
-		if away.Answer.Authenticate != "" {
-			w.Header().Set("WWW-Authenticate", away.Answer.Authenticate)
-		}
-		if body != nil {
-			r.Body = http.NoBody
-			if d.Proof.Kind == policy.ProveAgain && g.hold(body, t) { // what somebody has typed may be kept for them
-				r.Body = body
-			}
-		}
-		g.Turned(w, r, away)
+		g.turnAway(w, r, house, turning, g.away(r, t, d, query, reference), body)
 		return
 	}
 
@@ -284,6 +254,52 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 	house.Site.ServeHTTP(w, inner)
 }
 
+// note notes what a request that was judged came to, and returns the reference under which that can be found.
+func (g *Guard) note(r *http.Request, t *Turn, d policy.Decision) (reference string) {
+	if d.Outcome != policy.Reject {
+		_, path, query := place.SplitTarget(r.RequestURI)
+		if t.Address = d.Place.Address(); t.Address == path && t.Address == r.URL.Path && r.URL.RawPath == "" && strings.HasPrefix(r.RequestURI, "/") {
+			t.Address = r.RequestURI
+		} else {
+			t.Address = (&url.URL{Path: t.Address, RawQuery: query}).RequestURI()
+		}
+	}
+	if g.Note != nil {
+		reference = g.Note(r, t, d.Outcome)
+	}
+	return reference
+}
+
+// away is what a request comes to that is not admitted.
+func (g *Guard) away(r *http.Request, t *Turn, d policy.Decision, query, reference string) *TurnedAway {
+	away := &TurnedAway{Turn: t, Decision: d, Client: clientAt(r.Header, d), Reference: reference}
+	away.Answer = t.Book.Answer(d, away.Client, query)
+	if t.Over != nil && away.Answer.Status == http.StatusUnauthorized && d.Proof.Basic {
+		// Whoever has the right password would be asked for it again and again (RFC 9110, section 15.5.4).
+		away.Answer = policy.Answer{Status: http.StatusForbidden}
+	}
+	return away
+}
+
+// turnAway answers it.
+func (g *Guard) turnAway(w http.ResponseWriter, r *http.Request, house *House, turning *turning, away *TurnedAway, body *body) {
+	keepPrivate(w.Header())
+	if away.Answer.Shell && house.Shell != nil {
+		house.Shell.ServeHTTP(w, r.WithContext(turning))
+		return
+	}
+	if away.Answer.Authenticate != "" {
+		w.Header().Set("WWW-Authenticate", away.Answer.Authenticate)
+	}
+	if body != nil {
+		r.Body = http.NoBody
+		if away.Decision.Proof.Kind == policy.ProveAgain && g.hold(body, away.Turn) { // what somebody has typed may be kept for them
+			r.Body = body
+		}
+	}
+	g.Turned(w, r, away)
+}
+
 // deliver has a request answered for the holder of passes, each of which counts it.
 func (g *Guard) deliver(w http.ResponseWriter, r *http.Request, house *House, passes []Pass) {
 	counted := passes[0].Deliver(w, r, g.UsedUp)
@@ -310,13 +326,18 @@ func (g *Guard) hold(b *body, t *Turn) bool {
 	return true
 }
 
+func laterOf(err error) *Later {
+	var later *Later
+	if errors.As(err, &later) {
+		return later
+	}
+	return &Later{Status: http.StatusServiceUnavailable, Text: "The records cannot be read at the moment. Please try again."}
+}
+
 // unable answers where nobody can be recognised at the moment.
 func (g *Guard) unable(w http.ResponseWriter, r *http.Request, book *policy.Book, err error) {
 	keepPrivate(w.Header())
-	var later *Later
-	if !errors.As(err, &later) {
-		later = &Later{Status: http.StatusServiceUnavailable, Text: "The records cannot be read at the moment. Please try again."}
-	}
+	later := laterOf(err)
 	if later.Wait > 0 {
 		w.Header().Set("Retry-After", strconv.Itoa(int((later.Wait+time.Second-1)/time.Second)))
 	}

@@ -2,7 +2,6 @@ package source
 
 import (
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -19,13 +18,12 @@ import (
 func newFields(from http.Header, in *http.Request, ownCookies func(name string) bool, asked []string) http.Header {
 	h := make(http.Header, len(from)+mostOurs+len(asked))
 	t := guard.TurnOf(in)
-	client, user := "", ""
+	client, user, roles, door := "", "", "", ""
 	if t != nil && t.Visitor.From.IsValid() {
 		client = t.Visitor.From.String()
 	}
-	if t != nil && t.Visitor.SignedIn {
-		// Names may have letters beyond ASCII, which fields of a header cannot carry safely.
-		user = url.PathEscape(t.Visitor.Account)
+	if t != nil {
+		user, roles, door = t.Identity()
 	}
 	for name, values := range from {
 		if kind := fields.KindOf(name); kind == fields.Free || kind == fields.Override && isAsked(asked, name) || kind == fields.Hop && upgrading(in, name) {
@@ -79,10 +77,10 @@ func newFields(from http.Header, in *http.Request, ownCookies func(name string) 
 	set("Forwarded", forwarded)
 	if user != "" {
 		set("Ostiarius-User", user)
-		set("Ostiarius-Roles", strings.Join(t.Book.RolesOf(&t.Visitor), ", "))
+		set("Ostiarius-Roles", roles)
 	}
-	if t.Door != nil {
-		set("Ostiarius-Door", (&url.URL{Path: t.Door.Label()}).EscapedPath())
+	if door != "" {
+		set("Ostiarius-Door", door)
 	}
 	return h
 }

@@ -1,0 +1,304 @@
+package guard
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"ostiarius/core/place"
+	"ostiarius/core/policy"
+)
+
+// The fields in which a web server hands on the target of a request that is to be judged, as it was received, each with the
+// field beside it that has the method. One is believed, as the operator says, and never both: what the server does
+// not set itself may be a stranger's.
+const (
+	XForwardedURI = "X-Forwarded-Uri" // with X-Forwarded-Method
+	XOriginalURI  = "X-Original-Uri"  // with X-Original-Method
+)
+
+var methodBeside = map[string]string{XForwardedURI: "X-Forwarded-Method", XOriginalURI: "X-Original-Method"}
+
+// A Beside answers web servers that serve a site themselves, and ask with a subrequest whether a request is admitted. What is no
+// such question goes to the Guard.
+//
+// A question is a request for At from a declared peer, with the header fields of the request that is asked about: the scheme,
+// the host and the client's address are where the Front finds them. It is judged as if it had come here, with all that
+// belongs to it: sessions are renewed, tries are counted, refusals recorded.
+//
+// Who is admitted is answered with 200 and the fields Ostiarius-User, -Roles, -Door and -Public, a cookie that is to be handed on, and
+// in Ostiarius-Cache-Control what the answer of the web server is to have. Everybody else is answered with a 4xx. Where they
+// are to be led is in Ostiarius-Location; and in Ostiarius-Answer a word for which, asked once for At?answer=WORD, the answer is given that
+// the visitor is to get: a page, a redirect, or a problem.
+//
+// With ?whole that is answered at once. With ?plain all refusals are 401 or 403, for web servers that know no others.
+type Beside struct {
+	Guard *Guard
+	At    string // the path, such as /door/decide
+	// Target is XForwardedURI or XOriginalURI. Without it nobody may ask.
+	Target string
+
+	ready answers
+}
+
+func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	// The path is compared as it was sent: a server that hands on other requests for our pages need close no second spelling.
+	at, how, _ := strings.Cut(r.RequestURI, "?")
+	if b.Target == "" || at != b.At || !b.Guard.Front.Declared(r) {
+		b.Guard.ServeHTTP(w, r)
+		return
+	}
+	h := w.Header()
+	h["Cache-Control"] = keptNowhere
+	if word, ok := strings.CutPrefix(how, "answer="); ok {
+		b.answer(w, word)
+		return
+	}
+	asked, err := b.read(r)
+	if err != nil { // the server is not set up as it should be; nobody gets in until it is
+		http.Error(w, "This cannot be decided: "+err.Error()+".", http.StatusBadRequest)
+		return
+	}
+	away, t := b.decide(w, asked)
+	if away == nil {
+		b.admit(h, t)
+		return
+	}
+	if how == "whole" {
+		away.write(w)
+		return
+	}
+	status := away.status
+	switch {
+	case away.location != "" && status < 400:
+		h.Set("Ostiarius-Location", away.location)
+		status = http.StatusUnauthorized
+	case how == "plain" && status != http.StatusUnauthorized:
+		status = http.StatusForbidden
+	}
+	if away.authenticate != "" {
+		h.Set("WWW-Authenticate", away.authenticate)
+	}
+	h.Set("Ostiarius-Answer", b.ready.keep(away, time.Now()))
+	w.WriteHeader(status)
+}
+
+var keptNowhere = []string{"no-store"}
+
+// read returns the request that is asked about.
+func (b *Beside) read(r *http.Request) (*http.Request, error) {
+	one := func(name string) (string, error) {
+		values := r.Header[name]
+		if len(values) != 1 || values[0] == "" {
+			return "", fmt.Errorf("the web server sends no %s, or several", name)
+		}
+		return values[0], nil
+	}
+	method, err := one(methodBeside[b.Target])
+	if err != nil {
+		return nil, err
+	}
+	target, err := one(b.Target)
+	if err != nil {
+		return nil, err
+	}
+	asked := *r
+	asked.Method, asked.RequestURI = method, target
+	asked.Body, asked.ContentLength, asked.TransferEncoding, asked.Trailer = http.NoBody, 0, nil, nil
+	// What cannot be read is rejected when it is judged; until then it only has to be something.
+	if asked.URL, err = url.ParseRequestURI(target); err != nil {
+		asked.URL = &url.URL{Path: "/"}
+	}
+	asked.Header = maps.Clone(r.Header)
+	delete(asked.Header, "Connection")
+	b.Guard.Front.setHost(&asked)
+	return &asked, nil
+}
+
+// A turnedAway is the answer to somebody who is not admitted, before it is written.
+type turnedAway struct {
+	status       int
+	location     string
+	authenticate string
+	write        func(http.ResponseWriter)
+}
+
+// decide judges a request that is asked about, and adds to the header of w what goes with every answer, such as a renewed cookie.
+// Who is admitted is not turned away.
+func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *Turn) {
+	g := b.Guard
+	house := g.House()
+	turning := &turning{Context: context.WithoutCancel(r.Context())} // the answer may be asked for later
+	t := &turning.turn
+	t.Book = house.Book
+	begun := time.Now()
+	d, err := g.judge(w.Header(), r, t)
+	if g.Took != nil {
+		g.Took(time.Since(begun))
+	}
+	if err != nil {
+		return &turnedAway{status: laterOf(err).Status, write: func(w http.ResponseWriter) { g.unable(w, r, house.Book, err) }}, t
+	}
+	reference := g.note(r, t, d)
+	if d.Outcome == policy.Admit {
+		if used := b.count(turning, r); used != nil {
+			return used, t
+		}
+		return nil, t
+	}
+	_, _, query := place.SplitTarget(r.RequestURI)
+	away := g.away(r, t, d, query, reference)
+	return &turnedAway{
+		status: away.Answer.Status, location: away.Answer.Location, authenticate: away.Answer.Authenticate,
+		write: func(w http.ResponseWriter) { g.turnAway(w, r, house, turning, away, nil) },
+	}, t
+}
+
+// count counts a download for the passes without which it would not be admitted. How much of it arrives is not known here, so it
+// counts when it is asked for; what is a file is told by the end of its name. Who has had as many as a pass allows is
+// answered that instead.
+func (b *Beside) count(turning *turning, r *http.Request) *turnedAway {
+	t := &turning.turn
+	if len(t.Passes) == 0 || r.Method != http.MethodGet {
+		return nil
+	}
+	kind := "application/octet-stream"
+	switch strings.ToLower(path.Ext(t.Place.Path)) {
+	case "", ".html", ".htm", ".xhtml", ".php", ".css", ".js", ".mjs":
+		kind = "text/html"
+	}
+	inner := r.WithContext(turning)
+	inner.Header.Del("Range")
+	for _, pass := range t.Passes {
+		var used *turnedAway
+		counted := pass.Deliver(&nowhere{http.Header{"Content-Type": {kind}}}, inner, func(http.ResponseWriter, *http.Request) {
+			used = &turnedAway{status: http.StatusForbidden, write: func(w http.ResponseWriter) {
+				keepPrivate(w.Header())
+				b.Guard.UsedUp(w, inner)
+			}}
+		})
+		counted.WriteHeader(http.StatusOK)
+		counted.Write([]byte{0})
+		counted.Finish(true)
+		if used != nil {
+			return used
+		}
+	}
+	return nil
+}
+
+// nowhere is an answer that nobody reads.
+type nowhere struct{ header http.Header }
+
+func (n *nowhere) Header() http.Header         { return n.header }
+func (n *nowhere) Write(b []byte) (int, error) { return len(b), nil }
+func (n *nowhere) WriteHeader(int)             {}
+
+// admit says who is admitted, and by which door.
+func (b *Beside) admit(h http.Header, t *Turn) {
+	user, roles, door := t.Identity()
+	if user != "" {
+		h["Ostiarius-User"], h["Ostiarius-Roles"] = []string{user}, []string{roles}
+	}
+	if door != "" {
+		h["Ostiarius-Door"] = []string{door}
+	}
+	if t.Public && len(h["Set-Cookie"]) == 0 {
+		h["Ostiarius-Public"] = yes
+		return
+	}
+	h["Ostiarius-Public"], h["Ostiarius-Cache-Control"], h["Vary"] = no, privately, perVisitor
+}
+
+var yes, no = []string{"yes"}, []string{"no"}
+
+// Identity says who is calling, in the words in which servers behind are told: the account's name, percent-encoded, and its
+// roles with those that they include, "" for nobody; and the door that decided.
+func (t *Turn) Identity() (user, roles, door string) {
+	if t.Visitor.SignedIn {
+		// Names may have letters beyond ASCII, which fields of a header cannot carry safely.
+		user, roles = url.PathEscape(t.Visitor.Account), strings.Join(t.Book.RolesOf(&t.Visitor), ", ")
+	}
+	if t.Door != nil {
+		door = (&url.URL{Path: t.Door.Label()}).EscapedPath()
+	}
+	return user, roles, door
+}
+
+// answer gives the answer for which there is a word.
+func (b *Beside) answer(w http.ResponseWriter, word string) {
+	away := b.ready.take(word, time.Now())
+	if away == nil {
+		http.Error(w, "You cannot come in here. Please load the page again.", http.StatusForbidden)
+		return
+	}
+	away.write(w)
+}
+
+// answers are those that were found and not asked for yet. A web server asks at once, so they are few, and soon forgotten.
+type answers struct {
+	mu    sync.Mutex
+	kept  map[string]*readyAnswer
+	order []string // the oldest first
+}
+
+type readyAnswer struct {
+	*turnedAway
+	until time.Time
+}
+
+// What is kept at most, and for how long.
+const (
+	mostReady  = 4096
+	readyLasts = 10 * time.Second
+)
+
+// keep keeps an answer, and returns the word for it.
+func (a *answers) keep(away *turnedAway, now time.Time) string {
+	word := rand.Text()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.kept == nil {
+		a.kept = map[string]*readyAnswer{}
+	}
+	for len(a.order) > 0 {
+		oldest, there := a.kept[a.order[0]]
+		if there && len(a.order) < mostReady && now.Before(oldest.until) {
+			break
+		}
+		delete(a.kept, a.order[0])
+		a.order = a.order[1:]
+	}
+	a.kept[word], a.order = &readyAnswer{away, now.Add(readyLasts)}, append(a.order, word)
+	return word
+}
+
+// take returns the answer for a word, once; nil if there is none.
+func (a *answers) take(word string, now time.Time) *turnedAway {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	kept := a.kept[word]
+	delete(a.kept, word)
+	if kept == nil || !now.Before(kept.until) {
+		return nil
+	}
+	return kept.turnedAway
+}
+
+type socketKey struct{}
+
+// OnSocket marks the connections of a Unix socket at which only servers in front and beside are: whoever may write to it is a declared
+// peer.
+func OnSocket(ctx context.Context) context.Context { return context.WithValue(ctx, socketKey{}, true) }
+
+func onSocket(r *http.Request, peer netip.Addr) bool {
+	return !peer.IsValid() && r.Context().Value(socketKey{}) != nil
+}
