@@ -54,14 +54,14 @@ type Settings struct {
 	PlainHTTP  bool   // allow plain HTTP on other addresses than loopback
 	Redirect   string // host:port at which plain HTTP is led to HTTPS; empty for none
 	// HSTS is how long browsers are told to keep to HTTPS; 0 for not at all.
-	HSTS    time.Duration
-	Front   *guard.Front // what stands in front; nil for nothing
+	HSTS  time.Duration
+	Front *guard.Front // what stands in front; nil for nothing
 	// FrontSocket is the path of a Unix socket at which the site can be reached too, by servers that are trusted as declared peers;
 	// empty for none.
 	FrontSocket string
 	// Beside is the field in which declared peers have the target of a request that they ask about, see guard.Beside; empty if
 	// nobody may ask.
-	Beside string
+	Beside  string
 	Version string
 	Log     *slog.Logger
 	// AccessLog is a file in which there is a line for each request, in AccessForm; empty for none.

@@ -3,6 +3,7 @@ package guard
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"maps"
 	"net/http"
@@ -39,7 +40,8 @@ var methodBeside = map[string]string{XForwardedURI: "X-Forwarded-Method", XOrigi
 // are to be led is in Ostiarius-Location; and in Ostiarius-Answer a word for which, asked once for At?answer=WORD, the answer is given that
 // the visitor is to get: a page, a redirect, or a problem.
 //
-// With ?whole that is answered at once. With ?plain all refusals are 401 or 403, for web servers that know no others.
+// What the web server itself does not find is answered for by At?missing, so that it looks like what is hidden. With ?whole everything is answered
+// at once. With ?plain all refusals are 401 or 403, for web servers that know no others.
 type Beside struct {
 	Guard *Guard
 	At    string // the path, such as /door/decide
@@ -60,6 +62,10 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h["Cache-Control"] = keptNowhere
 	if word, ok := strings.CutPrefix(how, "answer="); ok {
 		b.answer(w, word)
+		return
+	}
+	if how == "missing" { // the web server has nothing there
+		b.missing(w, r)
 		return
 	}
 	asked, err := b.read(r)
@@ -140,7 +146,14 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 	t := &turning.turn
 	t.Book = house.Book
 	begun := time.Now()
-	d, err := g.judge(w.Header(), r, t)
+	var d policy.Decision
+	var err error
+	if forged(r.Header) {
+		t.Visitor.From = g.Front.Client(r)
+		d = policy.Rejected(errForged)
+	} else {
+		d, err = g.judge(w.Header(), r, t)
+	}
 	if g.Took != nil {
 		g.Took(time.Since(begun))
 	}
@@ -160,6 +173,19 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 		status: away.Answer.Status, location: away.Answer.Location, authenticate: away.Answer.Authenticate,
 		write: func(w http.ResponseWriter) { g.turnAway(w, r, house, turning, away, nil) },
 	}, t
+}
+
+var errForged = errors.New("it brings header fields in which Ostiarius says who is calling; nobody else may send them")
+
+// forged reports whether a request claims who is calling, in fields that a server behind would believe, also in spellings of their names of
+// which many servers make the same variable. A web server that forgets to replace one hands on nothing false then.
+func forged(h http.Header) bool {
+	for name := range h {
+		if len(name) >= len("Ostiarius") && strings.EqualFold(name[:len("Ostiarius")], "Ostiarius") {
+			return true
+		}
+	}
+	return false
 }
 
 // count counts a download for the passes without which it would not be admitted. How much of it arrives is not known here, so it
@@ -231,6 +257,13 @@ func (t *Turn) Identity() (user, roles, door string) {
 		door = (&url.URL{Path: t.Door.Label()}).EscapedPath()
 	}
 	return user, roles, door
+}
+
+// missing answers for what the web server does not find, as for what is hidden.
+func (b *Beside) missing(w http.ResponseWriter, r *http.Request) {
+	keepPrivate(w.Header())
+	t := &Turn{Book: b.Guard.House().Book, Secure: b.Guard.Front.Secure(r)}
+	b.Guard.Turned(w, r, &TurnedAway{Turn: t, Decision: policy.Decision{Outcome: policy.Hide}, Client: ClientOf(r.Header), Answer: policy.Answer{Status: http.StatusNotFound}})
 }
 
 // answer gives the answer for which there is a word.

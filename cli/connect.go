@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/core/connect"
+)
+
+// The web servers for which a configuration can be written.
+var besides = []string{"nginx", "caddy"}
+
+func newConnect() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "connect SERVER",
+		Short: "Have another web server ask at each door",
+		Long: `Writes what the configuration of a web server (` + strings.Join(besides, ", ") + `) needs to ask
+Ostiarius about each request of a site that it goes on serving itself. It says at its top where it goes,
+how Ostiarius is started for it, and how it is tried out.`,
+		Example: `  ostiarius connect nginx --policy doors.yaml --to http://127.0.0.1:8460 > /etc/nginx/ostiarius.conf
+  ostiarius connect nginx --policy doors.yaml --to unix:/run/ostiarius/front.sock --skip-public
+  ostiarius connect --check http://localhost --policy doors.yaml`,
+		ValidArgs: besides,
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return takes("SERVER")(c, args)
+			}
+			return nil
+		},
+	}
+	file := c.Flags().String("policy", "doors.yaml", "policy file")
+	to := c.Flags().String("to", "http://127.0.0.1:8460", "where the web server reaches Ostiarius: an address, or unix: and the path of its --front-socket")
+	skip := c.Flags().Bool("skip-public", false, "do not ask where everybody is admitted")
+	c.MarkFlagFilename("policy", "yaml", "yml")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) == 0 || !slices.Contains(besides, args[0]) {
+			return errUsage{fmt.Errorf("say for which web server: %s", strings.Join(besides, ", "))}
+		}
+		book, text, findings, err := readPolicy(*file, c)
+		if err != nil {
+			return err
+		}
+		if book == nil {
+			writeFindings(c.ErrOrStderr(), *file, text, findings)
+			return errors.New("the policy has errors, so nothing can be written for it")
+		}
+		site := connect.Site{Book: book, SkipPublic: *skip}
+		if site.To, err = connect.ParseTo(*to); err != nil {
+			return errUsage{err}
+		}
+		written := map[string]func() string{"nginx": site.Nginx, "caddy": site.Caddy}[args[0]]()
+		for _, warning := range site.Warnings() {
+			say(c.ErrOrStderr(), "ostiarius: note: %s\n", warning)
+		}
+		_, err = fmt.Fprint(c.OutOrStdout(), written)
+		return err
+	}
+	return c
+}

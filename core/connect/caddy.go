@@ -1,0 +1,97 @@
+package connect
+
+import (
+	"strings"
+
+	"ostiarius/core/place"
+)
+
+// Caddy returns what is imported into the site block of a Caddyfile.
+func (s *Site) Caddy() string {
+	c := &config{}
+	to, prefix := s.To.caddy(), s.Book.Prefix
+	c.head(s, "caddy", "Import it into the block of the site:\n    import /etc/caddy/ostiarius.caddy",
+		"Each request is asked about before the site's own handle, route, respond, reverse_proxy and file_server. Only redir, rewrite,\n"+
+			"uri and header come earlier in Caddy's order: what they do is seen by strangers too.")
+	own := append([]string{prefix, prefix + "/*"}, s.ownPaths()...)
+	c.block("@ostiarius_site", func() {
+		c.line("not path %s", strings.Join(own, " "))
+		if s.SkipPublic {
+			c.line("not expression `%s`", s.caddyOpen())
+		}
+	})
+	c.block("forward_auth @ostiarius_site "+to, func() {
+		c.line("uri %s/decide?whole", prefix)
+		c.line("header_up X-Forwarded-Method {http.request.orig_method}")
+		c.line("header_up X-Forwarded-Uri {http.request.orig_uri}")
+		c.line("header_up X-Forwarded-For {remote_host}")
+		c.line("header_up -Upgrade")
+		c.line("header_up -Connection")
+		identity := func() {
+			for _, field := range []string{"User", "Roles", "Door", "Identity"} {
+				c.line("request_header Ostiarius-%s {rp.header.Ostiarius-%[1]s}", field)
+			}
+		}
+		private := func() {
+			c.line("header {")
+			c.line("    Cache-Control {rp.header.Ostiarius-Cache-Control}")
+			c.line("    +Vary {rp.header.Vary}")
+			c.line("    defer")
+			c.line("}")
+		}
+		c.line("@fresh {")
+		c.line("    status 200")
+		c.line("    header Set-Cookie *")
+		c.line("}")
+		c.block("handle_response @fresh", func() {
+			identity()
+			c.line("header +Set-Cookie {rp.header.Set-Cookie}")
+			private()
+		})
+		c.line("@private {")
+		c.line("    status 200")
+		c.line("    header Ostiarius-Public no")
+		c.line("}")
+		c.block("handle_response @private", func() {
+			identity()
+			private()
+		})
+		c.line("@public status 200")
+		c.block("handle_response @public", func() {
+			identity()
+		})
+	})
+	c.line("@ostiarius_pages path %s", strings.Join(own, " "))
+	c.line("@ostiarius_decide path %s/decide %[1]s/decide/*", prefix)
+	c.block("handle @ostiarius_decide", func() { c.line("respond 404") })
+	c.block("handle @ostiarius_pages", func() {
+		c.block("reverse_proxy "+to, func() {
+			c.line("header_up X-Forwarded-For {remote_host}")
+			c.line("flush_interval -1")
+		})
+	})
+	return c.String()
+}
+
+// caddyOpen is an expression that is true where everybody is admitted.
+func (s *Site) caddyOpen() string {
+	o := s.open()
+	fold := ""
+	if s.Book.Rules.FoldCase {
+		fold = "(?i)"
+	}
+	_ = fold
+	_ = place.Plain
+	_ = o
+	return "false"
+}
+
+func (t To) caddy() string {
+	if t.Socket != "" {
+		return "unix/" + t.Socket
+	}
+	if t.Scheme == "https" {
+		return "https://" + t.Host
+	}
+	return t.Host
+}

@@ -1,0 +1,127 @@
+// Package connect writes what a web server's configuration needs so that the server asks Ostiarius about each request and
+// answers itself.
+package connect
+
+import (
+	"fmt"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+
+	"ostiarius/core/place"
+	"ostiarius/core/policy"
+)
+
+// A Site is what a web server serves, and where it asks.
+type Site struct {
+	Book *policy.Book
+	To   To
+	// SkipPublic leaves out the question where everybody is admitted.
+	SkipPublic bool
+}
+
+// A To is where the web server reaches Ostiarius: over TCP, or at a socket.
+type To struct {
+	Scheme string // http or https; "" for a socket
+	Host   string // with a port
+	Socket string // the absolute path
+}
+
+// ParseTo reads an address such as http://127.0.0.1:8460 or unix:/run/ostiarius/front.sock.
+func ParseTo(s string) (To, error) {
+	if path, ok := strings.CutPrefix(s, "unix:"); ok {
+		if !strings.HasPrefix(path, "/") || !isSafe(path) {
+			return To{}, fmt.Errorf("%q is no socket; write its whole path, as in unix:/run/ostiarius/front.sock", s)
+		}
+		return To{Socket: path}, nil
+	}
+	u, err := url.Parse(s)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Path != "" && u.Path != "/" || u.RawQuery != "" || u.Fragment != "" || u.User != nil || !isSafe(u.Host) {
+		return To{}, fmt.Errorf("%q is not where a service is; write http://127.0.0.1:8460, or unix:/run/ostiarius/front.sock", s)
+	}
+	return To{Scheme: u.Scheme, Host: u.Host}, nil
+}
+
+// isSafe reports whether a text can stand in every configuration as it is.
+func isSafe(s string) bool {
+	return strings.IndexFunc(s, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("/._-:[]", r))
+	}) < 0
+}
+
+// local reports whether only this machine is on the way to Ostiarius.
+func (t To) local() bool {
+	host := (&url.URL{Host: t.Host}).Hostname()
+	a, err := netip.ParseAddr(host)
+	return t.Socket != "" || host == "localhost" || err == nil && a.IsLoopback()
+}
+
+// Warnings are what somebody should know before the configuration is used.
+func (s *Site) Warnings() (all []string) {
+	if s.To.Scheme == "http" && !s.To.local() {
+		all = append(all, "passwords and sessions go to "+s.To.Host+" without encryption; use https, or a network that nobody else is on")
+	}
+	if s.SkipPublic && !s.open().any() {
+		all = append(all, "no place is public, so there is nothing that --skip-public could leave out")
+	}
+	if len(s.Book.Sources) > 0 {
+		all = append(all, "the sources of the policy are not used beside a web server, which serves the site itself")
+	}
+	return all
+}
+
+// An opening says which requests everybody may make, told by expressions of package place: of those that are GET and match place.Plain,
+// the ones that match a public expression, or any if all is set, and of each closed one also what is inside it.
+type opening struct {
+	all    bool // what no door covers is public too
+	public []string
+	closed []closed
+}
+
+// A closed is a door that not everybody passes, and the doors inside it, where it does not count.
+type closed struct {
+	door  string
+	inner []string
+}
+
+func (o *opening) any() bool { return o.all || len(o.public) > 0 }
+
+// open finds out where everybody is admitted. Most specific wins: a door does not count where one inside it covers the place,
+// and of those that count all must be public. What HEAD may do is asked, since a door can be for that alone.
+func (s *Site) open() *opening {
+	o := &opening{all: s.Book.Unlisted.IsPublic()}
+	told := func(d *policy.Door) (string, bool) {
+		if !d.Methods.Covers("GET") {
+			return "", false
+		}
+		return d.Set.Expression()
+	}
+	for i := range s.Book.Doors {
+		d := &s.Book.Doors[i]
+		expression, ok := told(d)
+		switch {
+		case !ok:
+		case d.IsPublic():
+			o.public = append(o.public, expression)
+		case o.all || slices.ContainsFunc(s.Book.Doors, func(other policy.Door) bool { return other.IsPublic() && d.Set.Relate(other.Set) != place.Apart }):
+			c := closed{door: expression}
+			for j := range s.Book.Doors {
+				other := &s.Book.Doors[j]
+				if expression, ok := told(other); ok && d.Set.Relate(other.Set) == place.Around {
+					c.inner = append(c.inner, expression)
+				}
+			}
+			o.closed = append(o.closed, c)
+		}
+	}
+	return o
+}
+
+// ownPaths are the paths of our pages, beside those below the prefix.
+func (s *Site) ownPaths() []string {
+	if s.Book.Entrance != "" {
+		return []string{s.Book.Entrance}
+	}
+	return nil
+}

@@ -1,0 +1,207 @@
+package connect
+
+import (
+	"fmt"
+	"strings"
+
+	"ostiarius/core/place"
+	"ostiarius/core/policy"
+)
+
+// Nginx returns what is included in the server block of nginx, with the module auth_request, which Debian builds in.
+func (s *Site) Nginx() string {
+	c := &config{}
+	to, prefix := s.To.nginx(), s.Book.Prefix
+	c.head(s, "nginx", "Include it inside the server block of the site, before its locations:\n    include /etc/nginx/ostiarius.conf;",
+		"Each request is asked about with a subrequest. What nginx tells a server behind in proxy_set_header, and what it answers by\n"+
+			"add_header and error_page, a location takes from here only if it has no such line of its own. So repeat there what stands\n"+
+			"here under the same word; ostiarius connect --check tells where that was forgotten.")
+	c.line("auth_request %s/decide;", prefix)
+	for _, field := range []string{"user", "roles", "door", "identity", "answer", "cache_control"} {
+		c.line("auth_request_set $ostiarius_%s $upstream_http_ostiarius_%[1]s;", field)
+	}
+	c.line("auth_request_set $ostiarius_vary $upstream_http_vary;")
+	c.line("auth_request_set $ostiarius_cookie $upstream_http_set_cookie;")
+	c.line("")
+	c.line("# What nobody may keep but the visitor's own browser, and not that either.")
+	c.line("add_header Cache-Control $ostiarius_cache_control always;")
+	c.line("add_header Vary $ostiarius_vary always;")
+	c.line("add_header Set-Cookie $ostiarius_cookie always;")
+	c.line("")
+	c.line("# Who is calling, for a server behind. Ostiarius refuses whoever sends one of these.")
+	for _, field := range []string{"User", "Roles", "Door", "Identity"} {
+		c.line("proxy_set_header Ostiarius-%s $ostiarius_%s;", field, strings.ToLower(field))
+	}
+	c.line("")
+	c.line("# Who is not admitted gets our page, or is led on.")
+	c.line("error_page 401 403 = @ostiarius_answer;")
+	hides := policy.Hides(s.Book)
+	if hides {
+		c.line("error_page 404 = @ostiarius_missing; # as what is hidden, so that nobody can tell one from the other")
+	}
+	c.line("")
+	if s.SkipPublic {
+		s.nginxOpen(c)
+	}
+	asking := func(block func()) {
+		block()
+		c.line("proxy_http_version 1.1;")
+		c.line(`proxy_set_header Connection "";`)
+		c.line("proxy_set_header X-Forwarded-For $remote_addr;")
+		c.line("proxy_set_header X-Forwarded-Proto $scheme;")
+	}
+	quiet := func() {
+		c.line("proxy_method GET;")
+		c.line("proxy_pass_request_body off;")
+		c.line(`proxy_set_header Content-Length "";`)
+		c.line(`proxy_set_header Upgrade "";`)
+		c.line("proxy_cache off;")
+	}
+	c.block("location = "+prefix+"/decide", func() {
+		c.line("internal;")
+		c.line("auth_request off;")
+		if s.SkipPublic {
+			c.line("if ($ostiarius_open) { return 204; }")
+		}
+		asking(func() {
+			if s.To.Socket != "" {
+				c.line("proxy_pass %s:%s/decide?plain;", to, prefix)
+			} else {
+				c.line("proxy_pass %s%s/decide?plain;", to, prefix)
+			}
+			quiet()
+			c.line("proxy_set_header Host $host;")
+			c.line("proxy_set_header X-Original-Method $request_method;")
+			c.line("proxy_set_header X-Original-Uri $request_uri;")
+		})
+	})
+	answers := func(name, query string) {
+		c.block("location @ostiarius_"+name, func() {
+			c.line("auth_request off;")
+			c.line("add_header Set-Cookie $ostiarius_cookie always;")
+			asking(func() {
+				c.line("rewrite ^ %s/decide?%s? break;", prefix, query)
+				c.line("proxy_pass %s;", to)
+				quiet()
+				c.line("proxy_set_header Host $http_host;")
+			})
+		})
+	}
+	answers("answer", "answer=$ostiarius_answer")
+	if hides {
+		answers("missing", "missing")
+	}
+	for _, at := range append([]string{"^~ " + prefix + "/", "= " + prefix}, s.ownPaths()...) {
+		if !strings.HasPrefix(at, "^~ ") && !strings.HasPrefix(at, "= ") {
+			at = "= " + nginxQuoted(at)
+		}
+		c.block("location "+at, func() {
+			c.line("auth_request off;")
+			c.line("client_max_body_size 2m;")
+			asking(func() {
+				c.line("proxy_pass %s;", to)
+				c.line("proxy_buffering off;")
+				c.line("proxy_set_header Host $http_host;")
+				c.line(`proxy_set_header X-Original-Method "";`)
+				c.line(`proxy_set_header X-Original-Uri "";`)
+			})
+		})
+	}
+	return c.String()
+}
+
+// nginxOpen sets $ostiarius_open where everybody is admitted.
+func (s *Site) nginxOpen(c *config) {
+	o := s.open()
+	match := "~"
+	if s.Book.Rules.FoldCase {
+		match = "~*"
+	}
+	when := func(variable, expression, name, value string) {
+		c.line(`if (%s %s "%s") { set $%s "%s"; }`, variable, match, expression, name, value)
+	}
+	c.line("# Where everybody is admitted, nobody is asked. This is made of the policy, so write it anew when that changes.")
+	c.line("set $ostiarius_place $host|$request_uri;")
+	all := ""
+	if o.all {
+		all = "yes"
+	}
+	c.line(`set $ostiarius_open "%s";`, all)
+	for _, door := range o.public {
+		when("$ostiarius_place", door, "ostiarius_open", "yes")
+	}
+	for _, closed := range o.closed {
+		c.line(`set $ostiarius_shut "";`)
+		when("$ostiarius_place", closed.door, "ostiarius_shut", "yes")
+		for _, inner := range closed.inner {
+			when("$ostiarius_place", inner, "ostiarius_shut", "")
+		}
+		c.line(`if ($ostiarius_shut) { set $ostiarius_open ""; }`)
+	}
+	c.line(`if ($ostiarius_place !~ "%s") { set $ostiarius_open ""; }`, place.Plain)
+	c.line(`if ($request_method != GET) { set $ostiarius_open ""; }`)
+	for _, field := range []string{"user", "roles", "door", "public", "identity"} {
+		c.line(`if ($http_ostiarius_%s) { set $ostiarius_open ""; }`, field)
+	}
+	c.line("")
+}
+
+func (t To) nginx() string {
+	if t.Socket != "" {
+		return "http://unix:" + t.Socket
+	}
+	return t.Scheme + "://" + t.Host
+}
+
+// nginxQuoted quotes a text in which nginx replaces nothing.
+func nginxQuoted(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// A config is the text of a configuration.
+type config struct {
+	strings.Builder
+	indent int
+}
+
+func (c *config) line(format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); text != "" {
+		c.WriteString(strings.Repeat("    ", c.indent) + text)
+	}
+	c.WriteByte('\n')
+}
+
+func (c *config) block(head string, inside func()) {
+	c.line("%s {", head)
+	c.indent++
+	inside()
+	c.indent--
+	c.line("}")
+}
+
+// head begins with what people have to know.
+func (c *config) head(s *Site, server, use, about string) {
+	site := strings.Map(func(r rune) rune {
+		if r < 0x20 || r == 0x7f {
+			return ' '
+		}
+		return r
+	}, s.Book.Site)
+	text := fmt.Sprintf("%s guarded by Ostiarius, beside %s. Written by: ostiarius connect %[2]s\n\n%s\n\nStart Ostiarius so that this server may ask:\n    %s\n\n%s\n\nTry it out:\n    ostiarius connect --check https://your.site --policy doors.yaml\n",
+		site, server, use, s.serve(server), about)
+	for _, line := range strings.Split(text, "\n") {
+		c.line("%s", strings.TrimRight("# "+line, " "))
+	}
+}
+
+// serve is the command that starts the service for a web server.
+func (s *Site) serve(server string) string {
+	from := map[string]string{"nginx": "x-original-uri", "caddy": "x-forwarded-uri"}[server]
+	at := "--listen " + s.To.Host + " --trusted-peer 127.0.0.1/32"
+	if s.To.Socket != "" {
+		at = "--front-socket " + s.To.Socket
+	} else if !s.To.local() {
+		at = "--listen " + s.To.Host + " --trusted-peer ADDRESS-OF-" + strings.ToUpper(server)
+	}
+	return "ostiarius serve --policy doors.yaml " + at + " --decide-from " + from
+}
