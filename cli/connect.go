@@ -35,9 +35,15 @@ how Ostiarius is started for it, and how it is tried out.`,
 	file := c.Flags().String("policy", "doors.yaml", "policy file")
 	to := c.Flags().String("to", "http://127.0.0.1:8460", "where the web server reaches Ostiarius: an address, or unix: and the path of its --front-socket")
 	skip := c.Flags().Bool("skip-public", false, "do not ask where everybody is admitted")
+	check := c.Flags().String("check", "", "ask the web server at this address up to 300 questions of a stranger, and tell whether the doors hold there")
+	output := outputFlag(c, "text", "json")
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.RunE = func(c *cobra.Command, args []string) error {
-		if len(args) == 0 || !slices.Contains(besides, args[0]) {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		if *check == "" && (len(args) == 0 || !slices.Contains(besides, args[0])) {
 			return errUsage{fmt.Errorf("say for which web server: %s", strings.Join(besides, ", "))}
 		}
 		book, text, findings, err := readPolicy(*file, c)
@@ -47,6 +53,9 @@ how Ostiarius is started for it, and how it is tried out.`,
 		if book == nil {
 			writeFindings(c.ErrOrStderr(), *file, text, findings)
 			return errors.New("the policy has errors, so nothing can be written for it")
+		}
+		if *check != "" {
+			return checkConnected(c, book, *check, format)
 		}
 		site := connect.Site{Book: book, SkipPublic: *skip}
 		if site.To, err = connect.ParseTo(*to); err != nil {

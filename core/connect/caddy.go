@@ -17,7 +17,15 @@ func (s *Site) Caddy() string {
 	c.block("@ostiarius_site", func() {
 		c.line("not path %s", strings.Join(own, " "))
 		if s.SkipPublic {
-			c.line("not expression `%s`", s.caddyOpen())
+			c.block("not", func() {
+				c.line("method GET")
+				c.line("expression `%s`", s.caddyOpen())
+				for _, field := range []string{"User", "Roles", "Door", "Public", "Identity"} {
+					for _, between := range []string{"-", "_", "."} { // which CGI makes the same variable of
+						c.line("not header Ostiarius%s%s *", between, field)
+					}
+				}
+			})
 		}
 	})
 	c.block("forward_auth @ostiarius_site "+to, func() {
@@ -80,10 +88,27 @@ func (s *Site) caddyOpen() string {
 	if s.Book.Rules.FoldCase {
 		fold = "(?i)"
 	}
-	_ = fold
-	_ = place.Plain
-	_ = o
-	return "false"
+	matches := func(expression string) string {
+		return `({http.request.host} + "|" + {http.request.orig_uri}).matches(r"` + fold + expression + `")`
+	}
+	any := func(expressions []string) string {
+		if len(expressions) == 0 {
+			return "false"
+		}
+		all := make([]string, len(expressions))
+		for i, e := range expressions {
+			all[i] = matches(e)
+		}
+		return strings.Join(all, " || ")
+	}
+	terms := []string{matches(place.Plain)}
+	if !o.all {
+		terms = append(terms, "("+any(o.public)+")")
+	}
+	for _, c := range o.closed {
+		terms = append(terms, "(!"+matches(c.door)+" || "+any(c.inner)+")")
+	}
+	return strings.Join(terms, " && ")
 }
 
 func (t To) caddy() string {
