@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 // Caddy returns what is imported into the site block of a Caddyfile.
@@ -29,44 +30,50 @@ func (s *Site) Caddy() string {
 		}
 	})
 	c.block("forward_auth @ostiarius_site "+to, func() {
-		c.line("uri %s/decide?whole", prefix)
+		c.line("uri %s/decide?whole-399", prefix)
 		c.line("header_up X-Forwarded-Method {http.request.orig_method}")
 		c.line("header_up X-Forwarded-Uri {http.request.orig_uri}")
 		c.line("header_up X-Forwarded-For {remote_host}")
-		c.line("header_up -Upgrade")
 		c.line("header_up -Connection")
-		identity := func() {
-			for _, field := range []string{"User", "Roles", "Door", "Identity"} {
-				c.line("request_header Ostiarius-%s {rp.header.Ostiarius-%[1]s}", field)
-			}
+		// A placeholder of a field that is not there stands there as it is, so there is a case for each set of fields.
+		told := func(name, field, value string, inside func()) {
+			c.block("@ostiarius_"+name, func() {
+				c.line("status 399")
+				if field != "" {
+					c.line("header %s %s", field, value)
+				}
+			})
+			c.block("handle_response @ostiarius_"+name, func() {
+				c.block("route", inside)
+			})
 		}
 		private := func() {
 			c.line("header {")
-			c.line("    Cache-Control {rp.header.Ostiarius-Cache-Control}")
-			c.line("    +Vary {rp.header.Vary}")
+			c.line("    +Cache-Control {rp.header.Ostiarius-Cache-Control}")
+			c.line("    +Vary {rp.header.Ostiarius-Vary}")
 			c.line("    defer")
 			c.line("}")
 		}
-		c.line("@fresh {")
-		c.line("    status 200")
-		c.line("    header Set-Cookie *")
-		c.line("}")
-		c.block("handle_response @fresh", func() {
-			identity()
-			c.line("header +Set-Cookie {rp.header.Set-Cookie}")
+		user := func() {
+			c.line("request_header Ostiarius-User {rp.header.Ostiarius-User}")
+			c.line("request_header Ostiarius-Roles {rp.header.Ostiarius-Roles}")
+			c.line("request_header Ostiarius-Door {rp.header.Ostiarius-Door}")
+		}
+		told("renewed", "Ostiarius-Set-Cookie", "*", func() {
+			user()
+			c.line("header +Set-Cookie {rp.header.Ostiarius-Set-Cookie}")
 			private()
 		})
-		c.line("@private {")
-		c.line("    status 200")
-		c.line("    header Ostiarius-Public no")
-		c.line("}")
-		c.block("handle_response @private", func() {
-			identity()
+		told("somebody", "Ostiarius-User", "*", func() {
+			user()
 			private()
 		})
-		c.line("@public status 200")
-		c.block("handle_response @public", func() {
-			identity()
+		told("anybody", "Ostiarius-Public", "yes", func() {
+			c.line("request_header Ostiarius-Door {rp.header.Ostiarius-Door}")
+		})
+		told("holder", "", "", func() {
+			c.line("request_header Ostiarius-Door {rp.header.Ostiarius-Door}")
+			private()
 		})
 	})
 	c.line("@ostiarius_pages path %s", strings.Join(own, " "))
@@ -78,6 +85,17 @@ func (s *Site) Caddy() string {
 			c.line("flush_interval -1")
 		})
 	})
+	if policy.Hides(s.Book) {
+		c.line("# What is not there is answered for as what is hidden, so that nobody can tell one from the other.")
+		c.block("handle_errors", func() {
+			c.line("@ostiarius_missing expression `{err.status_code} == 404`")
+			c.block("reverse_proxy @ostiarius_missing "+to, func() {
+				c.line("method GET")
+				c.line("rewrite %s/decide?missing", prefix)
+				c.line("header_up X-Forwarded-For {remote_host}")
+			})
+		})
+	}
 	return c.String()
 }
 

@@ -17,16 +17,14 @@ func (s *Site) Nginx() string {
 			"add_header and error_page, a location takes from here only if it has no such line of its own. So repeat there what stands\n"+
 			"here under the same word; ostiarius connect --check tells where that was forgotten.")
 	c.line("auth_request %s/decide;", prefix)
-	for _, field := range []string{"user", "roles", "door", "identity", "answer", "cache_control"} {
+	for _, field := range []string{"user", "roles", "door", "identity", "answer", "cache_control", "vary", "set_cookie"} {
 		c.line("auth_request_set $ostiarius_%s $upstream_http_ostiarius_%[1]s;", field)
 	}
-	c.line("auth_request_set $ostiarius_vary $upstream_http_vary;")
-	c.line("auth_request_set $ostiarius_cookie $upstream_http_set_cookie;")
 	c.line("")
 	c.line("# What nobody may keep but the visitor's own browser, and not that either.")
 	c.line("add_header Cache-Control $ostiarius_cache_control always;")
 	c.line("add_header Vary $ostiarius_vary always;")
-	c.line("add_header Set-Cookie $ostiarius_cookie always;")
+	c.line("add_header Set-Cookie $ostiarius_set_cookie always;")
 	c.line("")
 	c.line("# Who is calling, for a server behind. Ostiarius refuses whoever sends one of these.")
 	for _, field := range []string{"User", "Roles", "Door", "Identity"} {
@@ -54,7 +52,6 @@ func (s *Site) Nginx() string {
 		c.line("proxy_method GET;")
 		c.line("proxy_pass_request_body off;")
 		c.line(`proxy_set_header Content-Length "";`)
-		c.line(`proxy_set_header Upgrade "";`)
 		c.line("proxy_cache off;")
 	}
 	c.block("location = "+prefix+"/decide", func() {
@@ -71,6 +68,7 @@ func (s *Site) Nginx() string {
 			}
 			quiet()
 			c.line("proxy_set_header Host $host;")
+			c.line("proxy_set_header Upgrade $http_upgrade;")
 			c.line("proxy_set_header X-Original-Method $request_method;")
 			c.line("proxy_set_header X-Original-Uri $request_uri;")
 		})
@@ -78,7 +76,7 @@ func (s *Site) Nginx() string {
 	answers := func(name, query string) {
 		c.block("location @ostiarius_"+name, func() {
 			c.line("auth_request off;")
-			c.line("add_header Set-Cookie $ostiarius_cookie always;")
+			c.line("add_header Set-Cookie $ostiarius_set_cookie always;")
 			asking(func() {
 				c.line("rewrite ^ %s/decide?%s? break;", prefix, query)
 				c.line("proxy_pass %s;", to)

@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"net/url"
 	"path"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -35,13 +36,13 @@ var methodBeside = map[string]string{XForwardedURI: "X-Forwarded-Method", XOrigi
 // the host and the client's address are where the Front finds them. It is judged as if it had come here, with all that
 // belongs to it: sessions are renewed, tries are counted, refusals recorded.
 //
-// Who is admitted is answered with 200 and the fields Ostiarius-User, -Roles, -Door and -Public, a cookie that is to be handed on, and
-// in Ostiarius-Cache-Control what the answer of the web server is to have. Everybody else is answered with a 4xx. Where they
+// Who is admitted is answered with 200 and the fields Ostiarius-User, -Roles, -Door and -Public, in Ostiarius-Set-Cookie a cookie that is to be
+// handed on, and in Ostiarius-Cache-Control and -Vary what the answer of the web server is to have. Everybody else is answered with a 4xx. Where they
 // are to be led is in Ostiarius-Location; and in Ostiarius-Answer a word for which, asked once for At?answer=WORD, the answer is given that
 // the visitor is to get: a page, a redirect, or a problem.
 //
 // What the web server itself does not find is answered for by At?missing, so that it looks like what is hidden. With ?whole everything is answered
-// at once. With ?plain all refusals are 401 or 403, for web servers that know no others.
+// at once; with ?whole-399 too, and who is admitted gets 399, for web servers that do with each 2xx what they like. With ?plain all refusals are 401 or 403, for web servers that know no others.
 type Beside struct {
 	Guard *Guard
 	At    string // the path, such as /door/decide
@@ -74,11 +75,21 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	away, t := b.decide(w, asked)
+	whole := how == "whole" || how == "whole-399"
 	if away == nil {
 		b.admit(h, t)
-		return
 	}
-	if how == "whole" {
+	if renewed := h["Set-Cookie"]; len(renewed) > 0 && (away == nil || !whole) { // it is for the visitor, beside those of the application
+		delete(h, "Set-Cookie")
+		h["Ostiarius-Set-Cookie"] = renewed
+	}
+	switch {
+	case away == nil && how == "whole-399":
+		w.WriteHeader(399)
+		return
+	case away == nil:
+		return
+	case whole:
 		away.write(w)
 		return
 	}
@@ -90,7 +101,7 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case how == "plain" && status != http.StatusUnauthorized:
 		status = http.StatusForbidden
 	}
-	if away.authenticate != "" {
+	if away.authenticate != "" && how != "plain" { // those servers hand it on beside the one of the answer
 		h.Set("WWW-Authenticate", away.authenticate)
 	}
 	h.Set("Ostiarius-Answer", b.ready.keep(away, time.Now()))
@@ -188,37 +199,45 @@ func forged(h http.Header) bool {
 	return false
 }
 
-// count counts a download for the passes without which it would not be admitted. How much of it arrives is not known here, so it
-// counts when it is asked for; what is a file is told by the end of its name. Who has had as many as a pass allows is
-// answered that instead.
+// A download is counted here as if all but the last byte of a file had been delivered: how much arrives is not known, and so what
+// breaks off can be gone on with.
+const counted = 1000
+
+// count counts a download for the passes without which it would not be admitted. What is a file is told by the end of its name. Who has
+// had as many as a pass allows is answered that instead.
 func (b *Beside) count(turning *turning, r *http.Request) *turnedAway {
 	t := &turning.turn
 	if len(t.Passes) == 0 || r.Method != http.MethodGet {
 		return nil
 	}
-	kind := "application/octet-stream"
 	switch strings.ToLower(path.Ext(t.Place.Path)) {
 	case "", ".html", ".htm", ".xhtml", ".php", ".css", ".js", ".mjs":
-		kind = "text/html"
+		return nil
 	}
 	inner := r.WithContext(turning)
-	inner.Header.Del("Range")
 	for _, pass := range t.Passes {
-		var used *turnedAway
-		counted := pass.Deliver(&nowhere{http.Header{"Content-Type": {kind}}}, inner, func(http.ResponseWriter, *http.Request) {
-			used = &turnedAway{status: http.StatusForbidden, write: func(w http.ResponseWriter) {
+		refused := false
+		delivery := pass.Deliver(&nowhere{http.Header{"Content-Type": {"application/octet-stream"}, "Content-Length": {strconv.Itoa(counted)}}}, inner, func(http.ResponseWriter, *http.Request) { refused = true })
+		delivery.WriteHeader(http.StatusOK)
+		delivery.Write(make([]byte, counted-1))
+		delivery.Finish(false)
+		if refused && !b.goesOn(r) {
+			return &turnedAway{status: http.StatusForbidden, write: func(w http.ResponseWriter) {
 				keepPrivate(w.Header())
 				b.Guard.UsedUp(w, inner)
 			}}
-		})
-		counted.WriteHeader(http.StatusOK)
-		counted.Write([]byte{0})
-		counted.Finish(true)
-		if used != nil {
-			return used
 		}
 	}
 	return nil
+}
+
+// goesOn reports whether a request is for the rest of what has counted as a download already.
+func (b *Beside) goesOn(r *http.Request) bool {
+	if len(r.Header["Range"]) == 0 {
+		return false
+	}
+	d, err := b.Guard.judge(http.Header{}, r, &Turn{Book: b.Guard.House().Book})
+	return err == nil && d.Outcome == policy.Admit
 }
 
 // nowhere is an answer that nobody reads.
@@ -241,7 +260,7 @@ func (b *Beside) admit(h http.Header, t *Turn) {
 		h["Ostiarius-Public"] = yes
 		return
 	}
-	h["Ostiarius-Public"], h["Ostiarius-Cache-Control"], h["Vary"] = no, privately, perVisitor
+	h["Ostiarius-Public"], h["Ostiarius-Cache-Control"], h["Ostiarius-Vary"] = no, privately, perVisitor
 }
 
 var yes, no = []string{"yes"}, []string{"no"}

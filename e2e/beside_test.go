@@ -1,0 +1,307 @@
+package e2e
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+
+	"github.com/gorilla/websocket"
+
+	"ostiarius/client"
+)
+
+const besidePolicy = `
+site: Marram Point
+roles: { keeper: , trustee: { includes: [keeper] } }
+keyrings: { outer: { realm: "Trust office" } }
+shared: { press-kit: }
+passes: { recordings: { downloads: 1 } }
+unlisted: hide
+doors:
+  - { path: [/, /visit/**, "/app/open/**"], admit: public }
+  - { path: [/rota/**, /app/**], admit: signed-in }
+  - { path: /visit/private/**, admit: nobody }
+  - { path: /log/**, admit: { role: keeper }, otherwise: { refused: { go: /visit/ } } }
+  - { path: /office/**, admit: { keyring: outer, role: trustee } }
+  - { path: /press/**, admit: { shared: press-kit } }
+  - { path: /secret/**, admit: { role: trustee }, otherwise: hide }
+  - { path: /recordings/**, admit: { pass: recordings } }
+  - { path: /vault/**, admit: { role: keeper, proof-within: 1h } }
+  - { path: /lan/**, admit: { network: 192.0.2.0/24 } }
+`
+
+// besideFiles is what a web server serves that guards it by asking.
+func besideFiles(t *testing.T) (dir string) {
+	t.Helper()
+	dir = shortDir(t)
+	write(t, dir, "doors.yaml", besidePolicy)
+	for _, name := range []string{"visit", "visit/private", "rota", "log", "office", "press", "secret", "vault", "lan"} {
+		write(t, dir, "www/"+name+"/index.html", "content of "+name)
+	}
+	write(t, dir, "www/index.html", "content of home")
+	write(t, dir, "www/rota/week.txt", "0123456789")
+	write(t, dir, "www/recordings/bell.mp3", "a bell")
+	write(t, dir, "www/recordings/horn.mp3", "a horn")
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	return dir
+}
+
+// applicationBeside is an application behind the web server: it says what it is told, counts what is sent, and speaks over WebSocket.
+func applicationBeside(t *testing.T) string {
+	t.Helper()
+	upgrader := websocket.Upgrader{}
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case websocket.IsWebSocketUpgrade(r):
+			conn, err := upgrader.Upgrade(w, r, nil)
+			if err != nil {
+				return
+			}
+			defer conn.Close()
+			for {
+				kind, text, err := conn.ReadMessage()
+				if err != nil || conn.WriteMessage(kind, text) != nil {
+					return
+				}
+			}
+		case r.Method == http.MethodPost:
+			n, err := io.Copy(io.Discard, r.Body)
+			fmt.Fprintf(w, "content: %d bytes from %s, %v", n, r.Header.Get("Ostiarius-User"), err)
+		default:
+			w.Header().Set("Cache-Control", "public, max-age=600")
+			var odd []string
+			for name, values := range r.Header {
+				if strings.HasPrefix(strings.ToLower(name), "ostiarius") && name != "Ostiarius-Door" && strings.Join(values, "") != "" {
+					odd = append(odd, name+"="+strings.Join(values, "|"))
+				}
+			}
+			fmt.Fprintf(w, "content for %q, roles %q; %d", r.Header.Get("Ostiarius-User"), r.Header.Get("Ostiarius-Roles"), len(odd))
+		}
+	}))
+	t.Cleanup(s.Close)
+	return strings.TrimPrefix(s.URL, "http://")
+}
+
+// besides are the web servers, each with what its configuration needs: it runs one for the files of dir, with what connect has written to
+// the file, and returns its address.
+var besides = map[string]struct {
+	from string
+	run  func(t *testing.T, dir, snippet, application string) (base string)
+}{
+	"nginx": {"x-original-uri", func(t *testing.T, dir, snippet, application string) string {
+		address := freePort(t)
+		nginx(t, "tcp", address, fmt.Sprintf(`root %s/www; include %s; client_max_body_size 0;
+			location / { }
+			location /app/ {
+				proxy_pass http://%s; proxy_http_version 1.1; proxy_request_buffering off;
+				proxy_set_header Upgrade $http_upgrade; proxy_set_header Connection $http_connection;
+				proxy_set_header Ostiarius-User $ostiarius_user; proxy_set_header Ostiarius-Roles $ostiarius_roles; proxy_set_header Ostiarius-Door $ostiarius_door; proxy_set_header Ostiarius-Identity $ostiarius_identity;
+			}`, dir, snippet, application))
+		return "http://" + address
+	}},
+	"caddy": {"x-forwarded-uri", func(t *testing.T, dir, snippet, application string) string {
+		address := freePort(t)
+		_, port, _ := strings.Cut(address, ":")
+		write(t, dir, "Caddyfile", fmt.Sprintf("{\n admin off\n auto_https off\n}\nhttp://:%s {\n bind 127.0.0.1\n import %s\n handle /app/* {\n  reverse_proxy %s\n }\n root * %s/www\n file_server\n}\n", port, snippet, application, dir))
+		t.Setenv("XDG_DATA_HOME", t.TempDir())
+		t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+		serverProgram(t, "tcp", address, "/usr/bin/caddy", "run", "--config", filepath.Join(dir, "Caddyfile"), "--adapter", "caddyfile")
+		return "http://" + address
+	}},
+}
+
+// connected runs Ostiarius beside a web server.
+func connected(t *testing.T, name string, flags ...string) (s *Process, base, dir string) {
+	t.Helper()
+	server := besides[name]
+	dir = besideFiles(t)
+	s = start(t, dir, "--trusted-peer", "127.0.0.1/32", "--decide-from", server.from)
+	code, out, errOut := run(t, "", append([]string{"connect", name, "--policy", filepath.Join(dir, "doors.yaml"), "--to", s.URL}, flags...)...)
+	if code != 0 {
+		t.Fatal(errOut)
+	}
+	write(t, dir, "snippet", out)
+	base = server.run(t, dir, filepath.Join(dir, "snippet"), applicationBeside(t))
+	people := client.New(s.Data).People()
+	for _, p := range []client.NewPerson{{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}, {Name: "käthe", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}, {Name: "walt", Password: "paint-and-lentil-soup"}} {
+		if _, err := people.Add(t.Context(), p); err != nil {
+			t.Fatal(err)
+		}
+	}
+	run(t, "copper-kettle-moss\n", "shared", "set", "press-kit", "--password-stdin", "--data", s.Data)
+	run(t, "lantern-oil-and-rope\n", "keyrings", "add", "outer", "office", "--password-stdin", "--data", s.Data)
+	return s, base, dir
+}
+
+// The whole road, at real web servers.
+func TestBeside(t *testing.T) {
+	for name := range besides {
+		for _, flags := range [][]string{nil, {"--skip-public"}} {
+			t.Run(name+strings.Join(flags, ""), func(t *testing.T) { besideRoad(t, name, flags...) })
+		}
+	}
+}
+
+func basicOf(name, password string) string {
+	return "Basic " + base64.StdEncoding.EncodeToString([]byte(name+":"+password))
+}
+
+func besideRoad(t *testing.T, name string, flags ...string) {
+	s, base, dir := connected(t, name, flags...)
+	html := []string{"Accept", "text/html"}
+	gives := func(p *person, path string, status int, content string, headers ...string) answer {
+		t.Helper()
+		a := p.get(path, append(html, headers...)...)
+		if a.status != status || !strings.Contains(a.body, content) || status != 200 && status != 206 && strings.Contains(a.body, "content ") {
+			t.Errorf("%s: %d %.200q, want %d %q", path, a.status, a.body, status, content)
+		}
+		return a
+	}
+	stranger, ines, kaethe, walt := newPerson(t, base), newPerson(t, base), newPerson(t, base), newPerson(t, base)
+
+	// A stranger.
+	gives(stranger, "/", 200, "content of home")
+	gives(stranger, "/visit/", 200, "content of visit")
+	gives(stranger, "/visit/private/", 403, "")
+	if a := gives(stranger, "/rota/?week=2", 303, ""); a.location != "/door/sign-in?next=%2Frota%2F%3Fweek%3D2" {
+		t.Errorf("led to %s", a.location)
+	}
+	if a := stranger.get("/rota/week.txt", fetched...); a.status != 401 || !strings.Contains(a.body, `"sign-in-needed"`) || len(a.header.Values("WWW-Authenticate")) != 1 {
+		t.Errorf("a script: %d %v %s", a.status, a.header, a.body)
+	}
+	if a := stranger.do("POST", "/app/x", "a=1", html...); a.status != 303 || a.location != "/door/sign-in?next=%2Fapp%2Fx&unsent" {
+		t.Errorf("a form: %d %s", a.status, a.location)
+	}
+	if a := stranger.do("HEAD", "/rota/", "", html...); a.status != 303 {
+		t.Errorf("HEAD: %d", a.status)
+	}
+	gives(stranger, "/lan/", 403, "", "X-Forwarded-For", "192.0.2.7", "X-Real-Ip", "192.0.2.7")
+	for _, field := range []string{"Ostiarius-User", "Ostiarius-Roles", "Ostiarius-Public"} {
+		if a := stranger.get("/app/open/x", field, "steward"); a.status != 400 {
+			t.Errorf("%s, forged: %d %s", field, a.status, a.body)
+		}
+	}
+	if a := stranger.get("/app/open/x", "Ostiarius_User", "steward"); a.status != 400 && !strings.HasSuffix(a.body, "; 0") {
+		t.Errorf("forged: %d %s", a.status, a.body)
+	}
+	if a := gives(stranger, "/app/open/x", 200, `content for "", roles ""`); strings.Contains(a.header.Get("Cache-Control"), "no-store") {
+		t.Errorf("what is public is not kept: %v", a.header)
+	}
+
+	// What is hidden is as what is not there.
+	hidden, missing := gives(stranger, "/secret/", 404, ""), gives(stranger, "/visit/nothing", 404, "")
+	for _, h := range []http.Header{hidden.header, missing.header} {
+		h.Del("Date")
+	}
+	if hidden.body != missing.body || !reflect.DeepEqual(hidden.header, missing.header) {
+		t.Errorf("hidden  %v\nmissing %v", hidden.header, missing.header)
+	}
+
+	// Signing in, and back to the page.
+	if a := ines.signIn("ines", "seven-brass-prisms", "/rota/?week=2"); a.status != 303 || a.location != "/rota/?week=2" {
+		t.Fatalf("signing in: %d %s %.300s", a.status, a.location, a.body)
+	}
+	kaethe.signIn("käthe", "quiet-harbour-ledger", "")
+	walt.signIn("walt", "paint-and-lentil-soup", "")
+	if a := gives(ines, "/rota/", 200, "content of rota"); !strings.Contains(a.header.Get("Cache-Control"), "no-store") || a.header.Get("Vary") == "" {
+		t.Errorf("may be kept: %v", a.header)
+	}
+	if a := gives(ines, "/rota/week.txt", 206, "234", "Range", "bytes=2-4"); a.body != "234" {
+		t.Errorf("a range: %q", a.body)
+	}
+	gives(ines, "/log/", 200, "content of log")
+	gives(ines, "/vault/", 200, "content of vault")
+	if a := gives(walt, "/log/", 303, ""); a.location != "/visit/" {
+		t.Errorf("refused: led to %s", a.location)
+	}
+	gives(kaethe, "/secret/", 200, "content of secret")
+	if a := gives(kaethe, "/app/x", 200, `content for "k%C3%A4the", roles "keeper, trustee"`); !strings.Contains(strings.Join(a.header.Values("Cache-Control"), ", "), "no-store") {
+		t.Errorf("may be kept: %v", a.header)
+	}
+
+	// Two layers.
+	if a := gives(kaethe, "/office/", 401, ""); !reflect.DeepEqual(a.header.Values("WWW-Authenticate"), []string{`Basic realm="Trust office", charset="UTF-8"`}) {
+		t.Errorf("%v", a.header)
+	}
+	gives(kaethe, "/office/", 200, "content of office", "Authorization", basicOf("office", "lantern-oil-and-rope"))
+	gives(ines, "/office/", 403, "", "Authorization", basicOf("office", "lantern-oil-and-rope"))
+	gives(kaethe, "/office/", 401, "", "Authorization", basicOf("office", "wrong"))
+
+	// A shared password, and a pass with one download.
+	if a := stranger.do("POST", "/door/unlock", url.Values{"name": {"press-kit"}, "password": {"copper-kettle-moss"}, "next": {"/press/"}}.Encode()); a.status != 303 || a.location != "/press/" {
+		t.Errorf("unlocking: %d %s", a.status, a.location)
+	}
+	gives(stranger, "/press/", 200, "content of press")
+	_, out, _ := run(t, "", "passes", "issue", "recordings", "--to", "ada@carrow.example", "--no-mail", "-o", "json", "--data", s.Data)
+	var pass issuedPass
+	if err := json.Unmarshal([]byte(out), &pass); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	ada := newPerson(t, base)
+	gives(ada, "/recordings/bell.mp3", 200, "a bell", "Authorization", basicOf(pass.User, pass.Password))
+	gives(ada, "/recordings/bell.mp3", 206, "be", "Authorization", basicOf(pass.User, pass.Password), "Range", "bytes=2-3")
+	gives(ada, "/recordings/horn.mp3", 303, "", "Authorization", basicOf(pass.User, pass.Password))
+
+	// A WebSocket, and 200 MB.
+	socket := "ws" + strings.TrimPrefix(base, "http") + "/app/live"
+	if _, resp, err := websocket.DefaultDialer.Dial(socket, nil); err == nil || resp == nil || resp.StatusCode != 401 {
+		t.Errorf("a stranger's WebSocket: %v %v", resp, err)
+	}
+	home, _ := url.Parse(base)
+	conn, _, err := (&websocket.Dialer{Jar: ines.http.Jar}).Dial(socket, nil)
+	if err != nil {
+		t.Fatalf("%v, with %v", err, ines.http.Jar.Cookies(home))
+	}
+	conn.WriteMessage(websocket.TextMessage, []byte("fog"))
+	if _, text, err := conn.ReadMessage(); string(text) != "fog" {
+		t.Errorf("%q %v", text, err)
+	}
+	conn.Close()
+	const large = 200 << 20
+	req, _ := http.NewRequest("POST", base+"/app/log", io.LimitReader(zeros{}, large))
+	req.ContentLength = large
+	resp, err := ines.http.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	told, _ := io.ReadAll(resp.Body)
+	resp.Body.Close()
+	if want := fmt.Sprintf("content: %d bytes from ines, <nil>", large); string(told) != want {
+		t.Errorf("%s, want %s", told, want)
+	}
+
+	// What strangers try.
+	if code, out, errOut := run(t, "", "connect", "--check", base, "--policy", filepath.Join(dir, "doors.yaml")); code != 0 || !strings.Contains(out, "The doors hold") {
+		t.Errorf("%s%s", out, errOut)
+	}
+
+	// Signing out; and without Ostiarius nothing closed is open.
+	if a := ines.do("POST", "/door/sign-out", "next=/", "Origin", base, "Sec-Fetch-Site", "same-origin"); a.status != 303 {
+		t.Errorf("signing out: %d %s", a.status, a.body)
+	}
+	gives(ines, "/rota/", 303, "")
+	s.Kill()
+	for _, path := range []string{"/rota/", "/secret/", "/app/x", "/visit/private/"} {
+		if a := kaethe.get(path, html...); a.status < 500 || strings.Contains(a.body, "content ") {
+			t.Errorf("without Ostiarius, %s: %d %.100q", path, a.status, a.body)
+		}
+	}
+	if len(flags) > 0 {
+		gives(stranger, "/visit/", 200, "content of visit")
+	}
+}
+
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
