@@ -12,7 +12,7 @@ import (
 )
 
 // The web servers for which a configuration can be written.
-var besides = []string{"nginx", "caddy"}
+var besides = []string{"nginx", "caddy", "haproxy"}
 
 func newConnect() *cobra.Command {
 	c := &cobra.Command{
@@ -35,6 +35,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 	file := c.Flags().String("policy", "doors.yaml", "policy file")
 	to := c.Flags().String("to", "http://127.0.0.1:8460", "where the web server reaches Ostiarius: an address, or unix: and the path of its --front-socket")
 	skip := c.Flags().Bool("skip-public", false, "do not ask where everybody is admitted")
+	script := c.Flags().Bool("script", false, "for haproxy: write the script that asks")
 	check := c.Flags().String("check", "", "ask the web server at this address up to 300 questions of a stranger, and tell whether the doors hold there")
 	output := outputFlag(c, "text", "json")
 	c.MarkFlagFilename("policy", "yaml", "yml")
@@ -61,11 +62,17 @@ how Ostiarius is started for it, and how it is tried out.`,
 		if site.To, err = connect.ParseTo(*to); err != nil {
 			return errUsage{err}
 		}
-		written := map[string]func() string{"nginx": site.Nginx, "caddy": site.Caddy}[args[0]]()
-		for _, warning := range site.Warnings() {
+		write := map[string]func() string{"nginx": site.Nginx, "caddy": site.Caddy, "haproxy": site.HAProxy}[args[0]]
+		if *script {
+			if args[0] != "haproxy" {
+				return errUsage{errors.New("--script is for haproxy, which asks by one")}
+			}
+			write = site.HAProxyScript
+		}
+		for _, warning := range site.Warnings(args[0]) {
 			say(c.ErrOrStderr(), "ostiarius: note: %s\n", warning)
 		}
-		_, err = fmt.Fprint(c.OutOrStdout(), written)
+		_, err = fmt.Fprint(c.OutOrStdout(), write())
 		return err
 	}
 	return c

@@ -57,13 +57,16 @@ func (t To) local() bool {
 	return t.Socket != "" || host == "localhost" || err == nil && a.IsLoopback()
 }
 
-// Warnings are what somebody should know before the configuration is used.
-func (s *Site) Warnings() (all []string) {
+// Warnings are what somebody should know before the configuration is used by a server.
+func (s *Site) Warnings(server string) (all []string) {
 	if s.To.Scheme == "http" && !s.To.local() {
 		all = append(all, "passwords and sessions go to "+s.To.Host+" without encryption; use https, or a network that nobody else is on")
 	}
 	if s.SkipPublic && !s.open().any() {
 		all = append(all, "no place is public, so there is nothing that --skip-public could leave out")
+	}
+	if server == "haproxy" && policy.Hides(s.Book) {
+		all = append(all, "HAProxy cannot answer for what the site does not find, so what is hidden can be told from what is missing by the page that is shown")
 	}
 	if len(s.Book.Sources) > 0 {
 		all = append(all, "the sources of the policy are not used beside a web server, which serves the site itself")

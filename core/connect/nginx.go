@@ -194,7 +194,7 @@ func (c *config) head(s *Site, server, use, about string) {
 
 // serve is the command that starts the service for a web server.
 func (s *Site) serve(server string) string {
-	from := map[string]string{"nginx": "x-original-uri", "caddy": "x-forwarded-uri"}[server]
+	from := map[string]string{"nginx": "x-original-uri", "caddy": "x-forwarded-uri", "haproxy": "x-forwarded-uri"}[server]
 	at := "--listen " + s.To.Host + " --trusted-peer 127.0.0.1/32"
 	if s.To.Socket != "" {
 		at = "--front-socket " + s.To.Socket

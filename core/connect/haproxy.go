@@ -1,0 +1,150 @@
+package connect
+
+import (
+	"fmt"
+	"strings"
+
+	"ostiarius/core/place"
+)
+
+// HAProxy returns what stands in a frontend of HAProxy, with the backend for our pages.
+func (s *Site) HAProxy() string {
+	c := &config{}
+	prefix := s.Book.Prefix
+	c.head(s, "haproxy", "Put the lines of the frontend into that of the site, before all other http-request and use_backend lines, the backend\nbeside it, and into the global section:\n    lua-load /etc/haproxy/ostiarius.lua\nwhere the script is written by: ostiarius connect haproxy --script",
+		"Each request is asked about by the script, with HAProxy's own client. What the site's other lines answer before these, such\nas http-request redirect or return, strangers get too.")
+	c.line("# in the frontend")
+	c.line("acl ostiarius_pages path %s %s", prefix, strings.Join(s.ownPaths(), " "))
+	c.line("acl ostiarius_pages path_beg %s/", prefix)
+	c.line("acl ostiarius_decide path_beg %s/decide", prefix)
+	c.line("http-request deny deny_status 404 if ostiarius_decide")
+	c.line("http-request set-header X-Forwarded-For %%[src]")
+	c.line("http-request set-header X-Forwarded-Proto %%[ssl_fc,iif(https,http)]")
+	open := ""
+	if s.SkipPublic {
+		open = s.haproxyOpen(c)
+	}
+	c.line("http-request lua.ostiarius if !ostiarius_pages%s", open)
+	for _, field := range []string{"Cache-Control", "Vary", "Set-Cookie"} {
+		name := strings.ToLower(strings.ReplaceAll(field, "-", "_"))
+		c.line("http-response add-header %s %%[var(txn.ostiarius_%s)] if { var(txn.ostiarius_%[2]s) -m found }", field, name)
+	}
+	c.line("use_backend ostiarius if ostiarius_pages")
+	c.line("")
+	c.line("backend ostiarius")
+	c.line("    mode http")
+	c.line("    server ostiarius %s", s.To.haproxy())
+	return c.String()
+}
+
+// haproxyOpen sets a variable where everybody is admitted, and returns the condition that it is not set.
+func (s *Site) haproxyOpen(c *config) string {
+	o := s.open()
+	match := "-m reg"
+	if s.Book.Rules.FoldCase {
+		match += " -i"
+	}
+	set := func(name string, value bool, condition string) {
+		c.line("http-request set-var(txn.ostiarius_%s) bool(%t)%s", name, value, condition)
+	}
+	is := func(expression string) string {
+		return fmt.Sprintf(" if { var(txn.ostiarius_place) %s '%s' }", match, expression)
+	}
+	c.line("# Where everybody is admitted, nobody is asked. This is made of the policy, so write it anew when that changes.")
+	c.line("http-request set-var-fmt(txn.ostiarius_place) '%%[req.hdr(host),field(1,:)]|%%[pathq]'")
+	set("open", o.all, "")
+	for _, door := range o.public {
+		set("open", true, is(door))
+	}
+	for _, closed := range o.closed {
+		set("shut", false, "")
+		set("shut", true, is(closed.door))
+		for _, inner := range closed.inner {
+			set("shut", false, is(inner))
+		}
+		set("open", false, " if { var(txn.ostiarius_shut) -m bool }")
+	}
+	set("open", false, strings.Replace(is(place.Plain), " if ", " unless ", 1))
+	set("open", false, " unless { method -m str GET }")
+	set("open", false, " if { req.hdr_names -m sub -i ostiarius }")
+	return " !{ var(txn.ostiarius_open) -m bool }"
+}
+
+func (t To) haproxy() string {
+	switch {
+	case t.Socket != "":
+		return "unix@" + t.Socket
+	case t.Scheme == "https":
+		return t.Host + " ssl verify required ca-file @system-ca"
+	}
+	return t.Host
+}
+
+// HAProxyScript returns the script that asks.
+func (s *Site) HAProxyScript() string {
+	at := s.To.Scheme + "://" + s.To.Host
+	dst := ""
+	if s.To.Socket != "" {
+		at, dst = "http://ostiarius", fmt.Sprintf(", dst = %q", "unix@"+s.To.Socket)
+	}
+	return fmt.Sprintf(`-- Asks Ostiarius about each request. Written by: ostiarius connect haproxy --script
+local decide = %q
+
+-- What speaks of a connection, or of a body, is not handed on with the question.
+local left = { ["connection"] = true, ["content-length"] = true, ["transfer-encoding"] = true, ["keep-alive"] = true, ["te"] = true, ["expect"] = true, ["trailer"] = true, ["proxy-connection"] = true, ["x-forwarded-method"] = true, ["x-forwarded-uri"] = true }
+
+core.register_action("ostiarius", { "http-req" }, function(txn)
+    local headers = {}
+    for name, values in pairs(txn.http:req_get_headers()) do
+        if not left[name] then
+            local list = {}
+            for i = 0, #values do
+                list[#list + 1] = values[i]
+            end
+            headers[name] = list
+        end
+    end
+    headers["x-forwarded-method"] = { txn.f:method() }
+    headers["x-forwarded-uri"] = { txn.f:pathq() }
+    local answer = core.httpclient():get({ url = decide, headers = headers, timeout = 10000%s })
+
+    if answer == nil or answer.status == nil or answer.status == 0 then
+        local reply = txn:reply({ status = 503, reason = "Service Unavailable" })
+        reply:add_header("cache-control", "no-store")
+        txn:done(reply)
+        return
+    end
+    local function field(name)
+        local values = answer.headers[name]
+        return values and values[0]
+    end
+    if answer.status ~= 200 then
+        local reply = txn:reply({ status = answer.status, reason = answer.reason })
+        for name, values in pairs(answer.headers) do
+            if name ~= "content-length" and name ~= "transfer-encoding" and name ~= "connection" and name ~= "date" then
+                for i = 0, #values do
+                    reply:add_header(name, values[i])
+                end
+            end
+        end
+        if txn.f:method() ~= "HEAD" then
+            reply:set_body(answer.body)
+        end
+        txn:done(reply)
+        return
+    end
+    for _, name in ipairs({ "ostiarius-user", "ostiarius-roles", "ostiarius-door", "ostiarius-identity" }) do
+        txn.http:req_del_header(name)
+        if field(name) then
+            txn.http:req_set_header(name, field(name))
+        end
+    end
+    for _, name in ipairs({ "cache_control", "vary", "set_cookie" }) do
+        local value = field("ostiarius-" .. name:gsub("_", "-"))
+        if value then
+            txn:set_var("txn.ostiarius_" .. name, value)
+        end
+    end
+end)
+`, at+s.Book.Prefix+"/decide?whole", dst)
+}
