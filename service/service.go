@@ -109,6 +109,8 @@ type Settings struct {
 	Telling telling.Rules
 	// URL is the address at which people reach the site, if it is not the one listened on.
 	URL string
+	// Site answers for the site in a program that listens itself, in place of sources of the policy; Listen is empty then.
+	Site http.Handler
 }
 
 func (s *Settings) socket() string {
@@ -186,7 +188,9 @@ func Open(settings Settings) (s *Service, err error) {
 			return s, err
 		}
 	}
-	if s.listener, err = listen(settings.Listen, mostUntaken); err != nil {
+	if settings.Site != nil {
+		// the program listens
+	} else if s.listener, err = listen(settings.Listen, mostUntaken); err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
 			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
 		}
@@ -203,7 +207,7 @@ func Open(settings Settings) (s *Service, err error) {
 		}
 	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
-		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }), Log: settings.Log,
+		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }), Log: settings.Log, Site: settings.Site,
 		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions, MetricsFrom: settings.MetricsFrom,
 		Proxying: source.ProxyOptions{
 			Own: visitor.OwnCookie, Itself: s.itself(), RefuseOdd: settings.RefuseOdd,
@@ -411,6 +415,12 @@ func (s *Service) PlainURL() string {
 	return "http://" + s.plain.Addr().String()
 }
 
+// Handler returns what answers all requests: for the site, and for our own pages.
+func (s *Service) Handler() http.Handler { return s.handler }
+
+// Guard returns what decides about them.
+func (s *Service) Guard() *guard.Guard { return s.guard }
+
 // siteServer returns a server of the site, for connections of either protocol.
 func siteServer(handler http.Handler, log *log.Logger) *http.Server {
 	return &http.Server{
@@ -464,7 +474,9 @@ func (s *Service) Serve(ctx context.Context) error {
 		serve(server(), one)
 		serve(second, two)
 	}
-	serveSite(s.listener, bound, nil)
+	if s.listener != nil {
+		serveSite(s.listener, bound, nil)
+	}
 	if s.front != nil {
 		server := siteServer(s.handler, log)
 		connected := server.ConnContext
@@ -508,7 +520,9 @@ func (s *Service) Serve(ctx context.Context) error {
 		s.policy.Follow(ctx)
 	}()
 
-	s.settings.Log.Info("listening", "address", s.URL(), "version", s.settings.Version)
+	if s.listener != nil {
+		s.settings.Log.Info("listening", "address", s.URL(), "version", s.settings.Version)
+	}
 	var err error
 	select {
 	case <-ctx.Done():

@@ -2,7 +2,6 @@ package connect
 
 import (
 	"fmt"
-	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -64,15 +63,15 @@ func Questions(book *policy.Book, host string) (all []Question) {
 				continue
 			}
 			path = (&url.URL{Path: path}).EscapedPath()
-			e := example{path, book.Decide(policy.Request{Method: http.MethodGet, Host: host, Path: path}, &policy.Visitor{}).Outcome != policy.Admit}
+			e := example{path, book.Decide(policy.Request{Method: "GET", Host: host, Path: path}, &policy.Visitor{}).Outcome != policy.Admit}
 			if !slices.Contains(examples, e) {
 				examples = append(examples, e)
 			}
 		}
 	}
 	for _, e := range examples {
-		add("the address of a door", http.MethodGet, e.path)
-		add("with a query", http.MethodGet, e.path+"?next=/")
+		add("the address of a door", "GET", e.path)
+		add("with a query", "GET", e.path+"?next=/")
 	}
 	var open string
 	for _, e := range examples {
@@ -92,37 +91,37 @@ func Questions(book *policy.Book, host string) (all []Question) {
 			e.path + "/", e.path + "/.", e.path + "//", e.path + ";", e.path + ";a=1", e.path + "%00", e.path + "%20", e.path + "/..;/", e.path + "/%2e", e.path + ".", e.path + "%2f", e.path + `\`, e.path + "%5c", e.path + "%3f", e.path + "%23", e.path + "%2520", encoded(e.path), upper(e.path),
 			"http://" + host + e.path,
 		} {
-			add("another spelling", http.MethodGet, target)
+			add("another spelling", "GET", target)
 		}
 		if open != "" && open != "/" {
-			add("out of an open place", http.MethodGet, strings.TrimSuffix(open, "/")+"/../"+p)
-			add("out of an open place", http.MethodGet, strings.TrimSuffix(open, "/")+"/..%2f"+p)
-			add("out of an open place", http.MethodGet, strings.TrimSuffix(open, "/")+"../"+p)
+			add("out of an open place", "GET", strings.TrimSuffix(open, "/")+"/../"+p)
+			add("out of an open place", "GET", strings.TrimSuffix(open, "/")+"/..%2f"+p)
+			add("out of an open place", "GET", strings.TrimSuffix(open, "/")+"../"+p)
 		}
-		for _, method := range []string{http.MethodHead, http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodOptions, "PROPFIND", "get"} {
+		for _, method := range []string{"HEAD", "POST", "PUT", "DELETE", "OPTIONS", "PROPFIND", "get"} {
 			add("another method", method, e.path)
 		}
 		for _, name := range []string{"Ostiarius-User", "Ostiarius-Roles", "Ostiarius-Door", "Ostiarius-Public", "Ostiarius-Identity"} {
-			add("claims who it is", http.MethodGet, e.path, [2]string{name, policy.Steward})
+			add("claims who it is", "GET", e.path, [2]string{name, policy.Steward})
 		}
 		other := open
 		if other == "" {
 			other = "/door/sign-in"
 		}
 		for _, name := range []string{"X-Original-URI", "X-Original-URL", "X-Rewrite-URL", "X-Forwarded-Uri", "X-Forwarded-Path"} {
-			add("claims another address", http.MethodGet, e.path, [2]string{name, other})
+			add("claims another address", "GET", e.path, [2]string{name, other})
 		}
 		for _, f := range [][2]string{{"X-Forwarded-For", "127.0.0.1"}, {"X-Real-IP", "127.0.0.1"}, {"Forwarded", "for=127.0.0.1;proto=https"}, {"X-Forwarded-Method", "OPTIONS"}, {"X-Original-Method", "HEAD"}, {"X-HTTP-Method-Override", "GET"}, {"X-Forwarded-Host", "localhost"}} {
-			add("claims what is none of its business", http.MethodGet, e.path, f)
+			add("claims what is none of its business", "GET", e.path, f)
 		}
 		for _, cookie := range []string{"ostiarius-session=", "ostiarius-session=" + strings.Repeat("A", 43), "ostiarius-session=a; ostiarius-session=b", "__Host-ostiarius-session=" + strings.Repeat("A", 43)} {
-			add("with a cookie that is nobody's", http.MethodGet, e.path, [2]string{"Cookie", cookie})
+			add("with a cookie that is nobody's", "GET", e.path, [2]string{"Cookie", cookie})
 		}
-		add("with credentials that are nobody's", http.MethodGet, e.path, [2]string{"Authorization", "Basic YTpi"})
-		add("upgraded", http.MethodGet, e.path, [2]string{"Upgrade", "websocket"}, [2]string{"Connection", "Upgrade"})
+		add("with credentials that are nobody's", "GET", e.path, [2]string{"Authorization", "Basic YTpi"})
+		add("upgraded", "GET", e.path, [2]string{"Upgrade", "websocket"}, [2]string{"Connection", "Upgrade"})
 	}
 	for _, target := range []string{book.Prefix + "/../" + strings.TrimPrefix(firstShut(book, host), "/"), book.Prefix + "/%2e%2e" + firstShut(book, host)} {
-		add("out of our own pages", http.MethodGet, target)
+		add("out of our own pages", "GET", target)
 	}
 	return all
 }
@@ -130,7 +129,7 @@ func Questions(book *policy.Book, host string) (all []Question) {
 func firstShut(book *policy.Book, host string) string {
 	for i := range book.Doors {
 		p := (&url.URL{Path: book.Doors[i].Path.Example()}).EscapedPath()
-		if book.Decide(policy.Request{Method: http.MethodGet, Host: host, Path: p}, &policy.Visitor{}).Outcome != policy.Admit {
+		if book.Decide(policy.Request{Method: "GET", Host: host, Path: p}, &policy.Visitor{}).Outcome != policy.Admit {
 			return p
 		}
 	}
@@ -161,13 +160,13 @@ func (q *Question) Holds(book *policy.Book, status int, location string) string 
 	switch {
 	case status >= 500:
 		return fmt.Sprintf("the web server says %d; Ostiarius may not run, or may not be asked by it", status)
-	case q.Outcome == policy.Admit && (status == http.StatusUnauthorized || status == http.StatusForbidden || led):
+	case q.Outcome == policy.Admit && (status == 401 || status == 403 || led):
 		return fmt.Sprintf("everybody may have it, and it is answered with %d", status)
 	case q.Outcome != policy.Admit && status < 300:
 		return fmt.Sprintf("the policy says %s, and it is answered with %d", q.Outcome, status)
-	case q.Outcome == policy.Hide && status != http.StatusNotFound:
+	case q.Outcome == policy.Hide && status != 404:
 		return fmt.Sprintf("it is hidden, and answered with %d, which tells that something is there", status)
-	case q.Outcome == policy.Challenge && status == http.StatusNotFound:
+	case q.Outcome == policy.Challenge && status == 404:
 		return "the policy asks for something, and it is answered with 404"
 	}
 	return ""

@@ -170,8 +170,11 @@ func (t *turning) Value(key any) any {
 
 // TurnOf returns what became of a request that a Guard has handed on, and nil for any
 // other request.
-func TurnOf(r *http.Request) *Turn {
-	t, _ := r.Context().Value(turnKey{}).(*Turn)
+func TurnOf(r *http.Request) *Turn { return TurnIn(r.Context()) }
+
+// TurnIn is TurnOf for the context of a request.
+func TurnIn(ctx context.Context) *Turn {
+	t, _ := ctx.Value(turnKey{}).(*Turn)
 	return t
 }
 

@@ -3,6 +3,7 @@ package guard
 import (
 	"context"
 	"errors"
+	"maps"
 	"net/http"
 	"slices"
 
@@ -104,6 +105,29 @@ func (g *Guard) decide(r *http.Request, asked *policy.Asked, t *Turn) (d policy.
 	t.Place, t.Door, t.Public = d.Place, d.Door, d.Public
 	return d, nil
 }
+
+// May reports whether a request that was handed on would be admitted if it were for another place of the site: what somebody is shown links
+// to. The path is percent-encoded, and may have a query. What only HTTP Basic would show there is not asked for. An error means that nobody
+// can be recognised at the moment, or that the context is of no such request.
+func (g *Guard) May(ctx context.Context, method, path string) (bool, error) {
+	was, ok := ctx.Value(turningKey{}).(*turning)
+	if !ok {
+		return false, errNotGuarded
+	}
+	r := was.request
+	r.Method, r.RequestURI, r.Header = method, path, maps.Clone(was.request.Header)
+	delete(r.Header, "Authorization") // it was looked at already, and would count as a try
+	now := &Turn{Book: was.turn.Book, Secure: was.turn.Secure, Visitor: was.turn.Visitor}
+	asked, fault := now.Book.Read(requestOf(&r))
+	if fault != nil {
+		return false, nil
+	}
+	now.Visitor.Shared, now.Visitor.Passes = nil, nil // what is held there is found out there
+	d, err := g.decide(&r, &asked, now)
+	return err == nil && d.Outcome == policy.Admit, err
+}
+
+var errNotGuarded = errors.New("the context is not of a request that a guard has handed on")
 
 // Still reports whether a request that was handed on, and is not over, would be admitted now: by
 // the policy in force now, with what its session and credentials prove now. The age of the

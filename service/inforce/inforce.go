@@ -32,6 +32,7 @@ type Policy struct {
 	file     string
 	store    *store.Store
 	missing  http.Handler
+	site     http.Handler
 	proxying source.ProxyOptions
 	log      *slog.Logger
 	quiet    time.Duration
@@ -54,6 +55,8 @@ type Options struct {
 	File    string // the policy file
 	Store   *store.Store
 	Missing http.Handler // answers for files that are not there
+	// Site answers for the site in place of sources; nil for the sources of the policy.
+	Site http.Handler
 	// Proxying is what proxied sources need, but for the file and the log. What Itself names there
 	// is nothing that any source may give away.
 	Proxying source.ProxyOptions
@@ -82,7 +85,7 @@ const keptAlways = 20
 // said loudly. The error is *Unfit if there is no version that could be.
 func Open(ctx context.Context, o Options) (*Policy, error) {
 	p := &Policy{
-		file: o.File, store: o.Store, missing: o.Missing, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom,
+		file: o.File, store: o.Store, missing: o.Missing, site: o.Site, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom,
 	}
 	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers, p.proxying.Seen = o.File, o.Log, &p.workers, &p.seen
 	if err := p.mend(); err != nil {
@@ -229,6 +232,12 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 			Message: "the prefix of Ostiarius's own pages changes only when the service is started again",
 		})
 	}
+	if p.site != nil && len(book.Sources) > 0 {
+		findings = append(findings, policy.Finding{
+			Severity: policy.SeverityError, Rule: "source-not-used", File: p.file, Line: book.Sources[0].Line, Column: 1,
+			Message: "the program that Ostiarius is in answers for the site itself; leave sources away",
+		})
+	}
 	if policy.HasErrors(findings) {
 		return nil, findings
 	}
@@ -244,6 +253,9 @@ func (p *Policy) Here() []policy.Finding { return p.here(p.Book()) }
 
 // furnish opens the sources behind a Book.
 func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
+	if p.site != nil {
+		return &guard.House{Book: book, Site: p.site}, nil
+	}
 	site := &site{book: book, handlers: map[*policy.Source]http.Handler{}, missing: p.missing, workers: &p.workers}
 	for i := range book.Sources {
 		entry := &book.Sources[i]
