@@ -331,3 +331,47 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 type zeros struct{}
 
 func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
+
+// What is forgotten in the configuration of a web server is found by asking it.
+func TestConnectCheckFinds(t *testing.T) {
+	dir := besideFiles(t)
+	s := start(t, dir, "--trusted-peer", "127.0.0.1/32", "--decide-from", "x-original-uri")
+	policy := filepath.Join(dir, "doors.yaml")
+	_, snippet, _ := run(t, "", "connect", "nginx", "--policy", policy, "--to", s.URL)
+	write(t, dir, "snippet", snippet)
+	write(t, dir, "half", strings.ReplaceAll(snippet, "error_page", "#"))
+	for name, test := range map[string]struct{ server, finds string }{
+		"a location that does not ask":       {"include SNIPPET; location /log/ { auth_request off; }", "GET /log"},
+		"files by another name":              {"include SNIPPET; location /visit { alias " + dir + "/www/visit/; }", ""}, // out of an open place: /visit../rota
+		"nobody is led on":                   {"include HALF;", "GET /secret"},
+		"the address is taken from a client": {"include SNIPPET; location /rota/ { auth_request /ask; } location = /ask { internal; auth_request off; proxy_pass " + s.URL + "/door/decide?plain; proxy_pass_request_body off; proxy_set_header Content-Length \"\"; proxy_set_header Host $host; proxy_set_header X-Original-Method GET; }", "X-Original-URI"},
+	} {
+		address := freePort(t)
+		nginx(t, "tcp", address, "root "+dir+"/www; "+strings.NewReplacer("SNIPPET", filepath.Join(dir, "snippet"), "HALF", filepath.Join(dir, "half")).Replace(test.server))
+		code, out, errOut := run(t, "", "connect", "--check", "http://"+address, "--policy", policy, "-o", "json")
+		var told struct {
+			OK    bool
+			Wrong []struct{ Request, Message string }
+		}
+		if err := json.Unmarshal([]byte(out), &told); err != nil {
+			t.Fatalf("%s: %v %s%s", name, err, out, errOut)
+		}
+		found := false
+		for _, w := range told.Wrong {
+			found = found || strings.Contains(w.Request, test.finds)
+		}
+		if test.finds == "" { // /visit../ is no public place, so it stays closed whatever alias makes of it
+			if !told.OK || code != 0 {
+				t.Errorf("%s: %s", name, out)
+			}
+		} else if told.OK || code != 1 || !found {
+			t.Errorf("%s: %d %.1000s", name, code, out)
+		}
+	}
+	s.Kill()
+	address := freePort(t)
+	nginx(t, "tcp", address, "root "+dir+"/www; include "+filepath.Join(dir, "snippet")+";")
+	if code, out, _ := run(t, "", "connect", "--check", "http://"+address, "--policy", policy); code != 1 || !strings.Contains(out, "may not run") {
+		t.Errorf("without Ostiarius: %d %.300s", code, out)
+	}
+}

@@ -110,6 +110,7 @@ func Questions(book *policy.Book, host string) (all []Question) {
 		}
 		for _, name := range []string{"X-Original-URI", "X-Original-URL", "X-Rewrite-URL", "X-Forwarded-Uri", "X-Forwarded-Path"} {
 			add("claims another address", "GET", e.path, [2]string{name, other})
+			add("claims another address", "GET", strings.TrimSuffix(e.path, "/")+"/", [2]string{name, other})
 		}
 		for _, f := range [][2]string{{"X-Forwarded-For", "127.0.0.1"}, {"X-Real-IP", "127.0.0.1"}, {"Forwarded", "for=127.0.0.1;proto=https"}, {"X-Forwarded-Method", "OPTIONS"}, {"X-Original-Method", "HEAD"}, {"X-HTTP-Method-Override", "GET"}, {"X-Forwarded-Host", "localhost"}} {
 			add("claims what is none of its business", "GET", e.path, f)

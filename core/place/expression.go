@@ -10,7 +10,7 @@ import (
 
 // Plain matches the requests whose targets every web server reads alike: a path with nothing percent-encoded, no empty segment
 // and none that begins with a dot, with a query or without. What it does not match may be a place all the same.
-const Plain = `^[a-z0-9._-]*\|(?:/[` + plainByte + `-][` + plainByte + `.-]*)*/?(?:\?.*)?$`
+const Plain = `^(?:[a-z0-9_-]+\.)*[a-z0-9_-]*\|(?:/|(?:/[` + plainByte + `-][` + plainByte + `.-]*)+/?)(?:\?.*)?$`
 
 const plainByte = `A-Za-z0-9_~!&()*+,=:@`
 
