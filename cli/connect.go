@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ostiarius/core/connect"
+	"ostiarius/core/policy"
 )
 
 // The web servers for which a configuration can be written.
@@ -36,6 +37,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 	to := c.Flags().String("to", "http://127.0.0.1:8460", "where the web server reaches Ostiarius: an address, or unix: and the path of its --front-socket")
 	skip := c.Flags().Bool("skip-public", false, "do not ask where everybody is admitted")
 	script := c.Flags().Bool("script", false, "for haproxy: write the script that asks")
+	identity := c.Flags().String("identity", "", "have it signed who is calling, for a server behind that is known by this name")
 	check := c.Flags().String("check", "", "ask the web server at this address up to 300 questions of a stranger, and tell whether the doors hold there")
 	output := outputFlag(c, "text", "json")
 	c.MarkFlagFilename("policy", "yaml", "yml")
@@ -58,7 +60,10 @@ how Ostiarius is started for it, and how it is tried out.`,
 		if *check != "" {
 			return checkConnected(c, book, *check, format)
 		}
-		site := connect.Site{Book: book, SkipPublic: *skip}
+		site := connect.Site{Book: book, SkipPublic: *skip, Identity: *identity}
+		if *identity != "" && !policy.Audience(*identity) {
+			return errUsage{fmt.Errorf("--identity %q is no name for a server; write one like stock", *identity)}
+		}
 		if site.To, err = connect.ParseTo(*to); err != nil {
 			return errUsage{err}
 		}

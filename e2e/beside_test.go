@@ -83,11 +83,11 @@ func applicationBeside(t *testing.T) string {
 			w.Header().Set("Cache-Control", "public, max-age=600")
 			var odd []string
 			for name, values := range r.Header {
-				if strings.HasPrefix(strings.ToLower(name), "ostiarius") && name != "Ostiarius-Door" && strings.Join(values, "") != "" {
+				if strings.HasPrefix(strings.ToLower(name), "ostiarius") && name != "Ostiarius-Door" && name != "Ostiarius-Identity" && strings.Join(values, "") != "" {
 					odd = append(odd, name+"="+strings.Join(values, "|"))
 				}
 			}
-			fmt.Fprintf(w, "content for %q, roles %q; %d", r.Header.Get("Ostiarius-User"), r.Header.Get("Ostiarius-Roles"), len(odd))
+			fmt.Fprintf(w, "content for %q, roles %q, signed %t; %d", r.Header.Get("Ostiarius-User"), r.Header.Get("Ostiarius-Roles"), strings.Count(r.Header.Get("Ostiarius-Identity"), ".") == 2, len(odd))
 		}
 	}))
 	t.Cleanup(s.Close)
@@ -166,11 +166,11 @@ func connected(t *testing.T, name string, flags ...string) (s *Process, base, di
 // The whole road, at real web servers.
 func TestBeside(t *testing.T) {
 	for name := range besides {
-		for _, flags := range [][]string{nil, {"--skip-public"}} {
+		for _, flags := range [][]string{nil, {"--skip-public", "--identity", "stock"}} {
 			if name == "haproxy" && flags == nil {
 				continue // its client takes 40 ms for each question
 			}
-			t.Run(name+strings.Join(flags, ""), func(t *testing.T) { besideRoad(t, name, flags...) })
+			t.Run(name+strings.Join(flags, " "), func(t *testing.T) { besideRoad(t, name, flags...) })
 		}
 	}
 }
@@ -252,7 +252,7 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 		t.Errorf("refused: led to %s", a.location)
 	}
 	gives(kaethe, "/secret/", 200, "content of secret")
-	if a := gives(kaethe, "/app/x", 200, `content for "k%C3%A4the", roles "keeper, trustee"`); !strings.Contains(strings.Join(a.header.Values("Cache-Control"), ", "), "no-store") {
+	if a := gives(kaethe, "/app/x", 200, `content for "k%C3%A4the", roles "keeper, trustee", signed `+fmt.Sprint(len(flags) > 0)); !strings.Contains(strings.Join(a.header.Values("Cache-Control"), ", "), "no-store") {
 		t.Errorf("may be kept: %v", a.header)
 	}
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"log/slog"
 	"net/http"
 	"time"
@@ -64,6 +65,7 @@ func (s *Service) build() {
 		r.Get("/health/live", s.live)
 		r.Get("/health/ready", s.readyNow)
 		r.Get("/metrics", s.serveMetrics)
+		r.Get("/keys", s.keys)
 		r.Get("/policy.schema.json", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "application/schema+json")
 			w.Write(policy.Schema())
@@ -115,7 +117,7 @@ func (s *Service) build() {
 		BodyIdle: s.settings.BodyIdle,
 		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
 	}
-	beside := &guard.Beside{Guard: g, At: prefix + "/decide", Target: s.settings.Beside}
+	beside := &guard.Beside{Guard: g, At: prefix + "/decide", Target: s.settings.Beside, Sign: s.signer.Sign}
 	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, beside)), g
 	if s.access != nil {
 		s.handler = s.access.Around(s.handler)
@@ -143,4 +145,16 @@ func bySocketAlone(a *api.API) http.Handler {
 	})
 	admin.Route("/api/v1", a.Routes)
 	return admin
+}
+
+// keys gives out the keys by which servers behind check who is calling.
+func (s *Service) keys(w http.ResponseWriter, r *http.Request) {
+	set, err := s.signer.Keys()
+	if err != nil {
+		http.Error(w, "The keys cannot be made at the moment.", http.StatusServiceUnavailable)
+		return
+	}
+	w.Header().Set("Content-Type", "application/jwk-set+json")
+	w.Header().Set("Cache-Control", "public, max-age=300")
+	json.NewEncoder(w).Encode(set)
 }

@@ -30,6 +30,7 @@ import (
 	"ostiarius/service/access"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
+	"ostiarius/service/identity"
 	"ostiarius/service/inforce"
 	"ostiarius/service/inspect"
 	"ostiarius/service/mail"
@@ -138,6 +139,7 @@ type Service struct {
 	plain    net.Listener // where plain HTTP is led to HTTPS, or nil
 	socket   net.Listener
 	front    net.Listener // the front socket, or nil
+	signer   *identity.Signer
 	cert     *certificate
 	handler  http.Handler
 	admin    http.Handler
@@ -154,7 +156,7 @@ func Open(settings Settings) (s *Service, err error) {
 	if settings.Front == nil {
 		settings.Front = &guard.Front{}
 	}
-	s = &Service{settings: settings, started: time.Now(), metrics: newMetrics(settings.Version)}
+	s = &Service{settings: settings, started: time.Now(), metrics: newMetrics(settings.Version), signer: identity.New(time.Now)}
 	defer func() {
 		if err != nil {
 			s.Close()
@@ -213,6 +215,7 @@ func Open(settings Settings) (s *Service, err error) {
 			Own: visitor.OwnCookie, Itself: s.itself(), RefuseOdd: settings.RefuseOdd,
 			Failed: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) },
 			Took:   s.metrics.took,
+			Sign:   s.signer.Sign,
 			Still:  func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
 		},
 	})

@@ -30,7 +30,7 @@ func (s *Site) Caddy() string {
 		}
 	})
 	c.block("forward_auth @ostiarius_site "+to, func() {
-		c.line("uri %s/decide?whole-399", prefix)
+		c.line("uri %s/decide?%s", prefix, s.asking("whole-399"))
 		c.line("header_up X-Forwarded-Method {http.request.orig_method}")
 		c.line("header_up X-Forwarded-Uri {http.request.orig_uri}")
 		c.line("header_up X-Forwarded-For {remote_host}")
@@ -54,10 +54,16 @@ func (s *Site) Caddy() string {
 			c.line("    defer")
 			c.line("}")
 		}
+		door := func() {
+			c.line("request_header Ostiarius-Door {rp.header.Ostiarius-Door}")
+			if s.Identity != "" {
+				c.line("request_header Ostiarius-Identity {rp.header.Ostiarius-Identity}")
+			}
+		}
 		user := func() {
 			c.line("request_header Ostiarius-User {rp.header.Ostiarius-User}")
 			c.line("request_header Ostiarius-Roles {rp.header.Ostiarius-Roles}")
-			c.line("request_header Ostiarius-Door {rp.header.Ostiarius-Door}")
+			door()
 		}
 		told("renewed", "Ostiarius-Set-Cookie", "*", func() {
 			user()
@@ -69,10 +75,10 @@ func (s *Site) Caddy() string {
 			private()
 		})
 		told("anybody", "Ostiarius-Public", "yes", func() {
-			c.line("request_header Ostiarius-Door {rp.header.Ostiarius-Door}")
+			door()
 		})
 		told("holder", "", "", func() {
-			c.line("request_header Ostiarius-Door {rp.header.Ostiarius-Door}")
+			door()
 			private()
 		})
 	})

@@ -19,6 +19,16 @@ type Site struct {
 	To   To
 	// SkipPublic leaves out the question where everybody is admitted.
 	SkipPublic bool
+	// Identity is the audience for which it is signed who is calling; "" for nobody.
+	Identity string
+}
+
+// asking is the rest of a question's address.
+func (s *Site) asking(how string) string {
+	if s.Identity != "" {
+		return how + "&identity=" + s.Identity
+	}
+	return how
 }
 
 // A To is where the web server reaches Ostiarius: over TCP, or at a socket.

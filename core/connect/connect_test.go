@@ -48,7 +48,9 @@ func (o *opening) lets(method, host, target string, fold bool) bool {
 func TestOpenIsWhatEverybodyMay(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	of := func(all ...string) string { return all[r.IntN(len(all))] }
-	segment := func() string { return of("a", "b", "a.b", "A", "a+(b)", "*", "a*", "*.b", "**", "ü", "a b", ".a", `"`, "a-b", "[a]") }
+	segment := func() string {
+		return of("a", "b", "a.b", "A", "a+(b)", "*", "a*", "*.b", "**", "ü", "a b", ".a", `"`, "a-b", "[a]")
+	}
 	pattern := func() string {
 		p := ""
 		for range r.IntN(4) {

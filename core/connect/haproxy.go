@@ -146,5 +146,5 @@ core.register_action("ostiarius", { "http-req" }, function(txn)
         end
     end
 end)
-`, at+s.Book.Prefix+"/decide?whole", dst)
+`, at+s.Book.Prefix+"/decide?"+s.asking("whole"), dst)
 }

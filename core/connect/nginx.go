@@ -62,9 +62,9 @@ func (s *Site) Nginx() string {
 		}
 		asking(func() {
 			if s.To.Socket != "" {
-				c.line("proxy_pass %s:%s/decide?plain;", to, prefix)
+				c.line("proxy_pass %s:%s/decide?%s;", to, prefix, s.asking("plain"))
 			} else {
-				c.line("proxy_pass %s%s/decide?plain;", to, prefix)
+				c.line("proxy_pass %s%s/decide?%s;", to, prefix, s.asking("plain"))
 			}
 			quiet()
 			c.line("proxy_set_header Host $host;")

@@ -347,14 +347,34 @@ func (p *reader) keyrings(n ast.Node) {
 	}
 }
 
+// audience reads the name by which a server behind is known in what is signed for it.
+func (p *reader) audience(n ast.Node) string {
+	text, ok := p.text(n, "identity")
+	if ok && !Audience(text) {
+		p.at(n, "bad-value", "identity is the name of the server that is told who is calling, such as stock: 1 to 200 of the letters, digits and signs that an address may have")
+	}
+	return text
+}
+
+// Audience reports whether a text can be such a name.
+func Audience(s string) bool {
+	return s != "" && len(s) <= 200 && strings.IndexFunc(s, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-._~:/", r))
+	}) < 0
+}
+
 func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
 		var proxied, served, shell ast.Node // what only goes with a proxied server, or with files
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "service-worker", "attachment", "cache", "fallback", "shell", "routes"}) {
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "identity", "service-worker", "attachment", "cache", "fallback", "shell", "routes"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
+				proxied = f.value
+				continue
+			case "identity":
+				s.Identity = p.audience(f.value)
 				proxied = f.value
 				continue
 			case "service-worker":
@@ -423,7 +443,7 @@ func (p *reader) sources(n ast.Node) {
 			continue
 		}
 		if proxied != nil && s.Proxy == "" {
-			p.at(proxied, "bad-value", "strip-prefix, timeout and forward-fields go with proxy")
+			p.at(proxied, "bad-value", "strip-prefix, timeout, forward-fields and identity go with proxy")
 		}
 		if served != nil && s.Files == "" {
 			p.at(served, "bad-value", "attachment, cache, fallback and shell go with files")

@@ -132,6 +132,7 @@ func Schema() []byte {
 				}), "The routes of an application")}},
 				"fallback":       pattern(fallbackPattern, "The file that answers for routes of an application that are no files"),
 				"shell":          m{"const": "public", "description": "Everybody may have that file, also at routes that are closed"},
+				"identity":       m{"type": "string", "pattern": "^[A-Za-z0-9._~:/-]{1,200}$", "description": "Sign who is calling, for a server that is known by this name"},
 				"service-worker": m{"type": "boolean", "description": "Hand out service workers also if they could answer for Ostiarius's own pages"}},
 			"dependentRequired": m{"strip-prefix": list{"proxy"}, "timeout": list{"proxy"}, "forward-fields": list{"proxy"}, "attachment": list{"files"}, "cache": list{"files"}, "fallback": list{"files"}, "shell": list{"files", "fallback"}},
 		}, "What stands behind the doors"),

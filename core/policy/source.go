@@ -30,6 +30,8 @@ type Source struct {
 	// Routes are those of an application and the addresses of their data, to be compared; RoutesFile is a file that has them.
 	Routes     []Route
 	RoutesFile string
+	// Identity is the audience for which it is signed who is calling; "" for not at all.
+	Identity string
 	// ServiceWorker says that scripts of this source may be service workers also of Ostiarius's own
 	// pages.
 	ServiceWorker bool

@@ -43,11 +43,14 @@ var methodBeside = map[string]string{XForwardedURI: "X-Forwarded-Method", XOrigi
 //
 // What the web server itself does not find is answered for by At?missing, so that it looks like what is hidden. With ?whole everything is answered
 // at once; with ?whole-399 too, and who is admitted gets 399, for web servers that do with each 2xx what they like. With ?plain all refusals are 401 or 403, for web servers that know no others.
+// Behind any of these, &identity=AUDIENCE asks for a signed token in Ostiarius-Identity.
 type Beside struct {
 	Guard *Guard
 	At    string // the path, such as /door/decide
 	// Target is XForwardedURI or XOriginalURI. Without it nobody may ask.
 	Target string
+	// Sign returns a token that says who is calling, for an audience, which goes with the method and target; nil for none.
+	Sign func(t *Turn, audience, method, target string) (string, error)
 
 	ready answers
 }
@@ -55,6 +58,7 @@ type Beside struct {
 func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	// The path is compared as it was sent: a server that hands on other requests for our pages need close no second spelling.
 	at, how, _ := strings.Cut(r.RequestURI, "?")
+	how, audience, _ := strings.Cut(how, "&identity=")
 	if b.Target == "" || at != b.At || !b.Guard.Front.Declared(r) {
 		b.Guard.ServeHTTP(w, r)
 		return
@@ -78,6 +82,14 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	whole := how == "whole" || how == "whole-399"
 	if away == nil {
 		b.admit(h, t)
+		if audience != "" && b.Sign != nil {
+			token, err := b.Sign(t, audience, asked.Method, asked.RequestURI)
+			if err != nil { // the server behind would believe nobody
+				http.Error(w, "Who is calling cannot be signed.", http.StatusServiceUnavailable)
+				return
+			}
+			h["Ostiarius-Identity"] = []string{token}
+		}
 	}
 	if renewed := h["Set-Cookie"]; len(renewed) > 0 && (away == nil || !whole) { // it is for the visitor, beside those of the application
 		delete(h, "Set-Cookie")

@@ -55,6 +55,9 @@ type ProxyOptions struct {
 	// RefuseOdd says that a request with a field whose name has other characters than letters,
 	// digits and "-" is refused. Otherwise such fields are left out.
 	RefuseOdd bool
+	// Sign returns a token that says who is calling, for the audience of a source, with the method and target that the server behind
+	// receives; nil where no source asks for it.
+	Sign func(t *guard.Turn, audience, method, target string) (string, error)
 	// Failed answers a request for which the server behind has no answer: 502 or 504; 508 if it was
 	// this service itself; or 400 or 408 if the client is at fault.
 	Failed func(w http.ResponseWriter, r *http.Request, status int)
@@ -300,7 +303,18 @@ func (p *Proxy) handOn(r *httputil.ProxyRequest) {
 	if s.StripPrefix && s.Path != "/" {
 		r.Out.Header.Set("X-Forwarded-Prefix", s.Path)
 	}
+	if t := guard.TurnOf(r.In); s.Identity != "" && p.options.Sign != nil && t != nil {
+		token, err := p.options.Sign(t, s.Identity, r.Out.Method, r.Out.URL.RequestURI())
+		if err != nil { // without it the server behind believes nobody
+			p.options.Log.Error("who is calling could not be signed", "error", err)
+			return
+		}
+		r.Out.Header.Set(identityField, token)
+	}
 }
+
+// identityField is where a server behind finds the token; see package identity.
+const identityField = "Ostiarius-Identity"
 
 // fail answers a request for which there is no answer from behind.
 func (p *Proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
