@@ -129,7 +129,7 @@ var besides = map[string]struct {
 		}
 		front, back, _ := strings.Cut(string(text), "\nbackend ")
 		to := regexp.MustCompile(`server ostiarius (\S+)`).FindStringSubmatch(back)[1]
-		_, lua, errOut := run(t, "", "connect", "haproxy", "--script", "--policy", filepath.Join(dir, "doors.yaml"), "--to", "http://"+to)
+		_, lua, errOut := run(t, "", "connect", "haproxy", "--script", "--identity", "stock", "--policy", filepath.Join(dir, "doors.yaml"), "--to", "http://"+to)
 		if lua == "" {
 			t.Fatal(errOut)
 		}
