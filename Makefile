@@ -41,8 +41,8 @@ demo: bin/ostiarius
 # Real servers for the tests, behind, in front and beside.
 /usr/bin/hypercorn:
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq python3-hypercorn nginx-light lighttpd php-cli >/dev/null
-/usr/bin/caddy /usr/sbin/haproxy:
-	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq caddy haproxy python3-cryptography >/dev/null
+/usr/bin/caddy /usr/sbin/haproxy /usr/sbin/apache2:
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq caddy haproxy apache2 python3-cryptography >/dev/null
 
 # A real mail server for the tests. It runs only within them.
 /usr/sbin/smtpd:
@@ -52,7 +52,7 @@ demo: bin/ostiarius
 /usr/bin/systemd-analyze:
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq systemd >/dev/null
 
-test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bin/caddy /usr/sbin/haproxy /usr/sbin/smtpd /usr/bin/systemd-analyze
+test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bin/caddy /usr/sbin/haproxy /usr/sbin/apache2 /usr/sbin/smtpd /usr/bin/systemd-analyze
 	gofmt -l $(filter %.go,$(GOFILES)) | (! grep .)
 	go vet ./...
 	go tool staticcheck ./...
@@ -61,7 +61,7 @@ test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/aria2c /usr/bin
 # The real service under the race detector, without a browser. It is slower than the tests expect; so what
 # fails without a race is tried once more.
 RACE = GORACE="halt_on_error=1 log_path=$(CURDIR)/bin/race" E2E_BINARY=$(CURDIR)/bin/ostiarius-race go test -count=1 -timeout 20m -parallel 4 ./e2e
-race: bin/ostiarius /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bin/caddy /usr/sbin/haproxy /usr/sbin/smtpd
+race: bin/ostiarius /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bin/caddy /usr/sbin/haproxy /usr/sbin/apache2 /usr/sbin/smtpd
 	go build -race -o bin/ostiarius-race ./cmd/ostiarius
 	rm -f bin/race.*
 	$(RACE) || { ! ls bin/race.* 2>/dev/null && $(RACE); }

@@ -13,7 +13,7 @@ import (
 )
 
 // The web servers for which a configuration can be written.
-var besides = []string{"nginx", "caddy", "haproxy"}
+var besides = []string{"nginx", "caddy", "haproxy", "apache"}
 
 func newConnect() *cobra.Command {
 	c := &cobra.Command{
@@ -38,6 +38,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 	skip := c.Flags().Bool("skip-public", false, "do not ask where everybody is admitted")
 	script := c.Flags().Bool("script", false, "for haproxy: write the script that asks")
 	identity := c.Flags().String("identity", "", "have it signed who is calling, for a server behind that is known by this name")
+	authorizer := c.Flags().String("authorizer", "127.0.0.1:8463", "for apache: where Ostiarius is asked, its own --authorizer")
 	check := c.Flags().String("check", "", "ask the web server at this address up to 300 questions of a stranger, and tell whether the doors hold there")
 	output := outputFlag(c, "text", "json")
 	c.MarkFlagFilename("policy", "yaml", "yml")
@@ -61,13 +62,16 @@ how Ostiarius is started for it, and how it is tried out.`,
 			return checkConnected(c, book, *check, format)
 		}
 		site := connect.Site{Book: book, SkipPublic: *skip, Identity: *identity}
+		if site.Authorizer, err = connect.ParseAuthorizer(*authorizer); err != nil {
+			return errUsage{err}
+		}
 		if *identity != "" && !policy.Audience(*identity) {
 			return errUsage{fmt.Errorf("--identity %q is no name for a server; write one like stock", *identity)}
 		}
 		if site.To, err = connect.ParseTo(*to); err != nil {
 			return errUsage{err}
 		}
-		write := map[string]func() string{"nginx": site.Nginx, "caddy": site.Caddy, "haproxy": site.HAProxy}[args[0]]
+		write := map[string]func() string{"nginx": site.Nginx, "caddy": site.Caddy, "haproxy": site.HAProxy, "apache": site.Apache}[args[0]]
 		if *script {
 			if args[0] != "haproxy" {
 				return errUsage{errors.New("--script is for haproxy, which asks by one")}

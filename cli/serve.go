@@ -67,6 +67,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	hostFrom := choice(flags, "host-from", "field in which a trusted peer has the host that was asked for", "host", "x-forwarded-host", "forwarded")
 	decideFrom := choice(flags, "decide-from", "field in which a trusted peer that serves the site itself has the address it asks about at /door/decide", "none", "x-forwarded-uri", "x-original-uri")
 	flags.StringVar(&settings.FrontSocket, "front-socket", "", "Unix socket at which servers in front and beside reach the site as well; whoever may write to it is a trusted peer")
+	flags.StringVar(&settings.Authorizer, "authorizer", "", "HOST:PORT at which trusted peers that serve the site themselves ask by FastCGI, such as Apache")
 	odd := choice(flags, "odd-fields", "what is done with header fields whose names have other characters than letters, digits and -, where a server is behind", "drop", "refuse")
 	flags.DurationVar(&settings.BodyIdle, "body-idle", 30*time.Second, "how long a client may send nothing of what it has announced")
 	flags.IntVar(&settings.Connections, "connections", 8192, "most connections at once; one network has at most a quarter of them")

@@ -38,8 +38,8 @@ var rules = []struct {
 // own floor, and none above.
 var floors = [][]string{
 	{"access", "mistake", "problem", "premises", "recall"},
-	{"activity", "backup", "ending", "guard", "hashing", "inspect", "mail", "outgoing"},     // what all lean on
-	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace", "identity"}, // one kind of record each; what the guard admits to; files
+	{"activity", "backup", "ending", "guard", "hashing", "inspect", "mail", "outgoing"},                   // what all lean on
+	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace", "identity", "authorizer"}, // one kind of record each; what the guard admits to; files
 	{"signin", "recovery", "joining", "leaving", "events", "members", "inforce"},
 	{"visitor"},
 	{"rooms", "pages", "api"}, // what people and programs meet

@@ -117,8 +117,8 @@ func (s *Service) build() {
 		BodyIdle: s.settings.BodyIdle,
 		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
 	}
-	beside := &guard.Beside{Guard: g, At: prefix + "/decide", Target: s.settings.Beside, Sign: s.signer.Sign}
-	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, beside)), g
+	s.beside = &guard.Beside{Guard: g, At: prefix + "/decide", Target: s.settings.Beside, Sign: s.signer.Sign}
+	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, s.beside)), g
 	if s.access != nil {
 		s.handler = s.access.Around(s.handler)
 	}

@@ -28,6 +28,7 @@ import (
 	"ostiarius/core/telling"
 	"ostiarius/core/throttle"
 	"ostiarius/service/access"
+	"ostiarius/service/authorizer"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/identity"
@@ -60,6 +61,8 @@ type Settings struct {
 	// FrontSocket is the path of a Unix socket at which the site can be reached too, by servers that are trusted as declared peers;
 	// empty for none.
 	FrontSocket string
+	// Authorizer is an address, host:port, at which declared peers ask by FastCGI; empty for none.
+	Authorizer string
 	// Beside is the field in which declared peers have the target of a request that they ask about, see guard.Beside; empty if
 	// nobody may ask.
 	Beside  string
@@ -139,6 +142,8 @@ type Service struct {
 	plain    net.Listener // where plain HTTP is led to HTTPS, or nil
 	socket   net.Listener
 	front    net.Listener // the front socket, or nil
+	fastcgi  net.Listener // where web servers ask by FastCGI, or nil
+	beside   *guard.Beside
 	signer   *identity.Signer
 	cert     *certificate
 	handler  http.Handler
@@ -188,6 +193,11 @@ func Open(settings Settings) (s *Service, err error) {
 	if settings.FrontSocket != "" {
 		if s.front, err = openFrontSocket(settings.FrontSocket); err != nil {
 			return s, err
+		}
+	}
+	if settings.Authorizer != "" {
+		if s.fastcgi, err = listen(settings.Authorizer, mostUntaken); err != nil {
+			return s, fmt.Errorf("cannot listen on %s for web servers that ask by FastCGI: %w; choose another address with --authorizer", settings.Authorizer, err)
 		}
 	}
 	if settings.Site != nil {
@@ -266,7 +276,7 @@ func (s *Service) itself() inspect.Own {
 		own.Paths = append(own.Paths, s.settings.AccessLog)
 	}
 	own.Listens = func() (all []net.Addr) {
-		for _, l := range []net.Listener{s.listener, s.plain, s.console, s.front} {
+		for _, l := range []net.Listener{s.listener, s.plain, s.console, s.front, s.fastcgi} {
 			if l != nil {
 				all = append(all, l.Addr())
 			}
@@ -449,7 +459,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer cancel()
 	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
 	var servers []*http.Server
-	failed := make(chan error, 8)
+	failed := make(chan error, 9)
 	serve := func(server *http.Server, l net.Listener) {
 		servers = append(servers, server)
 		go func() { failed <- server.Serve(l) }()
@@ -493,6 +503,9 @@ func (s *Service) Serve(ctx context.Context) error {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
 		serve(&http.Server{Handler: s.challenges(toHTTPS(port)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, boundListener{s.plain, bound, s.settings.Front})
 	}
+	if s.fastcgi != nil {
+		go func() { failed <- authorizer.Serve(s.fastcgi, s.beside, s.settings.Log) }()
+	}
 	serve(&http.Server{Handler: s.admin, ReadHeaderTimeout: 10 * time.Second}, s.socket)
 	// The records are tended until the last request is answered, so that it is written down too.
 	tending, stopTending := context.WithCancel(context.WithoutCancel(ctx))
@@ -534,6 +547,9 @@ func (s *Service) Serve(ctx context.Context) error {
 	}
 	s.stopping.Store(true)
 	cancel()
+	if s.fastcgi != nil {
+		s.fastcgi.Close()
+	}
 	grace, stop := context.WithTimeout(context.Background(), 15*time.Second)
 	defer stop()
 	for _, server := range servers {
@@ -572,6 +588,9 @@ func (s *Service) Close() error {
 	}
 	if s.front != nil {
 		s.front.Close()
+	}
+	if s.fastcgi != nil {
+		s.fastcgi.Close()
 	}
 	if s.hashing != nil {
 		s.hashing.Close()

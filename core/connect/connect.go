@@ -21,6 +21,17 @@ type Site struct {
 	SkipPublic bool
 	// Identity is the audience for which it is signed who is calling; "" for nobody.
 	Identity string
+	// Authorizer is where Apache asks, host:port.
+	Authorizer string
+}
+
+// ParseAuthorizer reads the address where Ostiarius is asked by FastCGI.
+func ParseAuthorizer(s string) (string, error) {
+	u, err := url.Parse("fcgi://" + s)
+	if err != nil || u.Host != s || u.Port() == "" || u.Hostname() == "" || !isSafe(s) {
+		return "", fmt.Errorf("%q is no address; write HOST:PORT, such as 127.0.0.1:8463", s)
+	}
+	return s, nil
 }
 
 // asking is the rest of a question's address.

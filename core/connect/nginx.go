@@ -201,5 +201,8 @@ func (s *Site) serve(server string) string {
 	} else if !s.To.local() {
 		at = "--listen " + s.To.Host + " --trusted-peer ADDRESS-OF-" + strings.ToUpper(server)
 	}
+	if server == "apache" {
+		return "ostiarius serve --policy doors.yaml " + at + " --authorizer " + s.Authorizer + " --decide-from x-original-uri"
+	}
 	return "ostiarius serve --policy doors.yaml " + at + " --decide-from " + from
 }

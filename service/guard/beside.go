@@ -41,7 +41,8 @@ var methodBeside = map[string]string{XForwardedURI: "X-Forwarded-Method", XOrigi
 // are to be led is in Ostiarius-Location; and in Ostiarius-Answer a word for which, asked once for At?answer=WORD, the answer is given that
 // the visitor is to get: a page, a redirect, or a problem.
 //
-// What the web server itself does not find is answered for by At?missing, so that it looks like what is hidden. With ?whole everything is answered
+// What the web server itself does not find is answered for by At?missing, so that it looks like what is hidden (or ?missing-typed,
+// with TypeField). With ?whole everything is answered
 // at once; with ?whole-399 too, and who is admitted gets 399, for web servers that do with each 2xx what they like. With ?plain all refusals are 401 or 403, for web servers that know no others.
 // Behind any of these, &identity=AUDIENCE asks for a signed token in Ostiarius-Identity.
 type Beside struct {
@@ -69,8 +70,8 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		b.answer(w, word)
 		return
 	}
-	if how == "missing" { // the web server has nothing there
-		b.missing(w, r)
+	if how == "missing" || how == "missing-typed" { // the web server has nothing there
+		b.missing(&typed{w, how == "missing-typed"}, r)
 		return
 	}
 	asked, err := b.read(r)
@@ -78,6 +79,13 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "This cannot be decided: "+err.Error()+".", http.StatusBadRequest)
 		return
 	}
+	b.Decide(w, asked, how, audience)
+}
+
+// Decide answers a question: how is one of the words above, and for an audience, if it is not empty, it is signed who is calling.
+func (b *Beside) Decide(w http.ResponseWriter, asked *http.Request, how, audience string) {
+	h := w.Header()
+	h["Cache-Control"] = keptNowhere
 	away, t := b.decide(w, asked)
 	whole := how == "whole" || how == "whole-399"
 	if away == nil {
@@ -295,6 +303,22 @@ func (b *Beside) missing(w http.ResponseWriter, r *http.Request) {
 	keepPrivate(w.Header())
 	t := &Turn{Book: b.Guard.House().Book, Secure: b.Guard.Front.Secure(r)}
 	b.Guard.Turned(w, r, &TurnedAway{Turn: t, Decision: policy.Decision{Outcome: policy.Hide}, Client: ClientOf(r.Header), Answer: policy.Answer{Status: http.StatusNotFound}})
+}
+
+// TypeField has the type of a refusal for web servers that take each for HTML, beside the usual field.
+const TypeField = "Ostiarius-Content-Type"
+
+// typed is an answer that has the field, if it is to.
+type typed struct {
+	http.ResponseWriter
+	is bool
+}
+
+func (t *typed) WriteHeader(status int) {
+	if t.is {
+		t.Header().Set(TypeField, t.Header().Get("Content-Type"))
+	}
+	t.ResponseWriter.WriteHeader(status)
 }
 
 // answer gives the answer for which there is a word.
