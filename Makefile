@@ -70,13 +70,13 @@ race: bin/ostiarius /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bi
 /usr/bin/wrk:
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq wrk >/dev/null
 
-bench: bin/ostiarius /usr/bin/wrk
-	go test -run '^$$' -bench . -benchmem ./core/... ./service/...
+bench: bin/ostiarius /usr/bin/wrk /usr/bin/hypercorn /usr/bin/caddy
+	go test -run '^$$' -bench . -benchmem ./core/... ./service/... ./embed
 
 fuzz: bin/ostiarius /usr/bin/chromium
 	ORACLE=long go test -count=1 ./core/policy ./core/prove ./service/inforce
 	ORACLE=long go test -count=1 -run TestRoutesAreRefreshed ./e2e
-	for target in core/account:FuzzSplitEmail core/event:FuzzRead core/signature:FuzzCheck core/message:FuzzLetter core/message:FuzzRecipients core/pass:FuzzReadList core/pass:FuzzReadSpans core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzEdit core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged service/source:FuzzHandOn service/source:FuzzAddress service/guard:FuzzForwarded core/fields:FuzzKindOf cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead core/site:FuzzReadLogLine service:FuzzReadHead service/pages:FuzzFieldsOf; do \
+	for target in core/account:FuzzSplitEmail core/event:FuzzRead core/signature:FuzzCheck core/message:FuzzLetter core/message:FuzzRecipients core/pass:FuzzReadList core/pass:FuzzReadSpans core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzEdit core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged service/source:FuzzHandOn service/source:FuzzAddress service/guard:FuzzForwarded core/fields:FuzzKindOf cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead core/site:FuzzReadLogLine service:FuzzReadHead service/pages:FuzzFieldsOf service/pages:FuzzAsked core/fastcgi:FuzzRead; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
 
 # Writes the reference pages that are made from the code.

@@ -32,7 +32,7 @@ doors:
 `
 
 // opened opens a policy, with an account.
-func opened(t *testing.T, o Options) *Doors {
+func opened(t testing.TB, o Options) *Doors {
 	t.Helper()
 	data, err := os.MkdirTemp("", "d") // short: it holds a socket
 	if err != nil {

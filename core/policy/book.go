@@ -7,6 +7,7 @@ package policy
 
 import (
 	"net/netip"
+	"net/url"
 	"slices"
 	"time"
 
@@ -97,7 +98,8 @@ type Door struct {
 	shared             []string
 	passes             []string
 	ways               []way
-	public             bool // one of the ways asks nothing
+	public             bool   // one of the ways asks nothing
+	told               string // see Told
 }
 
 // Otherwise is what happens instead of the usual answer.
@@ -389,6 +391,7 @@ func (b *Book) compile() (twins [][2]int) {
 
 // prepare looks up once what is asked for with each request.
 func (b *Book) prepare(door *Door) {
+	door.told = (&url.URL{Path: door.Label()}).EscapedPath()
 	door.keyrings, door.shared, door.passes = namesIn(Keyring, door.Admit), namesIn(Shared, door.Admit), namesIn(Pass, door.Admit)
 	for _, w := range door.ways {
 		door.public = door.public || len(w) == 0
@@ -508,6 +511,9 @@ func (d *Door) Label() string {
 	}
 	return label
 }
+
+// Told is the label as servers behind are told it, in a field of a header: percent-encoded. It is made once, since each request has it.
+func (d *Door) Told() string { return d.told }
 
 // AsksNobody reports whether the door is written to admit nobody.
 func (d *Door) AsksNobody() bool { return d.Admit.Kind == Nobody }

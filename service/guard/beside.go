@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"maps"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -150,14 +149,20 @@ func (b *Beside) read(r *http.Request) (*http.Request, error) {
 	asked := *r
 	asked.Method, asked.RequestURI = method, target
 	asked.Body, asked.ContentLength, asked.TransferEncoding, asked.Trailer = http.NoBody, 0, nil, nil
-	// What cannot be read is rejected when it is judged; until then it only has to be something.
-	if asked.URL, err = url.ParseRequestURI(target); err != nil {
-		asked.URL = &url.URL{Path: "/"}
-	}
-	asked.Header = maps.Clone(r.Header)
-	delete(asked.Header, "Connection")
+	asked.URL = urlOf(target)
 	b.Guard.Front.setHost(&asked)
 	return &asked, nil
+}
+
+// urlOf reads a target. What cannot be read is rejected when it is judged; until then it only has to be something.
+func urlOf(target string) *url.URL {
+	if path, query, _ := strings.Cut(target, "?"); strings.HasPrefix(path, "/") && !strings.ContainsAny(path, "%#") { // as most are
+		return &url.URL{Path: path, RawQuery: query}
+	}
+	if u, err := url.ParseRequestURI(target); err == nil {
+		return u
+	}
+	return &url.URL{Path: "/"}
 }
 
 // A turnedAway is the answer to somebody who is not admitted, before it is written.
@@ -293,7 +298,7 @@ func (t *Turn) Identity() (user, roles, door string) {
 		user, roles = url.PathEscape(t.Visitor.Account), strings.Join(t.Book.RolesOf(&t.Visitor), ", ")
 	}
 	if t.Door != nil {
-		door = (&url.URL{Path: t.Door.Label()}).EscapedPath()
+		door = t.Door.Told()
 	}
 	return user, roles, door
 }

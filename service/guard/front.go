@@ -124,6 +124,9 @@ func (f *Front) Client(r *http.Request) netip.Addr {
 		}
 		return at
 	}
+	if len(values) == 1 && !strings.Contains(values[0], ",") {
+		return hop(values[0])
+	}
 	hops := strings.Split(strings.Join(values, ","), ",")
 	for i := len(hops) - 1; i >= 0; i-- {
 		if at = hop(hops[i]); !at.IsValid() || !f.Trusts(at) {
