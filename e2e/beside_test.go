@@ -396,3 +396,37 @@ func TestConnectCheckFinds(t *testing.T) {
 		t.Errorf("without Ostiarius: %d %.300s", code, out)
 	}
 }
+
+// At the socket for servers in front everybody is a trusted peer, and at the address nobody is.
+func TestFrontSocket(t *testing.T) {
+	t.Parallel()
+	dir := besideFiles(t)
+	socket := filepath.Join(dir, "front.sock")
+	s := start(t, dir, "--front-socket", socket, "--decide-from", "x-original-uri")
+	if info, err := os.Stat(socket); err != nil || info.Mode().Perm() != 0o660 {
+		t.Errorf("%v %v", info, err)
+	}
+	_, snippet, _ := run(t, "", "connect", "nginx", "--policy", filepath.Join(dir, "doors.yaml"), "--to", "unix:"+socket)
+	write(t, dir, "snippet", snippet)
+	address := freePort(t)
+	if os.Getuid() == 0 { // its workers have another name
+		if err := os.Chmod(socket, 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	nginx(t, "tcp", address, "root "+dir+"/www; include "+filepath.Join(dir, "snippet")+";")
+	beside := newPerson(t, "http://"+address)
+	if a := beside.get("/visit/"); a.status != 200 || a.body != "content of visit" {
+		t.Errorf("%d %s", a.status, a.body)
+	}
+	beside.is("/rota/", 303, "/door/sign-in?next=%2Frota%2F")
+	if a := newPerson(t, s.URL).get("/door/decide", "X-Original-Method", "GET", "X-Original-Uri", "/"); a.status != 404 {
+		t.Errorf("a stranger may ask: %d", a.status)
+	}
+	if code, _, errOut := run(t, "", "serve", "--policy", filepath.Join(dir, "doors.yaml"), "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--front-socket", filepath.Join(dir, "doors.yaml")); code != 1 || !strings.Contains(errOut, "no socket") {
+		t.Errorf("%d %s", code, errOut)
+	}
+	if code, _, errOut := run(t, "", "serve", "--policy", filepath.Join(dir, "doors.yaml"), "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--front-socket", socket); code != 1 || !strings.Contains(errOut, "another service") {
+		t.Errorf("%d %s", code, errOut)
+	}
+}

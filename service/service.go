@@ -194,6 +194,7 @@ func Open(settings Settings) (s *Service, err error) {
 		if s.front, err = openFrontSocket(settings.FrontSocket); err != nil {
 			return s, err
 		}
+		s.settings.Front.Socket = true
 	}
 	if settings.Authorizer != "" {
 		if s.fastcgi, err = listen(settings.Authorizer, mostUntaken); err != nil {

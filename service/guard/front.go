@@ -31,6 +31,8 @@ type Front struct {
 	// Host is the field that has the host that was asked for: the Host field itself if empty, or
 	// XForwardedHost or Forwarded.
 	Host string
+	// Socket says that connections marked by OnSocket are those of declared peers too.
+	Socket bool
 
 	heard heard
 }
@@ -58,11 +60,11 @@ func (f *Front) Trusts(a netip.Addr) bool {
 
 // Declared reports whether a request comes from a declared peer.
 func (f *Front) Declared(r *http.Request) bool {
-	if f == nil {
+	if f == nil || len(f.Peers) == 0 && !f.Socket {
 		return false
 	}
 	at := peer(r)
-	return len(f.Peers) > 0 && f.Trusts(at) || onSocket(r, at)
+	return f.Trusts(at) || f.Socket && onSocket(r, at)
 }
 
 type peerKey struct{}
@@ -154,7 +156,7 @@ const noHost = "?"
 // setHost makes the Host of a request what a declared peer says that the client asked for, if
 // that is believed. What cannot be read is no host at all, and the request is then rejected.
 func (f *Front) setHost(r *http.Request) {
-	if !f.Declared(r) || f.Host == "" {
+	if f == nil || f.Host == "" || !f.Declared(r) {
 		return
 	}
 	host := f.last(r, f.Host, func(e forwarded) string { return e.host })
