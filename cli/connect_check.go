@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"fmt"
@@ -39,14 +40,17 @@ func checkConnected(c *cobra.Command, book *policy.Book, site, format string) er
 		Questions int           `json:"questions"`
 		Wrong     []wrongAnswer `json:"wrong"`
 	}{Questions: len(questions), Wrong: []wrongAnswer{}}
+	asking := progressOn(c, "asking")
 	for i := range questions {
 		q := &questions[i]
+		asking.at(i+1, len(questions))
 		status, location, err := ask(c.Context(), u, q)
 		message := ""
 		switch {
 		case err != nil && q.Outcome != policy.Admit && i > 0:
 			// hung up on, as some do with what cannot be read
 		case err != nil:
+			asking.done()
 			return fmt.Errorf("%s does not answer: %w", site, err)
 		default:
 			message = q.Holds(book, status, location)
@@ -55,6 +59,7 @@ func checkConnected(c *cobra.Command, book *policy.Book, site, format string) er
 			told.Wrong = append(told.Wrong, wrongAnswer{q.String(), q.About, string(q.Outcome), status, message})
 		}
 	}
+	asking.done()
 	told.OK = len(told.Wrong) == 0
 	if format == "json" {
 		if err := writeJSON(c.OutOrStdout(), told); err != nil {
@@ -96,7 +101,7 @@ func ask(ctx context.Context, site *url.URL, q *connect.Question) (status int, l
 		conn.SetDeadline(until)
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s %s HTTP/1.1\r\nHost: %s\r\nAccept: text/html\r\nUser-Agent: ostiarius-connect\r\n", q.Method, q.Target, site.Host)
+	fmt.Fprintf(&b, "%s %s HTTP/1.1\r\nHost: %s\r\nAccept: text/html\r\nUser-Agent: ostiarius-connect\r\n", q.Method, q.Target, cmp.Or(q.Host, site.Host))
 	closes := "Connection: close\r\n"
 	for _, f := range q.Fields {
 		fmt.Fprintf(&b, "%s: %s\r\n", f[0], f[1])

@@ -89,7 +89,7 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 		site := Site{Book: book, SkipPublic: true}
 		o := site.open()
 		for range 60 {
-			method, host := of("GET", "GET", "GET", "HEAD", "POST", "get"), of("x.example", "y.x.example", "other.example", "X.example", "x.example|/a", "")
+			method, host := of("GET", "GET", "GET", "HEAD", "POST", "get"), of("x.example", "y.x.example", "other.example", "X.example", "x.example|/a", "x.example|/a?", "x.example|/?b|", "")
 			target := ""
 			for range r.IntN(5) {
 				target += "/" + of("a", "b", "a.b", "A", "c", "a+(b)", "", ".", "..", ".a", "%61", "%2e%2e", "a;b", "a%2fb", "%C3%BC", "ü", "axb", "a|b", "a-b")
@@ -111,7 +111,7 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 			}
 		}
 	}
-	if asked < 10_000 || open < 1000 {
+	if asked < 10_000 || open < 500 {
 		t.Errorf("of %d requests only %d were open, so this shows little", asked, open)
 	}
 }

@@ -13,6 +13,7 @@ import (
 type Question struct {
 	Method string
 	Target string // as it is sent
+	Host   string // as it is sent; "" for that of the site
 	Fields [][2]string
 	About  string // why it is asked
 	// Outcome is what the policy decides.
@@ -22,6 +23,9 @@ type Question struct {
 // String returns it as people read it.
 func (q *Question) String() string {
 	text := q.Method + " " + q.Target
+	if q.Host != "" {
+		text += ", Host: " + q.Host
+	}
 	for _, f := range q.Fields {
 		text += ", " + f[0] + ": " + f[1]
 	}
@@ -117,6 +121,12 @@ func Questions(book *policy.Book, host string) (all []Question) {
 		}
 		for _, cookie := range []string{"ostiarius-session=", "ostiarius-session=" + strings.Repeat("A", 43), "ostiarius-session=a; ostiarius-session=b", "__Host-ostiarius-session=" + strings.Repeat("A", 43)} {
 			add("with a cookie that is nobody's", "GET", e.path, [2]string{"Cookie", cookie})
+		}
+		for _, claim := range []string{host + "|" + other + "?", host + "|GET " + other + " HTTP/1.1"} {
+			if q := (Question{Method: "GET", Target: e.path, Host: claim, About: "a host that looks like a request", Outcome: policy.Reject}); len(all) < MostQuestions && !seen[q.String()] {
+				seen[q.String()] = true
+				all = append(all, q)
+			}
 		}
 		add("with credentials that are nobody's", "GET", e.path, [2]string{"Authorization", "Basic YTpi"})
 		add("upgraded", "GET", e.path, [2]string{"Upgrade", "websocket"}, [2]string{"Connection", "Upgrade"})

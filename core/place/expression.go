@@ -9,8 +9,9 @@ import (
 // host in lower case and without a port, a vertical bar, and the target as it was received: "marram.example|/rota/?week=2".
 
 // Plain matches the requests whose targets every web server reads alike: a path with nothing percent-encoded, no empty segment
-// and none that begins with a dot, with a query or without. What it does not match may be a place all the same.
-const Plain = `^(?:[a-z0-9_-]+\.)*[a-z0-9_-]*\|(?:/|(?:/[` + plainByte + `-][` + plainByte + `.-]*)+/?)(?:\?.*)?$`
+// and none that begins with a dot, with a query or without. What it does not match may be a place all the same. There is one vertical bar in what
+// it matches, so that nobody can send a host that looks like a host and a target.
+const Plain = `^(?:[a-z0-9_-]+\.)*[a-z0-9_-]*\|(?:/|(?:/[` + plainByte + `-][` + plainByte + `.-]*)+/?)(?:\?[^|]*)?$`
 
 const plainByte = `A-Za-z0-9_~!&()*+,=:@`
 
