@@ -118,7 +118,7 @@ core.register_action("ostiarius", { "http-req" }, function(txn)
         local values = answer.headers[name]
         return values and values[0]
     end
-    if answer.status ~= 200 then
+    if answer.status ~= 200 or not field("ostiarius-public") then
         local reply = txn:reply({ status = answer.status, reason = answer.reason })
         for name, values in pairs(answer.headers) do
             if name ~= "content-length" and name ~= "transfer-encoding" and name ~= "connection" and name ~= "date" then

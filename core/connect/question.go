@@ -129,6 +129,7 @@ func Questions(book *policy.Book, host string) (all []Question) {
 			}
 		}
 		add("with credentials that are nobody's", "GET", e.path, [2]string{"Authorization", "Basic YTpi"})
+		add("the script of a service worker", "GET", e.path, [2]string{"Service-Worker", "script"}, [2]string{"Sec-Fetch-Dest", "serviceworker"})
 		add("upgraded", "GET", e.path, [2]string{"Upgrade", "websocket"}, [2]string{"Connection", "Upgrade"})
 	}
 	for _, target := range []string{book.Prefix + "/../" + strings.TrimPrefix(firstShut(book, host), "/"), book.Prefix + "/%2e%2e" + firstShut(book, host)} {

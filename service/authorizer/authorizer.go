@@ -134,7 +134,7 @@ func (w *written) Write(b []byte) (int, error) {
 // OSTIARIUS_VISITOR, which is never empty, since some web servers admit nobody without a name: "-" is nobody, as in access logs.
 func (w *written) answer(method string) []byte {
 	var b bytes.Buffer
-	if w.status == 0 || w.status == http.StatusOK {
+	if admitted := w.header.Get("Ostiarius-Public") != ""; admitted && (w.status == 0 || w.status == http.StatusOK) {
 		b.WriteString("Status: 200\r\n")
 		user := w.header.Get("Ostiarius-User")
 		if user == "" {
@@ -148,6 +148,9 @@ func (w *written) answer(method string) []byte {
 		}
 		b.WriteString("\r\n")
 		return b.Bytes()
+	}
+	if w.status < 300 { // nothing that was written says that somebody is admitted
+		w.status = http.StatusForbidden
 	}
 	fmt.Fprintf(&b, "Status: %d %s\r\n", w.status, http.StatusText(w.status))
 	w.header.Del("Content-Length")

@@ -109,11 +109,13 @@ func (b *Beside) Decide(w http.ResponseWriter, asked *http.Request, how, audienc
 	case away == nil:
 		return
 	case whole:
-		away.write(w)
+		away.write(&refusal{ResponseWriter: w})
 		return
 	}
 	status := away.status
 	switch {
+	case away.location == "" && status < 400: // whatever it is, it is no admission
+		status = http.StatusForbidden
 	case away.location != "" && status < 400:
 		h.Set("Ostiarius-Location", away.location)
 		status = http.StatusUnauthorized
@@ -125,6 +127,27 @@ func (b *Beside) Decide(w http.ResponseWriter, asked *http.Request, how, audienc
 	}
 	h.Set("Ostiarius-Answer", b.ready.keep(away, time.Now()))
 	w.WriteHeader(status)
+}
+
+// A refusal is an answer to who is not admitted, to a web server that takes 2xx for an admission. Whatever the visitor was to get with such a
+// status, they get it with 403.
+type refusal struct {
+	http.ResponseWriter
+	begun bool
+}
+
+func (r *refusal) WriteHeader(status int) {
+	if r.begun = true; status < 300 {
+		status = http.StatusForbidden
+	}
+	r.ResponseWriter.WriteHeader(status)
+}
+
+func (r *refusal) Write(b []byte) (int, error) {
+	if !r.begun {
+		r.WriteHeader(http.StatusForbidden)
+	}
+	return r.ResponseWriter.Write(b)
 }
 
 var keptNowhere = []string{"no-store"}
@@ -205,6 +228,9 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 	}
 	_, _, query := place.SplitTarget(r.RequestURI)
 	away := g.away(r, t, d, query, reference)
+	if away.Answer.Shell { // the web server has the page, and gives it out if it likes
+		away.Answer = policy.Usual(t.Book, d, away.Client, query)
+	}
 	return &turnedAway{
 		status: away.Answer.Status, location: away.Answer.Location, authenticate: away.Answer.Authenticate,
 		write: func(w http.ResponseWriter) { g.turnAway(w, r, house, turning, away, nil) },

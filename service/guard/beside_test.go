@@ -16,7 +16,7 @@ import (
 // asking is a Beside whose visitors are known by a field, and get a fresh cookie each time.
 func asking(t *testing.T) *Beside {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\nunlisted: hide\ndoors:\n  - { path: /, admit: public }\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /lan/**, admit: { network: 192.0.2.0/24 } }\n"))
+	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\nunlisted: hide\nsources: [ { path: /app, files: ., fallback: index.html, shell: public } ]\ndoors:\n  - { path: /app/**, admit: signed-in }\n  - { path: /, admit: public }\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /lan/**, admit: { network: 192.0.2.0/24 } }\n"))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -35,11 +35,13 @@ func asking(t *testing.T) *Beside {
 			return policy.Visitor{}, nil
 		},
 		Own: http.NotFoundHandler(),
-		Turned: func(w http.ResponseWriter, _ *http.Request, a *TurnedAway) {
+		Turned: func(w http.ResponseWriter, r *http.Request, a *TurnedAway) {
 			if a.Answer.Location != "" {
 				w.Header().Set("Location", a.Answer.Location)
 			}
-			w.WriteHeader(a.Answer.Status)
+			if r.Header.Get("Service-Worker") == "" { // such a script is answered with 200, for whomever
+				w.WriteHeader(a.Answer.Status)
+			}
 			fmt.Fprint(w, a.Decision.Outcome)
 		},
 	}}
@@ -83,6 +85,13 @@ func TestBeside(t *testing.T) {
 		{web, "/door/decide", question("GET", "/lan/"), 403, ""},
 		{web, "/door/decide", question("GET", "/", "Lamp", "broken"), 503, ""},
 		{web, "/door/decide?plain", question("GET", "/", "Lamp", "broken"), 403, ""},
+		// No answer to who is not admitted looks like an admission.
+		{web, "/door/decide?whole", question("GET", "/log/", "Service-Worker", "script"), 403, "Ostiarius-Public: "},
+		{web, "/door/decide?whole-399", question("GET", "/log/", "Service-Worker", "script"), 403, "Ostiarius-Public: "},
+		{web, "/door/decide", question("GET", "/log/", "Service-Worker", "script"), 401, "Ostiarius-Public: "},
+		{web, "/door/decide", question("GET", "/app/board"), 401, "Ostiarius-Location: /door/sign-in?next=%2Fapp%2Fboard"},
+		{web, "/door/decide?plain", question("GET", "/app/board", "Accept", "text/html"), 401, "Ostiarius-Public: "},
+		{web, "/door/decide?whole", question("GET", "/app/board"), 303, "Location: /door/sign-in?next=%2Fapp%2Fboard"},
 		// Who does not ask as was agreed, or brings what is none of theirs, gets nobody in.
 		{web, "/door/decide", nil, 400, ""},
 		{web, "/door/decide", []string{"X-Original-Uri", "/"}, 400, ""},
