@@ -13,9 +13,7 @@ import (
 func Draft(name string, routes ...string) string {
 	sketch := site.Sketch{Stance: site.Closed, Site: name, From: "the routes of the program"}
 	for _, route := range routes {
-		for _, p := range placesOf(route) {
-			sketch.Places = append(sketch.Places, p)
-		}
+		sketch.Places = append(sketch.Places, placesOf(route)...)
 	}
 	return site.Draft(sketch)
 }
