@@ -129,7 +129,7 @@ func (b *Beside) Decide(w http.ResponseWriter, asked *http.Request, how, audienc
 	w.WriteHeader(status)
 }
 
-// A refusal is an answer to who is not admitted, to a web server that takes 2xx for an admission. Whatever the visitor was to get with such a
+// A refusal is an answer to who is not admitted, to a web server that may take 2xx for an admission. Whatever the visitor was to get with such a
 // status, they get it with 403.
 type refusal struct {
 	http.ResponseWriter
@@ -359,7 +359,7 @@ func (b *Beside) answer(w http.ResponseWriter, word string) {
 		http.Error(w, "You cannot come in here. Please load the page again.", http.StatusForbidden)
 		return
 	}
-	away.write(w)
+	away.write(&refusal{ResponseWriter: w})
 }
 
 // answers are those that were found and not asked for yet. A web server asks at once, so they are few, and soon forgotten.
