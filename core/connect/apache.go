@@ -37,7 +37,7 @@ func (s *Site) Apache() string {
 		own = append(own, regexp.QuoteMeta(at))
 	}
 	c.line("")
-	c.block2("Location", `"/"`, func() {
+	c.section("Location", `"/"`, func() {
 		c.line("AuthType Ostiarius")
 		c.line("AuthName \"Ostiarius\"")
 		c.line("AuthnzFcgiCheckAuthnProvider Ostiarius Authoritative On RequireBasicAuth Off UserExpr \"%%{reqenv:OSTIARIUS_VISITOR}\"")
@@ -48,7 +48,7 @@ func (s *Site) Apache() string {
 		}
 		if s.SkipPublic {
 			c.line("# Where everybody is admitted, nobody is asked. This is made of the policy, so write it anew when that changes.")
-			c.block2("RequireAny", "", func() {
+			c.section("RequireAny", "", func() {
 				c.line("Require expr %s", s.apacheOpen())
 				c.line("Require valid-user")
 			})
@@ -69,7 +69,7 @@ func (s *Site) Apache() string {
 	c.line("# Apache takes each refusal for a page in ISO 8859-1.")
 	c.line("Header always set Content-Type \"expr=%%{resp:Ostiarius-Content-Type}\" \"expr=-n resp('Ostiarius-Content-Type')\"")
 	c.line("# Our own pages decide for themselves.")
-	c.block2("LocationMatch", `"^(?:`+strings.Join(own, "|")+`)(?:/|$)"`, func() {
+	c.section("LocationMatch", `"^(?:`+strings.Join(own, "|")+`)(?:/|$)"`, func() {
 		c.line("AuthMerging Off")
 		c.line("Require all granted")
 		c.line("RequestHeader set X-Forwarded-Proto \"expr=%%{REQUEST_SCHEME}\"")
@@ -77,7 +77,7 @@ func (s *Site) Apache() string {
 			c.line("RequestHeader unset %s early", field)
 		}
 	})
-	c.block2("LocationMatch", `"^`+regexp.QuoteMeta(prefix)+`/decide"`, func() {
+	c.section("LocationMatch", `"^`+regexp.QuoteMeta(prefix)+`/decide"`, func() {
 		c.line("Require expr -n reqenv('REDIRECT_STATUS')")
 	})
 	if policy.Hides(s.Book) {
@@ -87,7 +87,8 @@ func (s *Site) Apache() string {
 	return c.String()
 }
 
-func (c *config) block2(name, of string, inside func()) {
+// section writes one as Apache has them.
+func (c *config) section(name, of string, inside func()) {
 	c.line("%s", strings.TrimRight("<"+name+" "+of, " ")+">")
 	c.indent++
 	inside()
