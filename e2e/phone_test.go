@@ -31,6 +31,6 @@ func TestConsoleOnAPhone(t *testing.T) {
 		if err != nil || len(wide) > 0 {
 			t.Errorf("%q: %v %v", page, wide, err)
 		}
+		accessible(ctx, t, "the console on a phone: "+page)
 	}
-	accessible(ctx, t, "a page of the console on a phone")
 }

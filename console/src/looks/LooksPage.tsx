@@ -101,7 +101,7 @@ export function LooksPage() {
             </section>
           )}
         </div>
-        <div className="min-w-0 overflow-x-auto">
+        <div className="min-w-0 overflow-x-auto" role="region" aria-label="The page as people meet it, which is wider than a phone" tabIndex={0}>
           <iframe key={src} className="h-[46rem] max-w-none border border-line bg-white" style={{ width: phone ? 390 : "100%", minWidth: phone ? 390 : "40rem" }} title="The page as people meet it" src={src} />
         </div>
       </div>
