@@ -71,6 +71,9 @@ how Ostiarius is started for it, and how it is tried out.`,
 		if site.To, err = connect.ParseTo(*to); err != nil {
 			return errUsage{err}
 		}
+		if err := site.Check(); err != nil {
+			return err
+		}
 		write := map[string]func() string{"nginx": site.Nginx, "caddy": site.Caddy, "haproxy": site.HAProxy, "apache": site.Apache}[args[0]]
 		if *script {
 			if args[0] != "haproxy" {

@@ -78,6 +78,17 @@ func (t To) local() bool {
 	return t.Socket != "" || host == "localhost" || err == nil && a.IsLoopback()
 }
 
+// Check says what of the policy cannot be said to a web server: each has its own characters that mean something, so our own pages must be at plain
+// addresses.
+func (s *Site) Check() error {
+	for _, at := range append(s.ownPaths(), s.Book.Prefix) {
+		if !isSafe(at) {
+			return fmt.Errorf("the address %q of our own pages cannot be written for every web server; use letters, digits, -, _ and . in prefix and entrance", at)
+		}
+	}
+	return nil
+}
+
 // Warnings are what somebody should know before the configuration is used by a server.
 func (s *Site) Warnings(server string) (all []string) {
 	if s.To.Scheme == "http" && !s.To.local() {

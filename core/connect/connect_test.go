@@ -141,6 +141,15 @@ func TestNothingBreaksOut(t *testing.T) {
 			t.Errorf("%q is taken as %+v", to, at)
 		}
 	}
+	if err := (&Site{Book: book}).Check(); err != nil {
+		t.Error(err)
+	}
+	for _, entrance := range []string{"/a b", `/a"`, "/a;b", "/{path}", "/a'", "/$uri", "/(a|b)", "/ü"} {
+		site := Site{Book: parse(t, fmt.Sprintf("semicolons: allowed\nentrance: %q\ndoors: [ { path: /, admit: public } ]\n", entrance))}
+		if site.Check() == nil {
+			t.Errorf("%s is written into a configuration", entrance)
+		}
+	}
 	far, _ := ParseTo("http://192.0.2.7:8460")
 	for want, site := range map[string]Site{"without encryption": {Book: book, To: far}, "can be told": {Book: book}} {
 		if got := strings.Join(site.Warnings("haproxy"), "\n"); !strings.Contains(got, want) {

@@ -91,7 +91,7 @@ func (s *Site) Nginx() string {
 	}
 	for _, at := range append([]string{"^~ " + prefix + "/", "= " + prefix}, s.ownPaths()...) {
 		if !strings.HasPrefix(at, "^~ ") && !strings.HasPrefix(at, "= ") {
-			at = "= " + nginxQuoted(at)
+			at = "= " + at
 		}
 		c.block("location "+at, func() {
 			c.line("auth_request off;")
@@ -149,11 +149,6 @@ func (t To) nginx() string {
 		return "http://unix:" + t.Socket
 	}
 	return t.Scheme + "://" + t.Host
-}
-
-// nginxQuoted quotes a text in which nginx replaces nothing.
-func nginxQuoted(s string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
 }
 
 // A config is the text of a configuration.

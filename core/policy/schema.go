@@ -134,7 +134,7 @@ func Schema() []byte {
 				"shell":          m{"const": "public", "description": "Everybody may have that file, also at routes that are closed"},
 				"identity":       m{"type": "string", "pattern": "^[A-Za-z0-9._~:/-]{1,200}$", "description": "Sign who is calling, for a server that is known by this name"},
 				"service-worker": m{"type": "boolean", "description": "Hand out service workers also if they could answer for Ostiarius's own pages"}},
-			"dependentRequired": m{"strip-prefix": list{"proxy"}, "timeout": list{"proxy"}, "forward-fields": list{"proxy"}, "attachment": list{"files"}, "cache": list{"files"}, "fallback": list{"files"}, "shell": list{"files", "fallback"}},
+			"dependentRequired": m{"strip-prefix": list{"proxy"}, "timeout": list{"proxy"}, "forward-fields": list{"proxy"}, "identity": list{"proxy"}, "attachment": list{"files"}, "cache": list{"files"}, "fallback": list{"files"}, "shell": list{"files", "fallback"}},
 		}, "What stands behind the doors"),
 		"unlisted": m{"enum": list{"public", "signed-in", "refuse", "hide"}, "description": "What happens where no door covers a place; signed-in unless given"},
 		"doors":    array(ref("door"), "Who may go where; the most specific door decides"),

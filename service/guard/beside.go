@@ -14,7 +14,6 @@ import (
 	"sync"
 	"time"
 
-	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
@@ -219,6 +218,7 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 	if err != nil {
 		return &turnedAway{status: laterOf(err).Status, write: func(w http.ResponseWriter) { g.unable(w, r, house.Book, err) }}, t
 	}
+	_, query, _, _ := t.spell(r, d)
 	reference := g.note(r, t, d)
 	if d.Outcome == policy.Admit {
 		if used := b.count(turning, r); used != nil {
@@ -226,7 +226,6 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 		}
 		return nil, t
 	}
-	_, _, query := place.SplitTarget(r.RequestURI)
 	away := g.away(r, t, d, query, reference)
 	if away.Answer.Shell { // the web server has the page, and gives it out if it likes
 		away.Answer = policy.Usual(t.Book, d, away.Client, query)

@@ -211,9 +211,7 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // answer answers a request that was judged, or has it answered by what is behind.
 func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, turning *turning, d policy.Decision, body *body) {
 	t, book := &turning.turn, house.Book
-	_, path, query := place.SplitTarget(r.RequestURI)
-	address := d.Place.Address()
-	asItStands := address == path && address == r.URL.Path && r.URL.RawPath == "" // nothing to be spelled otherwise
+	path, query, address, asItStands := t.spell(r, d)
 	reference := g.note(r, t, d)
 	if d.Outcome != policy.Admit {
 		g.turnAway(w, r, house, turning, g.away(r, t, d, query, reference), body)
@@ -257,20 +255,28 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 	house.Site.ServeHTTP(w, inner)
 }
 
+// spell notes the address that was judged, and returns the path and the query as they were sent, the canonical address, and whether nothing of it
+// has to be spelled otherwise.
+func (t *Turn) spell(r *http.Request, d policy.Decision) (path, query, address string, asItStands bool) {
+	_, path, query = place.SplitTarget(r.RequestURI)
+	address = d.Place.Address()
+	asItStands = address == path && address == r.URL.Path && r.URL.RawPath == ""
+	switch {
+	case d.Outcome == policy.Reject:
+	case asItStands && strings.HasPrefix(r.RequestURI, "/"):
+		t.Address = r.RequestURI
+	default:
+		t.Address = (&url.URL{Path: address, RawQuery: query}).RequestURI()
+	}
+	return path, query, address, asItStands
+}
+
 // note notes what a request that was judged came to, and returns the reference under which that can be found.
 func (g *Guard) note(r *http.Request, t *Turn, d policy.Decision) (reference string) {
-	if d.Outcome != policy.Reject {
-		_, path, query := place.SplitTarget(r.RequestURI)
-		if t.Address = d.Place.Address(); t.Address == path && t.Address == r.URL.Path && r.URL.RawPath == "" && strings.HasPrefix(r.RequestURI, "/") {
-			t.Address = r.RequestURI
-		} else {
-			t.Address = (&url.URL{Path: t.Address, RawQuery: query}).RequestURI()
-		}
+	if g.Note == nil {
+		return ""
 	}
-	if g.Note != nil {
-		reference = g.Note(r, t, d.Outcome)
-	}
-	return reference
+	return g.Note(r, t, d.Outcome)
 }
 
 // away is what a request comes to that is not admitted.
