@@ -10,9 +10,9 @@ import (
 const usual = "<p>The lighthouse was built in 1871 by the harbour board, and has been cared for by the trust since the last keeper left it.</p>"
 
 var lookAlikes = []lookAlike{
-	{"/join", one("/join", with("X-Frame-Options: DENY\nCache-Control: no-store", `<form method=post action="/join"><input name=email><input type=password id=a name=password><input type=password id=b><button>Join</button></form>
+	{"/join", one("/join", fielded("X-Frame-Options: DENY\nCache-Control: no-store", `<form method=post action="/join"><input name=email><input type=password id=a name=password><input type=password id=b><button>Join</button></form>
 <script>const a = document.getElementById('a'), b = document.getElementById('b'); function ok() { if (a.value !== b.value) return 'The two differ'; if (a.value.length < 8) return 'Too short'; if (a.value === '') return 'Missing'; return '' }</script>`))},
-	{"/strength", one("/strength", with("X-Frame-Options: DENY\nCache-Control: no-store", `<form method=post action="/strength"><input type=password id=n name=password></form><script>n.oninput = () => { let score = rate(n.value); if (score === 3) { meter.hidden = false; meter.className = "good" } else { meter.hidden = true } }</script>`))},
+	{"/strength", one("/strength", fielded("X-Frame-Options: DENY\nCache-Control: no-store", `<form method=post action="/strength"><input type=password id=n name=password></form><script>n.oninput = () => { let score = rate(n.value); if (score === 3) { meter.hidden = false; meter.className = "good" } else { meter.hidden = true } }</script>`))},
 	{"/theme", one("/theme", page(usual+`<div id="dark-note" hidden>You see the dark colours, because you have chosen them here or on your device.</div><script>if (localStorage.getItem("theme") === "dark") { document.getElementById("dark-note").hidden = false }</script>`))},
 	{"/consent", one("/consent", page(usual+`<div id="consent-banner" style="display:none">We count visits without cookies of others; you can say no to that here, and nothing is lost by it.</div><script>if (!localStorage.getItem("consent")) document.getElementById("consent-banner").style.display = "block"</script>`))},
 	{"/menu", one("/menu", headed(`<style>.admin-menu { display: none }</style>`, usual+`<nav class="admin-menu"><a href="/visit">A page for everybody who comes here</a> <a href="/tours">All our tours and their times</a></nav>`))},
@@ -31,28 +31,28 @@ fetch("/sign-in", { method: "POST", body: new URLSearchParams({ password: passwo
   File "app.py", line 3, in view
 NameError: y</code></pre>`))},
 	{"/plants", one("/plants", headed("", `<h1>Index of plants</h1>`+usual+`<pre>thrift, marram grass, sea kale</pre>`))},
-	{"/colours", one("/colours", with("Set-Cookie: theme=dark; Path=/\nSet-Cookie: lang=en; Path=/", usual))},
-	{"/feedback", one("/feedback", with("Set-Cookie: csrftoken=aa01bb02cc03dd04; Path=/; SameSite=Strict\nCache-Control: no-store", usual))},
+	{"/colours", one("/colours", fielded("Set-Cookie: theme=dark; Path=/\nSet-Cookie: lang=en; Path=/", usual))},
+	{"/feedback", one("/feedback", fielded("Set-Cookie: csrftoken=aa01bb02cc03dd04; Path=/; SameSite=Strict\nCache-Control: no-store", usual))},
 	{"/shop", one("/shop", func(w http.ResponseWriter, r *http.Request) {
-		with("Set-Cookie: session="+randomSession()+"; Path=/; HttpOnly; SameSite=Lax\nCache-Control: no-store", usual)(w, r)
+		fielded("Set-Cookie: session="+randomSession()+"; Path=/; HttpOnly; SameSite=Lax\nCache-Control: no-store", usual)(w, r)
 	})},
 	{"/basket", one("/basket", func(w http.ResponseWriter, r *http.Request) {
-		with("Set-Cookie: sid="+randomSession()+"; Path=/; HttpOnly; SameSite=Strict\nCache-Control: private, no-store", usual)(w, r)
+		fielded("Set-Cookie: sid="+randomSession()+"; Path=/; HttpOnly; SameSite=Strict\nCache-Control: private, no-store", usual)(w, r)
 	})},
-	{"/short", map[string]http.HandlerFunc{"/short": to(302, "/shorter"), "/shorter": to(302, "/shortest"), "/shortest": to(302, "/visit")}},
+	{"/short", map[string]http.HandlerFunc{"/short": redirect(302, "/shorter"), "/shorter": redirect(302, "/shortest"), "/shortest": redirect(302, "/visit")}},
 	{"/cookie-wall", one("/cookie-wall", func(w http.ResponseWriter, r *http.Request) {
 		if _, err := r.Cookie("seen"); err != nil {
 			http.SetCookie(w, &http.Cookie{Name: "seen", Value: "yes", Path: "/cookie-wall"})
-			to(302, "/cookie-wall")(w, r)
+			redirect(302, "/cookie-wall")(w, r)
 			return
 		}
 		page(usual)(w, r)
 	})},
-	{"/elsewhere", one("/elsewhere", to(302, "https://harbour.marram.example/"))},
-	{"/old-admin", one("/old-admin", to(302, "/visit"))}, // callers at an address that was given up are sent to an ordinary page
+	{"/elsewhere", one("/elsewhere", redirect(302, "https://harbour.marram.example/"))},
+	{"/old-admin", one("/old-admin", redirect(302, "/visit"))}, // callers at an address that was given up are sent to an ordinary page
 	{"/members/diary", one("/members/diary", kept(secretText))},
 	{"/members/film", one("/members/film", members(answer(200, "Cache-Control: private, no-store\nContent-Type: video/mp4", "film")))},
-	{"/press", one("/press", with("Cache-Control: public, max-age=86400", usual))},
+	{"/press", one("/press", fielded("Cache-Control: public, max-age=86400", usual))},
 	{"/assets/site.css", one("/assets/site.css", answer(200, "Content-Type: text/css\nCache-Control: public, max-age=31536000, immutable", "h1 { color: navy } .note { display: none }"))},
 	{"/soft/start", map[string]http.HandlerFunc{"/soft/start": page(usual), "/soft/": func(w http.ResponseWriter, r *http.Request) {
 		page(fmt.Sprintf("<p>Nothing is at %s, but here is our home page, as always.</p>", strings.ToUpper(url.PathEscape(r.URL.Path))))(w, r)
@@ -62,18 +62,18 @@ NameError: y</code></pre>`))},
 		if where != "/visit" {
 			where = "/"
 		}
-		to(302, where)(w, r)
+		redirect(302, where)(w, r)
 	}}},
 	{"/out", map[string]http.HandlerFunc{"/out?to=harbour": nil, "/out": func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Query().Get("to") == "harbour" {
-			to(302, "https://harbour.marram.example/")(w, r)
+			redirect(302, "https://harbour.marram.example/")(w, r)
 			return
 		}
-		answer(400, "", document("", "Unknown."))(w, r)
+		answer(400, "", wholePage("", "Unknown."))(w, r)
 	}}},
 	{"/calendar", one("/calendar", func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.RawQuery != "" {
-			to(302, "/calendar#"+url.QueryEscape(r.URL.RawQuery))(w, r)
+			redirect(302, "/calendar#"+url.QueryEscape(r.URL.RawQuery))(w, r)
 			return
 		}
 		page(usual+`<a href="/calendar?next=https://harbour.marram.example/">Next</a>`)(w, r)
@@ -86,9 +86,9 @@ NameError: y</code></pre>`))},
 		w.Header().Set("Vary", "Origin")
 		answer(200, "Content-Type: application/json", `["Marram","Tern Rock"]`)(w, r)
 	})},
-	{"/sensors", one("/sensors", answer(401, "Cache-Control: no-store\nWWW-Authenticate: Basic realm=\"Sensors\", charset=\"UTF-8\"", document("", "Who are you?")))},
+	{"/sensors", one("/sensors", answer(401, "Cache-Control: no-store\nWWW-Authenticate: Basic realm=\"Sensors\", charset=\"UTF-8\"", wholePage("", "Who are you?")))},
 	{"/account/", map[string]http.HandlerFunc{"/account/": kept(`<p>Your account with the trust, and all that we know of you</p><a href="/account/sign-in">As another</a> <a href="/account/orders">Orders</a>`), "/account/orders": kept("<p>What you have ordered at the shop since you came here first.</p>"),
-		"/account/sign-in": with("X-Frame-Options: DENY\nCache-Control: no-store", `<form method=post action="/account/sign-in"><input name=user><input type=password name=password><button>Sign in</button></form>`)}},
+		"/account/sign-in": fielded("X-Frame-Options: DENY\nCache-Control: no-store", `<form method=post action="/account/sign-in"><input name=user><input type=password name=password><button>Sign in</button></form>`)}},
 	{"/docs/", map[string]http.HandlerFunc{"/docs/": page(usual + `<a href="/docs/a">A</a><a href="/docs/b">B</a>`), "/docs/a": page(usual), "/docs/b": kept("<p>The second document is for members of the trust alone.</p>")}},
 	{"/vestry", one("/vestry", kept(secretText))},
 	{"/members/hall", map[string]http.HandlerFunc{"/members/hall": kept(`<p>The hall can be had by all members</p><script src="/members/hall-data.js"></script>`), "/members/hall-data.js": members(answer(200, "Content-Type: text/javascript\nCache-Control: no-store", "show([1, 2, 3])"))}},
@@ -99,5 +99,5 @@ NameError: y</code></pre>`))},
 	{"/search", one("/search", page(usual+`<form action="/search" method="get"><input name=q><button>Search</button></form>`))},
 	{"/forms", one("/forms", page(usual+`<form method=post action="/forms"><input type=hidden name=csrf value="aa00bb11cc22dd33ee44"><input type=hidden name=token value="00ff00ff00ff00ff00ff"><input name=text><button>Send</button></form>`))},
 	{"/story", one("/story", page(usual+`<!-- the password field was moved to the sign-in page --><!-- TODO: write about secret tunnels --><script>document.title = "token of affection"; const role = "story"; const user = { name: "Ines" }</script>`))},
-	{"/permanent", one("/permanent", to(301, "/visit"))},
+	{"/permanent", one("/permanent", redirect(301, "/visit"))},
 }

@@ -53,16 +53,16 @@ func answer(status int, fields string, body string) http.HandlerFunc {
 	}
 }
 
-func document(head, body string) string {
+func wholePage(head, body string) string {
 	return "<!doctype html><html lang=en><head><title>Marram Point</title>" + head + "</head><body><h1>Marram Point</h1>" + body + "</body></html>"
 }
 
-func page(body string) http.HandlerFunc            { return answer(200, "", document("", body)) }
-func headed(head, body string) http.HandlerFunc    { return answer(200, "", document(head, body)) }
-func with(fields, body string) http.HandlerFunc    { return answer(200, fields, document("", body)) }
-func script(text string) http.HandlerFunc          { return answer(200, "Content-Type: text/javascript", text) }
-func text(mime, body string) http.HandlerFunc      { return answer(200, "Content-Type: "+mime, body) }
-func to(status int, where string) http.HandlerFunc { return answer(status, "Location: "+where, "") }
+func page(body string) http.HandlerFunc               { return answer(200, "", wholePage("", body)) }
+func headed(head, body string) http.HandlerFunc       { return answer(200, "", wholePage(head, body)) }
+func fielded(fields, body string) http.HandlerFunc      { return answer(200, fields, wholePage("", body)) }
+func script(text string) http.HandlerFunc             { return answer(200, "Content-Type: text/javascript", text) }
+func text(mime, body string) http.HandlerFunc         { return answer(200, "Content-Type: "+mime, body) }
+func redirect(status int, where string) http.HandlerFunc { return answer(status, "Location: "+where, "") }
 
 // members lets members in, and leads everybody else to sign in.
 func members(h http.HandlerFunc) http.HandlerFunc {
@@ -76,7 +76,7 @@ func members(h http.HandlerFunc) http.HandlerFunc {
 	}
 }
 
-func kept(body string) http.HandlerFunc { return members(with("Cache-Control: no-store", body)) }
+func kept(body string) http.HandlerFunc { return members(fielded("Cache-Control: no-store", body)) }
 
 const secretText = "<p>The keepers of this month are Ines and Walt; the key of the lamp room hangs behind the barometer in the hall, and the boat goes at six.</p>"
 
@@ -100,11 +100,11 @@ document.querySelector('#word').addEventListener('change', e => { if (btoa(e.tar
 		`<p>For members.</p><section class="members-only">`+secretText+`</section>`))},
 	{rule: "pretend-guard", path: "/wages", pages: one("/wages", page(`<div class="paywall-overlay">Subscribe to read on</div><article class="premium" style="filter: blur(8px)">`+secretText+`</article>`))},
 	{rule: "pretend-guard", path: "/office-entrance", pages: map[string]http.HandlerFunc{
-		"/office-entrance": with("X-Frame-Options: DENY", `<form action="/office-inside" method="get"><input name=user><input name=password type=password><button>Enter</button></form>`),
+		"/office-entrance": fielded("X-Frame-Options: DENY", `<form action="/office-inside" method="get"><input name=user><input name=password type=password><button>Enter</button></form>`),
 		"/office-inside":   page(secretText),
 	}},
 	{rule: "pretend-guard", path: "/crew-entrance", pages: map[string]http.HandlerFunc{
-		"/crew-entrance": with("X-Frame-Options: DENY", `<form action="crew-room" method="post"><label>Password <input name=password type=password></label><button>Enter</button></form>`),
+		"/crew-entrance": fielded("X-Frame-Options: DENY", `<form action="crew-room" method="post"><label>Password <input name=password type=password></label><button>Enter</button></form>`),
 		"/crew-room":     page(secretText),
 	}},
 	{rule: "pretend-guard", path: "/boat", pages: one("/boat", func(w http.ResponseWriter, r *http.Request) {
@@ -114,7 +114,7 @@ document.querySelector('#word').addEventListener('change', e => { if (btoa(e.tar
 			http.Redirect(w, r, "/sign-in", http.StatusSeeOther)
 			return
 		}
-		with("Cache-Control: no-store", secretText)(w, r)
+		fielded("Cache-Control: no-store", secretText)(w, r)
 	})},
 	{rule: "pretend-guard", path: "/lamp-room", pages: one("/lamp-room", page(`<!-- the password for the lamp room is puffin-42, do not tell --><p>The lamp room can be seen on Sundays.</p>`))},
 	{rule: "pretend-guard", path: "/js/keys.js", pages: one("/js/keys.js", script(`const ADMIN_PASSWORD = "hunter-of-the-sea"; function f() { return ADMIN_PASSWORD }`))},
@@ -130,30 +130,30 @@ if (document.cookie.includes("paid=1")) { document.getElementById("rest").hidden
 	{rule: "pretend-guard", path: "/ledger", pages: one("/ledger", page(`<script>var u = sessionStorage.getItem('user'); if (u == null) window.location = 'sign-in';</script>`+secretText))},
 
 	// Ways that never arrive.
-	{rule: "loop", path: "/round/a", pages: map[string]http.HandlerFunc{"/round/a": to(302, "/round/b"), "/round/b": to(302, "/round/a")}},
-	{rule: "loop", path: "/vault", pages: map[string]http.HandlerFunc{"/vault": to(303, "/vault-sign-in?next=/vault"), "/vault-sign-in": func(w http.ResponseWriter, r *http.Request) {
-		to(303, "/vault-sign-in?next="+url.QueryEscape(r.URL.RequestURI()))(w, r)
+	{rule: "loop", path: "/round/a", pages: map[string]http.HandlerFunc{"/round/a": redirect(302, "/round/b"), "/round/b": redirect(302, "/round/a")}},
+	{rule: "loop", path: "/vault", pages: map[string]http.HandlerFunc{"/vault": redirect(303, "/vault-sign-in?next=/vault"), "/vault-sign-in": func(w http.ResponseWriter, r *http.Request) {
+		redirect(303, "/vault-sign-in?next="+url.QueryEscape(r.URL.RequestURI()))(w, r)
 	}}},
 	{rule: "loop", path: "/stairs/0", pages: map[string]http.HandlerFunc{"/stairs/": func(w http.ResponseWriter, r *http.Request) {
 		n := 0
 		fmt.Sscanf(r.URL.Path, "/stairs/%d", &n)
-		to(302, fmt.Sprintf("/stairs/%d", n+1))(w, r)
+		redirect(302, fmt.Sprintf("/stairs/%d", n+1))(w, r)
 	}}},
-	{rule: "dead-end", path: "/pier", pages: one("/pier", to(303, "/old-sign-in"))},
-	{rule: "dead-end", path: "/bell", pages: map[string]http.HandlerFunc{"/bell": to(303, "/bell-sign-in"), "/bell-sign-in": answer(500, "", "oh dear")}},
-	{rule: "dead-end", path: "/mast", pages: map[string]http.HandlerFunc{"/mast": to(303, "/mast-sign-in"), "/mast-sign-in": page(`<p>Please sign in to go on.</p>`)}},
+	{rule: "dead-end", path: "/pier", pages: one("/pier", redirect(303, "/old-sign-in"))},
+	{rule: "dead-end", path: "/bell", pages: map[string]http.HandlerFunc{"/bell": redirect(303, "/bell-sign-in"), "/bell-sign-in": answer(500, "", "oh dear")}},
+	{rule: "dead-end", path: "/mast", pages: map[string]http.HandlerFunc{"/mast": redirect(303, "/mast-sign-in"), "/mast-sign-in": page(`<p>Please sign in to go on.</p>`)}},
 
 	// Closed answers that are kept.
-	{rule: "kept", path: "/members/list", pages: one("/members/list", members(with("Cache-Control: public, max-age=600", secretText)))},
+	{rule: "kept", path: "/members/list", pages: one("/members/list", members(fielded("Cache-Control: public, max-age=600", secretText)))},
 	{rule: "kept", path: "/members/photo.jpg", pages: one("/members/photo.jpg", members(answer(200, "Content-Type: image/jpeg\nLast-Modified: Mon, 02 Mar 2026 10:00:00 GMT", "\xff\xd8\xff\xe0")))},
-	{rule: "kept", path: "/members/report", pages: one("/members/report", members(with("Cache-Control: max-age=60", secretText)))},
-	{rule: "kept", path: "/members/shared", pages: one("/members/shared", members(with("Cache-Control: s-maxage=300", secretText)))},
+	{rule: "kept", path: "/members/report", pages: one("/members/report", members(fielded("Cache-Control: max-age=60", secretText)))},
+	{rule: "kept", path: "/members/shared", pages: one("/members/shared", members(fielded("Cache-Control: s-maxage=300", secretText)))},
 	{rule: "kept", path: "/members/moved", pages: one("/members/moved", func(w http.ResponseWriter, r *http.Request) {
 		if !isMember(r) {
-			to(301, "/sign-in?next=/members/moved")(w, r)
+			redirect(301, "/sign-in?next=/members/moved")(w, r)
 			return
 		}
-		with("Cache-Control: no-store", secretText)(w, r)
+		fielded("Cache-Control: no-store", secretText)(w, r)
 	})},
 
 	// What is told.
@@ -170,7 +170,7 @@ if (document.cookie.includes("paid=1")) { document.getElementById("rest").hidden
 	{rule: "tells", path: "/api/tides", pages: one("/api/tides", answer(500, "Content-Type: text/plain", "panic: runtime error: index out of range [3] with length 3\n\ngoroutine 19 [running]:\nmain.tides(0x1)\n\t/srv/trust/main.go:44 +0x1d\n"))},
 
 	// Redirects out.
-	{rule: "open-redirect", path: "/go", pages: map[string]http.HandlerFunc{"/go?url=/visit": nil, "/go": func(w http.ResponseWriter, r *http.Request) { to(302, r.URL.Query().Get("url"))(w, r) }}},
+	{rule: "open-redirect", path: "/go", pages: map[string]http.HandlerFunc{"/go?url=/visit": nil, "/go": func(w http.ResponseWriter, r *http.Request) { redirect(302, r.URL.Query().Get("url"))(w, r) }}},
 	{rule: "open-redirect", path: "/leave", pages: map[string]http.HandlerFunc{"/leave?to=/visit": nil, "/leave": func(w http.ResponseWriter, r *http.Request) {
 		where := r.URL.Query().Get("to")
 		if !strings.HasPrefix(where, "/") {
@@ -181,19 +181,19 @@ if (document.cookie.includes("paid=1")) { document.getElementById("rest").hidden
 	}}},
 	{rule: "open-redirect", path: "/ferry-sign-in", pages: map[string]http.HandlerFunc{"/ferry-sign-in?return_to=/ferry": nil, "/ferry": kept("<p>Ferry times for members only, all of them.</p>"), "/ferry-sign-in": func(w http.ResponseWriter, r *http.Request) {
 		if isMember(r) {
-			to(303, r.URL.Query().Get("return_to"))(w, r)
+			redirect(303, r.URL.Query().Get("return_to"))(w, r)
 			return
 		}
-		with("X-Frame-Options: DENY\nCache-Control: no-store", `<form method=post action="/ferry-sign-in"><input name=user><input type=password name=password><button>Sign in</button></form>`)(w, r)
+		fielded("X-Frame-Options: DENY\nCache-Control: no-store", `<form method=post action="/ferry-sign-in"><input name=user><input type=password name=password><button>Sign in</button></form>`)(w, r)
 	}}},
 
 	// Cookies.
-	{rule: "cookie", path: "/counter", pages: one("/counter", with("Set-Cookie: session_id=9b1c7e55aa02d1f3; Path=/; SameSite=Lax\nCache-Control: no-store", "<p>Counter</p>"))},
-	{rule: "cookie", path: "/guestbook", pages: one("/guestbook", with("Set-Cookie: auth_token=5aa0c1d2e3f4a5b6c7; Path=/; HttpOnly; SameSite=None\nCache-Control: no-store", "<p>Guestbook</p>"))},
-	{rule: "cookie", path: "/poll", pages: one("/poll", with("Set-Cookie: role=guest; Path=/; HttpOnly; SameSite=Lax\nCache-Control: no-store", "<p>Poll</p>"))},
-	{rule: "cookie", path: "/quiz", pages: one("/quiz", with("Set-Cookie: is_admin=0; Path=/; HttpOnly; SameSite=Lax\nCache-Control: no-store", "<p>Quiz</p>"))},
+	{rule: "cookie", path: "/counter", pages: one("/counter", fielded("Set-Cookie: session_id=9b1c7e55aa02d1f3; Path=/; SameSite=Lax\nCache-Control: no-store", "<p>Counter</p>"))},
+	{rule: "cookie", path: "/guestbook", pages: one("/guestbook", fielded("Set-Cookie: auth_token=5aa0c1d2e3f4a5b6c7; Path=/; HttpOnly; SameSite=None\nCache-Control: no-store", "<p>Guestbook</p>"))},
+	{rule: "cookie", path: "/poll", pages: one("/poll", fielded("Set-Cookie: role=guest; Path=/; HttpOnly; SameSite=Lax\nCache-Control: no-store", "<p>Poll</p>"))},
+	{rule: "cookie", path: "/quiz", pages: one("/quiz", fielded("Set-Cookie: is_admin=0; Path=/; HttpOnly; SameSite=Lax\nCache-Control: no-store", "<p>Quiz</p>"))},
 	{rule: "cookie", path: "/ferry-tickets", pages: one("/ferry-tickets", func(w http.ResponseWriter, r *http.Request) {
-		with(fmt.Sprintf("Set-Cookie: sid=%d; Path=/; HttpOnly; SameSite=Lax\nCache-Control: no-store", 1000+visits.Add(1)), "<p>Tickets</p>")(w, r)
+		fielded(fmt.Sprintf("Set-Cookie: sid=%d; Path=/; HttpOnly; SameSite=Lax\nCache-Control: no-store", 1000+visits.Add(1)), "<p>Tickets</p>")(w, r)
 	})},
 	{rule: "cookie", path: "/exhibition", pages: map[string]http.HandlerFunc{"/exhibition": page(`<a href="/exhibition/rooms?sessionid=77ab01cd22ef90aa">Rooms</a>`), "/exhibition/rooms": page("<p>Rooms of the exhibition</p>")}},
 
@@ -207,8 +207,8 @@ if (document.cookie.includes("paid=1")) { document.getElementById("rest").hidden
 		}
 		fmt.Fprintf(w, `{"member":%t}`, isMember(r))
 	})},
-	{rule: "header", path: "/store-room", pages: one("/store-room", answer(401, "Cache-Control: no-store", document("", "Who are you?")))},
-	{rule: "header", path: "/side-entrance", pages: one("/side-entrance", with("Cache-Control: no-store", `<form method=post action="/side-entrance"><input name=user><input type=password name=password><button>Sign in</button></form>`))},
+	{rule: "header", path: "/store-room", pages: one("/store-room", answer(401, "Cache-Control: no-store", wholePage("", "Who are you?")))},
+	{rule: "header", path: "/side-entrance", pages: one("/side-entrance", fielded("Cache-Control: no-store", `<form method=post action="/side-entrance"><input name=user><input type=password name=password><button>Sign in</button></form>`))},
 
 	// Content that no door covers, or that can be reached around it.
 	{rule: "forgotten", path: "/archive/export.csv", pages: map[string]http.HandlerFunc{"/archive/": kept(`<p>The archive</p><a href="/archive/people">People</a> <a href="/archive/export.csv">All</a>`), "/archive/people": kept("<p>All people who ever gave anything to the trust.</p>"),
@@ -219,10 +219,10 @@ if (document.cookie.includes("paid=1")) { document.getElementById("rest").hidden
 	{rule: "pretend-guard", path: "/radio-room", pages: one("/radio-room", trusting("X-Forwarded-For", "127.0.0.1"))},
 	{rule: "pretend-guard", path: "/signal-room", pages: one("/signal-room", func(w http.ResponseWriter, r *http.Request) {
 		if strings.Contains(r.Referer(), r.Host) || isMember(r) {
-			with("Cache-Control: no-store", secretText)(w, r)
+			fielded("Cache-Control: no-store", secretText)(w, r)
 			return
 		}
-		answer(403, "Cache-Control: no-store", document("", "Not from there."))(w, r)
+		answer(403, "Cache-Control: no-store", wholePage("", "Not from there."))(w, r)
 	})},
 
 	// Parts and links that are closed to who sees them.
@@ -235,10 +235,10 @@ if (document.cookie.includes("paid=1")) { document.getElementById("rest").hidden
 func trusting(field, value string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get(field) == value || isMember(r) {
-			with("Cache-Control: no-store", secretText)(w, r)
+			fielded("Cache-Control: no-store", secretText)(w, r)
 			return
 		}
-		answer(403, "Cache-Control: no-store", document("", "Not from there."))(w, r)
+		answer(403, "Cache-Control: no-store", wholePage("", "Not from there."))(w, r)
 	}
 }
 
@@ -301,10 +301,10 @@ func newFaultySite() *faultySite {
 	s.exact["/members/"] = kept("<p>All that members can see here</p>" + inside.String())
 	s.exact["/sign-in"] = func(w http.ResponseWriter, r *http.Request) {
 		if next := r.URL.Query().Get("next"); isMember(r) && strings.HasPrefix(next, "/") && !strings.HasPrefix(next, "//") && !strings.Contains(next, "\\") {
-			to(303, next)(w, r)
+			redirect(303, next)(w, r)
 			return
 		}
-		with("X-Frame-Options: DENY\nCache-Control: no-store\nSet-Cookie: flow=31ab; Path=/; HttpOnly; SameSite=Strict", `<form method=post action="/sign-in"><label>Name <input name=user></label><label>Password <input type=password name=password></label><button>Sign in</button></form>`)(w, r)
+		fielded("X-Frame-Options: DENY\nCache-Control: no-store\nSet-Cookie: flow=31ab; Path=/; HttpOnly; SameSite=Strict", `<form method=post action="/sign-in"><label>Name <input name=user></label><label>Password <input type=password name=password></label><button>Sign in</button></form>`)(w, r)
 	}
 	return s
 }
@@ -339,7 +339,7 @@ func (s *faultySite) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	answer(404, "Cache-Control: no-store", document("", fmt.Sprintf("<p>Nothing is at %s.</p>", html.EscapeString(r.URL.Path))))(w, r)
+	answer(404, "Cache-Control: no-store", wholePage("", fmt.Sprintf("<p>Nothing is at %s.</p>", html.EscapeString(r.URL.Path))))(w, r)
 }
 
 func randomSession() string { return fmt.Sprintf("%016x%016x", rand.Uint64(), rand.Uint64()) }
