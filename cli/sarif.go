@@ -39,6 +39,12 @@ func writeSARIF(w io.Writer, findings []policy.Finding) error {
 	for _, name := range names {
 		rules = append(rules, object{"id": name})
 	}
+	return writeSARIFRun(w, rules, results)
+}
+
+// writeSARIFRun writes one run with its rules and results.
+func writeSARIFRun(w io.Writer, rules, results []map[string]any) error {
+	type object = map[string]any
 	return writeJSON(w, object{
 		"$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
 		"version": "2.1.0",

@@ -31,6 +31,7 @@ var rules = []struct {
 	{"cli", []string{"ostiarius/service/source", "ostiarius/service/people", "ostiarius/service/keyrings", "ostiarius/service/sessions", "ostiarius/service/signin", "ostiarius/service/visitor", "ostiarius/service/activity", "ostiarius/service/pages", "ostiarius/service/api"}, "what a command needs of a policy without a service is in inspect"},
 	{"cmd", []string{"ostiarius/core", "ostiarius/store", "ostiarius/service", "ostiarius/client"}, "main and nothing else"},
 	{"embed", []string{"ostiarius/store", "ostiarius/cli", "ostiarius/client"}, "a program that embeds the service uses it as the command does"},
+	{"patrol", []string{"ostiarius/store", "ostiarius/service", "ostiarius/cli", "ostiarius/demo"}, "a patrol sees a site from outside"},
 	{"demo", []string{"ostiarius/store", "ostiarius/cli"}, "the demo uses the service as anybody would"},
 }
 
@@ -38,8 +39,8 @@ var rules = []struct {
 // own floor, and none above.
 var floors = [][]string{
 	{"access", "mistake", "problem", "premises", "recall"},
-	{"activity", "backup", "ending", "guard", "hashing", "inspect", "mail", "outgoing"},                   // what all lean on
-	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace", "identity", "authorizer"}, // one kind of record each; what the guard admits to; files
+	{"activity", "backup", "ending", "guard", "hashing", "inspect", "mail", "outgoing"},                            // what all lean on
+	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace", "identity", "authorizer", "walks"}, // one kind of record each; what the guard admits to; files
 	{"signin", "recovery", "joining", "leaving", "events", "members", "inforce"},
 	{"visitor"},
 	{"rooms", "pages", "api"}, // what people and programs meet

@@ -1,6 +1,7 @@
 package patrol
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
@@ -121,6 +122,9 @@ var (
 	openFor = regexp.MustCompile(`(?i)(sign-?_?(in|up|out)|log-?_?(in|out)|register|join|forgot|recover|reset|help|public|about|terms|privacy|imprint|impressum|contact|captcha|verify|invite|callback|robots|favicon|anmeld|entrance|lost)`)
 )
 
+// closedName is what people call places that are not for everybody.
+var closedName = regexp.MustCompile(`(?i)(^|[/_.-])(admin|administration|backoffice|private|privat|internal|intern|intranet|secret|geheim|confidential|members?|staff|office|secure|protected|restricted|dashboard|hidden|backups?)([/_.-]|$)`)
+
 // forgotten finds pages that are open in a directory that is closed: its own page is, and more than one in it. Where there is a policy, that
 // is what it says only of places that no door covers.
 func (w *walk) forgotten(ctx context.Context, all []closed) {
@@ -130,6 +134,7 @@ func (w *walk) forgotten(ctx context.Context, all []closed) {
 		dir := path[:strings.LastIndexByte(path, '/')+1]
 		byDir[hostOf(c.url)+dir] = append(byDir[hostOf(c.url)+dir], c)
 	}
+	robots := w.named(ctx)
 	w.each(func(a *address) {
 		got, path := a.answers[w.stranger], a.path()
 		if w.state(got) != open || got.size == 0 || w.own(path) || static.MatchString(path) || openFor.MatchString(path) || got.page != nil && (got.page.signsIn() || got.page.joins) {
@@ -138,22 +143,40 @@ func (w *walk) forgotten(ctx context.Context, all []closed) {
 		if w.o.Book != nil && w.o.Book.Decide(w.requestFor(a), &policy.Visitor{}).Door != &w.o.Book.Unlisted {
 			return // a door was written for it
 		}
+		if robots[path] && a.way == guess && closedName.MatchString(path) && got.page != nil && got.page.content >= enough && w.is(ctx, got) && !w.isHome(got) {
+			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityWarning, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
+				Message: "robots.txt asks robots to stay away from it, and so tells everybody where it is, but it is open", Requests: []Shown{w.shown(got)}})
+			return
+		}
 		dir := path[:strings.LastIndexByte(path, '/')+1]
 		for ; dir != "/" && dir != ""; dir = dir[:strings.LastIndexByte(strings.TrimSuffix(dir, "/"), '/')+1] {
 			around := byDir[hostOf(a.url)+dir]
 			index := slices.IndexFunc(around, func(c closed) bool { return c.path() == dir })
-			if index < 0 || len(around) < 2 {
+			if index < 0 || len(around) < 2 && !closedName.MatchString(dir) {
 				continue
 			}
 			if !w.is(ctx, got) || w.isHome(got) {
 				return
 			}
 			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
-				Message: fmt.Sprintf("it is open to everybody, though %s and %d more there are closed", dir, len(around)-1), Requests: []Shown{w.shown(got), w.shown(around[index].stranger)}})
+				Message: fmt.Sprintf("it is open to everybody, though %s is closed, with %d of the pages in it", dir, len(around)), Requests: []Shown{w.shown(got), w.shown(around[index].stranger)}})
 			return
 		}
 	})
 }
+
+// named returns the paths that robots.txt asks robots to stay away from.
+func (w *walk) named(ctx context.Context) map[string]bool {
+	all := map[string]bool{}
+	if got := w.guessed(ctx, "/robots.txt"); got != nil && got.page != nil && !got.page.html && got.status == 200 {
+		for _, found := range disallowed.FindAllStringSubmatch(got.page.raw, 200) {
+			all[found[1]] = true
+		}
+	}
+	return all
+}
+
+var disallowed = regexp.MustCompile(`(?mi)^\s*disallow\s*:\s*(/\S*)`)
 
 // spellings returns other ways to write a path, which some server may take for the same.
 func spellings(path string) (all []string) {
@@ -260,6 +283,9 @@ func (w *walk) forged(ctx context.Context, c closed, names []string) {
 		{url: c.url, fields: [][2]string{{"X-Forwarded-User", "admin"}, {"X-Remote-User", "admin"}, {"Remote-User", "admin"}, {"X-User", "admin"}, {"X-Auth-User", "admin"}, {"X-Auth-Request-User", "admin"}, {"X-Role", "admin"}, {"X-Admin", "true"}}},
 		{url: c.url, fields: [][2]string{{"Authorization", "Bearer x"}}},
 		{url: c.url, fields: [][2]string{{"X-Requested-With", "XMLHttpRequest"}, {"Sec-Fetch-Mode", "cors"}}},
+		{url: c.url, fields: [][2]string{{"User-Agent", "Mozilla/5.0 (compatible; Googlebot/2.1; +http://www.google.com/bot.html)"}}},
+		{url: queried(c.url, "admin=1&debug=1&auth=1&logged_in=1&loggedin=true&access=1&preview=1&authenticated=true&user=admin&role=admin&token=1&key=1&password=1")},
+		{url: queried(c.url, "format=json&print=1&view=print&output=json&raw=1")},
 		{url: at(c.url, "/"), fields: [][2]string{{"X-Original-Url", path}, {"X-Rewrite-Url", path}, {"X-Original-Uri", path}, {"X-Forwarded-Uri", path}}},
 	}
 	for i, got := range w.together(ctx, w.stranger, questions) {
@@ -273,11 +299,23 @@ func (w *walk) forged(ctx context.Context, c closed, names []string) {
 		if i < 3 {
 			what = "a cookie that anybody can write, whatever it says"
 			got = w.whichCookie(ctx, c, names, got)
+		} else if got.question.url.RawQuery != c.url.RawQuery {
+			what = "a query that anybody can write"
 		}
+		shown := w.shown(got)
 		w.tell(Finding{Rule: "pretend-guard", Severity: policy.SeverityError, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
-			Message: "the guard is content with " + what + ": " + excerpt(w.shown(got).With), Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
+			Message: "the guard is content with " + what + ": " + excerpt(cmp.Or(shown.With, shown.URL)), Requests: []Shown{w.shown(c.stranger), shown}})
 		return
 	}
+}
+
+func queried(u *url.URL, query string) *url.URL {
+	to := *u
+	if to.RawQuery != "" {
+		query = to.RawQuery + "&" + query
+	}
+	to.RawQuery = query
+	return &to
 }
 
 // whichCookie finds the one cookie that opened.

@@ -82,6 +82,11 @@ func (w *walk) ask(ctx context.Context, visitor int, q question) *answered {
 	defer resp.Body.Close()
 	a.status, a.header, a.location = resp.StatusCode, resp.Header, resp.Header.Get("Location")
 	a.mime, _, _ = mime.ParseMediaType(resp.Header.Get("Content-Type"))
+	if a.mime == "text/event-stream" || a.mime == "multipart/x-mixed-replace" { // it has no end, and no addresses
+		cancel()
+		w.refresh(visitor, resp)
+		return a
+	}
 	body, err := io.ReadAll(io.LimitReader(resp.Body, mostBytes+1))
 	if len(body) > mostBytes {
 		body, a.cut = body[:mostBytes], true

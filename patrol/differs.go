@@ -122,8 +122,3 @@ func (w *walk) oursIn(got *answered) bool {
 	}
 	return false
 }
-
-// A Drawer draws a page as a browser does, for a visitor, and returns its elements as text.
-type Drawer interface {
-	Draw(ctx context.Context, address *url.URL, visitor *Visitor) ([]byte, error)
-}

@@ -57,12 +57,14 @@ func wholePage(head, body string) string {
 	return "<!doctype html><html lang=en><head><title>Marram Point</title>" + head + "</head><body><h1>Marram Point</h1>" + body + "</body></html>"
 }
 
-func page(body string) http.HandlerFunc               { return answer(200, "", wholePage("", body)) }
-func headed(head, body string) http.HandlerFunc       { return answer(200, "", wholePage(head, body)) }
-func fielded(fields, body string) http.HandlerFunc      { return answer(200, fields, wholePage("", body)) }
-func script(text string) http.HandlerFunc             { return answer(200, "Content-Type: text/javascript", text) }
-func text(mime, body string) http.HandlerFunc         { return answer(200, "Content-Type: "+mime, body) }
-func redirect(status int, where string) http.HandlerFunc { return answer(status, "Location: "+where, "") }
+func page(body string) http.HandlerFunc            { return answer(200, "", wholePage("", body)) }
+func headed(head, body string) http.HandlerFunc    { return answer(200, "", wholePage(head, body)) }
+func fielded(fields, body string) http.HandlerFunc { return answer(200, fields, wholePage("", body)) }
+func script(text string) http.HandlerFunc          { return answer(200, "Content-Type: text/javascript", text) }
+func text(mime, body string) http.HandlerFunc      { return answer(200, "Content-Type: "+mime, body) }
+func redirect(status int, where string) http.HandlerFunc {
+	return answer(status, "Location: "+where, "")
+}
 
 // members lets members in, and leads everybody else to sign in.
 func members(h http.HandlerFunc) http.HandlerFunc {

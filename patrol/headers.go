@@ -40,6 +40,9 @@ func (w *walk) cookies(ctx context.Context) {
 		var faults []string
 		severity := policy.SeverityWarning
 		session := proves.MatchString(s.Name)
+		if passwordField.MatchString(s.Name) {
+			faults, severity = append(faults, "it has a password"), policy.SeverityError
+		}
 		if saysWho.MatchString(s.Name) && (guessed.MatchString(s.Value) || decoded.MatchString(inClear(s.Value))) || decodedWho.MatchString(inClear(s.Value)) && session {
 			faults, severity = append(faults, "it says who somebody is or what they may, in words that anybody can write"), policy.SeverityError
 		} else if session && w.countable(ctx, &s) {
@@ -171,6 +174,9 @@ func (w *walk) fields(ctx context.Context) {
 		for _, visitor := range w.byNeed()[:min(2, len(w.o.Visitors))] {
 			for _, origin := range []string{"https://" + elsewhere, "null", a.url.Scheme + "://" + a.url.Hostname() + "." + elsewhere} {
 				got := w.ask(ctx, visitor, question{url: a.url, fields: [][2]string{{"Origin", origin}, {"Sec-Fetch-Mode", "cors"}, {"Sec-Fetch-Site", "cross-site"}}})
+				if got.header.Get("Access-Control-Allow-Origin") == "*" && strings.EqualFold(got.header.Get("Access-Control-Allow-Credentials"), "true") {
+					w.tell(Finding{Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[visitor].Who, Message: "every origin is allowed, with credentials: browsers refuse that, and what is meant cannot be told", Requests: []Shown{w.shown(got)}})
+				}
 				if allowed := got.header.Get("Access-Control-Allow-Origin"); allowed == origin && strings.EqualFold(got.header.Get("Access-Control-Allow-Credentials"), "true") {
 					w.tell(Finding{Rule: "header", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[visitor].Who,
 						Message: fmt.Sprintf("scripts of any site may read this with the cookies of who visits them: the origin %s is allowed, with credentials", origin), Requests: []Shown{w.shown(got)}})

@@ -43,7 +43,7 @@ type Options struct {
 	PerSecond float64    // requests; 0 for as many as are answered
 	Patience  time.Duration
 	Lasts     time.Duration // in all
-	Drawn     Drawer        // for pages that are drawn by script; nil for none
+	Drawn     *Browser      // for pages that are drawn by script; nil for none
 	Progress  func(done, known int)
 }
 

@@ -158,7 +158,7 @@ func TestHostileSites(t *testing.T) {
 				redirect(302, other.URL+"/")(w, r)
 				return
 			}
-			page(`<a href="` + other.URL + `/x">x</a><img src="` + other.URL + `/y"><a href="/out">out</a><script>location="` + other.URL + `/z"</script>`)(w, r)
+			page(`<a href="`+other.URL+`/x">x</a><img src="`+other.URL+`/y"><a href="/out">out</a><script>location="`+other.URL+`/z"</script>`)(w, r)
 		}, "another host"},
 	} {
 		t.Run(name, func(t *testing.T) {

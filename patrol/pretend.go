@@ -2,10 +2,13 @@ package patrol
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
 	"net/http"
+	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ostiarius/core/policy"
@@ -37,7 +40,18 @@ func (w *walk) pretending(ctx context.Context) {
 		if what, part := keyIn(d); what != "" {
 			say("the source of the page has "+what+", which everybody who gets the page can read", part)
 		}
-		if got.visitor != w.stranger || w.state(got) != open {
+		if got.visitor != w.stranger {
+			return
+		}
+		if got.status >= 300 && got.status < 400 && d.html && d.content >= 2*enough && !onTheWay.MatchString(d.begins) {
+			say("the answer leads elsewhere, but has the content all the same: whoever does not follow reads it", d.begins)
+		}
+		if w.state(got) != open {
+			for _, insider := range a.answers {
+				if insider != nil && insider != got && w.state(insider) == open && insider.page != nil && got.page.content >= enough && same(got, insider) && len(got.page.secrets) == 0 {
+					say("who is turned away gets the content all the same", d.begins, insider)
+				}
+			}
 			return
 		}
 		scripts := d.scripts
@@ -134,6 +148,7 @@ func checkIn(script string, inputs []string) string {
 	if script == "" || len(inputs) == 0 && !typingWords.MatchString(script) {
 		return ""
 	}
+	script = unpacked(script)
 	typed := func(left string) bool {
 		left = strings.TrimSpace(left)
 		whole := left
@@ -198,6 +213,29 @@ func checkIn(script string, inputs []string) string {
 	return ""
 }
 
+// unpacked returns a script with what it has packed beside it, and in the places where it unpacks it.
+func unpacked(script string) string {
+	plain := packed.ReplaceAllStringFunc(script, func(call string) string {
+		found := packed.FindStringSubmatch(call)
+		text, err := url.PathUnescape(found[2])
+		if found[1] == "atob" {
+			var raw []byte
+			raw, err = base64.StdEncoding.DecodeString(found[2])
+			text = string(raw)
+		}
+		if err != nil {
+			return call
+		}
+		return strconv.Quote(text) + "\n" + text + "\n"
+	})
+	if plain == script {
+		return script
+	}
+	return script + "\n" + plain
+}
+
+var packed = regexp.MustCompile(`\b(atob|unescape|decodeURIComponent|decodeURI)\s*\(\s*["']([^"'\n]{8,})["']\s*\)`)
+
 var typingWords = regexp.MustCompile(`(?i)passw|kennwort|passphrase|passcode|prompt\s*\(|\bpwd?\b|\bpin\b`)
 
 var keys = []struct {
@@ -215,6 +253,9 @@ var (
 	assignedK = regexp.MustCompile("(?i)([\\w$-]*(?:api_?-?key|secret_?-?key|client_?-?secret|access_?-?key|auth_?-?token|access_?-?token|private_?-?key|secret))[\"']?\\s*(?::|=)\\s*[\"'`]([\\w+/=.-]{12,400})[\"'`]")
 	commented = regexp.MustCompile(`(?i)\b(?:password|passwort|kennwort|passphrase|passcode|pwd|pw)\b[^\n.:=]{0,40}?(?:\s+is\s+|\s*[:=]\s*|\s+lautet\s+|\s+ist\s+)["'“„]?([^\s"'<>,;]{3,80})`)
 	entrance  = regexp.MustCompile(`(?i)\b(?:login|credentials?|zugang(?:sdaten)?)\b\s*[:=]\s*["']?([\w.@-]{2,40})\s*(?:/|:|\s)\s*([^\s"'<>]{3,60})`)
+	pairs     = regexp.MustCompile("(?i)\\b(?:user(?:_?name)?|login|name|account)[\"']?\\s*:\\s*[\"'`][^\"'`\\n]{1,60}[\"'`]\\s*,\\s*[\"']?(?:pass(?:w\\w*)?|pwd?|passphrase)[\"']?\\s*:\\s*[\"'`]([^\"'`\\n]{3,80})[\"'`]")
+	lists     = regexp.MustCompile("(?i)\\b(?:[\\w$]*passwords|passwds|pwds|passcodes)\\s*[:=]\\s*[\\[{]\\s*(?:[\"']?[\\w@.-]+[\"']?\\s*:\\s*)?[\"'`]([^\"'`\\n]{3,80})[\"'`]")
+	twoParts  = regexp.MustCompile(`(?i)\b(?:admin|administrator|root|webmaster|superuser)\s*[:/]\s*[^\s"'<>/]*[0-9!$%&][^\s"'<>/]*`)
 	public    = regexp.MustCompile(`(?i)csrf|xsrf|nonce|public|publish|site_?key|\bpk_|captcha|integrity|(header|name|label|field|hint|placeholder|title|error|message|text|url|path|param|type|regex|pattern|length)$`)
 	mixedText = regexp.MustCompile(`[0-9].*[A-Za-z]|[A-Za-z].*[0-9]`)
 	wordLike  = regexp.MustCompile(`^(?:\p{Lu}?\p{Ll}+|[\p{L} ,.!?'’:…-]* [\p{L} ,.!?'’:…-]*)$`)
@@ -243,6 +284,12 @@ func keyIn(d *document) (what, part string) {
 			return "a password (" + name + ")", hideMost(f[0])
 		}
 	}
+	if f := pairs.FindStringSubmatch(source); f != nil && !labels.MatchString(f[1]) && !strings.Contains(f[1], " ") {
+		return "a name with its password", hideMost(f[0])
+	}
+	if f := lists.FindStringSubmatch(source); f != nil && !labels.MatchString(f[1]) && !strings.Contains(f[1], " ") {
+		return "a list of passwords", hideMost(f[0])
+	}
 	for _, f := range assignedK.FindAllStringSubmatch(source, 200) {
 		if !public.MatchString(f[1]) && !public.MatchString(f[2][:min(len(f[2]), 12)]) && mixedText.MatchString(f[2]) && !labels.MatchString(f[2]) && len(f[2]) >= 16 {
 			return "a key (" + f[1] + ")", hideMost(f[0])
@@ -252,6 +299,9 @@ func keyIn(d *document) (what, part string) {
 		if word := strings.TrimRight(f[1], ".,;!"); !labels.MatchString(word) && !plain.MatchString(word) {
 			return "a password in a comment", hideMost(f[0])
 		}
+	}
+	if f := twoParts.FindString(d.comments); f != "" {
+		return "credentials in a comment", hideMost(f)
 	}
 	if f := entrance.FindStringSubmatch(d.comments); f != nil && !plain.MatchString(f[2]) {
 		return "credentials in a comment", hideMost(f[0])
@@ -286,20 +336,23 @@ func hideMost(text string) string {
 
 var (
 	remembered = regexp.MustCompile(`(?:(?:local|session)Storage|document\.cookie|getCookie|Cookies|\$cookie)[^;{}\n]{0,120}`)
-	authWord   = regexp.MustCompile(`(?i)logged|login|auth|token|jwt|user|member|admin|role|session["'\])=_-]|sess(?:ion)?id|\bpaid|has_?access|access|unlock|passw|premium|subscri|sign-?ed|signed`)
+	keyName    = regexp.MustCompile("[\"'`/]\\s*([\\w-]{2,40})\\s*(?:=[^\"'`/]*)?[\"'`/]|[sS]torage\\.(\\w+)")
+	authWord   = regexp.MustCompile(`(?i)^(is_?-?|has_?-?|my_?)?(logged_?-?in|login|authed|auth(enticated|orized|_?token|_?user)?|(access_?-?|id_?-?|user_?-?)?token|jwt|(current_?-?)?user(_?-?(name|id|data|info|role))?|member(ship|_?id)?|admin|role|session(_?id|_?token)?|sid|paid|premium|access|unlock(ed)?|passw\w*|pw|subscri(bed|ber|ption)|signed_?-?in)$`)
 	goes       = regexp.MustCompile("location(?:\\.href)?\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\.(?:replace|assign)\\s*\\(\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\[[\"']href[\"']\\]\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]")
 	negative   = regexp.MustCompile(`!\s*[\w$(]|[=!]==?\s*(?:null|undefined|false|["'](?:|false|0|no)["'])|[!=]==?\s*["'\w]|==?\s*-1|<\s*0|===?\s*null`)
 	reveals    = regexp.MustCompile(`(?i)\.style\.|\.hidden\s*=|classList\.|className\s*[+]?=|removeAttribute\(\s*["']hidden|setAttribute\(\s*["'](?:class|style)|innerHTML\s*=|\.(?:show|hide|toggle|fadeIn|fadeOut|remove)\s*\(|\.css\s*\(`)
 )
 
+// remembersWho reports whether a script reads, from what the browser keeps, who somebody is or what they may.
 func remembersWho(script string) bool {
-	return slices.ContainsFunc(remembered.FindAllString(script, 50), func(s string) bool {
-		_, key, _ := strings.Cut(s, "torage") // not by the word session in sessionStorage
-		if key == "" {
-			key = s
+	for _, part := range remembered.FindAllString(script, 50) {
+		for _, key := range keyName.FindAllStringSubmatch(part, 5) {
+			if authWord.MatchString(key[1] + key[2]) {
+				return true
+			}
 		}
-		return authWord.MatchString(key)
-	})
+	}
+	return false
 }
 
 // leavesAfter returns what leads a browser away from a page whose content it has got.

@@ -124,6 +124,15 @@ func (w *walk) leftOver(ctx context.Context) {
 				w.tells(got, policy.SeverityError, "it was left behind, and has "+l.what)
 			}
 		}
+		var olds []question
+		for _, name := range []string{"index.html.bak", "index.html~", "index.html.old", "index.php~", "index.php.old", "index.old", "index.bak"} {
+			olds = append(olds, question{url: at(a.url, dir+name)})
+		}
+		for _, got := range w.together(ctx, w.stranger, olds) {
+			if got.status == http.StatusOK && got.size > 0 && w.is(ctx, got) && !w.isHome(got) {
+				w.tells(got, policy.SeverityError, "an older or unfinished page was left behind")
+			}
+		}
 		if dir != "/" {
 			name := strings.TrimSuffix(dir, "/")
 			var archives []question
@@ -196,6 +205,14 @@ func (w *walk) telling(ctx context.Context) {
 			}
 		}
 	})
+	for _, key := range inOrder(w.missing) {
+		if got := w.missing[key]; got.page != nil && !static.MatchString(got.question.url.Path) {
+			if part := traces.FindString(oneLine(got.page.raw+"\n"+got.page.begins, got)); part != "" {
+				w.tells(got, policy.SeverityError, "where nothing is, it shows what the program behind writes for its developers: "+excerpt(part))
+				break
+			}
+		}
+	}
 	w.hidden(ctx)
 }
 

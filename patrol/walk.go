@@ -159,9 +159,38 @@ func (w *walk) visit(ctx context.Context, a *address) {
 		}
 	}
 	answers[w.stranger] = w.ask(ctx, w.stranger, question{url: a.url})
+	if w.o.Drawn != nil {
+		for _, got := range answers {
+			w.draw(ctx, got)
+		}
+	}
 	if ctx.Err() == nil {
 		a.answers = answers
 	}
+}
+
+// draw adds to a page what its scripts make of it: the addresses that stand there then.
+func (w *walk) draw(ctx context.Context, got *answered) {
+	if got == nil || got.page == nil || !got.page.html || got.status != http.StatusOK || !strings.Contains(got.page.scripts, "document") && !slices.ContainsFunc(got.page.links, func(l named) bool { return strings.HasSuffix(l.text, ".js") }) {
+		return
+	}
+	fields := maps.Clone(w.o.Visitors[got.visitor].Fields)
+	if fields == nil {
+		fields = http.Header{}
+	}
+	if cookies := w.cookiesOf(got.visitor, ""); cookies != "" {
+		fields.Set("Cookie", cookies)
+	}
+	text, err := w.o.Drawn.Draw(ctx, got.question.url, fields, w.hosts)
+	if err != nil {
+		w.leave(got.question.url.EscapedPath(), "it was not drawn: "+err.Error())
+		return
+	}
+	drawn := readDocument("text/html", text)
+	with := *got.page // the same content may be drawn otherwise for another visitor
+	with.links = append(slices.Clone(with.links), drawn.links...)
+	with.forms, with.secrets = drawn.forms, drawn.secrets
+	got.page = &with
 }
 
 // follow offers all addresses that the answers at one of them name.

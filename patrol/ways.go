@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"regexp"
 	"strings"
 
 	"ostiarius/core/policy"
@@ -92,6 +93,11 @@ func (w *walk) goes(ctx context.Context, a *address, got *answered, ends map[str
 	for _, t := range trail {
 		ends["loop "+t.question.url.EscapedPath()] = true
 	}
+	if loop { // told also where the circle begins
+		if round := now.question.url; round.EscapedPath() != a.path() {
+			w.tell(Finding{Rule: "loop", Severity: policy.SeverityError, Path: round.EscapedPath(), As: w.o.Visitors[got.visitor].Who, Message: message, Requests: w.firstAndLast(trail)})
+		}
+	}
 	w.tell(Finding{Rule: "loop", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[got.visitor].Who, Door: w.says(a), Message: message, Requests: w.firstAndLast(trail)})
 }
 
@@ -116,9 +122,18 @@ func (w *walk) asks(got *answered) bool {
 // endsAt looks at where a way ends.
 func (w *walk) endsAt(a *address, trail []*answered, signIn bool, ends map[string]bool) {
 	last := trail[len(trail)-1]
+	for n := 1; ; n++ { // where many lead to the same end, a few are enough
+		if key := fmt.Sprintf("end %d %s", n, last.question.url.EscapedPath()); !ends[key] {
+			ends[key] = true
+			break
+		} else if n == 5 {
+			return
+		}
+	}
 	signIn = signIn || signInAddress(last.question.url)
 	where := last.question.url.EscapedPath()
 	switch {
+	case a.way == guess && !signIn: // nobody sends anybody there
 	case last.status == http.StatusNotFound || last.status == http.StatusGone:
 		w.deadEnd(a, trail, fmt.Sprintf("it leads to %s, where nothing is (%d)", where, last.status))
 	case last.status >= 500:
@@ -237,6 +252,17 @@ func (w *walk) leading(ctx context.Context) {
 			}
 		}
 	})
+	w.each(func(a *address) {
+		got := a.answers[w.stranger]
+		if got == nil || got.page == nil || !got.page.html && !strings.HasSuffix(got.mime, "javascript") {
+			return
+		}
+		if part := wherever.FindString(got.page.scripts); part != "" && askedFor.MatchString(got.page.scripts) && !careful.MatchString(got.page.scripts) {
+			shown := w.shown(got)
+			shown.Begins = excerpt(part)
+			w.tell(Finding{Rule: "open-redirect", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Message: "a script leads to any site that the query of its page names", Requests: []Shown{shown}})
+		}
+	})
 	for _, t := range all {
 		if ctx.Err() != nil {
 			return
@@ -254,6 +280,12 @@ func (w *walk) leading(ctx context.Context) {
 		}
 	}
 }
+
+var (
+	wherever = regexp.MustCompile(`location(?:\.href)?\s*=\s*[A-Za-z_$][^;\n]{0,120}|location\.(?:replace|assign)\(\s*[A-Za-z_$][^;\n]{0,120}`)
+	askedFor = regexp.MustCompile(`(?i)\.get\(\s*["'](?:next|url|to|return\w*|redirect\w*|goto|go|dest\w*|continue|target|back)["']\s*\)[^\n]{0,200}|[?&](?:next|url|to|return\w*|redirect\w*|goto|continue|target)=[^\n]{0,80}location\.search`)
+	careful  = regexp.MustCompile(`startsWith\(|charAt\(0\)|\.origin\b|\.host(?:name)?\b|\[0\]\s*===?|/\^|includes\(|encodeURIComponent|allow`)
+)
 
 func formsOf(got *answered) []form {
 	if got == nil || got.page == nil {

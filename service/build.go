@@ -92,6 +92,7 @@ func (s *Service) build() {
 		Again:    s.rooms.Visitors.Again,
 		Present:  s.rooms.Visitors.Present,
 		Unlocked: s.rooms.Visitors.Unlocked,
+		Walking:  s.rooms.Visitors.Walking,
 		UsedUp:   s.pages.UsedUp,
 		Note: func(r *http.Request, t *guard.Turn, outcome policy.Outcome) string {
 			if s.access != nil {
@@ -100,6 +101,9 @@ func (s *Service) build() {
 			if outcome == policy.Admit && t.Book.IsOwn(t.Place) {
 				s.metrics.own.Add(1)
 				return "" // the sign-in page and its sisters are for everybody
+			}
+			if t.Walk != nil {
+				return "" // who walks is recorded once, and is nobody who was turned away
 			}
 			return s.rooms.Activity.Note(outcome, t.Door, t.Place, &t.Visitor)
 		},
@@ -129,7 +133,7 @@ func (s *Service) build() {
 // administrationOf returns what administers rooms and a policy.
 func administrationOf(r *rooms.Rooms, p *inforce.Policy, log *slog.Logger) api.API {
 	return api.API{
-		People: r.People, Sessions: r.Sessions, Desk: r.Desk, Activity: r.Activity, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Mail: r.Mail, Joining: r.Joining, Events: r.Events, Members: r.Members, Teller: r.Teller, Endings: r.Endings, Policy: p,
+		People: r.People, Sessions: r.Sessions, Desk: r.Desk, Activity: r.Activity, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Mail: r.Mail, Joining: r.Joining, Events: r.Events, Members: r.Members, Teller: r.Teller, Walks: r.Walks, Endings: r.Endings, Policy: p,
 		Now: time.Now, Log: log,
 	}
 }

@@ -85,6 +85,9 @@ const (
 	PolicyApplied   Kind = "policy applied"   // Detail is the comment
 	RecordsRestored Kind = "records restored" // from a backup; Detail says of when
 
+	WalkBegun Kind = "walk begun" // through the site as somebody else; Detail says as whom
+	WalkEnded Kind = "walk ended"
+
 	Refused     Kind = "refused" // at a door; with the Reference that the person was told
 	Hidden      Kind = "hidden"  // at a door: told that nothing is there
 	MoreRefused Kind = "more refused"
@@ -97,5 +100,5 @@ var Kinds = []Kind{
 	CredentialsAdded, CredentialsChanged, CredentialsRemoved,
 	Unlocked, UnlockFailed, UnlockEnded, SharedSet, SharedWithdrawn, SharedTold, PassIssued, PassOpened, PassFailed, PassDownloaded, PassUsedUp, PassSpread, PassPaused, PassResumed, PassRenewed, PassRotated, PassRevoked,
 	EventCarried, EventKept, EventRefused, EventRetried, EventDropped, SecretAdded, SecretRemoved, Claimed, Reminded, MembershipBegun, MembershipEnded, GuaranteeBroken, TargetAdded, TargetRemoved,
-	MessageFailed, MessageRetried, MessageDropped, MessageShown, MessageTest, PolicyApplied, RecordsRestored, Refused, Hidden, MoreRefused,
+	MessageFailed, MessageRetried, MessageDropped, MessageShown, MessageTest, PolicyApplied, RecordsRestored, WalkBegun, WalkEnded, Refused, Hidden, MoreRefused,
 }

@@ -42,6 +42,7 @@ import (
 	"ostiarius/service/shared"
 	"ostiarius/service/signin"
 	"ostiarius/service/visitor"
+	"ostiarius/service/walks"
 )
 
 // An API answers administration requests. Whoever reaches it may do everything; who may
@@ -59,6 +60,7 @@ type API struct {
 	Events   *events.Books
 	Members  *members.Roll
 	Teller   *outgoing.Teller
+	Walks    *walks.Walks
 	Endings  *ending.List // what has been taken away and is not written down
 	Policy   *inforce.Policy
 	Status   func() client.Status
@@ -183,6 +185,8 @@ func (a *API) Routes(r chi.Router) {
 	changes.Post("/messages/{id}/retry", a.retryMessage)
 	changes.Post("/messages/{id}/drop", a.dropMessage)
 	changes.Post("/messages/{id}/link", a.linkOfMessage)
+	changes.Post("/walks", a.beginPatrol)
+	changes.Delete("/walks/{id}", a.endWalk)
 	r.Get("/upstreams", a.upstreams)
 	r.Get("/activity", a.activity)
 	r.Get("/today", a.today)

@@ -41,6 +41,9 @@ type Guard struct {
 	// Unlocked adds to the visitor of the turn what cookies show beside the session, at a place that asks
 	// for shared passwords or passes. The error means that nobody can be recognised at the moment. It may be nil.
 	Unlocked func(r *http.Request, want policy.Wanted, t *Turn) error
+	// Walking returns the walk through the site that a request belongs to, nil for none, and may add a cookie to the header of the
+	// answer. It may be nil.
+	Walking func(http.Header, *http.Request) *Walk
 	// UsedUp answers in the place of a download that the pass of the visitor no longer has.
 	UsedUp func(w http.ResponseWriter, r *http.Request)
 	// Note is told what each request came to, before it is answered, and returns the
@@ -98,6 +101,8 @@ type Turn struct {
 	// DropCredentials says that the Authorization header was meant for the door, and not for
 	// what is behind it.
 	DropCredentials bool
+	// Walk is the walk as somebody else that the request belongs to; nil for none.
+	Walk *Walk
 }
 
 // A Pass is one that a visitor holds at a place.

@@ -26,6 +26,9 @@ func (g *Guard) judge(h http.Header, r *http.Request, t *Turn) (policy.Decision,
 		t.Visitor.From = g.Front.Client(r)
 		return policy.Rejected(fault), nil
 	}
+	if t.Walk = g.walking(h, r, &asked, t); t.Walk != nil {
+		return g.judgeWalk(r, &asked, t), nil
+	}
 	v, err := g.Who(h, r)
 	if err != nil {
 		return policy.Decision{}, err
@@ -122,6 +125,9 @@ func (g *Guard) May(ctx context.Context, method, path string) (bool, error) {
 	if fault != nil {
 		return false, nil
 	}
+	if now.Walk = was.turn.Walk; now.Walk != nil {
+		return g.judgeWalk(&r, &asked, now).Outcome == policy.Admit, nil
+	}
 	now.Visitor.Shared, now.Visitor.Passes = nil, nil // what is held there is found out there
 	d, err := g.decide(&r, &asked, now)
 	return err == nil && d.Outcome == policy.Admit, err
@@ -143,6 +149,9 @@ func (g *Guard) Still(ctx context.Context, used bool) bool {
 	asked, fault := now.Book.Read(requestOf(r))
 	if fault != nil {
 		return false
+	}
+	if now.Walk = g.walking(http.Header{}, r, &asked, now); now.Walk != nil || was.turn.Walk != nil {
+		return now.Walk != nil && g.judgeWalk(r, &asked, now).Outcome == policy.Admit
 	}
 	v, err := g.Again(r, used)
 	if err != nil {

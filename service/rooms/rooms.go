@@ -29,6 +29,7 @@ import (
 	"ostiarius/service/shared"
 	"ostiarius/service/signin"
 	"ostiarius/service/visitor"
+	"ostiarius/service/walks"
 	"ostiarius/store"
 )
 
@@ -72,6 +73,7 @@ type Rooms struct {
 	Members  *members.Roll
 	Teller   *outgoing.Teller
 	Desk     *signin.Desk
+	Walks    *walks.Walks
 	Visitors *visitor.Finder
 }
 
@@ -128,6 +130,7 @@ func Open(o Options) (*Rooms, error) {
 	}); err != nil {
 		return nil, err
 	}
-	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Log: o.Log})
+	r.Walks = walks.New(walks.Options{Now: o.Now, Activity: r.Activity})
+	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Log: o.Log})
 	return r, nil
 }

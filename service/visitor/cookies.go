@@ -34,6 +34,9 @@ func (f *Finder) otherName(r *http.Request) bool {
 	return cookieOf(r, otherNameCookie(f.o.Front.Secure(r))) != ""
 }
 
+// WalkCookie is the name of the cookie of a walk through the site as somebody else.
+func WalkCookie(secure bool) string { return cookieName("ostiarius-walk", secure) }
+
 func cookieName(name string, secure bool) string {
 	if secure {
 		return "__Host-" + name
@@ -45,7 +48,7 @@ func cookieName(name string, secure bool) string {
 func OwnCookie(name string) bool {
 	for _, secure := range []bool{true, false} {
 		switch {
-		case name == SessionCookie(secure), name == deviceCookie(secure), name == languageCookie(secure), name == bringCookie(secure), name == otherNameCookie(secure),
+		case name == SessionCookie(secure), name == deviceCookie(secure), name == languageCookie(secure), name == bringCookie(secure), name == otherNameCookie(secure), name == WalkCookie(secure),
 			strings.HasPrefix(name, cookieName(unlockCookie, secure)), strings.HasPrefix(name, cookieName(passCookie, secure)):
 			return true
 		}

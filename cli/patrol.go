@@ -1,0 +1,328 @@
+package cli
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+	"ostiarius/patrol"
+)
+
+func newPatrol() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "patrol [URL]",
+		Short: "Walk through a running site as every kind of visitor, and say what does not hold",
+		Long: `Walks through a site over HTTP as a stranger and as others, follows what it finds, and
+tells what does not hold: answers that differ from the policy, forgotten pages, guards
+that only pretend, redirects that never arrive, closed pages that are kept by caches, and
+more. docs/patrol.md has all rules.
+
+With --data, the running service says what its policy is, and lets the patrol be judged
+as each kind of visitor for as long as it lasts. Without, any site can be walked: as a
+stranger, and as whom the file of --visitors has credentials for.
+
+It sends GET and HEAD alone, to the hosts named, and leaves out what sounds as if it
+signed out or changed something.
+
+Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
+		Example: `  ostiarius patrol --data ./data
+  ostiarius patrol https://marram.example/ --visitors visitors.yaml --report patrol.html
+  ostiarius patrol http://localhost:8080/ --around http://localhost:8081/ -o json > patrol.json`,
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return takes("URL")(c, args)
+			}
+			return nil
+		},
+	}
+	service := dataFlag(c)
+	flags := c.Flags()
+	file := flags.String("policy", "", "policy file that answers are compared with, for a site whose service is elsewhere")
+	visitors := flags.String("visitors", "", "file with credentials of visitors, for a site that has none of ours")
+	as := flags.StringArray("as", nil, "a visitor as whom it is walked, with --data; all kinds of the policy if none is given")
+	also := flags.StringArray("also", nil, "another address of the site, whose host is walked too")
+	around := flags.StringArray("around", nil, "an address at which the content might be reached around the guard, such as the server behind")
+	most := flags.Int("max", patrol.UsualMost, "the most addresses")
+	together := flags.Int("together", patrol.UsualTogether, "requests at once")
+	rate := flags.Float64("rate", 0, "requests a second; without it as many as are answered on this machine, and 20 elsewhere")
+	patience := flags.Duration("timeout", patrol.UsualPatience, "how long an answer may let wait for it")
+	lasts := flags.Duration("for", patrol.UsualLasts, "how long all of it may take")
+	since := flags.String("since", "", "what another patrol has found, as JSON; only what is new is told")
+	page := flags.String("report", "", "file for a report that can be read and printed")
+	browser := flags.Bool("browser", false, "have pages drawn by headless Chromium, for what scripts add to them")
+	output := outputFlag(c, "table", "json", "sarif")
+	c.MarkFlagFilename("policy", "yaml", "yml")
+	c.MarkFlagFilename("visitors", "yaml", "yml")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		format, err := output()
+		if err != nil {
+			return err
+		}
+		o := patrol.Options{Most: *most, Together: *together, PerSecond: *rate, Patience: *patience, Lasts: *lasts}
+		if *most < 1 || *together < 1 || *rate < 0 {
+			return errUsage{errors.New("--max and --together are numbers from 1, and --rate is none below 0")}
+		}
+		var before *patrol.Result
+		if *since != "" {
+			if before, err = readPatrol(*since); err != nil {
+				return err
+			}
+		}
+		if *browser {
+			if o.Drawn, err = patrol.NewBrowser(); err != nil {
+				return err
+			}
+		}
+		ours := len(args) == 0 || c.Flags().Changed("data")
+		if len(*as) > 0 && !ours {
+			return errUsage{errors.New("--as is for a site of ours, with --data; credentials for others are in a file, with --visitors")}
+		}
+		if *visitors != "" {
+			if o.Visitors, err = readVisitors(*visitors); err != nil {
+				return err
+			}
+		}
+		switch {
+		case *file != "":
+			if o.Book, err = bookIn(c, *file); err != nil {
+				return err
+			}
+		case ours:
+			if o.Book, _, err = bookFor(c, service, ""); err != nil {
+				return err
+			}
+		}
+		var site client.Site
+		if ours {
+			if site, err = service().Policy().Site(c.Context()); err != nil {
+				return err
+			}
+			for _, spot := range site.Spots {
+				o.Addresses = append(o.Addresses, (&url.URL{Path: spot.Path}).EscapedPath())
+			}
+		}
+		for _, text := range append(append([]string{}, append(args, site.URL)[0]), *also...) {
+			u, err := siteAddress(text)
+			if err != nil {
+				return err
+			}
+			o.Sites = append(o.Sites, u)
+		}
+		for _, text := range *around {
+			u, err := siteAddress(text)
+			if err != nil {
+				return err
+			}
+			o.Around = append(o.Around, u)
+		}
+		if o.Book != nil {
+			o.Addresses = append(o.Addresses, examples(o.Book)...)
+			o.Around = append(o.Around, upstreamsElsewhere(o.Book)...)
+		}
+		if o.PerSecond == 0 && !onThisMachine(o.Sites[0].Hostname()) {
+			o.PerSecond = 20
+		}
+		if ours {
+			end, err := walkAs(c, service(), &o, *as)
+			if err != nil {
+				return err
+			}
+			defer end()
+		}
+		walking := progressOn(c, "walking: address")
+		o.Progress = walking.at
+		found, err := patrol.Run(c.Context(), o)
+		walking.done()
+		if err != nil {
+			return err
+		}
+		if before != nil {
+			found.Since(before)
+		}
+		if *page != "" {
+			if err := writeReport(*page, found); err != nil {
+				return err
+			}
+		}
+		switch format {
+		case "json":
+			err = writeJSON(c.OutOrStdout(), found)
+		case "sarif":
+			err = writePatrolSARIF(c.OutOrStdout(), found)
+		default:
+			err = writePatrol(c.OutOrStdout(), found)
+		}
+		if err == nil && len(found.Findings) > 0 {
+			return errSilent
+		}
+		return err
+	}
+	return c
+}
+
+func siteAddress(text string) (*url.URL, error) {
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+		return nil, errUsage{fmt.Errorf("%q is no address of a site; write one like http://localhost:8080/", text)}
+	}
+	return u, nil
+}
+
+func onThisMachine(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || strings.HasSuffix(host, ".localhost") || ip != nil && ip.IsLoopback()
+}
+
+// examples are addresses that the doors of a policy cover.
+func examples(b *policy.Book) (all []string) {
+	for i := range b.Doors {
+		path := b.Doors[i].Path.String()
+		for _, form := range []string{strings.NewReplacer("/**", "", "**", "x", "*", "x").Replace(path), strings.NewReplacer("**", "x", "*", "x").Replace(path)} {
+			if strings.HasPrefix(form, "/") && !slices.Contains(all, form) {
+				all = append(all, (&url.URL{Path: form}).EscapedPath())
+			}
+		}
+	}
+	return all
+}
+
+// upstreamsElsewhere are servers behind that can be asked for by others than this machine.
+func upstreamsElsewhere(b *policy.Book) (all []*url.URL) {
+	for _, s := range b.Sources {
+		if u, err := url.Parse(s.Proxy); err == nil && (u.Scheme == "http" || u.Scheme == "https") && !onThisMachine(u.Hostname()) {
+			all = append(all, &url.URL{Scheme: u.Scheme, Host: u.Host})
+		}
+	}
+	return all
+}
+
+// walkAs has the service judge the patrol as each kind of visitor, until what it returns is called.
+func walkAs(c *cobra.Command, service *client.Client, o *patrol.Options, as []string) (end func(), err error) {
+	var kinds []policy.Visitor
+	for _, who := range as {
+		v, err := policy.ParseVisitor(who)
+		if err != nil {
+			return nil, errUsage{err}
+		}
+		kinds = append(kinds, v)
+	}
+	if len(kinds) == 0 {
+		kinds = patrol.Kinds(o.Book)
+	}
+	kinds = slices.DeleteFunc(kinds, func(v policy.Visitor) bool { return v.String() == "anonymous" })
+	if len(kinds) == 0 {
+		return func() {}, nil
+	}
+	var names []string
+	for _, v := range kinds {
+		names = append(names, v.String())
+	}
+	begun, err := service.BeginPatrol(c.Context(), names)
+	if err != nil {
+		return nil, err
+	}
+	for i, v := range kinds {
+		name := begun.Cookie
+		if o.Sites[0].Scheme == "https" {
+			name = begun.SecureCookie
+		}
+		o.Visitors = append(o.Visitors, patrol.Visitor{Who: names[i], As: v, Cookies: []*http.Cookie{{Name: name, Value: begun.Tokens[i]}}})
+	}
+	return func() {
+		if err := service.EndPatrol(c.Context(), begun.ID); err != nil {
+			say(c.ErrOrStderr(), "ostiarius: note: the walk could not be ended, and ends by itself at %s: %v\n", when(&begun.Until, ""), err)
+		}
+	}, nil
+}
+
+func readPatrol(file string) (*patrol.Result, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("what was found before cannot be read: %w", err)
+	}
+	var r patrol.Result
+	if err := json.Unmarshal(text, &r); err != nil || r.Findings == nil {
+		return nil, fmt.Errorf("%s is not what a patrol has found; it is written with -o json", file)
+	}
+	return &r, nil
+}
+
+func writeReport(file string, r *patrol.Result) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600) // it may show parts of closed pages
+	if err != nil {
+		return fmt.Errorf("the report cannot be written: %w", err)
+	}
+	if err := patrol.WriteReport(f, r); err != nil {
+		f.Close()
+		return fmt.Errorf("the report cannot be written: %w", err)
+	}
+	return f.Close()
+}
+
+func writePatrol(w io.Writer, r *patrol.Result) error {
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	if len(r.Findings) > 0 {
+		say(t, "SEVERITY\tRULE\tPATH\tAS\tWHAT\n")
+	}
+	for _, f := range r.Findings {
+		say(t, "%s\t%s\t%s\t%s\t%s\n", f.Severity, f.Rule, f.Path, f.As, f.Message)
+	}
+	if err := t.Flush(); err != nil {
+		return err
+	}
+	reasons := map[string]int{}
+	var order []string
+	for _, l := range r.LeftOut {
+		if reasons[l.Reason]++; reasons[l.Reason] == 1 {
+			order = append(order, l.Reason)
+		}
+	}
+	say(w, "%s: %s, walked as %s, with %s in %s.\n", r.Site, addresses(r.Visited), strings.Join(r.Visitors, " · "), amount(r.Requests, "request"), r.Took)
+	for _, reason := range order {
+		say(w, "Left out (%d): %s.\n", reasons[reason], reason)
+	}
+	if len(r.Findings) == 0 {
+		say(w, "Nothing was found.\n")
+	} else {
+		say(w, "%s.\n", amount(len(r.Findings), "finding"))
+	}
+	return nil
+}
+
+func addresses(n int) string {
+	if n == 1 {
+		return "1 address"
+	}
+	return fmt.Sprintf("%d addresses", n)
+}
+
+func writePatrolSARIF(w io.Writer, r *patrol.Result) error {
+	type object = map[string]any
+	rules, results := []object{}, []object{}
+	var names []string
+	for _, f := range r.Findings {
+		if !slices.Contains(names, f.Rule) {
+			names = append(names, f.Rule)
+			rules = append(rules, object{"id": f.Rule, "shortDescription": object{"text": patrol.About[f.Rule]}})
+		}
+		results = append(results, object{
+			"ruleId": f.Rule, "ruleIndex": slices.Index(names, f.Rule), "level": string(f.Severity), "message": object{"text": f.Message + " (as " + f.As + ")"},
+			"locations":           []object{{"physicalLocation": object{"artifactLocation": object{"uri": cmp.Or(strings.TrimPrefix(f.Path, "/"), "index")}, "region": object{"startLine": 1}}}},
+			"partialFingerprints": object{"finding/v1": f.Key()},
+		})
+	}
+	return writeSARIFRun(w, rules, results)
+}

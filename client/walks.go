@@ -1,0 +1,31 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"time"
+)
+
+// NewPatrol asks for what a patrol sends to be judged as some visitors.
+type NewPatrol struct {
+	Visitors []string `json:"visitors"` // in the notation for visitors
+}
+
+// Patrol is a walk through the site as several visitors.
+type Patrol struct {
+	ID           string    `json:"id"`
+	Cookie       string    `json:"cookie"`       // the name of the cookie that a token is sent in
+	SecureCookie string    `json:"secureCookie"` // over HTTPS
+	Tokens       []string  `json:"tokens"`       // one for each visitor, in order
+	Until        time.Time `json:"until"`
+}
+
+// BeginPatrol begins a patrol as some visitors.
+func (c *Client) BeginPatrol(ctx context.Context, visitors []string) (p Patrol, err error) {
+	return p, c.do(ctx, "POST", "/walks", NewPatrol{Visitors: visitors}, &p)
+}
+
+// EndPatrol ends what was begun.
+func (c *Client) EndPatrol(ctx context.Context, id string) error {
+	return c.do(ctx, "DELETE", "/walks/"+url.PathEscape(id), nil, nil)
+}

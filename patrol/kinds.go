@@ -1,0 +1,48 @@
+package patrol
+
+import (
+	"slices"
+
+	"ostiarius/core/policy"
+	"ostiarius/core/prove"
+)
+
+// Kinds returns the kinds of visitor that a policy tells apart: somebody anonymous, somebody signed in, each role, whoever has opened a keyring,
+// knows a shared password or holds a pass, and those who need several of these at one door.
+func Kinds(b *policy.Book) []policy.Visitor {
+	all := prove.Kinds(b)
+	add := func(v policy.Visitor) {
+		if !slices.ContainsFunc(all, func(other policy.Visitor) bool { return other.String() == v.String() }) {
+			all = append(all, v)
+		}
+	}
+	for _, k := range b.Keyrings {
+		add(policy.Visitor{Keyrings: []string{k.Name}})
+	}
+	for _, s := range b.Shared {
+		add(policy.Visitor{Shared: []string{s.Name}})
+	}
+	for _, p := range b.Passes {
+		add(policy.Visitor{Passes: []string{p.Name}})
+	}
+	for i := range b.Doors {
+		d := &b.Doors[i]
+		if d.Admit.Kind != policy.All {
+			continue
+		}
+		v := policy.Visitor{Keyrings: d.Keyrings(), Shared: d.Shared(), Passes: d.Passes()}
+		asksAccount := false
+		for _, part := range d.Admit.Parts {
+			switch part.Kind {
+			case policy.Role:
+				v.SignedIn, v.Roles, asksAccount = true, part.Names[:1], true
+			case policy.SignedIn, policy.User, policy.ProofWithin:
+				v.SignedIn, asksAccount = true, true
+			}
+		}
+		if asksAccount && len(v.Keyrings)+len(v.Shared)+len(v.Passes) > 0 {
+			add(v)
+		}
+	}
+	return all
+}

@@ -1,0 +1,50 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+
+	"ostiarius/client"
+	"ostiarius/core/policy"
+	"ostiarius/service/visitor"
+)
+
+// The most visitors of one patrol.
+const mostWalking = 100
+
+// beginPatrol gives out what a patrol sends to be judged as some visitors. That would let a steward see what they may not see; so it is for
+// those who reach the socket, and can read the records anyway.
+func (a *API) beginPatrol(w http.ResponseWriter, r *http.Request) {
+	var asked client.NewPatrol
+	if !a.read(w, r, &asked, maxBody) {
+		return
+	}
+	if a.Shuts {
+		a.problem(w, http.StatusForbidden, "A patrol is begun with the command ostiarius patrol, where the service runs.")
+		return
+	}
+	if len(asked.Visitors) == 0 || len(asked.Visitors) > mostWalking {
+		a.problem(w, http.StatusUnprocessableEntity, fmt.Sprintf("A patrol has between 1 and %d visitors.", mostWalking))
+		return
+	}
+	var as []policy.Visitor
+	for _, who := range asked.Visitors {
+		v, err := a.visitor(r.Context(), who)
+		if err != nil {
+			a.problem(w, http.StatusUnprocessableEntity, err.Error())
+			return
+		}
+		as = append(as, v)
+	}
+	begun, err := a.Walks.Begin(a.Actor(r), as)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	answer := client.Patrol{ID: begun.ID, Cookie: visitor.WalkCookie(false), SecureCookie: visitor.WalkCookie(true), Tokens: begun.Tokens, Until: begun.Until}
+	a.answer(w, http.StatusCreated, answer)
+}
+
+func (a *API) endWalk(w http.ResponseWriter, r *http.Request) {
+	a.done(w, a.Walks.End(a.Actor(r), parameter(r, "id")))
+}

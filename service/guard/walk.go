@@ -1,0 +1,54 @@
+package guard
+
+import (
+	"net/http"
+
+	"ostiarius/core/policy"
+)
+
+// A Walk is a way through the site as somebody else. For its requests nothing else is looked at that they bring: neither session nor
+// credentials. It is for the site alone: own pages know no walks, but for those that tell scripts who is here.
+type Walk struct {
+	As policy.Visitor
+	// Changes says that requests may change something; else only GET, HEAD and OPTIONS are let through.
+	Changes bool
+	// Within is who walks, if they are to see no more than they may see themselves; nil for no such bound.
+	Within *policy.Visitor
+}
+
+// What is told instead of the page.
+const (
+	walkChangesNothing = "You walk through the site as somebody else, and this walk changes nothing. Begin one that may, if you mean to."
+	walkSeesNoMore     = "Whom you walk as may see this page, but you may not yourself, so it is not shown."
+)
+
+// walking returns the walk of a request; nil for none. What the answer needs besides is added to h.
+func (g *Guard) walking(h http.Header, r *http.Request, asked *policy.Asked, t *Turn) *Walk {
+	if g.Walking == nil {
+		return nil
+	}
+	if p := asked.Place.Path; t.Book.IsOwn(asked.Place) && p != t.Book.Prefix+"/me" && p != t.Book.Prefix+"/may" {
+		return nil
+	}
+	return g.Walking(h, r)
+}
+
+// judgeWalk decides for whom a walk stands in.
+func (g *Guard) judgeWalk(r *http.Request, asked *policy.Asked, t *Turn) policy.Decision {
+	walk := t.Walk
+	from := g.Front.Client(r)
+	t.Visitor = walk.As
+	if !t.Visitor.From.IsValid() {
+		t.Visitor.From = from
+	}
+	t.Place, t.DropCredentials = asked.Place, len(r.Header["Authorization"]) > 0
+	d := t.Book.Judge(asked.Place, asked.Doors(), &t.Visitor)
+	if d.Outcome == policy.Admit && !walk.Changes && r.Method != http.MethodGet && r.Method != http.MethodHead && r.Method != http.MethodOptions {
+		d = policy.Decision{Outcome: policy.Refuse, Place: d.Place, Door: d.Door, Instead: policy.Instead{Say: walkChangesNothing}}
+	}
+	if d.Outcome == policy.Admit && walk.Within != nil && !t.Book.Admits(asked.Doors(), walk.Within) {
+		d = policy.Decision{Outcome: policy.Refuse, Place: d.Place, Door: d.Door, Instead: policy.Instead{Say: walkSeesNoMore}}
+	}
+	t.Place, t.Door, t.Public = d.Place, d.Door, d.Public
+	return d
+}
