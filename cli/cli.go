@@ -79,7 +79,7 @@ doors, asks people to sign in, sends them where they belong, and explains every 
 		},
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUsage{err} })
-	root.AddCommand(newServe(), newDemo(), newCheck(), newDraft(), newDoors(), newConnect(), newExplain(), newMatrix(), newExpect(), newPatrol(), newPeople(), newKeyrings(), newShared(), newPasses(), newSessions(), newEvents(), newMessages(), newUpstreams(), newActivity(), newPasswordCommand(),
+	root.AddCommand(newServe(), newDemo(), newCheck(), newDraft(), newDoors(), newConnect(), newExplain(), newMatrix(), newExpect(), newPatrol(), newReplay(), newPeople(), newKeyrings(), newShared(), newPasses(), newSessions(), newEvents(), newMessages(), newUpstreams(), newActivity(), newPasswordCommand(),
 		newApply(), newCompare(), newHistory(), newShow(), newRollback(), newBackup(), newRestore(), newSchema(), newVersion(), newHashWorker())
 	return root
 }

@@ -28,8 +28,12 @@ type document struct {
 	refresh  *refresh
 	blocks   []block
 	listing  bool
+	read     *signs // what was found in it, once it was looked for
 	raw      string // what is no HTML, or the text without examples, for signs of faults
 }
+
+// Signs are what is found in a document, wherever it stands.
+type signs struct{ key, keyPart, check string }
 
 // Named is an address as it stands in a page.
 type named struct {

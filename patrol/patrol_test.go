@@ -173,3 +173,20 @@ func TestHostileSites(t *testing.T) {
 		})
 	}
 }
+
+// Whatever a page has, it is read in reasonable time, and to its end.
+func FuzzDocument(f *testing.F) {
+	f.Add("text/html", `<form action=/x><input type=password><input type=hidden name=a value=b></form><a href="/y">y</a><meta http-equiv=refresh content="0;url=/z"><script>if(p=="abc")location="/w"</script><style>.a{display:none}</style><div class=a hidden>text</div><!-- <a href="/v"> -->`)
+	f.Add("text/javascript", `fetch("/api/x.json"); const PASSWORD = "abc-123"; if (btoa(p.value) === atob("YWJjZGVm")) location = "/x"`)
+	f.Add("text/css", `@import "/a.css"; .b { background: url(/c.png) }`)
+	f.Fuzz(func(t *testing.T, mime, text string) {
+		d := readDocument(mime, []byte(text))
+		if len(d.links) > mostLinks || len(d.words) > mostWords {
+			t.Fatal("more than is kept")
+		}
+		keyIn(d)
+		checkIn(d.scripts, d.secrets)
+		leavesAfter(d)
+		hiddenIn(d, d.scripts, d.styles)
+	})
+}

@@ -37,7 +37,12 @@ func (w *walk) pretending(ctx context.Context) {
 			}
 			w.tell(f)
 		}
-		if what, part := keyIn(d); what != "" {
+		if d.read == nil { // the same page may stand at many addresses
+			d.read = &signs{}
+			d.read.key, d.read.keyPart = keyIn(d)
+			d.read.check = checkIn(d.scripts, d.secrets)
+		}
+		if what, part := d.read.key, d.read.keyPart; what != "" {
 			say("the source of the page has "+what+", which everybody who gets the page can read", part)
 		}
 		if got.visitor != w.stranger {
@@ -58,7 +63,7 @@ func (w *walk) pretending(ctx context.Context) {
 		for _, to := range w.loaded(a, d) {
 			scripts += "\n" + to.page.scripts
 		}
-		if part := checkIn(d.scripts, d.secrets); part != "" {
+		if part := d.read.check; part != "" {
 			say("a script compares what is typed with a text that it brings along: the check and its answer are in the browser's hands, and what it opens can be had without it", part)
 		}
 		if !d.html {
@@ -148,7 +153,8 @@ func checkIn(script string, inputs []string) string {
 	if script == "" || len(inputs) == 0 && !typingWords.MatchString(script) {
 		return ""
 	}
-	script = unpacked(script)
+	script = unpacked(around(script, typingWords, inputs))
+	given := map[string]bool{} // variables that were given what somebody typed
 	typed := func(left string) bool {
 		left = strings.TrimSpace(left)
 		whole := left
@@ -170,24 +176,12 @@ func checkIn(script string, inputs []string) string {
 		if value && slices.Contains(inputs, name) {
 			return true
 		}
-		// A variable that was given what somebody typed.
-		given := regexp.MustCompile(`\b` + regexp.QuoteMeta(name) + `\s*=\s*([^;\n]{1,200})`)
-		for _, from := range given.FindAllStringSubmatch(script, 5) {
-			if asksFor.MatchString(from[1]) {
-				return true
-			}
-			if strings.Contains(from[1], ".value") {
-				for _, input := range inputs {
-					if input != "" && strings.Contains(from[1], input) {
-						return true
-					}
-				}
-				if strings.Contains(strings.ToLower(from[1]), "passw") || strings.Contains(from[1], "type=password") {
-					return true
-				}
-			}
+		is, known := given[name]
+		if !known {
+			is = len(given) < 200 && givenTyped(script, name, inputs)
+			given[name] = is
 		}
-		return false
+		return is
 	}
 	for _, c := range compared.FindAllStringSubmatch(script, 400) {
 		left := c[1]
@@ -211,6 +205,53 @@ func checkIn(script string, inputs []string) string {
 		}
 	}
 	return ""
+}
+
+// givenTyped reports whether a variable is given what somebody has typed for a password.
+func givenTyped(script, name string, inputs []string) bool {
+	for _, from := range regexp.MustCompile(`\b`+regexp.QuoteMeta(name)+`\s*=\s*([^;\n]{1,200})`).FindAllStringSubmatch(script, 5) {
+		if asksFor.MatchString(from[1]) {
+			return true
+		}
+		if !strings.Contains(from[1], ".value") {
+			continue
+		}
+		if slices.ContainsFunc(inputs, func(input string) bool { return input != "" && strings.Contains(from[1], input) }) {
+			return true
+		}
+		if strings.Contains(strings.ToLower(from[1]), "passw") || strings.Contains(from[1], "type=password") {
+			return true
+		}
+	}
+	return false
+}
+
+// around returns of a long script what stands near some words, so that what programs bundle takes no longer than what people write.
+func around(script string, words *regexp.Regexp, more []string) string {
+	const short, near, most = 24 << 10, 1500, 64 << 10
+	if len(script) <= short {
+		return script
+	}
+	places := words.FindAllStringIndex(script, 400)
+	for _, word := range more {
+		if at := strings.Index(script, word); len(word) > 2 && at >= 0 {
+			places = append(places, []int{at, at + len(word)})
+		}
+	}
+	slices.SortFunc(places, func(a, b []int) int { return a[0] - b[0] })
+	var b strings.Builder
+	end := 0
+	for _, at := range places {
+		from, to := max(end, at[0]-near), min(len(script), at[1]+near)
+		if from < to && b.Len() < most {
+			if from > end {
+				b.WriteByte('\n')
+			}
+			b.WriteString(script[from:to])
+			end = to
+		}
+	}
+	return b.String()
 }
 
 // unpacked returns a script with what it has packed beside it, and in the places where it unpacks it.
@@ -261,9 +302,11 @@ var (
 	wordLike  = regexp.MustCompile(`^(?:\p{Lu}?\p{Ll}+|[\p{L} ,.!?'’:…-]* [\p{L} ,.!?'’:…-]*)$`)
 )
 
+var keyWords = regexp.MustCompile(`(?i)passw|passphrase|passcode|kennwort|\bpwd?\b|\bpass\b|secret|api_?-?key|access_?-?key|private[ _-]?key|AKIA|ASIA|sk_live|ghp_|github_pat|xox[abp]-|glpat-|@[a-z][\w-]+\.[a-z]`)
+
 // keyIn returns what secret a page has in its source, and the part that has it.
 func keyIn(d *document) (what, part string) {
-	source := d.scripts + "\n" + d.comments
+	source := around(d.scripts, keyWords, nil) + "\n" + d.comments[:min(len(d.comments), 64<<10)]
 	for _, l := range d.links {
 		source += "\n" + l.text
 	}
