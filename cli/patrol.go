@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -129,10 +128,10 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 			o.Around = append(o.Around, u)
 		}
 		if o.Book != nil {
-			o.Addresses = append(o.Addresses, examples(o.Book)...)
-			o.Around = append(o.Around, upstreamsElsewhere(o.Book)...)
+			o.Addresses = append(o.Addresses, patrol.Examples(o.Book)...)
+			o.Around = append(o.Around, patrol.Elsewhere(o.Book)...)
 		}
-		if o.PerSecond == 0 && !onThisMachine(o.Sites[0].Hostname()) {
+		if o.PerSecond == 0 && !patrol.OnThisMachine(o.Sites[0].Hostname()) {
 			o.PerSecond = 20
 		}
 		if ours {
@@ -179,34 +178,6 @@ func siteAddress(text string) (*url.URL, error) {
 		return nil, errUsage{fmt.Errorf("%q is no address of a site; write one like http://localhost:8080/", text)}
 	}
 	return u, nil
-}
-
-func onThisMachine(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || strings.HasSuffix(host, ".localhost") || ip != nil && ip.IsLoopback()
-}
-
-// examples are addresses that the doors of a policy cover.
-func examples(b *policy.Book) (all []string) {
-	for i := range b.Doors {
-		path := b.Doors[i].Path.String()
-		for _, form := range []string{strings.NewReplacer("/**", "", "**", "x", "*", "x").Replace(path), strings.NewReplacer("**", "x", "*", "x").Replace(path)} {
-			if strings.HasPrefix(form, "/") && !slices.Contains(all, form) {
-				all = append(all, (&url.URL{Path: form}).EscapedPath())
-			}
-		}
-	}
-	return all
-}
-
-// upstreamsElsewhere are servers behind that can be asked for by others than this machine.
-func upstreamsElsewhere(b *policy.Book) (all []*url.URL) {
-	for _, s := range b.Sources {
-		if u, err := url.Parse(s.Proxy); err == nil && (u.Scheme == "http" || u.Scheme == "https") && !onThisMachine(u.Hostname()) {
-			all = append(all, &url.URL{Scheme: u.Scheme, Host: u.Host})
-		}
-	}
-	return all
 }
 
 // walkAs has the service judge the patrol as each kind of visitor, until what it returns is called.

@@ -1,7 +1,10 @@
 package patrol
 
 import (
+	"net"
+	"net/url"
 	"slices"
+	"strings"
 
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
@@ -45,4 +48,33 @@ func Kinds(b *policy.Book) []policy.Visitor {
 		}
 	}
 	return all
+}
+
+// Examples are addresses that the doors of a policy cover.
+func Examples(b *policy.Book) (all []string) {
+	for i := range b.Doors {
+		path := b.Doors[i].Path.String()
+		for _, form := range []string{strings.NewReplacer("/**", "", "**", "x", "*", "x").Replace(path), strings.NewReplacer("**", "x", "*", "x").Replace(path)} {
+			if escaped := (&url.URL{Path: form}).EscapedPath(); strings.HasPrefix(form, "/") && !slices.Contains(all, escaped) {
+				all = append(all, escaped)
+			}
+		}
+	}
+	return all
+}
+
+// Elsewhere are servers behind that are on other machines, and so can be asked by others than this one.
+func Elsewhere(b *policy.Book) (all []*url.URL) {
+	for _, s := range b.Sources {
+		if u, err := url.Parse(s.Proxy); err == nil && (u.Scheme == "http" || u.Scheme == "https") && !OnThisMachine(u.Hostname()) {
+			all = append(all, &url.URL{Scheme: u.Scheme, Host: u.Host})
+		}
+	}
+	return all
+}
+
+// OnThisMachine reports whether a host is the one that asks.
+func OnThisMachine(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || strings.HasSuffix(host, ".localhost") || ip != nil && ip.IsLoopback()
 }

@@ -12,7 +12,7 @@ import (
 func (w *walk) parts(ctx context.Context) {
 	type seen struct {
 		f     Finding
-		pages int
+		pages map[string]bool // others that have it
 	}
 	links := map[string]*seen{}
 	var order []string
@@ -51,14 +51,16 @@ func (w *walk) parts(ctx context.Context) {
 				}
 				key := to.key
 				if links[key] != nil {
-					links[key].pages++
+					if path := a.path(); path != links[key].f.Path {
+						links[key].pages[path] = true
+					}
 					continue
 				}
 				message := fmt.Sprintf("it links to %s, where who sees the page is turned away (%d)", u.EscapedPath(), there.status)
 				if state == missing && !w.somebodyGets(to) {
 					message = fmt.Sprintf("it names %s, where nothing is (%d)", u.EscapedPath(), there.status)
 				}
-				links[key] = &seen{f: Finding{Rule: "broken-link", Severity: policy.SeverityWarning, Path: a.path(), As: who, Door: w.says(to), Message: message, Requests: []Shown{w.shown(got), w.shown(there)}}}
+				links[key] = &seen{pages: map[string]bool{}, f: Finding{Rule: "broken-link", Severity: policy.SeverityWarning, Path: a.path(), As: who, Door: w.says(to), Message: message, Requests: []Shown{w.shown(got), w.shown(there)}}}
 				order = append(order, key)
 			}
 		}
@@ -66,8 +68,11 @@ func (w *walk) parts(ctx context.Context) {
 	byPage := map[string]int{}
 	for _, key := range order {
 		s := links[key]
-		if s.pages > 0 {
-			s.f.Message += fmt.Sprintf("; the same link was seen %d more times", s.pages)
+		switch n := len(s.pages); {
+		case n == 1:
+			s.f.Message += "; so does another page"
+		case n > 1:
+			s.f.Message += fmt.Sprintf("; so do %d other pages", n)
 		}
 		if i, ok := byPage[s.f.Path]; ok { // one finding for a page, with all of its links
 			if before := &w.found[i]; len(before.Message) < 400 {

@@ -75,8 +75,11 @@ type Finding struct {
 	Requests []Shown  `json:"requests"`       // that show it, usually two
 }
 
-// Key is the same for the same finding of another patrol.
-func (f *Finding) Key() string { return f.Rule + " " + f.Path + " " + f.As + " " + f.Message }
+// Key is the same for the same finding of another patrol, however many other pages have it too.
+func (f *Finding) Key() string {
+	message, _, _ := strings.Cut(f.Message, "; so do")
+	return f.Rule + " " + f.Path + " " + f.As + " " + message
+}
 
 // Shown is a request and its answer, without what would be a secret.
 type Shown struct {

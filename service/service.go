@@ -238,7 +238,8 @@ func Open(settings Settings) (s *Service, err error) {
 	if s.rooms, err = rooms.Open(rooms.Options{
 		Store: s.store, Book: s.policy.Book, Now: time.Now, Hashing: s.hashing, Front: settings.Front, Log: settings.Log,
 		Telling: settings.Telling, KeepActivity: settings.KeepActivity, KeepEvents: settings.KeepEvents,
-		Mail: rooms.Mail{Server: settings.Mail, PerMinute: settings.MailPerMinute, Notices: settings.MailNotices, Site: s.publicURL},
+		Files: s.files,
+		Mail:  rooms.Mail{Server: settings.Mail, PerMinute: settings.MailPerMinute, Notices: settings.MailNotices, Site: s.publicURL},
 	}); err != nil {
 		return s, err
 	}
@@ -282,6 +283,16 @@ func (s *Service) itself() inspect.Own {
 		return all
 	}
 	return own
+}
+
+// files are the addresses of files behind the doors, for patrols.
+func (s *Service) files() (all []string) {
+	const most = 20_000
+	places, _ := inspect.Addresses(s.policy.Book(), s.policy.File(), most)
+	for _, p := range places {
+		all = append(all, policy.RequestFor(p).Path)
+	}
+	return all
 }
 
 // Rooms returns the rooms for what people do.
@@ -500,6 +511,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	}
 	s.stopping.Store(true)
 	cancel()
+	s.rooms.Patrols.Close()
 	if s.fastcgi != nil {
 		s.fastcgi.Close()
 	}

@@ -45,6 +45,7 @@ func (s *Service) tend(ctx context.Context, report func(error)) {
 			try(s.rooms.Activity.Bound(ctx))
 			s.rooms.Passes.Tidy()
 			try(s.rooms.Members.Remind(ctx))
+			try(s.rooms.Patrols.Tend(ctx))
 		}
 		if i%sweepEvery != sweepFirst {
 			continue

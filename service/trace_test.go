@@ -256,6 +256,7 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	leaves("its end, twice", wrong(func() error { return r.Joining.Revoke(ctx, "test", "bo@marram.example") }))
 	handedOut(ctx, t, s, leaves, wrong, func(secret string) { tokens = append(tokens, secret) })
 	sold(ctx, t, s, leaves, wrong, func(secret string) { tokens = append(tokens, secret) })
+	walked(ctx, t, s, leaves, wrong, func(secret string) { tokens = append(tokens, secret) })
 	// With a mail server, in package mail; through a door, in package rooms; by a file, in package inforce; by a command, in package backup.
 	for _, elsewhere := range []activity.Kind{activity.MessageTest, activity.MessageFailed, activity.PassDownloaded, activity.PassUsedUp, activity.GuaranteeBroken, activity.RecordsRestored} {
 		seen[elsewhere] = true

@@ -9,6 +9,7 @@ import { KeyringsPage } from "./keyrings/KeyringsPage";
 import { MatrixPage } from "./matrix/MatrixPage";
 import { LooksPage } from "./looks/LooksPage";
 import { MessagesPage } from "./messages/MessagesPage";
+import { PatrolPage } from "./patrol/PatrolPage";
 import { PassesPage } from "./passes/PassesPage";
 import { PeoplePage } from "./people/PeoplePage";
 import { SharedPage } from "./shared/SharedPage";
@@ -56,6 +57,7 @@ createRoot(document.getElementById("root")!).render(
             <Route path="matrix" element={<MatrixPage />} />
             <Route path="policy" element={<Suspense fallback={<Loading what="the policy" />}><PolicyPage /></Suspense>} />
             <Route path="try" element={<TryPage />} />
+            <Route path="patrol" element={<PatrolPage />} />
             <Route path="*" element={<p>There is no such page in the console.</p>} />
           </Route>
         </Routes>

@@ -1,5 +1,11 @@
 // Made of service/api/openapi.yaml by console/types; change that, not this.
 
+export interface AcceptFinding {
+  key: string;
+  reason: string;
+  until?: string;
+}
+
 export interface Address {
   method: string;
   host?: string;
@@ -648,6 +654,10 @@ export interface NewPassword {
   password: string;
 }
 
+export interface NewPatrol {
+  visitors: string[];
+}
+
 export interface NewPerson {
   name: string;
   email?: string;
@@ -753,6 +763,89 @@ export interface PassesImport {
   noMail?: boolean;
 }
 
+export interface Patrol {
+  id: string;
+  cookie: string;
+  secureCookie: string;
+  tokens: string[];
+  until: string;
+}
+
+export interface PatrolAccepted {
+  reason: string;
+  by: string;
+  at: string;
+  until?: string;
+}
+
+export interface PatrolFinding {
+  key: string;
+  rule: string;
+  about: string;
+  severity: string;
+  path: string;
+  message: string;
+  as: string;
+  door?: string;
+  requests: PatrolRequest[];
+  accepted?: PatrolAccepted;
+}
+
+export interface PatrolLeft {
+  path: string;
+  reason: string;
+}
+
+export interface PatrolMade {
+  id: number;
+  began: string;
+  ended: string;
+  by?: string;
+  problem?: string;
+  visited: number;
+  found: number;
+  fresh: number;
+}
+
+export interface PatrolRequest {
+  as: string;
+  method: string;
+  url: string;
+  with?: string;
+  status: number;
+  location?: string;
+  fields?: string;
+  begins?: string;
+}
+
+export interface PatrolResult {
+  id: number;
+  began: string;
+  ended: string;
+  by?: string;
+  problem?: string;
+  visited: number;
+  found: number;
+  fresh: number;
+  visitors: string[];
+  requests: number;
+  findings: PatrolFinding[];
+  leftOut: PatrolLeft[];
+}
+
+export interface PatrolRunning {
+  began: string;
+  by?: string;
+  done: number;
+  known: number;
+}
+
+export interface Patrols {
+  every?: string;
+  running?: PatrolRunning;
+  patrols: PatrolMade[];
+}
+
 export interface PaymentsImport {
   /** CSV with a head line: order, address, item, name, account, type, number, until, at, language */
   file: string;
@@ -848,6 +941,10 @@ export interface Recipient {
   name?: string;
   /** why nothing can be sent there */
   wrong?: string;
+}
+
+export interface RejectFinding {
+  key: string;
 }
 
 export interface Relations {

@@ -88,6 +88,10 @@ const (
 	WalkBegun Kind = "walk begun" // through the site as somebody else; Detail says as whom
 	WalkEnded Kind = "walk ended"
 
+	PatrolMade      Kind = "patrol made"      // Detail says what it has found
+	FindingAccepted Kind = "finding accepted" // of a patrol, by somebody who lives with it
+	FindingRejected Kind = "finding rejected" // so no more
+
 	Refused     Kind = "refused" // at a door; with the Reference that the person was told
 	Hidden      Kind = "hidden"  // at a door: told that nothing is there
 	MoreRefused Kind = "more refused"
@@ -100,5 +104,5 @@ var Kinds = []Kind{
 	CredentialsAdded, CredentialsChanged, CredentialsRemoved,
 	Unlocked, UnlockFailed, UnlockEnded, SharedSet, SharedWithdrawn, SharedTold, PassIssued, PassOpened, PassFailed, PassDownloaded, PassUsedUp, PassSpread, PassPaused, PassResumed, PassRenewed, PassRotated, PassRevoked,
 	EventCarried, EventKept, EventRefused, EventRetried, EventDropped, SecretAdded, SecretRemoved, Claimed, Reminded, MembershipBegun, MembershipEnded, GuaranteeBroken, TargetAdded, TargetRemoved,
-	MessageFailed, MessageRetried, MessageDropped, MessageShown, MessageTest, PolicyApplied, RecordsRestored, WalkBegun, WalkEnded, Refused, Hidden, MoreRefused,
+	MessageFailed, MessageRetried, MessageDropped, MessageShown, MessageTest, PolicyApplied, RecordsRestored, WalkBegun, WalkEnded, PatrolMade, FindingAccepted, FindingRejected, Refused, Hidden, MoreRefused,
 }

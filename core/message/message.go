@@ -36,11 +36,12 @@ const (
 	Bought          Kind = "bought"           // what was bought is open, until when
 	BoughtClaim     Kind = "bought-claim"     // a link to take what was bought
 	Reminder        Kind = "reminder"         // that something ends
+	PatrolFound     Kind = "patrol-found"     // what is new on the site that does not hold, to stewards
 	PassPaused      Kind = "pass-paused"      // that it is, since it was used from too many networks; a link to open it again
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Test, Password, Recover, RecoverDisabled, PasswordChanged, SignedIn, JoinProve, JoinTaken, Invited, Approved, Declined, Leaving, AddressProve, AddressTaken, AddressChanged, SharedTold, PassIssued, PassRotated, PassPaused, Bought, BoughtClaim, Reminder}
+var Kinds = []Kind{Test, Password, Recover, RecoverDisabled, PasswordChanged, SignedIn, JoinProve, JoinTaken, Invited, Approved, Declined, Leaving, AddressProve, AddressTaken, AddressChanged, SharedTold, PassIssued, PassRotated, PassPaused, Bought, BoughtClaim, Reminder, PatrolFound}
 
 // IsKind reports whether there is a kind of that name.
 func IsKind(k Kind) bool { return slices.Contains(Kinds, k) }

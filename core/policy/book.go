@@ -37,6 +37,7 @@ type Book struct {
 	Offers     []Offer
 	Events     Events
 	Reminders  []time.Duration // how long before an end people are reminded of it, the longest first
+	Patrol     time.Duration   // how often the site is walked through by timetable; 0 for not
 	Pages      Pages
 	Origins    []string // whose scripts may ask who is here, beside the site's own
 	Entrance   string   // the canonical path of the sign-in page, for those who know it; "" for the usual address

@@ -182,6 +182,7 @@ func Schema() []byte {
 			"fields": object("Where what stands, as JSON Pointers", nil, pointers), "types": m{"type": "object", "description": "The shop's words for what happened", "additionalProperties": m{"enum": list{"paid", "renewed", "refunded", "cancelled", "lapsed"}}},
 		}),
 		"reminders": oneOrMany(m{"type": "string", "pattern": reminderPattern}, "How long before an end people are reminded of it, such as 14d"),
+		"patrol":    object("That the site is walked through by timetable", list{"every"}, m{"every": m{"type": "string", "pattern": patrolPattern, "description": "How often, such as 24h or 7d"}}),
 		"headers": m{"type": "object", "description": "Header fields on the answers of the site; one without a value is left away",
 			"propertyNames":        m{"pattern": headerNamePattern, "not": m{"pattern": anyCase(ownHeaders)}},
 			"additionalProperties": orNull(m{"type": "string", "pattern": headerValuePattern})},

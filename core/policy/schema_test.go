@@ -346,6 +346,9 @@ func (r scribe) policy() any {
 		return r.pick(map[string]any{"fields": fields}, map[string]any{"types": map[string]any{"sale.settled": r.pick("paid", "lapsed", "sold")}}, map[string]any{})
 	})
 	r.maybe(p, "reminders", func() any { return r.many(func() any { return r.pick("14d", "2d", "12h", "30m", "0d", 0, "1d12h") }) })
+	r.maybe(p, "patrol", func() any {
+		return r.pick(map[string]any{"every": r.pick("24h", "7d", "1h", "30m", "0", 0, "24", "1d12h")}, map[string]any{}, map[string]any{"evry": "24h"})
+	})
 	r.maybe(p, "guarantees", func() any {
 		g := map[string]any{"path": r.many(r.path)}
 		g[[]string{"only", "always", "only", "always", "onli"}[r.IntN(5)]] = r.demand(0)

@@ -36,6 +36,7 @@ import (
 	"ostiarius/service/mistake"
 	"ostiarius/service/outgoing"
 	"ostiarius/service/passes"
+	"ostiarius/service/patrols"
 	"ostiarius/service/people"
 	"ostiarius/service/problem"
 	"ostiarius/service/sessions"
@@ -61,6 +62,7 @@ type API struct {
 	Members  *members.Roll
 	Teller   *outgoing.Teller
 	Walks    *walks.Walks
+	Patrols  *patrols.Room
 	Endings  *ending.List // what has been taken away and is not written down
 	Policy   *inforce.Policy
 	Status   func() client.Status
@@ -185,6 +187,12 @@ func (a *API) Routes(r chi.Router) {
 	changes.Post("/messages/{id}/retry", a.retryMessage)
 	changes.Post("/messages/{id}/drop", a.dropMessage)
 	changes.Post("/messages/{id}/link", a.linkOfMessage)
+	r.Get("/patrols", a.listPatrols)
+	changes.Post("/patrols", a.startPatrol)
+	changes.Delete("/patrols/running", a.stopPatrol)
+	r.Get("/patrols/{id}", a.showPatrol)
+	changes.Post("/patrols/{id}/accepted", a.acceptFinding)
+	changes.Post("/patrols/rejected", a.rejectFinding)
 	changes.Post("/walks", a.beginPatrol)
 	changes.Delete("/walks/{id}", a.endWalk)
 	r.Get("/upstreams", a.upstreams)

@@ -49,7 +49,7 @@ func server(t testing.TB, change ...func(*API)) chi.Router {
 		t.Fatal(err)
 	}
 	api := &API{
-		People: behind.People, Sessions: behind.Sessions, Desk: behind.Desk, Activity: behind.Activity, Keyrings: behind.Keyrings, Shared: behind.Shared, Passes: behind.Passes, Mail: behind.Mail, Joining: behind.Joining, Events: behind.Events, Members: behind.Members, Teller: behind.Teller, Endings: behind.Endings,
+		People: behind.People, Sessions: behind.Sessions, Desk: behind.Desk, Activity: behind.Activity, Keyrings: behind.Keyrings, Shared: behind.Shared, Passes: behind.Passes, Mail: behind.Mail, Joining: behind.Joining, Events: behind.Events, Members: behind.Members, Teller: behind.Teller, Walks: behind.Walks, Patrols: behind.Patrols, Endings: behind.Endings,
 		Policy: policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
 		Actor: func(*http.Request) string { return "test" },
 	}

@@ -23,6 +23,7 @@ import (
 	"ostiarius/service/members"
 	"ostiarius/service/outgoing"
 	"ostiarius/service/passes"
+	"ostiarius/service/patrols"
 	"ostiarius/service/people"
 	"ostiarius/service/recovery"
 	"ostiarius/service/sessions"
@@ -42,9 +43,10 @@ type Options struct {
 	Front        *guard.Front
 	Mail         Mail
 	Log          *slog.Logger
-	Telling      telling.Rules // where other programs may be told something
-	KeepActivity time.Duration // 0 for ever
-	KeepEvents   int           // at most; a usual number if zero
+	Telling      telling.Rules   // where other programs may be told something
+	Files        func() []string // addresses of files behind, for patrols
+	KeepActivity time.Duration   // 0 for ever
+	KeepEvents   int             // at most; a usual number if zero
 }
 
 // Mail is how messages are handed over.
@@ -74,6 +76,7 @@ type Rooms struct {
 	Teller   *outgoing.Teller
 	Desk     *signin.Desk
 	Walks    *walks.Walks
+	Patrols  *patrols.Room
 	Visitors *visitor.Finder
 }
 
@@ -131,6 +134,9 @@ func Open(o Options) (*Rooms, error) {
 		return nil, err
 	}
 	r.Walks = walks.New(walks.Options{Now: o.Now, Activity: r.Activity})
+	r.Patrols = patrols.New(patrols.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks, People: r.People, Activity: r.Activity, Posted: r.Mail.Wake, Log: o.Log,
+	})
 	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Log: o.Log})
 	return r, nil
 }

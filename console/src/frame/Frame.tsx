@@ -18,6 +18,7 @@ const groups = [
       { to: "/matrix", label: "Matrix" },
       { to: "/policy", label: "Policy" },
       { to: "/try", label: "Try" },
+      { to: "/patrol", label: "Patrol" },
     ],
   },
   {

@@ -20,6 +20,7 @@ const words: Record<string, string> = {
   bought: "what they have bought",
   "bought-claim": "a link to what they have bought",
   reminder: "that something ends",
+  "patrol-found": "what a patrol has found",
   joined: "somebody has joined (to a program)",
   "membership-begun": "a membership has begun (to a program)",
   "membership-ended": "a membership has ended (to a program)",
