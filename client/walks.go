@@ -20,6 +20,18 @@ type Patrol struct {
 	Until        time.Time `json:"until"`
 }
 
+// NewWalk asks for a walk through the site as somebody else, in the browser that asks.
+type NewWalk struct {
+	As      string `json:"as"`                // in the notation for visitors
+	Changes bool   `json:"changes,omitempty"` // requests may change something
+}
+
+// Walk is a walk that has begun.
+type Walk struct {
+	Path  string    `json:"path"` // of the page with the bar
+	Until time.Time `json:"until"`
+}
+
 // BeginPatrol begins a patrol as some visitors.
 func (c *Client) BeginPatrol(ctx context.Context, visitors []string) (p Patrol, err error) {
 	return p, c.do(ctx, "POST", "/walks", NewPatrol{Visitors: visitors}, &p)

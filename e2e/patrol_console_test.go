@@ -34,7 +34,7 @@ func TestConsolePatrol(t *testing.T) {
 	// It is told no more by Today, until that is taken back.
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/"))
 	look(ctx, t, "main", "Today")
-	if text := said(ctx, t, `document.querySelector("main").innerText`); strings.Contains(text, "nobody has accepted") {
+	if text := valueOf(ctx, t, `document.querySelector("main").innerText`); strings.Contains(text, "nobody has accepted") {
 		t.Error(text)
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/patrol"))

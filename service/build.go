@@ -52,6 +52,9 @@ func (s *Service) build() {
 		return marker.Age(r.Header.Get(api.ProofField), v.Account, time.Now())
 	}
 	bySession.Origins = s.origins
+	if s.apart.name == "" { // else the cookie is not for the site
+		bySession.GiveWalk = s.rooms.Visitors.Walks().Give
+	}
 	bySocket.Actor = func(*http.Request) string { return "command line" }
 
 	own := chi.NewRouter()
@@ -92,7 +95,7 @@ func (s *Service) build() {
 		Again:    s.rooms.Visitors.Again,
 		Present:  s.rooms.Visitors.Present,
 		Unlocked: s.rooms.Visitors.Unlocked,
-		Walking:  s.rooms.Visitors.Walking,
+		Walking:  s.rooms.Visitors.Walks().Walking,
 		UsedUp:   s.pages.UsedUp,
 		Note: func(r *http.Request, t *guard.Turn, outcome policy.Outcome) string {
 			if s.access != nil {

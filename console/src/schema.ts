@@ -673,6 +673,11 @@ export interface NewTarget {
   kinds: string[];
 }
 
+export interface NewWalk {
+  as: string;
+  changes?: boolean;
+}
+
 export interface Palette {
   /** as #rrggbb */
   accent: string;
@@ -1271,6 +1276,11 @@ export interface Version {
   by: string;
   comment: string;
   text?: string;
+}
+
+export interface Walk {
+  path: string;
+  until: string;
 }
 
 export interface Ways {

@@ -76,6 +76,8 @@ type API struct {
 	Origins func(*http.Request) []string
 	// ProofAge is how long ago whoever asks has typed the password; nil where nobody has to.
 	ProofAge func(*http.Request) time.Duration
+	// GiveWalk gives the browser of whoever asks the token of a walk; nil where there is none.
+	GiveWalk func(h http.Header, r *http.Request, token string, lasts time.Duration)
 	// Remarks are what somebody should look at beside what the records say; nil for nothing.
 	Remarks func() []string
 
@@ -194,6 +196,7 @@ func (a *API) Routes(r chi.Router) {
 	changes.Post("/patrols/{id}/accepted", a.acceptFinding)
 	changes.Post("/patrols/rejected", a.rejectFinding)
 	changes.Post("/walks", a.beginPatrol)
+	changes.Post("/walks/as", a.beginWalk)
 	changes.Delete("/walks/{id}", a.endWalk)
 	r.Get("/upstreams", a.upstreams)
 	r.Get("/activity", a.activity)

@@ -45,6 +45,30 @@ func (a *API) beginPatrol(w http.ResponseWriter, r *http.Request) {
 	a.answer(w, http.StatusCreated, answer)
 }
 
+// beginWalk lets a steward walk through the site as somebody else, in the browser that asks.
+func (a *API) beginWalk(w http.ResponseWriter, r *http.Request) {
+	var asked client.NewWalk
+	if !a.read(w, r, &asked, maxBody) {
+		return
+	}
+	if a.GiveWalk == nil {
+		a.problem(w, http.StatusForbidden, "One walks in a browser, in which one is signed in as a steward, where the console is beside the site.")
+		return
+	}
+	v, err := a.visitor(r.Context(), asked.As)
+	if err != nil {
+		a.problem(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	begun, err := a.Walks.BeginAs(a.Actor(r), v, asked.Changes)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.GiveWalk(w.Header(), r, begun.Tokens[0], begun.Until.Sub(a.Now()))
+	a.answer(w, http.StatusCreated, client.Walk{Path: a.Policy.Book().Prefix + "/walk", Until: begun.Until})
+}
+
 func (a *API) endWalk(w http.ResponseWriter, r *http.Request) {
 	a.done(w, a.Walks.End(a.Actor(r), parameter(r, "id")))
 }

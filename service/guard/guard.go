@@ -43,7 +43,7 @@ type Guard struct {
 	Unlocked func(r *http.Request, want policy.Wanted, t *Turn) error
 	// Walking returns the walk through the site that a request belongs to, nil for none, and may add a cookie to the header of the
 	// answer. It may be nil.
-	Walking func(http.Header, *http.Request) *Walk
+	Walking func(http.Header, *http.Request, *policy.Book) *Walk
 	// UsedUp answers in the place of a download that the pass of the visitor no longer has.
 	UsedUp func(w http.ResponseWriter, r *http.Request)
 	// Note is told what each request came to, before it is answered, and returns the

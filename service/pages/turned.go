@@ -82,6 +82,11 @@ func (p *Pages) Upstream(w http.ResponseWriter, r *http.Request, status int) {
 
 // Turned answers a request that was not admitted.
 func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) {
+	if t.Walk != nil && t.Walk.Within != nil && t.Client == policy.Browser && (t.Answer.Status == http.StatusSeeOther || t.Answer.Status == http.StatusUnauthorized) {
+		w.Header().Del("WWW-Authenticate")
+		p.stopped(w, r, t)
+		return
+	}
 	switch t.Answer.Status {
 	case http.StatusSeeOther:
 		to := p.backToForm(r, t.Turn, t.Answer.Location)

@@ -119,28 +119,3 @@ func inWords(d time.Duration) string {
 	}
 	return fmt.Sprintf("%d minutes", int((d + time.Minute - 1).Minutes()))
 }
-
-// Walking is for guard.Guard. A cookie of a walk that has ended leaves its browser with nothing until it is gone, so that nobody takes for a
-// walk what is their own session.
-func (f *Finder) Walking(h http.Header, r *http.Request) *guard.Walk {
-	token := cookieOf(r, WalkCookie(f.o.Front.Secure(r)))
-	if token == "" {
-		return nil
-	}
-	walk, found := f.o.Walks.Find(token)
-	switch {
-	case !found:
-		f.set(h, r, WalkCookie(f.o.Front.Secure(r)), "", -1)
-		return &guard.Walk{}
-	case walk.By == "":
-		return &guard.Walk{As: walk.As, Changes: walk.Changes}
-	}
-	// Whoever walks in a browser is signed in there, and sees no more than they may; what a steward can hand out themselves counts as had.
-	own, err := f.o.Sessions.Look(r.Context(), f.Token(r), false)
-	if err != nil || !own.SignedIn || own.Account != walk.By {
-		return &guard.Walk{}
-	}
-	own.ProofAge, own.From = walk.As.ProofAge, walk.As.From
-	own.Shared, own.Passes, own.Keyrings = walk.As.Shared, walk.As.Passes, walk.As.Keyrings
-	return &guard.Walk{As: walk.As, Changes: walk.Changes, Within: &own}
-}

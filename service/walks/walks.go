@@ -25,7 +25,7 @@ const (
 
 // Stand is the name of the account that servers behind are told of somebody who is signed in, and of whom it does not matter who it is. No
 // account can have it.
-const Stand = "(patrol)"
+const Stand = "(walk)"
 
 // The most visitors of all walks under way.
 const most = 500

@@ -1,12 +1,14 @@
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from "@headlessui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { getDoors } from "../doors/queries";
+import { Said, useAct } from "../parts/act";
 import { useSettled } from "../parts/hooks";
 import { Heading } from "../parts/states";
-import { field } from "../parts/styles";
+import { field, plain } from "../parts/styles";
 import { Answer } from "./Answer";
-import { explain } from "./queries";
+import { explain, walkAs } from "./queries";
 
 const methods = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];
 const clients = [
@@ -77,6 +79,7 @@ export function TryPage() {
           answer.data && (
             <>
               <Answer explanation={answer.data} />
+              <WalkAs as={settled.as} at={settled.url} />
               {answer.data.path && (
                 <p className="mt-6 max-w-3xl">
                   {answer.data.says}{" "}
@@ -90,6 +93,37 @@ export function TryPage() {
         )}
       </section>
     </>
+  );
+}
+
+// The live site in a window of its own, as the visitor sees it.
+function WalkAs({ as, at }: { as: string; at: string }) {
+  const [changes, setChanges] = useState(false);
+  const act = useAct();
+  return (
+    <div className="mt-6 flex max-w-3xl flex-wrap items-center gap-x-4 gap-y-2">
+      <button
+        type="button"
+        className={plain}
+        disabled={act.busy}
+        onClick={() =>
+          act.run(async () => {
+            const walk = await walkAs(as, changes);
+            window.open(`${walk.path}?${new URLSearchParams({ next: at.startsWith("/") ? at : "/" })}`, "_blank", "noopener");
+            return "The walk has begun, in a window of its own. Until it ends, this browser shows the whole site so.";
+          })
+        }
+      >
+        Walk as {as}
+      </button>
+      <label className="flex items-center gap-2">
+        <input type="checkbox" className="accent-brass" checked={changes} onChange={(e) => setChanges(e.target.checked)} />
+        what I do there counts
+      </label>
+      <div className="w-full">
+        <Said act={act} />
+      </div>
+    </div>
   );
 }
 
