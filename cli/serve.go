@@ -83,6 +83,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	flags.StringVar(&settings.AccessLog, "access-log", "", "file with a line for each request, opened anew on SIGHUP")
 	accessForm := choice(flags, "access-log-form", "how its lines are written", access.Forms...)
 	keep := flags.String("keep-activity", "90d", "how long activity is kept; 0 is for ever")
+	keepDecisions := flags.String("keep-decisions", "0", "how long what was decided is kept, without queries, so that a new policy can be tried on it, such as 7d; 0 is not at all")
 	flags.IntVar(&settings.KeepEvents, "keep-events", 1_000_000, "most records of activity that are kept; the oldest go first")
 	memory := flags.Uint32("hash-memory", secret.DefaultCost.Memory>>10, "memory for hashing a password, in MiB; hashes that cost less are renewed at the next sign-in")
 	passes := flags.Uint32("hash-passes", secret.DefaultCost.Passes, "passes for hashing a password")
@@ -152,6 +153,9 @@ file. Files and directories named in the settings file are relative to it.`,
 		}
 		if settings.MetricsFrom, err = networks("metrics-from", *metrics); err != nil {
 			return err
+		}
+		if settings.KeepDecisions, err = policy.ParseDuration(*keepDecisions); err != nil {
+			return errUsage{fmt.Errorf("--keep-decisions %s is no duration; write one like 7d", *keepDecisions)}
 		}
 		if settings.KeepActivity, err = policy.ParseDuration(*keep); err != nil {
 			return errUsage{fmt.Errorf("--keep-activity %s is no duration; write one like 90d", *keep)}

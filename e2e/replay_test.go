@@ -10,6 +10,9 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
 	"ostiarius/client"
 	"ostiarius/core/replay"
 )
@@ -108,4 +111,52 @@ func TestPipelineAgainstARunningSite(t *testing.T) {
 	if code, out := pipeline(); code == 0 || !strings.Contains(out, "two-doors") && !strings.Contains(out, "log") {
 		t.Errorf("exit %d %s", code, out)
 	}
+}
+
+// A draft says which requests of the last days it would answer otherwise, and shows them, before it is applied.
+func TestDraftIsTriedOnTheLastDays(t *testing.T) {
+	dir := shortDir(t)
+	write(t, dir, "doors.yaml", patrolPolicy)
+	for _, name := range []string{"visit", "rota", "log"} {
+		write(t, dir, "www/"+name+"/index.html", name)
+	}
+	s := start(t, dir, "--keep-decisions", "7d")
+	api := client.New(s.Data)
+	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
+		t.Fatal(err)
+	}
+	stranger := newPerson(t, s.URL)
+	for range 3 {
+		stranger.is("/visit/?secret=x", 200, "")
+	}
+	stranger.is("/log/", 303, "/door/sign-in?next=%2Flog%2F")
+	ctx := tab(t)
+	do(ctx, t, SignIn(s.URL, "agnes", "amber-lantern-shelf"), chromedp.Navigate(s.URL+"/log/"))
+	draft := strings.Replace(patrolPolicy, "[/, /visit/**], admit: public", "/, admit: public }\n  - { path: /visit/**, admit: signed-in", 1)
+	tried, err := api.Policy().Replay(t.Context(), draft)
+	if err != nil || !tried.Whole || tried.Kept != "7d" || tried.Changed != 3 || tried.People != 1 || len(tried.Groups) != 1 || tried.Groups[0].Path != "/visit" || tried.Groups[0].Before != "admit" || tried.Groups[0].After != "challenge" {
+		t.Fatalf("%+v %v", tried, err)
+	}
+	same, err := api.Policy().Replay(t.Context(), patrolPolicy)
+	if err != nil || same.Changed != 0 || same.Requests != tried.Requests {
+		t.Errorf("%+v %v", same, err)
+	}
+	// The command reads the same records.
+	days, err := filepath.Glob(filepath.Join(s.Data, "decisions", "*.jsonl"))
+	if err != nil || len(days) == 0 {
+		t.Fatal(days, err)
+	}
+	write(t, dir, "draft.yaml", draft)
+	code, out, errOut := run(t, "", append(append([]string{"replay"}, days...), "--policy", filepath.Join(dir, "draft.yaml"), "-o", "json")...)
+	if code != 1 || !strings.Contains(out, `"changed": 3`) || strings.Contains(out, "secret") {
+		t.Errorf("exit %d %s%s", code, out, errOut)
+	}
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/policy"))
+	look(ctx, t, "main", "Nothing: the draft is what is in force.")
+	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 7)+kb.Home), Insert("- { path: /visit, admit: nobody }\n  "))
+	look(ctx, t, "main", "3 by 1 person would be answered otherwise.")
+	do(ctx, t, pushed("Look at them")...)
+	look(ctx, t, "[role=dialog]", "GET 127.0.0.1/visit")
+	look(ctx, t, "[role=dialog]", "3 requests, last")
+	accessible(ctx, t, "what is answered otherwise")
 }

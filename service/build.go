@@ -31,6 +31,7 @@ func (s *Service) build() {
 	})
 	administration := administrationOf(s.rooms, s.policy, s.settings.Log)
 	administration.Status, administration.Remarks = s.Status, s.settings.Front.Remarks
+	administration.Decided = s.decided
 	administration.Samples = pages.Samples()
 	administration.Sample = func(w http.ResponseWriter, page string, in words.Language, l looks.Looks) bool {
 		return s.pages.Sample(w, s.policy.Book(), page, in, l)
@@ -108,6 +109,7 @@ func (s *Service) build() {
 			if t.Walk != nil {
 				return "" // who walks is recorded once, and is nobody who was turned away
 			}
+			s.decided.Note(outcome, t.Door, t.Place, t.Visitor)
 			return s.rooms.Activity.Note(outcome, t.Door, t.Place, &t.Visitor)
 		},
 		Took: func(d time.Duration) { s.metrics.judging.Observe(d.Seconds()) },

@@ -27,6 +27,7 @@ import (
 	"ostiarius/core/throttle"
 	"ostiarius/service/access"
 	"ostiarius/service/authorizer"
+	"ostiarius/service/decisions"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/identity"
@@ -97,6 +98,8 @@ type Settings struct {
 	KeepVersions inforce.Kept
 	// KeepActivity is how long activity is kept; 0 for ever.
 	KeepActivity time.Duration
+	// KeepDecisions is how long what was decided is kept, so that a new policy can be tried on it; 0 for not at all.
+	KeepDecisions time.Duration
 	// KeepEvents is how many records of activity are kept at most; a usual number if zero.
 	KeepEvents int
 	// MetricsFrom are the networks that may read the metrics without signing in.
@@ -148,7 +151,8 @@ type Service struct {
 	admin    http.Handler
 	metrics  *metrics
 	guard    *guard.Guard
-	access   *access.Log // nil for none
+	access   *access.Log       // nil for none
+	decided  *decisions.Record // nil for none
 	ready    readiness
 	stopping atomic.Bool // answers without an end are to end
 }
@@ -250,6 +254,11 @@ func Open(settings Settings) (s *Service, err error) {
 	}
 	if settings.AccessLog != "" {
 		if s.access, err = access.Open(settings.AccessLog, settings.AccessForm, func(what string, err error) { settings.Log.Error(what, "error", err) }); err != nil {
+			return s, err
+		}
+	}
+	if settings.KeepDecisions > 0 {
+		if s.decided, err = decisions.Open(filepath.Join(settings.Data, "decisions"), settings.KeepDecisions, time.Now, func(what string, err error) { settings.Log.Error(what, "error", err) }); err != nil {
 			return s, err
 		}
 	}
@@ -539,6 +548,7 @@ func (s *Service) Serve(ctx context.Context) error {
 // Close gives back what Open took.
 func (s *Service) Close() error {
 	var errs []error
+	s.decided.Close()
 	if s.listener != nil {
 		s.listener.Close()
 	}

@@ -348,6 +348,21 @@ export interface Grant {
   by: string;
 }
 
+export interface Group {
+  effect: "closed" | "opened" | "depends";
+  door: DoorRef;
+  method: string;
+  host: string;
+  path: string;
+  requests: number;
+  people: number;
+  first: string | null;
+  last: string | null;
+  before: string;
+  after: string;
+  visitors: string[];
+}
+
 export interface Guarantee {
   line: number;
   path: string;
@@ -965,6 +980,18 @@ export interface RenewPass {
   until?: string;
   /** so many more */
   downloads?: number;
+}
+
+export interface Replayed {
+  kept?: string;
+  whole: boolean;
+  requests: number;
+  changed: number;
+  people: number;
+  first?: string;
+  last?: string;
+  groups: Group[];
+  more: number;
 }
 
 export interface Reply {

@@ -22,6 +22,7 @@ type Record struct {
 	Target  []byte // as it was sent
 	Status  int    // 0 for no answer
 	Outcome []byte // as Ostiarius decided, if the line says that
+	As      []byte // who asked, in the notation for visitors, if the line says that
 }
 
 var (
@@ -408,6 +409,8 @@ func (r *Record) field(name, value []byte) error {
 		}
 	case "outcome":
 		r.Outcome = value
+	case "as":
+		r.As = value
 	}
 	return nil
 }

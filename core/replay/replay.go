@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"hash/maphash"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -47,7 +48,11 @@ type Group struct {
 	Before   string         `json:"before"` // the outcome, or the status in the log
 	After    string         `json:"after"`
 	Visitors []string       `json:"visitors"` // for whom it is so, of those that it may have been
+}
 
+// A group is a Group that is being counted.
+type group struct {
+	Group
 	people crowd
 	from   int64
 	until  int64
@@ -72,6 +77,7 @@ type Result struct {
 	First     *time.Time  `json:"first"`
 	Last      *time.Time  `json:"last"`
 	Changed   int64       `json:"changed"` // requests that would be answered otherwise for certain
+	People    int         `json:"people"`  // who sent those
 	Groups    []Group     `json:"groups"`
 	Uncovered []Uncovered `json:"uncovered"`
 	Example   string      `json:"example,omitempty"` // a line that could not be read
@@ -88,13 +94,14 @@ type Replay struct {
 	o        Options
 	r        Result
 	verdicts map[string]*verdict
-	groups   map[groupKey]*Group
+	groups   map[groupKey]*group
 	bare     map[addressKey]int64
 	seed     maphash.Seed
 	from     int64
 	until    int64
 	key      []byte
 	names    []string // of o.Kinds
+	changed  crowd    // who sent what would be answered otherwise
 }
 
 type addressKey struct{ method, host, path string }
@@ -121,7 +128,7 @@ func New(o Options) *Replay {
 	if len(o.Kinds) == 0 {
 		o.Kinds = []policy.Visitor{{}}
 	}
-	return &Replay{o: o, verdicts: map[string]*verdict{}, groups: map[groupKey]*Group{}, bare: map[addressKey]int64{}, seed: maphash.MakeSeed()}
+	return &Replay{o: o, verdicts: map[string]*verdict{}, groups: map[groupKey]*group{}, bare: map[addressKey]int64{}, seed: maphash.MakeSeed()}
 }
 
 // Line judges one line, without its end. It is not held on to.
@@ -176,8 +183,16 @@ func (p *Replay) verdict(r *Record) *verdict {
 	}
 	p.key = append(p.key[:0], r.Method...)
 	p.key = append(append(append(append(p.key, ' '), host...), ' '), path...)
-	known := len(r.User) > 0 && p.o.Who != nil
+	known := len(r.User) > 0 && p.o.Who != nil && len(r.As) == 0
+	var as []policy.Visitor // who it was, if the line says that
+	if len(r.As) > 0 {
+		if who, err := policy.ParseVisitor(string(r.As)); err == nil {
+			as = []policy.Visitor{who}
+			p.key = append(append(p.key, " ="...), r.As...)
+		}
+	}
 	switch { // who it may have been differs
+	case as != nil:
 	case len(r.User) > 0:
 		p.key = append(p.key, " +"...)
 	case len(r.Outcome) > 0:
@@ -196,6 +211,13 @@ func (p *Replay) verdict(r *Record) *verdict {
 		clear(p.verdicts)
 	}
 	kinds := p.o.Kinds
+	if as != nil {
+		v := p.decide(policy.Request{Method: string(r.Method), Host: string(host), Path: string(path)}, as)
+		v.known = true
+		v.visitors = []string{kindOf(as[0])}
+		p.verdicts[string(p.key)] = v
+		return v
+	}
 	if known {
 		if who, ok := p.o.Who(string(r.User), time.Unix(r.At, 0)); ok {
 			kinds = []policy.Visitor{who}
@@ -213,6 +235,12 @@ func (p *Replay) verdict(r *Record) *verdict {
 	v.known = known
 	p.verdicts[string(p.key)] = v
 	return v
+}
+
+// kindOf names what somebody is, and not who or from where, so that the same is told of all of them together.
+func kindOf(v policy.Visitor) string {
+	v.Account, v.ProofAge, v.From = "", 0, netip.Addr{}
+	return v.String()
 }
 
 // namesOf names visitors; those that are tried again and again once.
@@ -361,7 +389,7 @@ func (p *Replay) count(v *verdict, r *Record, effect Effect, fits []bool, was bo
 			g = p.groups[key]
 		}
 		if g == nil {
-			g = &Group{Effect: effect, Door: v.door, Method: key.method, Host: key.host, Path: key.path, Before: before, After: string(after), Visitors: visitors}
+			g = &group{Group: Group{Effect: effect, Door: v.door, Method: key.method, Host: key.host, Path: key.path, Before: before, After: string(after), Visitors: visitors}}
 			p.groups[key] = g
 		}
 	}
@@ -377,7 +405,11 @@ func (p *Replay) count(v *verdict, r *Record, effect Effect, fits []bool, was bo
 		who = r.Client
 	}
 	if len(who) > 0 {
-		g.people.add(maphash.Bytes(p.seed, who))
+		hash := maphash.Bytes(p.seed, who)
+		g.people.add(hash)
+		if effect != Depends {
+			p.changed.add(hash)
+		}
 	}
 }
 
@@ -398,6 +430,7 @@ func (p *Replay) Merge(other *Replay) {
 	p.r.Named += other.r.Named
 	p.r.Changed += other.r.Changed
 	p.r.Example = cmp.Or(p.r.Example, other.r.Example)
+	p.changed.merge(&other.changed)
 	p.from, p.until = earlier(p.from, other.from), max(p.until, other.until)
 	for key, n := range other.bare {
 		p.bare[key] += n
@@ -432,11 +465,11 @@ func at(seconds int64) *time.Time {
 // Result returns what was found: what is closed first, then what is opened; of each what most requests were sent for.
 func (p *Replay) Result() Result {
 	r := p.r
-	r.First, r.Last = at(p.from), at(p.until)
+	r.First, r.Last, r.People = at(p.from), at(p.until), p.changed.count()
 	r.Groups, r.Uncovered = []Group{}, []Uncovered{}
 	for _, g := range p.groups {
 		g.People, g.First, g.Last = g.people.count(), at(g.from), at(g.until)
-		r.Groups = append(r.Groups, *g)
+		r.Groups = append(r.Groups, g.Group)
 	}
 	rank := map[Effect]int{Closed: 0, Opened: 1, Depends: 2}
 	slices.SortFunc(r.Groups, func(a, b Group) int {

@@ -102,6 +102,9 @@ func TestEffects(t *testing.T) {
 		{line("GET", "/log/", "-", 500), false, ""},
 		{`{"client":"192.0.2.7","method":"GET","path":"/news/old","status":200,"outcome":"admit"}`, false, "closed admit challenge anonymous"},
 		{`{"method":"GET","path":"/news/old","status":200,"account":"ines","outcome":"admit"}`, false, ""},
+		{`{"client":"192.0.2.7","as":"role:keeper,from:192.0.2.7","method":"GET","path":"/log/","outcome":"admit"}`, false, "closed admit refuse role:keeper"},
+		{`{"client":"192.0.2.7","as":"role:trustee","method":"GET","path":"/log/","outcome":"admit"}`, false, ""},
+		{`{"client":"192.0.2.7","as":"anonymous","method":"GET","path":"/vault/","outcome":"hide"}`, true, "opened hide admit anonymous"},
 	} {
 		o := Options{New: book(t, newText), Kinds: kinds, Who: who}
 		if c.old {

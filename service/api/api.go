@@ -26,6 +26,7 @@ import (
 	"ostiarius/core/roster"
 	"ostiarius/core/words"
 	"ostiarius/service/activity"
+	"ostiarius/service/decisions"
 	"ostiarius/service/ending"
 	"ostiarius/service/events"
 	"ostiarius/service/inforce"
@@ -63,7 +64,8 @@ type API struct {
 	Teller   *outgoing.Teller
 	Walks    *walks.Walks
 	Patrols  *patrols.Room
-	Endings  *ending.List // what has been taken away and is not written down
+	Decided  *decisions.Record // nil for none
+	Endings  *ending.List      // what has been taken away and is not written down
 	Policy   *inforce.Policy
 	Status   func() client.Status
 	Now      func() time.Time
@@ -106,6 +108,7 @@ func (a *API) Routes(r chi.Router) {
 	r.Get("/policy", a.showPolicy)
 	changes.Post("/policy", a.applyPolicy)
 	r.Post("/policy/check", a.checkPolicy)
+	r.Post("/policy/replay", a.replayPolicy)
 	r.Post("/policy/edit", a.editPolicy)
 	r.Get("/site", a.site)
 	r.Get("/policy/versions", a.listVersions)

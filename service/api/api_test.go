@@ -81,7 +81,7 @@ func TestWhatAsksForAProof(t *testing.T) {
 	if code, text := ask("POST", "/people", `{"name": "ines", "password": "seven-brass-prisms", "roles": ["steward"]}`); code != 201 {
 		t.Fatal(code, text)
 	}
-	looks := map[string]string{"POST /matrix": `{}`, "POST /matrix/marks": `{}`, "POST /policy/check": `{"text": "doors: []"}`, "POST /policy/edit": `{"edits": [{"kind": "unlisted", "admit": "hide"}]}`, "POST /passwords/estimate": `{"password": "x"}`, "POST /passwords/generate": "", "POST /shared/{name}/preview": `{"password": "x"}`}
+	looks := map[string]string{"POST /matrix": `{}`, "POST /matrix/marks": `{}`, "POST /policy/check": `{"text": "doors: []"}`, "POST /policy/replay": `{"text": "doors: []"}`, "POST /policy/edit": `{"edits": [{"kind": "unlisted", "admit": "hide"}]}`, "POST /passwords/estimate": `{"password": "x"}`, "POST /passwords/generate": "", "POST /shared/{name}/preview": `{"password": "x"}`}
 	asked := 0
 	for _, old := range []time.Duration{ProofLasts + time.Second, session.Unknown} {
 		age = old

@@ -9,6 +9,7 @@ import { keepDraft, keptDraft } from "./kept";
 import { wasEdited } from "./edited";
 import { ChangeList, FindingList, GuaranteeList, OpensAndCloses } from "./found";
 import { applyPolicy, checkPolicy } from "./queries";
+import { Tried } from "./Tried";
 import type { Checked, Finding, Version } from "../schema";
 
 export function DraftPanel({ running, owner }: { running: Version; owner: string }) {
@@ -125,6 +126,7 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
             <>
               <ChangeList changes={checked.changes} />
               <OpensAndCloses compared={checked.compared} />
+              <Tried text={text} />
             </>
           ) : (
             <p className="text-soft">Shown when the draft has no errors.</p>

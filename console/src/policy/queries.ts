@@ -1,4 +1,4 @@
-import type { Applied, Checked, Draft, Version } from "../schema";
+import type { Applied, Checked, Draft, Replayed, Version } from "../schema";
 import { call } from "../wire";
 
 export const getPolicy = () => call<Version>("GET", "policy");
@@ -7,3 +7,5 @@ export const applyPolicy = (draft: Draft) => call<Applied>("POST", "policy", dra
 export const getVersions = () => call<Version[]>("GET", "policy/versions");
 export const getVersion = (id: number) => call<Version>("GET", `policy/versions/${id}`);
 export const rollBack = (id: number, overEdit: boolean) => call<Applied>("POST", `policy/versions/${id}/rollback`, { overEdit });
+
+export const replayPolicy = (text: string) => call<Replayed>("POST", "policy/replay", { text });
