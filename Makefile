@@ -71,7 +71,7 @@ race: bin/ostiarius /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bi
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq wrk >/dev/null
 
 bench: bin/ostiarius /usr/bin/wrk /usr/bin/hypercorn /usr/bin/caddy
-	go test -run '^$$' -bench . -benchmem ./core/... ./service/... ./embed
+	go test -run '^$$' -bench . -benchmem ./core/... ./service/... ./embed ./patrol
 
 fuzz: bin/ostiarius /usr/bin/chromium
 	ORACLE=long go test -count=1 ./core/policy ./core/prove ./service/inforce

@@ -33,7 +33,10 @@ type document struct {
 }
 
 // Signs are what is found in a document, wherever it stands.
-type signs struct{ key, keyPart, check string }
+type signs struct {
+	key, keyPart, check string
+	told                bool // at the first address that it stands at
+}
 
 // Named is an address as it stands in a page.
 type named struct {
@@ -256,7 +259,10 @@ func (d *document) readHTML(body []byte) {
 			if is(func(e *element) bool { return e.aside }) {
 				continue
 			}
-			said := len(onTheWay.ReplaceAllString(words, ""))
+			said := len(words)
+			if said < 200 { // a longer text is no word on the way
+				said = len(onTheWay.ReplaceAllString(words, ""))
+			}
 			d.content += said
 			for i := range opened {
 				if b := opened[i].block; b != nil {

@@ -12,7 +12,7 @@ import (
 	"time"
 )
 
-func parsed(t *testing.T, text string) *url.URL {
+func parsed(t testing.TB, text string) *url.URL {
 	t.Helper()
 	u, err := url.Parse(text)
 	if err != nil {

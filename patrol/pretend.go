@@ -27,7 +27,13 @@ func (w *walk) pretending(ctx context.Context) {
 			return
 		}
 		d := got.page
+		if d.read != nil && d.read.told {
+			return // at another address
+		}
 		say := func(message string, part string, more ...*answered) {
+			if d.read != nil {
+				d.read.told = true
+			}
 			f := Finding{Rule: "pretend-guard", Severity: policy.SeverityError, Path: a.path(), Message: message, As: w.o.Visitors[got.visitor].Who, Requests: []Shown{w.shown(got)}}
 			if part != "" {
 				f.Requests[0].Begins = excerpt(part)
