@@ -33,7 +33,7 @@ With --data, the running service says what its policy is, and lets the patrol be
 as each kind of visitor for as long as it lasts. Without, any site can be walked: as a
 stranger, and as whom the file of --visitors has credentials for.
 
-It sends GET and HEAD alone, to the hosts named, and leaves out what sounds as if it
+It sends GET alone, to the hosts named, and leaves out what sounds as if it
 signed out or changed something.
 
 Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
@@ -54,6 +54,7 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 	as := flags.StringArray("as", nil, "a visitor as whom it is walked, with --data; all kinds of the policy if none is given")
 	also := flags.StringArray("also", nil, "another address of the site, whose host is walked too")
 	around := flags.StringArray("around", nil, "an address at which the content might be reached around the guard, such as the server behind")
+	methods := flags.StringSlice("methods", nil, "other methods than GET that a stranger sends to closed addresses too, with nothing in them, such as POST; only for sites where that does no harm")
 	most := flags.Int("max", patrol.UsualMost, "the most addresses")
 	together := flags.Int("together", patrol.UsualTogether, "requests at once")
 	rate := flags.Float64("rate", 0, "requests a second; without it as many as are answered on this machine, and 20 elsewhere")
@@ -71,6 +72,12 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 			return err
 		}
 		o := patrol.Options{Most: *most, Together: *together, PerSecond: *rate, Patience: *patience, Lasts: *lasts}
+		for _, method := range *methods {
+			if method = strings.ToUpper(method); !slices.Contains([]string{"POST", "PUT", "PATCH", "DELETE", "OPTIONS", "PROPFIND"}, method) {
+				return errUsage{fmt.Errorf("--methods %s is not known; write POST, PUT, PATCH, DELETE, OPTIONS or PROPFIND", method)}
+			}
+			o.Methods = append(o.Methods, strings.ToUpper(method))
+		}
 		if *most < 1 || *together < 1 || *rate < 0 {
 			return errUsage{errors.New("--max and --together are numbers from 1, and --rate is none below 0")}
 		}
@@ -129,7 +136,7 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 		}
 		if o.Book != nil {
 			o.Addresses = append(o.Addresses, patrol.Examples(o.Book)...)
-			o.Around = append(o.Around, patrol.Elsewhere(o.Book)...)
+			o.Around = append(o.Around, patrol.Elsewhere(o.Book, o.Sites[0])...)
 		}
 		if o.PerSecond == 0 && !patrol.OnThisMachine(o.Sites[0].Hostname()) {
 			o.PerSecond = 20

@@ -231,9 +231,16 @@ func (w *walk) respelled(ctx context.Context, c closed) {
 	for _, path := range spellings(c.path()) {
 		questions = append(questions, question{url: at(c.url, path)})
 	}
-	head := question{url: c.url, method: "HEAD"}
-	for _, got := range w.together(ctx, w.stranger, append(questions, head)) {
+	for _, method := range w.o.Methods {
+		questions = append(questions, question{url: c.url, method: method})
+	}
+	for _, got := range w.together(ctx, w.stranger, questions) {
 		if w.opens(ctx, c, got) && w.openedByItself(got) {
+			if got.question.method != "" {
+				w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
+					Message: "what is closed here can be had by another method: " + got.question.method, Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
+				return
+			}
 			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
 				Message: "what is closed here can be had by writing the address otherwise: " + got.question.url.EscapedPath(), Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
 			return
@@ -246,7 +253,7 @@ func (w *walk) openedByItself(got *answered) bool {
 	if w.o.Book == nil {
 		return true
 	}
-	d := w.o.Book.Decide(policy.Request{Method: "GET", Host: got.question.url.Host, Path: got.question.url.EscapedPath()}, &policy.Visitor{})
+	d := w.o.Book.Decide(policy.Request{Method: cmp.Or(got.question.method, "GET"), Host: got.question.url.Host, Path: got.question.url.EscapedPath()}, &policy.Visitor{})
 	return d.Outcome != policy.Admit
 }
 

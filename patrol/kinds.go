@@ -63,11 +63,17 @@ func Examples(b *policy.Book) (all []string) {
 	return all
 }
 
-// Elsewhere are servers behind that are on other machines, and so can be asked by others than this one.
-func Elsewhere(b *policy.Book) (all []*url.URL) {
+// Elsewhere are where the servers behind might be asked directly: on other machines, and at their ports under the name of the site, if they
+// listen for more than this machine.
+func Elsewhere(b *policy.Book, site *url.URL) (all []*url.URL) {
 	for _, s := range b.Sources {
-		if u, err := url.Parse(s.Proxy); err == nil && (u.Scheme == "http" || u.Scheme == "https") && !OnThisMachine(u.Hostname()) {
+		u, err := url.Parse(s.Proxy)
+		switch {
+		case err != nil || u.Scheme != "http" && u.Scheme != "https":
+		case !OnThisMachine(u.Hostname()):
 			all = append(all, &url.URL{Scheme: u.Scheme, Host: u.Host})
+		case !OnThisMachine(site.Hostname()) && u.Port() != "" && u.Port() != site.Port():
+			all = append(all, &url.URL{Scheme: u.Scheme, Host: net.JoinHostPort(site.Hostname(), u.Port())})
 		}
 	}
 	return all

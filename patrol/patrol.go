@@ -1,7 +1,7 @@
 // Package patrol walks a running site as every kind of visitor, and tells what does not hold: pages that were forgotten, guards that only
 // pretend, ways that never arrive, closed pages that are kept by caches, and answers that are not what the policy decides.
 //
-// It sends GET and HEAD alone, to the hosts that it is given, and leaves addresses out that sound as if they signed out or changed something.
+// It sends GET alone unless it is told otherwise, to the hosts that it is given, and leaves addresses out that sound as if they signed out or changed something.
 // What it has seen is read by rules, each of which knows nothing of the others; docs/patrol.md has them. Whatever a site answers, a patrol
 // ends: addresses, hops, bytes, time and questions are bounded, and what was left out for it is said.
 package patrol
@@ -38,6 +38,7 @@ type Options struct {
 	Book      *policy.Book
 	Addresses []string   // further ones to try, from the root of the first site
 	Around    []*url.URL // where the same content might be reached around the guard: other ports, the server behind
+	Methods   []string   // others than GET that a stranger sends to closed addresses; who names one says that it may be sent
 	Most      int        // addresses
 	Together  int        // requests at once
 	PerSecond float64    // requests; 0 for as many as are answered

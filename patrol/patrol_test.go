@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"ostiarius/core/policy"
 )
 
 func parsed(t testing.TB, text string) *url.URL {
@@ -189,4 +191,45 @@ func FuzzDocument(f *testing.F) {
 		leavesAfter(d)
 		hiddenIn(d, d.scripts, d.styles)
 	})
+}
+
+// A guard that looks at GET alone is found by who may send other methods; nobody else sends them.
+func TestOtherMethods(t *testing.T) {
+	sent := map[string]int{}
+	site := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/vault" {
+			sent[r.Method]++
+			if r.Method == "GET" {
+				answer(403, "Cache-Control: no-store", "no")(w, r)
+				return
+			}
+			page(secretText)(w, r)
+			return
+		}
+		if r.URL.Path != "/" {
+			http.NotFound(w, r)
+			return
+		}
+		page(`<form action="/vault"><button>Vault</button></form>`)(w, r)
+	})
+	if r := patrolled(t, site, Options{Together: 1}); len(r.Findings) != 0 || sent["POST"] != 0 {
+		t.Errorf("%v %s", sent, listOf(r))
+	}
+	r := patrolled(t, site, Options{Together: 1, Methods: []string{"POST"}})
+	if len(r.Findings) != 1 || r.Findings[0].Rule != "forgotten" || r.Findings[0].Path != "/vault" || sent["POST"] == 0 || sent["DELETE"] != 0 {
+		t.Errorf("%v %s", sent, listOf(r))
+	}
+}
+
+// Servers behind are asked where others than this machine can ask them.
+func TestElsewhere(t *testing.T) {
+	b, findings := policy.Parse("doors.yaml", []byte("sources: [ { path: /, proxy: \"http://127.0.0.1:8461\" }, { path: /a, proxy: \"http://10.0.0.7:80\" }, { path: /b, proxy: \"unix:x.sock\" } ]\ndoors: [ { path: /**, admit: public } ]"))
+	if b == nil {
+		t.Fatal(findings)
+	}
+	for site, want := range map[string]string{"https://marram.example/": "[http://marram.example:8461 http://10.0.0.7:80]", "http://localhost:8460/": "[http://10.0.0.7:80]"} {
+		if got := fmt.Sprint(Elsewhere(b, parsed(t, site))); got != want {
+			t.Errorf("%s: %s, want %s", site, got, want)
+		}
+	}
 }

@@ -139,7 +139,7 @@ func (r *Room) walk(ctx context.Context, site *url.URL, under *running) error {
 	var found *patrol.Result
 	begun, err := r.o.Walks.Begin(actor, kinds)
 	if err == nil {
-		o := patrol.Options{Sites: []*url.URL{site}, Book: book, Around: patrol.Elsewhere(book), Addresses: patrol.Examples(book), Together: 2}
+		o := patrol.Options{Sites: []*url.URL{site}, Book: book, Around: patrol.Elsewhere(book, site), Addresses: patrol.Examples(book), Together: 2}
 		if r.o.Files != nil {
 			o.Addresses = append(o.Addresses, r.o.Files()...)
 		}
