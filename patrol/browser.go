@@ -57,7 +57,7 @@ func (b *Browser) Draw(ctx context.Context, address *url.URL, fields http.Header
 	var out bytes.Buffer
 	c.Stdout = &bounded{&out, mostBytes}
 	if err := c.Run(); err != nil && out.Len() == 0 {
-		return nil, fmt.Errorf("Chromium did not draw the page: %w", err)
+		return nil, fmt.Errorf("the page was not drawn: %w", err)
 	}
 	return out.Bytes(), nil
 }

@@ -417,7 +417,7 @@ func (r *Record) field(name, value []byte) error {
 
 // moment reads seconds since 1970, or a date.
 func moment(value []byte) int64 {
-	if value[0] >= '0' && value[0] <= '9' && bytes.IndexAny(value, "-/:") < 0 {
+	if value[0] >= '0' && value[0] <= '9' && !bytes.ContainsAny(value, "-/:") {
 		f, err := strconv.ParseFloat(string(value), 64)
 		switch {
 		case err != nil || math.IsInf(f, 0) || f < 0:
