@@ -49,6 +49,9 @@ type Options struct {
 	URL string
 	// TrustedPeers are the networks of the servers in front, whose X-Forwarded-For and X-Forwarded-Proto are believed.
 	TrustedPeers []netip.Prefix
+	// Checks are the names of the checks that the program makes itself with Require. Each stands in the policy under checks, so that what is
+	// explained and proven knows of it; Open fails if one does not, and so does bringing a version into force.
+	Checks []string
 	// Log is where the service logs; slog.Default if nil.
 	Log *slog.Logger
 }
@@ -59,6 +62,9 @@ type Doors struct {
 	end     context.CancelFunc
 	ended   chan error
 	once    sync.Once
+	data    string
+	checks  []string
+	log     *slog.Logger
 	mu      sync.Mutex
 	site    http.Handler
 }
@@ -73,14 +79,15 @@ func Open(o Options) (*Doors, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Doors{ended: make(chan error, 1)}
+	d := &Doors{ended: make(chan error, 1), data: o.Data, checks: o.Checks}
 	log := o.Log
 	if log == nil {
 		log = slog.Default()
 	}
+	d.log = log
 	d.service, err = service.Open(service.Settings{
 		Policy: file, Data: o.Data, Log: log, URL: o.URL, Version: "embedded", KeepActivity: 90 * 24 * time.Hour,
-		Front: &guard.Front{Peers: o.TrustedPeers}, Site: http.HandlerFunc(d.serve),
+		Front: &guard.Front{Peers: o.TrustedPeers}, Site: http.HandlerFunc(d.serve), Checks: o.Checks,
 	})
 	var unfit *inforce.Unfit
 	if errors.As(err, &unfit) {

@@ -172,3 +172,66 @@ func TestNotEmbedded(t *testing.T) {
 		t.Errorf("%+v", v)
 	}
 }
+
+const checkedPolicy = text + `
+checks:
+  approve: { path: "/orders/*/approve", methods: [POST], admit: { role: trustee } }
+`
+
+// What a handler asks is asked in front, is explained and shown, and is asked again wherever the handler is reached; and no version of the
+// policy comes into force without it.
+func TestRequire(t *testing.T) {
+	d := opened(t, Options{Text: strings.Replace(checkedPolicy, "path: [/, /tides]", "path: [/, /tides, /back]", 1), Checks: []string{"approve"}})
+	mux, done := http.NewServeMux(), 0
+	approve := func(w http.ResponseWriter, r *http.Request) {
+		if d.Require(w, r, "approve") {
+			done++
+			io.WriteString(w, "approved")
+		}
+	}
+	mux.HandleFunc("POST /orders/{id}/approve", approve)
+	mux.HandleFunc("GET /back", approve) // another way to it, which the check does not cover
+	mux.HandleFunc("GET /rota/odd", func(w http.ResponseWriter, r *http.Request) {
+		if d.Require(w, r, "not-declared") {
+			done++
+		}
+	})
+	server := httptest.NewServer(d.Guard(mux))
+	t.Cleanup(server.Close)
+	if _, err := client.New(d.data).People().Add(t.Context(), client.NewPerson{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name, password, method, path string
+		want                         int
+	}{
+		{"", "", "GET", "/back", 303}, {"ines", "seven-brass-prisms", "POST", "/orders/7/approve", 403}, {"ines", "seven-brass-prisms", "GET", "/back", 403},
+		{"tobias", "quiet-harbour-ledger", "POST", "/orders/7/approve", 200}, {"tobias", "quiet-harbour-ledger", "GET", "/back", 200}, {"tobias", "quiet-harbour-ledger", "GET", "/rota/odd", 403},
+	} {
+		ask := visit(t, server.URL)
+		if c.name != "" {
+			ask("POST", "/door/sign-in", url.Values{"username": {c.name}, "password": {c.password}})
+		}
+		if status, body := ask(c.method, c.path, nil, "Accept", "text/html"); status != c.want {
+			t.Errorf("%s %s %s: %d, want %d %s", c.name, c.method, c.path, status, c.want, body)
+		}
+	}
+	if done != 2 {
+		t.Errorf("%d were done", done)
+	}
+	api := client.New(d.data)
+	e, err := api.Explain(t.Context(), "POST", "/orders/7/approve", "role:keeper", "browser")
+	if err != nil || e.Outcome != "refuse" || len(e.Doors) != 1 || !strings.Contains(fmt.Sprint(e.Steps), "the check approve") {
+		t.Errorf("%+v %v", e, err)
+	}
+	events, err := api.Activity(t.Context(), client.EventQuery{Kind: "refused"})
+	if err != nil || !strings.Contains(fmt.Sprint(events), "check approve") {
+		t.Errorf("%+v %v", events, err)
+	}
+	if _, err := api.Policy().Apply(t.Context(), client.Draft{Text: text}); err == nil || !strings.Contains(fmt.Sprintf("%+v", err), "check") {
+		t.Errorf("a version without the check: %v", err)
+	}
+	if _, err := Open(Options{Text: text, Data: t.TempDir(), Checks: []string{"approve"}, Log: slog.New(slog.DiscardHandler)}); err == nil || !strings.Contains(err.Error(), `the check "approve"`) {
+		t.Errorf("a program opens without its check: %v", err)
+	}
+}

@@ -116,6 +116,8 @@ type Settings struct {
 	URL string
 	// Site answers for the site in a program that listens itself, in place of sources of the policy; Listen is empty then.
 	Site http.Handler
+	// Checks are the names of the checks that such a program makes itself, which the policy has to have.
+	Checks []string
 }
 
 func (s *Settings) socket() string {
@@ -221,7 +223,7 @@ func Open(settings Settings) (s *Service, err error) {
 		}
 	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
-		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }), Log: settings.Log, Site: settings.Site,
+		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }), Log: settings.Log, Site: settings.Site, Checks: settings.Checks,
 		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions, MetricsFrom: settings.MetricsFrom,
 		Proxying: source.ProxyOptions{
 			Own: visitor.OwnCookie, Itself: s.itself(), RefuseOdd: settings.RefuseOdd,

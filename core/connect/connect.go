@@ -81,6 +81,9 @@ func (t To) local() bool {
 // Check says what of the policy cannot be said to a web server: each has its own characters that mean something, so our own pages must be at plain
 // addresses.
 func (s *Site) Check() error {
+	if s.SkipPublic && len(s.Book.Checks) > 0 {
+		return fmt.Errorf("the policy has checks (%s, line %d), which cannot be told to a web server, so --skip-public could open what they close; leave it away", s.Book.Checks[0].Check, s.Book.Checks[0].Line)
+	}
 	for _, at := range append(s.ownPaths(), s.Book.Prefix) {
 		if !isSafe(at) {
 			return fmt.Errorf("the address %q of our own pages cannot be written for every web server; use letters, digits, -, _ and . in prefix and entrance", at)

@@ -28,6 +28,7 @@ type Book struct {
 	Passes     []DeclaredPass
 	Sources    []Source
 	Doors      []Door // in file order; a door with several paths is several doors
+	Checks     []Door // that a program makes itself, beside the doors
 	Entries    int    // doors as the file writes them: one that names several paths is one
 	Unlisted   Door   // decides the places that no door covers
 	Landings   Landings
@@ -56,6 +57,8 @@ type Book struct {
 	own       []Door // the built-in doors of Ostiarius's own pages
 	ownMatch  *place.Matcher
 	hides     bool // something from somebody
+
+	checkMatch *place.Matcher
 }
 
 // Steward is the built-in role that may administer Ostiarius itself.
@@ -89,6 +92,7 @@ type Door struct {
 	Position         // of the path
 	Entry     int    // line of the entry; doors written as one entry share it
 	Written   string // the path as it stands in the policy
+	Check     string // the name, of a check that a program makes itself; "" for a door
 	Admit     Demand
 	Basic     bool   // an account is asked for with HTTP Basic instead of the form
 	Realm     string // the realm of that question
@@ -385,6 +389,10 @@ func (b *Book) compile() (twins [][2]int) {
 		b.prepare(&b.Guarantees[i].demand)
 	}
 	b.matcher, twins = place.NewMatcher(sets(b.Doors))
+	for i := range b.Checks {
+		b.prepare(&b.Checks[i])
+	}
+	b.checkMatch, _ = place.NewMatcher(sets(b.Checks)) // several may be for the same places
 
 	b.guardOwn(nil)
 	return twins
@@ -472,18 +480,19 @@ func (b *Book) BuiltIn() []Door { return slices.Clone(b.own) }
 func (b *Book) Relate(i, j int) place.Relation { return b.Doors[i].Set.Relate(b.Doors[j].Set) }
 
 // Deciding returns the doors that decide about a place, in file order: those that count,
-// or Unlisted alone where no door covers the place.
+// or Unlisted alone where no door covers the place; then the checks there.
 func (b *Book) Deciding(p place.Place) []*Door {
 	doors, counting := b.counting(&p, nil)
+	checks := b.checksAt(&p)
 	if len(counting) == 0 {
-		return []*Door{&b.Unlisted}
+		return append([]*Door{&b.Unlisted}, checks...)
 	}
 	slices.Sort(counting)
 	deciding := make([]*Door, len(counting))
 	for i, id := range counting {
 		deciding[i] = &doors[id]
 	}
-	return deciding
+	return append(deciding, checks...)
 }
 
 // Covering returns all doors that cover a place, in file order; those that are built in last.
@@ -498,7 +507,7 @@ func (b *Book) Covering(p place.Place) (all []*Door) {
 			all = append(all, &b.own[i])
 		}
 	}
-	return all
+	return append(all, b.checksAt(&p)...)
 }
 
 // Unlisted is what is written in place of a path by the rule for places that no door covers.
@@ -506,6 +515,9 @@ const Unlisted = "unlisted"
 
 // Label names the places of a door in the policy's words: its methods, host and path.
 func (d *Door) Label() string {
+	if d.Check != "" {
+		return "check " + d.Check
+	}
 	label := d.Host.String() + d.Written
 	if methods := d.Methods.String(); methods != "" {
 		label = methods + " " + label

@@ -76,7 +76,7 @@ func (a *Asked) Doors() []*Door {
 
 // Read is the first of three steps to a decision. It reads a request into a place, and finds the
 // doors that decide about it: of those that cover the place the ones that contain no other
-// covering door, or Unlisted where none does. Below the prefix of Ostiarius's own pages only the
+// covering door, or Unlisted where none does; and all checks that cover it. Below the prefix of Ostiarius's own pages only the
 // built-in doors are asked. The error says why the request is malformed or ambiguous; it is then to
 // be rejected, whoever sends it.
 func (b *Book) Read(r Request) (a Asked, err error) {
@@ -88,6 +88,7 @@ func (b *Book) Read(r Request) (a Asked, err error) {
 	switch {
 	case len(counting) == 0:
 		a.few[0], a.n = &b.Unlisted, 1
+		a.with(b.checksAt(&a.Place))
 		return a, nil
 	case len(counting) > 1:
 		slices.Sort(counting)
@@ -97,12 +98,22 @@ func (b *Book) Read(r Request) (a Asked, err error) {
 		for at, i := range counting {
 			a.many[at] = &doors[i]
 		}
+		a.with(b.checksAt(&a.Place))
 		return a, nil
 	}
 	for at, i := range counting {
 		a.few[at] = &doors[i]
 	}
+	a.with(b.checksAt(&a.Place))
 	return a, nil
+}
+
+// with adds checks to the doors that decide.
+func (a *Asked) with(checks []*Door) {
+	if len(checks) == 0 {
+		return
+	}
+	a.many = append(slices.Clone(a.Doors()), checks...)
 }
 
 // Rejected is the decision about a request that could not be read, or that brings what could not.

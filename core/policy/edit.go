@@ -115,6 +115,10 @@ func (b *Book) told() map[string]string {
 		told[describeSet(d)] = d.whole()
 	}
 	// No door is described so: there is a colon in front.
+	for i := range b.Checks {
+		c := &b.Checks[i]
+		told[fmt.Sprint(":check ", c.Check, " ", i)] = describeSet(c) + " " + c.Admit.String()
+	}
 	told[":site"] = fmt.Sprint(b.Site, b.Prefix, b.Rules, b.Sessions, b.Headers)
 	for _, r := range b.Roles {
 		told[":role "+r.Name] = strings.Join(r.Includes, " ")

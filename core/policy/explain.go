@@ -126,6 +126,15 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 			say("count", "It is the only one, so it decides.")
 		}
 	}
+	if checks := b.checksAt(&p); len(checks) > 0 {
+		var names []string
+		for _, c := range checks {
+			names = append(names, c.Named())
+			e.Doors = append(e.Doors, Refer(c))
+		}
+		say("count", "The program asks besides, in its own handlers, and must admit too: %s.", strings.Join(names, "; "))
+		deciding = append(deciding, checks...)
+	}
 	for _, door := range deciding {
 		if door == &b.Unlisted {
 			say("demand", "An unlisted place asks for %s.", door.Ask())
@@ -159,6 +168,8 @@ func (d *Door) Named() string {
 	switch {
 	case d.Written == Unlisted:
 		return "the rule for unlisted places"
+	case d.Check != "":
+		return fmt.Sprintf("the check %s (line %d, %s)", d.Check, d.Line, d.Written)
 	case d.Line == 0:
 		return "the built-in door " + d.Label()
 	}

@@ -122,7 +122,7 @@ func (p *reader) compile() {
 	}
 }
 
-var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "shared", "passes", "sources", "unlisted", "doors", "landings", "joining", "shops", "items", "offers", "events", "reminders", "patrol", "looks", "words", "pages", "entrance", "origins", "sessions", "headers", "guarantees"}
+var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "shared", "passes", "sources", "unlisted", "doors", "checks", "landings", "joining", "shops", "items", "offers", "events", "reminders", "patrol", "looks", "words", "pages", "entrance", "origins", "sessions", "headers", "guarantees"}
 
 func (p *reader) policy(body ast.Node) {
 	fields := p.fields(body, "the policy", policyKeys)
@@ -176,6 +176,8 @@ func (p *reader) policy(body ast.Node) {
 					return
 				}
 			}
+		case "checks":
+			p.checks(f.value)
 		case "landings":
 			p.landings(f.value)
 		case "joining":

@@ -35,14 +35,17 @@ func (p *reader) methods(n ast.Node) place.Methods {
 
 var doorKeys = []string{"path", "host", "methods", "admit", "ask", "realm", "forward-credentials", "otherwise"}
 
-func (p *reader) door(entry ast.Node) {
+func (p *reader) door(entry ast.Node) { p.doorWith(entry, "a door", doorKeys) }
+
+// doorWith reads a door, or what has some of the keys of one.
+func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 	door := Door{Entry: position(entry).Line}
 	var paths []string
 	var nodes []ast.Node
 	hasPath, hasAdmit := false, false
 	before := len(p.findings)
 	var realm ast.Node
-	fields := p.fields(entry, "a door", doorKeys)
+	fields := p.fields(entry, what, keys)
 	keysKnown := len(p.findings) == before // else a key that is missing may be a misspelt one
 	for _, f := range fields {
 		switch f.name {
@@ -75,10 +78,10 @@ func (p *reader) door(entry ast.Node) {
 		return
 	}
 	if !hasPath && keysKnown {
-		p.at(entry, "missing-key", "a door has a path")
+		p.at(entry, "missing-key", "%s has a path", what)
 	}
 	if !hasAdmit && keysKnown {
-		p.at(entry, "missing-key", "a door says whom to admit: public, signed-in, nobody, { role: NAME }, ...")
+		p.at(entry, "missing-key", "%s says whom to admit: public, signed-in, nobody, { role: NAME }, ...", what)
 	}
 	if realm != nil && !door.Basic {
 		p.at(realm, "bad-value", "realm goes with ask: basic")

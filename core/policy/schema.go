@@ -186,6 +186,8 @@ func Schema() []byte {
 		"headers": m{"type": "object", "description": "Header fields on the answers of the site; one without a value is left away",
 			"propertyNames":        m{"pattern": headerNamePattern, "not": m{"pattern": anyCase(ownHeaders)}},
 			"additionalProperties": orNull(m{"type": "string", "pattern": headerValuePattern})},
+		"checks": m{"type": "object", "description": "What a program asks itself, in its own handlers, beside the doors", "propertyNames": m{"pattern": namePattern},
+			"additionalProperties": ref("check")},
 		"guarantees": array(ref("guarantee"), "What must always hold"),
 		"sessions": object("How long sessions last; 0 is no end", nil, m{
 			"idle": ref("duration"), "lifetime": ref("duration"), "remembered": ref("duration"),
@@ -214,6 +216,12 @@ func Schema() []byte {
 	door["dependentRequired"] = m{"realm": list{"ask"}}
 	door["if"] = m{"required": list{"realm"}}
 	door["then"] = m{"properties": m{"ask": m{"const": "basic"}}}
+	check := object("A set of places and what a program asks there itself", list{"path", "admit"}, m{
+		"path":    oneOrMany(path, "The paths"),
+		"host":    host,
+		"methods": oneOrMany(pattern(methodPattern, "A method such as GET"), "Without it any method; GET brings HEAD with it"),
+		"admit":   ref("demand"),
+	})
 	guarantee := object("A promise that is proven whenever the policy is checked or loaded", list{"path"}, m{
 		"path":    oneOrMany(path, "The places it is about"),
 		"host":    host,
@@ -225,7 +233,7 @@ func Schema() []byte {
 	})
 	guarantee["oneOf"] = list{m{"required": list{"only"}}, m{"required": list{"always"}}, m{"required": list{"never"}}}
 	schema["$defs"] = m{
-		"door": door, "guarantee": guarantee,
+		"door": door, "check": check, "guarantee": guarantee,
 		"demand": m{"description": "What is asked; of a mapping, everything", "anyOf": list{
 			m{"enum": list{"public", "signed-in", "nobody"}},
 			m{"type": "object", "additionalProperties": false, "minProperties": 1, "properties": m{

@@ -346,6 +346,20 @@ func (r scribe) policy() any {
 		return r.pick(map[string]any{"fields": fields}, map[string]any{"types": map[string]any{"sale.settled": r.pick("paid", "lapsed", "sold")}}, map[string]any{})
 	})
 	r.maybe(p, "reminders", func() any { return r.many(func() any { return r.pick("14d", "2d", "12h", "30m", "0d", 0, "1d12h") }) })
+	r.maybe(p, "checks", func() any {
+		c := map[string]any{"path": "/orders/*", "admit": r.demand(1)}
+		r.maybe(c, "methods", func() any { return "POST" })
+		name := "approve"
+		switch r.IntN(12) {
+		case 0:
+			c["realm"] = "x"
+		case 1:
+			name = "a b"
+		case 2:
+			delete(c, "admit")
+		}
+		return map[string]any{name: c}
+	})
 	r.maybe(p, "patrol", func() any {
 		return r.pick(map[string]any{"every": r.pick("24h", "7d", "1h", "30m", "0", 0, "24", "1d12h")}, map[string]any{}, map[string]any{"evry": "24h"})
 	})

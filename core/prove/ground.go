@@ -16,6 +16,7 @@ type Ground struct {
 	book    *policy.Book
 	matcher *place.Matcher // of the doors, the built-in doors, and the guarantees
 	doors   int            // how many of its sets are doors of the policy
+	checks  int            // the first of its sets that is a check
 	first   int            // the first of its sets that is a guarantee
 	parts   []place.Part   // outside of Ostiarius's own pages
 	once    sync.Once
@@ -30,6 +31,7 @@ func Survey(b *policy.Book) (*Ground, error) {
 	g := &Ground{book: b, doors: len(b.Doors)}
 	sets := setsOf(b)
 	g.first = len(sets)
+	g.checks = g.first - len(b.Checks)
 	for i := range b.Guarantees {
 		sets = append(sets, b.Guarantees[i].Set)
 	}
@@ -51,7 +53,7 @@ func Survey(b *policy.Book) (*Ground, error) {
 	return g, nil
 }
 
-// setsOf returns the places of a Book's doors, then of its built-in doors.
+// setsOf returns the places of a Book's doors, then of its built-in doors, then of its checks.
 func setsOf(b *policy.Book) []place.Set {
 	var sets []place.Set
 	for i := range b.Doors {
@@ -60,10 +62,16 @@ func setsOf(b *policy.Book) []place.Set {
 	for _, d := range b.BuiltIn() {
 		sets = append(sets, d.Set)
 	}
+	for i := range b.Checks {
+		sets = append(sets, b.Checks[i].Set)
+	}
 	return sets
 }
 
 func nameAmong(b *policy.Book, set int) string {
+	if check := set - len(b.Doors) - len(b.BuiltIn()); check >= 0 {
+		return b.Checks[check].Named()
+	}
 	if set >= len(b.Doors) {
 		return "a built-in door"
 	}
@@ -101,6 +109,16 @@ func (g *Ground) covering(p place.Part) []int32 {
 		n++
 	}
 	return p.Covering[:n]
+}
+
+// checksAt returns the checks that cover a part, as its sets.
+func (g *Ground) checksAt(p place.Part) (all []int32) {
+	for _, id := range p.Covering {
+		if int(id) >= g.checks && int(id) < g.first {
+			all = append(all, id)
+		}
+	}
+	return all
 }
 
 // deciding returns those of the covering doors that decide, in file order, or Unlisted.

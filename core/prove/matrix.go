@@ -79,7 +79,8 @@ func (g *Ground) divide() {
 	for _, part := range g.parts {
 		covering := g.covering(part)
 		narrowest := g.matcher.Narrowest(covering)
-		if key := fmt.Sprint(narrowest); known[key] {
+		checks := g.checksAt(part)
+		if key := fmt.Sprint(narrowest, checks); known[key] {
 			continue
 		} else {
 			known[key] = true
@@ -89,7 +90,11 @@ func (g *Ground) divide() {
 		if len(order) == 0 {
 			order = []int32{int32(g.doors)}
 		}
-		g.regions = append(g.regions, region{order, part.Example, label(g.deciding(covering))})
+		deciding := g.deciding(covering)
+		for _, id := range checks {
+			deciding = append(deciding, &g.book.Checks[int(id)-g.checks])
+		}
+		g.regions = append(g.regions, region{order, part.Example, label(deciding)})
 	}
 	slices.SortStableFunc(g.regions, func(a, b region) int { return slices.Compare(a.order, b.order) })
 }

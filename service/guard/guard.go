@@ -295,6 +295,19 @@ func (g *Guard) away(r *http.Request, t *Turn, d policy.Decision, query, referen
 	return away
 }
 
+// TurnAway answers a request that was handed on, and that what is behind does not admit after all, as the doors would.
+func (g *Guard) TurnAway(w http.ResponseWriter, r *http.Request, d policy.Decision) {
+	was, ok := r.Context().Value(turningKey{}).(*turning)
+	if !ok {
+		http.Error(w, "This is not for you.", http.StatusForbidden)
+		return
+	}
+	t := &was.turn
+	t.Door = d.Door
+	_, _, query := place.SplitTarget(was.request.RequestURI)
+	g.turnAway(w, r, g.House(), was, g.away(r, t, d, query, g.note(r, t, d)), nil)
+}
+
 // turnAway answers it.
 func (g *Guard) turnAway(w http.ResponseWriter, r *http.Request, house *House, turning *turning, away *TurnedAway, body *body) {
 	keepPrivate(w.Header())

@@ -38,6 +38,7 @@ type Policy struct {
 	quiet    time.Duration
 	keep     Kept
 	metrics  []netip.Prefix
+	checks   []string // that the program makes
 	copy     string
 
 	house    atomic.Pointer[guard.House]
@@ -68,6 +69,8 @@ type Options struct {
 	Keep Kept
 	// MetricsFrom are the networks that may read the metrics without signing in.
 	MetricsFrom []netip.Prefix
+	// Checks are the names of the checks that the program makes itself, which every version has to have; nil for none.
+	Checks []string
 }
 
 // Kept says how many versions are kept at most, and how many bytes all their texts have; 0 is as
@@ -85,7 +88,7 @@ const keptAlways = 20
 // said loudly. The error is *Unfit if there is no version that could be.
 func Open(ctx context.Context, o Options) (*Policy, error) {
 	p := &Policy{
-		file: o.File, store: o.Store, missing: o.Missing, site: o.Site, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom,
+		file: o.File, store: o.Store, missing: o.Missing, site: o.Site, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom, checks: o.Checks,
 	}
 	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers, p.proxying.Seen = o.File, o.Log, &p.workers, &p.seen
 	if err := p.mend(); err != nil {
@@ -237,6 +240,14 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 			Severity: policy.SeverityError, Rule: "source-not-used", File: p.file, Line: book.Sources[0].Line, Column: 1,
 			Message: "the program that Ostiarius is in answers for the site itself; leave sources away",
 		})
+	}
+	for _, name := range p.checks {
+		if len(policy.ChecksNamed(book, name)) == 0 {
+			findings = append(findings, policy.Finding{
+				Severity: policy.SeverityError, Rule: "check-missing", File: p.file, Line: 1, Column: 1,
+				Message: fmt.Sprintf("the program asks for the check %q, and the policy has none of that name under checks", name),
+			})
+		}
 	}
 	if policy.HasErrors(findings) {
 		return nil, findings
