@@ -350,7 +350,7 @@ func (r scribe) policy() any {
 		c := map[string]any{"path": "/orders/*", "admit": r.demand(1)}
 		r.maybe(c, "methods", func() any { return "POST" })
 		name := "approve"
-		switch r.IntN(12) {
+		switch r.IntN(60) {
 		case 0:
 			c["realm"] = "x"
 		case 1:
@@ -361,7 +361,8 @@ func (r scribe) policy() any {
 		return map[string]any{name: c}
 	})
 	r.maybe(p, "patrol", func() any {
-		return r.pick(map[string]any{"every": r.pick("24h", "7d", "1h", "30m", "0", 0, "24", "1d12h")}, map[string]any{}, map[string]any{"evry": "24h"})
+		every := func() any { return map[string]any{"every": r.pick("24h", "7d", "1h", "30m", "0", 0, "24", "1d12h")} }
+		return r.pick(every(), every(), map[string]any{}, map[string]any{"evry": "24h"})
 	})
 	r.maybe(p, "guarantees", func() any {
 		g := map[string]any{"path": r.many(r.path)}
