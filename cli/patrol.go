@@ -52,7 +52,7 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 	file := flags.String("policy", "", "policy file that answers are compared with, for a site whose service is elsewhere")
 	visitors := flags.String("visitors", "", "file with credentials of visitors, for a site that has none of ours")
 	as := flags.StringArray("as", nil, "a visitor as whom it is walked, with --data; all kinds of the policy if none is given")
-	also := flags.StringArray("also", nil, "another address of the site, whose host is walked too")
+	also := flags.StringArray("also", nil, "another address of the site, whose host is walked too, with the same credentials")
 	around := flags.StringArray("around", nil, "an address at which the content might be reached around the guard, such as the server behind")
 	methods := flags.StringSlice("methods", nil, "other methods than GET that a stranger sends to closed addresses too, with nothing in them, such as POST; only for sites where that does no harm")
 	most := flags.Int("max", patrol.UsualMost, "the most addresses")

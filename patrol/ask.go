@@ -149,12 +149,19 @@ func (w *walk) read(a *answered) {
 	if known == nil {
 		known = readDocument(a.mime, a.body)
 		w.mu.Lock()
+		full := false
 		if before := w.pages[a.hash]; before != nil {
 			known = before
-		} else if len(w.pages) < 50_000 {
+		} else if w.held += known.size(); w.held <= w.o.mostHeld {
 			w.pages[a.hash] = known
+		} else {
+			w.held -= known.size() - known.forget()
+			full = true
 		}
 		w.mu.Unlock()
+		if full {
+			w.leave(a.question.url.EscapedPath(), "the pages are so much together that of this one only the links were looked at")
+		}
 	}
 	a.page = known
 }

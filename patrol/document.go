@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -65,6 +66,25 @@ type block struct {
 	hidden    bool
 	text      string
 	content   int
+}
+
+// size is about how many bytes a document takes.
+func (d *document) size() int {
+	n := 1000 + len(d.scripts) + len(d.comments) + len(d.styles) + len(d.raw) + 40*len(d.words)
+	for _, l := range d.links {
+		n += 40 + len(l.text)
+	}
+	for i := range d.blocks {
+		n += 100 + len(d.blocks[i].text)
+	}
+	return n
+}
+
+// forget lets go of all but what a walk needs to go on, and returns the size that is left.
+func (d *document) forget() int {
+	d.scripts, d.comments, d.styles, d.raw, d.blocks, d.words = "", "", "", "", nil, map[string]bool{}
+	d.links = slices.Clone(d.links[:min(len(d.links), 100)])
+	return d.size()
 }
 
 // signsIn reports whether somebody signs in here.

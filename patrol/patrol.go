@@ -46,6 +46,7 @@ type Options struct {
 	Lasts     time.Duration // in all
 	Drawn     *Browser      // for pages that are drawn by script; nil for none
 	Progress  func(done, known int)
+	mostHeld  int // bytes of pages that are held
 }
 
 // Usual limits.
@@ -119,6 +120,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		return nil, errors.New("no site is named")
 	}
 	o.Most, o.Together = cmp.Or(o.Most, UsualMost), cmp.Or(o.Together, UsualTogether)
+	o.mostHeld = cmp.Or(o.mostHeld, 192<<20)
 	o.Patience, o.Lasts = cmp.Or(o.Patience, UsualPatience), cmp.Or(o.Lasts, UsualLasts)
 	if !slices.ContainsFunc(o.Visitors, func(v Visitor) bool { return v.stranger() }) {
 		o.Visitors = append([]Visitor{{Who: "anonymous"}}, o.Visitors...)

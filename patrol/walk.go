@@ -1,6 +1,7 @@
 package patrol
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"fmt"
@@ -54,6 +55,7 @@ type walk struct {
 	order   []*address // in which they were found
 	queries map[string]int
 	pages   map[[sha256.Size]byte]*document
+	held    int                 // bytes of documents, about
 	jars    []map[string]string // of each visitor: the cookies sent
 	left    []Left
 	leftAt  map[string]int
@@ -162,6 +164,11 @@ func (w *walk) visit(ctx context.Context, a *address) {
 	if w.o.Drawn != nil {
 		for _, got := range answers {
 			w.draw(ctx, got)
+		}
+	}
+	for _, got := range answers { // what is read of them later is how they begin
+		if got != nil && len(got.body) > 512 {
+			got.body = bytes.Clone(got.body[:512])
 		}
 	}
 	if ctx.Err() == nil {
