@@ -397,6 +397,41 @@ func TestConnectCheckFinds(t *testing.T) {
 	}
 }
 
+// Caddy and Apache reach the service by its socket as well.
+func TestFrontSocketOfOthers(t *testing.T) {
+	for _, name := range []string{"caddy", "apache"} {
+		t.Run(name, func(t *testing.T) {
+			server := besides[name]
+			dir := besideFiles(t)
+			socket, authorizer := filepath.Join(dir, "front.sock"), freePort(t)
+			s := start(t, dir, "--front-socket", socket, "--trusted-peer", "127.0.0.1/32", "--decide-from", server.from, "--authorizer", authorizer)
+			if err := os.Chmod(socket, 0o666); err != nil { // its workers have another name
+				t.Fatal(err)
+			}
+			_, snippet, errOut := run(t, "", "connect", name, "--policy", filepath.Join(dir, "doors.yaml"), "--to", "unix:"+socket, "--authorizer", authorizer)
+			if snippet == "" {
+				t.Fatal(errOut)
+			}
+			write(t, dir, "snippet", snippet)
+			if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "walt", Password: "paint-and-lentil-soup"}); err != nil {
+				t.Fatal(err)
+			}
+			walt := newPerson(t, server.run(t, dir, filepath.Join(dir, "snippet"), applicationBeside(t)))
+			if a := walt.get("/visit/"); a.status != 200 || a.body != "content of visit" {
+				t.Errorf("%d %s", a.status, a.body)
+			}
+			walt.is("/rota/", 303, "/door/sign-in?next=%2Frota%2F")
+			if a := walt.signIn("walt", "paint-and-lentil-soup", "/rota/"); a.status != 303 || a.location != "/rota/" {
+				t.Errorf("%d %s", a.status, a.location)
+			}
+			if a := walt.get("/rota/"); a.status != 200 || a.body != "content of rota" {
+				t.Errorf("%d %s", a.status, a.body)
+			}
+			walt.is("/nothing/", 404, "")
+		})
+	}
+}
+
 // At the socket for servers in front everybody is a trusted peer, and at the address nobody is.
 func TestFrontSocket(t *testing.T) {
 	t.Parallel()

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"fmt"
 	"io"
 	"mime"
 	"net/http"
@@ -347,5 +346,3 @@ func (w *walk) is(ctx context.Context, a *answered) bool {
 	none := w.nothing(ctx, a.question.url)
 	return w.state(none) != open || !same(none, a)
 }
-
-func (a *answered) String() string { return fmt.Sprintf("%d %s", a.status, a.location) }

@@ -25,17 +25,7 @@ func (w *walk) arriving(ctx context.Context) {
 			}
 		}
 	})
-	w.each(func(a *address) { // what only leads to itself has no beginning
-		for _, got := range a.answers {
-			if got != nil && got.location != "" && got.status >= 300 && got.status < 400 && a.way == lead && !w.arrivesFrom(a) {
-				w.goes(ctx, a, got, ends)
-			}
-		}
-	})
 }
-
-// arrivesFrom reports whether the address that led to a was told of, or arrives.
-func (w *walk) arrivesFrom(a *address) bool { return a.from != nil }
 
 // goes follows a redirect as a browser does that keeps cookies.
 func (w *walk) goes(ctx context.Context, a *address, got *answered, ends map[string]bool) {
@@ -182,7 +172,7 @@ func payloads(host string) []string {
 func readByBrowser(base *url.URL, text string) string {
 	text = strings.TrimFunc(text, func(r rune) bool { return r <= ' ' })
 	text = strings.NewReplacer("\t", "", "\n", "", "\r", "").Replace(text)
-	head, query, _ := strings.Cut(text, "?")
+	head, _, _ := strings.Cut(text, "?")
 	head = strings.ReplaceAll(head, `\`, "/")
 	scheme, rest, ok := strings.Cut(head, ":")
 	if ok && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https")) {
@@ -201,7 +191,6 @@ func readByBrowser(base *url.URL, text string) string {
 	rest = strings.TrimLeft(rest, "/")
 	authority, _, _ := strings.Cut(rest, "/")
 	authority, _, _ = strings.Cut(authority, "#")
-	_ = query
 	if at := strings.LastIndexByte(authority, '@'); at >= 0 {
 		authority = authority[at+1:]
 	}

@@ -80,7 +80,13 @@ func take(directory string, only []string) error {
 			chromedp.WaitVisible(`//button[.="Close /board/ to strangers"]`),
 		}},
 		{name: "console-people", path: "/door/console/people?person=ines", who: agnes, do: []step{chromedp.WaitVisible(`//h3[.="Sessions"]`)}},
-		{name: "unlock", path: "/press/"},
+		{name: "console-patrol", path: "/door/console/patrol", who: agnes, do: []step{
+			chromedp.Click(`//button[.="Walk now"]`), chromedp.WaitVisible(`//summary[contains(., "Left out")]`), chromedp.Click(`//summary[contains(., "Left out")]`),
+		}},
+		{name: "walk", path: "/door/console/try?url=/log/&as=role:keeper", who: agnes, do: []step{
+			chromedp.Click(`//button[.="Walk as role:keeper"]`), chromedp.WaitVisible(`//span[contains(., "The walk has begun")]`), chromedp.Navigate(service.URL + "/door/walk?next=/rota/"),
+			chromedp.Click("summary"), chromedp.WaitVisible("#steps li"), chromedp.Sleep(time.Second),
+		}},
 		{name: "console-passes", path: "/door/console/passes", who: agnes, do: []step{chromedp.Click(`//button[.="Dora Quill"]`), chromedp.WaitVisible(`//h3[.="Story"]`)}},
 		{name: "console-activity", path: "/door/console/activity", who: agnes, dark: true, do: []step{chromedp.WaitVisible("table")}},
 		{name: "console-members", path: "/door/console/members", who: agnes, do: []step{chromedp.WaitVisible(`//a[contains(., "order")]`), chromedp.WaitVisible("svg path")}},
