@@ -133,7 +133,7 @@ func TestHostileSites(t *testing.T) {
 			}
 			w.Header().Set("Content-Type", "text/html")
 			for range 1000 {
-				if _, err := w.Write([]byte(strings.Repeat("<p>more</p>", 1000))); err != nil {
+				if _, err := w.Write([]byte("<p>" + strings.Repeat("more and more ", 2000) + "</p>")); err != nil {
 					return
 				}
 			}
@@ -158,11 +158,11 @@ func TestHostileSites(t *testing.T) {
 		"more than is held": {func(w http.ResponseWriter, r *http.Request) {
 			n := 0
 			fmt.Sscanf(r.URL.Path, "/p/%d", &n)
-			if n > 30 {
+			if n > 15 {
 				http.NotFound(w, r)
 				return
 			}
-			page(fmt.Sprintf(`<a href="/p/%d">on</a><script>%d %s</script>`, n+1, n, strings.Repeat("x ", 25_000)))(w, r)
+			page(fmt.Sprintf(`<a href="/p/%d">on</a><script>%d %s</script>`, n+1, n, strings.Repeat("x ", 10_000)))(w, r)
 		}, "only the links were looked at"},
 		"other hosts": {func(w http.ResponseWriter, r *http.Request) {
 			if r.URL.Path == "/out" {
@@ -174,7 +174,7 @@ func TestHostileSites(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			r := patrolled(t, c.site, Options{Most: 300, mostHeld: 1 << 20, Patience: 300 * time.Millisecond, Lasts: time.Minute})
+			r := patrolled(t, c.site, Options{Most: 300, mostHeld: 128 << 10, Patience: 300 * time.Millisecond, Lasts: time.Minute})
 			if c.says != "" && !slices.ContainsFunc(r.LeftOut, func(l Left) bool { return strings.Contains(l.Reason, c.says) }) {
 				t.Errorf("%q is not among what was left out: %v", c.says, r.LeftOut)
 			}

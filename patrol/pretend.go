@@ -394,6 +394,9 @@ var (
 
 // remembersWho reports whether a script reads, from what the browser keeps, who somebody is or what they may.
 func remembersWho(script string) bool {
+	if !strings.Contains(script, "torage") && !strings.Contains(script, "ookie") {
+		return false
+	}
 	for _, part := range remembered.FindAllString(script, 50) {
 		for _, key := range keyName.FindAllStringSubmatch(part, 5) {
 			if authWord.MatchString(key[1] + key[2]) {
@@ -413,6 +416,9 @@ func leavesAfter(d *document) string {
 		if signInWords.MatchString(r.to) || d.content >= 3*enough && r.after <= 1 {
 			return fmt.Sprintf("meta refresh after %g s to %s", r.after, r.to)
 		}
+	}
+	if !strings.Contains(d.scripts, "location") {
+		return ""
 	}
 	for _, to := range goes.FindAllStringSubmatch(d.scripts, 20) {
 		where := to[1] + to[2] + to[3]

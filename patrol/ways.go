@@ -246,6 +246,9 @@ func (w *walk) leading(ctx context.Context) {
 		if got == nil || got.page == nil || !got.page.html && !strings.HasSuffix(got.mime, "javascript") {
 			return
 		}
+		if !strings.Contains(got.page.scripts, "location") {
+			return
+		}
 		if part := wherever.FindString(got.page.scripts); part != "" && askedFor.MatchString(got.page.scripts) && !careful.MatchString(got.page.scripts) {
 			shown := w.shown(got)
 			shown.Begins = excerpt(part)
