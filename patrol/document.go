@@ -225,6 +225,7 @@ func (d *document) readHTML(body []byte) {
 			d.readScript(d.scripts)
 			d.raw = raw.String()
 			d.listing = l.is(d)
+			d.joins = d.joins || joining.MatchString(d.title+" "+d.begins) && !signingIn.MatchString(d.title+" "+d.begins)
 			for _, b := range blocks {
 				if b.content >= enough {
 					d.blocks = append(d.blocks, *b)
@@ -480,6 +481,12 @@ func (l *listing) end() {
 	}
 	l.href = ""
 }
+
+// What pages say on which an account is made, and those on which one signs in.
+var (
+	joining   = regexp.MustCompile(`(?i)\b(register|sign up|create (an |your )?account|open an account|registrieren|konto anlegen)\b`)
+	signingIn = regexp.MustCompile(`(?i)\b(sign in|log in|log on|login|sign-in|anmelden|einloggen)\b`)
+)
 
 var listingTitle = regexp.MustCompile(`(?i)^\s*(index of|directory listing (for|of)|listing of|contents of|verzeichnis(inhalt)?( von)?)\s*:?\s*/`)
 

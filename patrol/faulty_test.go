@@ -313,7 +313,7 @@ func newFaultySite() *faultySite {
 
 // unlinked are pages that are reached through others.
 var unlinked = []string{"/round/b", "/vault-sign-in", "/bell-sign-in", "/mast-sign-in", "/news.php~", "/go", "/leave", "/ferry-sign-in", "/exhibition/rooms", "/oil-store/index.html", "/members/map-data.js", "/trustees-only",
-	"/office-inside", "/crew-room", "/ferry", "/members/hall-data.js", "/account/sign-in", "/out", "/safe-go", "/soft/"}
+	"/office-inside", "/crew-room", "/ferry", "/members/hall-data.js", "/account/sign-in", "/welcome", "/out", "/safe-go", "/soft/"}
 
 func (s *faultySite) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.Method != "GET" && r.Method != "HEAD" {
