@@ -67,10 +67,10 @@ race: bin/ostiarius /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bi
 	$(RACE) || { ! ls bin/race.* 2>/dev/null && $(RACE); }
 	! cat bin/race.* 2>/dev/null | grep .
 
-/usr/bin/wrk:
-	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq wrk >/dev/null
+/usr/bin/wrk /usr/bin/wget:
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq wrk wget >/dev/null
 
-bench: bin/ostiarius /usr/bin/wrk /usr/bin/hypercorn /usr/bin/caddy
+bench: bin/ostiarius /usr/bin/wrk /usr/bin/wget /usr/bin/hypercorn /usr/bin/caddy
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/... ./embed ./patrol
 
 fuzz: bin/ostiarius /usr/bin/chromium

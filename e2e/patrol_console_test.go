@@ -11,6 +11,7 @@ import (
 
 // A steward walks, looks through what was found, and lives with one of it.
 func TestConsolePatrol(t *testing.T) {
+	t.Parallel()
 	s, dir := patrolSite(t)
 	write(t, dir, "www/visit/index.html", `<title>visit</title><p>Tours for all who come, on Sundays and on holidays.</p><a href="/visit/gone/">Gone</a>`)
 	api := client.New(s.Data)

@@ -115,6 +115,7 @@ func TestPipelineAgainstARunningSite(t *testing.T) {
 
 // A draft says which requests of the last days it would answer otherwise, and shows them, before it is applied.
 func TestDraftIsTriedOnTheLastDays(t *testing.T) {
+	t.Parallel()
 	dir := shortDir(t)
 	write(t, dir, "doors.yaml", patrolPolicy)
 	for _, name := range []string{"visit", "rota", "log"} {
@@ -138,7 +139,7 @@ func TestDraftIsTriedOnTheLastDays(t *testing.T) {
 		t.Fatalf("%+v %v", tried, err)
 	}
 	same, err := api.Policy().Replay(t.Context(), patrolPolicy)
-	if err != nil || same.Changed != 0 || same.Requests != tried.Requests {
+	if err != nil || same.Changed != 0 || same.Requests < tried.Requests { // the browser may have asked for more meanwhile
 		t.Errorf("%+v %v", same, err)
 	}
 	// The command reads the same records.

@@ -13,6 +13,7 @@ import (
 
 // A steward walks as a keeper: the site shows what a keeper sees, and no more than the steward may; nothing can be changed; it is recorded, and it ends.
 func TestWalkAs(t *testing.T) {
+	t.Parallel()
 	s, _ := patrolSite(t)
 	api := client.New(s.Data)
 	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
