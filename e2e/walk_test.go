@@ -67,7 +67,7 @@ func TestWalkAs(t *testing.T) {
 // A walk is good for nobody but the steward whose it is, in the browser in which they are signed in, as long as they are one.
 func TestWalkIsTheStewardsAlone(t *testing.T) {
 	t.Parallel()
-	s, _ := patrolSite(t)
+	s, _ := patrolSite(t, "  - { path: /lan/**, admit: { network: 10.0.0.0/8 } }\n")
 	api := client.New(s.Data)
 	for name, roles := range map[string][]string{"agnes": {"steward", "keeper"}, "ines": {"keeper"}, "tobias": {"steward", "trustee"}} {
 		if _, err := api.People().Add(t.Context(), client.NewPerson{Name: name, Password: "amber-lantern-shelf", Roles: roles}); err != nil {
@@ -119,6 +119,13 @@ func TestWalkIsTheStewardsAlone(t *testing.T) {
 			t.Errorf("%v: %d", fields, a.status)
 		}
 	}
+	// A network that one walks from is none that one is in.
+	far := agnes.do("POST", "/door/api/v1/walks/as", `{"as":"role:keeper,from:10.0.0.5"}`, append(console, "Ostiarius-Proof", mark)...)
+	if far.status != http.StatusCreated {
+		t.Fatalf("%d %s", far.status, far.body)
+	}
+	agnes.is("/log/", 200, "")
+	agnes.is("/lan/", 403, "")
 	if err := api.People().Revoke(t.Context(), "agnes", "steward"); err != nil {
 		t.Fatal(err)
 	}

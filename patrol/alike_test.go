@@ -99,6 +99,6 @@ NameError: y</code></pre>`))},
 	{"/teaser", one("/teaser", page(`<div class="members-only">For members. <a href="/sign-in">Sign in</a></div>`+usual))},
 	{"/search", one("/search", page(usual+`<form action="/search" method="get"><input name=q><button>Search</button></form>`))},
 	{"/forms", one("/forms", page(usual+`<form method=post action="/forms"><input type=hidden name=csrf value="aa00bb11cc22dd33ee44"><input type=hidden name=token value="00ff00ff00ff00ff00ff"><input name=text><button>Send</button></form>`))},
-	{"/story", one("/story", page(usual+`<!-- the password field was moved to the sign-in page --><!-- TODO: write about secret tunnels --><script>document.title = "token of affection"; const role = "story"; const user = { name: "Ines" }</script>`))},
+	{"/story", one("/story", page(usual+`<!-- the password field was moved to the sign-in page --><!-- next month: write about secret tunnels --><script>document.title = "token of affection"; const role = "story"; const user = { name: "Ines" }</script>`))},
 	{"/permanent", one("/permanent", redirect(301, "/visit"))},
 }

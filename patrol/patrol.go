@@ -113,6 +113,9 @@ type Result struct {
 	Took     string    `json:"took"`
 }
 
+// EndedEarly is the reason in Left of a patrol that somebody has ended.
+const EndedEarly = "the patrol was ended before it was through"
+
 // Run walks a site. The error says that it could not begin; what went wrong on the way is told in the result. A context that ends makes it
 // tell what was found until then.
 func Run(ctx context.Context, o Options) (*Result, error) {
@@ -139,7 +142,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		rule(w, bounded)
 	}
 	if ctx.Err() != nil {
-		w.leave("/", "the patrol was ended before it was through")
+		w.leave("/", EndedEarly)
 	} else if bounded.Err() != nil {
 		w.leave("/", "the patrol took more than "+policy.FormatDuration(o.Lasts)+", so some of it was not looked at")
 	}

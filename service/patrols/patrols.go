@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -18,7 +19,6 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/patrol"
-	"ostiarius/service/activity"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
 	"ostiarius/service/walks"
@@ -27,17 +27,16 @@ import (
 
 // Options are what a Room needs.
 type Options struct {
-	Store    *store.Store
-	Book     func() *policy.Book
-	Now      func() time.Time
-	Site     func() string   // the address of the site
-	Files    func() []string // addresses of files behind; nil for none
-	Cookie   func(secure bool) string
-	Walks    *walks.Walks
-	People   *people.Register
-	Activity *activity.Log
-	Posted   func()
-	Log      *slog.Logger
+	Store  *store.Store
+	Book   func() *policy.Book
+	Now    func() time.Time
+	Site   func() string   // the address of the site
+	Files  func() []string // addresses of files behind; nil for none
+	Cookie func(secure bool) string
+	Walks  *walks.Walks
+	People *people.Register
+	Posted func()
+	Log    *slog.Logger
 }
 
 // A Room makes patrols, one at a time.
@@ -186,7 +185,7 @@ func (r *Room) walk(ctx context.Context, site *url.URL, under *running) error {
 	e.Detail = fmt.Sprintf("%s, %s, %d new", counted(kept.Visited, "address", "addresses"), counted(kept.Found, "finding", "findings"), kept.Fresh)
 	var mails []message.Message
 	if under.by == "" && len(fresh) > 0 {
-		if mails, err = r.mails(writing, fresh, site); err != nil {
+		if mails, err = r.mails(writing, fresh); err != nil {
 			return err
 		}
 	}
@@ -207,7 +206,7 @@ func hide(found *patrol.Result) {
 	}
 }
 
-// fresh returns the findings that the patrol before has not told, and that nobody lives with.
+// fresh returns the findings that the last patrol which was not ended early has not told, and that nobody lives with.
 func (r *Room) fresh(ctx context.Context, found *patrol.Result) ([]patrol.Finding, error) {
 	known := map[string]bool{}
 	accepted, err := r.Accepted(ctx)
@@ -229,6 +228,9 @@ func (r *Room) fresh(ctx context.Context, found *patrol.Result) ([]patrol.Findin
 		if err != nil {
 			return nil, err
 		}
+		if slices.ContainsFunc(before.LeftOut, func(l patrol.Left) bool { return l.Reason == patrol.EndedEarly }) {
+			continue // it has not seen all, so what it lacks is not new
+		}
 		for i := range before.Findings {
 			known[before.Findings[i].Key()] = true
 		}
@@ -244,7 +246,7 @@ func (r *Room) fresh(ctx context.Context, found *patrol.Result) ([]patrol.Findin
 }
 
 // mails tell all stewards who have an address of what is new.
-func (r *Room) mails(ctx context.Context, fresh []patrol.Finding, site *url.URL) (mails []message.Message, err error) {
+func (r *Room) mails(ctx context.Context, fresh []patrol.Finding) (mails []message.Message, err error) {
 	stewards, _, err := r.o.People.List(ctx, people.Query{Role: policy.Steward, State: "enabled", Now: r.o.Now(), Limit: 100})
 	if err != nil {
 		return nil, err

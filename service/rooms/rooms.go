@@ -135,7 +135,7 @@ func Open(o Options) (*Rooms, error) {
 	}
 	r.Walks = walks.New(walks.Options{Now: o.Now, Activity: r.Activity})
 	r.Patrols = patrols.New(patrols.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks, People: r.People, Activity: r.Activity, Posted: r.Mail.Wake, Log: o.Log,
+		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks, People: r.People, Posted: r.Mail.Wake, Log: o.Log,
 	})
 	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Log: o.Log})
 	return r, nil

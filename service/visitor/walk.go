@@ -34,21 +34,25 @@ func (w Walker) Walking(h http.Header, r *http.Request, book *policy.Book) *guar
 	case walk.By == "":
 		return &guard.Walk{As: walk.As, Changes: walk.Changes}
 	}
-	// Whoever walks in a browser is signed in there, and sees no more than they may; what a steward can hand out themselves counts as had.
-	own, is := w.steward(r, walk, book)
-	if !is {
+	// Whoever walks in a browser is signed in there, and sees no more than they may, from where they are and with the proof that they have given;
+	// what a steward can hand out themselves counts as had.
+	own, is, err := w.steward(r, walk, book)
+	switch {
+	case err != nil: // it cannot be known at the moment, and may be so again
+		return &guard.Walk{}
+	case !is:
 		w.Forget(h, r)
 		return &guard.Walk{}
 	}
-	own.ProofAge, own.From = walk.As.ProofAge, walk.As.From
+	own.From = w.f.o.Front.Client(r)
 	own.Shared, own.Passes, own.Keyrings = walk.As.Shared, walk.As.Passes, walk.As.Keyrings
 	return &guard.Walk{As: walk.As, Changes: walk.Changes, Within: &own}
 }
 
 // steward returns the steward whose walk it is, if that is who sends the request.
-func (w Walker) steward(r *http.Request, walk walks.Walk, book *policy.Book) (policy.Visitor, bool) {
-	own, err := w.f.o.Sessions.Look(r.Context(), w.f.Token(r), false)
-	return own, err == nil && own.SignedIn && own.Account == walk.By && slices.Contains(book.RolesOf(&own), policy.Steward)
+func (w Walker) steward(r *http.Request, walk walks.Walk, book *policy.Book) (own policy.Visitor, is bool, err error) {
+	own, err = w.f.o.Sessions.Look(r.Context(), w.f.Token(r), false)
+	return own, err == nil && own.SignedIn && own.Account == walk.By && slices.Contains(book.RolesOf(&own), policy.Steward), err
 }
 
 // Of returns the walk of the steward who sends a request.
@@ -57,13 +61,14 @@ func (w Walker) Of(r *http.Request) (walks.Walk, bool) {
 	if !ok || walk.By == "" {
 		return walks.Walk{}, false
 	}
-	_, ok = w.steward(r, walk, guard.TurnOf(r).Book)
+	_, ok, _ = w.steward(r, walk, guard.TurnOf(r).Book)
 	return walk, ok
 }
 
-// Give gives the browser of a steward the token of a walk.
+// Give gives the browser of a steward the token of a walk. It is kept for longer than the walk lasts, so that what is sent from a page of a walk that
+// is just over is a stranger's, and not the steward's own.
 func (w Walker) Give(h http.Header, r *http.Request, token string, lasts time.Duration) {
-	w.f.set(h, r, WalkCookie(w.f.o.Front.Secure(r)), token, int(lasts.Seconds()))
+	w.f.set(h, r, WalkCookie(w.f.o.Front.Secure(r)), token, int((lasts + time.Hour).Seconds()))
 }
 
 // Forget takes it away again.
