@@ -92,7 +92,7 @@ func patrolSite(t *testing.T, more ...string) (s *Process, dir string) {
 	t.Helper()
 	dir = shortDir(t)
 	write(t, dir, "doors.yaml", patrolPolicy+strings.Join(more, ""))
-	for _, name := range []string{"visit", "rota", "log", "office", "press", "lan"} {
+	for _, name := range []string{"visit", "rota", "log", "office", "press"} {
 		write(t, dir, "www/"+name+"/index.html", "<!doctype html><title>"+name+"</title><p>All that is to be read about "+name+", for those who may.</p>")
 	}
 	write(t, dir, "www/log/week.pdf", "%PDF-1.7 the log of the week")

@@ -125,7 +125,7 @@ func TestWalkIsTheStewardsAlone(t *testing.T) {
 		t.Fatalf("%d %s", far.status, far.body)
 	}
 	agnes.is("/log/", 200, "")
-	agnes.is("/lan/", 403, "")
+	agnes.is("/lan/", 403, "") // whatever is there: the door is asked first
 	if err := api.People().Revoke(t.Context(), "agnes", "steward"); err != nil {
 		t.Fatal(err)
 	}
