@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"ostiarius/core/policy"
@@ -58,19 +59,36 @@ const RequestedWith = "X-Requested-With"
 // ErrNotRunning says that no service answers, and how to start one.
 var ErrNotRunning = errors.New("no service is running")
 
+// nextOf returns the address of the next part of a list; "" if there is none (RFC 8288, section 3).
+func nextOf(h http.Header) string {
+	for link := range strings.SplitSeq(h.Get("Link"), ",") {
+		target, rest, ok := strings.Cut(strings.TrimPrefix(strings.TrimSpace(link), "<"), ">")
+		if ok && strings.Contains(rest, `rel="next"`) {
+			return target
+		}
+	}
+	return ""
+}
+
 // do sends a request and decodes the answer into result, if that is not nil.
 func (c *Client) do(ctx context.Context, method, path string, body, result any) error {
+	_, err := c.ask(ctx, method, path, body, result)
+	return err
+}
+
+// ask is do, and returns the fields of the answer.
+func (c *Client) ask(ctx context.Context, method, path string, body, result any) (http.Header, error) {
 	var reader io.Reader
 	if body != nil {
 		text, err := json.Marshal(body)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		reader = bytes.NewReader(text)
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, reader)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")
@@ -80,39 +98,39 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 	resp, err := c.http.Do(req)
 	var other *untrusted
 	if errors.As(err, &other) {
-		return other.error
+		return nil, other.error
 	}
 	var dial *net.OpError
 	if errors.As(err, &dial) && dial.Op == "dial" {
 		if errors.Is(err, fs.ErrPermission) {
-			return fmt.Errorf("the socket of the service in %s may not be opened by this user; use the account that started it", c.data)
+			return nil, fmt.Errorf("the socket of the service in %s may not be opened by this user; use the account that started it", c.data)
 		}
 		if resp, err = c.askAtRest(req, path); err != nil {
-			return err
+			return nil, err
 		}
 		if resp == nil {
-			return fmt.Errorf("%w on the data directory %s; start it with `ostiarius serve --policy doors.yaml --data %s`, or name another with --data", ErrNotRunning, c.data, c.data)
+			return nil, fmt.Errorf("%w on the data directory %s; start it with `ostiarius serve --policy doors.yaml --data %s`, or name another with --data", ErrNotRunning, c.data, c.data)
 		}
 	}
 	if err != nil {
-		return fmt.Errorf("the service in %s did not answer: %w", c.data, err)
+		return nil, fmt.Errorf("the service in %s did not answer: %w", c.data, err)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode >= 400 {
 		var p Problem
 		if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&p); err != nil || p.Detail == "" {
-			return fmt.Errorf("the service answered %s", resp.Status)
+			return nil, fmt.Errorf("the service answered %s", resp.Status)
 		}
-		return &p
+		return nil, &p
 	}
 	if result == nil {
-		return nil
+		return resp.Header, nil
 	}
 	if text, ok := result.(*[]byte); ok {
 		*text, err = io.ReadAll(resp.Body)
-		return err
+		return resp.Header, err
 	}
-	return json.NewDecoder(resp.Body).Decode(result)
+	return resp.Header, json.NewDecoder(resp.Body).Decode(result)
 }
 
 // askAtRest asks where no service runs; nil if that cannot be answered.
@@ -169,6 +187,7 @@ func (c *Client) Upstreams(ctx context.Context) (all []Upstream, err error) {
 }
 
 // Activity returns the latest events that a query means, newest first.
+// A search that takes the service long is gone on with, until there are q.Limit.
 func (c *Client) Activity(ctx context.Context, q EventQuery) (events []Event, err error) {
 	v := url.Values{}
 	for key, value := range map[string]string{"kind": q.Kind, "account": q.Account, "network": q.Network, "door": q.Door, "reference": q.Reference, "search": q.Search} {
@@ -186,7 +205,20 @@ func (c *Client) Activity(ctx context.Context, q EventQuery) (events []Event, er
 			v.Set(key, strconv.FormatInt(n, 10))
 		}
 	}
-	return events, c.do(ctx, "GET", "/activity?"+v.Encode(), nil, &events)
+	for next := "activity?" + v.Encode(); next != ""; {
+		var some []Event
+		header, err := c.ask(ctx, "GET", "/"+next, nil, &some)
+		if err != nil {
+			return nil, err
+		}
+		if events = append(events, some...); q.Limit > 0 && len(events) >= q.Limit {
+			return events[:q.Limit], nil
+		}
+		if next = nextOf(header); q.Limit == 0 && len(events) > 0 {
+			break
+		}
+	}
+	return events, nil
 }
 
 func person(name string) string { return "/people/" + url.PathEscape(name) }

@@ -490,6 +490,11 @@ func (s *Service) Serve(ctx context.Context) error {
 		defer close(tended)
 		s.tend(tending, func(err error) { s.settings.Log.Error("records could not be tended", "error", err) })
 	}()
+	go func() {
+		if err := s.rooms.Sessions.Warm(ctx); err != nil && ctx.Err() == nil {
+			s.settings.Log.Warn("sessions could not be read at the start; each is read when it is used", "error", err)
+		}
+	}()
 	delivered := make(chan struct{})
 	go func() {
 		defer close(delivered)

@@ -52,7 +52,7 @@ func TestEverythingLeavesATrace(t *testing.T) {
 		if err := do(); err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
-		events, err := s.rooms.Activity.Events(ctx, store.EventQuery{After: last, Limit: 1000})
+		events, _, err := s.rooms.Activity.Events(ctx, store.EventQuery{After: last, Limit: 1000})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -291,7 +292,7 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 		where += ` AND signed_in_at = 0`
 	}
 	var total int
-	if err := s.get(ctx, &total, `SELECT COUNT(*) FROM accounts`+where, args...); err != nil {
+	if err := s.long.get(ctx, &total, `SELECT COUNT(*) FROM accounts`+where, args...); err != nil {
 		return nil, 0, err
 	}
 	order, down := accountOrders[q.Sort], ""
@@ -306,7 +307,7 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 		limit = math.MaxInt32
 	}
 	var rows []accountRow
-	err := s.all(ctx, &rows, `SELECT `+accountColumns+` FROM accounts`+where+` ORDER BY `+order+down+`, id`+down+` LIMIT ? OFFSET ?`, append(args, limit, q.Offset)...)
+	err := s.long.all(ctx, &rows, `SELECT `+accountColumns+` FROM accounts`+where+` ORDER BY `+order+down+`, id`+down+` LIMIT ? OFFSET ?`, append(args, limit, q.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -316,26 +317,25 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 		accounts[i] = r.account()
 		byID[r.ID] = accounts[i]
 	}
-	// The grants of these accounts: few are asked for by number, many are read in one go.
-	for from := 0; from < len(rows); from += 500 {
-		some := rows[from:min(from+500, len(rows))]
-		ids := make([]int64, len(some))
-		for i, r := range some {
-			ids[i] = r.ID
-		}
+	return accounts, total, addGrants(ctx, s.long, byID)
+}
+
+// addGrants adds their grants to accounts, which are given by number.
+func addGrants(ctx context.Context, from speaker, accounts map[int64]*account.Account) error {
+	for ids := range slices.Chunk(slices.Sorted(maps.Keys(accounts)), 500) {
 		query, args, err := sqlx.In(`SELECT `+grantColumns+` FROM grants WHERE account_id IN (?) ORDER BY role, way`, ids)
 		if err != nil {
-			return nil, 0, err
+			return err
 		}
 		var grants []grantRow
-		if err := s.all(ctx, &grants, query, args...); err != nil {
-			return nil, 0, err
+		if err := from.all(ctx, &grants, query, args...); err != nil {
+			return err
 		}
 		for _, g := range grants {
-			byID[g.Account].Grants = append(byID[g.Account].Grants, g.grant())
+			accounts[g.Account].Grants = append(accounts[g.Account].Grants, g.grant())
 		}
 	}
-	return accounts, total, nil
+	return nil
 }
 
 // AccountByKey returns the account of that name, as account.Key gives it, with the hash
@@ -405,27 +405,15 @@ func (s *Store) AccountsByKeys(ctx context.Context, keys []string) (all []KeyedA
 		if err := s.all(ctx, &rows, query, args...); err != nil {
 			return nil, err
 		}
-		var ids []int64
 		at := map[int64]*account.Account{}
 		for _, r := range rows {
 			if !seen[r.ID] {
 				seen[r.ID], at[r.ID] = true, r.account()
-				ids = append(ids, r.ID)
 				all = append(all, KeyedAccount{at[r.ID], Keys{r.NameKey, r.EmailKey}})
 			}
 		}
-		if len(ids) == 0 {
-			continue
-		}
-		var grants []grantRow
-		if query, args, err = sqlx.In(`SELECT `+grantColumns+` FROM grants WHERE account_id IN (?) ORDER BY role, way`, ids); err != nil {
+		if err := addGrants(ctx, s.speaker, at); err != nil {
 			return nil, err
-		}
-		if err := s.all(ctx, &grants, query, args...); err != nil {
-			return nil, err
-		}
-		for _, g := range grants {
-			at[g.Account].Grants = append(at[g.Account].Grants, g.grant())
 		}
 	}
 	return all, nil
@@ -532,7 +520,7 @@ func signedIn(ctx context.Context, tx speaker, id int64, at time.Time) error {
 
 // Hashes calls each with all hashes of passwords that are kept, of accounts and in keyrings.
 func (s *Store) Hashes(ctx context.Context, each func(string)) error {
-	rows, err := s.rows(ctx, `SELECT hash FROM accounts WHERE hash <> '' UNION ALL SELECT hash FROM keyring_entries UNION ALL SELECT old_hash FROM keyring_entries WHERE old_hash <> '' UNION ALL SELECT hash FROM shared_passwords`)
+	rows, err := s.long.rows(ctx, `SELECT hash FROM accounts WHERE hash <> '' UNION ALL SELECT hash FROM keyring_entries UNION ALL SELECT old_hash FROM keyring_entries WHERE old_hash <> '' UNION ALL SELECT hash FROM shared_passwords`)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,9 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -109,7 +112,7 @@ func (s *Store) Counts(ctx context.Context, since time.Time) ([]Count, error) {
 		Outcome, Door string
 		N             int64
 	}
-	err := s.all(ctx, &rows, `SELECT hour, outcome, door, n FROM counts WHERE hour >= ? ORDER BY hour, outcome, door`, millis(since))
+	err := s.long.all(ctx, &rows, `SELECT hour, outcome, door, n FROM counts WHERE hour >= ? ORDER BY hour, outcome, door`, millis(since))
 	counts := make([]Count, len(rows))
 	for i, r := range rows {
 		counts[i] = Count{moment(r.Hour), r.Outcome, r.Door, r.N}
@@ -132,15 +135,104 @@ type EventQuery struct {
 	Limit     int
 }
 
-// Events returns the latest events that a query means, newest first.
-func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
-	where, args := ` WHERE 1 = 1`, []any{}
+// How long a search in the records of activity lasts before it is said how far it came.
+const searchLasts = 250 * time.Millisecond
+
+// Events returns the latest events that a query means, newest first. A search that takes long stops before it has looked at all: then rest is what
+// to go on with as EventQuery.Before; it is 0 when there are no more.
+func (s *Store) Events(ctx context.Context, q EventQuery) (events []Event, rest int64, err error) {
+	where, args := conditionOf(q)
+	if q.After != 0 {
+		// Nothing between is left out when there are more than asked for.
+		events, err := s.events(ctx, where+` AND id > ? ORDER BY id LIMIT ?`, append(args, q.After, q.Limit)...)
+		slices.Reverse(events)
+		return events, 0, err
+	}
+	within, err := s.fewBetween(ctx, q)
+	if err != nil {
+		return nil, 0, err
+	}
+	if within != "" { // those of a short time are looked at one by one
+		where, args = where+within, append(args, millis(q.Since), endOf(q))
+	}
+	high := q.Before
+	if high == 0 {
+		if err := s.long.get(ctx, &high, `SELECT COALESCE(MAX(id), 0) + 1 FROM activity`); err != nil {
+			return nil, 0, err
+		}
+	}
+	var lowest int64
+	if err := s.long.get(ctx, &lowest, `SELECT COALESCE(MIN(id), 0) FROM activity`); err != nil {
+		return nil, 0, err
+	}
+	width := portion(20_000)
+	for began := time.Now(); high > lowest && len(events) < q.Limit; {
+		if time.Since(began) > searchLasts {
+			return events, high, nil
+		}
+		low := max(high-int64(width), 0)
+		if within != "" {
+			low = 0
+		}
+		from := time.Now()
+		some, err := s.events(ctx, where+` AND id < ? AND id >= ? ORDER BY id DESC LIMIT ?`, append(slices.Clone(args), high, low, q.Limit-len(events))...)
+		if err != nil {
+			return nil, 0, err
+		}
+		width.took(time.Since(from), 5_000, 500_000)
+		events, high = append(events, some...), low
+	}
+	if len(events) == q.Limit && q.Limit > 0 {
+		return events, events[len(events)-1].ID, nil
+	}
+	return events, 0, nil
+}
+
+const betweenTimes = ` WHERE at >= ? AND at < ?`
+
+// endOf is the end of the time that a query asks for.
+func endOf(q EventQuery) int64 {
+	if q.Until.IsZero() {
+		return math.MaxInt64
+	}
+	return millis(q.Until)
+}
+
+// AllEvents is Events, however long it takes.
+func (s *Store) AllEvents(ctx context.Context, q EventQuery) (all []Event, err error) {
+	for {
+		events, rest, err := s.Events(ctx, q)
+		all = append(all, events...)
+		if q.Limit -= len(events); err != nil || rest == 0 || q.Limit <= 0 {
+			return all, err
+		}
+		q.Before = rest
+	}
+}
+
+// fewBetween is the condition that an event is of the time that a query asks for, if that is short; "" if not.
+func (s *Store) fewBetween(ctx context.Context, q EventQuery) (string, error) {
+	const few = 20_000
+	if q.Since.IsZero() && q.Until.IsZero() {
+		return "", nil
+	}
+	var n int
+	err := s.long.get(ctx, &n, `SELECT COUNT(*) FROM (SELECT 1 FROM activity`+betweenTimes+` LIMIT ?) AS some`, millis(q.Since), endOf(q), few)
+	if err != nil || n == few {
+		return "", err
+	}
+	return ` AND id IN (SELECT id FROM activity` + betweenTimes + `)`, nil
+}
+
+// conditionOf is the condition of a query, but for where its search begins.
+func conditionOf(q EventQuery) (where string, args []any) {
+	where = ` WHERE 1 = 1`
 	and := func(condition string, values ...any) {
 		where += " AND " + condition
 		args = append(args, values...)
 	}
 	if q.Kind != "" {
-		and(`kind LIKE ? ESCAPE '!'`, beginning(q.Kind))
+		and(`kind >= ? AND kind < ?`, q.Kind, after(q.Kind))
 	}
 	if q.Account != "" {
 		// Of an account everything, also under names that it had; of a name that none has, what has that.
@@ -149,7 +241,7 @@ func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
 			OR account_key = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = account_id) OR actor_key = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = actor_id))`, key, key, key, key)
 	}
 	if q.Network != "" {
-		and(`network LIKE ? ESCAPE '!'`, beginning(q.Network))
+		and(`network >= ? AND network < ?`, q.Network, after(q.Network))
 	}
 	if q.Door != "" {
 		and(`door = ?`, q.Door)
@@ -166,49 +258,33 @@ func (s *Store) Events(ctx context.Context, q EventQuery) ([]Event, error) {
 	if !q.Until.IsZero() {
 		and(`at < ?`, millis(q.Until))
 	}
-	if q.After != 0 {
-		and(`id > ?`, q.After)
-	}
-	if q.Before != 0 {
-		and(`id < ?`, q.Before)
-	}
-	order := ` ORDER BY id DESC`
-	if q.After != 0 {
-		order = ` ORDER BY id` // nothing between is left out when there are more than asked for
-	}
+	return where, args
+}
+
+func (s *Store) events(ctx context.Context, where string, args ...any) ([]Event, error) {
 	var rows []eventRow
-	err := s.all(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference, account_id FROM activity`+where+order+` LIMIT ?`, append(args, q.Limit)...)
+	err := s.long.all(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference, account_id FROM activity`+where, args...)
 	events := make([]Event, len(rows))
 	for i, r := range rows {
-		at := i
-		if q.After != 0 {
-			at = len(rows) - 1 - i
-		}
-		events[at] = Event{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference, r.AccountID, nil}
+		events[i] = Event{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference, r.AccountID, nil}
 	}
 	return events, err
 }
 
 // SweepActivity removes events and counts from before a time.
 func (s *Store) SweepActivity(ctx context.Context, before time.Time) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if _, err := tx.exec(ctx, `DELETE FROM activity WHERE at < ?`, millis(before)); err != nil {
-			return err
-		}
-		_, err := tx.exec(ctx, `DELETE FROM counts WHERE hour < ?`, millis(before))
-		return err
-	})
+	return errors.Join(s.sweep(ctx, "activity", "id", `at < ?`, millis(before)), s.sweep(ctx, "counts", "hour", `hour < ?`, millis(before)))
 }
 
-// BoundActivity removes the oldest events beyond so many, a part of them at a time.
+// BoundActivity removes the oldest events beyond so many.
 func (s *Store) BoundActivity(ctx context.Context, most int) error {
 	var oldest int64
-	err := s.get(ctx, &oldest, `SELECT id FROM activity ORDER BY id DESC LIMIT 1 OFFSET ?`, most)
+	err := s.long.get(ctx, &oldest, `SELECT id FROM activity ORDER BY id DESC LIMIT 1 OFFSET ?`, most)
 	if none(err) == ErrNone {
 		return nil
 	}
 	if err == nil {
-		_, err = s.exec(ctx, `DELETE FROM activity WHERE id IN (SELECT id FROM activity WHERE id <= ? ORDER BY id LIMIT 20000)`, oldest)
+		err = s.sweep(ctx, "activity", "id", `id <= ?`, oldest)
 	}
 	return err
 }

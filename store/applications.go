@@ -122,7 +122,7 @@ func (s *Store) application(ctx context.Context, where string, args ...any) (App
 // Applications returns the applications, the oldest first.
 func (s *Store) Applications(ctx context.Context, now time.Time) ([]joining.Application, error) {
 	var rows []applicationRow
-	err := s.all(ctx, &rows, `SELECT `+applicationColumns+` FROM applications WHERE until_at > ? ORDER BY made_at, id`, millis(now))
+	err := s.long.all(ctx, &rows, `SELECT `+applicationColumns+` FROM applications WHERE until_at > ? ORDER BY made_at, id`, millis(now))
 	all := make([]joining.Application, len(rows))
 	for i, r := range rows {
 		all[i] = r.application().Application
@@ -213,7 +213,5 @@ func join(ctx context.Context, tx speaker, j Joined) (int64, error) {
 
 // SweepApplications removes the applications and invitations that have ended.
 func (s *Store) SweepApplications(ctx context.Context, now time.Time) error {
-	_, err := s.exec(ctx, `DELETE FROM applications WHERE until_at <= ?`, millis(now))
-	_, other := s.exec(ctx, `DELETE FROM invitations WHERE until_at <= ?`, millis(now))
-	return errors.Join(err, other)
+	return errors.Join(s.sweep(ctx, "applications", "id", `until_at <= ?`, millis(now)), s.sweep(ctx, "invitations", "email_key", `until_at <= ?`, millis(now)))
 }

@@ -16,7 +16,7 @@ var counted = map[string]string{"accounts": "accounts", "keyring_entries": "name
 // Census returns how many records there are of some kinds, by the words for them.
 func (s *Store) Census(ctx context.Context) (map[string]int, error) {
 	var tables []string
-	if err := s.all(ctx, &tables, `SELECT name FROM sqlite_master WHERE type = 'table'`); err != nil {
+	if err := s.long.all(ctx, &tables, `SELECT name FROM sqlite_master WHERE type = 'table'`); err != nil {
 		return nil, err
 	}
 	counts := map[string]int{}
@@ -26,7 +26,7 @@ func (s *Store) Census(ctx context.Context) (map[string]int, error) {
 			continue
 		}
 		var n int
-		if err := s.get(ctx, &n, `SELECT COUNT(*) FROM `+table); err != nil {
+		if err := s.long.get(ctx, &n, `SELECT COUNT(*) FROM `+table); err != nil {
 			return nil, err
 		}
 		counts[word] = n
@@ -49,7 +49,7 @@ func (s *Store) Snapshot(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
-	defer copied.db.Close()
+	defer copied.close()
 	used, err := copied.isInUse(ctx)
 	if err == nil && used { // it is whole by itself
 		err = copied.layDown()
@@ -60,7 +60,7 @@ func (s *Store) Snapshot(ctx context.Context, path string) error {
 // CheckWhole reads all records and reports whether they are as they were written.
 func (s *Store) CheckWhole(ctx context.Context) error {
 	var says []string
-	if err := s.all(ctx, &says, `PRAGMA integrity_check(3)`); err != nil {
+	if err := s.long.all(ctx, &says, `PRAGMA integrity_check(3)`); err != nil {
 		return err
 	}
 	if len(says) != 1 || says[0] != "ok" {

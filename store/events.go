@@ -77,27 +77,27 @@ func (s *Store) ToldEvents(ctx context.Context, q EventsQuery) ([]event.Record, 
 	if q.Words != "" {
 		where, args = where+` AND words LIKE ? ESCAPE '!'`, append(args, containing(q.Words))
 	}
-	return s.toldEvents(ctx, where+` ORDER BY id DESC LIMIT ?`, append(args, q.Limit)...)
+	return s.toldEvents(ctx, s.long, where+` ORDER BY id DESC LIMIT ?`, append(args, q.Limit)...)
 }
 
 // WaitingEvents returns events that are to be carried out, the oldest first.
 func (s *Store) WaitingEvents(ctx context.Context, most int) ([]event.Record, error) {
-	return s.toldEvents(ctx, `state = ? ORDER BY id LIMIT ?`, event.Waiting, most)
+	return s.toldEvents(ctx, s.speaker, `state = ? ORDER BY id LIMIT ?`, event.Waiting, most)
 }
 
 // KeptEvents returns the events of an order that are kept, the oldest first.
 func (s *Store) KeptEvents(ctx context.Context, order string) ([]event.Record, error) {
-	return s.toldEvents(ctx, `order_no = ? AND state = ? ORDER BY id`, order, event.Kept)
+	return s.toldEvents(ctx, s.speaker, `order_no = ? AND state = ? ORDER BY id`, order, event.Kept)
 }
 
 // EventsOf returns the events of an order, the oldest first.
 func (s *Store) EventsOf(ctx context.Context, order string) ([]event.Record, error) {
-	return s.toldEvents(ctx, `order_no = ? ORDER BY id`, order)
+	return s.toldEvents(ctx, s.speaker, `order_no = ? ORDER BY id`, order)
 }
 
 // ToldEvent returns one event. The error is ErrNone if there is none of that number.
 func (s *Store) ToldEvent(ctx context.Context, id int64) (event.Record, error) {
-	all, err := s.toldEvents(ctx, `id = ?`, id)
+	all, err := s.toldEvents(ctx, s.speaker, `id = ?`, id)
 	if err == nil && len(all) == 0 {
 		err = ErrNone
 	}
@@ -107,9 +107,9 @@ func (s *Store) ToldEvent(ctx context.Context, id int64) (event.Record, error) {
 	return all[0], nil
 }
 
-func (s *Store) toldEvents(ctx context.Context, where string, args ...any) ([]event.Record, error) {
+func (s *Store) toldEvents(ctx context.Context, from speaker, where string, args ...any) ([]event.Record, error) {
 	var rows []eventRecordRow
-	if err := s.all(ctx, &rows, `SELECT `+eventRecordColumns+` FROM events WHERE `+where, args...); err != nil {
+	if err := from.all(ctx, &rows, `SELECT `+eventRecordColumns+` FROM events WHERE `+where, args...); err != nil {
 		return nil, err
 	}
 	all := make([]event.Record, len(rows))
@@ -128,7 +128,7 @@ func (s *Store) CountEvents(ctx context.Context) (map[event.State]int, error) {
 		State event.State
 		N     int
 	}
-	err := s.all(ctx, &rows, `SELECT state, COUNT(*) AS n FROM events GROUP BY state`)
+	err := s.long.all(ctx, &rows, `SELECT state, COUNT(*) AS n FROM events GROUP BY state`)
 	counts := map[event.State]int{}
 	for _, r := range rows {
 		counts[r.State] = r.N
@@ -149,8 +149,7 @@ func (s *Store) KeepEvent(ctx context.Context, id int64, before, after event.Sta
 
 // SweepEvents removes the events that were done with before a time; their orders and payments stay.
 func (s *Store) SweepEvents(ctx context.Context, before time.Time) error {
-	_, err := s.exec(ctx, `DELETE FROM events WHERE state IN (?, ?) AND at <= ?`, event.Done, event.Ignored, millis(before))
-	return err
+	return s.sweep(ctx, "events", "id", `state IN (?, ?) AND at <= ?`, event.Done, event.Ignored, millis(before))
 }
 
 // An EventSecret is one with which the shop signs.
@@ -212,7 +211,5 @@ func (s *Store) RemoveEventSecret(ctx context.Context, id int64, e Event) error 
 
 // SweepSecrets removes the secrets that have ended, and the claims.
 func (s *Store) SweepSecrets(ctx context.Context, now time.Time) error {
-	_, err := s.exec(ctx, `DELETE FROM event_secrets WHERE until_at > 0 AND until_at <= ?`, millis(now))
-	_, other := s.exec(ctx, `DELETE FROM claims WHERE until_at <= ?`, millis(now))
-	return errors.Join(err, other)
+	return errors.Join(s.sweep(ctx, "event_secrets", "id", `until_at > 0 AND until_at <= ?`, millis(now)), s.sweep(ctx, "claims", "until_at", `until_at <= ?`, millis(now)))
 }

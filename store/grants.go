@@ -59,5 +59,5 @@ func (s *Store) Others(ctx context.Context, roles []string, id int64, now time.T
 
 // GrantsEnding returns how many grants hold now and end before a time.
 func (s *Store) GrantsEnding(ctx context.Context, now, before time.Time) (n int, err error) {
-	return n, s.get(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now), millis(now), millis(before))
+	return n, s.long.get(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now), millis(now), millis(before))
 }

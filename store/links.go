@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"ostiarius/core/account"
@@ -63,9 +64,5 @@ func (s *Store) UseLink(ctx context.Context, token secret.TokenHash, id int64, h
 
 // SweepLinks removes the links that have ended.
 func (s *Store) SweepLinks(ctx context.Context, now time.Time) error {
-	if _, err := s.exec(ctx, `DELETE FROM links WHERE until_at <= ?`, millis(now)); err != nil {
-		return err
-	}
-	_, err := s.exec(ctx, `DELETE FROM address_links WHERE until_at <= ?`, millis(now))
-	return err
+	return errors.Join(s.sweep(ctx, "links", "until_at", `until_at <= ?`, millis(now)), s.sweep(ctx, "address_links", "until_at", `until_at <= ?`, millis(now)))
 }

@@ -50,7 +50,7 @@ type MemberQuery struct {
 	Limit  int
 }
 
-// mostCounted is how many members are counted where a search must look at each.
+// mostCounted is how many are counted where each must be looked at.
 const mostCounted = 5000
 
 // Members returns the members that a query means, and how many there are in all; of a search at most mostCounted are counted.
@@ -76,7 +76,7 @@ func (s *Store) Members(ctx context.Context, q MemberQuery) ([]Member, int, erro
 		order = ends
 	}
 	count := func(where string, args ...any) (n int, err error) {
-		return n, s.get(ctx, &n, `SELECT COUNT(*) FROM grants g`+where, args...)
+		return n, s.long.get(ctx, &n, `SELECT COUNT(*) FROM grants g`+where, args...)
 	}
 	var total int
 	var err error
@@ -86,7 +86,7 @@ func (s *Store) Members(ctx context.Context, q MemberQuery) ([]Member, int, erro
 		var keys []any
 		if search, keys, err = s.begins(ctx, q.Begins); err == nil {
 			where, args = where+search, append(args, keys...)
-			err = s.get(ctx, &total, `SELECT COUNT(*) FROM (SELECT 1 FROM grants g`+where+` LIMIT ?) AS some`, append(args, mostCounted)...)
+			err = s.long.get(ctx, &total, `SELECT COUNT(*) FROM (SELECT 1 FROM grants g`+where+` LIMIT ?) AS some`, append(args, mostCounted)...)
 		}
 	case q.Past || q.Soon || !q.Ending.IsZero():
 		total, err = count(where, args...)
@@ -105,7 +105,7 @@ func (s *Store) Members(ctx context.Context, q MemberQuery) ([]Member, int, erro
 	}
 	// Of the many, those that are shown are found before it is looked who they are.
 	var rows []memberRow
-	err = s.all(ctx, &rows, `SELECT `+memberColumns+` FROM (SELECT g.account_id, g.role, g.way FROM grants g`+where+order+` LIMIT ? OFFSET ?) AS shown
+	err = s.long.all(ctx, &rows, `SELECT `+memberColumns+` FROM (SELECT g.account_id, g.role, g.way FROM grants g`+where+order+` LIMIT ? OFFSET ?) AS shown
 		JOIN grants g ON g.account_id = shown.account_id AND g.role = shown.role AND g.way = shown.way JOIN accounts a ON a.id = g.account_id`+order, append(args, q.Limit, q.Offset)...)
 	all := make([]Member, len(rows))
 	for i, r := range rows {
@@ -120,10 +120,10 @@ const fewFound = 1000
 // begins is the condition that the name or the address of a member begins with a text.
 func (s *Store) begins(ctx context.Context, text string) (condition string, args []any, err error) {
 	key := account.Fold(text)
-	end := key + "\U0010ffff"
+	end := after(key)
 	args = []any{key, end, key, end}
 	var found int
-	err = s.get(ctx, &found, `SELECT COUNT(*) FROM (SELECT id FROM (SELECT id FROM accounts WHERE name_key >= ? AND name_key < ? LIMIT ?) AS names UNION SELECT id FROM (SELECT id FROM accounts WHERE email_key >= ? AND email_key < ? LIMIT ?) AS addresses) AS found`,
+	err = s.long.get(ctx, &found, `SELECT COUNT(*) FROM (SELECT id FROM (SELECT id FROM accounts WHERE name_key >= ? AND name_key < ? LIMIT ?) AS names UNION SELECT id FROM (SELECT id FROM accounts WHERE email_key >= ? AND email_key < ? LIMIT ?) AS addresses) AS found`,
 		key, end, fewFound, key, end, fewFound)
 	if found < fewFound {
 		return ` AND g.account_id IN (SELECT id FROM accounts WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM accounts WHERE email_key >= ? AND email_key < ?)`, args, err
@@ -142,8 +142,8 @@ const weekMillis = 7 * 24 * 3600 * 1000
 
 // MemberChanges returns how many began to have each role in each week, and how many ended.
 func (s *Store) MemberChanges(ctx context.Context) (begun, ended []MemberChange, err error) {
-	if err = s.all(ctx, &begun, `SELECT role, from_at / ? AS week, COUNT(*) AS n FROM grants GROUP BY role, from_at / ?`, weekMillis, weekMillis); err == nil {
-		err = s.all(ctx, &ended, `SELECT role, until_at / ? AS week, COUNT(*) AS n FROM grants WHERE until_at > 0 GROUP BY role, until_at / ?`, weekMillis, weekMillis)
+	if err = s.long.all(ctx, &begun, `SELECT role, from_at / ? AS week, COUNT(*) AS n FROM grants GROUP BY role, from_at / ?`, weekMillis, weekMillis); err == nil {
+		err = s.long.all(ctx, &ended, `SELECT role, until_at / ? AS week, COUNT(*) AS n FROM grants WHERE until_at > 0 GROUP BY role, until_at / ?`, weekMillis, weekMillis)
 	}
 	return begun, ended, err
 }
@@ -255,8 +255,7 @@ func (s *Store) Remind(ctx context.Context, what string, until time.Time, ahead 
 
 // SweepReminders forgets reminders of ends before a time.
 func (s *Store) SweepReminders(ctx context.Context, before time.Time) error {
-	_, err := s.exec(ctx, `DELETE FROM reminders WHERE until_at <= ?`, millis(before))
-	return err
+	return s.sweep(ctx, "reminders", "until_at", `until_at <= ?`, millis(before))
 }
 
 // TitleOf returns what people call what was bought with an order that gives a role, and as what item; "" if that is not known.

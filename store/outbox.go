@@ -95,12 +95,12 @@ func (s *Store) Messages(ctx context.Context, q MessageQuery) ([]message.Message
 	if q.Words != "" {
 		where, args = where+` AND words LIKE ? ESCAPE '!'`, append(args, containing(q.Words))
 	}
-	return s.messages(ctx, where+` ORDER BY id DESC LIMIT ?`, append(args, q.Limit)...)
+	return s.messages(ctx, s.long, where+` ORDER BY id DESC LIMIT ?`, append(args, q.Limit)...)
 }
 
 // DueMessages returns messages of a way that are to be handed over at a time, the one that waits longest first.
 func (s *Store) DueMessages(ctx context.Context, way message.Way, now time.Time, most int) ([]message.Message, error) {
-	return s.messages(ctx, `WHERE way = ? AND state = ? AND next_at <= ? ORDER BY next_at, id LIMIT ?`, way, message.Waiting, millis(now), most)
+	return s.messages(ctx, s.speaker, `WHERE way = ? AND state = ? AND next_at <= ? ORDER BY next_at, id LIMIT ?`, way, message.Waiting, millis(now), most)
 }
 
 // NextMessage returns when the next message of a way is to be handed over; the error is ErrNone if none is waiting.
@@ -112,7 +112,7 @@ func (s *Store) NextMessage(ctx context.Context, way message.Way) (time.Time, er
 
 // Message returns one message. The error is ErrNone if there is none of that number.
 func (s *Store) Message(ctx context.Context, id int64) (message.Message, error) {
-	all, err := s.messages(ctx, `WHERE id = ?`, id)
+	all, err := s.messages(ctx, s.speaker, `WHERE id = ?`, id)
 	if err == nil && len(all) == 0 {
 		err = ErrNone
 	}
@@ -122,9 +122,9 @@ func (s *Store) Message(ctx context.Context, id int64) (message.Message, error) 
 	return all[0], nil
 }
 
-func (s *Store) messages(ctx context.Context, where string, args ...any) ([]message.Message, error) {
+func (s *Store) messages(ctx context.Context, from speaker, where string, args ...any) ([]message.Message, error) {
 	var rows []messageRow
-	if err := s.all(ctx, &rows, `SELECT `+messageColumns+` FROM messages `+where, args...); err != nil {
+	if err := from.all(ctx, &rows, `SELECT `+messageColumns+` FROM messages `+where, args...); err != nil {
 		return nil, err
 	}
 	all := make([]message.Message, len(rows))
@@ -143,7 +143,7 @@ func (s *Store) CountMessages(ctx context.Context, way message.Way) (map[message
 		State message.State
 		N     int
 	}
-	err := s.all(ctx, &rows, `SELECT state, COUNT(*) AS n FROM messages WHERE way = ? OR ? = '' GROUP BY state`, way, way)
+	err := s.long.all(ctx, &rows, `SELECT state, COUNT(*) AS n FROM messages WHERE way = ? OR ? = '' GROUP BY state`, way, way)
 	counts := map[message.State]int{}
 	for _, r := range rows {
 		counts[r.State] = r.N
@@ -174,6 +174,5 @@ func (s *Store) SweepMessages(ctx context.Context, now, before time.Time) error 
 	if _, err := s.exec(ctx, `UPDATE messages SET gaps = '', link = '' WHERE state = ? AND until_at <= ? AND gaps <> ''`, message.Failed, millis(now)); err != nil {
 		return err
 	}
-	_, err := s.exec(ctx, `DELETE FROM messages WHERE ended_at > 0 AND ended_at <= ?`, millis(before))
-	return err
+	return s.sweep(ctx, "messages", "id", `ended_at > 0 AND ended_at <= ?`, millis(before))
 }

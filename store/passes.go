@@ -275,17 +275,17 @@ func (s *Store) Pass(ctx context.Context, id string) (*pass.Pass, error) {
 
 // PassesFor returns the passes of a kind that were issued to an address, the newest first.
 func (s *Store) PassesFor(ctx context.Context, kind, address string) ([]*pass.Pass, error) {
-	return s.passes(ctx, `kind = ? AND address_key = ? ORDER BY made_at DESC`, kind, account.Fold(address))
+	return s.passes(ctx, s.speaker, `kind = ? AND address_key = ? ORDER BY made_at DESC`, kind, account.Fold(address))
 }
 
 // OldPasses returns passes of a kind whose link and password were made before a time and that are not revoked.
 func (s *Store) OldPasses(ctx context.Context, kind string, before, now time.Time, most int) ([]*pass.Pass, error) {
-	return s.passes(ctx, `kind = ? AND since < ? AND revoked_at = 0 AND (until_at = 0 OR until_at > ?) ORDER BY made_at DESC, id LIMIT ?`, kind, millis(before), millis(now), most)
+	return s.passes(ctx, s.speaker, `kind = ? AND since < ? AND revoked_at = 0 AND (until_at = 0 OR until_at > ?) ORDER BY made_at DESC, id LIMIT ?`, kind, millis(before), millis(now), most)
 }
 
-func (s *Store) passes(ctx context.Context, where string, args ...any) ([]*pass.Pass, error) {
+func (s *Store) passes(ctx context.Context, from speaker, where string, args ...any) ([]*pass.Pass, error) {
 	var rows []passRow
-	err := s.all(ctx, &rows, `SELECT `+passColumns+` FROM passes WHERE `+where, args...)
+	err := from.all(ctx, &rows, `SELECT `+passColumns+` FROM passes WHERE `+where, args...)
 	all := make([]*pass.Pass, len(rows))
 	for i, r := range rows {
 		all[i] = r.pass()
@@ -381,7 +381,7 @@ func (s *Store) Passes(ctx context.Context, q PassQuery) ([]*pass.Pass, error) {
 		at := millis(q.Before.MadeAt)
 		and(`(made_at < ? OR made_at = ? AND id < ?)`, at, at, q.Before.ID)
 	}
-	return s.passes(ctx, where+` ORDER BY made_at DESC, id DESC LIMIT ?`, append(args, q.Limit)...)
+	return s.passes(ctx, s.long, where+` ORDER BY made_at DESC, id DESC LIMIT ?`, append(args, q.Limit)...)
 }
 
 // CountPasses returns how many passes of each kind are in each state.
@@ -396,7 +396,7 @@ func (s *Store) CountPasses(ctx context.Context, now time.Time) (map[string]map[
 			Kind string
 			N    int
 		}
-		if err := s.all(ctx, &rows, `SELECT kind, COUNT(*) AS n FROM passes WHERE `+of.where+` GROUP BY kind`, args...); err != nil {
+		if err := s.long.all(ctx, &rows, `SELECT kind, COUNT(*) AS n FROM passes WHERE `+of.where+` GROUP BY kind`, args...); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -431,7 +431,7 @@ func (s *Store) PassStory(ctx context.Context, id string) ([]pass.Event, error) 
 		Actor  string `db:"actor"`
 		Detail string `db:"detail"`
 	}
-	err := s.all(ctx, &rows, `SELECT at, what, actor, detail FROM pass_story WHERE pass_id = ? ORDER BY id`, id)
+	err := s.long.all(ctx, &rows, `SELECT at, what, actor, detail FROM pass_story WHERE pass_id = ? ORDER BY id`, id)
 	story := make([]pass.Event, len(rows))
 	for i, r := range rows {
 		story[i] = pass.Event{At: moment(r.At), What: pass.What(r.What), Actor: r.Actor, Detail: r.Detail}
@@ -441,29 +441,27 @@ func (s *Store) PassStory(ctx context.Context, id string) ([]pass.Event, error) 
 
 // SpreadPasses returns the passes that were used from too many networks since a time, the latest first.
 func (s *Store) SpreadPasses(ctx context.Context, since time.Time, most int) ([]*pass.Pass, error) {
-	return s.passes(ctx, `spread_at > ? AND revoked_at = 0 ORDER BY spread_at DESC LIMIT ?`, millis(since), most)
+	return s.passes(ctx, s.speaker, `spread_at > ? AND revoked_at = 0 ORDER BY spread_at DESC LIMIT ?`, millis(since), most)
 }
 
 // SweepPasses removes what is no longer asked for: from where passes were used before a time, and in which browsers
 // and how far those were used that have ended; and what ended before another time altogether, unless that is zero.
 func (s *Store) SweepPasses(ctx context.Context, now, networks, gone time.Time) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if _, err := tx.exec(ctx, `DELETE FROM pass_networks WHERE at <= ?`, millis(networks)); err != nil {
+	if err := s.sweep(ctx, "pass_networks", "pass_id", `at <= ?`, millis(networks)); err != nil {
+		return err
+	}
+	if !gone.IsZero() {
+		if err := s.sweep(ctx, "passes", "id", `revoked_at > 0 AND revoked_at <= ? OR until_at > 0 AND until_at <= ?`, millis(gone), millis(gone)); err != nil {
 			return err
 		}
-		if !gone.IsZero() {
-			if _, err := tx.exec(ctx, `DELETE FROM passes WHERE revoked_at > 0 AND revoked_at <= ? OR until_at > 0 AND until_at <= ?`, millis(gone), millis(gone)); err != nil {
-				return err
-			}
-			if _, err := tx.exec(ctx, `DELETE FROM pass_story WHERE pass_id NOT IN (SELECT id FROM passes)`); err != nil {
-				return err
-			}
+		if err := s.sweep(ctx, "pass_story", "pass_id", `pass_id NOT IN (SELECT id FROM passes)`); err != nil {
+			return err
 		}
-		for _, table := range []string{"pass_openings", "pass_files"} {
-			if _, err := tx.exec(ctx, `DELETE FROM `+table+` WHERE pass_id NOT IN (SELECT id FROM passes WHERE revoked_at = 0)`); err != nil {
-				return err
-			}
+	}
+	for _, table := range []string{"pass_openings", "pass_files"} {
+		if err := s.sweep(ctx, table, "pass_id", `pass_id NOT IN (SELECT id FROM passes WHERE revoked_at = 0)`); err != nil {
+			return err
 		}
-		return nil
-	})
+	}
+	return nil
 }

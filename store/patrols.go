@@ -39,7 +39,7 @@ func (r patrolRow) patrol() Patrol {
 // Patrols returns the latest patrols without their results, the newest first.
 func (s *Store) Patrols(ctx context.Context, most int) ([]Patrol, error) {
 	var rows []patrolRow
-	err := s.all(ctx, &rows, `SELECT id, began_at, ended_at, by_whom, problem, visited, fresh, found, '' AS result FROM patrols ORDER BY id DESC LIMIT ?`, most)
+	err := s.long.all(ctx, &rows, `SELECT id, began_at, ended_at, by_whom, problem, visited, fresh, found, '' AS result FROM patrols ORDER BY id DESC LIMIT ?`, most)
 	all := make([]Patrol, len(rows))
 	for i, r := range rows {
 		all[i] = r.patrol()

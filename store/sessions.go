@@ -3,9 +3,16 @@ package store
 import (
 	"context"
 	"encoding/hex"
+	"maps"
 	"math"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
+	"ostiarius/core/account"
 	"ostiarius/core/message"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
@@ -148,7 +155,7 @@ type HeldSession struct {
 }
 
 // Sessions returns the sessions that a query means, the latest used first, and how many
-// there are in all. Those that have outlived the limits are left out.
+// there are in all; more than mostCounted are not counted on. Those that have outlived the limits are left out.
 func (s *Store) Sessions(ctx context.Context, q SessionQuery) ([]HeldSession, int, error) {
 	where, args := ` WHERE 1 = 1`, []any{}
 	and := func(condition string, values ...any) {
@@ -162,21 +169,28 @@ func (s *Store) Sessions(ctx context.Context, q SessionQuery) ([]HeldSession, in
 		and(`token_hash >= ? AND token_hash < ?`, q.Handle, q.Handle+"g")
 	}
 	if q.Words != "" {
-		like := containing(q.Words)
-		and(`(name_key LIKE ? ESCAPE '!' OR network LIKE ? ESCAPE '!' OR lower(agent) LIKE ? ESCAPE '!')`, like, like, like)
+		condition, values, err := s.sessionsWith(ctx, q.Words)
+		if err != nil {
+			return nil, 0, err
+		}
+		and(condition, values...)
 	}
 	and(alive, boundsOf(q.Alive, q.Now)...)
-	from := ` FROM sessions JOIN accounts ON accounts.id = sessions.account_id` + where
 	var total int
-	if err := s.get(ctx, &total, `SELECT COUNT(*)`+from, args...); err != nil {
+	if err := s.long.get(ctx, &total, `SELECT COUNT(*) FROM (SELECT 1 FROM sessions`+where+` LIMIT ?) AS some`, append(slices.Clone(args), mostCounted)...); err != nil {
 		return nil, 0, err
+	}
+	from := `sessions`
+	if total == mostCounted { // so many that the latest are found soon by looking at one after the other
+		from = `(SELECT * FROM sessions ORDER BY seen_at DESC, token_hash DESC LIMIT ` + strconv.Itoa(math.MaxInt32) + `) AS sessions`
 	}
 	var rows []struct {
 		sessionRow
 		Name string `db:"name"`
 	}
-	err := s.all(ctx, &rows, `SELECT token_hash, account_id, sessions.made_at AS made_at, seen_at, proved_at, remembered, network, agent, rights, how, name`+from+
-		` ORDER BY seen_at DESC LIMIT ? OFFSET ?`, append(args, q.Limit, q.Offset)...)
+	err := s.long.all(ctx, &rows, `SELECT token_hash, account_id, sessions.made_at AS made_at, seen_at, proved_at, remembered, network, agent, rights, how, name
+		FROM (SELECT * FROM `+from+where+` ORDER BY seen_at DESC, token_hash DESC LIMIT ? OFFSET ?) AS sessions JOIN accounts ON accounts.id = sessions.account_id
+		ORDER BY seen_at DESC, token_hash DESC`, append(args, q.Limit, q.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -189,6 +203,89 @@ func (s *Store) Sessions(ctx context.Context, q SessionQuery) ([]HeldSession, in
 		all[i] = HeldSession{r.session(hash), r.Name}
 	}
 	return all, total, nil
+}
+
+// The most accounts, networks and browsers that are looked for by a word, each.
+const mostNamed = 2000
+
+// sessionsWith is the condition that a session has words in the name of its account, its network or its browser. There are far fewer of each than
+// sessions, so they are looked for first.
+func (s *Store) sessionsWith(ctx context.Context, words string) (condition string, args []any, err error) {
+	like := containing(words)
+	var parts []string
+	for _, part := range []struct{ column, query string }{
+		{"account_id", `SELECT id FROM accounts WHERE name_key LIKE ? ESCAPE '!' LIMIT ?`},
+		{"network", distinct("network") + ` WHERE value LIKE ? ESCAPE '!' LIMIT ?`},
+		{"agent", distinct("agent") + ` WHERE lower(value) LIKE ? ESCAPE '!' LIMIT ?`},
+	} {
+		var found []any
+		if err := s.long.all(ctx, &found, part.query, like, mostNamed); err != nil {
+			return "", nil, err
+		}
+		if len(found) > 0 {
+			in, values, err := sqlx.In(part.column+` IN (?)`, found)
+			if err != nil {
+				return "", nil, err
+			}
+			parts, args = append(parts, in), append(args, values...)
+		}
+	}
+	if len(parts) == 0 {
+		return `1 = 0`, nil, nil
+	}
+	return `(` + strings.Join(parts, ` OR `) + `)`, args, nil
+}
+
+// distinct is the beginning of a query for the values of a column of sessions, one after the other, by its index.
+func distinct(column string) string {
+	return `WITH RECURSIVE has (value) AS (SELECT MIN(` + column + `) FROM sessions UNION ALL
+		SELECT (SELECT MIN(` + column + `) FROM sessions WHERE ` + column + ` > value) FROM has WHERE value IS NOT NULL) SELECT value FROM has`
+}
+
+// A KnownSession is a session with its account.
+type KnownSession struct {
+	*session.Session
+	Account *account.Account
+}
+
+// LatestSessions returns the sessions that were used last, since a time, at most so many, with their accounts.
+func (s *Store) LatestSessions(ctx context.Context, since time.Time, most int) ([]KnownSession, error) {
+	var rows []sessionRow
+	if err := s.long.all(ctx, &rows, `SELECT `+sessionColumns+` FROM sessions WHERE seen_at > ? ORDER BY seen_at DESC LIMIT ?`, millis(since), most); err != nil {
+		return nil, err
+	}
+	accounts := map[int64]*account.Account{}
+	for _, r := range rows {
+		accounts[r.Account] = nil
+	}
+	for ids := range slices.Chunk(slices.Sorted(maps.Keys(accounts)), 500) {
+		query, args, err := sqlx.In(`SELECT `+accountColumns+` FROM accounts WHERE id IN (?)`, ids)
+		if err != nil {
+			return nil, err
+		}
+		var found []accountRow
+		if err := s.long.all(ctx, &found, query, args...); err != nil {
+			return nil, err
+		}
+		for _, r := range found {
+			accounts[r.ID] = r.account()
+		}
+	}
+	maps.DeleteFunc(accounts, func(_ int64, a *account.Account) bool { return a == nil }) // has just been removed
+	if err := addGrants(ctx, s.long, accounts); err != nil {
+		return nil, err
+	}
+	var all []KnownSession
+	for _, r := range rows {
+		hash, err := unhex(r.Hash)
+		if err != nil {
+			return nil, err
+		}
+		if a := accounts[r.Account]; a != nil {
+			all = append(all, KnownSession{r.session(hash), a})
+		}
+	}
+	return all, nil
 }
 
 func unhex(s string) (h secret.TokenHash, err error) {
@@ -269,28 +366,36 @@ func (s *Store) EndSession(ctx context.Context, hash secret.TokenHash, e Event) 
 	})
 }
 
-// Seen writes when sessions were last used, all at once.
+// Seen writes when sessions were last used, in portions. What is written is taken from the map, so that after an error it has what is not.
 func (s *Store) Seen(ctx context.Context, at map[secret.TokenHash]time.Time) error {
-	if len(at) == 0 {
-		return nil
-	}
-	return s.inTransaction(ctx, func(tx speaker) error {
-		for hash, t := range at {
-			if _, err := tx.exec(ctx, `UPDATE sessions SET seen_at = ? WHERE token_hash = ? AND seen_at < ?`, millis(t), hexOf(hash), millis(t)); err != nil {
-				return err
+	for len(at) > 0 {
+		var done []secret.TokenHash
+		err := s.inTransaction(ctx, func(tx speaker) error {
+			began := time.Now()
+			for hash, t := range at {
+				if _, err := tx.exec(ctx, `UPDATE sessions SET seen_at = ? WHERE token_hash = ? AND seen_at < ?`, millis(t), hexOf(hash), millis(t)); err != nil {
+					return err
+				}
+				if done = append(done, hash); time.Since(began) > portionLasts {
+					break
+				}
 			}
+			return nil
+		})
+		if err != nil {
+			return err
 		}
-		return nil
-	})
+		for _, hash := range done {
+			delete(at, hash)
+		}
+	}
+	return nil
 }
 
 // SweepSessions removes the sessions that hold no longer by some limits.
 func (s *Store) SweepSessions(ctx context.Context, limits session.Limits, now time.Time) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if _, err := tx.exec(ctx, `DELETE FROM sessions WHERE NOT `+alive, boundsOf(limits, now)...); err != nil {
-			return err
-		}
-		_, err := tx.exec(ctx, `DELETE FROM replaced_tokens WHERE family NOT IN (SELECT family FROM sessions)`)
+	if err := s.sweep(ctx, "sessions", "token_hash", `NOT `+alive, boundsOf(limits, now)...); err != nil {
 		return err
-	})
+	}
+	return s.sweep(ctx, "replaced_tokens", "token_hash", `family NOT IN (SELECT family FROM sessions)`)
 }

@@ -144,11 +144,11 @@ func (s *Store) Unlocks(ctx context.Context, name, handle string, most int) ([]*
 		where, args = where+` AND token_hash >= ? AND token_hash < ?`, append(args, handle, handle+"g")
 	}
 	var total int
-	if err := s.get(ctx, &total, `SELECT COUNT(*)`+where, args...); err != nil {
+	if err := s.long.get(ctx, &total, `SELECT COUNT(*)`+where, args...); err != nil {
 		return nil, 0, err
 	}
 	var rows []unlockRow
-	if err := s.all(ctx, &rows, `SELECT `+unlockColumns+where+` ORDER BY made_at DESC LIMIT ?`, append(args, most)...); err != nil {
+	if err := s.long.all(ctx, &rows, `SELECT `+unlockColumns+where+` ORDER BY made_at DESC LIMIT ?`, append(args, most)...); err != nil {
 		return nil, 0, err
 	}
 	all := make([]*shared.Unlock, len(rows))
@@ -167,7 +167,7 @@ func (s *Store) CountUnlocks(ctx context.Context) (map[string]int, error) {
 		Name string
 		N    int
 	}
-	err := s.all(ctx, &rows, `SELECT name, COUNT(*) AS n FROM unlocks GROUP BY name`)
+	err := s.long.all(ctx, &rows, `SELECT name, COUNT(*) AS n FROM unlocks GROUP BY name`)
 	counts := map[string]int{}
 	for _, r := range rows {
 		counts[r.Name] = r.N
@@ -202,8 +202,7 @@ func (s *Store) EndUnlocks(ctx context.Context, name string, until time.Time, e 
 
 // SweepUnlocks removes what was unlocked by a name before a time.
 func (s *Store) SweepUnlocks(ctx context.Context, name string, before time.Time) error {
-	_, err := s.exec(ctx, `DELETE FROM unlocks WHERE name = ? AND made_at <= ?`, name, millis(before))
-	return err
+	return s.sweep(ctx, "unlocks", "token_hash", `name = ? AND made_at <= ?`, name, millis(before))
 }
 
 // SweepShared removes the passwords that count no longer, but what was unlocked with them goes on.
@@ -230,7 +229,7 @@ func (s *Store) TellShared(ctx context.Context, told []shared.Telling, mails []m
 // SharedTellings returns who was told a shared password, the latest first, at most so many, and how many in all.
 func (s *Store) SharedTellings(ctx context.Context, name string, most int) ([]shared.Telling, int, error) {
 	var total int
-	if err := s.get(ctx, &total, `SELECT COUNT(*) FROM shared_tellings WHERE name = ?`, name); err != nil {
+	if err := s.long.get(ctx, &total, `SELECT COUNT(*) FROM shared_tellings WHERE name = ?`, name); err != nil {
 		return nil, 0, err
 	}
 	var rows []struct {
@@ -239,7 +238,7 @@ func (s *Store) SharedTellings(ctx context.Context, name string, most int) ([]sh
 		At      int64  `db:"at"`
 		Actor   string `db:"actor"`
 	}
-	err := s.all(ctx, &rows, `SELECT name, address, at, actor FROM shared_tellings WHERE name = ? ORDER BY at DESC, address LIMIT ?`, name, most)
+	err := s.long.all(ctx, &rows, `SELECT name, address, at, actor FROM shared_tellings WHERE name = ? ORDER BY at DESC, address LIMIT ?`, name, most)
 	all := make([]shared.Telling, len(rows))
 	for i, r := range rows {
 		all[i] = shared.Telling{Name: r.Name, Address: r.Address, At: moment(r.At), Actor: r.Actor}

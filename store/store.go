@@ -12,14 +12,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/jmoiron/sqlx"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 )
 
@@ -46,8 +44,9 @@ func FileIn(data string) string {
 
 // A Store is the records of one running service.
 type Store struct {
-	speaker
-	db   *sqlx.DB
+	speaker         // reads and writes soon, or says that it cannot
+	long    speaker // for questions that may take a while
+	*pools
 	path string
 }
 
@@ -76,7 +75,7 @@ func Open(path string) (*Store, error) {
 		return nil, fmt.Errorf("records: %w", err)
 	}
 	file.Close()
-	s, err := openFile(path, "rw", "journal_mode(WAL)", "synchronous(FULL)")
+	s, err := openFile(path, "rw", "auto_vacuum(2)", "journal_mode(WAL)", "synchronous(FULL)")
 	if err != nil {
 		return nil, err
 	}
@@ -85,10 +84,11 @@ func Open(path string) (*Store, error) {
 		err = s.migrate(ctx)
 	}
 	if err == nil {
-		s.takeUp(ctx) // a full disk does not keep a service from starting
+		s.layOut(ctx) // a full disk does not keep a service from starting
+		s.takeUp(ctx)
 		return s, nil
 	}
-	s.db.Close()
+	s.close()
 	if lost := (*Lost)(nil); errors.As(err, &lost) {
 		return nil, err
 	}
@@ -107,7 +107,7 @@ func OpenToRead(path string) (*Store, error) {
 		return nil, err
 	}
 	if err := s.isWhole(context.Background(), before); err != nil {
-		s.db.Close()
+		s.close()
 		return nil, err
 	}
 	return s, nil
@@ -115,16 +115,11 @@ func OpenToRead(path string) (*Store, error) {
 
 // openFile opens a file that is there.
 func openFile(path, mode string, pragmas ...string) (*Store, error) {
-	if _, err := os.Stat(path); err != nil {
-		return nil, fmt.Errorf("records: %w", err)
-	}
-	options := url.Values{"_pragma": append([]string{"busy_timeout(30000)", "foreign_keys(1)"}, pragmas...), "_txlock": {"immediate"}, "mode": {mode}}
-	db, err := sqlx.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+options.Encode())
+	p, err := openPools(path, mode, pragmas...)
 	if err != nil {
-		return nil, fmt.Errorf("records in %s: %w", path, err)
+		return nil, err
 	}
-	db.SetMaxOpenConns(4)
-	return &Store{speaker{db}, db, path}, nil
+	return &Store{p.read(), p.long(), p, path}, nil
 }
 
 // IsCurrent reports whether the tables are those of this version; the error says what to do if they are not.
@@ -172,7 +167,7 @@ func (s *Store) Ping(ctx context.Context) error {
 // Close closes the records.
 func (s *Store) Close() error {
 	s.layDown() // if not, the second file stays, and is looked for
-	return s.db.Close()
+	return s.close()
 }
 
 func (s *Store) migrate(ctx context.Context) error {
@@ -216,18 +211,6 @@ func (s *Store) migrate(ctx context.Context) error {
 
 // afterMigration is what of a migration SQL cannot do in every database.
 var afterMigration = map[string]func(context.Context, speaker) error{"008_words.sql": foldWords}
-
-func (s *Store) inTransaction(ctx context.Context, do func(speaker) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	if err := do(speaker{tx}); err != nil {
-		tx.Rollback()
-		return err
-	}
-	return tx.Commit()
-}
 
 // one turns what a change of a single record returned into an error if there was none.
 func one(result sql.Result, err error) error {

@@ -13,7 +13,7 @@ import (
 	"ostiarius/core/session"
 )
 
-func open(t *testing.T, path string) *Store {
+func open(t testing.TB, path string) *Store {
 	t.Helper()
 	s, err := Open(path)
 	if err != nil {
@@ -46,7 +46,7 @@ func TestNothingIsHalfDone(t *testing.T) {
 	if err := s.Revoke(ctx, id, "trustee", Event{At: noon, Kind: "revoked"}); !errors.Is(err, ErrNone) {
 		t.Errorf("revoking what was not granted: %v", err)
 	}
-	if events, err := s.Events(ctx, EventQuery{Limit: 10}); err != nil || len(events) != 1 {
+	if events, err := s.AllEvents(ctx, EventQuery{Limit: 10}); err != nil || len(events) != 1 {
 		t.Errorf("%d events: %+v %v", len(events), events, err)
 	}
 	// All of it is there when the file is opened again.
@@ -130,7 +130,7 @@ func TestActivityFollowsTheAccount(t *testing.T) {
 	record(Event{Kind: "sign-in", Account: "ines", Actor: "ines"})
 	record(Event{Kind: "credentials added", Account: "ines", AccountID: NoAccount, Actor: "ina"})
 	kinds := func(name string) (all []string) {
-		events, err := s.Events(ctx, EventQuery{Account: name, Limit: 100})
+		events, err := s.AllEvents(ctx, EventQuery{Account: name, Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -96,7 +96,7 @@ func AcceptLoss(path string) error {
 	if err != nil {
 		return err
 	}
-	defer s.db.Close()
+	defer s.close()
 	used, err := s.isInUse(context.Background())
 	if err == nil && used {
 		err = s.layDown()

@@ -58,7 +58,7 @@ func (s *Store) version(ctx context.Context, which string, args ...any) (Version
 // Versions returns all versions without their texts, newest first.
 func (s *Store) Versions(ctx context.Context) ([]Version, error) {
 	var rows []versionRow
-	err := s.all(ctx, &rows, `SELECT id, at, actor, comment, '' AS text FROM versions ORDER BY id DESC`)
+	err := s.long.all(ctx, &rows, `SELECT id, at, actor, comment, '' AS text FROM versions ORDER BY id DESC`)
 	versions := make([]Version, len(rows))
 	for i, r := range rows {
 		versions[i] = r.version()

@@ -21,6 +21,9 @@ func containing(word string) string { return "%" + beginning(account.Fold(word))
 // beginning is the pattern of texts that begin with one.
 func beginning(text string) string { return escapeLike.Replace(text) + "%" }
 
+// after is a text that comes after all that begin with one, in the order of the database.
+func after(text string) string { return text + "\U0010ffff" }
+
 // foldWords writes anew what an earlier version of the records had with letters of ASCII alone.
 func foldWords(ctx context.Context, tx speaker) error {
 	for _, table := range []struct{ read, write string }{

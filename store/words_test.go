@@ -28,7 +28,7 @@ func TestSearchFoldsLetters(t *testing.T) {
 		}
 	}
 	for word, want := range map[string]int{"élan": 1, "E\u0301L": 1, "åGNES": 1, "elan": 0} {
-		if events, err := s.Events(ctx, EventQuery{Words: word, Limit: 10}); err != nil || len(events) != want {
+		if events, err := s.AllEvents(ctx, EventQuery{Words: word, Limit: 10}); err != nil || len(events) != want {
 			t.Errorf("%q: %d events, %v", word, len(events), err)
 		}
 	}
@@ -46,7 +46,7 @@ func TestSearchFoldsLetters(t *testing.T) {
 	if err := s.RemoveAccount(ctx, id, Event{At: noon, Kind: "account removed", Account: "Ågnes", AccountID: id}); err != nil {
 		t.Fatal(err)
 	}
-	if events, err := s.Events(ctx, EventQuery{Account: "åGNES", Limit: 10}); err != nil || len(events) != 2 {
+	if events, err := s.AllEvents(ctx, EventQuery{Account: "åGNES", Limit: 10}); err != nil || len(events) != 2 {
 		t.Errorf("of one that is gone: %+v %v", events, err)
 	}
 }
@@ -71,7 +71,7 @@ func TestNumbersAreNotGivenAgain(t *testing.T) {
 	if second == first {
 		t.Errorf("%d is given again", first)
 	}
-	if events, err := s.Events(ctx, EventQuery{Account: "cy", Limit: 10}); err != nil || len(events) != 1 {
+	if events, err := s.AllEvents(ctx, EventQuery{Account: "cy", Limit: 10}); err != nil || len(events) != 1 {
 		t.Errorf("the history of cy: %+v %v", events, err)
 	}
 	if err := s.RemoveAccount(ctx, second, Event{At: noon, Kind: "account removed", Account: "cy", AccountID: second}); err != nil {
@@ -90,7 +90,7 @@ func TestNumbersAreNotGivenAgain(t *testing.T) {
 		if err != nil || a.ID <= second || len(a.Grants) != 1 {
 			t.Errorf("%+v %v", a, err)
 		}
-		if events, err := s.Events(ctx, EventQuery{Account: name, Limit: 10}); err != nil || len(events) != 1 {
+		if events, err := s.AllEvents(ctx, EventQuery{Account: name, Limit: 10}); err != nil || len(events) != 1 {
 			t.Errorf("the history of %s: %+v %v", name, events, err)
 		}
 	}

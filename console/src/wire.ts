@@ -27,6 +27,13 @@ proofMark?.remove();
 // What changes something asks for the password, if it was not typed of late; then the request is sent
 // again.
 export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  return (await callWhole<T>(method, path, body)).said;
+}
+
+// An answer, and the address of the next part of a list, if there is one (RFC 8288).
+export type Whole<T> = { said: T; next?: string };
+
+export async function callWhole<T>(method: string, path: string, body?: unknown): Promise<Whole<T>> {
   for (let problem = ""; ; ) {
     try {
       return await send<T>(method, path, body);
@@ -46,7 +53,7 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   }
 }
 
-async function send<T>(method: string, path: string, body?: unknown): Promise<T> {
+async function send<T>(method: string, path: string, body?: unknown): Promise<Whole<T>> {
   let answer: Response;
   try {
     answer = await fetch(new URL(path, root), {
@@ -61,7 +68,8 @@ async function send<T>(method: string, path: string, body?: unknown): Promise<T>
     const problem = await answer.json().catch(() => ({}));
     throw new Failure(answer.status, problem.detail ?? `The service answered ${answer.status}.`, problem.code);
   }
-  return answer.status === 204 ? (undefined as T) : answer.json();
+  const next = /<([^>]*)>;\s*rel="next"/.exec(answer.headers.get("Link") ?? "")?.[1];
+  return { said: answer.status === 204 ? (undefined as T) : await answer.json(), next };
 }
 
 

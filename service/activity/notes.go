@@ -37,6 +37,7 @@ type Log struct {
 	events  []store.Event
 	dropped int64
 	alike   map[alike]*drawn // refusals of the last minute
+	left    unwritten
 }
 
 // Refusals are alike if they are of one kind, of one account from one network at one door. Of
@@ -66,7 +67,7 @@ func New(o Options) *Log {
 	if o.Most == 0 {
 		o.Most = 1_000_000
 	}
-	return &Log{Options: o}
+	return &Log{Options: o, left: unwritten{turn: make(chan struct{}, 1), counts: map[store.Count]int64{}}}
 }
 
 // draw returns the reference of a refusal that is alike to one a moment ago, and false for one that
@@ -246,22 +247,82 @@ func (l *Log) Sweep(ctx context.Context) error {
 	return l.Store.SweepActivity(ctx, l.Now().Add(-l.Keep))
 }
 
+// flushSoon is Flush for somebody who wants to see what happened, and not to wait long for what happened just now.
+func (l *Log) flushSoon(ctx context.Context) {
+	soon, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
+	defer cancel()
+	l.Flush(soon) // if not, it is tried again each second
+}
+
+// unwritten is what was noted and is not in the records yet.
+type unwritten struct {
+	turn   chan struct{} // holds one while somebody writes it down
+	events []store.Event
+	counts map[store.Count]int64 // by all but how many
+}
+
+// The most events that are kept while the records cannot be written, and how many are written at a time.
+const (
+	mostUnwritten = 10_000
+	atATime       = 200
+)
+
+// flush writes down what was noted, in portions. What cannot be written is kept, and comes first the next time.
 func (l *Log) flush(ctx context.Context, last bool) error {
-	l.mu.Lock()
-	var all []store.Count
-	counted := l.tally.Swap(nil)
-	for _, t := range []*tally{l.before, counted} {
-		if t != nil {
-			all = append(all, t.counts(&l.total)...)
+	select {
+	case l.left.turn <- struct{}{}:
+		defer func() { <-l.left.turn }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	l.collect(last)
+	for len(l.left.events) > 0 || len(l.left.counts) > 0 {
+		events := l.left.events[:min(atATime, len(l.left.events))]
+		var counts []store.Count
+		for c, n := range l.left.counts {
+			if len(counts) == atATime {
+				break
+			}
+			c.N = n
+			counts = append(counts, c)
+		}
+		if err := l.Store.Note(ctx, events, counts); err != nil {
+			return err
+		}
+		l.left.events = l.left.events[len(events):]
+		for _, c := range counts {
+			c.N = 0
+			delete(l.left.counts, c)
 		}
 	}
-	events, dropped := append(l.events, l.settle(l.Now(), last)...), l.dropped
-	l.before, l.events, l.dropped = counted, nil, 0
-	l.mu.Unlock()
-	if dropped > 0 {
-		events = append(events, store.Event{At: l.Now(), Kind: kind.MoreRefused, Detail: fmt.Sprintf("%d more refusals than are recorded one by one", dropped)})
+	l.left.events = nil
+	return nil
+}
+
+// collect adds what was noted of late to what is left to be written.
+func (l *Log) collect(last bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	counted := l.tally.Swap(nil)
+	for _, t := range []*tally{l.before, counted} {
+		if t == nil {
+			continue
+		}
+		for _, c := range t.counts(&l.total) {
+			n := c.N
+			c.N = 0
+			l.left.counts[c] += n
+		}
 	}
-	return l.Store.Note(ctx, events, all)
+	all := append(l.left.events, append(l.events, l.settle(l.Now(), last)...)...)
+	if over := len(all) - mostUnwritten; over > 0 {
+		all, l.dropped = all[:mostUnwritten], l.dropped+int64(over)
+	}
+	if l.dropped > 0 && len(all) < mostUnwritten {
+		all = append(all, store.Event{At: l.Now(), Kind: kind.MoreRefused, Detail: fmt.Sprintf("%d more refusals than are recorded one by one", l.dropped)})
+		l.dropped = 0
+	}
+	l.before, l.events, l.left.events = counted, nil, all
 }
 
 // An Event is a record of what happened; see store.Event.
@@ -271,17 +332,14 @@ type Event = store.Event
 type Query = store.EventQuery
 
 // Events returns the latest events that a query means, newest first.
-func (l *Log) Events(ctx context.Context, q Query) ([]Event, error) {
-	if err := l.Flush(ctx); err != nil {
-		return nil, err
-	}
+// Rest is what to go on with as q.Before; 0 if that is all.
+func (l *Log) Events(ctx context.Context, q Query) (events []Event, rest int64, err error) {
+	l.flushSoon(ctx)
 	return l.Store.Events(ctx, q)
 }
 
 // Counts returns how many requests came to what at which door, by hour, since a time.
 func (l *Log) Counts(ctx context.Context, since time.Time) ([]store.Count, error) {
-	if err := l.Flush(ctx); err != nil {
-		return nil, err
-	}
+	l.flushSoon(ctx)
 	return l.Store.Counts(ctx, since)
 }

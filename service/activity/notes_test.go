@@ -34,7 +34,7 @@ func TestNotes(t *testing.T) {
 	if hidden := l.Note(policy.Hide, door, at, &v); hidden != "" {
 		t.Errorf("a hidden place has the reference %q", hidden)
 	}
-	events, err := l.Events(ctx, Query{Reference: strings.ToLower(reference), Limit: 10})
+	events, _, err := l.Events(ctx, Query{Reference: strings.ToLower(reference), Limit: 10})
 	if err != nil || len(events) != 1 || events[0].Account != "ines" || events[0].Door != "/office/**" || events[0].Place != "GET /office" {
 		t.Errorf("%+v %v", events, err)
 	}
@@ -50,26 +50,26 @@ func TestNotes(t *testing.T) {
 	if err != nil || fmt.Sprint(len(counts), counts[0].N, counts[len(counts)-1].N) != "4 3 2000" {
 		t.Errorf("%+v %v", counts, err)
 	}
-	all, err := l.Events(ctx, Query{Kind: "refused", Limit: 10_000})
+	all, _, err := l.Events(ctx, Query{Kind: "refused", Limit: 10_000})
 	if err != nil || len(all) != 1+mostAlike {
 		t.Errorf("%d refusals are recorded, %v", len(all), err)
 	}
 	now = now.Add(time.Minute)
-	all, err = l.Events(ctx, Query{Reference: reference, Limit: 10})
+	all, _, err = l.Events(ctx, Query{Reference: reference, Limit: 10})
 	if err != nil || len(all) != 2 || all[0].Detail != "1980 more like this, at many places" {
 		t.Errorf("drawn together: %+v, %v", all, err)
 	}
 	if err := l.Bound(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if left, _ := l.Events(ctx, Query{Limit: 100}); len(left) != 5 {
+	if left, _, _ := l.Events(ctx, Query{Limit: 100}); len(left) != 5 {
 		t.Errorf("%d events are left of 5", len(left))
 	}
 	now = now.Add(48 * time.Hour)
 	if err := l.Sweep(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if left, _ := l.Events(ctx, Query{Limit: 10}); len(left) != 0 {
+	if left, _, _ := l.Events(ctx, Query{Limit: 10}); len(left) != 0 {
 		t.Errorf("%d events are older than they are kept", len(left))
 	}
 }
@@ -88,7 +88,7 @@ func TestCloseWritesAll(t *testing.T) {
 	if err := l.Close(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	all, err := records.Events(t.Context(), store.EventQuery{Limit: 10})
+	all, err := records.AllEvents(t.Context(), store.EventQuery{Limit: 10})
 	if err != nil || len(all) != 2 || !strings.HasPrefix(all[0].Detail, "4 more like this") {
 		t.Errorf("%+v %v", all, err)
 	}

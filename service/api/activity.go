@@ -44,10 +44,14 @@ func (a *API) activity(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	events, err := a.Activity.Events(r.Context(), asked)
+	events, rest, err := a.Activity.Events(r.Context(), asked)
 	if err != nil {
 		a.fail(w, err)
 		return
+	}
+	if rest > 0 { // RFC 8288
+		q.Set("before", strconv.FormatInt(rest, 10))
+		w.Header().Set("Link", "<activity?"+q.Encode()+`>; rel="next"`)
 	}
 	a.answer(w, http.StatusOK, showEvents(events))
 }
@@ -90,7 +94,7 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 	t.Doors = mostOf(doors, func(o string) bool { return o != string(policy.Challenge) })
 	t.Asking = mostOf(doors, func(o string) bool { return o == string(policy.Challenge) })
 
-	refusals, err := a.Activity.Events(ctx, activity.Query{Kind: string(kind.Refused), Limit: 8})
+	refusals, _, err := a.Activity.Events(ctx, activity.Query{Kind: string(kind.Refused), Limit: 8})
 	if err == nil {
 		t.Refusals = showEvents(refusals)
 		_, t.Sessions, err = a.Sessions.List(ctx, nil, "", 0, 1)
@@ -177,7 +181,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	if warnings > 0 {
 		say("The policy in force has %s; the page Policy shows them.", count(warnings, "warning"))
 	}
-	failed, err := a.Activity.Events(r.Context(), activity.Query{Kind: string(kind.SignInFailed), Since: now.Add(-time.Hour), Limit: maxPart})
+	failed, _, err := a.Activity.Events(r.Context(), activity.Query{Kind: string(kind.SignInFailed), Since: now.Add(-time.Hour), Limit: maxPart})
 	if err != nil {
 		return nil, err
 	}

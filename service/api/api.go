@@ -45,6 +45,7 @@ import (
 	"ostiarius/service/signin"
 	"ostiarius/service/visitor"
 	"ostiarius/service/walks"
+	"ostiarius/store"
 )
 
 // An API answers administration requests. Whoever reaches it may do everything; who may
@@ -254,6 +255,11 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 	if later := visitor.Later(err); later != nil {
 		w.Header().Set("Retry-After", strconv.Itoa(int(later.Wait.Seconds())))
 		a.problem(w, later.Status, later.Text)
+		return
+	}
+	if errors.Is(err, store.ErrBusy) {
+		w.Header().Set("Retry-After", "2")
+		a.problem(w, http.StatusServiceUnavailable, "The records do not answer in time, and nothing was changed. Please try again in a moment.")
 		return
 	}
 	a.Log.Error("request of the API failed", "error", err)

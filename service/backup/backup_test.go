@@ -106,7 +106,7 @@ func TestBackupAndRestore(t *testing.T) {
 		if err != nil || len(due) == 1 != goesOn {
 			t.Errorf("goes on %v: %d messages are sent, %v", goesOn, len(due), err)
 		}
-		if told, err := again.Events(ctx, store.EventQuery{Kind: "records restored", Limit: 5}); err != nil || len(told) != 1 || !strings.Contains(told[0].Detail, "from a backup made 20") {
+		if told, err := again.AllEvents(ctx, store.EventQuery{Kind: "records restored", Limit: 5}); err != nil || len(told) != 1 || !strings.Contains(told[0].Detail, "from a backup made 20") {
 			t.Errorf("%+v %v", told, err)
 		}
 		if _, err := Restore(ctx, file, to, Options{}); err == nil || !strings.Contains(err.Error(), "is not empty") {

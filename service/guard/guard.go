@@ -358,7 +358,7 @@ func laterOf(err error) *Later {
 	if errors.As(err, &later) {
 		return later
 	}
-	return &Later{Status: http.StatusServiceUnavailable, Text: "The records cannot be read at the moment. Please try again."}
+	return &Later{Status: http.StatusServiceUnavailable, Wait: 2 * time.Second, Text: "The records cannot be read at the moment. Please try again."}
 }
 
 // unable answers where nobody can be recognised at the moment.

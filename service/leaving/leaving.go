@@ -178,7 +178,7 @@ func (f *Office) Data(ctx context.Context, a *account.Account) (Data, error) {
 	for _, s := range held {
 		d.Sessions = append(d.Sessions, Session{s.MadeAt, s.SeenAt, s.Network, s.Agent})
 	}
-	events, err := f.o.Store.Events(ctx, store.EventQuery{Account: a.Name, Limit: most})
+	events, err := f.o.Store.AllEvents(ctx, store.EventQuery{Account: a.Name, Limit: most})
 	for _, e := range events {
 		d.Activity = append(d.Activity, Event{e.At, string(e.Kind), e.Account, e.Actor, e.Network, e.Place, e.Detail})
 	}

@@ -190,6 +190,7 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 // failed says that something does not work at the moment.
 func (p *Pages) failed(w http.ResponseWriter, r *http.Request) {
 	f := p.frame(r, "upstream.title")
+	trouble{Wait: tryAgain}.header(w)
 	p.render(w, r, http.StatusServiceUnavailable, "notice.html", notice{frame: f, Lead: f.Say("wrong.failed")})
 }
 

@@ -216,7 +216,7 @@ func (p *Pages) troubleOf(v voice, err error, wrong string) trouble {
 		return trouble{"wrong", http.StatusUnprocessableEntity, wrong, 0}
 	}
 	p.o.Log.Error("a page could not do what was asked of it", "error", err)
-	return trouble{"failed", http.StatusServiceUnavailable, v.Say("wrong.failed"), 0}
+	return trouble{"failed", http.StatusServiceUnavailable, v.Say("wrong.failed"), tryAgain}
 }
 
 func capital(s string) string {
@@ -232,10 +232,13 @@ func (t trouble) header(w http.ResponseWriter) {
 	}
 }
 
-// tell answers a program.
+// tryAgain is when it is worth while to try again what does not work at the moment.
+const tryAgain = 2 * time.Second
+
 // seconds is a time to wait in whole seconds, rounded up so that whoever waits has waited enough.
 func seconds(d time.Duration) int { return int((d + time.Second - 1) / time.Second) }
 
+// tell answers a program.
 func (t trouble) tell(w http.ResponseWriter) {
 	problem.Write(w, client.Problem{Status: t.Status, Detail: t.Text, Code: t.Code, Wait: seconds(t.Wait)})
 }

@@ -461,7 +461,7 @@ func TestEventsAreSigned(t *testing.T) {
 	if err := s.deliver("m3", `{"type":"paid"`); !errors.Is(err, events.ErrRefused) {
 		t.Errorf("malformed: %v", err)
 	}
-	found, err := s.Activity.Events(ctx, store.EventQuery{Kind: string(kind.EventRefused), Limit: 10})
+	found, _, err := s.Activity.Events(ctx, store.EventQuery{Kind: string(kind.EventRefused), Limit: 10})
 	if err != nil || len(found) != 4 {
 		t.Errorf("recorded: %+v %v", found, err)
 	}

@@ -83,7 +83,7 @@ func TestLeaving(t *testing.T) {
 	if err := find(); !errors.As(err, &unknown) {
 		t.Errorf("after a week: %v", err)
 	}
-	events, err := records.Events(ctx, store.EventQuery{Limit: 1000})
+	events, err := records.AllEvents(ctx, store.EventQuery{Limit: 1000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -99,7 +99,7 @@ func TestLeaving(t *testing.T) {
 	if former < 5 {
 		t.Errorf("only %d records are left of them", former)
 	}
-	if found, err := records.Events(ctx, store.EventQuery{Words: "walt", Limit: 10}); err != nil || len(found) > 0 {
+	if found, err := records.AllEvents(ctx, store.EventQuery{Words: "walt", Limit: 10}); err != nil || len(found) > 0 {
 		t.Errorf("they are found: %+v, %v", found, err)
 	}
 	if all := mailed(t, r); len(all) > 0 {
@@ -135,7 +135,7 @@ func TestLeavingAfterJoining(t *testing.T) {
 	if err := r.Leaving.Sweep(ctx); err != nil {
 		t.Fatal(err)
 	}
-	events, err := r.records.Events(ctx, store.EventQuery{Limit: 100})
+	events, err := r.records.AllEvents(ctx, store.EventQuery{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -100,7 +100,7 @@ func TestBeginningsAndEnds(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		found, err := s.Activity.Events(ctx, store.EventQuery{Kind: "membership", Limit: 100})
+		found, _, err := s.Activity.Events(ctx, store.EventQuery{Kind: "membership", Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}

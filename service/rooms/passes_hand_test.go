@@ -123,7 +123,7 @@ func TestNoSecretOfAPassIsKept(t *testing.T) {
 	if err := h.Activity.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
-	events, err := h.records.Events(ctx, store.EventQuery{Limit: 100})
+	events, err := h.records.AllEvents(ctx, store.EventQuery{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -49,7 +49,7 @@ func TestTakingAwayNeedsNoRecords(t *testing.T) {
 	if err != nil || !a.Disabled {
 		t.Errorf("%+v %v", a, err)
 	}
-	if events, err := r.Activity.Events(ctx, store.EventQuery{Kind: "account disabled", Limit: 10}); len(events) != 1 || err != nil {
+	if events, _, err := r.Activity.Events(ctx, store.EventQuery{Kind: "account disabled", Limit: 10}); len(events) != 1 || err != nil {
 		t.Errorf("%+v %v", events, err)
 	}
 }
@@ -139,7 +139,7 @@ func TestLinksWorkOnce(t *testing.T) {
 	if err := r.People.Sweep(ctx); err != nil {
 		t.Fatal(err)
 	}
-	events, _ := records.Events(ctx, store.EventQuery{Limit: 1000})
+	events, _ := records.AllEvents(ctx, store.EventQuery{Limit: 1000})
 	for _, e := range events {
 		if strings.Contains(fmt.Sprint(e), first) || strings.Contains(fmt.Sprint(e), "moth") {
 			t.Errorf("a secret is in the activity: %+v", e)

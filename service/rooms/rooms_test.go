@@ -138,7 +138,7 @@ func (h *house) present(ctx context.Context, network, user, password string) (v 
 // verified is how often an account's credentials of HTTP Basic were looked at and right.
 func (h *house) verified(t *testing.T) (n int) {
 	t.Helper()
-	events, err := h.Activity.Events(ctx, store.EventQuery{Kind: "sign-in", Words: "http basic", Limit: 100})
+	events, _, err := h.Activity.Events(ctx, store.EventQuery{Kind: "sign-in", Words: "http basic", Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}

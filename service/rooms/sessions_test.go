@@ -300,7 +300,7 @@ func TestOldTokens(t *testing.T) {
 		if alive(t, r, fresh.Token) {
 			t.Errorf("%s: the session goes on although one of its tokens was stolen", way)
 		}
-		events, err := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10})
+		events, _, err := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10})
 		if err != nil || len(events) != 1 || events[0].Network != "203.0.113.9" || !strings.Contains(events[0].Detail, "stolen") {
 			t.Errorf("%s: %+v %v", way, events, err)
 		}
@@ -316,7 +316,7 @@ func TestOldTokens(t *testing.T) {
 	if alive(t, r, lost) {
 		t.Error("it counts for more than a minute")
 	}
-	if events, _ := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10}); len(events) != 0 {
+	if events, _, _ := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10}); len(events) != 0 {
 		t.Errorf("%+v", events)
 	}
 }

@@ -102,7 +102,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if err := r.Activity.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
-	slowed, err := records.Events(ctx, store.EventQuery{Kind: "sign-in slowed", Limit: 1000})
+	slowed, err := records.AllEvents(ctx, store.EventQuery{Kind: "sign-in slowed", Limit: 1000})
 	if err != nil || len(slowed) < 5 {
 		t.Errorf("%d records of slowed tries: %v", len(slowed), err)
 	}

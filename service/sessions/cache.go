@@ -1,7 +1,9 @@
 package sessions
 
 import (
+	"context"
 	"crypto/subtle"
+	"errors"
 	"hash/maphash"
 	"math"
 	"strings"
@@ -24,7 +26,8 @@ type cache struct {
 	seed     maphash.Seed
 	accounts map[int64]*State
 	renewed  map[secret.TokenHash]renewal
-	renewing sync.Mutex // held while a token is replaced
+	oldest   []secret.TokenHash                 // the keys of renewed, in the order of their coming
+	renewing map[secret.TokenHash]chan struct{} // tokens that are being replaced; closed when that is over
 	changes  uint64
 
 	usedMu sync.Mutex
@@ -67,7 +70,7 @@ type State struct{ stale atomic.Bool }
 func (s *State) Stale() bool { return s.stale.Load() }
 
 func newCache() *cache {
-	return &cache{byHash: map[secret.TokenHash]*entry{}, byToken: map[uint64]*entry{}, seed: maphash.MakeSeed(), accounts: map[int64]*State{}, renewed: map[secret.TokenHash]renewal{}}
+	return &cache{byHash: map[secret.TokenHash]*entry{}, byToken: map[uint64]*entry{}, seed: maphash.MakeSeed(), accounts: map[int64]*State{}, renewed: map[secret.TokenHash]renewal{}, renewing: map[secret.TokenHash]chan struct{}{}}
 }
 
 // A renewal is what is remembered of a token that another has replaced a moment ago.
@@ -111,35 +114,58 @@ func (c *cache) current(token string, now time.Time) (current secret.TokenHash, 
 	return hash, old, ok
 }
 
-// settled waits for renewals that are under way and reports whether the token has been replaced.
-func (c *cache) settled(hash secret.TokenHash, now time.Time) bool {
-	c.renewing.Lock()
-	defer c.renewing.Unlock()
+// settled waits for the renewal of a token, if one is under way, and reports whether the token has been replaced.
+func (c *cache) settled(ctx context.Context, hash secret.TokenHash, now time.Time) bool {
+	c.mu.RLock()
+	underWay := c.renewing[hash]
+	c.mu.RUnlock()
+	if underWay != nil {
+		select {
+		case <-underWay:
+		case <-ctx.Done():
+		}
+	}
 	_, old := c.follow(hash, now)
 	return old != nil
 }
 
+// errUnderWay says that another request is replacing the same token.
+var errUnderWay = errors.New("the token is being replaced")
+
 // renew replaces the token of a session by another, in the records by write and here; nobody sees
-// one without the other. It returns when the session was last used, if that is known here.
+// one without the other. It returns when the session was last used, if that is known here. The error is errUnderWay
+// if another request is at it.
 func (c *cache) renew(s *session.Session, to secret.TokenHash, now time.Time, write func() error) (seen time.Time, err error) {
-	c.renewing.Lock()
-	defer c.renewing.Unlock()
-	if err := write(); err != nil {
-		return seen, err
+	c.mu.Lock()
+	if c.renewing[s.Hash] != nil {
+		c.mu.Unlock()
+		return seen, errUnderWay
 	}
+	over := make(chan struct{})
+	c.renewing[s.Hash] = over
+	c.mu.Unlock()
+	err = write()
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	defer close(over)
+	delete(c.renewing, s.Hash)
+	if err != nil {
+		return seen, err
+	}
 	c.changes++
 	if e := c.byHash[s.Hash]; e != nil {
 		seen = time.UnixMilli(e.seen.Load())
 		c.end(s.Hash)
 	}
-	for hash, old := range c.renewed {
-		if !old.counts(now) {
-			delete(c.renewed, hash)
+	for len(c.oldest) > 0 {
+		if old, is := c.renewed[c.oldest[0]]; is && old.counts(now) {
+			break
 		}
+		delete(c.renewed, c.oldest[0])
+		c.oldest = c.oldest[1:]
 	}
 	c.renewed[s.Hash] = renewal{to, now, strings.Fields(s.Rights), s.ProvedAt}
+	c.oldest = append(c.oldest, s.Hash)
 	return seen, nil
 }
 
@@ -169,11 +195,37 @@ func (c *cache) recognise(token string, book *policy.Book, now time.Time) *entry
 	c.mu.RLock()
 	e := c.byToken[key]
 	c.mu.RUnlock()
-	if e == nil || e.gone.Load() || e.of != book || e.state.stale.Load() || !e.until.IsZero() && !now.Before(e.until) ||
-		subtle.ConstantTimeCompare([]byte(e.token), []byte(token)) != 1 {
+	if e == nil || e.gone.Load() || subtle.ConstantTimeCompare([]byte(e.token), []byte(token)) != 1 {
 		return nil
 	}
-	return e
+	return c.counting(e, book, now)
+}
+
+// counting returns what an entry is under a policy; nil if it counts no longer.
+func (c *cache) counting(e *entry, book *policy.Book, now time.Time) *entry {
+	if e == nil || e.state.stale.Load() || !e.until.IsZero() && !now.Before(e.until) {
+		return nil
+	}
+	if e.of == book {
+		return e
+	}
+	// Under another policy a session may hold for another time; who it is of is the same.
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if now := c.byHash[e.session.Hash]; now != e {
+		if now != nil && now.of == book {
+			return now
+		}
+		return nil
+	}
+	next := &entry{session: e.session, visitor: e.visitor, state: e.state, until: e.until, token: e.token}
+	next.under(book)
+	next.seen.Store(e.seen.Load())
+	c.byHash[e.session.Hash] = next
+	if e.token != "" {
+		c.byToken[maphash.String(c.seed, e.token)] = next
+	}
+	return next
 }
 
 // learn keeps an entry for the token that brought it, if it is still the one that counts.
@@ -201,23 +253,33 @@ func (c *cache) get(hash secret.TokenHash, book *policy.Book, now time.Time) *en
 	c.mu.RLock()
 	e := c.byHash[hash]
 	c.mu.RUnlock()
-	if e == nil || e.of != book || e.state.stale.Load() || !e.until.IsZero() && !now.Before(e.until) {
-		return nil
-	}
-	return e
+	return c.counting(e, book, now)
 }
 
 func newEntry(s *session.Session, a *account.Account, book *policy.Book, now time.Time) *entry {
-	e := &entry{session: *s, visitor: VisitorOf(a, s, now), limits: book.SessionsFor(a.Roles(now)), of: book, until: a.Changes(now), ends: math.MaxInt64}
-	ends, idle := s.Term(session.Limits(e.limits))
+	e := &entry{session: *s, visitor: VisitorOf(a, s, now), until: a.Changes(now)}
+	e.under(book)
+	e.seen.Store(s.SeenAt.UnixMilli())
+	return e
+}
+
+// under works out how long the session holds by a policy.
+func (e *entry) under(book *policy.Book) {
+	e.of, e.limits, e.ends = book, book.SessionsFor(e.visitor.Roles), math.MaxInt64
+	ends, idle := e.session.Term(session.Limits(e.limits))
 	if !ends.IsZero() {
-		e.ends, e.from = ends.UnixMilli(), s.MadeAt.Add(-session.Slack).UnixMilli()
+		e.ends, e.from = ends.UnixMilli(), e.session.MadeAt.Add(-session.Slack).UnixMilli()
 	}
 	if idle != 0 {
 		e.idle = max(1, idle.Milliseconds())
 	}
-	e.seen.Store(s.SeenAt.UnixMilli())
-	return e
+}
+
+// has reports whether a session is known.
+func (c *cache) has(hash secret.TokenHash) bool {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.byHash[hash] != nil
 }
 
 // put keeps what was read from the records, unless something changed since version.
@@ -277,6 +339,7 @@ func (c *cache) clear() {
 		c.end(hash)
 	}
 	clear(c.renewed)
+	c.oldest = nil
 }
 
 // prune drops what is no longer alive or stale.
@@ -312,7 +375,21 @@ func (c *cache) used() map[secret.TokenHash]time.Time {
 	at := make(map[secret.TokenHash]time.Time, len(entries))
 	for _, e := range entries {
 		e.dirty.Store(false)
-		at[e.session.Hash] = time.UnixMilli(e.seen.Load())
+		if seen := time.UnixMilli(e.seen.Load()); seen.After(at[e.session.Hash]) {
+			at[e.session.Hash] = seen
+		}
 	}
 	return at
+}
+
+// usedStill takes back what used has returned and could not be written down.
+func (c *cache) usedStill(at map[secret.TokenHash]time.Time) {
+	for hash, seen := range at {
+		c.mu.RLock()
+		e := c.byHash[hash]
+		c.mu.RUnlock()
+		if e != nil {
+			c.touch(e, max(seen.UnixMilli(), e.seen.Load()))
+		}
+	}
 }

@@ -134,6 +134,10 @@ func (r *Records) Sweep(ctx context.Context) error {
 }
 
 // Flush writes down when the sessions in memory were last used.
+// What could not be written is kept for the next time.
 func (r *Records) Flush(ctx context.Context) error {
-	return r.o.Store.Seen(ctx, r.kept.used())
+	used := r.kept.used()
+	err := r.o.Store.Seen(ctx, used)
+	r.kept.usedStill(used)
+	return err
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"ostiarius/core/account"
@@ -34,6 +35,9 @@ type Records struct {
 
 // New returns the sessions in o.Store.
 func New(o Options) *Records { return &Records{o, newCache()} }
+
+// renewWithin is how long a page waits for the token of its session to be replaced.
+const renewWithin = time.Second
 
 // Recognise returns who brings the token, as far as it proves anything: the zero Visitor if
 // it is forged, has ended or is empty. When the rights of the account have changed since
@@ -63,7 +67,7 @@ func (r *Records) Recognise(ctx context.Context, token string, from func() strin
 		seen := r.kept.version()
 		s, a, err := r.load(ctx, hash)
 		if errors.Is(err, store.ErrNone) {
-			if r.kept.settled(hash, now) {
+			if r.kept.settled(ctx, hash, now) {
 				return r.Recognise(ctx, token, from) // which stands for another since a moment
 			}
 			return v, nil, r.stray(ctx, hash, now, from)
@@ -73,15 +77,18 @@ func (r *Records) Recognise(ctx context.Context, token string, from func() strin
 		}
 		if rights := session.Rights(a.Roles(now)); rights != s.Rights {
 			next, nextHash := secret.NewToken()
-			used, err := r.kept.renew(s, nextHash, now, func() error { return r.o.Store.RenewSession(ctx, hash, nextHash, rights, now) })
-			switch {
-			case errors.Is(err, store.ErrNone): // another request was first, or it has just ended
-				if !r.kept.settled(hash, now) {
+			soon, cancel := context.WithTimeout(ctx, renewWithin)
+			used, err := r.kept.renew(s, nextHash, now, func() error { return r.o.Store.RenewSession(soon, hash, nextHash, rights, now) })
+			cancel()
+			if err != nil {
+				switch {
+				case r.kept.settled(ctx, hash, now): // another request was first
+					return r.Recognise(ctx, token, from)
+				case errors.Is(err, store.ErrNone): // it has just ended
 					return v, nil, nil
 				}
-				return r.Recognise(ctx, token, from)
-			case err != nil:
-				return v, nil, err
+				// The records are slow, and what it proves is known: it is renewed with a later request.
+				return reduced(newEntry(s, a, book, now), strings.Fields(s.Rights), s.ProvedAt, now), nil, nil
 			}
 			if used.After(s.SeenAt) {
 				s.SeenAt = used
@@ -115,13 +122,18 @@ func (r *Records) asBefore(ctx context.Context, current secret.TokenHash, old *r
 		}
 		e = newEntry(s, a, book, now)
 	}
+	return reduced(e, old.roles, old.provedAt, now), nil
+}
+
+// reduced returns who a session is of that has no more than some roles, and the proof of a time.
+func reduced(e *entry, roles []string, provedAt, now time.Time) (v policy.Visitor) {
 	if !e.alive(now.UnixMilli()) {
-		return v, nil
+		return v
 	}
 	v = e.visitor
-	v.Roles = slices.DeleteFunc(slices.Clone(v.Roles), func(role string) bool { return !slices.Contains(old.roles, role) })
-	v.ProofAge = (&session.Session{ProvedAt: old.provedAt}).ProofAge(now)
-	return v, nil
+	v.Roles = slices.DeleteFunc(slices.Clone(v.Roles), func(role string) bool { return !slices.Contains(roles, role) })
+	v.ProofAge = (&session.Session{ProvedAt: provedAt}).ProofAge(now)
+	return v
 }
 
 // stray looks at a token that stands for no session: if it once did, and the one that took its

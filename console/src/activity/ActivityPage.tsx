@@ -2,7 +2,7 @@ import { TryThis } from "./TryThis";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { getActivity } from "./queries";
+import { searchActivity } from "./queries";
 import { useSettled } from "../parts/hooks";
 import { row, Table } from "../parts/table";
 import { Broken, Heading, Loading } from "../parts/states";
@@ -28,6 +28,8 @@ const kinds = [
   ["policy", "versions of the policy"],
 ];
 
+const shownAtOnce = 100;
+
 // What happened at the doors, and who changed what; the newest on top, as it comes.
 export function ActivityPage() {
   const [params, setParams] = useSearchParams();
@@ -35,16 +37,19 @@ export function ActivityPage() {
   const [before, setBefore] = useState<number[]>([]);
   const filter = { kind: "", account: "", network: "", reference: "", search: "", ...Object.fromEntries(params) };
   const settled = useSettled(filter, 200);
-  const query: Record<string, string> = { limit: "100" };
+  const query: Record<string, string> = {};
   for (const [key, value] of Object.entries(settled)) if (value) query[key] = value;
   const last = before.at(-1);
   if (last) query.before = String(last);
+  const [part, setPart] = useState<Event[]>();
   const list = useQuery({
     queryKey: ["activity", query],
-    queryFn: () => getActivity(query),
+    queryFn: ({ signal }) => searchActivity(query, shownAtOnce, signal, setPart).finally(() => setPart(undefined)),
     placeholderData: keepPreviousData,
-    refetchInterval: live && !last ? 2000 : false,
+    refetchInterval: ({ state }) => live && !last && (state.data?.long ? 30_000 : 2000),
   });
+  const searching = part !== undefined && (list.isPending || list.isPlaceholderData);
+  const events = searching ? part : list.data?.events;
   const set = (change: Record<string, string>) => {
     setBefore([]);
     setParams(Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, v]) => v)), { replace: true });
@@ -77,14 +82,17 @@ export function ActivityPage() {
           <input type="checkbox" className="h-4 w-4 accent-brass" checked={live} onChange={(e) => setLive(e.target.checked)} /> follow
         </label>
       </div>
-      {list.isPending ? (
+      <p role="status" className="mb-3 h-6 text-sm text-soft">
+        {searching && "Searching older records…"}
+      </p>
+      {list.isPending && !searching ? (
         <Loading what="the activity" />
       ) : list.error ? (
         <Broken what="activity" error={list.error} retry={() => list.refetch()} />
-      ) : list.data.length === 0 ? (
-        <p className="py-8 text-soft">Nothing of that kind is recorded.</p>
+      ) : !events?.length ? (
+        <p className="py-8 text-soft">{searching ? "Nothing of that kind so far." : "Nothing of that kind is recorded."}</p>
       ) : (
-        <EventTable events={list.data} onReference={(reference) => set({ reference })} />
+        <EventTable events={events} onReference={(reference) => set({ reference })} />
       )}
       <div className="mt-4 flex gap-3">
         {before.length > 0 && (
@@ -92,8 +100,8 @@ export function ActivityPage() {
             Newer
           </button>
         )}
-        {(list.data?.length ?? 0) >= 100 && (
-          <button type="button" className={small} onClick={() => setBefore([...before, list.data!.at(-1)!.id])}>
+        {!searching && (events?.length ?? 0) >= shownAtOnce && (
+          <button type="button" className={small} onClick={() => setBefore([...before, events!.at(-1)!.id])}>
             Older
           </button>
         )}

@@ -97,7 +97,7 @@ export function MembersPage() {
           ))}
         </Table>
       )}
-      <Pager offset={offset} shown={list.data?.members.length ?? 0} total={list.data?.total ?? 0} onMove={setOffset} />
+      <Pager offset={offset} shown={list.data?.members.length ?? 0} total={list.data?.total ?? 0} counted={filter.search ? 5000 : undefined} onMove={setOffset} />
     </>
   );
 }

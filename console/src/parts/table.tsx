@@ -39,7 +39,9 @@ export function Table({ heads, children }: { heads: (string | { label: React.Rea
 export const row = "border-b border-line align-top hover:bg-hover";
 
 // Which part of a long list is shown, and the way to the next.
-export function Pager({ offset, shown, total, onMove }: { offset: number; shown: number; total: number; onMove: (offset: number) => void }) {
+// A list in parts. Of very long ones no more than counted are counted: there may be more.
+export function Pager({ offset, shown, total, counted = Infinity, onMove }: { offset: number; shown: number; total: number; counted?: number; onMove: (offset: number) => void }) {
+  const more = total >= counted && shown === 50;
   if (total <= shown && offset === 0) return null;
   return (
     <div className="mt-4 flex items-center gap-3 text-sm text-soft">
@@ -47,9 +49,9 @@ export function Pager({ offset, shown, total, onMove }: { offset: number; shown:
         Before
       </button>
       <span>
-        {(offset + 1).toLocaleString()} to {(offset + shown).toLocaleString()} of {total.toLocaleString()}
+        {(offset + 1).toLocaleString()} to {(offset + shown).toLocaleString()} of {more ? `${Math.max(total, offset + shown).toLocaleString()} or more` : total.toLocaleString()}
       </span>
-      <button type="button" className={small} disabled={offset + shown >= total} onClick={() => onMove(offset + 50)}>
+      <button type="button" className={small} disabled={offset + shown >= total && !more} onClick={() => onMove(offset + 50)}>
         After
       </button>
     </div>

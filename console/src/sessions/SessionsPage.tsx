@@ -75,7 +75,7 @@ export function SessionsPage() {
                   </tr>
                 ))}
           </Table>
-          <Pager offset={offset} shown={list.data.sessions.length} total={list.data.total} onMove={setOffset} />
+          <Pager offset={offset} shown={list.data.sessions.length} total={list.data.total} counted={5000} onMove={setOffset} />
         </>
       )}
       <Ask

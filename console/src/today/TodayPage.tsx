@@ -100,7 +100,8 @@ export function TodayPage() {
       </div>
       <p className="mt-8 text-soft">
         <Link className="underline" to="/sessions">
-          {sessions.toLocaleString()} {sessions === 1 ? "session" : "sessions"}
+          {sessions.toLocaleString()}
+          {sessions >= 5000 && " or more"} {sessions === 1 ? "session" : "sessions"}
         </Link>{" "}
         now, of{" "}
         <Link className="underline" to="/people">
