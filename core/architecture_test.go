@@ -39,7 +39,7 @@ var rules = []struct {
 // own floor, and none above.
 var floors = [][]string{
 	{"access", "mistake", "problem", "premises", "recall"},
-	{"activity", "backup", "ending", "guard", "hashing", "inspect", "mail", "outgoing", "decisions"},               // what all lean on
+	{"activity", "backup", "ending", "guard", "hashing", "inspect", "mail", "outgoing", "decisions", "known"},      // what all lean on
 	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace", "identity", "authorizer", "walks"}, // one kind of record each; what the guard admits to; files
 	{"signin", "recovery", "joining", "leaving", "events", "members", "inforce", "patrols"},
 	{"visitor"},

@@ -55,7 +55,7 @@ func (s *Service) tend(ctx context.Context, report func(error)) {
 			report(errors.New("the clock has jumped; what has ended is not swept for a day"))
 		}
 		if sweep {
-			try(errors.Join(s.rooms.Sessions.Sweep(ctx), s.rooms.People.Sweep(ctx), s.rooms.Mail.Sweep(ctx), s.rooms.Joining.Sweep(ctx), s.rooms.Leaving.Sweep(ctx), s.rooms.Shared.Sweep(ctx), s.rooms.Passes.Sweep(ctx), s.rooms.Events.Sweep(ctx), s.rooms.Members.Sweep(ctx), s.rooms.Activity.Sweep(ctx), s.store.GiveBack(ctx)))
+			try(errors.Join(s.rooms.Sessions.Sweep(ctx), s.rooms.People.Sweep(ctx), s.rooms.Mail.Sweep(ctx), s.rooms.Joining.Sweep(ctx), s.rooms.Leaving.Sweep(ctx), s.rooms.Shared.Sweep(ctx), s.rooms.Passes.Sweep(ctx), s.rooms.Events.Sweep(ctx), s.rooms.Members.Sweep(ctx), s.rooms.Activity.Sweep(ctx), s.rooms.Places.Sweep(ctx), s.store.GiveBack(ctx)))
 		}
 	}
 }

@@ -129,6 +129,9 @@ func (s *Store) RemoveEntry(ctx context.Context, ring, name string, e Event) err
 		if err := one(tx.exec(ctx, `DELETE FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name)); err != nil {
 			return err
 		}
+		if err := forgetPlaces(ctx, tx, PlaceOfEntry(ring, name)); err != nil {
+			return err
+		}
 		return record(ctx, tx, e)
 	})
 }

@@ -49,6 +49,9 @@ func (s *Store) Forget(ctx context.Context, id int64, pseudonym string, now time
 		if err := forgetOrders(ctx, tx, id); err != nil {
 			return err
 		}
+		if err := forgetPlaces(ctx, tx, PlaceOfAccount(id)); err != nil {
+			return err
+		}
 		key := account.Fold(pseudonym)
 		for _, query := range []string{
 			`UPDATE activity SET account = ?, account_key = ?, detail = '', data = '', network = '', place = '', words = kind || ' ' || ? WHERE account_id = ?`,

@@ -12,6 +12,8 @@ import (
 type Rule struct {
 	Free    int           // failures that cost nothing
 	Longest time.Duration // the longest wait; the first is a second, each next one twice as long
+	// Many says that many people share it, who may well try at once: tries under way count as failures only after more failures than are free.
+	Many bool
 }
 
 // The rules. Each try counts under several keys, and waits for the longest of them.
@@ -24,7 +26,7 @@ type Rule struct {
 // strangers cannot lock its owner out.
 var (
 	Pair    = Rule{Free: 4, Longest: 15 * time.Minute}
-	Network = Rule{Free: 30, Longest: time.Minute}
+	Network = Rule{Free: 30, Longest: time.Minute, Many: true}
 	Joining = Rule{Free: 10, Longest: time.Hour}
 	Account = Rule{Free: 80, Longest: 5 * time.Minute}
 )
@@ -44,7 +46,8 @@ type Limiter struct {
 }
 
 type mark struct {
-	failures int
+	failures int // and tries under way
+	underWay int
 	last     time.Time
 	until    time.Time // no try before
 }
@@ -67,7 +70,7 @@ func (l *Limiter) Try(now time.Time, keys ...Key) time.Duration {
 		if m.last.After(now) {
 			// The clock went back. The failures stay, and the wait begins anew: it must neither
 			// be over by that nor be longer than the rule's longest.
-			m.last, m.until = now, now.Add(pause(m.failures, k.Rule))
+			m.last, m.until = now, now.Add(m.pause(k.Rule))
 			l.marks[k.Name] = m
 		}
 		wait = max(wait, m.until.Sub(now))
@@ -84,14 +87,23 @@ func (l *Limiter) Try(now time.Time, keys ...Key) time.Duration {
 			m = mark{}
 		}
 		m.failures++
+		m.underWay++
 		m.last = now
-		m.until = now.Add(pause(m.failures, k.Rule))
+		m.until = now.Add(m.pause(k.Rule))
 		l.marks[k.Name] = m
 	}
 	if len(l.marks) > most {
 		l.prune(now)
 	}
 	return 0
+}
+
+// pause returns the wait after the failures of a mark.
+func (m *mark) pause(r Rule) time.Duration {
+	if past := m.failures - m.underWay; r.Many && past <= r.Free {
+		return pause(past, r)
+	}
+	return pause(m.failures, r)
 }
 
 // pause returns the wait after that many failures.
@@ -123,8 +135,21 @@ func (l *Limiter) takeBack(keys []Key) {
 			delete(l.marks, k.Name)
 			continue
 		}
-		m.until = m.last.Add(pause(m.failures, k.Rule))
+		m.until = m.last.Add(m.pause(k.Rule))
 		l.marks[k.Name] = m
+	}
+}
+
+// Over says that a try is over, also one that succeeded or was taken back; it is said of each try that was let go on, last of all.
+func (l *Limiter) Over(keys ...Key) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, k := range keys {
+		if m, ok := l.marks[k.Name]; ok && m.underWay > 0 {
+			m.underWay--
+			m.until = m.last.Add(m.pause(k.Rule))
+			l.marks[k.Name] = m
+		}
 	}
 }
 

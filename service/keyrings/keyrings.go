@@ -20,6 +20,7 @@ import (
 	"ostiarius/service/activity"
 	"ostiarius/service/ending"
 	"ostiarius/service/hashing"
+	"ostiarius/service/known"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
@@ -44,6 +45,7 @@ type Options struct {
 	Now      func() time.Time
 	Hashing  *hashing.Pool
 	Limiter  *throttle.Limiter // of tries
+	Places   *known.Places
 	Activity *activity.Log
 	Endings  *ending.List
 	Changed  func() // is told that what was verified counts no longer
@@ -336,15 +338,12 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 	}
 	now := k.o.Now()
 	network := throttle.NetworkNamed(from)
-	limits := []throttle.Key{
-		{Name: "pair " + ring + " " + c.User + " " + network, Rule: throttle.Pair},
-		{Name: "network " + network, Rule: throttle.Network},
-		{Name: "entry " + ring + " " + c.User, Rule: throttle.Account},
-	}
+	limits := k.o.Places.Limits(ctx, store.PlaceOfEntry(ring, c.User), "pair "+ring+" "+c.User, network)
 	if wait := k.o.Limiter.Try(now, limits...); wait > 0 {
 		k.o.Activity.Add(store.Event{At: now, Kind: kind.SignInSlowed, Network: from, Detail: "keyring " + ring})
 		return until, false, &throttle.Slow{Wait: wait}
 	}
+	defer k.o.Limiter.Over(limits...)
 	var hashes []string
 	var over *keyring.Over
 	if e != nil {
@@ -382,12 +381,15 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 		return until, false, err
 	}
 	k.o.Limiter.Succeeded(limits...)
+	k.o.Places.Right(ctx, store.PlaceOfEntry(ring, e.Name), network)
 	better := ""
 	if right == e.Hash {
 		better = k.o.Hashing.Better(ctx, right, c.Password)
 	}
-	if err := k.o.Store.UsedEntry(ctx, ring, e.Name, now, right, better); err != nil {
-		return until, false, err
+	soon, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	if err := k.o.Store.UsedEntry(soon, ring, e.Name, now, right, better); err != nil { // then it is not known when it was last used
+		k.o.Log.Warn("that credentials of a keyring were used could not be written down", "keyring", ring, "error", err)
 	}
 	return e.Changes(now), true, nil
 }

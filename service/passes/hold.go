@@ -84,14 +84,11 @@ var ErrWrong = errors.New("these are not the name and the password of a pass")
 // verify takes a password for a pass. The error is store.ErrNone if there is no such pass, ErrWrong or *throttle.Slow.
 func (p *Passes) verify(ctx context.Context, id, password, from string) (holding, error) {
 	now, network := p.o.Now(), throttle.NetworkNamed(from)
-	limits := []throttle.Key{
-		{Name: "pass " + id + " " + network, Rule: throttle.Pair},
-		{Name: "network " + network, Rule: throttle.Network},
-		{Name: "pass " + id, Rule: throttle.Account},
-	}
+	limits := p.o.Places.Limits(ctx, "pass "+id, "pass "+id, network)
 	if wait := p.o.Limiter.Try(now, limits...); wait > 0 {
 		return holding{}, &throttle.Slow{Wait: wait}
 	}
+	defer p.o.Limiter.Over(limits...)
 	l, err := p.get(ctx, id)
 	if err != nil {
 		if !errors.Is(err, store.ErrNone) {
@@ -109,6 +106,7 @@ func (p *Passes) verify(ctx context.Context, id, password, from string) (holding
 		made = is.OldSince
 	}
 	p.o.Limiter.Succeeded(limits...)
+	p.o.Places.Right(ctx, "pass "+id, network)
 	return holding{l, made}, nil
 }
 

@@ -21,6 +21,7 @@ import (
 	"ostiarius/core/throttle"
 	"ostiarius/service/activity"
 	"ostiarius/service/ending"
+	"ostiarius/service/known"
 	"ostiarius/service/mistake"
 	"ostiarius/service/recall"
 	"ostiarius/store"
@@ -32,6 +33,7 @@ type Options struct {
 	Book     func() *policy.Book // the policy now in force
 	Now      func() time.Time
 	Limiter  *throttle.Limiter
+	Places   *known.Places
 	Endings  *ending.List
 	Activity *activity.Log
 	Log      *slog.Logger

@@ -18,6 +18,7 @@ import (
 	"ostiarius/service/hashing"
 	"ostiarius/service/joining"
 	"ostiarius/service/keyrings"
+	"ostiarius/service/known"
 	"ostiarius/service/leaving"
 	"ostiarius/service/mail"
 	"ostiarius/service/members"
@@ -61,6 +62,7 @@ type Mail struct {
 type Rooms struct {
 	Endings  *ending.List
 	Limiter  *throttle.Limiter // one for all ways to try a password
+	Places   *known.Places
 	Activity *activity.Log
 	Mail     *mail.Outbox
 	Sessions *sessions.Records
@@ -85,7 +87,7 @@ func Open(o Options) (*Rooms, error) {
 	if err := o.Hashing.LearnAll(context.Background(), o.Store.Hashes); err != nil {
 		return nil, err
 	}
-	r := &Rooms{Endings: &ending.List{}, Limiter: &throttle.Limiter{}}
+	r := &Rooms{Endings: &ending.List{}, Limiter: &throttle.Limiter{}, Places: known.New(known.Options{Store: o.Store, Now: o.Now})}
 	r.Activity = activity.New(activity.Options{Store: o.Store, Now: o.Now, Keep: o.KeepActivity, Most: o.KeepEvents})
 	r.Mail = mail.New(mail.Options{
 		Store: o.Store, Now: o.Now, Log: o.Log, Server: o.Mail.Server, PerMinute: o.Mail.PerMinute, Keep: o.KeepActivity,
@@ -104,14 +106,14 @@ func Open(o Options) (*Rooms, error) {
 		Changed: changed, Posted: r.Mail.Wake, Notices: o.Mail.Notices,
 	})
 	r.Keyrings = keyrings.New(keyrings.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, Log: o.Log,
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log,
 		Changed: func() { r.Visitors.Clear() },
 	})
 	r.Shared = shared.New(shared.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, Posted: r.Mail.Wake,
 	})
 	r.Passes = passes.New(passes.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, Log: o.Log, Posted: r.Mail.Wake, Keep: o.KeepActivity,
+		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log, Posted: r.Mail.Wake, Keep: o.KeepActivity,
 	})
 	r.Recovery = recovery.New(recovery.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Endings: r.Endings, People: r.People, Changed: changed, Posted: r.Mail.Wake, Notices: o.Mail.Notices,
@@ -129,7 +131,7 @@ func Open(o Options) (*Rooms, error) {
 		return nil, err
 	}
 	if r.Desk, err = signin.New(signin.Options{
-		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, People: r.People, Sessions: r.Sessions, Posted: r.Mail.Wake, Log: o.Log,
+		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, People: r.People, Sessions: r.Sessions, Posted: r.Mail.Wake, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}
@@ -137,6 +139,6 @@ func Open(o Options) (*Rooms, error) {
 	r.Patrols = patrols.New(patrols.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks, People: r.People, Posted: r.Mail.Wake, Log: o.Log,
 	})
-	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Log: o.Log})
+	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Activity: r.Activity, Log: o.Log})
 	return r, nil
 }

@@ -188,6 +188,7 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 		p.o.Activity.Add(store.Event{At: now, Kind: kind.SignInSlowed, Network: from.Network, Detail: what})
 		return "", nil, &throttle.Slow{Wait: wait}
 	}
+	defer p.o.Limiter.Over(limits...)
 	var counting []rules.Password
 	look := p.o.Endings.Look()
 	for _, name := range names {

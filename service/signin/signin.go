@@ -24,6 +24,7 @@ import (
 	"ostiarius/service/activity"
 	"ostiarius/service/ending"
 	"ostiarius/service/hashing"
+	"ostiarius/service/known"
 	"ostiarius/service/people"
 	"ostiarius/service/sessions"
 	"ostiarius/store"
@@ -53,6 +54,7 @@ type Options struct {
 	Now      func() time.Time
 	Hashing  *hashing.Pool
 	Limiter  *throttle.Limiter // of tries
+	Places   *known.Places
 	Endings  *ending.List
 	Activity *activity.Log
 	People   *people.Register
@@ -173,12 +175,13 @@ type found struct {
 // password takes it back, and an answer that nobody could be looked at.
 func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password string, from sessions.Origin) error {
 	a, hash := is.account, is.hash
-	limits := d.limits(is.keys, a, from)
+	limits := d.limits(context.WithoutCancel(ctx), is.keys, a, from)
 	if wait := d.o.Limiter.Try(d.o.Now(), limits...); wait > 0 {
 		d.slowed.Add(1)
 		d.o.Activity.Add(store.Event{At: d.o.Now(), Kind: kind.SignInSlowed, Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
 		return &throttle.Slow{Wait: wait}
 	}
+	defer d.o.Limiter.Over(limits...)
 	var hashes []string
 	if hash != "" { // no account, or one without a password: the same work for both
 		hashes = []string{hash}
@@ -213,6 +216,7 @@ func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password str
 		return fail("account disabled", ErrDisabled)
 	}
 	d.right.Add(1)
+	d.o.Places.Right(context.WithoutCancel(ctx), store.PlaceOfAccount(a.ID), networkOf(from))
 	return nil
 }
 

@@ -1,6 +1,7 @@
 package signin
 
 import (
+	"context"
 	"crypto/sha256"
 	"fmt"
 	"strings"
@@ -31,22 +32,20 @@ func Keys(typed string) (keys store.Keys) {
 // do. Over all networks an account counts as itself, whatever the way.
 //
 // A browser that has brought the right password before counts by itself alone: strangers in the
-// same network, or many from elsewhere, cannot keep its owner out.
-func (d *Desk) limits(keys store.Keys, a *account.Account, from sessions.Origin) []throttle.Key {
+// same network, or many from elsewhere, cannot keep its owner out. Nor can many from elsewhere where it was right before.
+func (d *Desk) limits(ctx context.Context, keys store.Keys, a *account.Account, from sessions.Origin) []throttle.Key {
 	if a != nil && d.knows(from.Device, a) {
 		return []throttle.Key{{Name: "device " + from.Device, Rule: throttle.Pair}}
 	}
-	network, typed := throttle.NetworkNamed(from.Network), "name "+keys.Name
+	network, typed := networkOf(from), "name "+keys.Name
 	if keys.Email != "" {
 		typed = "address " + keys.Email
 	}
 	who := typed
 	if a != nil {
-		who = fmt.Sprintf("account %d", a.ID)
+		who = store.PlaceOfAccount(a.ID)
 	}
-	return []throttle.Key{
-		{Name: "pair " + typed + " " + network, Rule: throttle.Pair},
-		{Name: "network " + network, Rule: throttle.Network},
-		{Name: who, Rule: throttle.Account},
-	}
+	return d.o.Places.Limits(ctx, who, "pair "+typed, network)
 }
+
+func networkOf(from sessions.Origin) string { return throttle.NetworkNamed(from.Network) }

@@ -11,6 +11,7 @@ import (
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
+	"ostiarius/service/activity"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/keyrings"
@@ -33,6 +34,7 @@ type Options struct {
 	Shared   *shared.Passwords
 	Passes   *passes.Passes
 	Walks    *walks.Walks
+	Activity *activity.Log
 	Log      *slog.Logger
 }
 

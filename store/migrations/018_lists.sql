@@ -5,3 +5,9 @@ CREATE INDEX activity_by_kind ON activity (kind, id);
 CREATE INDEX activity_by_door ON activity (door, id);
 CREATE INDEX activity_by_network ON activity (network, id);
 CREATE INDEX accounts_by_age ON accounts (made_at, id);
+CREATE TABLE known_places (             -- where a password was right before
+    what    TEXT   NOT NULL,            -- as its tries are counted
+    network TEXT   NOT NULL,
+    at      BIGINT NOT NULL,
+    PRIMARY KEY (what, network)
+);
