@@ -54,6 +54,9 @@ func (c *boundConn) Close() error {
 	return c.Conn.Close()
 }
 
+// NetConn returns the connection within, as that of package tls does.
+func (c *boundConn) NetConn() net.Conn { return c.Conn }
+
 // ReadFrom has the system copy files, where it can.
 func (c *boundConn) ReadFrom(from io.Reader) (int64, error) {
 	if to, ok := c.Conn.(io.ReaderFrom); ok {

@@ -135,6 +135,9 @@ func isField(line []byte, name string) bool {
 	return len(line) > len(name) && line[len(name)] == ':' && bytes.EqualFold(line[:len(name)], []byte(name))
 }
 
+// NetConn returns the connection within, as that of package tls does.
+func (c *headed) NetConn() net.Conn { return c.Conn }
+
 // ReadFrom has the system copy files, where it can.
 func (c *headed) ReadFrom(from io.Reader) (int64, error) {
 	if to, ok := c.Conn.(io.ReaderFrom); ok {

@@ -227,10 +227,11 @@ func Open(settings Settings) (s *Service, err error) {
 		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions, MetricsFrom: settings.MetricsFrom,
 		Proxying: source.ProxyOptions{
 			Own: visitor.OwnCookie, Itself: s.itself(), RefuseOdd: settings.RefuseOdd,
-			Failed: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) },
-			Took:   s.metrics.took,
-			Sign:   s.signer.Sign,
-			Still:  func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
+			Failed:   func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) },
+			Took:     s.metrics.took,
+			Sign:     s.signer.Sign,
+			Stopping: s.stopping.Load,
+			Still:    func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
 		},
 	})
 	if err != nil {

@@ -371,7 +371,7 @@ func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
 		var proxied, served, shell ast.Node // what only goes with a proxied server, or with files
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "identity", "service-worker", "attachment", "cache", "fallback", "shell", "routes"}) {
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "identity", "personal", "service-worker", "attachment", "cache", "fallback", "shell", "routes"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
@@ -379,6 +379,10 @@ func (p *reader) sources(n ast.Node) {
 				continue
 			case "identity":
 				s.Identity = p.audience(f.value)
+				proxied = f.value
+				continue
+			case "personal":
+				s.Personal = p.word(f.value, f.name, PersonalVary, PersonalPrivate)
 				proxied = f.value
 				continue
 			case "service-worker":
@@ -447,7 +451,7 @@ func (p *reader) sources(n ast.Node) {
 			continue
 		}
 		if proxied != nil && s.Proxy == "" {
-			p.at(proxied, "bad-value", "strip-prefix, timeout, forward-fields and identity go with proxy")
+			p.at(proxied, "bad-value", "strip-prefix, timeout, forward-fields, identity and personal go with proxy")
 		}
 		if served != nil && s.Files == "" {
 			p.at(served, "bad-value", "attachment, cache, fallback and shell go with files")

@@ -32,11 +32,19 @@ type Source struct {
 	RoutesFile string
 	// Identity is the audience for which it is signed who is calling; "" for not at all.
 	Identity string
+	// Personal says that public pages of a server behind depend on who is signed in: PersonalVary or PersonalPrivate; "" if they do not.
+	Personal string
 	// ServiceWorker says that scripts of this source may be service workers also of Ostiarius's own
 	// pages.
 	ServiceWorker bool
 	Position
 }
+
+// How caches are told that a public page depends on who is signed in: that it varies, and also that what somebody gets who is known is theirs alone.
+const (
+	PersonalVary    = "vary"
+	PersonalPrivate = "private"
+)
 
 // SourceOf returns the source behind a place: the one with the longest path around it,
 // one for the very host before one for any. It returns nil if there is none.

@@ -70,8 +70,11 @@ func (f *Front) Declared(r *http.Request) bool {
 type peerKey struct{}
 
 // ConnContext is for http.Server.ConnContext: the address at the other end is then read once
-// for each connection, and not for each request.
+// for each connection, and not for each request. Conns that wrap others have a method NetConn.
 func ConnContext(ctx context.Context, c net.Conn) context.Context {
+	if raw := rawOf(c); raw != nil {
+		ctx = context.WithValue(ctx, connKey{}, raw)
+	}
 	return context.WithValue(ctx, peerKey{}, PeerOf(c))
 }
 

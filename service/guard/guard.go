@@ -390,6 +390,9 @@ func unfolded(path string) string {
 // out shows nothing (RFC 9111, section 5.2.2.5).
 func keepPrivate(h http.Header) { h["Cache-Control"] = privately }
 
+// KeepPrivate is keepPrivate for what is behind.
+func KeepPrivate(h http.Header) { keepPrivate(h) }
+
 var privately, perVisitor = []string{"private, no-store"}, []string{"Cookie, Authorization"}
 
 // OwnPath returns next if it is a place on this site that people may be led to, in its

@@ -49,6 +49,7 @@ type Policy struct {
 	text     []byte                           // of the version in force; by applying
 	workers  source.Workers                   // that were refused
 	seen     source.Seen
+	behind   source.Transports
 }
 
 // Options are what a Policy needs: all but Proxying, Quiet, Copy and Keep.
@@ -90,7 +91,7 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 	p := &Policy{
 		file: o.File, store: o.Store, missing: o.Missing, site: o.Site, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom, checks: o.Checks,
 	}
-	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers, p.proxying.Seen = o.File, o.Log, &p.workers, &p.seen
+	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers, p.proxying.Seen, p.proxying.Transports = o.File, o.Log, &p.workers, &p.seen, &p.behind
 	if err := p.mend(); err != nil {
 		return nil, err
 	}
@@ -178,6 +179,9 @@ func (p *Policy) resume(v store.Version, book *policy.Book) error {
 	}
 	return err
 }
+
+// ShedIdle closes the connections to servers behind that nobody uses at the moment.
+func (p *Policy) ShedIdle() { p.behind.CloseIdle() }
 
 // File returns the path of the policy file.
 func (p *Policy) File() string { return p.file }
@@ -456,6 +460,7 @@ func (p *Policy) enforce(ctx context.Context, actor, comment string, text []byte
 	p.rejected.Store(nil)
 	p.pending.Store(nil)
 	p.house.Store(house)
+	p.behind.Keep(book)
 	if err := p.store.TrimVersions(ctx, p.keep.Versions, p.keep.Bytes, keptAlways); err != nil {
 		p.log.Warn("old versions of the policy could not be forgotten", "error", err)
 	}

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -40,7 +41,7 @@ var (
 	viaOnce   = []string{"1.1 " + pseudonym}
 )
 
-// ProxyOptions are what a Proxy needs: all but Own, Itself, Workers, Seen and RefuseOdd.
+// ProxyOptions are what a Proxy needs: all but Own, Itself, Workers, Seen, Stopping, Transports and RefuseOdd.
 type ProxyOptions struct {
 	PolicyFile string // paths of sockets are relative to its directory
 	// Own reports whether a name is that of a cookie that no server behind receives or sets.
@@ -48,10 +49,13 @@ type ProxyOptions struct {
 	Log *slog.Logger
 	// Still reports whether the visitor of a request under way would be admitted now; used says
 	// that the client has sent something since it was last asked.
-	Still   func(ctx context.Context, used bool) bool
-	Itself  inspect.Own // where no server behind may be
-	Workers *Workers    // that were refused
-	Seen    *Seen       // what the servers behind answered for; nil to note nothing
+	Still  func(ctx context.Context, used bool) bool
+	Itself inspect.Own // where no server behind may be
+	// Stopping reports whether the service is to stop; nil if it never is.
+	Stopping   func() bool
+	Transports *Transports // to be kept for other versions of the policy; nil for none
+	Workers    *Workers    // that were refused
+	Seen       *Seen       // what the servers behind answered for; nil to note nothing
 	// RefuseOdd says that a request with a field whose name has other characters than letters,
 	// digits and "-" is refused. Otherwise such fields are left out.
 	RefuseOdd bool
@@ -84,8 +88,10 @@ func refuse(conn net.Conn, err error, itself inspect.Own) (net.Conn, error) {
 	return conn, nil
 }
 
-// How long a server behind may take to begin its answer, unless the policy says otherwise.
+// How long a server behind may take to begin its answer, or may take nothing of what is sent to it, unless the policy says otherwise.
 const usualTimeout = 60 * time.Second
+
+func timeoutOf(s *policy.Source) time.Duration { return cmp.Or(s.Timeout, usualTimeout) }
 
 // NewProxy returns a handler that hands requests on to the server of a source.
 //
@@ -118,21 +124,30 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			return nil, err
 		}
 	}
-	timeout := s.Timeout
-	if timeout == 0 {
-		timeout = usualTimeout
-	}
-	p := &Proxy{source: s, upstream: upstream, options: o, direct: &http.Transport{
-		DialContext: dial, ResponseHeaderTimeout: timeout, TLSHandshakeTimeout: 10 * time.Second, ExpectContinueTimeout: time.Second,
-		MaxIdleConns: 512, MaxIdleConnsPerHost: 256, IdleConnTimeout: 90 * time.Second,
-		DisableCompression:     true, // what the client accepts is for the client and the server to settle
-		MaxResponseHeaderBytes: 1 << 20,
-	}}
+	timeout := timeoutOf(&s)
+	direct := o.Transports.of(&s, func() *http.Transport {
+		return &http.Transport{
+			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+				conn, err := dial(ctx, network, address)
+				if err != nil {
+					return nil, err
+				}
+				return &pressed{conn, timeout}, nil
+			},
+			ResponseHeaderTimeout: timeout, TLSHandshakeTimeout: 10 * time.Second, ExpectContinueTimeout: time.Second,
+			MaxIdleConns: 512, MaxIdleConnsPerHost: 256, IdleConnTimeout: 90 * time.Second,
+			DisableCompression:     true, // what the client accepts is for the client and the server to settle
+			MaxResponseHeaderBytes: 1 << 20,
+		}
+	})
+	p := &Proxy{source: s, upstream: upstream, options: o, direct: direct}
 	answers := newOutside(s, upstream)
 	p.proxy = &httputil.ReverseProxy{
 		Transport:  untraced{p.direct},
 		BufferPool: buffers{},
-		Rewrite:    p.handOn,
+		// Of answers whose length is not known everything is handed on as it comes; of others too, if they take their time.
+		FlushInterval: 50 * time.Millisecond,
+		Rewrite:       p.handOn,
 		ModifyResponse: func(resp *http.Response) error {
 			if resp.StatusCode == http.StatusSwitchingProtocols && !isWebSocketAnswer(resp.Request, resp) {
 				return errUpgrade
@@ -140,12 +155,7 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 			p.health.worked()
 			p.took(resp.Request, true)
 			t := guard.TurnOf(resp.Request)
-			// Of a guarded answer the guard has said that nobody may store it; what the
-			// server behind says of that does not count.
-			if t == nil || !t.Public {
-				delete(resp.Header, "Cache-Control")
-				delete(resp.Header, "Expires")
-			}
+			handBack(resp, t, handingOf(resp.Request).to.Header(), &p.source)
 			if t != nil {
 				t.SetHeaders(resp.Header)
 				if o.Seen != nil && resp.StatusCode == http.StatusOK && t.Place.Method == http.MethodGet {
@@ -191,6 +201,12 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.NewResponseController(w).EnableFullDuplex()
 		h.sent = &sent{ReadCloser: r.Body}
 		h.request.Body = h.sent
+		if r.ProtoMajor == 1 { // over HTTP/2 it is noticed
+			ctx, giveUp := context.WithCancel(h.Context)
+			h.Context = ctx
+			defer giveUp()
+			defer h.sent.watch(r, p.options.Stopping, giveUp)()
+		}
 	}
 	proxy := p.proxy
 	if r.ProtoMajor != 1 {
@@ -330,7 +346,9 @@ func (p *Proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 	status := http.StatusBadGateway
 	switch {
 	case r.Context().Err() != nil:
-		return // the client has gone; nobody reads an answer
+		// The client has gone, or sends nothing more, which looks the same from here. The server behind may have done what was asked: so
+		// nothing is said of it, least of all that it went well.
+		panic(http.ErrAbortHandler)
 	case body != nil && body.bad.Load():
 		// The client's fault, and none of the server behind.
 		if status = http.StatusBadRequest; late {
@@ -350,21 +368,6 @@ func (p *Proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 	p.took(r, false)
 	o.Log.Warn("the server behind did not answer", "proxy", p.source.Proxy, "path", r.URL.Path, "error", err)
 	o.Failed(w, r, status)
-}
-
-// sent is the body that a client sends, and whether it could be read.
-type sent struct {
-	io.ReadCloser
-	bad atomic.Bool
-}
-
-func (s *sent) Read(p []byte) (int, error) {
-	n, err := s.ReadCloser.Read(p)
-	// The transport closes the body of a request that it has given up.
-	if err != nil && err != io.EOF && !errors.Is(err, http.ErrBodyReadAfterClose) {
-		s.bad.Store(true)
-	}
-	return n, err
 }
 
 // buffers are shared by all, for copying answers. A writer of HTTP/2 that has failed may
