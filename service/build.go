@@ -127,7 +127,7 @@ func (s *Service) build() {
 		Bodies:   throttle.NewBound(s.connections()/shareOfBodies, s.connections()/shareOfBodies/shareOfNetwork),
 	}
 	s.beside = &guard.Beside{Guard: g, At: prefix + "/decide", Target: s.settings.Beside, Sign: s.signer.Sign}
-	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, s.beside)), g
+	s.handler, s.guard = onlyClear(strict(s.settings.HSTS, s.settings.Front.Secure, s.meant, s.beside)), g
 	if s.access != nil {
 		s.handler = s.access.Around(s.handler)
 	}

@@ -25,11 +25,17 @@ type boundListener struct {
 	net.Listener
 	bound *throttle.Bound
 	front *guard.Front
+	spare *spare
+	plain bool // HTTP is spoken on its connections, without TLS
 }
 
 func (l boundListener) Accept() (net.Conn, error) {
 	for {
 		c, err := l.Listener.Accept()
+		if isSpent(err) {
+			l.spare.turnAway(l.Listener, l.plain)
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -197,15 +197,25 @@ func headState(c net.Conn, state http.ConnState) {
 
 // onlyClear refuses requests in whose head another server could see another request.
 func onlyClear(next http.Handler) http.Handler {
+	refuse := func(w http.ResponseWriter, why string) {
+		w.Header().Set("Cache-Control", "no-store")
+		http.Error(w, "The request cannot be read without guessing: "+why+".", http.StatusBadRequest)
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if why := wrongTarget(r); why != "" {
+			refuse(w, why)
+			return
+		}
+		if r.ProtoMajor > 1 {
+			w = &stream{ResponseWriter: w, conn: http.NewResponseController(w)}
+		}
 		if c, ok := r.Context().Value(headedKey{}).(*headed); ok {
 			if r.TLS == nil {
 				r.TLS = c.tls
 			}
 			if err := c.next(r.ContentLength); err != nil {
 				w.Header().Set("Connection", "close")
-				w.Header().Set("Cache-Control", "no-store")
-				http.Error(w, "The request cannot be read without guessing: "+err.Error()+".", http.StatusBadRequest)
+				refuse(w, err.Error())
 				return
 			}
 		}

@@ -142,6 +142,7 @@ type Service struct {
 	listener net.Listener
 	console  net.Listener // of the console, if it has an address of its own, or nil
 	apart    apart
+	spare    *spare
 	plain    net.Listener // where plain HTTP is led to HTTPS, or nil
 	socket   net.Listener
 	front    net.Listener // the front socket, or nil
@@ -222,13 +223,15 @@ func Open(settings Settings) (s *Service, err error) {
 			return s, fmt.Errorf("cannot listen on %s for plain HTTP: %w; choose another address with --redirect-http", settings.Redirect, err)
 		}
 	}
+	s.spare = newSpare(settings.Log, func() { s.policy.ShedIdle() })
+	spent := &source.Spent{Shed: s.spare.shed, Answer: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) }}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
 		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }), Log: settings.Log, Site: settings.Site, Checks: settings.Checks,
 		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions, MetricsFrom: settings.MetricsFrom,
 		Proxying: source.ProxyOptions{
 			Own: visitor.OwnCookie, Itself: s.itself(), RefuseOdd: settings.RefuseOdd,
-			Failed:   func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) },
-			Took:     s.metrics.took,
+			Failed: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) },
+			Took:   s.metrics.took, Spent: spent,
 			Sign:     s.signer.Sign,
 			Stopping: s.stopping.Load,
 			Still:    func(ctx context.Context, used bool) bool { return !s.stopping.Load() && s.guard.Still(ctx, used) },
@@ -438,6 +441,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	failed := make(chan error, 9)
 	serve := func(server *http.Server, l net.Listener) {
 		servers = append(servers, server)
+		s.spare.serves(server)
 		go func() { failed <- server.Serve(l) }()
 	}
 	most := s.connections()
@@ -452,7 +456,7 @@ func (s *Service) Serve(ctx context.Context) error {
 			}
 			return made
 		}
-		front := boundListener{l, bound, s.settings.Front}
+		front := boundListener{l, bound, s.settings.Front, s.spare, s.cert == nil}
 		if s.cert == nil {
 			serve(server(), headedListener{front})
 			return
@@ -470,14 +474,14 @@ func (s *Service) Serve(ctx context.Context) error {
 		server := siteServer(s.handler, log)
 		connected := server.ConnContext
 		server.ConnContext = func(ctx context.Context, c net.Conn) context.Context { return guard.OnSocket(connected(ctx, c)) }
-		serve(server, headedListener{boundListener{s.front, throttle.NewBound(most, most), s.settings.Front}})
+		serve(server, headedListener{boundListener{s.front, throttle.NewBound(most, most), s.settings.Front, s.spare, true}})
 	}
 	if s.console != nil {
 		serveSite(s.console, room(), markApart) // whatever becomes of the site
 	}
 	if s.plain != nil {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
-		serve(&http.Server{Handler: s.challenges(toHTTPS(port)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, boundListener{s.plain, bound, s.settings.Front})
+		serve(&http.Server{Handler: s.challenges(toHTTPS(port, s.meant)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, boundListener{s.plain, bound, s.settings.Front, s.spare, true})
 	}
 	if s.fastcgi != nil {
 		go func() { failed <- authorizer.Serve(s.fastcgi, s.beside, s.settings.Log) }()
@@ -518,7 +522,10 @@ func (s *Service) Serve(ctx context.Context) error {
 	}()
 
 	if s.listener != nil {
-		s.settings.Log.Info("listening", "address", s.URL(), "version", s.settings.Version)
+		s.settings.Log.Info("listening", "address", s.URL(), "version", s.settings.Version, "open files", openFiles())
+		if most := openFiles(); most > 0 && most < 2*s.connections()+200 { // one for the client, one for the server behind or a file
+			s.settings.Log.Warn("fewer files may be open than connections are taken, so that some may be told to try again; raise the limit (LimitNOFILE, ulimit -n) or lower --connections", "open files", most, "connections", s.connections())
+		}
 	}
 	var err error
 	select {

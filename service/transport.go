@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"strings"
 	"sync"
@@ -24,14 +26,21 @@ type certificate struct {
 
 	mu      sync.Mutex
 	pair    *tls.Certificate
-	changed [2]time.Time // of the files that the pair was read from
+	changed [2]fileMark // of the files that the pair was read from
 	looked  time.Time
+}
+
+// A fileMark tells a file from another that takes its place, also within the same second and of the same length.
+type fileMark struct {
+	modified time.Time
+	size     int64
+	content  [sha256.Size]byte
 }
 
 // openCertificate reads the files. The error says what is wrong with them.
 func openCertificate(cert, key string, log *slog.Logger) (*certificate, error) {
 	c := &certificate{cert: cert, key: key, log: log}
-	c.changed = c.times()
+	c.changed = c.marks()
 	pair, err := tls.LoadX509KeyPair(cert, key)
 	if err != nil {
 		return nil, fmt.Errorf("the certificate in %s and the key in %s cannot be used: %w", cert, key, err)
@@ -40,13 +49,32 @@ func openCertificate(cert, key string, log *slog.Logger) (*certificate, error) {
 	return c, nil
 }
 
-func (c *certificate) times() (t [2]time.Time) {
+func (c *certificate) marks() (all [2]fileMark) {
 	for i, name := range []string{c.cert, c.key} {
-		if info, err := os.Stat(name); err == nil {
-			t[i] = info.ModTime()
+		info, err := os.Stat(name)
+		if err != nil {
+			continue
+		}
+		all[i] = fileMark{modified: info.ModTime(), size: info.Size()}
+		// A clock may tell seconds only, and a file that was written just now may be written again.
+		if since := time.Since(info.ModTime()); since < 3*time.Second {
+			if text, err := os.ReadFile(name); err == nil {
+				all[i].content = sha256.Sum256(text)
+			}
+		} else {
+			all[i].content = c.changed[i].content // as it was
 		}
 	}
-	return t
+	return all
+}
+
+// covers reports whether the certificate is for a host.
+func (c *certificate) covers(host string) bool {
+	pair, err := c.get(nil)
+	if err != nil || pair.Leaf == nil {
+		return false
+	}
+	return pair.Leaf.VerifyHostname(host) == nil
 }
 
 // get returns the pair for a new connection. Changed files are read at most once a second;
@@ -57,7 +85,7 @@ func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	defer c.mu.Unlock()
 	if now := time.Now(); now.Sub(c.looked) > time.Second || now.Before(c.looked) {
 		c.looked = now
-		if changed := c.times(); changed != c.changed {
+		if changed := c.marks(); changed != c.changed {
 			pair, err := tls.LoadX509KeyPair(c.cert, c.key)
 			if err != nil {
 				c.log.Warn("the new certificate cannot be used; the one before is used on", "error", err)
@@ -154,19 +182,46 @@ func byProtocol(l net.Listener, config *tls.Config, log *slog.Logger) (one, two 
 }
 
 // strict adds Strict-Transport-Security (RFC 6797) to the answers of a handler, for so
-// long, where the client came over HTTPS. Addresses and localhost are left alone.
-func strict(lasts time.Duration, secure func(*http.Request) bool, h http.Handler) http.Handler {
+// long, where the client came over HTTPS by a name that is meant. Addresses and localhost are left alone.
+func strict(lasts time.Duration, secure func(*http.Request) bool, meant func(host string) bool, h http.Handler) http.Handler {
 	if lasts == 0 {
 		return h
 	}
 	value := fmt.Sprintf("max-age=%d", int(lasts.Seconds()))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		host := hostOf(r.Host)
-		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" && !strings.HasSuffix(host, ".localhost") && secure(r) {
+		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" && !strings.HasSuffix(host, ".localhost") && secure(r) && meant(host) {
 			w.Header().Set("Strict-Transport-Security", value)
 		}
 		h.ServeHTTP(w, r)
 	})
+}
+
+// meant reports whether a host name is one of the site: of its certificate, of its address (--url), or of the policy. Where none of these says a
+// name, all are.
+func (s *Service) meant(host string) bool {
+	said := false
+	if s.cert != nil {
+		said = true
+		if s.cert.covers(host) {
+			return true
+		}
+	}
+	if u, err := url.Parse(s.settings.URL); err == nil && u.Host != "" {
+		said = true
+		if strings.EqualFold(u.Hostname(), host) {
+			return true
+		}
+	}
+	for _, source := range s.policy.Book().Sources {
+		if source.Host.String() != "" {
+			said = true
+			if source.Host.Covers(strings.ToLower(host)) {
+				return true
+			}
+		}
+	}
+	return !said
 }
 
 func hostOf(hostport string) string {
@@ -177,13 +232,17 @@ func hostOf(hostport string) string {
 }
 
 // toHTTPS leads each request on plain HTTP to the same address over HTTPS. The port is that
-// at which HTTPS is served. What is not a plain host name is answered with an error, since
+// at which HTTPS is served. What is not a plain host name, or none of the site, is answered with an error, since
 // it could lead elsewhere.
-func toHTTPS(port string) http.Handler {
+func toHTTPS(port string, meant func(host string) bool) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		host := hostOf(r.Host)
 		if host == "" || strings.ContainsAny(host, "/\\@?#%\" \t<>") || !strings.HasPrefix(r.RequestURI, "/") {
 			http.Error(w, "This service speaks HTTPS.", http.StatusBadRequest)
+			return
+		}
+		if !meant(host) {
+			http.Error(w, "There is no site of that name here.", http.StatusMisdirectedRequest)
 			return
 		}
 		if strings.Contains(host, ":") {

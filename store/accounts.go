@@ -280,8 +280,8 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 		where += ` AND words LIKE ? ESCAPE '!'`
 		args = append(args, containing(word))
 	}
-	if q.Role != "" {
-		where += ` AND id IN (SELECT account_id FROM grants WHERE role = ? AND from_at <= ? AND (until_at = 0 OR until_at > ?))`
+	if q.Role != "" { // an expression instead of the role, or all who have it would be looked for first
+		where += ` AND EXISTS (SELECT 1 FROM grants WHERE account_id = accounts.id AND role || '' = ? AND from_at <= ? AND (until_at = 0 OR until_at > ?))`
 		args = append(args, q.Role, millis(q.Now), millis(q.Now))
 	}
 	switch q.State {

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"golang.org/x/text/unicode/norm"
 )
 
 // A Place is what a request is judged by: a host, a canonical path and a method.
@@ -126,7 +128,7 @@ func asItStands(raw string, rules Rules) bool {
 // slash.
 //
 // Percent-encoding is decoded once (RFC 3986, section 2.1), empty segments and dot
-// segments are removed (section 5.2.4). Everything that one program could read in one
+// segments are removed (section 5.2.4); letters are composed (Unicode NFC). Everything that one program could read in one
 // way and the next in another is an error: an encoded slash or backslash, a raw
 // backslash, control characters, malformed percent-encoding or UTF-8, a percent sign
 // that could be decoded a second time, and a semicolon unless the rules allow it.
@@ -150,10 +152,31 @@ func Canonical(raw string, rules Rules) (path string, slash bool, err error) {
 		return "", false, err
 	}
 	path, slash = removeDots(decoded)
+	path = compose(path)
 	if rules.FoldCase {
-		path = fold(path)
+		path = compose(fold(path))
+	}
+	if !rules.Semicolons && strings.Contains(path, ";") {
+		return "", false, unreadable(raw, 0, "a character that is another way to write a semicolon")
 	}
 	return path, slash, nil
+}
+
+// compose returns a text in Unicode's form NFC (UAX 15): what looks the same, and is the same to some file systems, is one place.
+func compose(s string) string {
+	if isASCII(s) {
+		return s
+	}
+	return norm.NFC.String(s)
+}
+
+func isASCII(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }
 
 func unreadable(raw string, at int, reason string) error {

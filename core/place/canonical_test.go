@@ -107,3 +107,22 @@ func TestReadRefusesMethods(t *testing.T) {
 		}
 	}
 }
+
+// What looks the same is one place, and what becomes a semicolon by that is one.
+func TestOneFormOfLetters(t *testing.T) {
+	for raw, want := range map[string]string{"/caf%C3%A9": "/café", "/cafe%CC%81": "/café", "/CAFE%CC%81": "/CAFÉ", "/%E2%84%AA": "/K"} {
+		if got, _, err := Canonical(raw, Rules{}); got != want || err != nil {
+			t.Errorf("%s: %q %v, want %q", raw, got, err, want)
+		}
+	}
+	if got, _, err := Canonical("/CAFE%CC%81", Rules{FoldCase: true}); got != "/café" || err != nil {
+		t.Errorf("folded: %q %v", got, err)
+	}
+	if got, _, err := Canonical("/a%CD%BEb", Rules{}); err == nil {
+		t.Errorf("another way to write a semicolon: %q", got)
+	}
+	apart, err := ParsePattern("/cafe\u0301/*", Rules{})
+	if err != nil || apart.String() != "/café/*" {
+		t.Errorf("a pattern: %q %v", apart, err)
+	}
+}

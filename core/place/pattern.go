@@ -56,8 +56,8 @@ func ParsePattern(s string, rules Rules) (Pattern, error) {
 			return Pattern{}, fmt.Errorf("a %%; patterns match the decoded path, so write the character itself, or * for a real %%")
 		}
 	}
-	if rules.FoldCase {
-		s = fold(s)
+	if s = compose(s); rules.FoldCase {
+		s = compose(fold(s))
 	}
 	p := Pattern{}
 	if rest := s[1:]; rest != "" {

@@ -283,7 +283,7 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 				site.proxies = append(site.proxies, proxy)
 			}
 		} else {
-			handler, err = source.NewFiles(inspect.Directory(*entry, p.file), entry, book.Rules.FoldCase, site.missing)
+			handler, err = source.NewFiles(inspect.Directory(*entry, p.file), entry, book.Rules.FoldCase, site.missing, p.proxying.Spent)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("the source in line %d cannot be opened: %w", entry.Line, err)

@@ -44,6 +44,7 @@ type walk struct {
 	addresses []place.Place
 	most      int
 	more      bool
+	met       func(name string, p place.Place) // is told each file; nil to tell nobody
 }
 
 // directory adds the files in and below a directory. A symbolic link may lead to a
@@ -106,6 +107,9 @@ func (w *walk) file(name string) {
 	if len(w.addresses) == w.most {
 		w.more = true
 		return
+	}
+	if w.met != nil {
+		w.met(name, p)
 	}
 	w.addresses = append(w.addresses, p)
 }

@@ -48,6 +48,7 @@ func checkSources(book *policy.Book, policyFile string, own Own) []policy.Findin
 		})
 	}
 	files, _ := Addresses(book, policyFile, maxChecked)
+	findings = append(findings, secondWays(book, policyFile)...)
 	return append(append(findings, uncovered(book, policyFile, files)...), arriving(book, policyFile, files)...)
 }
 

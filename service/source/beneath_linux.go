@@ -109,19 +109,22 @@ func (d *directory) openat2(name string, flags uint64) (fd int, err error) {
 		Flags:   flags | unix.O_CLOEXEC,
 		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS,
 	}
-	for {
+	for try := 0; ; try++ {
 		closed := d.conn.Control(func(in uintptr) { fd, err = unix.Openat2(int(in), name, how) })
 		switch {
 		case closed != nil:
 			return 0, closed
 		case err == nil:
 			return fd, nil
-		case errors.Is(err, unix.EINTR), errors.Is(err, unix.EAGAIN): // a rename passed by
+		case errors.Is(err, unix.EINTR), errors.Is(err, unix.EAGAIN) && try < mostPassedBy: // a rename passed by, anywhere on the machine
 			continue
 		}
 		return 0, &os.PathError{Op: "open", Path: name, Err: err}
 	}
 }
+
+// mostPassedBy is how often a file is looked for anew because something was renamed meanwhile.
+const mostPassedBy = 64
 
 func (d *directory) Close() error {
 	if d.dir != nil {

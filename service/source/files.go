@@ -2,6 +2,7 @@
 package source
 
 import (
+	"errors"
 	"io"
 	"io/fs"
 	"mime"
@@ -14,6 +15,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"golang.org/x/text/unicode/norm"
 
 	"ostiarius/core/policy"
 	"ostiarius/service/guard"
@@ -34,16 +37,21 @@ type Files struct {
 	alike    bool            // everybody has that file at every route, so nothing tells which of them are closed
 	cache    []string        // what caches are told of public files; nil for nothing
 	now      func() time.Time
+	spent    *Spent
 }
 
 // NewFiles opens the directory of a source. With fold, letter case in names makes no difference. What is not
 // there is answered by missing.
-func NewFiles(directory string, of *policy.Source, fold bool, missing http.Handler) (*Files, error) {
+func NewFiles(directory string, of *policy.Source, fold bool, missing http.Handler, spent *Spent) (*Files, error) {
 	root, err := openDirectory(directory)
+	if exhausted(err) {
+		spent.shed()
+		root, err = openDirectory(directory)
+	}
 	if err != nil {
 		return nil, err
 	}
-	f := &Files{now: time.Now, fallback: of.Fallback, alike: of.Shell, root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing}
+	f := &Files{now: time.Now, fallback: of.Fallback, alike: of.Shell, root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing, spent: spent}
 	if !fold {
 		f.kept, f.beside = newKept(), newBeside()
 	}
@@ -89,15 +97,13 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	// what is missing and what a door hides cannot be told apart by another method either.
 	file, err := f.open(name)
 	if err != nil {
-		f.orFallback(w, r)
+		f.not(w, r, err)
 		return
 	}
 	defer func() { file.Close() }()
+	read := r.Method == http.MethodGet || r.Method == http.MethodHead
 	switch {
-	case r.Method != http.MethodGet && r.Method != http.MethodHead:
-		w.Header().Set("Allow", "GET, HEAD")
-		http.Error(w, "Only GET and HEAD can be used here.", http.StatusMethodNotAllowed)
-		return
+	case !read: // what would be read is looked for all the same
 	case !file.mode.IsDir() && path.Base(name) == "index.html":
 		if slash {
 			redirect(w, r, "../")
@@ -111,14 +117,16 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case !file.mode.IsDir() && slash:
 		redirect(w, r, "../"+path.Base(name))
 		return
-	case file.mode.IsDir():
+	}
+	if file.mode.IsDir() {
 		name = path.Join(name, "index.html")
 		index, err := f.open(name)
-		if err != nil || index.mode.IsDir() {
-			if err == nil {
-				index.Close()
-			}
-			f.orFallback(w, r)
+		if err == nil && index.mode.IsDir() {
+			index.Close()
+			err = fs.ErrNotExist
+		}
+		if err != nil {
+			f.not(w, r, err)
 			return
 		}
 		file.Close()
@@ -128,7 +136,21 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		f.missing.ServeHTTP(w, r)
 		return
 	}
+	if !read {
+		w.Header().Set("Allow", "GET, HEAD")
+		http.Error(w, "Only GET and HEAD can be used here.", http.StatusMethodNotAllowed)
+		return
+	}
 	file = f.send(w, r, t, name, file)
+}
+
+// not answers for a file that could not be opened.
+func (f *Files) not(w http.ResponseWriter, r *http.Request, err error) {
+	if exhausted(err) {
+		f.spent.answer(w, r)
+		return
+	}
+	f.orFallback(w, r)
 }
 
 // orFallback answers for what is no file: with the page of an application, if there is one and a browser asks for a page at
@@ -145,8 +167,12 @@ func (f *Files) orFallback(w http.ResponseWriter, r *http.Request) {
 func (f *Files) Shell(w http.ResponseWriter, r *http.Request) {
 	file, err := f.open(f.fallback)
 	if err != nil || !file.mode.IsRegular() {
-		if err == nil {
+		switch {
+		case err == nil:
 			file.Close()
+		case exhausted(err):
+			f.spent.answer(w, r)
+			return
 		}
 		f.missing.ServeHTTP(w, r)
 		return
@@ -184,6 +210,9 @@ func (f *Files) send(w http.ResponseWriter, r *http.Request, t *guard.Turn, name
 			f.kept.put(name, coding, file, file.buffer[:file.size], f.now())
 		}
 		w = inOneGo{w}
+	}
+	if kept := h["Cache-Control"]; len(kept) > 0 && strings.HasPrefix(kept[0], "private") {
+		w = &faithful{w, kept}
 	}
 	http.ServeContent(w, r, path.Base(name), file.modified, file)
 	return file
@@ -268,6 +297,31 @@ func (f *Files) tell(h http.Header, name string, depends bool) {
 // copy them.
 const small = 32 << 10
 
+// A faithful writer says who may store an answer also where it is none of a file, such as 416: net/http takes that out.
+type faithful struct {
+	http.ResponseWriter
+	kept []string // what Cache-Control says
+}
+
+// WriteHeader is for http.ResponseWriter.
+func (w *faithful) WriteHeader(status int) {
+	if h := w.Header(); w.kept != nil && h["Cache-Control"] == nil {
+		h["Cache-Control"] = w.kept
+	}
+	w.ResponseWriter.WriteHeader(status)
+}
+
+// ReadFrom has the system copy files, where it can.
+func (w *faithful) ReadFrom(from io.Reader) (int64, error) {
+	if to, ok := w.ResponseWriter.(io.ReaderFrom); ok {
+		return to.ReadFrom(from)
+	}
+	return io.Copy(struct{ io.Writer }{w.ResponseWriter}, from)
+}
+
+// Unwrap is for http.ResponseController.
+func (w *faithful) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
 type inOneGo struct{ http.ResponseWriter }
 
 // ReadFrom writes a small file. It hides that of the server, which prepares for large ones.
@@ -290,7 +344,18 @@ func (f *Files) open(name string) (*opened, error) {
 			return nil, err
 		}
 	}
-	return f.root.open(name)
+	file, err := f.root.open(name)
+	if exhausted(err) {
+		f.spent.shed()
+		file, err = f.root.open(name)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		// Some systems write the letters of names apart from their accents; a canonical path has them together.
+		if apart := norm.NFD.String(name); apart != name {
+			return f.root.open(apart)
+		}
+	}
+	return file, err
 }
 
 // An opened file or directory.
@@ -368,7 +433,7 @@ func (f *Files) realName(name string) (string, error) {
 		}
 		found := ""
 		for _, entry := range entries {
-			if strings.EqualFold(entry, segment) {
+			if strings.EqualFold(norm.NFC.String(entry), segment) {
 				if found != "" {
 					return "", fs.ErrNotExist
 				}

@@ -24,7 +24,7 @@ func guardedFiles(t *testing.T, dir, doors string, of *policy.Source) (*Files, h
 	if book == nil {
 		t.Fatal(findings)
 	}
-	files, err := NewFiles(dir, of, false, http.NotFoundHandler())
+	files, err := NewFiles(dir, of, false, http.NotFoundHandler(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

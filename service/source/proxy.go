@@ -66,7 +66,8 @@ type ProxyOptions struct {
 	// this service itself; or 400 or 408 if the client is at fault.
 	Failed func(w http.ResponseWriter, r *http.Request, status int)
 	// Took is told after how long a server behind, by its address, has begun to answer, or that it did not; nil to tell nobody.
-	Took func(proxy string, d time.Duration, answered bool)
+	Took  func(proxy string, d time.Duration, answered bool)
+	Spent *Spent // also of files
 }
 
 // slow is after how long a server behind is logged as slow to answer.
@@ -356,6 +357,10 @@ func (p *Proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 		}
 		hangUp()
 		o.Failed(w, r, status)
+		return
+	case exhausted(err):
+		o.Spent.shed()
+		o.Spent.answer(w, r)
 		return
 	case errors.Is(err, errLoop):
 		status = http.StatusLoopDetected

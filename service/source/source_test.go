@@ -46,7 +46,7 @@ func guarded(t testing.TB, settings string) func(target string) (judged string, 
 	if book == nil {
 		t.Fatal(findings)
 	}
-	files, err := NewFiles(dir, &policy.Source{Path: "/"}, book.Rules.FoldCase, http.NotFoundHandler())
+	files, err := NewFiles(dir, &policy.Source{Path: "/"}, book.Rules.FoldCase, http.NotFoundHandler(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -381,7 +381,7 @@ func TestFilesOfEverySize(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	files, err := NewFiles(dir, &policy.Source{Path: "/"}, false, http.NotFoundHandler())
+	files, err := NewFiles(dir, &policy.Source{Path: "/"}, false, http.NotFoundHandler(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -464,7 +464,7 @@ func TestDownloads(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	files, err := NewFiles(dir, &policy.Source{Path: "/", Attachment: []string{"wav"}}, false, http.NotFoundHandler())
+	files, err := NewFiles(dir, &policy.Source{Path: "/", Attachment: []string{"wav"}}, false, http.NotFoundHandler(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package service
+
+func openFiles() int { return 0 }
