@@ -95,7 +95,7 @@ release: console/dist/index.html demo/desk/dist/index.html
 	for arch in amd64 arm64; do \
 		CGO_ENABLED=0 GOOS=linux GOARCH=$$arch go build -trimpath -ldflags "-s -w -X ostiarius/cli.Version=$(VERSION)" -o bin/release/ostiarius-linux-$$arch ./cmd/ostiarius || exit 1; done
 	for shell in bash zsh fish; do go run ./cmd/ostiarius completion $$shell > bin/release/ostiarius.$$shell || exit 1; done
-	cp deploy/ostiarius.service bin/release/
+	cp deploy/ostiarius.service deploy/ostiarius.socket bin/release/
 	cd bin/release && sha256sum * > SHA256SUMS
 
 clean:

@@ -14,7 +14,7 @@ func TestDeploy(t *testing.T) {
 	t.Parallel()
 	_, help, _ := run(t, "", "serve", "--help")
 	flags := 0
-	for _, file := range []string{"../deploy/ostiarius.service", "../deploy/Containerfile", "../docs/running.md", "../docs/backup.md"} {
+	for _, file := range []string{"../deploy/ostiarius.service", "../deploy/ostiarius.socket", "../deploy/Containerfile", "../docs/running.md", "../docs/backup.md"} {
 		text, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatal(err)

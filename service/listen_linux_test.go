@@ -10,7 +10,7 @@ import (
 
 // Somebody who asks and does not read is hung up on.
 func TestAnswersThatNobodyTakes(t *testing.T) {
-	l, err := listen("127.0.0.1:0", 500*time.Millisecond)
+	l, err := listen(nil, "127.0.0.1:0", 500*time.Millisecond)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,6 +8,9 @@ import (
 )
 
 // listen returns a listener. How long a client may take nothing is the system's business here.
-func listen(address string, _ time.Duration) (net.Listener, error) {
+func listen(handed *inherited, address string, _ time.Duration) (net.Listener, error) {
+	if l := handed.take(address); l != nil {
+		return l, nil
+	}
 	return net.Listen("tcp", address)
 }

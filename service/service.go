@@ -195,6 +195,12 @@ func Open(settings Settings) (s *Service, err error) {
 	if s.store, err = store.Open(filepath.Join(settings.Data, store.FileName)); err != nil {
 		return s, err
 	}
+	var handed *inherited
+	if settings.Site == nil { // or what was handed over is the program's
+		if handed, err = inherit(); err != nil {
+			return s, err
+		}
+	}
 	if settings.FrontSocket != "" {
 		if s.front, err = openFrontSocket(settings.FrontSocket); err != nil {
 			return s, err
@@ -202,26 +208,30 @@ func Open(settings Settings) (s *Service, err error) {
 		s.settings.Front.Socket = true
 	}
 	if settings.Authorizer != "" {
-		if s.fastcgi, err = listen(settings.Authorizer, mostUntaken); err != nil {
+		if s.fastcgi, err = listen(handed, settings.Authorizer, mostUntaken); err != nil {
 			return s, fmt.Errorf("cannot listen on %s for web servers that ask by FastCGI: %w; choose another address with --authorizer", settings.Authorizer, err)
 		}
 	}
 	if settings.Site == nil { // or the program listens itself
-		if s.listener, err = listen(settings.Listen, mostUntaken); errors.Is(err, syscall.EADDRINUSE) {
+		if s.listener, err = listen(handed, settings.Listen, mostUntaken); errors.Is(err, syscall.EADDRINUSE) {
 			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
 		} else if err != nil {
 			return s, fmt.Errorf("cannot listen on %s: %w; choose another address with --listen", settings.Listen, err)
 		}
 	}
 	if s.apart.listen != "" {
-		if s.console, err = listen(s.apart.listen, mostUntaken); err != nil {
+		if s.console, err = listen(handed, s.apart.listen, mostUntaken); err != nil {
 			return s, fmt.Errorf("cannot listen on %s for the console: %w; choose another address with --console", s.apart.listen, err)
 		}
 	}
 	if settings.Redirect != "" {
-		if s.plain, err = listen(settings.Redirect, mostUntaken); err != nil {
+		if s.plain, err = listen(handed, settings.Redirect, mostUntaken); err != nil {
 			return s, fmt.Errorf("cannot listen on %s for plain HTTP: %w; choose another address with --redirect-http", settings.Redirect, err)
 		}
+	}
+	for _, l := range handed.left() {
+		settings.Log.Warn("a socket was handed over on which nothing listens; name its address with --listen, --redirect-http or --console, or take it out of the unit", "address", l.Addr())
+		l.Close()
 	}
 	s.spare = newSpare(settings.Log, func() { s.policy.ShedIdle() })
 	spent := &source.Spent{Shed: s.spare.shed, Answer: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) }}

@@ -148,6 +148,7 @@ type Later struct {
 	Status int // 429 or 503
 	Wait   time.Duration
 	Text   string // for the person
+	Busy   bool   // it is because of many others
 }
 
 func (l *Later) Error() string { return l.Text }
@@ -233,7 +234,7 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 	inner.RequestURI = t.Address
 	if body != nil {
 		if !g.hold(body, t) {
-			g.unable(w, r, book, &Later{Status: http.StatusServiceUnavailable, Wait: time.Second, Text: "Too much is being sent at the moment. Please try again."})
+			g.unable(w, r, book, &Later{Status: http.StatusServiceUnavailable, Wait: time.Second, Busy: true, Text: "Too much is being sent at the moment. Please try again."})
 			return
 		}
 		inner.Body = body

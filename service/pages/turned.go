@@ -47,7 +47,7 @@ func (p *Pages) Unable(w http.ResponseWriter, r *http.Request, book *policy.Book
 	switch {
 	case later.Status == http.StatusTooManyRequests:
 		lead, code = f.Say("wrong.too-many", "wait", f.in(later.Wait)), "too-many"
-	case later.Wait > 0:
+	case later.Busy:
 		lead, code = f.Say("wrong.busy"), "busy"
 	}
 	if guard.ClientOf(r.Header) != policy.Browser {

@@ -15,7 +15,9 @@ import (
 func handBack(resp *http.Response, t *guard.Turn, own http.Header, source *policy.Source) {
 	closed := t == nil || !t.Public
 	// An answer that brings a fresh cookie of ours is for one visitor, and so is one that was made for somebody who is known there.
-	private := closed || len(own["Set-Cookie"]) > 0 || source.Personal == policy.PersonalPrivate && t.Visitor.SignedIn
+	// What is missing is told as what is hidden, which no cache may keep for those who may see it.
+	missing := resp.StatusCode == http.StatusNotFound && t != nil && policy.Hides(t.Book)
+	private := closed || missing || len(own["Set-Cookie"]) > 0 || source.Personal == policy.PersonalPrivate && t.Visitor.SignedIn
 	for name, values := range resp.Header {
 		switch fields.OfAnswer(name) {
 		case fields.Caches:
