@@ -33,8 +33,8 @@ func Root() string {
 // Binary is the built binary.
 func Binary() string { return filepath.Join(Root(), "bin", "ostiarius") }
 
-// service is the binary of services: the built one, or another one that the variable E2E_BINARY names.
-func service() string {
+// Service is the binary of services: the built one, or another one that the variable E2E_BINARY names.
+func Service() string {
 	if other := os.Getenv("E2E_BINARY"); other != "" {
 		return other
 	}
@@ -81,12 +81,15 @@ type Process struct {
 }
 
 // Start starts the binary with arguments that make it listen, and waits until it does.
-func Start(args ...string) (*Process, error) {
+func Start(args ...string) (*Process, error) { return StartCommand(exec.Command(Service(), args...)) }
+
+// StartCommand is Start for a command that starts the binary.
+func StartCommand(cmd *exec.Cmd) (*Process, error) {
 	log, err := os.CreateTemp("", "ostiarius-log")
 	if err != nil {
 		return nil, err
 	}
-	p := &Process{cmd: exec.Command(service(), args...), log: log, done: make(chan error, 1)}
+	p := &Process{cmd: cmd, log: log, done: make(chan error, 1)}
 	p.cmd.Stderr = log
 	out, err := p.cmd.StdoutPipe()
 	if err != nil {
@@ -108,7 +111,7 @@ func Start(args ...string) (*Process, error) {
 		p.Output += lines.Text() + "\n"
 	}
 	err = p.cmd.Wait()
-	return nil, fmt.Errorf("%s ended without listening: %v: %s%s", strings.Join(args, " "), err, p.Output, p.Log())
+	return nil, fmt.Errorf("%s ended without listening: %v: %s%s", strings.Join(cmd.Args, " "), err, p.Output, p.Log())
 }
 
 // Log returns what the process wrote to standard error.
@@ -116,6 +119,9 @@ func (p *Process) Log() string {
 	text, _ := os.ReadFile(p.log.Name())
 	return string(text)
 }
+
+// Pid returns the number of the process.
+func (p *Process) Pid() int { return p.cmd.Process.Pid }
 
 // Kill ends the process at once, as a crash would.
 func (p *Process) Kill() {

@@ -116,6 +116,8 @@ type Settings struct {
 	URL string
 	// Site answers for the site in a program that listens itself, in place of sources of the policy; Listen is empty then.
 	Site http.Handler
+	// Records is the driver of package sql with which the records are opened; the usual one if empty. Tests have one that is slow.
+	Records string
 	// Checks are the names of the checks that such a program makes itself, which the policy has to have.
 	Checks []string
 }
@@ -192,7 +194,7 @@ func Open(settings Settings) (s *Service, err error) {
 			return s, err
 		}
 	}
-	if s.store, err = store.Open(filepath.Join(settings.Data, store.FileName)); err != nil {
+	if s.store, err = store.OpenBy(cmp.Or(settings.Records, store.UsualDriver), filepath.Join(settings.Data, store.FileName)); err != nil {
 		return s, err
 	}
 	var handed *inherited

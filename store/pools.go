@@ -38,8 +38,8 @@ type pools struct {
 	turn                    chan struct{} // holds one while somebody writes; the queue is in the order of coming
 }
 
-// openPools opens them; mode is that of the database, "rw" or "ro".
-func openPools(path, mode string, pragmas ...string) (*pools, error) {
+// openPools opens them by a driver; mode is that of the database, "rw" or "ro".
+func openPools(driver, path, mode string, pragmas ...string) (*pools, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, fmt.Errorf("records: %w", err)
 	}
@@ -55,7 +55,7 @@ func openPools(path, mode string, pragmas ...string) (*pools, error) {
 		{&p.longer, longAtOnce, readWithin, []string{"query_only(1)"}},
 	} {
 		options := url.Values{"_pragma": append([]string{fmt.Sprintf("busy_timeout(%d)", kind.wait.Milliseconds())}, kind.pragmas...), "_txlock": {"immediate"}, "mode": {mode}}
-		db, err := sqlx.Open(driverName, "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+options.Encode())
+		db, err := sqlx.Open(driver, "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+options.Encode())
 		if err != nil {
 			p.close()
 			return nil, fmt.Errorf("records in %s: %w", path, err)
@@ -67,8 +67,8 @@ func openPools(path, mode string, pragmas ...string) (*pools, error) {
 	return p, nil
 }
 
-// driverName is the driver of the database; tests of slow disks put another in its place.
-var driverName = "sqlite"
+// UsualDriver is the name of the driver of the database.
+const UsualDriver = "sqlite"
 
 func (p *pools) close() error {
 	var errs []error

@@ -61,7 +61,10 @@ var migrations embed.FS
 //
 // What a method has returned survives the end of the process, however it ends: the
 // journal is written through to the disk at each commit.
-func Open(path string) (*Store, error) {
+func Open(path string) (*Store, error) { return OpenBy(UsualDriver, path) }
+
+// OpenBy is Open with another driver of package sql, as one of a slow disk.
+func OpenBy(driver, path string) (*Store, error) {
 	before, err := look(path)
 	if err == nil && !before.records && before.wal {
 		return nil, &Lost{walOf(path), path}
@@ -75,7 +78,7 @@ func Open(path string) (*Store, error) {
 		return nil, fmt.Errorf("records: %w", err)
 	}
 	file.Close()
-	s, err := openFile(path, "rw", "auto_vacuum(2)", "journal_mode(WAL)", "synchronous(FULL)")
+	s, err := openFileBy(driver, path, "rw", "auto_vacuum(2)", "journal_mode(WAL)", "synchronous(FULL)")
 	if err != nil {
 		return nil, err
 	}
@@ -114,8 +117,10 @@ func OpenToRead(path string) (*Store, error) {
 }
 
 // openFile opens a file that is there.
-func openFile(path, mode string, pragmas ...string) (*Store, error) {
-	p, err := openPools(path, mode, pragmas...)
+func openFile(path, mode string) (*Store, error) { return openFileBy(UsualDriver, path, mode) }
+
+func openFileBy(driver, path, mode string, pragmas ...string) (*Store, error) {
+	p, err := openPools(driver, path, mode, pragmas...)
 	if err != nil {
 		return nil, err
 	}
