@@ -33,11 +33,13 @@ func (p *Policy) Hidden(w http.ResponseWriter, r *http.Request, away *guard.Turn
 		return false
 	}
 	hidden := away.Place.Address()
-	drawn := strings.ToLower(rand.Text()[:16])
-	if end := path.Ext(away.Place.Path); len(end) > 1 && len(end) <= 8 && !strings.HasSuffix(hidden, "/") {
-		drawn += end // servers look at it
+	end := path.Ext(away.Place.Path) // servers look at it
+	if len(end) == 1 || len(end) > 8 || strings.HasSuffix(hidden, "/") {
+		end = ""
 	}
 	for at := strings.LastIndexByte(away.Place.Path, '/'); at >= 0; at = strings.LastIndexByte(away.Place.Path[:at], '/') {
+		says := strings.TrimPrefix(hidden[at+1:], "/")
+		drawn := draw(len(says)-len(end)) + end
 		page := (&url.URL{Path: away.Place.Path[:at+1] + drawn}).EscapedPath()
 		ask := guard.Sibling(r, away, page)
 		if ask == nil || behind != nil && house.Book.SourceOf(guard.TurnOf(ask).Place) != behind {
@@ -46,10 +48,21 @@ func (p *Policy) Hidden(w http.ResponseWriter, r *http.Request, away *guard.Turn
 		if guard.TurnOf(ask).Public {
 			w.Header().Del("Cache-Control")
 		}
-		echo := source.NewEcho(w, drawn, strings.TrimPrefix(hidden[at+1:], "/"))
+		echo := source.NewEcho(w, drawn, says)
 		handler.ServeHTTP(echo, ask)
 		echo.Close()
 		return true
 	}
 	return false
+}
+
+// draw returns letters drawn by lot: so many, that the length of an answer in which they are tells nothing; but at least as many as nobody has
+// named something by accident.
+func draw(length int) string {
+	const least = 9
+	text := ""
+	for length = min(max(length, least), 200); len(text) < length; {
+		text += strings.ToLower(rand.Text())
+	}
+	return text[:length]
 }
