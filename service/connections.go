@@ -4,6 +4,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"sync/atomic"
 
 	"ostiarius/core/throttle"
 	"ostiarius/service/guard"
@@ -26,14 +27,17 @@ type boundListener struct {
 	bound *throttle.Bound
 	front *guard.Front
 	spare *spare
-	plain bool // HTTP is spoken on its connections, without TLS
+	plain bool          // HTTP is spoken on its connections, without TLS
+	open  *atomic.Int64 // connections that were taken and are not closed
 }
 
 func (l boundListener) Accept() (net.Conn, error) {
 	for {
 		c, err := l.Listener.Accept()
 		if isSpent(err) {
-			l.spare.turnAway(l.Listener, l.plain)
+			if !l.spare.shed() {
+				l.spare.turnAway(l.Listener, l.plain)
+			}
 			continue
 		}
 		if err != nil {
@@ -45,7 +49,11 @@ func (l boundListener) Accept() (net.Conn, error) {
 			c.Close()
 			continue
 		}
-		return &boundConn{Conn: c, give: sync.OnceFunc(func() { l.bound.Give(network) })}, nil
+		l.open.Add(1)
+		return &boundConn{Conn: c, give: sync.OnceFunc(func() {
+			l.bound.Give(network)
+			l.open.Add(-1)
+		})}, nil
 	}
 }
 

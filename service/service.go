@@ -236,7 +236,7 @@ func Open(settings Settings) (s *Service, err error) {
 		l.Close()
 	}
 	s.spare = newSpare(settings.Log, func() { s.policy.ShedIdle() })
-	spent := &source.Spent{Shed: s.spare.shed, Answer: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) }}
+	spent := &source.Spent{Shed: func() { s.spare.shed() }, Answer: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) }}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
 		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }), Log: settings.Log, Site: settings.Site, Checks: settings.Checks,
 		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions, MetricsFrom: settings.MetricsFrom,
@@ -450,9 +450,11 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer cancel()
 	log := slog.NewLogLogger(s.settings.Log.Handler(), slog.LevelWarn)
 	var servers []*http.Server
+	var listeners []net.Listener
+	var open atomic.Int64
 	failed := make(chan error, 9)
 	serve := func(server *http.Server, l net.Listener) {
-		servers = append(servers, server)
+		servers, listeners = append(servers, server), append(listeners, l)
 		s.spare.serves(server)
 		go func() { failed <- server.Serve(l) }()
 	}
@@ -468,7 +470,7 @@ func (s *Service) Serve(ctx context.Context) error {
 			}
 			return made
 		}
-		front := boundListener{l, bound, s.settings.Front, s.spare, s.cert == nil}
+		front := boundListener{l, bound, s.settings.Front, s.spare, s.cert == nil, &open}
 		if s.cert == nil {
 			serve(server(), headedListener{front})
 			return
@@ -486,14 +488,14 @@ func (s *Service) Serve(ctx context.Context) error {
 		server := siteServer(s.handler, log)
 		connected := server.ConnContext
 		server.ConnContext = func(ctx context.Context, c net.Conn) context.Context { return guard.OnSocket(connected(ctx, c)) }
-		serve(server, headedListener{boundListener{s.front, throttle.NewBound(most, most), s.settings.Front, s.spare, true}})
+		serve(server, headedListener{boundListener{s.front, throttle.NewBound(most, most), s.settings.Front, s.spare, true, &open}})
 	}
 	if s.console != nil {
 		serveSite(s.console, room(), markApart) // whatever becomes of the site
 	}
 	if s.plain != nil {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
-		serve(&http.Server{Handler: s.challenges(toHTTPS(port, s.meant)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, boundListener{s.plain, bound, s.settings.Front, s.spare, true})
+		serve(&http.Server{Handler: s.challenges(toHTTPS(port, s.meant)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, boundListener{s.plain, bound, s.settings.Front, s.spare, true, &open})
 	}
 	if s.fastcgi != nil {
 		go func() { failed <- authorizer.Serve(s.fastcgi, s.beside, s.settings.Log) }()
@@ -551,10 +553,11 @@ func (s *Service) Serve(ctx context.Context) error {
 	if s.fastcgi != nil {
 		s.fastcgi.Close()
 	}
+	finish(servers, listeners, &open)
 	grace, stop := context.WithTimeout(context.Background(), 15*time.Second)
 	defer stop()
 	for _, server := range servers {
-		if shut := server.Shutdown(grace); shut != nil {
+		if shut := server.Shutdown(grace); shut != nil && !errors.Is(shut, net.ErrClosed) { // its listener is closed already
 			s.settings.Log.Warn("requests under way were cut off", "error", shut)
 			server.Close()
 		}
@@ -570,6 +573,19 @@ func (s *Service) Serve(ctx context.Context) error {
 	<-watched
 	s.settings.Log.Info("stopped")
 	return err
+}
+
+// finish takes no more connections, and gives those that were taken just now a moment to be answered: a server that is told to shut down closes them.
+func finish(servers []*http.Server, listeners []net.Listener, open *atomic.Int64) {
+	for _, l := range listeners {
+		l.Close()
+	}
+	for _, server := range servers {
+		server.SetKeepAlivesEnabled(false)
+	}
+	for end := time.Now().Add(time.Second); open.Load() > 0 && time.Now().Before(end); {
+		time.Sleep(5 * time.Millisecond)
+	}
 }
 
 // Close gives back what Open took.

@@ -45,14 +45,14 @@ func (s *spare) serves(server *http.Server) {
 }
 
 // The shortest time between two times of letting go.
-const shedEvery = 250 * time.Millisecond
+const shedEvery = 50 * time.Millisecond
 
-// shed closes all connections that are idle.
-func (s *spare) shed() {
+// shed closes all connections that are idle, unless that was done a moment ago: then it returns false.
+func (s *spare) shed() bool {
 	s.shedMu.Lock()
 	defer s.shedMu.Unlock()
 	if time.Since(s.shedAt) < shedEvery {
-		return
+		return false
 	}
 	if time.Since(s.shedAt) > time.Minute {
 		s.log.Error("as many files and connections are open as the system allows; idle ones are closed, and who comes meanwhile is told to try again", "open files", openFiles())
@@ -63,6 +63,7 @@ func (s *spare) shed() {
 		server.SetKeepAlivesEnabled(false) // closes those that are idle
 		server.SetKeepAlivesEnabled(true)
 	}
+	return true
 }
 
 // isSpent reports whether an error says that no more may be open.
@@ -74,7 +75,6 @@ const noRoom = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 2\r\nCache-Cont
 
 // turnAway takes the connection that waits longest, if there is one, tells it that there is no room, and closes it. With speaks, it can be told in HTTP.
 func (s *spare) turnAway(l net.Listener, speaks bool) {
-	s.shed()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.file != nil {

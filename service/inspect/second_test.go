@@ -41,8 +41,8 @@ func TestSecondWays(t *testing.T) {
 		"links": {"roles: {trustee: }\nsources: [{path: /, files: ./site}]\n" + doors, []string{
 			"second-way /press/hard.txt", "second-way /press/linked.txt", "second-way /archive/latest.txt", "names-alike /log/caf"}},
 		"a source within another": {"roles: {trustee: }\nsources: [{path: /, files: ./other}, {path: /press, files: ./site/minutes}, {path: /minutes, files: ./site/minutes}]\n" + doors, []string{"second-way /minutes/may.txt"}},
-		"a host": {"roles: {trustee: }\nsources: [{path: /, files: ./other}]\ndoors:\n  - {path: /**, admit: public}\n  - {path: /**, host: office.marram.example, admit: {role: trustee}}\n", []string{"second-way office.marram.example"}},
-		"a host of both": {"roles: {trustee: }\nsources: [{path: /, files: ./other}, {path: /, host: office.marram.example, files: ./site/minutes}]\ndoors:\n  - {path: /**, admit: public}\n  - {path: /**, host: office.marram.example, admit: {role: trustee}}\n", nil},
+		"a host":                  {"roles: {trustee: }\nsources: [{path: /, files: ./other}]\ndoors:\n  - {path: /**, admit: public}\n  - {path: /**, host: office.marram.example, admit: {role: trustee}}\n", []string{"second-way office.marram.example"}},
+		"a host of both":          {"roles: {trustee: }\nsources: [{path: /, files: ./other}, {path: /, host: office.marram.example, files: ./site/minutes}]\ndoors:\n  - {path: /**, admit: public}\n  - {path: /**, host: office.marram.example, admit: {role: trustee}}\n", nil},
 	} {
 		book, findings := policy.Parse("doors.yaml", []byte(test.text))
 		if book == nil {
