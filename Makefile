@@ -6,7 +6,7 @@ CONSOLE := $(shell find console -type f -not -path '*/node_modules/*' -not -path
 DESK    := $(shell find demo/desk -type f -not -path 'demo/desk/dist/*') service/pages/scripts/client.d.ts
 ASSETS  := $(shell find service store demo -type f -not -name '*.go' -not -path 'demo/desk/*')
 
-.PHONY: build demo test race bench fuzz docs screenshots release clean
+.PHONY: build demo test race faults bench fuzz docs screenshots release clean
 
 build: bin/ostiarius
 
@@ -66,6 +66,10 @@ race: bin/ostiarius /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bi
 	rm -f bin/race.*
 	$(RACE) || { ! ls bin/race.* 2>/dev/null && $(RACE); }
 	! cat bin/race.* 2>/dev/null | grep .
+
+# Ten minutes in which one thing after the other goes wrong. See docs/reliability.md.
+faults: bin/ostiarius
+	FAULTS=10m go test -count=1 -timeout 20m -v -run TestWhateverGoesWrong ./e2e/faults
 
 /usr/bin/wrk /usr/bin/wget:
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq wrk wget >/dev/null

@@ -24,6 +24,6 @@ func Sibling(r *http.Request, away *TurnedAway, page string) *http.Request {
 		return nil
 	}
 	t := TurnOf(ask)
-	t.Visitor, t.Door, t.Public, t.DropCredentials = v, d.Door, d.Public, away.DropCredentials
+	t.Visitor, t.Door, t.Public, t.DropCredentials = v, d.Door, false, away.DropCredentials // no cache may keep it for what is hidden
 	return ask
 }

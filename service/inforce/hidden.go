@@ -45,9 +45,6 @@ func (p *Policy) Hidden(w http.ResponseWriter, r *http.Request, away *guard.Turn
 		if ask == nil || behind != nil && house.Book.SourceOf(guard.TurnOf(ask).Place) != behind {
 			continue
 		}
-		if guard.TurnOf(ask).Public {
-			w.Header().Del("Cache-Control")
-		}
 		echo := source.NewEcho(w, drawn, says)
 		handler.ServeHTTP(echo, ask)
 		echo.Close()

@@ -16,7 +16,7 @@ func handBack(resp *http.Response, t *guard.Turn, own http.Header, source *polic
 	closed := t == nil || !t.Public
 	// An answer that brings a fresh cookie of ours is for one visitor, and so is one that was made for somebody who is known there.
 	// What is missing is told as what is hidden, which no cache may keep for those who may see it.
-	missing := resp.StatusCode == http.StatusNotFound && t != nil && policy.Hides(t.Book)
+	missing := resp.StatusCode >= 400 && t != nil && policy.Hides(t.Book)
 	private := closed || missing || len(own["Set-Cookie"]) > 0 || source.Personal == policy.PersonalPrivate && t.Visitor.SignedIn
 	for name, values := range resp.Header {
 		switch fields.OfAnswer(name) {
