@@ -340,14 +340,14 @@ func TestHTTPS(t *testing.T) {
 	}
 }
 
-// certificate makes a certificate for 127.0.0.1 and returns its files.
+// certificate makes a certificate for marram.example and for loopback, and returns its files.
 func certificate(t *testing.T, dir string) (cert, key string) {
 	t.Helper()
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "marram.example"}, NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "marram.example"}, NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"marram.example"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}}
 	public, err := x509.CreateCertificate(rand.Reader, &template, &template, &private.PublicKey, private)
 	if err != nil {
 		t.Fatal(err)

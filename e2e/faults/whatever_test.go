@@ -64,15 +64,14 @@ func (g guarded) may(signedIn bool, role string) (statuses []int, page bool) {
 // A chaos is a site around which things go wrong, and a checker that knows for every answer what may have been said.
 type chaos struct {
 	*site
-	url      atomic.Pointer[string]
-	mode     atomic.Int64 // of the server behind
-	mu       sync.Mutex
-	told     map[string]time.Time // references
-	answers  map[string]int
-	slowest  map[string]time.Duration
-	faults   map[string]int
-	disk     *Disk
-	draining atomic.Bool // connections may break
+	url     atomic.Pointer[string]
+	mode    atomic.Int64 // of the server behind
+	mu      sync.Mutex
+	told    map[string]time.Time // references
+	answers map[string]int
+	slowest map[string]time.Duration
+	faults  map[string]int
+	disk    *Disk
 }
 
 func (c *chaos) count(what string, took time.Duration) {

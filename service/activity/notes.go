@@ -249,7 +249,7 @@ func (l *Log) Sweep(ctx context.Context) error {
 
 // flushSoon is Flush for somebody who wants to see what happened, and not to wait long for what happened just now.
 func (l *Log) flushSoon(ctx context.Context) {
-	soon, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
+	soon, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	l.Flush(soon) // if not, it is tried again each second
 }

@@ -346,18 +346,18 @@ func (p *Proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 	body := handingOf(r).sent
 	status := http.StatusBadGateway
 	switch {
-	case r.Context().Err() != nil:
-		// The client has gone, or sends nothing more, which looks the same from here. The server behind may have done what was asked: so
-		// nothing is said of it, least of all that it went well.
-		panic(http.ErrAbortHandler)
 	case body != nil && body.bad.Load():
-		// The client's fault, and none of the server behind.
+		// The client's fault, and none of the server behind. It may have gone by that, or only be slow.
 		if status = http.StatusBadRequest; late {
 			status = http.StatusRequestTimeout
 		}
 		hangUp()
 		o.Failed(w, r, status)
 		return
+	case r.Context().Err() != nil:
+		// The client has gone, or sends nothing more, which looks the same from here. The server behind may have done what was asked: so
+		// nothing is said of it, least of all that it went well.
+		panic(http.ErrAbortHandler)
 	case exhausted(err):
 		o.Spent.shed()
 		o.Spent.answer(w, r)
