@@ -94,6 +94,7 @@ var (
 	errFolded  = errors.New("a line of its header is folded")
 	errLengths = errors.New("it has both a length and a transfer coding")
 	errCoding  = errors.New("it is of HTTP/1.0 and has a transfer coding")
+	errHosts   = errors.New("it names two hosts")
 	errNoHead  = errors.New("its header cannot be found")
 )
 
@@ -102,7 +103,7 @@ func readHead(b []byte) (end int, err error) {
 	for end < len(b) && (b[end] == '\r' || b[end] == '\n') {
 		end++ // empty lines in front are forgiven (RFC 9112, section 2.2)
 	}
-	length, coding, old, first := false, false, false, true
+	length, coding, old, first, hosts := false, false, false, true, 0
 	for {
 		n := bytes.IndexByte(b[end:], '\n')
 		if n < 0 {
@@ -117,6 +118,8 @@ func readHead(b []byte) (end int, err error) {
 				return 0, errLengths
 			case old && coding:
 				return 0, errCoding
+			case hosts > 1:
+				return 0, errHosts
 			}
 			return end, nil
 		case first:
@@ -125,6 +128,10 @@ func readHead(b []byte) (end int, err error) {
 			return 0, errFolded
 		case line[0]|0x20 == 'c':
 			length = length || isField(line, "Content-Length")
+		case line[0]|0x20 == 'h':
+			if isField(line, "Host") {
+				hosts++
+			}
 		case line[0]|0x20 == 't':
 			coding = coding || isField(line, "Transfer-Encoding")
 		}

@@ -472,7 +472,7 @@ func (s *Service) Serve(ctx context.Context) error {
 		}
 		front := boundListener{l, bound, s.settings.Front, s.spare, s.cert == nil, &open}
 		if s.cert == nil {
-			serve(server(), headedListener{front})
+			serve(server(), headedListener{s.asking(front, mark == nil, func(c net.Conn) bool { return s.settings.Front.Trusts(guard.PeerOf(c)) }, guard.ConnContext)})
 			return
 		}
 		one, two := byProtocol(front, s.cert.config(), s.settings.Log)
@@ -488,7 +488,10 @@ func (s *Service) Serve(ctx context.Context) error {
 		server := siteServer(s.handler, log)
 		connected := server.ConnContext
 		server.ConnContext = func(ctx context.Context, c net.Conn) context.Context { return guard.OnSocket(connected(ctx, c)) }
-		serve(server, headedListener{boundListener{s.front, throttle.NewBound(most, most), s.settings.Front, s.spare, true, &open}})
+		serve(server, headedListener{s.asking(boundListener{s.front, throttle.NewBound(most, most), s.settings.Front, s.spare, true, &open}, true, func(net.Conn) bool { return true },
+			func(ctx context.Context, c net.Conn) context.Context {
+				return guard.OnSocket(guard.ConnContext(ctx, c))
+			})})
 	}
 	if s.console != nil {
 		serveSite(s.console, room(), markApart) // whatever becomes of the site
@@ -573,6 +576,14 @@ func (s *Service) Serve(ctx context.Context) error {
 	<-watched
 	s.settings.Log.Info("stopped")
 	return err
+}
+
+// asking has the questions of peers answered that come to a listener, if any may ask there.
+func (s *Service) asking(l net.Listener, may bool, peer func(net.Conn) bool, base func(context.Context, net.Conn) context.Context) net.Listener {
+	if !may || s.settings.Beside == "" {
+		return l
+	}
+	return newAsking(l, s.beside.At, peer, s.handler, func(c net.Conn) context.Context { return base(context.Background(), c) }, s.settings.Log)
 }
 
 // finish takes no more connections, and gives those that were taken just now a moment to be answered: a server that is told to shut down closes them.
