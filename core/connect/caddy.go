@@ -49,8 +49,8 @@ func (s *Site) Caddy() string {
 		}
 		private := func() {
 			c.line("header {")
-			c.line("    +Cache-Control {rp.header.Ostiarius-Cache-Control}")
-			c.line("    +Vary {rp.header.Ostiarius-Vary}")
+			c.line("    +Cache-Control \"private, no-store\"") // as Ostiarius-Cache-Control and -Vary say; to look there costs more
+			c.line("    +Vary \"Cookie, Authorization\"")
 			c.line("    defer")
 			c.line("}")
 		}
