@@ -63,7 +63,7 @@ export function ActivityPage() {
   return (
     <>
       <Heading title="Activity">What happened at the doors, and who changed what. Requests that were let in are counted, not listed. No password is ever recorded.</Heading>
-      <div className="mb-5 flex flex-wrap items-end gap-4">
+      <div className="mb-2 flex flex-wrap items-end gap-4">
         <label className="flex flex-col gap-1 text-sm text-soft">
           Kind
           <select className={field} value={filter.kind} onChange={(e) => set({ kind: e.target.value })}>
