@@ -36,6 +36,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 	file := c.Flags().String("policy", "doors.yaml", "policy file")
 	to := c.Flags().String("to", "http://127.0.0.1:8460", "where the web server reaches Ostiarius: an address, or unix: and the path of its --front-socket")
 	skip := c.Flags().Bool("skip-public", false, "do not ask where everybody is admitted")
+	content := c.Flags().String("content", "", "for nginx, with --skip-public: a file with the directives by which public pages are answered, such as root and try_files; they are then as quick as without doors")
 	script := c.Flags().Bool("script", false, "for haproxy: write the script that asks")
 	identity := c.Flags().String("identity", "", "have it signed who is calling, for a server behind that is known by this name")
 	authorizer := c.Flags().String("authorizer", "127.0.0.1:8463", "for apache: where Ostiarius is asked, its own --authorizer")
@@ -64,6 +65,14 @@ how Ostiarius is started for it, and how it is tried out.`,
 		site := connect.Site{Book: book, SkipPublic: *skip, Identity: *identity}
 		if site.Authorizer, err = connect.ParseAuthorizer(*authorizer); err != nil {
 			return errUsage{err}
+		}
+		if *content != "" {
+			if args[0] != "nginx" || !*skip {
+				return errUsage{errors.New("--content is for nginx, with --skip-public")}
+			}
+			if site.Content, err = connect.ParseContent(*content); err != nil {
+				return errUsage{err}
+			}
 		}
 		if *identity != "" && !policy.Audience(*identity) {
 			return errUsage{fmt.Errorf("--identity %q is no name for a server; write one like stock", *identity)}

@@ -285,6 +285,17 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 	gives(ines, "/office/", 403, "", "Authorization", basicOf("office", "lantern-oil-and-rope"))
 	gives(kaethe, "/office/", 401, "", "Authorization", basicOf("office", "wrong"))
 
+	// Another role gives the session another token, which the web server hands on beside the page.
+	if err := client.New(s.Data).People().Grant(t.Context(), "walt", client.NewGrant{Role: "keeper"}); err != nil {
+		t.Fatal(err)
+	}
+	if a := gives(walt, "/log/", 200, "content of log"); len(a.header.Values("Set-Cookie")) != 1 || !strings.HasPrefix(a.header.Get("Set-Cookie"), "ostiarius-session=") {
+		t.Errorf("no other token: %v", a.header)
+	}
+	if a := gives(walt, "/log/", 200, "content of log"); a.header.Get("Set-Cookie") != "" {
+		t.Errorf("another one: %v", a.header)
+	}
+
 	// A shared password, and a pass with one download.
 	if a := stranger.do("POST", "/door/unlock", url.Values{"name": {"press-kit"}, "password": {"copper-kettle-moss"}, "next": {"/press/"}}.Encode()); a.status != 303 || a.location != "/press/" {
 		t.Errorf("unlocking: %d %s", a.status, a.location)

@@ -93,7 +93,14 @@ func BenchmarkBeside(b *testing.B) {
 	}
 	nginx := func(upstream string, skip bool) string {
 		pool := "upstream doors { server " + host(upstream) + "; keepalive 64; }\n"
-		site := part(s, "http://doors", skip).Nginx()
+		of := part(s, "http://doors", skip)
+		if skip {
+			of.Content = filepath.Join(s.dir, "public.conf")
+			if err := os.WriteFile(of.Content, []byte("root "+root+";\n"), 0o644); err != nil {
+				b.Fatal(err)
+			}
+		}
+		site := of.Nginx()
 		if upstream == "" {
 			pool, site = "", ""
 		}

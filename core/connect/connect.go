@@ -19,6 +19,8 @@ type Site struct {
 	To   To
 	// SkipPublic leaves out the question where everybody is admitted.
 	SkipPublic bool
+	// Content is a file of nginx's that says how public pages are answered, which are then not asked about at all; "" for none.
+	Content string
 	// Identity is the audience for which it is signed who is calling; "" for nobody.
 	Identity string
 	// Authorizer is where Apache asks, host:port.
@@ -30,6 +32,14 @@ func ParseAuthorizer(s string) (string, error) {
 	u, err := url.Parse("fcgi://" + s)
 	if err != nil || u.Host != s || u.Port() == "" || u.Hostname() == "" || !isSafe(s) {
 		return "", fmt.Errorf("%q is no address; write HOST:PORT, such as 127.0.0.1:8463", s)
+	}
+	return s, nil
+}
+
+// ParseContent reads the path of a file that a web server is to include.
+func ParseContent(s string) (string, error) {
+	if !strings.HasPrefix(s, "/") || !isSafe(s) {
+		return "", fmt.Errorf("%q is no path that can be written into a configuration; write one from / on, of letters, digits, -, _ and .", s)
 	}
 	return s, nil
 }

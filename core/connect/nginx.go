@@ -41,6 +41,17 @@ func (s *Site) Nginx() string {
 	if s.SkipPublic {
 		s.nginxOpen(c)
 	}
+	if s.SkipPublic && s.Content != "" {
+		c.line("# Nothing is asked about these, not even by nginx itself.")
+		c.line("error_page 418 = @ostiarius_open;")
+		c.line("recursive_error_pages on; # an index, and what is missing, comes after it")
+		c.line("if ($ostiarius_open) { return 418; }")
+		c.block("location @ostiarius_open", func() {
+			c.line("auth_request off;")
+			c.line("include %s;", s.Content)
+		})
+		c.line("")
+	}
 	asking := func(block func()) {
 		block()
 		c.line("proxy_http_version 1.1;")
@@ -61,11 +72,9 @@ func (s *Site) Nginx() string {
 			c.line("if ($ostiarius_open) { return 204; }")
 		}
 		asking(func() {
-			if s.To.Socket != "" {
-				c.line("proxy_pass %s:%s/decide?%s;", to, prefix, s.asking("plain"))
-			} else {
-				c.line("proxy_pass %s%s/decide?%s;", to, prefix, s.asking("plain"))
-			}
+			c.line("# nginx asks again about the index of a directory; by the number that is one request.")
+			c.line("rewrite ^ %s/decide?%s? break;", prefix, s.asking("plain&request=$request_id"))
+			c.line("proxy_pass %s;", to)
 			quiet()
 			c.line("proxy_set_header Host $host;")
 			c.line("proxy_set_header Upgrade $http_upgrade;")
@@ -125,22 +134,37 @@ func (s *Site) nginxOpen(c *config) {
 		all = "yes"
 	}
 	c.line(`set $ostiarius_open "%s";`, all)
-	for _, door := range o.public {
-		when("$ostiarius_place", door, "ostiarius_open", "yes")
+	// One long expression is quicker than many short ones.
+	any := func(expressions []string) string { return "(?:" + strings.Join(expressions, "|") + ")" }
+	if len(o.public) > 0 {
+		when("$ostiarius_place", any(o.public), "ostiarius_open", "yes")
+	}
+	var shut []string
+	for _, closed := range o.closed {
+		if len(closed.inner) == 0 {
+			shut = append(shut, closed.door)
+		}
+	}
+	if len(shut) > 0 {
+		when("$ostiarius_place", any(shut), "ostiarius_open", "")
 	}
 	for _, closed := range o.closed {
+		if len(closed.inner) == 0 {
+			continue
+		}
 		c.line(`set $ostiarius_shut "";`)
 		when("$ostiarius_place", closed.door, "ostiarius_shut", "yes")
-		for _, inner := range closed.inner {
-			when("$ostiarius_place", inner, "ostiarius_shut", "")
-		}
+		when("$ostiarius_place", any(closed.inner), "ostiarius_shut", "")
 		c.line(`if ($ostiarius_shut) { set $ostiarius_open ""; }`)
 	}
 	c.line(`if ($ostiarius_place !~ "%s") { set $ostiarius_open ""; }`, place.Plain)
 	c.line(`if ($request_method != GET) { set $ostiarius_open ""; }`)
+	forged := ""
 	for _, field := range []string{"user", "roles", "door", "public", "identity"} {
-		c.line(`if ($http_ostiarius_%s) { set $ostiarius_open ""; }`, field)
+		forged += "$http_ostiarius_" + field
 	}
+	c.line("set $ostiarius_forged %s;", forged)
+	c.line(`if ($ostiarius_forged != "") { set $ostiarius_open ""; }`)
 	c.line("")
 }
 

@@ -42,7 +42,8 @@ var methodBeside = map[string]string{XForwardedURI: "X-Forwarded-Method", XOrigi
 // What the web server itself does not find is answered for by At?missing, so that it looks like what is hidden (or ?missing-typed,
 // with TypeField). With ?whole everything is answered
 // at once; with ?whole-399 too, and who is admitted gets 399, for web servers that do with each 2xx what they like. With ?plain all refusals are 401 or 403, for web servers that know no others.
-// Behind any of these, &identity=AUDIENCE asks for a signed token in Ostiarius-Identity.
+// Behind any of these, &identity=AUDIENCE asks for a signed token in Ostiarius-Identity, and before that &request=NUMBER says that questions with the same number
+// are about one request of a client, who must not know it.
 type Beside struct {
 	Guard *Guard
 	At    string // the path, such as /door/decide
@@ -51,13 +52,15 @@ type Beside struct {
 	// Sign returns a token that says who is calling, for an audience, which goes with the method and target; nil for none.
 	Sign func(t *Turn, audience, method, target string) (string, error)
 
-	ready answers
+	ready   answers
+	repeats repeats
 }
 
 func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	// The path is compared as it was sent: a server that hands on other requests for our pages need close no second spelling.
 	at, how, _ := strings.Cut(r.RequestURI, "?")
 	how, audience, _ := strings.Cut(how, "&identity=")
+	how, number, _ := strings.Cut(how, "&request=")
 	if b.Target == "" || at != b.At || !b.Guard.Front.Declared(r) {
 		b.Guard.ServeHTTP(w, r)
 		return
@@ -77,14 +80,22 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "This cannot be decided: "+err.Error()+".", http.StatusBadRequest)
 		return
 	}
-	b.Decide(w, asked, how, audience)
+	if before := b.repeats.bring(number, asked, time.Now()); before != nil {
+		h["Set-Cookie"] = before
+	}
+	b.decideFor(w, asked, how, audience, number)
 }
 
 // Decide answers a question: how is one of the words above, and for an audience, if it is not empty, it is signed who is calling.
 func (b *Beside) Decide(w http.ResponseWriter, asked *http.Request, how, audience string) {
+	b.decideFor(w, asked, how, audience, "")
+}
+
+func (b *Beside) decideFor(w http.ResponseWriter, asked *http.Request, how, audience, number string) {
 	h := w.Header()
 	h["Cache-Control"] = keptNowhere
 	away, t := b.decide(w, asked)
+	b.repeats.give(number, h["Set-Cookie"], time.Now())
 	whole := how == "whole" || how == "whole-399"
 	if away == nil {
 		b.admit(h, t)
