@@ -68,6 +68,27 @@ func TestReadersDoNotWait(t *testing.T) {
 	}
 }
 
+// A copy of the records is made beside those who write, and beside another program that has them locked to write.
+func TestCopiesHoldUpNobody(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, path)
+	if err := s.Record(t.Context(), Event{At: noon, Kind: "refused"}); err != nil {
+		t.Fatal(err)
+	}
+	lock(t, path, "BEGIN IMMEDIATE")
+	to := filepath.Join(t.TempDir(), "copy.db")
+	if err := s.Snapshot(t.Context(), to); err != nil {
+		t.Fatal(err)
+	}
+	copied := open(t, to)
+	if err := copied.CheckWhole(t.Context()); err != nil {
+		t.Error(err)
+	}
+	if all, err := copied.AllEvents(t.Context(), EventQuery{Limit: 10}); err != nil || len(all) != 1 {
+		t.Errorf("%v %v", all, err)
+	}
+}
+
 // Records that nobody may even read are busy, which is told in time.
 func TestLockedRecordsAreBusy(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.db")

@@ -51,6 +51,9 @@ func TestLockedRecords(t *testing.T) {
 	if err := jsonOf(a.body, &refusal); err != nil || refusal.Reference == "" {
 		t.Fatalf("no reference: %s", a.body)
 	}
+	if list, err := s.api().Sessions().List(t.Context(), "", "", 0, 10); err != nil || list.Total < 20 { // a steward sees what there is
+		t.Errorf("the sessions: %d %v", list.Total, err)
+	}
 	if _, err := signIn(s.process.URL, "ines"); err == nil || !strings.Contains(err.Error(), "503") || strings.Contains(err.Error(), `""`) {
 		t.Errorf("signing in: %v", err)
 	}

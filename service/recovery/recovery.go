@@ -58,12 +58,11 @@ const (
 // *throttle.Slow, or says that the service failed.
 func (o *Office) Ask(ctx context.Context, keys store.Keys, network string, in words.Language) error {
 	wide := throttle.NetworkNamed(network)
-	wait := o.o.Limiter.Try(o.o.Now(),
-		throttle.Key{Name: "recovery " + keys.Name + " " + wide, Rule: throttle.Pair},
-		throttle.Key{Name: "recoveries " + wide, Rule: throttle.Network})
-	if wait > 0 {
+	limits := []throttle.Key{{Name: "recovery " + keys.Name + " " + wide, Rule: throttle.Pair}, {Name: "recoveries " + wide, Rule: throttle.Network}}
+	if wait := o.o.Limiter.Try(o.o.Now(), limits...); wait > 0 {
 		return &throttle.Slow{Wait: wait}
 	}
+	o.o.Limiter.Over(limits...) // each counts
 	err := o.o.Store.AskRecovery(context.WithoutCancel(ctx), store.Recovery{Keys: keys, Language: in, Network: network, At: o.o.Now()})
 	o.asked.Store(true)
 	return err

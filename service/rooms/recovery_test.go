@@ -2,6 +2,7 @@ package rooms
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"sync"
 	"testing"
@@ -147,6 +148,15 @@ func TestRecoveriesAreBounded(t *testing.T) {
 	}
 	if slow == nil {
 		t.Error("the same is asked for again and again")
+	}
+	slow = nil
+	for i := range 40 {
+		if err := ask(r, fmt.Sprint("somebody", i), "203.0.113.77"); err != nil && !errors.As(err, &slow) {
+			t.Fatal(err)
+		}
+	}
+	if slow == nil {
+		t.Error("one network asks for as many as it likes")
 	}
 	c.pass(2 * time.Hour)
 	if err := r.People.SetDisabled(ctx, "test", "walt", true); err != nil {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
@@ -47,9 +48,9 @@ type Held = store.HeldSession
 // if it is nil, that have the words in name, network or browser; and how many there are in all.
 func (r *Records) List(ctx context.Context, of *account.Account, words string, offset, limit int) ([]Held, int, error) {
 	q := store.SessionQuery{Account: idOf(of), Words: words, Now: r.o.Now(), Alive: session.Limits(r.o.Book().LongestSessions()), Offset: offset, Limit: limit}
-	if err := r.Flush(ctx); err != nil { // so that the list says when they were last used
-		return nil, 0, err
-	}
+	soon, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	r.Flush(soon) // so that the list says when they were last used, if that can be written
 	return r.o.Store.Sessions(ctx, q)
 }
 
