@@ -274,6 +274,22 @@ type begun struct {
 
 func (c *begun) Read(p []byte) (int, error) { return c.in.Read(p) }
 
+// ReadFrom has the system copy files, where it can.
+func (c *begun) ReadFrom(from io.Reader) (int64, error) {
+	if to, ok := c.Conn.(io.ReaderFrom); ok {
+		return to.ReadFrom(from)
+	}
+	return io.Copy(struct{ io.Writer }{c.Conn}, from)
+}
+
+// CloseWrite tells the other end that nothing more is written.
+func (c *begun) CloseWrite() error {
+	if half, ok := c.Conn.(interface{ CloseWrite() error }); ok {
+		return half.CloseWrite()
+	}
+	return nil
+}
+
 // NetConn returns the connection within, as that of package tls does.
 func (c *begun) NetConn() net.Conn { return c.Conn }
 

@@ -197,8 +197,8 @@ func strict(lasts time.Duration, secure func(*http.Request) bool, meant func(hos
 	})
 }
 
-// meant reports whether a host name is one of the site: of its certificate, of its address (--url), or of the policy. Where none of these says a
-// name, all are.
+// meant reports whether a host name is one of the site: of its certificate, of its address (--url), or of a source of the policy. Without certificate
+// and address it is not known which are meant, and all are.
 func (s *Service) meant(host string) bool {
 	said := false
 	if s.cert != nil {
@@ -214,11 +214,8 @@ func (s *Service) meant(host string) bool {
 		}
 	}
 	for _, source := range s.policy.Book().Sources {
-		if source.Host.String() != "" {
-			said = true
-			if source.Host.Covers(strings.ToLower(host)) {
-				return true
-			}
+		if !source.Host.Any() && source.Host.Covers(strings.ToLower(host)) {
+			return true
 		}
 	}
 	return !said
