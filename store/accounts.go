@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"iter"
 	"maps"
 	"math"
 	"slices"
@@ -336,6 +337,39 @@ func addGrants(ctx context.Context, from speaker, accounts map[int64]*account.Ac
 		}
 	}
 	return nil
+}
+
+// EachAccount returns all accounts, by name, which are read in portions: an account that is there all the while comes once. The error ends it.
+func (s *Store) EachAccount(ctx context.Context) iter.Seq2[*account.Account, error] {
+	return func(yield func(*account.Account, error) bool) {
+		for last := ""; ; {
+			var rows []struct {
+				accountRow
+				Key string `db:"name_key"`
+			}
+			err := s.long.all(ctx, &rows, `SELECT `+accountColumns+`, name_key FROM accounts WHERE name_key > ? ORDER BY name_key LIMIT 2000`, last)
+			byID, all := map[int64]*account.Account{}, make([]*account.Account, len(rows))
+			for i, r := range rows {
+				all[i], last = r.account(), r.Key
+				byID[r.ID] = all[i]
+			}
+			if err == nil {
+				err = addGrants(ctx, s.long, byID)
+			}
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			for _, a := range all {
+				if !yield(a, nil) {
+					return
+				}
+			}
+			if len(rows) == 0 {
+				return
+			}
+		}
+	}
 }
 
 // AccountByKey returns the account of that name, as account.Key gives it, with the hash

@@ -2,12 +2,14 @@
 package roster
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"strconv"
 	"strings"
 	"time"
@@ -176,30 +178,49 @@ func value(t *time.Time) time.Time {
 }
 
 // WriteJSON writes accounts as JSON, without their passwords.
-func WriteJSON(to io.Writer, all []*account.Account) error {
-	shown := make([]wire, len(all))
-	for i, a := range all {
-		shown[i] = wire{Name: a.Name, Email: a.Email, Notes: a.Notes, Disabled: &a.Disabled}
+func WriteJSON(to io.Writer, all iter.Seq2[*account.Account, error]) error {
+	out := bufio.NewWriter(to)
+	between := "["
+	for a, err := range all {
+		if err != nil {
+			return err
+		}
+		shown := wire{Name: a.Name, Email: a.Email, Notes: a.Notes, Disabled: &a.Disabled}
 		for _, g := range a.Grants {
 			one := wireGrant{Role: g.Role, From: &g.From}
 			if !g.Until.IsZero() {
 				one.Until = &g.Until
 			}
-			shown[i].Roles = append(shown[i].Roles, one)
+			shown.Roles = append(shown.Roles, one)
 		}
+		var text bytes.Buffer
+		in := json.NewEncoder(&text)
+		in.SetIndent("  ", "  ")
+		in.SetEscapeHTML(false)
+		if err := in.Encode(shown); err != nil {
+			return err
+		}
+		out.WriteString(between + "\n  ")
+		out.Write(bytes.TrimSuffix(text.Bytes(), []byte("\n")))
+		between = ","
 	}
-	out := json.NewEncoder(to)
-	out.SetIndent("", "  ")
-	out.SetEscapeHTML(false)
-	return out.Encode(shown)
+	if between == "[" {
+		out.WriteString("[]\n")
+	} else {
+		out.WriteString("\n]\n")
+	}
+	return out.Flush()
 }
 
 // WriteCSV writes accounts as CSV, without their passwords. When a role began is left out
 // if it was before now: it has begun wherever the list is read.
-func WriteCSV(to io.Writer, all []*account.Account, now time.Time) error {
+func WriteCSV(to io.Writer, all iter.Seq2[*account.Account, error], now time.Time) error {
 	list := csv.NewWriter(to)
 	list.Write([]string{"name", "email", "roles", "disabled", "notes"})
-	for _, a := range all {
+	for a, err := range all {
+		if err != nil {
+			return err
+		}
 		var roles []string
 		for _, g := range a.Grants {
 			role := g.Role

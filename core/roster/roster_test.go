@@ -2,6 +2,8 @@ package roster
 
 import (
 	"bytes"
+	"errors"
+	"iter"
 	"reflect"
 	"strings"
 	"testing"
@@ -84,7 +86,7 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 		{Line: 3, Name: "bo", Disabled: &yes, Notes: accounts[1].Notes, Roles: []account.Grant{{Role: "guide", Until: later}}},
 	}
 	var text bytes.Buffer
-	if err := WriteCSV(&text, accounts, noon); err != nil {
+	if err := WriteCSV(&text, each(accounts), noon); err != nil {
 		t.Fatal(err)
 	}
 	got, err := Read(text.Bytes(), time.UTC)
@@ -92,7 +94,7 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 		t.Errorf("%s\n%+v\n%v", text.String(), got, err)
 	}
 	text.Reset()
-	if err := WriteJSON(&text, accounts); err != nil {
+	if err := WriteJSON(&text, each(accounts)); err != nil {
 		t.Fatal(err)
 	}
 	got, err = Read(text.Bytes(), time.UTC)
@@ -125,7 +127,7 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 		var asJSON, asCSV bytes.Buffer
-		for _, err := range []error{WriteJSON(&asJSON, accounts), WriteCSV(&asCSV, accounts, noon)} {
+		for _, err := range []error{WriteJSON(&asJSON, each(accounts)), WriteCSV(&asCSV, each(accounts), noon)} {
 			if err != nil {
 				return // a year beyond 9999
 			}
@@ -142,4 +144,34 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// each gives accounts one after the other.
+func each(all []*account.Account) iter.Seq2[*account.Account, error] {
+	return func(yield func(*account.Account, error) bool) {
+		for _, a := range all {
+			if !yield(a, nil) {
+				return
+			}
+		}
+	}
+}
+
+// A list that cannot be read to its end is none.
+func TestAListThatBreaksOff(t *testing.T) {
+	broken := errors.New("the disk")
+	half := func(yield func(*account.Account, error) bool) {
+		_ = yield(&account.Account{Name: "ines"}, nil) && yield(nil, broken)
+	}
+	var text bytes.Buffer
+	if err := WriteJSON(&text, half); !errors.Is(err, broken) {
+		t.Error(err)
+	}
+	if err := WriteCSV(&text, half, noon); !errors.Is(err, broken) {
+		t.Error(err)
+	}
+	text.Reset()
+	if err := WriteJSON(&text, each(nil)); err != nil || text.String() != "[]\n" {
+		t.Errorf("%q %v", text.String(), err)
+	}
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"log/slog"
 	"net/http"
 	"os"
@@ -119,7 +120,7 @@ func (a *API) Routes(r chi.Router) {
 	changes.Post("/people", a.addPerson)
 	changes.Post("/people/import", a.importPeople)
 	r.Get("/people.json", a.exportPeople("application/json", "people.json", roster.WriteJSON))
-	r.Get("/people.csv", a.exportPeople("text/csv; charset=utf-8", "people.csv", func(w io.Writer, all []*account.Account) error {
+	r.Get("/people.csv", a.exportPeople("text/csv; charset=utf-8", "people.csv", func(w io.Writer, all iter.Seq2[*account.Account, error]) error {
 		return roster.WriteCSV(w, all, a.Now())
 	}))
 	r.Get("/people/{name}", a.showPerson)

@@ -1,11 +1,11 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"net/http"
 	"net/url"
 	"slices"
@@ -264,22 +264,35 @@ func (a *API) shutByList(ctx context.Context, all []roster.Entry) error {
 	return nil
 }
 
-// exportPeople answers with a file of all accounts, in the form that write gives it.
-func (a *API) exportPeople(kind, name string, write func(io.Writer, []*account.Account) error) http.HandlerFunc {
+// exportPeople answers with a file of all accounts, in the form that write gives it, as they are read. One that cannot be read to its end is broken
+// off, so that nobody takes it for whole.
+func (a *API) exportPeople(kind, name string, write func(io.Writer, iter.Seq2[*account.Account, error]) error) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		all, err := a.People.Export(r.Context())
-		var text bytes.Buffer
-		if err == nil {
-			err = write(&text, all)
+		begun := false
+		begin := func() {
+			begun = true
+			w.Header().Set("Content-Type", kind)
+			w.Header().Set("Content-Disposition", "attachment; filename="+name)
+			w.Header().Set("Cache-Control", "private, no-store")
 		}
-		if err != nil {
+		err := write(w, func(yield func(*account.Account, error) bool) {
+			for one, err := range a.People.Export(r.Context()) {
+				if err == nil && !begun {
+					begin()
+				}
+				if !yield(one, err) {
+					return
+				}
+			}
+			begin()
+		})
+		switch {
+		case err != nil && begun:
+			a.Log.Error("a list of accounts was broken off", "error", err)
+			panic(http.ErrAbortHandler)
+		case err != nil:
 			a.fail(w, err)
-			return
 		}
-		w.Header().Set("Content-Type", kind)
-		w.Header().Set("Content-Disposition", "attachment; filename="+name)
-		w.Header().Set("Cache-Control", "private, no-store")
-		w.Write(text.Bytes())
 	}
 }
 

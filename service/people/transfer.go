@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"strings"
 	"time"
 
@@ -212,16 +213,5 @@ func grantOf(g account.Grant, actor string, now time.Time) account.Grant {
 	return g
 }
 
-// Export returns all accounts, by name.
-func (r *Register) Export(ctx context.Context) (all []*account.Account, err error) {
-	for {
-		part, total, err := r.List(ctx, Query{Sort: "name", Offset: len(all), Limit: 5000})
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, part...)
-		if len(part) == 0 || len(all) >= total {
-			return all, nil
-		}
-	}
-}
+// Export returns all accounts, by name, one after the other; the error ends it.
+func (r *Register) Export(ctx context.Context) iter.Seq2[*account.Account, error] { return r.o.Store.EachAccount(ctx) }
