@@ -214,4 +214,6 @@ func grantOf(g account.Grant, actor string, now time.Time) account.Grant {
 }
 
 // Export returns all accounts, by name, one after the other; the error ends it.
-func (r *Register) Export(ctx context.Context) iter.Seq2[*account.Account, error] { return r.o.Store.EachAccount(ctx) }
+func (r *Register) Export(ctx context.Context) iter.Seq2[*account.Account, error] {
+	return r.o.Store.EachAccount(ctx)
+}

@@ -2,6 +2,7 @@ package sessions
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"ostiarius/core/account"
@@ -99,6 +100,9 @@ func (r *Records) Proved(ctx context.Context, token string, how session.Proof, s
 	}
 	next, hash := secret.NewToken()
 	_, err := r.kept.renew(s, hash, now, func() error { return r.o.Store.SetProved(ctx, s.Hash, hash, how, now, e) })
+	if errors.Is(err, errUnderWay) && r.kept.settled(ctx, s.Hash, now) {
+		return nil, nil
+	}
 	if err != nil {
 		return nil, err
 	}
