@@ -39,7 +39,7 @@ func ParseAuthorizer(s string) (string, error) {
 // ParseContent reads the path of a file that a web server is to include.
 func ParseContent(s string) (string, error) {
 	if !strings.HasPrefix(s, "/") || !isSafe(s) {
-		return "", fmt.Errorf("%q is no path that can be written into a configuration; write one from / on, of letters, digits, -, _ and .", s)
+		return "", fmt.Errorf("%q is no path that can be written into a configuration; write one from / on, of letters, digits, dots, - and _", s)
 	}
 	return s, nil
 }
