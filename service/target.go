@@ -35,8 +35,8 @@ type stream struct {
 	since time.Time // when the limit was set
 }
 
-// How often the limit of a stream is set anew while it gets on.
-const streamAgain = 5 * time.Second
+// How long a client may take nothing of a stream. The limit is set anew while it gets on, but not with each piece.
+var streamUntaken = mostUntaken
 
 func (s *stream) Write(p []byte) (int, error) {
 	s.limit()
@@ -44,9 +44,9 @@ func (s *stream) Write(p []byte) (int, error) {
 }
 
 func (s *stream) limit() {
-	if now := time.Now(); now.Sub(s.since) > streamAgain {
+	if now := time.Now(); now.Sub(s.since) > streamUntaken/24 {
 		s.since = now
-		s.conn.SetWriteDeadline(now.Add(mostUntaken))
+		s.conn.SetWriteDeadline(now.Add(streamUntaken))
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"ostiarius/core/account"
 	"ostiarius/core/policy"
+	"ostiarius/core/secret"
 	"ostiarius/core/session"
 	"testing"
 	"time"
@@ -44,5 +45,31 @@ func TestEntriesAreAliveLikeTheirSessions(t *testing.T) {
 	}
 	if alive < 5000 {
 		t.Errorf("only %d were alive", alive)
+	}
+}
+
+// BenchmarkRenew replaces tokens where so many were replaced in the last minute.
+func BenchmarkRenew(b *testing.B) {
+	for _, minute := range []int{20, 20_000} {
+		b.Run(fmt.Sprint(minute, " in the last minute"), func(b *testing.B) {
+			c, now := newCache(), time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+			renew := func() {
+				_, before := secret.NewToken()
+				_, after := secret.NewToken()
+				if _, err := c.renew(&session.Session{Hash: before, Rights: "keeper"}, after, now, func() error { return nil }); err != nil {
+					b.Fatal(err)
+				}
+				now = now.Add(time.Minute / time.Duration(minute))
+			}
+			for range minute {
+				renew()
+			}
+			for b.Loop() {
+				renew()
+			}
+			if n := len(c.renewed); n > minute+2 {
+				b.Errorf("%d are remembered", n)
+			}
+		})
 	}
 }
