@@ -2,6 +2,7 @@ package service
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -123,4 +125,43 @@ func TestQuestionsOfOthers(t *testing.T) {
 			t.Errorf("%s: another one: %v", peers, err)
 		}
 	}
+}
+
+// What is read as a question is read so by the server too.
+func FuzzQuestion(f *testing.F) {
+	for _, more := range []string{"", "X-Name: ines\r\n", "Cookie: a=1; b=\"2\"\r\nAccept: */*\r\n", "X-Name: a\r\n b\r\n", "x-name:\t\r\nX-NAME: b\r\n", "Content-Length: 0\r\n", "Connection: Close, x\r\n", "X: \xff\r\n", ": b\r\n"} {
+		f.Add([]byte("GET /door/decide?plain&identity=stock HTTP/1.1\r\nHost: marram.example:80\r\n" + more + "\r\n"))
+	}
+	f.Add([]byte("GET /door/decide HTTP/1.0\n\n"))
+	f.Add([]byte("GET /door/decide HTTP/1.1\r\nHost: [::1]\r\n\r\nGET"))
+	f.Fuzz(func(t *testing.T, head []byte) {
+		if !bytes.HasPrefix(head, []byte("GET /door/decide")) {
+			return
+		}
+		end, err := readHead(head)
+		if err != nil {
+			return
+		}
+		q := &questions{blank: (&http.Request{Method: "GET", ProtoMajor: 1, Body: http.NoBody}).WithContext(t.Context())}
+		q.text = bufio.NewReader(&q.head)
+		r, wrong := q.parse(head[:end])
+		if wrong != "" {
+			return
+		}
+		other, err := http.ReadRequest(bufio.NewReader(bytes.NewReader(head[:end])))
+		if err != nil {
+			t.Fatalf("%q is no request: %v", head[:end], err)
+		}
+		if r.Method != other.Method || r.RequestURI != other.RequestURI || r.Host != other.Host || r.ProtoMinor != other.ProtoMinor || r.Close != other.Close || other.ContentLength != 0 || r.URL.Path != other.URL.Path || r.URL.RawQuery != other.URL.RawQuery {
+			t.Fatalf("%q:\n%+v\n%+v", head[:end], r, other)
+		}
+		for _, of := range []http.Header{r.Header, other.Header} { // what is about the connection is not compared
+			for _, name := range []string{"Content-Length", "Pragma", "Cache-Control", "Connection"} {
+				delete(of, name)
+			}
+		}
+		if !reflect.DeepEqual(r.Header, other.Header) {
+			t.Fatalf("%q:\n%v\n%v", head[:end], r.Header, other.Header)
+		}
+	})
 }
