@@ -138,6 +138,9 @@ type EventQuery struct {
 // How long a search in the records of activity lasts before it is said how far it came.
 const searchLasts = 250 * time.Millisecond
 
+// How many records are looked at together, at first and at least.
+var searchFirst, searchLeast = 20_000, 5_000
+
 // Events returns the latest events that a query means, newest first. A search that takes long stops before it has looked at all: then rest is what
 // to go on with as EventQuery.Before; it is 0 when there are no more.
 func (s *Store) Events(ctx context.Context, q EventQuery) (events []Event, rest int64, err error) {
@@ -165,7 +168,7 @@ func (s *Store) Events(ctx context.Context, q EventQuery) (events []Event, rest 
 	if err := s.long.get(ctx, &lowest, `SELECT COALESCE(MIN(id), 0) FROM activity`); err != nil {
 		return nil, 0, err
 	}
-	width := portion(20_000)
+	width := portion(searchFirst)
 	for began := time.Now(); high > lowest && len(events) < q.Limit; {
 		if time.Since(began) > searchLasts {
 			return events, high, nil
@@ -179,7 +182,7 @@ func (s *Store) Events(ctx context.Context, q EventQuery) (events []Event, rest 
 		if err != nil {
 			return nil, 0, err
 		}
-		width.took(time.Since(from), 5_000, 500_000)
+		width.took(time.Since(from), searchLeast, 500_000)
 		events, high = append(events, some...), low
 	}
 	if len(events) == q.Limit && q.Limit > 0 {

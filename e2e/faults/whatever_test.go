@@ -222,7 +222,7 @@ func (c *chaos) wrong(ctx context.Context) {
 // out stays out, and who has lost a role has lost it; and when nothing goes wrong any more, all is as before. FAULTS says for how long; `make faults`
 // makes it ten minutes.
 func TestWhateverGoesWrong(t *testing.T) {
-	lasts, err := time.ParseDuration(cmp.Or(os.Getenv("FAULTS"), "12s"))
+	lasts, err := time.ParseDuration(cmp.Or(os.Getenv("FAULTS"), "6s"))
 	if err != nil {
 		t.Fatal(err)
 	}
