@@ -212,9 +212,9 @@ func (c *cache) counting(e *entry, book *policy.Book, now time.Time) *entry {
 	// Under another policy a session may hold for another time; who it is of is the same.
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if now := c.byHash[e.session.Hash]; now != e {
-		if now != nil && now.of == book {
-			return now
+	if other := c.byHash[e.session.Hash]; other != e {
+		if other != nil && other.of == book && !other.state.stale.Load() {
+			return other
 		}
 		return nil
 	}
