@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -36,13 +37,14 @@ how Ostiarius is started for it, and how it is tried out.`,
 	file := c.Flags().String("policy", "doors.yaml", "policy file")
 	to := c.Flags().String("to", "http://127.0.0.1:8460", "where the web server reaches Ostiarius: an address, or unix: and the path of its --front-socket")
 	skip := c.Flags().Bool("skip-public", false, "do not ask where everybody is admitted")
-	content := c.Flags().String("content", "", "for nginx, with --skip-public: a file with the directives by which public pages are answered, such as root and try_files; they are then as quick as without doors")
+	content := c.Flags().String("content", "", "for nginx, with --skip-public: a file with the directives by which the files of public directories are given out, such as root and index; they are then as quick as without doors")
 	script := c.Flags().Bool("script", false, "for haproxy: write the script that asks")
 	identity := c.Flags().String("identity", "", "have it signed who is calling, for a server behind that is known by this name")
 	authorizer := c.Flags().String("authorizer", "127.0.0.1:8463", "for apache: where Ostiarius is asked, its own --authorizer")
 	check := c.Flags().String("check", "", "ask the web server at this address up to 300 questions of a stranger, and tell whether the doors hold there")
 	output := outputFlag(c, "text", "json")
 	c.MarkFlagFilename("policy", "yaml", "yml")
+	c.MarkFlagFilename("content")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		format, err := output()
 		if err != nil {
@@ -70,8 +72,12 @@ how Ostiarius is started for it, and how it is tried out.`,
 			if args[0] != "nginx" || !*skip {
 				return errUsage{errors.New("--content is for nginx, with --skip-public")}
 			}
-			if site.Content, err = connect.ParseContent(*content); err != nil {
-				return errUsage{err}
+			text, err := os.ReadFile(*content)
+			if err != nil {
+				return err
+			}
+			if site.Content, err = connect.ParseContent(string(text)); err != nil {
+				return fmt.Errorf("%s: %w", *content, err)
 			}
 		}
 		if *identity != "" && !policy.Audience(*identity) {

@@ -15,6 +15,7 @@ import (
 	"ostiarius/demo"
 	"ostiarius/service"
 	"ostiarius/service/mail"
+	"ostiarius/service/rooms"
 )
 
 func newDemo() *cobra.Command {
@@ -61,6 +62,12 @@ to begin anew.`,
 			return err
 		}
 		defer shop.Stop()
+		harbour, err := demo.StartHarbour()
+		if err != nil {
+			return err
+		}
+		defer harbour.Stop()
+		settings.Elsewhere = rooms.Elsewhere{Secrets: map[string]string{"harbour": harbour.Secret}, At: map[string]string{"harbour": harbour.URL}}
 		return run(c, settings, func(s *service.Service) error {
 			if err := shop.Tell(s.URL()+"/door/events", func() (string, error) { return s.Rooms().Events.AddSecret(context.Background(), "demo", "", -1) }); err != nil {
 				return err
@@ -92,8 +99,9 @@ Three things to try:
 
 All mail arrives at %[5]s
 Behind the counter of the shop: %[6]s
+Harbour accounts, to sign in with: %[7]s/
 
-`, s.URL(), policy, *directory, os.Args[0], box.URL, shop.URL)
+`, s.URL(), policy, *directory, os.Args[0], box.URL, shop.URL, harbour.URL)
 			return nil
 		})
 	}

@@ -43,8 +43,9 @@ service, which then has a new version.`,
 
 // A listedDoor is a door as it is listed.
 type listedDoor struct {
-	Line      int    `json:"line"` // 0 for what is built in
-	Door      string `json:"door"` // its methods, host and path
+	Line      int    `json:"line"`            // 0 for what is built in
+	Check     string `json:"check,omitempty"` // its name, for what a program asks beside the doors
+	Door      string `json:"door"`            // its methods, host and path
 	Admits    string `json:"admits"`
 	Otherwise string `json:"otherwise,omitempty"`
 	Decides   bool   `json:"decides,omitempty"` // at the address that was asked for
@@ -56,7 +57,14 @@ func listed(d *policy.Door) listedDoor {
 	if d.Basic {
 		admits += fmt.Sprintf(", ask: basic, realm: %q", d.Realm)
 	}
-	return listedDoor{Line: d.Line, Door: d.Label(), Admits: admits, Otherwise: d.Otherwise.Text(), Sentence: d.Sentence().String()}
+	return listedDoor{Line: d.Line, Check: d.Check, Door: d.Where(), Admits: admits, Otherwise: d.Otherwise.Text(), Sentence: d.Sentence().String()}
+}
+
+func (l listedDoor) door() string {
+	if l.Check == "" {
+		return l.Door
+	}
+	return "check " + l.Check + ": " + l.Door
 }
 
 func (l listedDoor) where() string {
@@ -87,9 +95,12 @@ func doorsList(service func() *client.Client, file *string) *cobra.Command {
 		for i := range book.Doors {
 			all = append(all, listed(&book.Doors[i]))
 		}
+		for i := range book.Checks {
+			all = append(all, listed(&book.Checks[i]))
+		}
 		all = append(all, listedDoor{Line: book.Unlisted.Line, Door: "(unlisted)", Admits: book.UnlistedWord()})
 		return writeList(c, format, all, "", "LINE\tDOOR\tADMITS\tOTHERWISE", func(t io.Writer, l listedDoor) {
-			say(t, "%s\t%s\t%s\t%s\n", l.where(), l.Door, l.Admits, dash(shorten(l.Otherwise, 60)))
+			say(t, "%s\t%s\t%s\t%s\n", l.where(), l.door(), l.Admits, dash(shorten(l.Otherwise, 60)))
 		})
 	}
 	return c
@@ -98,7 +109,7 @@ func doorsList(service func() *client.Client, file *string) *cobra.Command {
 func doorsShow(service func() *client.Client, file *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "show ADDRESS",
-		Short: "Show the doors that cover an address, and which of them decide there",
+		Short: "Show the doors and checks that cover an address, and which of them decide there",
 		Example: `  ostiarius doors show /office/keys/ --policy doors.yaml
   ostiarius doors show https://marram.example/log/ --method POST`,
 		Args: takes("ADDRESS"),
@@ -135,10 +146,10 @@ func doorsShow(service func() *client.Client, file *string) *cobra.Command {
 			if l.Decides {
 				mark = "decides"
 			}
-			say(t, "%s\t%s\t%s\t%s\t%s\n", mark, l.where(), l.Door, l.Admits, dash(shorten(l.Otherwise, 60)))
+			say(t, "%s\t%s\t%s\t%s\t%s\n", mark, l.where(), l.door(), l.Admits, dash(shorten(l.Otherwise, 60)))
 		})
 		for _, d := range deciding {
-			if format == "table" {
+			if format == "table" && len(all) > 0 {
 				say(c.OutOrStdout(), "%s\n", d.Sentence())
 			}
 		}

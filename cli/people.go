@@ -34,7 +34,7 @@ func newPeople() *cobra.Command {
 	c.AddCommand(
 		peopleAdd(service), peopleList(service), peopleShow(service), peopleRemove(service),
 		peopleInvite(service), peopleApprove(service), peopleDecline(service), peopleUninvite(service),
-		peopleSetPassword(service), peopleLink(service), peopleGrant(service), peopleRevoke(service), peopleMembers(service),
+		peopleSetPassword(service), peopleResetFactors(service), peopleLink(service), peopleGrant(service), peopleRevoke(service), peopleMembers(service),
 		peopleEdit(service), peopleEndSessions(service), peopleImport(service), peopleExport(service),
 		peopleSwitch(service, "disable", "Switch an account off and end its sessions", true),
 		peopleSwitch(service, "enable", "Switch an account on again", false),
@@ -379,6 +379,11 @@ func peopleShow(service func() *client.Client) *cobra.Command {
 		for _, g := range p.Grants {
 			say(t, "grant\t%s, from %s, until %s, by %s\n", g.Role, when(&g.From, ""), ends(g.Until, "revoked"), g.By)
 		}
+		held, err := service().People().Factors(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		sayFactors(t, held)
 		return t.Flush()
 	}
 	return c

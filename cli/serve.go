@@ -77,6 +77,7 @@ file. Files and directories named in the settings file are relative to it.`,
 	metrics := flags.StringSlice("metrics-from", nil, "network that may read the metrics without signing in, such as 10.0.0.0/8")
 	flags.StringVar(&settings.URL, "url", "", "address at which people reach the site, for links, if it is not the one listened on")
 	mailServer := mailFlags(flags)
+	elsewhere := elsewhereFlags(flags)
 	flags.StringSliceVar(&settings.Telling.Hosts, "events-to", nil, "host that may be told what happens here, such as desk.example or desk.example:8443")
 	flags.BoolVar(&settings.Telling.Private, "events-private", false, "tell hosts with addresses of private networks and of this machine too, also over plain HTTP")
 	logForm := choice(flags, "log", "how the log on standard error is written", "text", "json")
@@ -142,6 +143,9 @@ file. Files and directories named in the settings file are relative to it.`,
 			return errUsage{errors.New("--policy-quiet is more than 0, and --keep-versions and --keep-versions-mb are not negative")}
 		}
 		if err := mailServer(&settings); err != nil {
+			return err
+		}
+		if err := elsewhere(&settings.Elsewhere); err != nil {
 			return err
 		}
 		settings.KeepVersions.Bytes = *versionsSize * 1_000_000

@@ -28,6 +28,9 @@ type Client struct {
 	http *http.Client
 	base string
 	data string
+	// server is the address of the site, where the service is asked so; wrong is why it cannot be asked at all.
+	server string
+	wrong  error
 	// AtRest, if there is one, returns what answers a question where no service runs, by its path below the API's; nil if
 	// that cannot be answered. It is not asked for changes. The error says why there are no records to be read.
 	AtRest func(ctx context.Context, path string) (http.Handler, error)
@@ -78,6 +81,9 @@ func (c *Client) do(ctx context.Context, method, path string, body, result any) 
 
 // ask is do, and returns the fields of the answer.
 func (c *Client) ask(ctx context.Context, method, path string, body, result any) (http.Header, error) {
+	if c.wrong != nil {
+		return nil, c.wrong
+	}
 	var reader io.Reader
 	if body != nil {
 		text, err := json.Marshal(body)
@@ -101,7 +107,7 @@ func (c *Client) ask(ctx context.Context, method, path string, body, result any)
 		return nil, other.error
 	}
 	var dial *net.OpError
-	if errors.As(err, &dial) && dial.Op == "dial" {
+	if c.server == "" && errors.As(err, &dial) && dial.Op == "dial" {
 		if errors.Is(err, fs.ErrPermission) {
 			return nil, fmt.Errorf("the socket of the service in %s may not be opened by this user; use the account that started it", c.data)
 		}
@@ -112,10 +118,19 @@ func (c *Client) ask(ctx context.Context, method, path string, body, result any)
 			return nil, fmt.Errorf("%w on the data directory %s; start it with `ostiarius serve --policy doors.yaml --data %s`, or name another with --data", ErrNotRunning, c.data, c.data)
 		}
 	}
+	if err != nil && c.server != "" {
+		return nil, fmt.Errorf("the service at %s did not answer: %w", c.server, err)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the service in %s did not answer: %w", c.data, err)
 	}
 	defer resp.Body.Close()
+	if resp.StatusCode == http.StatusUnauthorized && strings.HasPrefix(resp.Header.Get("WWW-Authenticate"), "Bearer ") {
+		return nil, fmt.Errorf("the service at %s does not take the access key: it has ended, was removed, or does not count from this network", c.server)
+	}
+	if resp.StatusCode >= 300 && resp.StatusCode < 400 {
+		return nil, fmt.Errorf("%s leads elsewhere (%s); name the address of the site itself with --server", c.server, resp.Status)
+	}
 	if resp.StatusCode >= 400 {
 		var p Problem
 		if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&p); err != nil || p.Detail == "" {

@@ -94,6 +94,80 @@ type ImportedLine struct {
 	Detail string `json:"detail,omitempty"`
 }
 
+// AccessKey is what is known of an access key; its token is shown once, when it is made.
+type AccessKey struct {
+	Handle   string     `json:"handle"`
+	Account  string     `json:"account"`
+	Name     string     `json:"name"`
+	Roles    []string   `json:"roles"`    // that it carries
+	AllRoles bool       `json:"allRoles"` // or all that the account has
+	Networks []string   `json:"networks"` // from which it counts; none for all
+	MadeAt   time.Time  `json:"madeAt"`
+	MadeBy   string     `json:"madeBy"`
+	Until    *time.Time `json:"until,omitempty"`
+	Ended    bool       `json:"ended"`
+	UsedAt   *time.Time `json:"usedAt,omitempty"` // roughly
+	UsedFrom string     `json:"usedFrom,omitempty"`
+}
+
+// AccessKeys is a part of the access keys.
+type AccessKeys struct {
+	Keys  []AccessKey `json:"keys"`
+	Total int         `json:"total"`
+}
+
+// NewAccessKey says what an access key is to be.
+type NewAccessKey struct {
+	Account string `json:"account"`
+	Name    string `json:"name"`
+	// Roles are those that it carries; left away for all that the account has.
+	Roles []string `json:"roles,omitempty"`
+	// NoRoles says that it carries none.
+	NoRoles  bool       `json:"noRoles,omitempty"`
+	Networks []string   `json:"networks,omitempty"`
+	Until    *time.Time `json:"until,omitempty"`
+}
+
+// MadeAccessKey is an access key with its token, which is not shown again.
+type MadeAccessKey struct {
+	AccessKey
+	Token string `json:"token"`
+}
+
+// FactorReset says when what an account can show beside its password is taken away; nothing if that was done at once.
+type FactorReset struct {
+	Due *time.Time `json:"due,omitempty"`
+}
+
+// HeldFactors is what an account has set up beside its password.
+type HeldFactors struct {
+	Passkeys []HeldPasskey `json:"passkeys"`
+	Code     *time.Time    `json:"code,omitempty"` // since when an app for codes is set up
+	Kept     int           `json:"kept"`           // codes that are kept and were not used
+	Browsers int           `json:"browsers"`       // that are not asked for a while
+	Reset    *time.Time    `json:"reset,omitempty"`
+	ResetBy  string        `json:"resetBy,omitempty"`
+	Wanted   string        `json:"wanted,omitempty"` // what the policy wants and is not set up
+	// Elsewhere are accounts at providers that open this one.
+	Elsewhere []HeldElsewhere `json:"elsewhere"`
+}
+
+// HeldElsewhere is an account at a provider, as stewards see it.
+type HeldElsewhere struct {
+	Provider string     `json:"provider"`
+	KnownAs  string     `json:"knownAs"` // an address or a name there
+	MadeAt   time.Time  `json:"madeAt"`
+	UsedAt   *time.Time `json:"usedAt,omitempty"`
+}
+
+// HeldPasskey is a passkey as stewards see it.
+type HeldPasskey struct {
+	Name   string     `json:"name"`
+	Host   string     `json:"host"` // that it is for
+	MadeAt time.Time  `json:"madeAt"`
+	UsedAt *time.Time `json:"usedAt,omitempty"`
+}
+
 // Session is a sign-in on one device.
 type Session struct {
 	Handle     string    `json:"handle"`
@@ -101,7 +175,7 @@ type Session struct {
 	MadeAt     time.Time `json:"madeAt"`
 	SeenAt     time.Time `json:"seenAt"`
 	ProvedAt   time.Time `json:"provedAt"` // when its owner last proved to be that
-	How        string    `json:"how"`      // and how: "password"
+	How        string    `json:"how"`      // and what they have shown, such as "password" or "password code"
 	Remembered bool      `json:"remembered"`
 	Network    string    `json:"network"`
 	Agent      string    `json:"agent"`
@@ -244,154 +318,6 @@ type NewGrant struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
-// Doors is the policy in force, door by door.
-type Doors struct {
-	Site     string      `json:"site"`
-	Prefix   string      `json:"prefix"`
-	File     string      `json:"file"`
-	Roles    []string    `json:"roles"`
-	Unlisted string      `json:"unlisted"`
-	Doors    []Door      `json:"doors"`
-	BuiltIn  []Door      `json:"builtIn"`
-	Sources  []SourceRef `json:"sources"`
-}
-
-// Door is one door, in the policy's words.
-type Door struct {
-	ID        int      `json:"id"` // its index in file order
-	Line      int      `json:"line"`
-	Entry     int      `json:"entry"` // the line of the entry that it is written in
-	Label     string   `json:"label"` // its methods, host and path, as doors are named everywhere
-	Path      string   `json:"path"`
-	Host      string   `json:"host,omitempty"`
-	Methods   []string `json:"methods"` // empty for any
-	Admit     string   `json:"admit"`   // in the policy's words
-	Basic     bool     `json:"basic"`
-	Anonymous string   `json:"anonymous,omitempty"` // what is said otherwise
-	Refused   string   `json:"refused,omitempty"`
-
-	Sentence []policy.Phrase `json:"sentence"`        // the door in words for everybody
-	Terms    *policy.Terms   `json:"terms,omitempty"` // what people choose one by one; missing if it says more than these can
-}
-
-// Relations say how a door lies to the others.
-type Relations struct {
-	Wider    []Door     `json:"wider"`    // those around it: it decides before them
-	Narrower []Door     `json:"narrower"` // those inside it: they decide before it
-	Crossing []Crossing `json:"crossing"` // those that cross it: where both cover a place, both must admit
-}
-
-// Crossing is a door that crosses another, and a request that both cover.
-type Crossing struct {
-	Door    Door   `json:"door"`
-	Example string `json:"example"`
-}
-
-// SourceRef says what stands behind a path.
-type SourceRef struct {
-	Path  string `json:"path"`
-	Host  string `json:"host,omitempty"`
-	Files string `json:"files,omitempty"`
-	Proxy string `json:"proxy,omitempty"`
-}
-
-// Status is the state of the running service.
-type Status struct {
-	Version       string           `json:"version"`
-	Site          string           `json:"site"`
-	Started       time.Time        `json:"started"`
-	URL           string           `json:"url"`           // at which people reach the site
-	Policy        string           `json:"policy"`        // the file
-	PolicyVersion int64            `json:"policyVersion"` // in force
-	Doors         int              `json:"doors"`
-	Findings      []policy.Finding `json:"findings"` // of the newest version of the file, if it was not taken
-	Pending       *Pending         `json:"pending,omitempty"`
-}
-
-// Pending says that the text of the policy file is not the one in force.
-type Pending struct {
-	Since time.Time `json:"since"` // when that was first seen
-	Why   string    `json:"why"`
-	Stuck bool      `json:"stuck"` // it does not come into force by itself in a moment
-}
-
-// Version is one text of the policy that has been in force.
-type Version struct {
-	ID      int64     `json:"id"`
-	At      time.Time `json:"at"`
-	By      string    `json:"by"`
-	Comment string    `json:"comment"`
-	Text    string    `json:"text,omitempty"`
-}
-
-// Draft is a text of the policy that is to be checked or applied.
-type Draft struct {
-	Text      string `json:"text,omitempty"`
-	Comment   string `json:"comment,omitempty"`
-	Base      int64  `json:"base,omitempty"`      // the version that it was made from; 0 for whichever
-	NoOpening bool   `json:"noOpening,omitempty"` // apply it only if it opens nothing to anybody
-	OverEdit  bool   `json:"overEdit,omitempty"`  // also over an edit of the file that is not in force
-}
-
-// Checked is what was found in a draft, and how its doors differ from those in force.
-type Checked struct {
-	OK       bool             `json:"ok"`
-	Findings []policy.Finding `json:"findings"`
-	Changes  []policy.Change  `json:"changes"`
-	Compared Compared         `json:"compared"`
-	// The draft's guarantees and whether they hold; none if the draft cannot be read.
-	Guarantees []prove.Guarantee `json:"guarantees"`
-}
-
-// MatrixQuery asks for a matrix of the policy in force: its regions, or the files of its
-// sources, or some addresses.
-type MatrixQuery struct {
-	Files     bool      `json:"files,omitempty"`
-	Addresses []Address `json:"addresses,omitempty"`
-	As        []string  `json:"as,omitempty"` // visitors beside the usual ones
-}
-
-// Address is a request that a matrix is asked about.
-type Address struct {
-	Method string `json:"method"`
-	Host   string `json:"host,omitempty"`
-	Path   string `json:"path"` // as it would be sent
-}
-
-// Matrix says who gets what.
-type Matrix struct {
-	prove.Matrix
-	Site string `json:"site"`
-	More bool   `json:"more,omitempty"` // there are more files than are shown
-}
-
-// MarksQuery asks for a part of a matrix of the policy in force: of its regions, or of the files of its sources.
-type MarksQuery struct {
-	Files bool     `json:"files,omitempty"`
-	As    []string `json:"as,omitempty"`   // visitors beside the usual ones
-	From  int      `json:"from,omitempty"` // the first row, counted from 0
-	Limit int      `json:"limit,omitempty"`
-}
-
-// Marks is a part of a matrix.
-type Marks struct {
-	Visitors []string    `json:"visitors"`
-	Rows     []MarkedRow `json:"rows"`
-	Total    int         `json:"total"`          // of all rows
-	More     bool        `json:"more,omitempty"` // there are more files than are counted
-}
-
-// MarkedRow is a row of a matrix with a letter for each visitor: a for admit, c challenge, r refuse, h hide, x reject.
-type MarkedRow struct {
-	Kind   string           `json:"kind"`
-	Label  string           `json:"label"`
-	Method string           `json:"method"`
-	Host   string           `json:"host"`
-	Path   string           `json:"path"`
-	Doors  []policy.DoorRef `json:"doors"`
-	Marks  string           `json:"marks"`
-}
-
 // Me says who asks, to the scripts of a page: GET /door/me.
 type Me struct {
 	SignedIn bool       `json:"signedIn"`
@@ -439,7 +365,7 @@ type PlaceToGo struct {
 	May     bool   `json:"may"`            // they are let in
 	Outcome string `json:"outcome"`        // admit, challenge, refuse, reject, or missing for what is not there for them
 	Code    string `json:"code,omitempty"` // what is missing, as a program is told it
-	Name    string `json:"name,omitempty"` // of the shared password, or the kind of pass
+	Name    string `json:"name,omitempty"` // of the shared password, or the kind of pass, or the words for a factor
 	Go      string `json:"go,omitempty"`   // where to go instead
 }
 

@@ -39,9 +39,11 @@ var rules = []struct {
 // own floor, and none above.
 var floors = [][]string{
 	{"access", "mistake", "problem", "premises", "recall"},
-	{"activity", "backup", "ending", "guard", "hashing", "inspect", "mail", "outgoing", "decisions", "known"},      // what all lean on
-	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace", "identity", "authorizer", "walks"}, // one kind of record each; what the guard admits to; files
+	{"activity", "backup", "ending", "guard", "hashing", "inspect", "letters", "mail", "outgoing", "decisions", "known"}, // what all lean on
+	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace", "identity", "authorizer", "walks"},       // one kind of record each; what the guard admits to; files
+	{"factors", "accesskeys"}, // what accounts show besides, or in the place of a person
 	{"signin", "recovery", "joining", "leaving", "events", "members", "inforce", "patrols"},
+	{"elsewhere"},
 	{"visitor"},
 	{"rooms", "pages", "api"}, // what people and programs meet
 }

@@ -8,7 +8,8 @@ import (
 	"testing"
 )
 
-// Public pages of nginx about which nothing is asked at all, as the file says that answers for them; everything else is asked about.
+// Files of a public directory, about which nothing is asked at all: nginx gives them out as the content says. Everything else is asked
+// about, and what is public of it goes on without Ostiarius too.
 func TestPublicContentOfNginx(t *testing.T) {
 	t.Parallel()
 	dir := besideFiles(t)
@@ -19,12 +20,18 @@ func TestPublicContentOfNginx(t *testing.T) {
 	if code, _, errOut := run(t, "", "connect", "nginx", "--policy", policy, "--content", content); code != 2 || !strings.Contains(errOut, "--skip-public") {
 		t.Errorf("without --skip-public: %d %s", code, errOut)
 	}
-	if code, _, errOut := run(t, "", "connect", "nginx", "--policy", policy, "--skip-public", "--content", "/etc/x; root /"); code != 2 || !strings.Contains(errOut, "no path") {
-		t.Errorf("a path that is none: %d %s", code, errOut)
+	write(t, dir, "app.conf", "proxy_pass http://127.0.0.1:1;")
+	for file, want := range map[string]string{filepath.Join(dir, "none.conf"): "no such file", filepath.Join(dir, "app.conf"): `"proxy_pass" is none of the directives`} {
+		if code, out, errOut := run(t, "", "connect", "nginx", "--policy", policy, "--skip-public", "--content", file); code != 1 || out != "" || !strings.Contains(errOut, want) {
+			t.Errorf("%s: %d %s %s", file, code, out, errOut)
+		}
 	}
 	code, out, errOut := run(t, "", "connect", "nginx", "--policy", policy, "--to", s.URL, "--skip-public", "--content", content)
 	if code != 0 {
 		t.Fatal(errOut)
+	}
+	if !strings.Contains(out, "location /leaflets/ {") || strings.Contains(out, "location /visit/") {
+		t.Errorf("directories with a closed one inside are asked about, and no others:\n%s", out)
 	}
 	write(t, dir, "snippet", out)
 	address := freePort(t)
@@ -41,11 +48,19 @@ func TestPublicContentOfNginx(t *testing.T) {
 	}
 	is("a stranger", "/", 200, "content of home")
 	is("a stranger", "/visit/", 200, "content of visit")
+	is("a stranger", "/leaflets/", 200, "content of leaflets")
+	is("a stranger", "/leaflets/index.html", 200, "content of leaflets")
+	is("a stranger", "/leaflets/nothing", 404, "")
 	is("a stranger", "/visit/private/", 403, "")
 	is("a stranger", "/rota/", 303, "")
 	is("a stranger", "/visit/../rota/week.txt", 303, "")
 	is("a stranger", "/visit/..%2frota/week.txt", 400, "")
-	hidden, missing := is("a stranger", "/secret/", 404, ""), is("a stranger", "/visit/nothing", 404, "")
+	for _, out := range []string{"/leaflets/..%2frota/week.txt", "/leaflets/.%2e/rota/week.txt", "/leaflets%2f../rota/week.txt", "/leaflets//../rota/week.txt", "/leaflets/./../rota/week.txt", "/leaflets../rota/week.txt"} {
+		if a := p.get(out, html...); a.status == 200 || strings.Contains(a.body, "0123456789") {
+			t.Errorf("%s: %d %.80q", out, a.status, a.body)
+		}
+	}
+	hidden, missing := is("a stranger", "/secret/", 404, ""), is("a stranger", "/leaflets/nothing", 404, "")
 	for _, h := range []http.Header{hidden.header, missing.header} {
 		h.Del("Date")
 	}
@@ -61,6 +76,8 @@ func TestPublicContentOfNginx(t *testing.T) {
 		t.Errorf("%d %s %s", code, out, errOut)
 	}
 	s.Kill()
-	is("without Ostiarius", "/visit/", 200, "content of visit")
+	for path, content := range map[string]string{"/": "home", "/visit/": "visit", "/leaflets/": "leaflets"} {
+		is("without Ostiarius", path, 200, "content of "+content)
+	}
 	is("without Ostiarius", "/rota/", 500, "")
 }

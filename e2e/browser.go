@@ -89,6 +89,7 @@ func StartCommand(cmd *exec.Cmd) (*Process, error) {
 	if err != nil {
 		return nil, err
 	}
+	os.Remove(log.Name()) // it stays as long as it is open, and is left behind by nobody
 	p := &Process{cmd: cmd, log: log, done: make(chan error, 1)}
 	p.cmd.Stderr = log
 	out, err := p.cmd.StdoutPipe()
@@ -116,7 +117,7 @@ func StartCommand(cmd *exec.Cmd) (*Process, error) {
 
 // Log returns what the process wrote to standard error.
 func (p *Process) Log() string {
-	text, _ := os.ReadFile(p.log.Name())
+	text, _ := io.ReadAll(io.NewSectionReader(p.log, 0, 1<<40))
 	return string(text)
 }
 
@@ -133,10 +134,6 @@ func (p *Process) Kill() {
 // Stop interrupts the process, as Ctrl-C does, and waits until it has ended.
 func (p *Process) Stop() error {
 	p.cmd.Process.Signal(syscall.SIGINT)
-	defer func() {
-		p.log.Close()
-		os.Remove(p.log.Name())
-	}()
 	select {
 	case err := <-p.done:
 		p.done <- err

@@ -42,7 +42,7 @@ func TestDoorsInAFile(t *testing.T) {
 			t.Fatalf("doors %q: %d, want %d and %q:\n%s%s", args, got, code, want, out, errOut)
 		}
 	}
-	doors(0, "decides  45    /office/**", "show", "/office/keys/", "--policy", file)
+	doors(0, "decides  45    /office/**", "show", "/office/minutes/", "--policy", file)
 	doors(0, "no door covers /nothing; what is unlisted is signed-in", "show", "/nothing", "--policy", file)
 	doors(2, "", "show", "/a%2fb", "--policy", file)
 	doors(0, "+  - path: /newsletters/**", "set", "/newsletters/**", "--admit", "role:keeper", "--policy", file, "--dry-run")
@@ -70,11 +70,18 @@ func TestDoorsInAFile(t *testing.T) {
 	doors(0, "realm: Gauges", "set", "/gauges/**", "--methods", "POST", "--host", "*.marram.example", "--admit", "role:device", "--ask", "basic", "--realm", "Gauges", "--policy", file, "--yes")
 	_, out, _ := run(t, "", "doors", "list", "--policy", file, "-o", "json")
 	var all []struct{ Door, Admits string }
-	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all) != 29 || all[27].Door != "POST *.marram.example/gauges/**" || all[27].Admits != `role: device, ask: basic, realm: "Gauges"` {
+	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all) != 30 || all[28].Door != "POST *.marram.example/gauges/**" || all[28].Admits != `role: device, ask: basic, realm: "Gauges"` {
 		t.Errorf("%v %+v", err, all)
 	}
 	doors(0, "opened", "remove", "/gauges/**", "--methods", "POST", "--host", "*.marram.example", "--policy", file, "--yes")
 	is(string(demo))
+	checked := filepath.Join(dir, "checked.yaml")
+	write(t, dir, "checked.yaml", "roles: { trustee: }\ndoors: [ { path: /orders/**, admit: signed-in } ]\nchecks: { approve: { path: '/orders/*/approve', methods: [POST], admit: { role: trustee } } }\n")
+	doors(0, "check approve: POST /orders/*/approve", "list", "--policy", checked)
+	doors(0, "Only people with the role trustee", "show", "/orders/7/approve", "--method", "POST", "--policy", checked)
+	if _, out, _ := run(t, "", "doors", "show", "/elsewhere", "--policy", checked); out != "no door covers /elsewhere; what is unlisted is signed-in\n" {
+		t.Errorf("%q", out)
+	}
 	write(t, dir, "broken.yaml", "doors: [")
 	doors(1, "this is not YAML", "set", "/x", "--admit", "public", "--policy", filepath.Join(dir, "broken.yaml"))
 }

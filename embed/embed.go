@@ -32,6 +32,7 @@ import (
 	"ostiarius/service"
 	"ostiarius/service/guard"
 	"ostiarius/service/inforce"
+	"ostiarius/service/rooms"
 )
 
 // Options say what is guarded, and where the records are.
@@ -52,6 +53,8 @@ type Options struct {
 	// Checks are the names of the checks that the program makes itself with Require. Each stands in the policy under checks, so that what is
 	// explained and proven knows of it; Open fails if one does not, and so does bringing a version into force.
 	Checks []string
+	// Secrets are this site's at the providers of accounts elsewhere, by the names that the policy has for them.
+	Secrets map[string]string
 	// Log is where the service logs; slog.Default if nil.
 	Log *slog.Logger
 }
@@ -87,7 +90,7 @@ func Open(o Options) (*Doors, error) {
 	d.log = log
 	d.service, err = service.Open(service.Settings{
 		Policy: file, Data: o.Data, Log: log, URL: o.URL, Version: "embedded", KeepActivity: 90 * 24 * time.Hour,
-		Front: &guard.Front{Peers: o.TrustedPeers}, Site: http.HandlerFunc(d.serve), Checks: o.Checks,
+		Front: &guard.Front{Peers: o.TrustedPeers}, Site: http.HandlerFunc(d.serve), Checks: o.Checks, Elsewhere: rooms.Elsewhere{Secrets: o.Secrets},
 	})
 	var unfit *inforce.Unfit
 	if errors.As(err, &unfit) {

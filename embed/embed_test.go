@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -16,6 +17,8 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ostiarius/client"
+	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 const text = `
@@ -38,6 +41,7 @@ func opened(t testing.TB, o Options) *Doors {
 	if err != nil {
 		t.Fatal(err)
 	}
+	fresh.File(t, filepath.Join(data, store.FileName))
 	o.Data, o.Log = data, slog.New(slog.DiscardHandler)
 	d, err := Open(o)
 	if err != nil {

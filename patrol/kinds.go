@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/factor"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 )
@@ -34,16 +35,21 @@ func Kinds(b *policy.Book) []policy.Visitor {
 			continue
 		}
 		v := policy.Visitor{Keyrings: d.Keyrings(), Shared: d.Shared(), Passes: d.Passes()}
-		asksAccount := false
+		asksAccount, factors := false, false
 		for _, part := range d.Admit.Parts {
 			switch part.Kind {
 			case policy.Role:
 				v.SignedIn, v.Roles, asksAccount = true, part.Names[:1], true
 			case policy.SignedIn, policy.User, policy.ProofWithin:
 				v.SignedIn, asksAccount = true, true
+			case policy.Factor:
+				v.SignedIn, asksAccount, factors = true, true, true
 			}
 		}
-		if asksAccount && len(v.Keyrings)+len(v.Shared)+len(v.Passes) > 0 {
+		if factors { // who has shown all that there is meets whatever is asked
+			v.Showing(factor.Shown{}.With(factor.Password, 0).With(factor.Passkey, 0).With(factor.Code, 0))
+		}
+		if asksAccount && (factors || len(v.Keyrings)+len(v.Shared)+len(v.Passes) > 0) {
 			add(v)
 		}
 	}

@@ -28,7 +28,7 @@ func ReadsAtRest(path string) bool {
 }
 
 // What only reads records.
-var atRest = []string{"/policy", "/people", "/members", "/joining", "/keyrings", "/shared", "/passes", "/sessions", "/messages", "/events", "/targets", "/activity"}
+var atRest = []string{"/policy", "/people", "/access-keys", "/members", "/joining", "/keyrings", "/shared", "/passes", "/sessions", "/messages", "/events", "/targets", "/activity"}
 
 // AtRest returns what answers questions of administration from the records of a data directory on which no service runs;
 // nothing of them can be changed. The error says why they cannot be read.

@@ -21,7 +21,7 @@ import (
 var besides = map[string]func(b *testing.B, dir, site string) string{
 	"nginx": func(b *testing.B, dir, site string) string {
 		address := free(b)
-		conf := fmt.Sprintf("daemon off;\nworker_processes 2;\npid %[1]s/pid;\nerror_log stderr;\nevents { worker_connections 4096; }\nhttp {\naccess_log off;\nclient_body_temp_path %[1]s/b;\nproxy_temp_path %[1]s/p;\nfastcgi_temp_path %[1]s/f;\nuwsgi_temp_path %[1]s/u;\nscgi_temp_path %[1]s/s;\n%[2]s }\n", dir, strings.ReplaceAll(site, "ADDRESS", address))
+		conf := fmt.Sprintf("daemon off;\nworker_processes 2;\npcre_jit on;\npid %[1]s/pid;\nerror_log stderr;\nevents { worker_connections 4096; }\nhttp {\naccess_log off;\nclient_body_temp_path %[1]s/b;\nproxy_temp_path %[1]s/p;\nfastcgi_temp_path %[1]s/f;\nuwsgi_temp_path %[1]s/u;\nscgi_temp_path %[1]s/s;\n%[2]s }\n", dir, strings.ReplaceAll(site, "ADDRESS", address))
 		return runServer(b, dir, conf, address, "/usr/sbin/nginx", "-p", dir, "-c", filepath.Join(dir, "conf"), "-e", "stderr")
 	},
 	"caddy": func(b *testing.B, dir, site string) string {
@@ -91,14 +91,11 @@ func BenchmarkBeside(b *testing.B) {
 	for dir := s.dir; len(dir) > len(os.TempDir()); dir = filepath.Dir(dir) {
 		os.Chmod(dir, 0o755)
 	}
-	nginx := func(upstream string, skip bool) string {
+	nginx := func(upstream string, skip bool, content ...string) string {
 		pool := "upstream doors { server " + host(upstream) + "; keepalive 64; }\n"
 		of := part(s, "http://doors", skip)
 		if skip {
-			of.Content = filepath.Join(s.dir, "public.conf")
-			if err := os.WriteFile(of.Content, []byte("root "+root+";\n"), 0o644); err != nil {
-				b.Fatal(err)
-			}
+			of.Content = content
 		}
 		site := of.Nginx()
 		if upstream == "" {
@@ -110,10 +107,12 @@ func BenchmarkBeside(b *testing.B) {
 		one, other := nginx(bare.URL, false), nginx(s.URL(), false)
 		against(b, func() measure { return rate(b, 1, one+"/rota/week.html", cookie) }, func() measure { return rate(b, 1, other+"/rota/week.html", cookie) })
 	})
-	b.Run("nginx-skip-public", func(b *testing.B) {
-		one, other := nginx("", false), nginx(s.URL(), true)
-		against(b, func() measure { return rate(b, 1, one+"/open/week.html") }, func() measure { return rate(b, 1, other+"/open/week.html") })
-	})
+	for name, content := range map[string][]string{"nginx-skip-public": nil, "nginx-skip-public-content": {"root " + root}} {
+		b.Run(name, func(b *testing.B) {
+			one, other := nginx("", false), nginx(s.URL(), true, content...)
+			against(b, func() measure { return rate(b, 1, one+"/open/week.html") }, func() measure { return rate(b, 1, other+"/open/week.html") })
+		})
+	}
 	b.Run("caddy", func(b *testing.B) {
 		at := func(upstream string) string {
 			site := part(caddy, upstream, false).Caddy()

@@ -10,6 +10,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"ostiarius/core/factor"
 	"ostiarius/core/looks"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
@@ -41,12 +42,16 @@ func (s *Service) build() {
 	bySession.Shuts = true
 	marker := api.NewMarker()
 	s.pages = pages.New(pages.Options{
-		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, Desk: s.rooms.Desk, Visitors: s.rooms.Visitors, Log: s.settings.Log,
+		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Factors: s.rooms.Factors, Keys: s.rooms.Keys, Elsewhere: s.rooms.Elsewhere, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, Desk: s.rooms.Desk, Visitors: s.rooms.Visitors, Log: s.settings.Log,
 		Beside: func(name string) string { return inspect.Beside(name, s.settings.Policy) }, InPlace: s.inPlace, Lacks: s.policy.Lacks,
 		Mark: func(account string) string { return marker.Mark(account, time.Now()) },
 	})
+	bySession.ByKey = func(r *http.Request) bool { return guard.TurnOf(r).Visitor.Factors.Kinds.Has(factor.Key) }
 	bySession.ProofAge = func(r *http.Request) time.Duration {
 		v := &guard.TurnOf(r).Visitor
+		if bySession.ByKey(r) {
+			return 0 // a program types no password
+		}
 		if s.apart.here(r) { // where there are no pages but these
 			return v.ProofAge
 		}
@@ -138,7 +143,7 @@ func (s *Service) build() {
 // administrationOf returns what administers rooms and a policy.
 func administrationOf(r *rooms.Rooms, p *inforce.Policy, log *slog.Logger) api.API {
 	return api.API{
-		People: r.People, Sessions: r.Sessions, Desk: r.Desk, Activity: r.Activity, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Mail: r.Mail, Joining: r.Joining, Events: r.Events, Members: r.Members, Teller: r.Teller, Walks: r.Walks, Patrols: r.Patrols, Endings: r.Endings, Policy: p,
+		People: r.People, Sessions: r.Sessions, Desk: r.Desk, Activity: r.Activity, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Mail: r.Mail, Joining: r.Joining, Keys: r.Keys, Factors: r.Factors, Elsewhere: r.Elsewhere, Events: r.Events, Members: r.Members, Teller: r.Teller, Walks: r.Walks, Patrols: r.Patrols, Endings: r.Endings, Policy: p,
 		Now: time.Now, Log: log,
 	}
 }

@@ -12,6 +12,8 @@ import (
 	"testing"
 
 	"ostiarius/service/people"
+	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 // faced is a service with a site and a policy that says more, to be asked as a browser asks.
@@ -30,6 +32,7 @@ func faced(t *testing.T, more string) (s *Service, ask func(method, path, body s
 			t.Fatal(err)
 		}
 	}
+	fresh.File(t, filepath.Join(dir, "d", store.FileName))
 	s, err := Open(Settings{Policy: filepath.Join(dir, "doors.yaml"), Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"), Log: slog.New(slog.DiscardHandler), Cost: cheap})
 	if err != nil {
 		t.Fatal(err)

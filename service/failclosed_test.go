@@ -13,6 +13,8 @@ import (
 
 	"ostiarius/core/secret"
 	"ostiarius/service/people"
+	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 // While the records cannot be read, nobody gets in who is not known already, by no way; nothing of that is
@@ -34,6 +36,7 @@ func TestRecordsThatCannotBeRead(t *testing.T) {
 	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
+	fresh.File(t, filepath.Join(dir, "d", store.FileName))
 	s, err := Open(Settings{Policy: file, Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"), Log: slog.New(slog.DiscardHandler), Cost: cheap})
 	if err != nil {
 		t.Fatal(err)

@@ -46,6 +46,8 @@ type Settings struct {
 	Listen string // host:port
 	Data   string // the directory of the records
 	Socket string // of the administration; in Data if empty
+	// Elsewhere is what it takes to speak to the providers that the policy names.
+	Elsewhere rooms.Elsewhere
 	// AcceptLoss lets the service start though a part of the records is missing, with what is there.
 	AcceptLoss bool
 	Cert, Key  string // PEM files for HTTPS; empty for plain HTTP
@@ -257,8 +259,8 @@ func Open(settings Settings) (s *Service, err error) {
 	if s.rooms, err = rooms.Open(rooms.Options{
 		Store: s.store, Book: s.policy.Book, Now: time.Now, Hashing: s.hashing, Front: settings.Front, Log: settings.Log,
 		Telling: settings.Telling, KeepActivity: settings.KeepActivity, KeepEvents: settings.KeepEvents,
-		Files: s.files,
-		Mail:  rooms.Mail{Server: settings.Mail, PerMinute: settings.MailPerMinute, Notices: settings.MailNotices, Site: s.publicURL},
+		Files: s.files, Elsewhere: settings.Elsewhere,
+		Mail: rooms.Mail{Server: settings.Mail, PerMinute: settings.MailPerMinute, Notices: settings.MailNotices, Site: s.publicURL},
 	}); err != nil {
 		return s, err
 	}

@@ -30,7 +30,7 @@ func (s *Service) tend(ctx context.Context, report func(error)) {
 		case <-ticker.C:
 		case <-ctx.Done():
 			last := context.WithoutCancel(ctx)
-			if err := errors.Join(s.rooms.Sessions.Flush(last), s.rooms.Activity.Close(last)); err != nil {
+			if err := errors.Join(s.rooms.Sessions.Flush(last), s.rooms.Keys.Flush(last), s.rooms.Activity.Close(last)); err != nil {
 				report(err)
 			}
 			return
@@ -39,9 +39,12 @@ func (s *Service) tend(ctx context.Context, report func(error)) {
 		s.rooms.Endings.TryAgain(ctx)
 		try(s.rooms.Recovery.Answer(ctx))
 		try(s.rooms.Members.Tend(ctx))
+		try(s.rooms.Factors.Tend(ctx))
+		try(s.rooms.Elsewhere.Tend(ctx))
 		try(s.rooms.Teller.Collect(ctx))
 		if i%flushEvery == 0 {
 			try(s.rooms.Sessions.Flush(ctx))
+			try(s.rooms.Keys.Flush(ctx))
 			try(s.rooms.Activity.Bound(ctx))
 			s.rooms.Passes.Tidy()
 			try(s.rooms.Members.Remind(ctx))
@@ -55,7 +58,7 @@ func (s *Service) tend(ctx context.Context, report func(error)) {
 			report(errors.New("the clock has jumped; what has ended is not swept for a day"))
 		}
 		if sweep {
-			try(errors.Join(s.rooms.Sessions.Sweep(ctx), s.rooms.People.Sweep(ctx), s.rooms.Mail.Sweep(ctx), s.rooms.Joining.Sweep(ctx), s.rooms.Leaving.Sweep(ctx), s.rooms.Shared.Sweep(ctx), s.rooms.Passes.Sweep(ctx), s.rooms.Events.Sweep(ctx), s.rooms.Members.Sweep(ctx), s.rooms.Activity.Sweep(ctx), s.rooms.Places.Sweep(ctx), s.store.GiveBack(ctx)))
+			try(errors.Join(s.rooms.Sessions.Sweep(ctx), s.rooms.People.Sweep(ctx), s.rooms.Mail.Sweep(ctx), s.rooms.Joining.Sweep(ctx), s.rooms.Leaving.Sweep(ctx), s.rooms.Shared.Sweep(ctx), s.rooms.Passes.Sweep(ctx), s.rooms.Events.Sweep(ctx), s.rooms.Members.Sweep(ctx), s.rooms.Activity.Sweep(ctx), s.rooms.Places.Sweep(ctx), s.rooms.Factors.Sweep(ctx), s.rooms.Keys.Sweep(ctx), s.rooms.Elsewhere.Sweep(ctx), s.store.GiveBack(ctx)))
 		}
 	}
 }

@@ -25,6 +25,7 @@ import (
 	"ostiarius/service/sessions"
 	"ostiarius/service/signin"
 	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 // Whatever happens leaves one trace, of its kind, without a secret; what changes nothing leaves none.
@@ -35,6 +36,7 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	fresh.File(t, filepath.Join(dir, "d", store.FileName))
 	s, err := Open(Settings{Policy: file, Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"), Log: slog.New(slog.DiscardHandler), Cost: cheap, Telling: telling.Rules{Hosts: []string{"desk.example"}},
 		MailNotices: map[message.Kind]bool{message.AddressChanged: true}})
 	if err != nil {
@@ -257,8 +259,9 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	handedOut(ctx, t, s, leaves, wrong, func(secret string) { tokens = append(tokens, secret) })
 	sold(ctx, t, s, leaves, wrong, func(secret string) { tokens = append(tokens, secret) })
 	walked(ctx, t, s, leaves, wrong, func(secret string) { tokens = append(tokens, secret) })
+	shown(ctx, t, s, text, leaves, wrong, func(secret string) { tokens = append(tokens, secret) })
 	// With a mail server, in package mail; through a door, in package rooms; by a file, in package inforce; by a command, in package backup.
-	for _, elsewhere := range []activity.Kind{activity.MessageTest, activity.MessageFailed, activity.PassDownloaded, activity.PassUsedUp, activity.GuaranteeBroken, activity.RecordsRestored} {
+	for _, elsewhere := range []activity.Kind{activity.MessageTest, activity.MessageFailed, activity.PassDownloaded, activity.PassUsedUp, activity.GuaranteeBroken, activity.RecordsRestored, activity.ElsewhereFailed, activity.ElsewhereAdded, activity.ElsewhereRemoved} {
 		seen[elsewhere] = true
 	}
 	door := &policy.Door{Written: "/log", Admit: policy.Demand{Kind: policy.Nobody}}

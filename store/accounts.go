@@ -12,6 +12,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/account"
+	"ostiarius/core/factor"
 	"ostiarius/core/message"
 	"ostiarius/core/session"
 	"ostiarius/core/words"
@@ -30,14 +31,15 @@ type accountRow struct {
 	Proofs   int64          `db:"proofs"`
 	Language words.Language `db:"language"`
 	LeavesAt int64          `db:"leaves_at"`
+	Enrolled string         `db:"enrolled"`
 }
 
-const accountColumns = `id, name, email, hash, disabled, made_at, made_by, signed_in_at, notes, proofs, language, leaves_at`
+const accountColumns = `id, name, email, hash, disabled, made_at, made_by, signed_in_at, notes, proofs, language, leaves_at, enrolled`
 
 func (r accountRow) account() *account.Account {
 	return &account.Account{
 		ID: r.ID, Name: r.Name, Email: r.Email, Disabled: bool(r.Disabled),
-		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, SignedIn: moment(r.SignedIn), Notes: r.Notes, Unset: r.Hash == "", Proofs: r.Proofs, Language: r.Language, LeavesAt: moment(r.LeavesAt),
+		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, SignedIn: moment(r.SignedIn), Notes: r.Notes, Unset: r.Hash == "", Proofs: r.Proofs, Language: r.Language, LeavesAt: moment(r.LeavesAt), Enrolled: factor.ReadSet(r.Enrolled),
 	}
 }
 

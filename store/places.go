@@ -19,6 +19,11 @@ func (s *Store) KnowsPlace(ctx context.Context, what, network string, since time
 	return n > 0, err
 }
 
+// PlacesOf returns the networks at which what is named was right.
+func (s *Store) PlacesOf(ctx context.Context, what string) (networks []string, err error) {
+	return networks, s.all(ctx, &networks, `SELECT network FROM known_places WHERE what = ? ORDER BY network`, what)
+}
+
 // SetPlace notes that what is named was right at a network.
 func (s *Store) SetPlace(ctx context.Context, what, network string, at time.Time) error {
 	_, err := s.exec(ctx, `INSERT INTO known_places (what, network, at) VALUES (?, ?, ?) ON CONFLICT (what, network) DO UPDATE SET at = excluded.at`, what, network, millis(at))

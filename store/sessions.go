@@ -13,6 +13,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/account"
+	"ostiarius/core/factor"
 	"ostiarius/core/message"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
@@ -30,14 +31,15 @@ type sessionRow struct {
 	Rights     string `db:"rights"`
 	Family     string `db:"family"`
 	How        string `db:"how"`
+	Shown      string `db:"shown"`
 }
 
-const sessionColumns = `token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, family, how`
+const sessionColumns = `token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, family, how, shown`
 
 func (r sessionRow) session(hash secret.TokenHash) *session.Session {
 	return &session.Session{
 		Hash: hash, Account: r.Account, MadeAt: moment(r.MadeAt), SeenAt: moment(r.SeenAt),
-		ProvedAt: moment(r.ProvedAt), Remembered: bool(r.Remembered), Network: r.Network, Agent: r.Agent, Rights: r.Rights, Family: r.Family, How: session.Proof(r.How),
+		ProvedAt: moment(r.ProvedAt), Remembered: bool(r.Remembered), Network: r.Network, Agent: r.Agent, Rights: r.Rights, Family: r.Family, How: session.Proof(r.How), Shown: factor.ReadTimes(r.Shown),
 	}
 }
 
@@ -70,21 +72,21 @@ func (s *Store) AddSession(ctx context.Context, n *session.Session, proofs int64
 // who somebody is. The error is ErrNone if not.
 func putSession(ctx context.Context, tx speaker, n *session.Session, proofs int64) error {
 	return one(tx.exec(ctx, `INSERT INTO sessions (`+sessionColumns+`)
-		SELECT ?, id, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM accounts WHERE id = ? AND proofs = ? AND disabled = 0`,
-		hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), bit(n.Remembered), n.Network, n.Agent, n.Rights, hexOf(n.Hash), string(n.How), n.Account, proofs))
+		SELECT ?, id, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM accounts WHERE id = ? AND proofs = ? AND disabled = 0`,
+		hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), bit(n.Remembered), n.Network, n.Agent, n.Rights, hexOf(n.Hash), string(n.How), n.Shown.String(), n.Account, proofs))
 }
 
 // LoadSessions adds many sessions at once, for accounts that are there, as when records
 // are brought from elsewhere.
 func (s *Store) LoadSessions(ctx context.Context, all []*session.Session) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		add, err := tx.prepare(ctx, `INSERT INTO sessions (`+sessionColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+		add, err := tx.prepare(ctx, `INSERT INTO sessions (`+sessionColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
 		if err != nil {
 			return err
 		}
 		defer add.Close()
 		for _, n := range all {
-			if _, err := add.ExecContext(ctx, hexOf(n.Hash), n.Account, millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), bit(n.Remembered), n.Network, n.Agent, n.Rights, hexOf(n.Hash), string(n.How)); err != nil {
+			if _, err := add.ExecContext(ctx, hexOf(n.Hash), n.Account, millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), bit(n.Remembered), n.Network, n.Agent, n.Rights, hexOf(n.Hash), string(n.How), n.Shown.String()); err != nil {
 				return err
 			}
 		}
@@ -114,7 +116,7 @@ func (s *Store) Replaced(ctx context.Context, hash secret.TokenHash) (*session.S
 		sessionRow
 		At int64 `db:"at"`
 	}
-	err := s.get(ctx, &r, `SELECT sessions.token_hash AS token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, sessions.family AS family, how, at
+	err := s.get(ctx, &r, `SELECT sessions.token_hash AS token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, sessions.family AS family, how, shown, at
 		FROM replaced_tokens JOIN sessions ON sessions.family = replaced_tokens.family WHERE replaced_tokens.token_hash = ?`, hexOf(hash))
 	if err != nil {
 		return nil, time.Time{}, none(err)
@@ -188,7 +190,7 @@ func (s *Store) Sessions(ctx context.Context, q SessionQuery) ([]HeldSession, in
 		sessionRow
 		Name string `db:"name"`
 	}
-	err := s.long.all(ctx, &rows, `SELECT token_hash, account_id, sessions.made_at AS made_at, seen_at, proved_at, remembered, network, agent, rights, how, name
+	err := s.long.all(ctx, &rows, `SELECT token_hash, account_id, sessions.made_at AS made_at, seen_at, proved_at, remembered, network, agent, rights, how, shown, name
 		FROM (SELECT * FROM `+from+where+` ORDER BY seen_at DESC, token_hash DESC LIMIT ? OFFSET ?) AS sessions JOIN accounts ON accounts.id = sessions.account_id
 		ORDER BY seen_at DESC, token_hash DESC`, append(args, q.Limit, q.Offset)...)
 	if err != nil {
@@ -342,11 +344,11 @@ func (s *Store) Session(ctx context.Context, hash secret.TokenHash) (*session.Se
 	return r.session(hash), nil
 }
 
-// SetProved writes when and how the owner of a session last proved to be that; it gets another
+// SetProved writes when and how the owner of a session last proved to be that, as the session says; it gets another
 // token with that. The error is ErrNone if the session has ended.
-func (s *Store) SetProved(ctx context.Context, before, after secret.TokenHash, how session.Proof, at time.Time, e Event) error {
+func (s *Store) SetProved(ctx context.Context, before, after secret.TokenHash, n *session.Session, at time.Time, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `UPDATE sessions SET token_hash = ?, proved_at = ?, how = ? WHERE token_hash = ?`, hexOf(after), millis(at), string(how), hexOf(before))); err != nil {
+		if err := one(tx.exec(ctx, `UPDATE sessions SET token_hash = ?, proved_at = ?, how = ?, shown = ? WHERE token_hash = ?`, hexOf(after), millis(n.ProvedAt), string(n.How), n.Shown.String(), hexOf(before))); err != nil {
 			return err
 		}
 		if err := replaced(ctx, tx, before, after, at); err != nil {

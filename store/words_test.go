@@ -107,7 +107,7 @@ func TestProofsOfBefore(t *testing.T) {
 	}
 	begin := func(proofs int64) error {
 		_, hash := secret.NewToken()
-		return s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: noon, How: session.Password}, proofs, nil, nil, Event{At: noon, Kind: "sign-in"})
+		return s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: noon, How: "password"}, proofs, nil, nil, Event{At: noon, Kind: "sign-in"})
 	}
 	if err := s.Rehash(ctx, id, "hash", "better"); err != nil {
 		t.Fatal(err)
@@ -116,11 +116,11 @@ func TestProofsOfBefore(t *testing.T) {
 		t.Errorf("after a better hash: %v", err)
 	}
 	_, hash := secret.NewToken()
-	next := &session.Session{Hash: hash, Account: id, MadeAt: noon, How: session.Password}
+	next := &session.Session{Hash: hash, Account: id, MadeAt: noon, How: "password"}
 	if err := s.ChangePassword(ctx, 0, "another", next, nil, Event{At: noon, Kind: "password changed"}); err != nil {
 		t.Fatal(err)
 	}
-	if held, n, err := s.Sessions(ctx, SessionQuery{Account: id, Now: noon.Add(time.Minute), Limit: 10}); err != nil || n != 1 || held[0].Hash != hash || held[0].How != session.Password {
+	if held, n, err := s.Sessions(ctx, SessionQuery{Account: id, Now: noon.Add(time.Minute), Limit: 10}); err != nil || n != 1 || held[0].Hash != hash || held[0].How != "password" {
 		t.Errorf("%d sessions after a change: %v", n, err)
 	}
 	if err := s.ChangePassword(ctx, 0, "a third", next, nil, Event{At: noon}); err == nil {

@@ -6,6 +6,26 @@ export interface AcceptFinding {
   until?: string;
 }
 
+export interface AccessKey {
+  handle: string;
+  account: string;
+  name: string;
+  roles: string[];
+  allRoles: boolean;
+  networks: string[];
+  madeAt: string;
+  madeBy: string;
+  until?: string;
+  ended: boolean;
+  usedAt?: string;
+  usedFrom?: string;
+}
+
+export interface AccessKeys {
+  keys: AccessKey[];
+  total: number;
+}
+
 export interface Address {
   method: string;
   host?: string;
@@ -127,8 +147,10 @@ export interface Door {
   line: number;
   /** line of the entry; doors written as one entry share it */
   entry: number;
-  /** its methods, host and path, as doors are named everywhere */
+  /** its methods, host and path, as doors are named everywhere; of a check its name */
   label: string;
+  /** the name of a check */
+  check?: string;
   path: string;
   host?: string;
   /** empty for any */
@@ -163,6 +185,8 @@ export interface Doors {
   roles: string[];
   unlisted: "public" | "signed-in" | "refuse" | "hide";
   doors: Door[];
+  /** what a program asks in its own handlers; each must admit too */
+  checks: Door[];
   builtIn: Door[];
   sources: SourceRef[];
 }
@@ -313,6 +337,11 @@ export interface Exported {
   roles?: ({ from: string; role: string; until?: string })[];
 }
 
+export interface FactorReset {
+  /** When it is taken away; nothing if that was done at once */
+  due?: string;
+}
+
 export interface Finding {
   severity: "error" | "warning";
   /** the name under which docs/findings.md explains it */
@@ -374,6 +403,38 @@ export interface Guarantee {
   /** why it does not hold, or could not be proven */
   message?: string;
   witness?: Witness;
+}
+
+export interface HeldElsewhere {
+  provider: string;
+  /** An address or a name there */
+  knownAs: string;
+  madeAt: string;
+  usedAt?: string;
+}
+
+export interface HeldFactors {
+  /** Accounts at providers that open this one */
+  elsewhere: HeldElsewhere[];
+  passkeys: HeldPasskey[];
+  /** Since when an app for codes is set up */
+  code?: string;
+  /** Codes that are kept and were not used */
+  kept: number;
+  /** That are not asked for a while */
+  browsers: number;
+  reset?: string;
+  resetBy?: string;
+  /** What the policy wants and is not set up: passkey, code or two */
+  wanted?: string;
+}
+
+export interface HeldPasskey {
+  name: string;
+  /** That it is for */
+  host: string;
+  madeAt: string;
+  usedAt?: string;
 }
 
 export interface Hour {
@@ -473,6 +534,23 @@ export interface Looks {
   light: Palette;
   dark: Palette;
   faults?: ContrastFault[];
+}
+
+export interface MadeAccessKey {
+  handle: string;
+  account: string;
+  name: string;
+  roles: string[];
+  allRoles: boolean;
+  networks: string[];
+  madeAt: string;
+  madeBy: string;
+  until?: string;
+  ended: boolean;
+  usedAt?: string;
+  usedFrom?: string;
+  /** Not shown again */
+  token: string;
 }
 
 export interface MadeSecret {
@@ -612,6 +690,18 @@ export interface Messages {
   dropped: number;
   /** that they are handed to; none if there is none */
   server?: string;
+}
+
+export interface NewAccessKey {
+  account: string;
+  name: string;
+  /** That it carries; without it all that the account has */
+  roles?: string[];
+  /** It carries none */
+  noRoles?: boolean;
+  /** From which it counts; without it from all */
+  networks?: string[];
+  until?: string;
 }
 
 export interface NewEntry {
@@ -1044,8 +1134,8 @@ export interface Session {
   seenAt: string;
   /** when its owner last proved to be that */
   provedAt: string;
-  /** and how: "password" */
-  how: "password";
+  /** and what they have shown, such as password or password code */
+  how: string;
   remembered: boolean;
   network: string;
   agent: string;
@@ -1233,6 +1323,8 @@ export interface Terms {
   keyring?: string;
   /** networks, in one of which the visitor has to be */
   from?: string[];
+  /** that has to be shown besides: passkey, code or two; "" for none */
+  factor?: string;
   /** how long ago the password was typed at most, such as 10m */
   within?: string;
   /** the browser's own question instead of the sign-in page */

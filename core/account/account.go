@@ -13,6 +13,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 	"golang.org/x/text/width"
 
+	"ostiarius/core/factor"
 	"ostiarius/core/words"
 )
 
@@ -33,6 +34,8 @@ type Account struct {
 	// Proofs counts how often what proves who somebody is has changed, such as the password. What was
 	// proven before the last change counts no longer.
 	Proofs int64
+	// Enrolled is what its owner can show beside the password.
+	Enrolled factor.Set
 }
 
 // Unfit says why a name or an address cannot be used.

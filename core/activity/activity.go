@@ -37,6 +37,24 @@ const (
 	AddressUndone        Kind = "address undone"
 	LinkMade             Kind = "link made" // to set a password
 
+	FactorAdded       Kind = "factor added" // to an account, which Detail names: a passkey, one-time codes, codes to keep
+	FactorRemoved     Kind = "factor removed"
+	FactorFailed      Kind = "factor failed"      // a wrong code, or a passkey that does not count; Detail says why
+	PasskeyCopied     Kind = "passkey copied"     // its count has not grown: there may be a copy of it
+	KeptCodeUsed      Kind = "kept code used"     // one of those for when the app is lost; Detail says how many are left
+	ResetAsked        Kind = "factor reset asked" // by a steward; Detail says until when it waits
+	ResetDropped      Kind = "factor reset dropped"
+	FactorsReset      Kind = "factors reset"      // all that the owner could show beside the password is gone
+	BrowserRemembered Kind = "browser remembered" // in which a second factor was shown
+	BrowserForgotten  Kind = "browser forgotten"
+
+	ElsewhereFailed  Kind = "sign-in elsewhere failed" // at a provider, or with what it said; Detail says why
+	ElsewhereAdded   Kind = "account elsewhere linked"
+	ElsewhereRemoved Kind = "account elsewhere unlinked"
+
+	KeyMade    Kind = "access key made" // for Account; Detail has its name
+	KeyRemoved Kind = "access key removed"
+
 	CredentialsAdded   Kind = "credentials added" // to a keyring, which Detail names
 	CredentialsChanged Kind = "credentials changed"
 	CredentialsRemoved Kind = "credentials removed"
@@ -101,6 +119,7 @@ const (
 var Kinds = []Kind{
 	SignIn, SignInFailed, SignInSlowed, SignOut, ProvenAgain, ProofFailed, SessionEnded, SessionsDone,
 	AccountAdded, AccountChanged, AccountRemoved, AccountEnabled, AccountDisabled, JoinAsked, Joined, JoinDeclined, Invited, InvitationRevoked, LeaveAsked, LeaveWithdrawn, RoleGranted, RoleRevoked, PasswordSet, PasswordChanged, PasswordChangeFailed, RecoveryAsked, AddressAsked, AddressProven, AddressUndone, LinkMade,
+	FactorAdded, FactorRemoved, FactorFailed, PasskeyCopied, KeptCodeUsed, ResetAsked, ResetDropped, FactorsReset, BrowserRemembered, BrowserForgotten, KeyMade, KeyRemoved, ElsewhereFailed, ElsewhereAdded, ElsewhereRemoved,
 	CredentialsAdded, CredentialsChanged, CredentialsRemoved,
 	Unlocked, UnlockFailed, UnlockEnded, SharedSet, SharedWithdrawn, SharedTold, PassIssued, PassOpened, PassFailed, PassDownloaded, PassUsedUp, PassSpread, PassPaused, PassResumed, PassRenewed, PassRotated, PassRevoked,
 	EventCarried, EventKept, EventRefused, EventRetried, EventDropped, SecretAdded, SecretRemoved, Claimed, Reminded, MembershipBegun, MembershipEnded, GuaranteeBroken, TargetAdded, TargetRemoved,

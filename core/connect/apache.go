@@ -105,22 +105,21 @@ func (s *Site) apacheOpen() string {
 		flags = "i"
 	}
 	is := func(expression string) string {
-		expression = strings.Replace(expression, `\|`, `(?::[0-9]*)?\|GET `, 1)
-		expression = strings.TrimSuffix(expression, "$") + ` HTTP/[0-9.]+$`
+		expression = strings.Replace(expression, `\|`, `(?::[0-9]*)?\|(?-i:GET) `, 1)
 		return fmt.Sprintf(`'%%{HTTP_HOST}|%%{THE_REQUEST}' =~ m#%s#%s`, expression, flags)
 	}
-	terms := []string{is(place.Plain)}
+	terms := []string{is(strings.TrimSuffix(place.Plain, "$") + ` HTTP/[0-9.]+$`)}
 	if !o.all {
 		any := []string{"false"}
 		for _, door := range o.public {
-			any = append(any, is(door))
+			any = append(any, is(door.String()))
 		}
 		terms = append(terms, "("+strings.Join(any, " || ")+")")
 	}
 	for _, c := range o.closed {
-		any := []string{"!(" + is(c.door) + ")"}
+		any := []string{"!(" + is(c.door.String()) + ")"}
 		for _, inner := range c.inner {
-			any = append(any, is(inner))
+			any = append(any, is(inner.String()))
 		}
 		terms = append(terms, "("+strings.Join(any, " || ")+")")
 	}

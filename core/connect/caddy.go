@@ -44,12 +44,12 @@ func (s *Site) Caddy() string {
 				}
 			})
 			c.block("handle_response @ostiarius_"+name, func() {
-				c.block("route", inside)
+				inside()
 			})
 		}
 		private := func() {
 			c.line("header {")
-			c.line("    +Cache-Control \"private, no-store\"") // as Ostiarius-Cache-Control and -Vary say; to look there costs more
+			c.line("    +Cache-Control \"private, no-store\"")
 			c.line("    +Vary \"Cookie, Authorization\"")
 			c.line("    defer")
 			c.line("}")
@@ -115,13 +115,13 @@ func (s *Site) caddyOpen() string {
 	matches := func(expression string) string {
 		return `({http.request.host} + "|" + {http.request.orig_uri}).matches(r"` + fold + expression + `")`
 	}
-	any := func(expressions []string) string {
+	any := func(expressions []place.Expression) string {
 		if len(expressions) == 0 {
 			return "false"
 		}
 		all := make([]string, len(expressions))
 		for i, e := range expressions {
-			all[i] = matches(e)
+			all[i] = matches(e.String())
 		}
 		return strings.Join(all, " || ")
 	}
@@ -130,7 +130,7 @@ func (s *Site) caddyOpen() string {
 		terms = append(terms, "("+any(o.public)+")")
 	}
 	for _, c := range o.closed {
-		terms = append(terms, "(!"+matches(c.door)+" || "+any(c.inner)+")")
+		terms = append(terms, "(!"+matches(c.door.String())+" || "+any(c.inner)+")")
 	}
 	return strings.Join(terms, " && ")
 }

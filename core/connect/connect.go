@@ -19,8 +19,9 @@ type Site struct {
 	To   To
 	// SkipPublic leaves out the question where everybody is admitted.
 	SkipPublic bool
-	// Content is a file of nginx's that says how public pages are answered, which are then not asked about at all; "" for none.
-	Content string
+	// Content are directives of nginx by which it gives out the files of public directories, about which it is then asked nothing at
+	// all; none for asking about them too.
+	Content []string
 	// Identity is the audience for which it is signed who is calling; "" for nobody.
 	Identity string
 	// Authorizer is where Apache asks, host:port.
@@ -32,14 +33,6 @@ func ParseAuthorizer(s string) (string, error) {
 	u, err := url.Parse("fcgi://" + s)
 	if err != nil || u.Host != s || u.Port() == "" || u.Hostname() == "" || !isSafe(s) {
 		return "", fmt.Errorf("%q is no address; write HOST:PORT, such as 127.0.0.1:8463", s)
-	}
-	return s, nil
-}
-
-// ParseContent reads the path of a file that a web server is to include.
-func ParseContent(s string) (string, error) {
-	if !strings.HasPrefix(s, "/") || !isSafe(s) {
-		return "", fmt.Errorf("%q is no path that can be written into a configuration; write one from / on, of letters, digits, dots, - and _", s)
 	}
 	return s, nil
 }
@@ -110,8 +103,8 @@ func (s *Site) Warnings(server string) (all []string) {
 	if s.SkipPublic && !s.open().any() {
 		all = append(all, "no place is public, so there is nothing that --skip-public could leave out")
 	}
-	if server == "haproxy" && policy.Hides(s.Book) {
-		all = append(all, "HAProxy cannot answer for what the site does not find, so what is hidden can be told from what is missing by the page that is shown")
+	if s.SkipPublic && s.Content != nil && len(s.openDirectories()) == 0 {
+		all = append(all, "no directory is public with all that is in it and at every host, so --content is used for none")
 	}
 	if len(s.Book.Sources) > 0 {
 		all = append(all, "the sources of the policy are not used beside a web server, which serves the site itself")
@@ -123,14 +116,15 @@ func (s *Site) Warnings(server string) (all []string) {
 // the ones that match a public expression, or any if all is set, and of each closed one also what is inside it.
 type opening struct {
 	all    bool // what no door covers is public too
-	public []string
+	public []place.Expression
 	closed []closed
+	hosts  bool // an expression is for a host
 }
 
 // A closed is a door that not everybody passes, and the doors inside it, where it does not count.
 type closed struct {
-	door  string
-	inner []string
+	door  place.Expression
+	inner []place.Expression
 }
 
 func (o *opening) any() bool { return o.all || len(o.public) > 0 }
@@ -139,11 +133,20 @@ func (o *opening) any() bool { return o.all || len(o.public) > 0 }
 // and of those that count all must be public. What HEAD may do is asked, since a door can be for that alone.
 func (s *Site) open() *opening {
 	o := &opening{all: s.Book.Unlisted.IsPublic()}
-	told := func(d *policy.Door) (string, bool) {
+	told := func(d *policy.Door) (place.Expression, bool) {
 		if !d.Methods.Covers("GET") {
-			return "", false
+			return place.Expression{}, false
 		}
-		return d.Set.Expression()
+		e, ok := d.Set.Expression()
+		o.hosts = o.hosts || e.Host != ""
+		return e, ok
+	}
+	// A door counts for what is public outside of it, or across its edge; of what lies within it is the outer one.
+	counts := func(d *policy.Door) bool {
+		return slices.ContainsFunc(s.Book.Doors, func(other policy.Door) bool {
+			relation := d.Set.Relate(other.Set)
+			return other.IsPublic() && relation != place.Apart && relation != place.Around
+		})
 	}
 	for i := range s.Book.Doors {
 		d := &s.Book.Doors[i]
@@ -152,7 +155,7 @@ func (s *Site) open() *opening {
 		case !ok:
 		case d.IsPublic():
 			o.public = append(o.public, expression)
-		case o.all || slices.ContainsFunc(s.Book.Doors, func(other policy.Door) bool { return other.IsPublic() && d.Set.Relate(other.Set) != place.Apart }):
+		case o.all || counts(d):
 			c := closed{door: expression}
 			for j := range s.Book.Doors {
 				other := &s.Book.Doors[j]

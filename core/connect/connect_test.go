@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -20,6 +21,18 @@ func parse(t testing.TB, text string) *policy.Book {
 	return book
 }
 
+var compiled = map[string]*regexp.Regexp{}
+
+// matches compiles an expression once, for the tests that hold many subjects against it.
+func matches(expression, subject string) bool {
+	re := compiled[expression]
+	if re == nil {
+		re = regexp.MustCompile(expression)
+		compiled[expression] = re
+	}
+	return re.MatchString(subject)
+}
+
 // lets reports what a web server makes of an opening: the same steps as in the configurations, with Go's expressions.
 func (o *opening) lets(method, host, target string, fold bool) bool {
 	subject := host + "|" + target
@@ -27,20 +40,58 @@ func (o *opening) lets(method, host, target string, fold bool) bool {
 		if fold {
 			expression = "(?i)" + expression
 		}
-		return regexp.MustCompile(expression).MatchString(subject)
+		return matches(expression, subject)
 	}
 	open := o.all
 	for _, door := range o.public {
-		open = open || match(door)
+		open = open || match(door.String())
 	}
 	for _, c := range o.closed {
-		shut := match(c.door)
+		shut := match(c.door.String())
 		for _, inner := range c.inner {
-			shut = shut && !match(inner)
+			shut = shut && !match(inner.String())
 		}
 		open = open && !shut
 	}
-	return open && method == "GET" && regexp.MustCompile(place.Plain).MatchString(subject)
+	return open && method == "GET" && matches(place.Plain, subject)
+}
+
+var nginxSteps = regexp.MustCompile(`(?m)^ *(?:set \$(\w+) ([^;]*);|if \(\$(\w+)(?: (!?~\*?|!=) ("[^"]*"|\S+))?\) \{ set \$(\w+) "(\w*)"; \})$`)
+
+// nginxLets does what the directives of nginx say, on a host and a target.
+func nginxLets(steps [][]string, host, target, method string) bool {
+	v := map[string]string{"host": host, "request_uri": target, "request_method": method}
+	for _, s := range steps {
+		word := strings.Trim(s[5], `"`)
+		met := v[s[3]] != ""
+		switch s[4] {
+		case "!=":
+			met = v[s[3]] != word
+		case "!~":
+			met = !matches(word, v[s[3]])
+		case "~", "~*":
+			met = true
+			rest, ahead := strings.CutPrefix(word, "^(?=") // which Go has not
+			parts := []string{word}
+			if ahead {
+				first, second, _ := strings.Cut(rest, "))(?:")
+				parts = []string{"^" + first + ")", "^(?:" + second}
+			}
+			for _, part := range parts {
+				if s[4] == "~*" {
+					part = "(?i)" + part
+				}
+				met = met && matches(part, v[s[3]])
+			}
+		}
+		switch {
+		case s[1] != "":
+			v[s[1]] = strings.NewReplacer("$host", host, "$request_uri", target, `"`, "").Replace(s[2])
+		case met:
+			v[s[6]] = s[7]
+		}
+	}
+	return v["ostiarius_open"] != ""
 }
 
 // Where nobody is asked, everybody is admitted; and of what is plainly spelled all of it is left out. This holds the expressions to the
@@ -87,7 +138,11 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 			continue // two doors for the same, after all
 		}
 		site := Site{Book: book, SkipPublic: true}
-		o := site.open()
+		o, snippet := site.open(), site.Nginx()
+		steps := nginxSteps.FindAllStringSubmatch(snippet, -1)
+		if len(steps) < 7 {
+			t.Fatalf("only %d steps are read in\n%s", len(steps), snippet)
+		}
 		for range 60 {
 			method, host := of("GET", "GET", "GET", "HEAD", "POST", "get"), of("x.example", "y.x.example", "other.example", "X.example", "x.example|/a", "x.example|/a?", "x.example|/?b|", "")
 			target := ""
@@ -102,7 +157,10 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 			if lets && !admitted {
 				t.Fatalf("%s %s %q is let in unasked, and comes to %s public %t\n%s\n%+v", method, host, target, d.Outcome, d.Public, text, o)
 			}
-			plain := method == "GET" && regexp.MustCompile(place.Plain).MatchString(host+"|"+target)
+			if got := nginxLets(steps, strings.ToLower(host), target, method); got && !admitted || lets && !got {
+				t.Fatalf("%s %s %q: nginx lets in %t, want %t\n%s\n%s", method, host, target, got, lets, text, snippet)
+			}
+			plain := method == "GET" && matches(place.Plain, host+"|"+target)
 			if plain && admitted && !lets {
 				t.Fatalf("%s %s %q is asked about, though everybody may have it\n%s\n%+v", method, host, target, text, o)
 			}
@@ -118,6 +176,9 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 
 // What comes from a policy or a flag cannot leave its place in a configuration.
 func TestNothingBreaksOut(t *testing.T) {
+	if _, err := ParseContent("root /srv; } location /x { }"); err == nil {
+		t.Error("content leaves its block")
+	}
 	book := parse(t, "site: \"Marram\\nreturn 200 x;\"\nunlisted: hide\nentrance: /keepers-7f3\ndoors:\n  - { path: '/a\"; return 200;', admit: public }\n  - { path: \"/a'b/**\", admit: public }\n  - { path: /a/**, admit: public }\n  - { path: /a/b/**, admit: nobody }\n")
 	for _, to := range []string{"http://127.0.0.1:8460", "https://doors.marram.example", "unix:/run/ostiarius/front.sock"} {
 		at, err := ParseTo(to)
@@ -151,7 +212,7 @@ func TestNothingBreaksOut(t *testing.T) {
 		}
 	}
 	far, _ := ParseTo("http://192.0.2.7:8460")
-	for want, site := range map[string]Site{"without encryption": {Book: book, To: far}, "can be told": {Book: book}} {
+	for want, site := range map[string]Site{"without encryption": {Book: book, To: far}, "nothing that --skip-public": {Book: parse(t, "doors: [{path: /, admit: nobody}]"), SkipPublic: true}} {
 		if got := strings.Join(site.Warnings("haproxy"), "\n"); !strings.Contains(got, want) {
 			t.Errorf("%q, want %s", got, want)
 		}
@@ -200,4 +261,159 @@ func TestQuestions(t *testing.T) {
 			t.Errorf("%s with %d %s: %q", test.q.Outcome, test.status, test.location, got)
 		}
 	}
+}
+
+// nginx reads no word of 4096 bytes, and a policy may have many doors.
+func TestManyPublicDoors(t *testing.T) {
+	text := "doors:\n"
+	for i := range 120 {
+		text += fmt.Sprintf("  - { path: /walk-on-the-shore-%d/**, admit: public }\n  - { path: /walk-on-the-shore-%[1]d/hut/**, admit: nobody }\n", i)
+	}
+	site := Site{Book: parse(t, text), SkipPublic: true}
+	snippet := site.Nginx()
+	for _, word := range regexp.MustCompile(`"[^"]*"|\S+`).FindAllString(snippet, -1) {
+		if len(word) >= 4096 {
+			t.Errorf("a word of %d bytes: %.100s", len(word), word)
+		}
+	}
+	steps := nginxSteps.FindAllStringSubmatch(snippet, -1)
+	for i := range 120 {
+		at := fmt.Sprintf("/walk-on-the-shore-%d/", i)
+		if !nginxLets(steps, "h", at, "GET") || nginxLets(steps, "h", at+"hut/", "GET") {
+			t.Errorf("%s is let in %t, the hut %t", at, nginxLets(steps, "h", at, "GET"), nginxLets(steps, "h", at+"hut/", "GET"))
+		}
+	}
+}
+
+// Nothing is asked about a directory only if all in it is public, whatever the host and the method.
+func TestPublicDirectories(t *testing.T) {
+	for policy, want := range map[string]string{
+		"{ path: /open/**, admit: public }":                                                                            "/open",
+		"{ path: /a/b/**, admit: public }, { path: /**, admit: signed-in }":                                            "/a/b",
+		"{ path: /open/**, admit: public }, { path: /open/in/**, admit: public }, { path: /other, admit: nobody }":     "/open,/open/in",
+		"{ path: /open/**, admit: public }, { path: /open/in/**, admit: nobody }, { path: /open/x/**, admit: public }": "/open/x",
+		"{ path: /open/**, admit: public }, { path: /**/*.pdf, admit: nobody }":                                        "",
+		"{ path: /open/**, admit: public }, { path: /open/x, admit: nobody, methods: [POST] }":                         "",
+		"{ path: /open/**, admit: public }, { path: /open/**, admit: nobody, host: y.example }":                        "",
+		"{ path: /open/**, admit: public, host: x.example }":                                                           "",
+		"{ path: /open/**, admit: public, methods: [GET] }":                                                            "",
+		"{ path: /**, admit: public }":                                                                                 "",
+		"{ path: /open, admit: public }, { path: /o*/**, admit: public }, { path: /**/x/**, admit: public }, { path: '/a b/**', admit: public }, { path: '/a$b/**', admit: public }": "",
+	} {
+		site := Site{Book: parse(t, "doors: ["+policy+"]"), SkipPublic: true, Content: []string{"root /srv"}}
+		if got := strings.Join(site.openDirectories(), ","); got != want {
+			t.Errorf("%s: %q, want %q", policy, got, want)
+		}
+		for _, dir := range site.openDirectories() {
+			if !strings.Contains(site.Nginx(), "location "+dir+"/ {\n    auth_request off;\n    root /srv;\n}\n") {
+				t.Error(site.Nginx())
+			}
+		}
+	}
+}
+
+// What is taken to give out files only gives out files.
+func TestParseContent(t *testing.T) {
+	for text, want := range map[string]string{
+		"root /srv/www;": "root /srv/www",
+		"# files\nroot /srv; # here\n index a.html  b.html;\n": "root /srv|index a.html  b.html",
+		`add_header X "a;  #b}" always; try_files $uri =404;`:  `add_header X "a;  #b}" always|try_files $uri =404`,
+		"root /a#b;":                           "root /a#b",
+		"":                                     "no directive",
+		"# root /srv;":                         "no directive",
+		"root /srv":                            "no end",
+		`root "/srv;`:                          "no end",
+		";":                                    `"" is none`,
+		"proxy_pass http://x;":                 `"proxy_pass" is none`,
+		"root /srv; include x;":                `"include" is none`,
+		"alias /srv/;":                         `"alias" is none`,
+		"root /srv; location /x { }":           "a block",
+		"root /srv; } location / {":            "a block",
+		"root /srv\\;":                         "backslash",
+		"try_files $uri $uri/ $uri.html =404;": "try_files $uri $uri/ $uri.html =404",
+		"try_files $uri /rota/week.html;":      "ends with another address",
+		"try_files $uri @app;":                 "ends with another address",
+		"try_files $uri /rota/week.html =404;": "leads out",
+		"try_files $arg_page =404;":            "a stranger's",
+		"try_files $uri/../../rota/x =404;":    "leads out",
+		"try_files $urix =404;":                "a stranger's",
+		"try_files $uri/$arg_x =404;":          "a stranger's",
+		"try_files;":                           "says nothing",
+		"index /rota/index.html;":              "leads out",
+		`index "$arg_page";`:                   "a stranger's",
+		"root /srv/$arg_of;":                   "a stranger's",
+		"root /srv/$uri;":                      "a stranger's",
+		`root /a"; } location / { } #";`:       "within a word",
+		"root /srv; fastcgi_pass unix:/x;":     "fastcgi_pass",
+	} {
+		all, err := ParseContent(text)
+		if got := strings.Join(all, "|"); err == nil && got != want || err != nil && (all != nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("%q: %q %v, want %q", text, got, err, want)
+		}
+	}
+}
+
+// nginxWords are the first words of directives as nginx reads a text: a quotation mark counts only where a word begins. A brace
+// is one too.
+func nginxWords(text string) (first []string) {
+	word, begun, new := "", false, true
+	end := func() {
+		if begun && new {
+			first, new = append(first, word), false
+		}
+		word, begun = "", false
+	}
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case strings.IndexByte(" \t\r\n", c) >= 0:
+			end()
+		case c == ';':
+			end()
+			new = true
+		case (c == '{' || c == '}') && (i == 0 || text[i-1] != '$'):
+			end()
+			first, new = append(first, string(c)), true
+		case !begun && c == '#':
+			for i < len(text) && text[i] != '\n' {
+				i++
+			}
+		case !begun && (c == '"' || c == '\''):
+			begun = true
+			for i++; i < len(text) && text[i] != c; i++ {
+				word += text[i : i+1]
+			}
+		default:
+			begun, word = true, word+string(c)
+		}
+	}
+	return first
+}
+
+// Whatever is taken is taken again as it was, and each of it is a directive of the list: nothing comes in beside one.
+func FuzzParseContent(f *testing.F) {
+	for _, text := range []string{"root /srv/www;", "# files\nroot /srv; # here\n index a.html  b.html;\n", `add_header X "a;  #b}" always;`, "root '/a b';\r\nexpires\t1h;", "root /srv", "root /srv; }", "root /a#b;#c"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		all, err := ParseContent(text)
+		if err != nil {
+			if all != nil {
+				t.Errorf("%q with %v", all, err)
+			}
+			return
+		}
+		again, err := ParseContent(strings.Join(all, ";\n") + ";\n")
+		if err != nil || !slices.Equal(again, all) {
+			t.Errorf("%q is taken as %q, and that as %q, %v", text, all, again, err)
+		}
+		if words := nginxWords(strings.Join(all, ";\n") + ";\n"); len(words) != len(all) {
+			t.Errorf("nginx reads %q of %q", words, text)
+		} else {
+			for _, first := range words {
+				if !slices.Contains(contentDirectives, first) {
+					t.Errorf("%q is taken from %q", first, text)
+				}
+			}
+		}
+	})
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 // HAProxy returns what stands in a frontend of HAProxy, with the backend for our pages.
@@ -24,7 +25,16 @@ func (s *Site) HAProxy() string {
 	if s.SkipPublic {
 		open = s.haproxyOpen(c)
 	}
+	hides := policy.Hides(s.Book)
+	if hides {
+		c.line("http-request set-var(txn.ostiarius_own) bool(true) if ostiarius_pages")
+		c.line("http-request lua.ostiarius_read if !ostiarius_pages")
+	}
 	c.line("http-request lua.ostiarius if !ostiarius_pages%s", open)
+	if hides {
+		c.line("# What is not there is answered for as what is hidden, so that nobody can tell one from the other.")
+		c.line("http-response lua.ostiarius_missing if { status 404 } !{ var(txn.ostiarius_own) -m bool }")
+	}
 	for _, field := range []string{"Cache-Control", "Vary", "Set-Cookie"} {
 		name := strings.ToLower(strings.ReplaceAll(field, "-", "_"))
 		c.line("http-response add-header %s %%[var(txn.ostiarius_%s)] if { var(txn.ostiarius_%[2]s) -m found }", field, name)
@@ -54,13 +64,13 @@ func (s *Site) haproxyOpen(c *config) string {
 	c.line("http-request set-var-fmt(txn.ostiarius_place) '%%[req.hdr(host),field(1,:)]|%%[pathq]'")
 	set("open", o.all, "")
 	for _, door := range o.public {
-		set("open", true, is(door))
+		set("open", true, is(door.String()))
 	}
 	for _, closed := range o.closed {
 		set("shut", false, "")
-		set("shut", true, is(closed.door))
+		set("shut", true, is(closed.door.String()))
 		for _, inner := range closed.inner {
-			set("shut", false, is(inner))
+			set("shut", false, is(inner.String()))
 		}
 		set("open", false, " if { var(txn.ostiarius_shut) -m bool }")
 	}
@@ -88,12 +98,12 @@ func (s *Site) HAProxyScript() string {
 		at, dst = "http://ostiarius", fmt.Sprintf(", dst = %q", "unix@"+s.To.Socket)
 	}
 	return fmt.Sprintf(`-- Asks Ostiarius about each request. Written by: ostiarius connect haproxy --script
-local decide = %q
+local decide, missing = %q, %q
 
 -- What speaks of a connection, or of a body, is not handed on with the question.
 local left = { ["connection"] = true, ["content-length"] = true, ["transfer-encoding"] = true, ["keep-alive"] = true, ["te"] = true, ["expect"] = true, ["trailer"] = true, ["proxy-connection"] = true, ["x-forwarded-method"] = true, ["x-forwarded-uri"] = true }
 
-core.register_action("ostiarius", { "http-req" }, function(txn)
+local function asked(txn)
     local headers = {}
     for name, values in pairs(txn.http:req_get_headers()) do
         if not left[name] then
@@ -106,12 +116,56 @@ core.register_action("ostiarius", { "http-req" }, function(txn)
     end
     headers["x-forwarded-method"] = { txn.f:method() }
     headers["x-forwarded-uri"] = { txn.f:pathq() }
-    local answer = core.httpclient():get({ url = decide, headers = headers, timeout = 10000%s })
+    return headers
+end
 
-    if answer == nil or answer.status == nil or answer.status == 0 then
-        local reply = txn:reply({ status = 503, reason = "Service Unavailable" })
-        reply:add_header("cache-control", "no-store")
-        txn:done(reply)
+-- Asks at an address, and returns the answer; nil if there is none, which the visitor is told.
+local function ask(txn, url, headers)
+    local answer = core.httpclient():get({ url = url, headers = headers, timeout = 10000%s })
+    if answer ~= nil and answer.status ~= nil and answer.status ~= 0 then
+        return answer
+    end
+    local reply = txn:reply({ status = 503, reason = "Service Unavailable" })
+    reply:add_header("cache-control", "no-store")
+    txn:done(reply)
+end
+
+-- Gives the visitor an answer of Ostiarius.
+local function give(txn, method, answer)
+    local reply = txn:reply({ status = answer.status, reason = answer.reason })
+    for name, values in pairs(answer.headers) do
+        if name ~= "content-length" and name ~= "transfer-encoding" and name ~= "connection" and name ~= "date" then
+            for i = 0, #values do
+                reply:add_header(name, values[i])
+            end
+        end
+    end
+    local renewed = txn:get_var("txn.ostiarius_set_cookie")
+    if renewed then
+        reply:add_header("set-cookie", renewed)
+    end
+    if method ~= "HEAD" then
+        reply:set_body(answer.body)
+    end
+    txn:done(reply)
+end
+
+-- Keeps what is asked about, for when it turns out to be missing.
+core.register_action("ostiarius_read", { "http-req" }, function(txn)
+    txn:set_priv(asked(txn))
+end)
+
+core.register_action("ostiarius_missing", { "http-res" }, function(txn)
+    local headers = txn:get_priv()
+    local answer = headers and ask(txn, missing, headers)
+    if answer then
+        give(txn, headers["x-forwarded-method"][1], answer)
+    end
+end)
+
+core.register_action("ostiarius", { "http-req" }, function(txn)
+    local answer = ask(txn, decide, asked(txn))
+    if answer == nil then
         return
     end
     local function field(name)
@@ -119,18 +173,7 @@ core.register_action("ostiarius", { "http-req" }, function(txn)
         return values and values[0]
     end
     if answer.status ~= 200 or not field("ostiarius-public") then
-        local reply = txn:reply({ status = answer.status, reason = answer.reason })
-        for name, values in pairs(answer.headers) do
-            if name ~= "content-length" and name ~= "transfer-encoding" and name ~= "connection" and name ~= "date" then
-                for i = 0, #values do
-                    reply:add_header(name, values[i])
-                end
-            end
-        end
-        if txn.f:method() ~= "HEAD" then
-            reply:set_body(answer.body)
-        end
-        txn:done(reply)
+        give(txn, txn.f:method(), answer)
         return
     end
     for _, name in ipairs({ "ostiarius-user", "ostiarius-roles", "ostiarius-door", "ostiarius-identity" }) do
@@ -146,5 +189,5 @@ core.register_action("ostiarius", { "http-req" }, function(txn)
         end
     end
 end)
-`, at+s.Book.Prefix+"/decide?"+s.asking("whole"), dst)
+`, at+s.Book.Prefix+"/decide?"+s.asking("whole"), at+s.Book.Prefix+"/decide?missing", dst)
 }

@@ -38,20 +38,6 @@ func (s *Site) Nginx() string {
 		c.line("error_page 404 = @ostiarius_missing; # as what is hidden, so that nobody can tell one from the other")
 	}
 	c.line("")
-	if s.SkipPublic {
-		s.nginxOpen(c)
-	}
-	if s.SkipPublic && s.Content != "" {
-		c.line("# Nothing is asked about these, not even by nginx itself.")
-		c.line("error_page 418 = @ostiarius_open;")
-		c.line("recursive_error_pages on; # an index, and what is missing, comes after it")
-		c.line("if ($ostiarius_open) { return 418; }")
-		c.block("location @ostiarius_open", func() {
-			c.line("auth_request off;")
-			c.line("include %s;", s.Content)
-		})
-		c.line("")
-	}
 	asking := func(block func()) {
 		block()
 		c.line("proxy_http_version 1.1;")
@@ -65,12 +51,21 @@ func (s *Site) Nginx() string {
 		c.line(`proxy_set_header Content-Length "";`)
 		c.line("proxy_cache off;")
 	}
-	c.block("location = "+prefix+"/decide", func() {
+	decide := prefix + "/decide"
+	if s.SkipPublic {
+		s.nginxDirectories(c)
+		c.block("location = "+decide, func() {
+			c.line("internal;")
+			c.line("auth_request off;")
+			s.nginxOpen(c)
+			c.line("if ($ostiarius_open) { return 204; }")
+			decide += "/asked"
+			c.line("rewrite ^ %s last;", decide)
+		})
+	}
+	c.block("location = "+decide, func() {
 		c.line("internal;")
 		c.line("auth_request off;")
-		if s.SkipPublic {
-			c.line("if ($ostiarius_open) { return 204; }")
-		}
 		asking(func() {
 			c.line("# nginx asks again about the index of a directory; by the number that is one request.")
 			c.line("rewrite ^ %s/decide?%s? break;", prefix, s.asking("plain&request=$request_id"))
@@ -124,48 +119,68 @@ func (s *Site) nginxOpen(c *config) {
 	if s.Book.Rules.FoldCase {
 		match = "~*"
 	}
-	when := func(variable, expression, name, value string) {
-		c.line(`if (%s %s "%s") { set $%s "%s"; }`, variable, match, expression, name, value)
+	c.line("# Where everybody is admitted, nobody is asked. This is made of the policy, so write it anew when that changes. It is quicker with")
+	c.line("# pcre_jit on; outside of all blocks.")
+	subject, plain := "$request_uri", place.PlainTarget
+	text := func(e place.Expression) string { return e.Path }
+	if o.hosts {
+		c.line("set $ostiarius_place $host|$request_uri;")
+		subject, plain, text = "$ostiarius_place", place.Plain[1:], func(e place.Expression) string { return e.String()[1:] }
 	}
-	c.line("# Where everybody is admitted, nobody is asked. This is made of the policy, so write it anew when that changes.")
-	c.line("set $ostiarius_place $host|$request_uri;")
-	all := ""
+	not := func(condition string) { c.line(`if (%s) { set $ostiarius_open ""; }`, condition) }
+	when := func(expressions []place.Expression, name, value string) {
+		for _, any := range anyOf(expressions, text) {
+			if value != "" && name == "open" {
+				any = "(?=" + any + ")" + plain
+			}
+			c.line(`if (%s %s "^%s") { set $ostiarius_%s "%s"; }`, subject, match, any, name, value)
+		}
+	}
+	c.line(`set $ostiarius_open "";`)
 	if o.all {
-		all = "yes"
+		c.line(`if (%s %s "^%s") { set $ostiarius_open "yes"; }`, subject, match, plain)
+	} else {
+		when(o.public, "open", "yes")
 	}
-	c.line(`set $ostiarius_open "%s";`, all)
-	// One long expression is quicker than many short ones.
-	any := func(expressions []string) string { return "(?:" + strings.Join(expressions, "|") + ")" }
-	if len(o.public) > 0 {
-		when("$ostiarius_place", any(o.public), "ostiarius_open", "yes")
-	}
-	var shut []string
+	var shut []place.Expression
 	for _, closed := range o.closed {
 		if len(closed.inner) == 0 {
 			shut = append(shut, closed.door)
 		}
 	}
-	if len(shut) > 0 {
-		when("$ostiarius_place", any(shut), "ostiarius_open", "")
-	}
+	when(shut, "open", "")
 	for _, closed := range o.closed {
 		if len(closed.inner) == 0 {
 			continue
 		}
 		c.line(`set $ostiarius_shut "";`)
-		when("$ostiarius_place", closed.door, "ostiarius_shut", "yes")
-		when("$ostiarius_place", any(closed.inner), "ostiarius_shut", "")
-		c.line(`if ($ostiarius_shut) { set $ostiarius_open ""; }`)
+		when([]place.Expression{closed.door}, "shut", "yes")
+		when(closed.inner, "shut", "")
+		not("$ostiarius_shut")
 	}
-	c.line(`if ($ostiarius_place !~ "%s") { set $ostiarius_open ""; }`, place.Plain)
-	c.line(`if ($request_method != GET) { set $ostiarius_open ""; }`)
-	forged := ""
+	if !o.hosts {
+		not(fmt.Sprintf(`$host !~ "^%s$"`, place.PlainHost))
+	}
+	not("$request_method != GET")
 	for _, field := range []string{"user", "roles", "door", "public", "identity"} {
-		forged += "$http_ostiarius_" + field
+		not(`$http_ostiarius_` + field + ` != ""`)
 	}
-	c.line("set $ostiarius_forged %s;", forged)
-	c.line(`if ($ostiarius_forged != "") { set $ostiarius_open ""; }`)
-	c.line("")
+}
+
+// anyOf returns expressions that match what any of some does: one long expression is quicker than many short ones, and nginx reads
+// no word of 4096 bytes.
+func anyOf(expressions []place.Expression, text func(place.Expression) string) (all []string) {
+	for _, e := range expressions {
+		if last := len(all) - 1; last >= 0 && len(all[last])+len(text(e)) < 2000 {
+			all[last] += "|" + text(e)
+		} else {
+			all = append(all, text(e))
+		}
+	}
+	for i := range all {
+		all[i] = "(?:" + all[i] + ")"
+	}
+	return all
 }
 
 func (t To) nginx() string {

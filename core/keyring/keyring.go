@@ -24,11 +24,15 @@ type Over struct {
 	Name     string
 	Until    time.Time // when it ended; zero if it was disabled
 	Disabled bool
+	Second   bool // a second factor is asked of the account, which cannot be shown so
 }
 
 func (o *Over) Error() string {
 	if o.Disabled {
 		return "the name is disabled"
+	}
+	if o.Second {
+		return "a second factor is needed, which cannot be shown so"
 	}
 	return "the name has ended"
 }

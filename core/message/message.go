@@ -21,6 +21,8 @@ const (
 	RecoverDisabled Kind = "recover-disabled" // that none can be chosen, since the account is switched off
 	PasswordChanged Kind = "password-changed" // that it was
 	SignedIn        Kind = "signed-in"        // that somebody signed in with a browser that was not seen before
+	FactorsChanged  Kind = "factors-changed"  // what one can show beside the password was
+	FactorsReset    Kind = "factors-reset"    // that a steward takes it away, and when
 	JoinProve       Kind = "join-prove"       // a link to prove the address of whoever wants to join
 	JoinTaken       Kind = "join-taken"       // that somebody wanted to join with the address of an account
 	Invited         Kind = "invited"          // a link to join
@@ -41,7 +43,7 @@ const (
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Test, Password, Recover, RecoverDisabled, PasswordChanged, SignedIn, JoinProve, JoinTaken, Invited, Approved, Declined, Leaving, AddressProve, AddressTaken, AddressChanged, SharedTold, PassIssued, PassRotated, PassPaused, Bought, BoughtClaim, Reminder, PatrolFound}
+var Kinds = []Kind{Test, Password, Recover, RecoverDisabled, PasswordChanged, SignedIn, FactorsChanged, FactorsReset, JoinProve, JoinTaken, Invited, Approved, Declined, Leaving, AddressProve, AddressTaken, AddressChanged, SharedTold, PassIssued, PassRotated, PassPaused, Bought, BoughtClaim, Reminder, PatrolFound}
 
 // IsKind reports whether there is a kind of that name.
 func IsKind(k Kind) bool { return slices.Contains(Kinds, k) }

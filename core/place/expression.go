@@ -11,22 +11,43 @@ import (
 // Plain matches the requests whose targets every web server reads alike: a path with nothing percent-encoded, no empty segment
 // and none that begins with a dot, with a query or without. What it does not match may be a place all the same. There is one vertical bar in what
 // it matches, so that nobody can send a host that looks like a host and a target.
-const Plain = `^(?:[a-z0-9_-]+\.)*[a-z0-9_-]*\|(?:/|(?:/[` + plainByte + `-][` + plainByte + `.-]*)+/?)(?:\?[^|]*)?$`
+const Plain = `^` + PlainHost + `\|` + PlainTarget
+
+// What Plain matches, for the host and for the target alone, without what begins it.
+const (
+	PlainHost   = `(?:[a-z0-9_-]+\.)*[a-z0-9_-]*`
+	PlainTarget = `(?:/|(?:/[` + plainByte + `-][` + plainByte + `.-]*)+/?)(?:\?[^|]*)?$`
+)
 
 const plainByte = `A-Za-z0-9_~!&()*+,=:@`
 
-// Expression returns an expression that matches, of the requests that Plain matches, those whose host and path are in s, and nothing
-// of a path that Plain does not match; ok is false if there are none. It matches letters as they stand, so it has to be told
-// to ignore their case where the site does.
-func (s Set) Expression() (expression string, ok bool) {
+// An Expression matches, of the requests that Plain matches, those of one set; of others it may match any. It matches letters as they
+// stand, so a server has to be told to ignore their case where the site does.
+type Expression struct {
+	Host string // for the host; "" for any
+	Path string // for the target, from its first byte
+}
+
+func (e Expression) String() string {
+	if e.Host == "" {
+		return `^[^|]*\|` + e.Path
+	}
+	return `^` + e.Host + `\|` + e.Path
+}
+
+// Expression returns the one whose requests have a host and a path in s; ok is false if Plain matches none of them.
+func (s Set) Expression() (e Expression, ok bool) {
 	var b strings.Builder
-	b.WriteString(`^` + s.Host.expression() + `\|`)
+	last := len(s.Path.segments) - 1
 	for i := range s.Path.segments {
 		segment := &s.Path.segments[i]
 		if !isPlain(segment.text) {
-			return "", false
+			return Expression{}, false
 		}
 		switch {
+		case segment.many && i == last: // whatever comes, Plain sees to
+			b.WriteString(`(?:[/? ]|$)`)
+			return Expression{s.Host.expression(), b.String()}, true
 		case segment.many:
 			b.WriteString(`(?:/[^/?]+)*`)
 			continue
@@ -42,8 +63,8 @@ func (s Set) Expression() (expression string, ok bool) {
 			b.WriteString(regexp.QuoteMeta(part))
 		}
 	}
-	b.WriteString(`/?(?:\?.*)?$`)
-	return b.String(), true
+	b.WriteString(`/?(?:[? ]|$)`) // a space, for servers that hold it against the first line of a request
+	return Expression{s.Host.expression(), b.String()}, true
 }
 
 // isPlain reports whether a segment of a pattern has only what can stand in a target that Plain matches.
@@ -56,7 +77,7 @@ func isPlain(text string) bool {
 func (h Host) expression() string {
 	switch {
 	case h.name == "":
-		return `[^|]*`
+		return ""
 	case h.below:
 		return `[^|]+\.` + regexp.QuoteMeta(h.name)
 	}

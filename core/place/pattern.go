@@ -111,6 +111,16 @@ func (p Pattern) Literal() bool {
 	return true
 }
 
+// Directory returns the path that p covers with everything below it, as in /rota/**, without a slash at its end; ok is false where it
+// covers anything else.
+func (p Pattern) Directory() (dir string, ok bool) {
+	last := len(p.segments) - 1
+	if last < 0 || !p.segments[last].many || !(Pattern{segments: p.segments[:last]}).Literal() {
+		return "", false
+	}
+	return strings.TrimSuffix(p.text, "/**"), true
+}
+
 // Covers reports whether the canonical path is in p. It tries each way in turn: this
 // is the plain reading of the grammar, for single questions and as the oracle of the
 // Matcher, which answers for many patterns at once.

@@ -74,7 +74,14 @@ func Usual(b *Book, d Decision, client Client, query string) Answer {
 	if path, _, _ := strings.Cut(location, "?"); path == escape(d.Place) || path == escape(place.Place{Path: d.Place.Path}) {
 		location = b.Prefix + "/sign-in" // the page where one signs in asks for that itself, at this host
 	}
-	if d.Proof.Kind != ProveSignIn {
+	switch d.Proof.Kind {
+	case ProveSignIn:
+	case ProveFactor:
+		location = b.Prefix + "/prove-again?factor=" + url.QueryEscape(d.Proof.Name)
+		if d.Proof.Within > 0 {
+			location += "&within=" + FormatDuration(d.Proof.Within)
+		}
+	default:
 		location = b.Prefix + map[ProofKind]string{ProveAgain: "/prove-again", ProveShared: "/unlock", ProvePass: "/unlock"}[d.Proof.Kind]
 	}
 	if next := b.goOn(d.Place, query); next != "" {
@@ -137,6 +144,9 @@ func (b *Book) goOn(p place.Place, query string) string {
 func escape(p place.Place) string {
 	return (&url.URL{Path: p.Address()}).EscapedPath()
 }
+
+// Quote writes a text as a header has it in quotes.
+func Quote(s string) string { return quote(s) }
 
 // quote writes a quoted-string (RFC 9110, section 5.6.4). Control characters, which no
 // header may carry, become spaces.

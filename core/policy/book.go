@@ -33,6 +33,8 @@ type Book struct {
 	Unlisted   Door   // decides the places that no door covers
 	Landings   Landings
 	Joining    Joining
+	Factors    Factors
+	Elsewhere  []DeclaredElsewhere
 	Shops      []string // to which offers and items may lead, such as https://shop.example
 	Items      []Item
 	Offers     []Offer
@@ -432,6 +434,9 @@ func sets(doors []Door) []place.Set {
 // policy can lock people out of the sign-in page, or let everybody into the console.
 func (b *Book) guardOwn(metrics []netip.Prefix) {
 	signedIn, steward := Demand{Kind: SignedIn}, Demand{Kind: Role, Names: []string{Steward}}
+	if b.Factors.Stewards != "" {
+		steward = Demand{Kind: All, Parts: []Demand{steward, {Kind: Factor, Names: []string{b.Factors.Stewards}}}}
+	}
 	reader, hidden := steward, Otherwise{Anonymous: Instead{Hide: true}, Refused: Instead{Hide: true}}
 	if len(metrics) > 0 {
 		reader = Demand{Kind: Any, Parts: []Demand{steward, {Kind: Network, Nets: metrics}}}
@@ -518,11 +523,16 @@ func (d *Door) Label() string {
 	if d.Check != "" {
 		return "check " + d.Check
 	}
-	label := d.Host.String() + d.Written
+	return d.Where()
+}
+
+// Where returns the methods, host and path of a door or check as they are written.
+func (d *Door) Where() string {
+	where := d.Host.String() + d.Written
 	if methods := d.Methods.String(); methods != "" {
-		label = methods + " " + label
+		where = methods + " " + where
 	}
-	return label
+	return where
 }
 
 // Told is the label as servers behind are told it, in a field of a header: percent-encoded. It is made once, since each request has it.

@@ -2,7 +2,10 @@ package policy
 
 import (
 	"slices"
+	"strings"
+	"time"
 
+	"ostiarius/core/factor"
 	"ostiarius/core/place"
 )
 
@@ -42,9 +45,11 @@ type Decision struct {
 // A Proof is one thing a visitor can be asked for.
 type Proof struct {
 	Kind  ProofKind
-	Name  string // of an unlock: the shared password or pass; of a keyring: its name
+	Name  string // of an unlock: the shared password or pass; of a keyring: its name; of factors: the words for them, any one of which will do
 	Basic bool   // asked for with HTTP Basic
 	Realm string // of HTTP Basic
+	// Within is how recently a factor has to be shown; 0 for any time.
+	Within time.Duration
 }
 
 // A ProofKind says how something is proven.
@@ -53,6 +58,7 @@ type ProofKind string
 const (
 	ProveSignIn  ProofKind = "sign-in"
 	ProveAgain   ProofKind = "prove-again"
+	ProveFactor  ProofKind = "factor" // beside, or once more
 	ProveShared  ProofKind = "unlock"
 	ProvePass    ProofKind = "pass"
 	ProveKeyring ProofKind = "keyring"
@@ -241,7 +247,12 @@ func (b *Book) shows(v *Visitor, want *Demand) bool {
 	case User:
 		return v.SignedIn && v.Account != "" && slices.Contains(want.Names, v.Account)
 	case ProofWithin:
+		if want.factors != nil {
+			return v.SignedIn && v.Shown().Within(want.Within).Covers(want.kinds)
+		}
 		return v.SignedIn && v.ProofAge >= 0 && v.ProofAge <= want.Within
+	case Factor:
+		return v.SignedIn && v.Shown().Kinds.Covers(want.kinds)
 	case Shared:
 		return slices.Contains(v.Shared, want.Names[0])
 	case Pass:
@@ -328,6 +339,7 @@ type need struct {
 	signIn   bool
 	users    []string // nil, or the accounts one of which must sign in
 	again    bool
+	factors  factor.Set
 	shared   []string
 	passes   []string
 	keyrings []string
@@ -338,14 +350,21 @@ type need struct {
 // be looked up, that less than credentials in a browser's own dialogue. Where a pass would
 // do, most who come have one and no account; so it is asked for before an account, on a
 // page that leads on to signing in.
-func (n *need) cost() int {
+func (n *need) cost(v *Visitor) int {
 	cost := 100 * (len(n.shared) + len(n.passes) + len(n.keyrings))
 	cost += 4*len(n.shared) + 5*len(n.keyrings) + 2*len(n.passes)
 	if n.signIn {
 		cost += 103
 	}
-	if n.again {
+	if n.again && !n.factors.Opens() {
 		cost += 101
+	}
+	for _, k := range n.factors.Kinds() {
+		if (v.Enrolled | factor.Of(factor.Password)).Has(k) {
+			cost += 102
+		} else {
+			cost += 150 // it has to be set up first, which may take another device
+		}
 	}
 	return cost
 }
@@ -388,12 +407,19 @@ func (b *Book) with(n need, w way, v *Visitor) (need, bool) {
 					return n, false
 				}
 			}
-		case ProofWithin:
-			if v.SignedIn {
-				n.again = true
-			} else {
-				n.signIn = true
+		case ProofWithin, Factor:
+			if n.signIn = n.signIn || !v.SignedIn; want.Kind == ProofWithin && want.factors == nil {
+				n.again = n.again || v.SignedIn
+				break
 			}
+			shown := v.Shown().Kinds
+			switch {
+			case !v.SignedIn:
+				shown = factor.Of(factor.Password)
+			case want.Kind == ProofWithin:
+				shown = v.Shown().Within(want.Within)
+			}
+			n.factors |= shown.Missing(want.kinds)
 		case Shared:
 			n.shared = add(n.shared, want.Names)
 		case Pass:
@@ -429,7 +455,7 @@ type search struct {
 // try adds the ways of the first door to n, each in turn, and goes on with the others;
 // it gives up on what costs more than the best need found.
 func (b *Book) try(s *search, doors []*Door, n need, v *Visitor) {
-	if s.found && n.cost() >= s.best.cost() {
+	if s.found && n.cost(v) >= s.best.cost(v) {
 		return
 	}
 	if s.steps++; s.found && s.steps > 20000 {
@@ -444,6 +470,34 @@ func (b *Book) try(s *search, doors []*Door, n need, v *Visitor) {
 			b.try(s, doors[1:], more, v)
 		}
 	}
+}
+
+// factorFor returns the proof of the first demand for a factor that the visitor does not meet, and its door.
+func (b *Book) factorFor(closed []*Door, v *Visitor) (Proof, *Door) {
+	for _, door := range closed {
+		for _, w := range door.ways {
+			for _, want := range w {
+				switch {
+				case b.shows(v, want):
+				case want.Kind == Factor:
+					return Proof{Kind: ProveFactor, Name: strings.Join(want.Names, " "), Within: withinIn(w)}, door
+				case want.Kind == ProofWithin && want.factors != nil:
+					return Proof{Kind: ProveFactor, Name: strings.Join(want.factors, " "), Within: want.Within}, door
+				}
+			}
+		}
+	}
+	return Proof{Kind: ProveFactor}, closed[0]
+}
+
+// withinIn returns within what time a factor has to be shown on a way; 0 for any.
+func withinIn(w way) time.Duration {
+	for _, want := range w {
+		if want.Kind == ProofWithin && want.factors != nil {
+			return want.Within
+		}
+	}
+	return 0
 }
 
 // next returns the proof to ask for first, and the door that asks for it. Layers come
@@ -472,19 +526,21 @@ func (b *Book) next(n need, closed []*Door, v *Visitor) (Proof, *Door) {
 		}
 		return proof, asks(Keyring)
 	case n.signIn:
-		door := asks(SignedIn, Role, User, ProofWithin)
+		door := asks(SignedIn, Role, User, ProofWithin, Factor)
 		proof := Proof{Kind: ProveSignIn, Basic: door.Basic}
 		if door.Basic {
 			proof.Realm = door.Realm
 		}
 		return proof, door
-	case n.again:
+	case n.again && !n.factors.Opens():
 		door := asks(ProofWithin)
 		proof := Proof{Kind: ProveAgain, Basic: door.Basic}
 		if door.Basic {
 			proof.Realm = door.Realm
 		}
 		return proof, door
+	case n.factors != 0:
+		return b.factorFor(closed, v)
 	case len(n.shared) > 0:
 		return Proof{Kind: ProveShared, Name: n.shared[0]}, asks(Shared)
 	default:

@@ -7,6 +7,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
+
+	"ostiarius/core/factor"
 )
 
 func TestDecideAndAnswer(t *testing.T) {
@@ -148,7 +151,14 @@ func oracle(b *Book, r Request, v *Visitor) (Outcome, ProofKind) {
 		proofs = append(proofs, proof{ProveKeyring, 105, func(v *Visitor) { v.Keyrings = append(slices.Clone(v.Keyrings), k) }})
 	}
 	if v.SignedIn {
-		proofs = append(proofs, proof{ProveAgain, 101, func(v *Visitor) { v.ProofAge = 0 }})
+		proofs = append(proofs, proof{ProveAgain, 101, func(v *Visitor) {
+			shown := v.Shown()
+			if shown.Kinds.Has(factor.Password) {
+				v.Showing(shown.With(factor.Password, 0))
+			}
+			v.ProofAge = 0
+		}})
+		proofs = append(proofs, proof{ProveFactor, 102, func(v *Visitor) { v.Showing(v.Shown().With(factor.Password, 0)) }})
 	} else {
 		// Signing in can make anybody of a stranger: one of the accounts, with any roles.
 		for _, name := range []string{"", "ann", "bob"} {
@@ -162,6 +172,17 @@ func oracle(b *Book, r Request, v *Visitor) (Outcome, ProofKind) {
 				v.SignedIn, v.Account, v.Roles, v.ProofAge = true, name, []string{"a", "b", "c"}, 0
 			}})
 		}
+	}
+	for _, k := range []factor.Kind{factor.Passkey, factor.Code} {
+		cost := 150
+		if v.Enrolled.Has(k) {
+			cost = 102
+		}
+		proofs = append(proofs, proof{ProveFactor, cost, func(v *Visitor) {
+			if v.SignedIn {
+				v.Showing(v.Shown().With(k, 0))
+			}
+		}})
 	}
 	best, bestSet := 1<<30, 0
 	for set := 1; set < 1<<len(proofs); set++ {
@@ -186,7 +207,7 @@ func oracle(b *Book, r Request, v *Visitor) (Outcome, ProofKind) {
 			kinds = append(kinds, p.kind)
 		}
 	}
-	for _, first := range []ProofKind{ProveKeyring, ProveSignIn, ProveAgain, ProveShared, ProvePass} {
+	for _, first := range []ProofKind{ProveKeyring, ProveSignIn, ProveAgain, ProveFactor, ProveShared, ProvePass} {
 		if slices.Contains(kinds, first) {
 			return Challenge, first
 		}
@@ -221,9 +242,31 @@ func meets(b *Book, d *Demand, v *Visitor) bool {
 			return slices.ContainsFunc(v.Roles, func(has string) bool { return rank[has] >= rank[asked] })
 		})
 	case ProofWithin:
+		if d.factors != nil {
+			return v.SignedIn && slices.ContainsFunc(d.factors, func(word string) bool { return showsFactor(v, word, d.Within) })
+		}
 		return v.SignedIn && v.ProofAge <= d.Within
+	case Factor:
+		return v.SignedIn && slices.ContainsFunc(d.Names, func(word string) bool { return showsFactor(v, word, factor.Unknown) })
 	}
 	return false
+}
+
+func showsFactor(v *Visitor, word string, within time.Duration) bool {
+	has := func(k factor.Kind) bool {
+		if age, ok := v.Factors.Age(k); ok || v.Factors.Kinds != 0 {
+			return ok && age <= within
+		}
+		return k == factor.Password && v.ProofAge <= within
+	}
+	known, passkey, code := has(factor.Password) || has(factor.Elsewhere), has(factor.Passkey), has(factor.Code)
+	switch word {
+	case "passkey":
+		return passkey
+	case "code":
+		return code
+	}
+	return known && passkey || known && code || passkey && code
 }
 
 func randomDemand(r *rand.Rand, depth int) string {
@@ -233,7 +276,7 @@ func randomDemand(r *rand.Rand, depth int) string {
 	}
 	atoms := []string{
 		"public", "signed-in", "nobody", "{role: a}", "{role: b}", "{role: c}", "{role: [b, c]}", "{user: ann}", "{user: [ann, bob]}",
-		"{shared: s1}", "{shared: [s1, s2]}", "{pass: p1}", "{keyring: k1}", "{keyring: k2}", "{network: 192.0.2.0/24}", "{proof-within: 5m}",
+		"{shared: s1}", "{shared: [s1, s2]}", "{pass: p1}", "{keyring: k1}", "{keyring: k2}", "{network: 192.0.2.0/24}", "{proof-within: 5m}", "{factor: code}", "{factor: [passkey, code], proof-within: 5m}", "{factor: two, role: b}",
 		"{role: a, keyring: k1, proof-within: 5m}", "{shared: s1, role: c}",
 	}
 	return atoms[r.IntN(len(atoms))]
@@ -246,6 +289,7 @@ func TestDecideAgainstOracle(t *testing.T) {
 	visitors := []string{
 		"anonymous", "signed-in", "role:a", "role:b,proof-age:1h", "role:c", "user:ann,proof-age:1h", "user:bob", "anonymous,shared:s1",
 		"anonymous,keyring:k1,from:192.0.2.9", "role:c,keyring:k1+k2,proof-age:10m,from:192.0.2.9", "signed-in,pass:p1,shared:s2",
+		"role:b,factor:password+code@1h", "user:ann,role:c,proof-age:1h,factor:passkey,enrolled:passkey+code", "role:b,enrolled:code", "role:a,factor:elsewhere+passkey@2h",
 	}
 	for range 400 {
 		var text strings.Builder

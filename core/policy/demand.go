@@ -8,18 +8,22 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"ostiarius/core/factor"
 )
 
 // A Demand is what a door asks of a visitor, as it stands in the policy: a word
 // (public, signed-in, nobody), one thing to be shown, or a combination.
 type Demand struct {
 	Kind   Kind
-	Names  []string       // of roles, users, shared passwords, passes, keyrings: any one of them
+	Names  []string       // of roles, users, shared passwords, passes, keyrings, and words for factors: any one of them
 	Nets   []netip.Prefix // of Network: any one of them
 	Within time.Duration  // of ProofWithin
 	Parts  []Demand       // of Any and All
 
-	roles []string // of Role, in the ways of a compiled door: all roles that satisfy it
+	roles   []string   // of Role, in the ways of a compiled door: all roles that satisfy it
+	factors []string   // of ProofWithin beside a demand for a factor: that one is meant
+	kinds   factor.Set // in the ways of a compiled door, of what asks for factors: what has to be shown
 }
 
 // A Kind is the kind of a Demand. Its text is the policy's word for it.
@@ -36,6 +40,7 @@ const (
 	Keyring     Kind = "keyring"
 	Network     Kind = "network"
 	ProofWithin Kind = "proof-within"
+	Factor      Kind = "factor"
 	Any         Kind = "any"
 	All         Kind = "all"
 )
@@ -119,6 +124,7 @@ func (d *Demand) ways() ([]way, error) {
 		}
 		return all, nil
 	case All:
+		d.bind()
 		all := []way{{}}
 		for i := range d.Parts {
 			more, err := d.Parts[i].ways()
@@ -137,6 +143,13 @@ func (d *Demand) ways() ([]way, error) {
 			all = product
 		}
 		return all, nil
+	case Factor:
+		return d.factorWays(d.Names), nil
+	case ProofWithin:
+		if d.factors != nil {
+			return d.factorWays(d.factors), nil
+		}
+		return []way{{d}}, nil
 	case Shared, Pass, Keyring:
 		// Each of them is a proof of its own, so each makes a way of its own.
 		var all []way
@@ -146,6 +159,33 @@ func (d *Demand) ways() ([]way, error) {
 		return all, nil
 	default:
 		return []way{{d}}, nil
+	}
+}
+
+// factorWays returns a way for each set of proofs that is what is asked for.
+func (d *Demand) factorWays(asked []string) (all []way) {
+	for _, word := range asked {
+		for _, kinds := range factor.Alternatives(word) {
+			one := *d
+			one.kinds = kinds
+			all = append(all, way{&one})
+		}
+	}
+	return all
+}
+
+// bind has a proof-within mean the factor that is asked for beside it: { factor: passkey, proof-within: 10m } wants
+// the passkey to have been shown in the last ten minutes, and not the password.
+func (d *Demand) bind() {
+	for _, part := range d.Parts {
+		if part.Kind != Factor {
+			continue
+		}
+		for i := range d.Parts {
+			if d.Parts[i].Kind == ProofWithin {
+				d.Parts[i].factors = part.Names
+			}
+		}
 	}
 }
 

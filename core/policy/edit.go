@@ -152,6 +152,12 @@ func (b *Book) told() map[string]string {
 	told[":pages"] = fmt.Sprintf("%q %+v", b.Entrance, pages)
 	b.saleTold(told)
 	told[":words"] = fmt.Sprint(b.WordsFile, b.Words)
+	for _, d := range b.Elsewhere {
+		told[":elsewhere "+d.Name] = fmt.Sprintf("%q %v %v %v %+v", d.told(), d.Joins, d.TrustsAddress, d.Here, d.Grants)
+	}
+	f := b.Factors
+	f.Position = Position{}
+	told[":factors"] = fmt.Sprintf("%+v", f)
 	told[":joining"] = fmt.Sprintf("%+v", j)
 	for i := range b.Guarantees {
 		g := &b.Guarantees[i]

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"ostiarius/core/factor"
 )
 
 // An Explanation is a decision with its reasons. Its JSON form is what scripts rely on.
@@ -203,7 +205,7 @@ func (b *Book) missing(door *Door, v *Visitor) (text string, met bool) {
 				continue
 			}
 			lack := inWords(want)
-			if want.Kind == ProofWithin && v.SignedIn {
+			if want.Kind == ProofWithin && want.factors == nil && v.SignedIn {
 				lack += " (it was " + FormatDuration(v.ProofAge) + " ago)"
 			}
 			lacks = append(lacks, lack)
@@ -261,12 +263,25 @@ func inWords(d *Demand) string {
 		}
 		return "an address in " + orList(nets)
 	case ProofWithin:
+		if d.factors != nil {
+			return "that within the last " + FormatDuration(d.Within)
+		}
 		return "a password typed within the last " + FormatDuration(d.Within)
+	case Factor:
+		return factorsInWords(d.Names)
 	case Any:
 		return join(" or ")
 	default:
 		return join(" and ")
 	}
+}
+
+func factorsInWords(words []string) string {
+	texts := make([]string, len(words))
+	for i, word := range words {
+		texts[i] = map[string]string{factor.AskPasskey: "a passkey", factor.AskCode: "a code of their own", factor.AskTwo: "two different proofs"}[word]
+	}
+	return orList(texts)
 }
 
 func (b *Book) visitorInWords(v *Visitor) string {
@@ -290,9 +305,15 @@ func (b *Book) visitorInWords(v *Visitor) string {
 				text += " (which brings " + strings.Join(more, ", ") + ")"
 			}
 		}
-		if v.ProofAge > 0 {
+		switch {
+		case v.Factors.Kinds != 0:
+			text += ", has shown " + v.shownInWords()
+		case v.ProofAge > 0:
 			text += ", password typed " + FormatDuration(v.ProofAge) + " ago"
 		}
+	}
+	if v.Enrolled != 0 {
+		text += ", has set up " + strings.NewReplacer("passkey", "a passkey", "code", "codes", " ", " and ").Replace(v.Enrolled.String())
 	}
 	for _, proof := range []struct {
 		names []string
@@ -308,6 +329,18 @@ func (b *Book) visitorInWords(v *Visitor) string {
 	return text
 }
 
+func (v *Visitor) shownInWords() string {
+	var all []string
+	for _, k := range v.Factors.Kinds.Kinds() {
+		text := map[factor.Kind]string{factor.Password: "the password", factor.Elsewhere: "an account elsewhere", factor.Passkey: "a passkey", factor.Code: "a code", factor.Key: "an access key"}[k]
+		if age, _ := v.Factors.Age(k); age > 0 {
+			text += " " + FormatDuration(age) + " ago"
+		}
+		all = append(all, text)
+	}
+	return strings.Join(all, " and ")
+}
+
 func (p Proof) inWords() string {
 	how := ""
 	if p.Basic {
@@ -318,6 +351,8 @@ func (p Proof) inWords() string {
 		return "by signing in" + how
 	case ProveAgain:
 		return "by typing the password again" + how
+	case ProveFactor:
+		return "by showing " + factorsInWords(strings.Fields(p.Name)) + "; who has none yet is led to set it up"
 	case ProveShared:
 		return "by unlocking with the shared password " + p.Name
 	case ProvePass:

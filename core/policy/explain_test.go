@@ -34,7 +34,7 @@ func TestExplainTellsWhyThisDoor(t *testing.T) {
 func TestExplanationsAreSentences(t *testing.T) {
 	const list = `[\w./-]+(?:, [\w./-]+)*(?: or [\w./-]+)?`
 	const noun = `\(*(?:a sign-in|the (?:role|account|shared password) ` + list + `|a pass for ` + list + `|credentials of the keyring ` + list +
-		`|an address in ` + list + `|a password typed within the last \w+(?: \(it was \w+ ago\))?|something that nobody has|nothing; it is public)\)*`
+		`|an address in ` + list + `|a password typed within the last \w+(?: \(it was \w+ ago\))?|that within the last \w+|two different proofs|a code of their own|a passkey(?: or a code of their own)?|something that nobody has|nothing; it is public)\)*`
 	const nouns = noun + `(?:,? (?:and|or) ` + noun + `)*(?:, or one of \d+ other ways)?`
 	forms := map[string]*regexp.Regexp{
 		"address": regexp.MustCompile(`^GET /a is the place /a\.$`),
@@ -43,7 +43,7 @@ func TestExplanationsAreSentences(t *testing.T) {
 		"demand":  regexp.MustCompile(`^Line 6 \(/a\) asks for ` + nouns + `\.$`),
 		"visitor": regexp.MustCompile(`^The visitor is (?:not )?signed in(?:[, ].*)?\.$`),
 		"missing": regexp.MustCompile(`^(?:Line 6 \(/a\) (?:admits this visitor|does not admit this visitor: (?:what is missing is ` + nouns + `|it admits nobody))` +
-			`|That can still be proven: by (?:signing in|typing the password again|unlocking with the shared password \w+|showing a pass for \w+|opening the keyring \w+ \(HTTP Basic, realm \w+\))` +
+			`|That can still be proven: by (?:signing in|typing the password again|unlocking with the shared password \w+|showing a pass for \w+|opening the keyring \w+ \(HTTP Basic, realm \w+\)|showing (?:two different proofs|a code of their own|a passkey or a code of their own); who has none yet is led to set it up)` +
 			`|Nothing that this visitor could still prove would help)\.$`),
 		"answer": regexp.MustCompile(`^Outcome: \w+\. (?:The request goes on to the source behind|Answer: [^ ].*\w"?)\.$`),
 	}

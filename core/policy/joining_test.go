@@ -79,7 +79,7 @@ func TestDoorsInGerman(t *testing.T) {
 	}
 	said := map[string]string{}
 	for _, demand := range []string{
-		"signed-in", "nobody", "public", "{ role: a }", "{ role: [a, b] }", "{ user: ines }", "{ user: [ines, walt] }", "{ keyring: k }", "{ shared: s }", "{ pass: p }", "{ network: 192.0.2.0/24 }", "{ proof-within: 5m }",
+		"signed-in", "nobody", "public", "{ role: a }", "{ role: [a, b] }", "{ user: ines }", "{ user: [ines, walt] }", "{ keyring: k }", "{ shared: s }", "{ pass: p }", "{ network: 192.0.2.0/24 }", "{ proof-within: 5m }", "{ factor: code }", "{ factor: passkey }", "{ factor: [passkey, code] }", "{ factor: two }", "{ factor: passkey, proof-within: 5m }",
 		"{ any: [ { role: a }, { user: ines } ] }", "{ all: [ { role: a }, { role: b } ] }", "{ role: a, keyring: k }", "{ role: a, shared: s, pass: p }", "{ role: a, network: 192.0.2.0/24 }", "{ any: [ { role: a }, { all: [ { role: b }, { user: ines } ] } ] }",
 	} {
 		book, findings := Parse("doors.yaml", []byte("roles: { a: , b: }\nkeyrings: { k: }\nshared: { s: , t: }\npasses: { p: , q: }\ndoors: [{ path: /x, admit: "+demand+" }]\n"))

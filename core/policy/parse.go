@@ -122,7 +122,7 @@ func (p *reader) compile() {
 	}
 }
 
-var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "shared", "passes", "sources", "unlisted", "doors", "checks", "landings", "joining", "shops", "items", "offers", "events", "reminders", "patrol", "looks", "words", "pages", "entrance", "origins", "sessions", "headers", "guarantees"}
+var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "shared", "passes", "sources", "unlisted", "doors", "checks", "landings", "joining", "factors", "elsewhere", "shops", "items", "offers", "events", "reminders", "patrol", "looks", "words", "pages", "entrance", "origins", "sessions", "headers", "guarantees"}
 
 func (p *reader) policy(body ast.Node) {
 	fields := p.fields(body, "the policy", policyKeys)
@@ -192,6 +192,10 @@ func (p *reader) policy(body ast.Node) {
 			p.events(f.value)
 		case "reminders":
 			p.reminders(f.value)
+		case "factors":
+			p.factors(f.value)
+		case "elsewhere":
+			p.elsewhere(f.value)
 		case "patrol":
 			p.patrol(f.value)
 		case "looks":

@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"ostiarius/core/account"
+	"ostiarius/core/factor"
 	"ostiarius/core/place"
 )
 
@@ -95,6 +96,7 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 	}
 	door.ways = ways
 	whole := len(p.findings) == before
+	p.factorByBasic(position(entry), &door)
 	for i, text := range paths {
 		pattern, err := place.ParsePattern(text, p.book.Rules)
 		if err != nil {
@@ -116,7 +118,7 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 	}
 }
 
-var demandKeys = []string{"role", "user", "shared", "pass", "keyring", "network", "proof-within", "any", "all"}
+var demandKeys = []string{"role", "user", "shared", "pass", "keyring", "network", "factor", "proof-within", "any", "all"}
 
 func (p *reader) demand(n ast.Node, depth int) Demand {
 	none := Demand{Kind: Nobody}
@@ -148,6 +150,18 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 			var ok bool
 			if d.Within, ok = p.duration(f.value, f.name); ok && d.Within == 0 {
 				p.at(f.value, "bad-value", "proof-within: 0 would ask again for each request; write a time such as 10m")
+			}
+		case Factor:
+			names, nodes := p.texts(f.value, f.name)
+			for i, name := range names {
+				if !slices.Contains(factor.Asked, name) {
+					p.at(nodes[i], "bad-value", "%q is no factor that can be asked for%s; write passkey, code or two", name, strings.TrimSuffix(didYouMean(name, factor.Asked), "?"))
+					continue
+				}
+				d.Names = append(d.Names, name)
+			}
+			if len(d.Names) == 0 {
+				continue
 			}
 		case Any, All:
 			for _, part := range p.list(f.value, f.name) {
@@ -226,6 +240,9 @@ func (p *reader) user(n ast.Node, name string) (string, bool) {
 }
 
 var network = regexp.MustCompile(networkPattern)
+
+// ParseNetwork reads a network as the policy has it.
+func ParseNetwork(s string) (netip.Prefix, error) { return parseNetwork(s) }
 
 // parseNetwork reads a network in CIDR notation (RFC 4632, RFC 4291), or one address.
 func parseNetwork(s string) (netip.Prefix, error) {

@@ -6,6 +6,7 @@ import (
 	"unicode"
 
 	"ostiarius/core/event"
+	"ostiarius/core/factor"
 	"ostiarius/core/place"
 	"ostiarius/core/words"
 )
@@ -183,7 +184,26 @@ func Schema() []byte {
 			"fields": object("Where what stands, as JSON Pointers", nil, pointers), "types": m{"type": "object", "description": "The shop's words for what happened", "additionalProperties": m{"enum": list{"paid", "renewed", "refunded", "cancelled", "lapsed"}}},
 		}),
 		"reminders": oneOrMany(m{"type": "string", "pattern": reminderPattern}, "How long before an end people are reminded of it, such as 14d"),
-		"patrol":    object("That the site is walked through by timetable", list{"every"}, m{"every": m{"type": "string", "pattern": patrolPattern, "description": "How often, such as 24h or 7d"}}),
+		"elsewhere": orNull(m{"type": "object", "description": "Where accounts may be held that people sign in with: providers of OpenID Connect", "propertyNames": m{"pattern": namePattern},
+			"additionalProperties": object("A provider", list{"issuer", "client"}, m{
+				"title": text("What people know it as"), "issuer": m{"type": "string", "pattern": issuerPattern, "description": "Its own name, an https address, just as it writes it"},
+				"client": m{"type": "string", "pattern": wordPattern, "description": "The name of this site there"}, "joins": m{"type": "boolean", "description": "Whether people make accounts with it"},
+				"trusts-address": m{"type": "boolean", "description": "Whether an address that is proven there and here makes the account the same"},
+				"sign-out":       m{"enum": list{"there", "here"}, "description": "Whether signing out here signs out there too"},
+				"scopes":         oneOrMany(m{"type": "string", "pattern": wordPattern}, "Scopes that are asked for besides"),
+				"grants": array(object("A role by what the provider says", list{"claim", "holds", "role"}, m{
+					"claim": m{"type": "string", "pattern": wordPattern, "description": "The name of what it says, such as groups"}, "holds": text("What that is, or has among others"), "role": text("The role"),
+				}), "Roles by what it says"),
+			})}),
+		"factors": object("What is asked of people beside their password", nil, m{
+			"sign-in":  m{"enum": list{"enrolled", "at-doors"}, "description": "Whether whoever has set up a second factor is asked for it when they sign in, or only where a door asks"},
+			"remember": m{"description": "How long a browser is not asked again at sign-in", "allOf": list{ref("duration")}},
+			"stewards": m{"enum": factor.Asked, "description": "What stewards show for the console"},
+			"wanted":   array(object("What people with a role should have set up", list{"role", "factor"}, m{"role": text("The role"), "factor": m{"enum": factor.Asked}}), "What people should have set up"),
+			"no-keys":  oneOrMany(text("A role"), "Roles that access keys never carry"),
+			"reset":    m{"description": "How long a steward's reset waits", "allOf": list{ref("duration")}},
+		}),
+		"patrol": object("That the site is walked through by timetable", list{"every"}, m{"every": m{"type": "string", "pattern": patrolPattern, "description": "How often, such as 24h or 7d"}}),
 		"headers": m{"type": "object", "description": "Header fields on the answers of the site; one without a value is left away",
 			"propertyNames":        m{"pattern": headerNamePattern, "not": m{"pattern": anyCase(ownHeaders)}},
 			"additionalProperties": orNull(m{"type": "string", "pattern": headerValuePattern})},
@@ -244,7 +264,8 @@ func Schema() []byte {
 				"pass":    oneOrMany(name, "A pass"),
 				"keyring": oneOrMany(name, "A keyring"),
 				"network": oneOrMany(pattern(networkPattern, "A network such as 192.0.2.0/24"), "The networks a request may come from"),
-				"proof-within": m{"description": "How recently the password was typed", "allOf": list{
+				"factor":  oneOrMany(m{"enum": factor.Asked}, "A proof beside the password, or two of different kinds"),
+				"proof-within": m{"description": "How recently the password was typed, or the factor shown that is asked for beside", "allOf": list{
 					m{"type": "string", "pattern": durationPattern}, m{"pattern": positivePattern},
 				}},
 				"any": array(ref("demand"), "One of these"),

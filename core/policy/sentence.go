@@ -1,8 +1,12 @@
 package policy
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
+
+	"ostiarius/core/factor"
 )
 
 // A Sentence is how a door is told to people: who may go where, and what everybody else gets. It is made of
@@ -109,7 +113,7 @@ func (d Demand) split() (main Demand, also []Demand) {
 	found := false
 	for _, part := range d.Parts {
 		switch part.Kind {
-		case Keyring, Shared, Pass, Network, ProofWithin:
+		case Keyring, Shared, Pass, Network, ProofWithin, Factor:
 			also = append(also, part)
 		default:
 			if found {
@@ -118,6 +122,8 @@ func (d Demand) split() (main Demand, also []Demand) {
 			main, found = part, true
 		}
 	}
+	// "In the last ten minutes" is said after what it is about.
+	slices.SortStableFunc(also, func(a, b Demand) int { return cmp.Compare(len(a.factors), len(b.factors)) })
 	if !found {
 		main, also = also[0], also[1:]
 	}
@@ -182,9 +188,23 @@ func (d Demand) must() string {
 	case Network:
 		return "come from the network " + anyOf(d.networks())
 	case ProofWithin:
+		if d.factors != nil {
+			return "have done so in the last " + spelt(FormatDuration(d.Within))
+		}
 		return "have typed the password in the last " + spelt(FormatDuration(d.Within))
+	case Factor:
+		return d.factorMust()
 	}
 	return "be " + d.people()
+}
+
+// factorMust says what somebody does who shows a factor.
+func (d Demand) factorMust() string {
+	texts := make([]string, len(d.Names))
+	for i, word := range d.Names {
+		texts[i] = map[string]string{factor.AskPasskey: "use a passkey", factor.AskCode: "give a code of their own", factor.AskTwo: "show two different proofs of who they are"}[word]
+	}
+	return anyOf(texts)
 }
 
 func (d Demand) networks() []string {

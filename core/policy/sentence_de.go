@@ -4,6 +4,8 @@ import (
 	"strings"
 
 	"ostiarius/core/words"
+
+	"ostiarius/core/factor"
 )
 
 // AdmitsIn says in a sentence who may go to a page, to somebody who stands before it, in a language.
@@ -75,6 +77,9 @@ func (d Demand) leute() string {
 	case Network:
 		return "Leute aus dem Netz " + oder(d.networks())
 	}
+	if d.Kind == Factor {
+		return "Leute mit Konto, die " + strings.NewReplacer("angeben", "angeben,", "benutzen", "benutzen,", "erbringen", "erbringen,").Replace(d.muss())
+	}
 	return "Leute, die ihr Passwort in der letzten Zeit (" + FormatDuration(d.Within) + ") eingegeben haben,"
 }
 
@@ -103,7 +108,16 @@ func (d Demand) muss() string {
 	case Network:
 		return "aus dem Netz " + oder(d.networks()) + " kommen"
 	case ProofWithin:
+		if d.factors != nil {
+			return "das in der letzten Zeit (" + FormatDuration(d.Within) + ") getan haben"
+		}
 		return "ihr Passwort in der letzten Zeit (" + FormatDuration(d.Within) + ") eingegeben haben"
+	case Factor:
+		texts := make([]string, len(d.Names))
+		for i, word := range d.Names {
+			texts[i] = map[string]string{factor.AskPasskey: "einen Passkey benutzen", factor.AskCode: "einen eigenen Code angeben", factor.AskTwo: "zwei verschiedene Nachweise erbringen"}[word]
+		}
+		return oder(texts)
 	}
 	return d.leute() + " sein"
 }

@@ -18,6 +18,7 @@ type Terms struct {
 	Names   []string `json:"names,omitempty"`   // of roles, accounts, keyrings, shared passwords or passes; any one of them
 	Keyring string   `json:"keyring,omitempty"` // that has to be opened besides, "" for none
 	From    []string `json:"from,omitempty"`    // networks, in one of which the visitor has to be; none for all
+	Factor  string   `json:"factor,omitempty"`  // that has to be shown besides: passkey, code or two; "" for none
 	Within  string   `json:"within,omitempty"`  // how long ago the password was typed at most, such as 10m; "" for any time
 	Basic   bool     `json:"basic,omitempty"`   // the browser's own question instead of the sign-in page
 	Realm   string   `json:"realm,omitempty"`   // what that question says; "" for the name of the site
@@ -42,7 +43,7 @@ func (d *Door) Terms(book *Book) (t Terms, ok bool) {
 		return Terms{}, false
 	case Network: // everybody who comes from there
 		t.Who, also = Public, append(also, main)
-	case ProofWithin: // everybody who has typed it
+	case ProofWithin, Factor: // everybody who has typed it, or shown it
 		t.Who, also = SignedIn, append(also, main)
 	}
 	for _, part := range also {
@@ -55,6 +56,8 @@ func (d *Door) Terms(book *Book) (t Terms, ok bool) {
 			for _, n := range part.Nets {
 				t.From = append(t.From, n.String())
 			}
+		case part.Kind == Factor && t.Factor == "" && len(part.Names) == 1:
+			t.Factor = part.Names[0]
 		case part.Kind == ProofWithin && t.Within == "":
 			t.Within = FormatDuration(part.Within)
 		default:
@@ -62,9 +65,9 @@ func (d *Door) Terms(book *Book) (t Terms, ok bool) {
 		}
 	}
 	switch { // who has typed it is signed in
-	case t.Within != "" && t.Who == Public:
+	case t.proves() && t.Who == Public:
 		t.Who = SignedIn
-	case t.Within != "" && t.Who == Keyring && t.Keyring == "" && len(t.Names) == 1:
+	case t.proves() && t.Who == Keyring && t.Keyring == "" && len(t.Names) == 1:
 		t.Who, t.Names, t.Keyring = SignedIn, nil, t.Names[0]
 	}
 	if t.Basic = d.Basic; d.Basic && d.Realm != book.Site {
@@ -74,6 +77,9 @@ func (d *Door) Terms(book *Book) (t Terms, ok bool) {
 	_, err := t.demand()
 	return t, err == nil
 }
+
+// proves reports whether an account has to prove something that only an account can.
+func (t *Terms) proves() bool { return t.Within != "" || t.Factor != "" }
 
 func reply(i Instead) Reply { return Reply{i.Go, i.Say, i.Hide} }
 
@@ -87,14 +93,14 @@ func (t *Terms) demand() (Demand, error) {
 	}
 	switch t.Who {
 	case Public, Nobody:
-		if t.Keyring != "" || t.Within != "" || len(t.From) > 0 && t.Who == Nobody {
+		if t.Keyring != "" || t.proves() || len(t.From) > 0 && t.Who == Nobody {
 			return Demand{}, fmt.Errorf("nothing more can be asked of %s", map[Kind]string{Public: "everybody", Nobody: "nobody"}[t.Who])
 		}
 		if len(t.From) == 0 {
 			parts = append(parts, Demand{Kind: t.Who})
 		}
 	case SignedIn:
-		if t.Within == "" {
+		if !t.proves() {
 			parts = append(parts, Demand{Kind: SignedIn})
 		}
 	case Role, User, Keyring, Shared, Pass:
@@ -115,6 +121,9 @@ func (t *Terms) demand() (Demand, error) {
 			network.Nets = append(network.Nets, n.Masked())
 		}
 		parts = append(parts, network)
+	}
+	if t.Factor != "" {
+		parts = append(parts, Demand{Kind: Factor, Names: []string{t.Factor}})
 	}
 	if t.Within != "" {
 		within, err := ParseDuration(t.Within)

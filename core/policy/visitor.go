@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -8,6 +9,7 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/factor"
 )
 
 // A Visitor is who asks, as far as it is proven. The zero Visitor is anonymous and has
@@ -16,7 +18,9 @@ type Visitor struct {
 	SignedIn bool
 	Account  string        // the account's name, as account.Key gives it; "" when it does not matter which
 	Roles    []string      // as granted; what they include is the Book's business
-	ProofAge time.Duration // since the password was last typed
+	ProofAge time.Duration // since they last proved who they are, with something that one can sign in with
+	Factors  factor.Shown  // what they have shown for that; nothing is the password alone, at ProofAge
+	Enrolled factor.Set    // what they could show beside the password
 	Shared   []string      // shared passwords unlocked
 	Passes   []string      // passes held
 	Keyrings []string      // keyrings opened
@@ -24,7 +28,7 @@ type Visitor struct {
 }
 
 // WhoForms describes the notation of visitors, for help texts and errors.
-const WhoForms = "anonymous, signed-in, role:NAME+NAME or user:NAME, then, after commas: role:, proof-age:, shared:, pass:, keyring:, from:"
+const WhoForms = "anonymous, signed-in, role:NAME+NAME or user:NAME, then, after commas: role:, proof-age:, factor:, enrolled:, shared:, pass:, keyring:, from:"
 
 // ParseVisitor reads the one notation for visitors:
 //
@@ -33,10 +37,13 @@ const WhoForms = "anonymous, signed-in, role:NAME+NAME or user:NAME, then, after
 //	role:keeper+device
 //	user:ines,role:keeper
 //	role:keeper,proof-age:5m,keyring:outer,shared:press-kit,pass:recordings,from:192.0.2.7
+//	role:trustee,factor:password+code@2h
 //
-// A signed-in visitor without a proof-age has typed the password just now.
+// A signed-in visitor without a proof-age has typed the password just now; one with factors has shown these, each now, or as long
+// ago as proof-age says, or as is written behind it.
 func ParseVisitor(who string) (Visitor, error) {
 	var v Visitor
+	var shown []string
 	seen := map[string]bool{}
 	for i, term := range strings.Split(who, ",") {
 		term = strings.TrimSpace(term)
@@ -54,7 +61,7 @@ func ParseVisitor(who string) (Visitor, error) {
 		if hasValue && key != "from" && slices.Contains(many, "") {
 			return bad(fmt.Sprintf("%q has an empty name", term))
 		}
-		if seen[key] && (key == "role" || key == "user" || key == "proof-age" || key == "from") {
+		if seen[key] && (key == "role" || key == "user" || key == "proof-age" || key == "factor" || key == "enrolled" || key == "from") {
 			return bad(key + " is given twice")
 		}
 		seen[key] = true
@@ -78,6 +85,16 @@ func ParseVisitor(who string) (Visitor, error) {
 				return bad(fmt.Sprintf("%q is no age", value))
 			}
 			v.ProofAge = age
+		case "factor":
+			shown = many
+		case "enrolled":
+			for _, name := range many {
+				k, ok := factor.KindNamed(name)
+				if !ok {
+					return bad(fmt.Sprintf("%q is nothing that one can set up; write passkey or code", name))
+				}
+				v.Enrolled |= factor.Of(k)
+			}
 		case "shared":
 			v.Shared = append(v.Shared, many...)
 		case "pass":
@@ -94,10 +111,99 @@ func ParseVisitor(who string) (Visitor, error) {
 			return bad(fmt.Sprintf("%q is not understood", term))
 		}
 	}
+	if len(shown) > 0 || v.Enrolled != 0 {
+		if err := v.show(shown); err != nil {
+			return Visitor{}, fmt.Errorf("visitor %q: %w", who, err)
+		}
+	}
 	if v.ProofAge > 0 && !v.SignedIn {
 		return Visitor{}, fmt.Errorf("visitor %q: a proof-age belongs to somebody who is signed in; begin with signed-in, a role or a user", who)
 	}
 	return v, nil
+}
+
+// show adds what the notation says of factors.
+func (v *Visitor) show(names []string) error {
+	if !v.SignedIn {
+		return errors.New("a factor belongs to somebody who is signed in; begin with signed-in, a role or a user")
+	}
+	var shown factor.Shown
+	for _, text := range names {
+		name, age, aged := strings.Cut(text, "@")
+		k, ok := factor.KindNamed(name)
+		if !ok {
+			return fmt.Errorf("%q is no factor; write password, passkey, code, elsewhere or key, perhaps with an age as in code@2h", name)
+		}
+		if shown.Kinds.Has(k) {
+			return fmt.Errorf("the factor %s is given twice", name)
+		}
+		ago := v.ProofAge
+		if aged {
+			var err error
+			if ago, err = ParseDuration(age); err != nil {
+				return fmt.Errorf("%q is no age", age)
+			}
+		}
+		shown = shown.With(k, ago)
+	}
+	if shown.Kinds == factor.Of(factor.Code) {
+		return errors.New("a code is given beside something else; write factor:password+code")
+	}
+	v.Showing(shown)
+	return nil
+}
+
+// Showing makes the visitor one who has shown just these factors.
+func (v *Visitor) Showing(shown factor.Shown) {
+	if shown.Kinds == 0 {
+		return
+	}
+	v.ProofAge = factor.Unknown
+	for _, k := range shown.Kinds.Kinds() {
+		if age, _ := shown.Age(k); k.Opens() {
+			v.ProofAge = min(v.ProofAge, age)
+		}
+	}
+	if v.Factors = shown; shown.Kinds == factor.Of(factor.Password) {
+		v.Factors = factor.Shown{}
+	}
+}
+
+// Shown returns what the visitor has shown to prove who they are.
+func (v *Visitor) Shown() factor.Shown {
+	if v.SignedIn && v.Factors.Kinds == 0 {
+		return factor.Shown{}.With(factor.Password, v.ProofAge)
+	}
+	return v.Factors
+}
+
+// Aged returns the visitor with other ages of what they have shown.
+func (v Visitor) Aged(age func(time.Duration) time.Duration) Visitor {
+	v.ProofAge = age(v.ProofAge)
+	for _, k := range v.Factors.Kinds.Kinds() {
+		was, _ := v.Factors.Age(k)
+		v.Factors = v.Factors.With(k, age(was))
+	}
+	return v
+}
+
+// factors writes what was shown, if it is not the password alone.
+func (v *Visitor) factors() (terms []string) {
+	var all []string
+	for _, k := range v.Factors.Kinds.Kinds() {
+		name := k.String()
+		if age, _ := v.Factors.Age(k); age != v.ProofAge && (age != 0 || v.ProofAge != factor.Unknown) {
+			name += "@" + FormatDuration(age)
+		}
+		all = append(all, name)
+	}
+	if len(all) > 0 {
+		terms = append(terms, "factor:"+strings.Join(all, "+"))
+	}
+	if v.Enrolled != 0 {
+		terms = append(terms, "enrolled:"+strings.ReplaceAll(v.Enrolled.String(), " ", "+"))
+	}
+	return terms
 }
 
 // String writes v in the notation that ParseVisitor reads.
@@ -115,9 +221,14 @@ func (v Visitor) String() string {
 	default:
 		terms = append(terms, "signed-in")
 	}
-	if v.ProofAge > 0 {
+	switch {
+	case v.ProofAge == factor.Unknown && v.Factors.Kinds != 0: // there was none
+	case v.ProofAge == factor.Unknown:
+		terms = append(terms, "proof-age:9999d")
+	case v.ProofAge > 0:
 		terms = append(terms, "proof-age:"+FormatDuration(v.ProofAge))
 	}
+	terms = append(terms, v.factors()...)
 	for _, proof := range []struct {
 		word  string
 		names []string

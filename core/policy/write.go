@@ -84,6 +84,11 @@ func (d Demand) keys() string {
 		return strings.Join(keys, ", ")
 	case ProofWithin:
 		return "proof-within: " + FormatDuration(d.Within)
+	case Factor:
+		if len(d.Names) == 1 {
+			return "factor: " + d.Names[0]
+		}
+		return "factor: [" + strings.Join(d.Names, ", ") + "]"
 	case Network:
 		names := make([]string, len(d.Nets))
 		for i, n := range d.Nets {

@@ -276,7 +276,8 @@ func TestFindingsAgainstBruteForce(t *testing.T) {
 		}
 	}
 	var people []policy.Visitor
-	for _, who := range []string{"anonymous", "signed-in", "role:a", "role:b", "role:c", "role:a+c", "user:ann", "user:ann,role:b", "user:ann,role:a+c", "role:b,proof-age:1h", "user:ann,role:a+c,proof-age:6m", "signed-in,proof-age:6m"} {
+	for _, who := range []string{"anonymous", "signed-in", "role:a", "role:b", "role:c", "role:a+c", "user:ann", "user:ann,role:b", "user:ann,role:a+c", "role:b,proof-age:1h", "user:ann,role:a+c,proof-age:6m", "signed-in,proof-age:6m",
+		"user:ann,role:a+c,factor:password+code", "role:c,factor:passkey+code@6m", "role:a+c,factor:password@6m+passkey", "user:ann,role:a+c,factor:password+code@6m"} {
 		for proofs := range 16 {
 			v, err := policy.ParseVisitor(who)
 			if err != nil {

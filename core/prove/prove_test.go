@@ -118,7 +118,7 @@ func demand(r *rand.Rand, depth int) string {
 	if depth < 2 && r.IntN(4) == 0 {
 		return fmt.Sprintf("{%s: [%s, %s]}", []string{"any", "all"}[r.IntN(2)], demand(r, depth+1), demand(r, depth+1))
 	}
-	atoms := []string{"public", "signed-in", "nobody", "{role: a}", "{role: b}", "{role: [b, c]}", "{user: ann}", "{shared: s}", "{pass: p}", "{keyring: k}", "{network: 192.0.2.0/24}", "{proof-within: 5m}", "{role: c, keyring: k}"}
+	atoms := []string{"public", "signed-in", "nobody", "{role: a}", "{role: b}", "{role: [b, c]}", "{user: ann}", "{shared: s}", "{pass: p}", "{keyring: k}", "{network: 192.0.2.0/24}", "{proof-within: 5m}", "{role: c, keyring: k}", "{factor: two}", "{factor: code, proof-within: 5m}"}
 	return atoms[r.IntN(len(atoms))]
 }
 

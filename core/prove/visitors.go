@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/factor"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -28,6 +29,7 @@ const maxVisitors = 50_000
 func visitors(demands []policy.Demand, books ...*policy.Book) ([]policy.Visitor, error) {
 	var roles, users, shared, passes, keyrings []string
 	ages := []time.Duration{0}
+	factors := false
 	from := []netip.Addr{{}}
 	var collect func(d policy.Demand)
 	collect = func(d policy.Demand) {
@@ -43,6 +45,8 @@ func visitors(demands []policy.Demand, books ...*policy.Book) ([]policy.Visitor,
 			add(&passes)
 		case policy.Keyring:
 			add(&keyrings)
+		case policy.Factor:
+			factors = true
 		case policy.ProofWithin:
 			ages = append(ages, d.Within+time.Second)
 		case policy.Network:
@@ -89,15 +93,18 @@ func visitors(demands []policy.Demand, books ...*policy.Book) ([]policy.Visitor,
 	slices.Sort(ages)
 	ages = slices.Compact(ages)
 
+	shown := shownAt(ages, factors)
 	count := 1 << min(30, len(granted)+len(shared)+len(passes)+len(keyrings))
-	if count > maxVisitors || count*len(from)*len(ages)*(1+len(users)) > maxVisitors {
+	if count > maxVisitors || count*len(from)*len(shown)*(1+len(users)) > maxVisitors {
 		return nil, ErrTooEntangled
 	}
 	accounts := []policy.Visitor{{}}
-	for _, age := range ages {
+	for _, proofs := range shown {
 		for _, name := range append([]string{""}, users...) {
 			for _, held := range subsets(granted) {
-				accounts = append(accounts, policy.Visitor{SignedIn: true, Account: name, Roles: held, ProofAge: age})
+				v := policy.Visitor{SignedIn: true, Account: name, Roles: held}
+				v.Showing(proofs)
+				accounts = append(accounts, v)
 			}
 		}
 	}
@@ -117,6 +124,30 @@ func visitors(demands []policy.Demand, books ...*policy.Book) ([]policy.Visitor,
 	return all, nil
 }
 
+// shownAt returns all that somebody can have shown of who they are, with all ages; of the password alone if nothing asks for more. An
+// account elsewhere stands for the same as the password.
+func shownAt(ages []time.Duration, factors bool) (all []factor.Shown) {
+	sets := []factor.Set{factor.Of(factor.Password)}
+	if factors {
+		sets = append(sets, factor.Of(factor.Passkey), factor.Of(factor.Password, factor.Passkey), factor.Of(factor.Password, factor.Code),
+			factor.Of(factor.Passkey, factor.Code), factor.Of(factor.Password, factor.Passkey, factor.Code))
+	}
+	for _, set := range sets {
+		some := []factor.Shown{{}}
+		for _, k := range set.Kinds() {
+			var more []factor.Shown
+			for _, s := range some {
+				for _, age := range ages {
+					more = append(more, s.With(k, age))
+				}
+			}
+			some = more
+		}
+		all = append(all, some...)
+	}
+	return all
+}
+
 // proofs counts what a visitor has proven.
 func proofs(v policy.Visitor) int {
 	n := 2 * (len(v.Roles) + len(v.Shared) + len(v.Passes) + len(v.Keyrings))
@@ -129,6 +160,7 @@ func proofs(v policy.Visitor) int {
 	if v.ProofAge > 0 {
 		n++
 	}
+	n += 2 * len(v.Factors.Kinds.Kinds())
 	if v.From.IsValid() {
 		n++
 	}

@@ -239,7 +239,8 @@ func (p *Replay) verdict(r *Record) *verdict {
 
 // kindOf names what somebody is, and not who or from where, so that the same is told of all of them together.
 func kindOf(v policy.Visitor) string {
-	v.Account, v.ProofAge, v.From = "", 0, netip.Addr{}
+	v = v.Aged(func(time.Duration) time.Duration { return 0 })
+	v.Account, v.From, v.Enrolled = "", netip.Addr{}, 0
 	return v.String()
 }
 

@@ -3,11 +3,11 @@ package session
 
 import (
 	"encoding/hex"
-	"math"
 	"slices"
 	"strings"
 	"time"
 
+	"ostiarius/core/factor"
 	"ostiarius/core/secret"
 )
 
@@ -17,20 +17,57 @@ type Session struct {
 	Account    int64
 	MadeAt     time.Time
 	SeenAt     time.Time // of the latest request, roughly
-	ProvedAt   time.Time // when its owner last proved to be that
+	ProvedAt   time.Time // when its owner last proved to be that, with something one can sign in with
 	How        Proof     // and how
-	Remembered bool      // the person asked to stay signed in
-	Network    string    // from where it was made
-	Agent      string    // the browser's own words about itself
-	Rights     string    // the roles for which the token was made, see Rights
-	Family     string    // what all tokens of the session have in common
+	Shown      factor.Times
+	Remembered bool   // the person asked to stay signed in
+	Network    string // from where it was made
+	Agent      string // the browser's own words about itself
+	Rights     string // the roles for which the token was made, see Rights
+	Family     string // what all tokens of the session have in common
 }
 
-// A Proof is a way to prove who one is, as it is recorded.
+// A Proof is a way to prove who one is, as it is recorded: the name of a factor.Kind.
 type Proof string
 
-// The ways that there are.
-const Password Proof = "password"
+// Prove notes that the owner of the session has shown a proof.
+func (s *Session) Prove(k factor.Kind, at time.Time) {
+	s.Shown = s.Shown.At(k, at)
+	if k.Opens() {
+		s.ProvedAt, s.How = at, Proof(k.String())
+	}
+}
+
+// Proofs names what was shown in the session, such as "password code".
+func (s *Session) Proofs() string {
+	if (s.Shown == factor.Times{}) {
+		return string(s.How) // of a version before
+	}
+	return s.Shown.Kinds().String()
+}
+
+// Keep has the session keep what was shown in another of the same owner, as far as it was not shown in this one.
+func (s *Session) Keep(before *Session) {
+	for k, at := range before.Shown {
+		if s.Shown[k].IsZero() {
+			s.Shown[k] = at
+		}
+	}
+}
+
+// Factors returns what the owner of the session has shown, and how long ago. Of the password alone it is nothing: that is
+// what ProofAge says.
+func (s *Session) Factors(now time.Time) factor.Shown {
+	if s.OnlyPassword() {
+		return factor.Shown{}
+	}
+	return s.Shown.Shown(now)
+}
+
+// OnlyPassword reports whether nothing but the password was shown.
+func (s *Session) OnlyPassword() bool {
+	return s.Shown == factor.Times{} || s.Shown == factor.Times{}.At(factor.Password, s.Shown[factor.Password])
+}
 
 // Handle names a session without giving it away: nobody can make the token, or its hash,
 // of it.
@@ -87,8 +124,8 @@ func (s *Session) Alive(now, seen time.Time, l Limits) bool {
 	return (until.IsZero() || now.Before(until) && !s.MadeAt.After(latest)) && (idle == 0 || now.Sub(seen) < idle && !seen.After(latest))
 }
 
-// Unknown is the age of a proof whose time cannot be known: older than any that is asked for.
-const Unknown = time.Duration(math.MaxInt64)
+// Unknown is the age of a proof whose time cannot be known.
+const Unknown = factor.Unknown
 
 // ProofAge returns how long ago the latest proof was. If that lies in the future, since the
 // clock went back, it is Unknown.

@@ -2,7 +2,6 @@ package activity
 
 import (
 	"fmt"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -10,15 +9,12 @@ import (
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 // Requests are counted by hour, refusals recorded one by one, to a bound.
 func TestNotes(t *testing.T) {
-	records, err := store.Open(filepath.Join(t.TempDir(), "records.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer records.Close()
+	records := fresh.Records(t, t.TempDir())
 	ctx, now := t.Context(), time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 	l := New(Options{Store: records, Now: func() time.Time { return now }, Keep: 24 * time.Hour, Most: 5})
 	door := &policy.Door{Written: "/office/**", Admit: policy.Demand{Kind: policy.Nobody}}
@@ -76,11 +72,7 @@ func TestNotes(t *testing.T) {
 
 // What was counted is there when the log is closed, also what was drawn together.
 func TestCloseWritesAll(t *testing.T) {
-	records, err := store.Open(filepath.Join(t.TempDir(), "records.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer records.Close()
+	records := fresh.Records(t, t.TempDir())
 	l := New(Options{Store: records, Now: time.Now})
 	for range 5 {
 		l.Add(store.Event{At: time.Now(), Kind: "sign-in slowed", Account: "ines", Network: "192.0.2.7"})

@@ -158,7 +158,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 		return nil, err
 	}
 	all = append(all, remarks...)
-	for _, room := range []func(context.Context) ([]string, error){a.Shared.Remarks, a.Passes.Remarks, a.Events.Remarks, a.Patrols.Remarks} {
+	for _, room := range []func(context.Context) ([]string, error){a.Shared.Remarks, a.Passes.Remarks, a.Events.Remarks, a.Patrols.Remarks, a.Factors.Remarks} {
 		if remarks, err = room(r.Context()); err != nil {
 			return nil, err
 		}

@@ -26,10 +26,13 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/roster"
 	"ostiarius/core/words"
+	"ostiarius/service/accesskeys"
 	"ostiarius/service/activity"
 	"ostiarius/service/decisions"
+	"ostiarius/service/elsewhere"
 	"ostiarius/service/ending"
 	"ostiarius/service/events"
+	"ostiarius/service/factors"
 	"ostiarius/service/inforce"
 	"ostiarius/service/joining"
 	"ostiarius/service/keyrings"
@@ -52,26 +55,29 @@ import (
 // An API answers administration requests. Whoever reaches it may do everything; who may
 // reach it is decided in front of it, by a built-in door or the socket's file mode.
 type API struct {
-	People   *people.Register
-	Sessions *sessions.Records
-	Desk     *signin.Desk
-	Activity *activity.Log
-	Keyrings *keyrings.Keyrings
-	Shared   *shared.Passwords
-	Passes   *passes.Passes
-	Mail     *mail.Outbox
-	Joining  *joining.Office
-	Events   *events.Books
-	Members  *members.Roll
-	Teller   *outgoing.Teller
-	Walks    *walks.Walks
-	Patrols  *patrols.Room
-	Decided  *decisions.Record // nil for none
-	Endings  *ending.List      // what has been taken away and is not written down
-	Policy   *inforce.Policy
-	Status   func() client.Status
-	Now      func() time.Time
-	Log      *slog.Logger
+	People    *people.Register
+	Sessions  *sessions.Records
+	Desk      *signin.Desk
+	Activity  *activity.Log
+	Keyrings  *keyrings.Keyrings
+	Shared    *shared.Passwords
+	Passes    *passes.Passes
+	Mail      *mail.Outbox
+	Joining   *joining.Office
+	Keys      *accesskeys.Keys
+	Factors   *factors.Office
+	Elsewhere *elsewhere.Room
+	Events    *events.Books
+	Members   *members.Roll
+	Teller    *outgoing.Teller
+	Walks     *walks.Walks
+	Patrols   *patrols.Room
+	Decided   *decisions.Record // nil for none
+	Endings   *ending.List      // what has been taken away and is not written down
+	Policy    *inforce.Policy
+	Status    func() client.Status
+	Now       func() time.Time
+	Log       *slog.Logger
 	// Actor names who sends a request, for the activity.
 	Actor func(*http.Request) string
 	// Shuts says that whoever asks is let in by the role of a steward, and could shut everybody out.
@@ -80,6 +86,8 @@ type API struct {
 	Origins func(*http.Request) []string
 	// ProofAge is how long ago whoever asks has typed the password; nil where nobody has to.
 	ProofAge func(*http.Request) time.Duration
+	// ByKey reports whether whoever asks comes with an access key; nil where nobody does.
+	ByKey func(*http.Request) bool
 	// GiveWalk gives the browser of whoever asks the token of a walk; nil where there is none.
 	GiveWalk func(h http.Header, r *http.Request, token string, lasts time.Duration)
 	// Remarks are what somebody should look at beside what the records say; nil for nothing.
@@ -133,6 +141,12 @@ func (a *API) Routes(r chi.Router) {
 	changes.Put("/people/{name}/disabled", a.setDisabled)
 	changes.Post("/people/{name}/grants", a.grant)
 	changes.Delete("/people/{name}/grants/{role}", a.revoke)
+	r.Get("/people/{name}/factors", a.showFactors)
+	changes.Post("/people/{name}/factors/reset", a.resetFactors)
+	changes.Delete("/people/{name}/factors/reset", a.dropFactorReset)
+	r.Get("/access-keys", a.listAccessKeys)
+	changes.Post("/access-keys", a.addAccessKey)
+	changes.Delete("/access-keys/{handle}", a.removeAccessKey)
 	r.Get("/joining", a.listJoining)
 	changes.Post("/joining/applications/{name}/approve", a.approve)
 	changes.Post("/joining/applications/{name}/decline", a.decline)
@@ -334,10 +348,13 @@ func (a *API) doors(w http.ResponseWriter, r *http.Request) {
 	book := a.Policy.Book()
 	all := client.Doors{
 		Site: book.Site, Prefix: book.Prefix, File: a.Policy.File(), Roles: book.RoleNames(), Unlisted: book.UnlistedWord(),
-		Doors: []client.Door{}, BuiltIn: []client.Door{}, Sources: []client.SourceRef{},
+		Doors: []client.Door{}, Checks: []client.Door{}, BuiltIn: []client.Door{}, Sources: []client.SourceRef{},
 	}
 	for i := range book.Doors {
 		all.Doors = append(all.Doors, showDoor(book, i, &book.Doors[i]))
+	}
+	for i := range book.Checks {
+		all.Checks = append(all.Checks, showDoor(book, i, &book.Checks[i]))
 	}
 	for i, door := range book.BuiltIn() {
 		all.BuiltIn = append(all.BuiltIn, showDoor(book, i, &door))
@@ -378,11 +395,11 @@ func showDoor(book *policy.Book, id int, d *policy.Door) client.Door {
 		methods = []string{}
 	}
 	shown := client.Door{
-		ID: id, Line: d.Line, Entry: d.Entry, Label: d.Label(), Path: d.Written, Host: d.Host.String(), Methods: methods,
+		ID: id, Line: d.Line, Entry: d.Entry, Label: d.Label(), Check: d.Check, Path: d.Written, Host: d.Host.String(), Methods: methods,
 		Admit: d.Admit.String(), Basic: d.Basic,
 		Anonymous: d.Otherwise.Anonymous.String(), Refused: d.Otherwise.Refused.String(), Sentence: d.Sentence(),
 	}
-	if terms, ok := d.Terms(book); ok {
+	if terms, ok := d.Terms(book); ok && d.Check == "" {
 		shown.Terms = &terms
 	}
 	return shown

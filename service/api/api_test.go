@@ -23,7 +23,7 @@ import (
 	"ostiarius/service/hashing"
 	"ostiarius/service/inforce"
 	"ostiarius/service/rooms"
-	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 func server(t testing.TB, change ...func(*API)) chi.Router {
@@ -33,11 +33,7 @@ func server(t testing.TB, change ...func(*API)) chi.Router {
 	if err := os.WriteFile(file, []byte("roles: {keeper: }\nkeyrings: {outer: {realm: Office}}\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /**/*.map, admit: nobody }\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	records, err := store.Open(filepath.Join(dir, "records.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { records.Close() })
+	records := fresh.Records(t, dir)
 	log := slog.New(slog.DiscardHandler)
 	policy, err := inforce.Open(t.Context(), inforce.Options{File: file, Store: records, Missing: http.NotFoundHandler(), Log: log})
 	if err != nil {
@@ -49,7 +45,7 @@ func server(t testing.TB, change ...func(*API)) chi.Router {
 		t.Fatal(err)
 	}
 	api := &API{
-		People: behind.People, Sessions: behind.Sessions, Desk: behind.Desk, Activity: behind.Activity, Keyrings: behind.Keyrings, Shared: behind.Shared, Passes: behind.Passes, Mail: behind.Mail, Joining: behind.Joining, Events: behind.Events, Members: behind.Members, Teller: behind.Teller, Walks: behind.Walks, Patrols: behind.Patrols, Endings: behind.Endings,
+		People: behind.People, Sessions: behind.Sessions, Desk: behind.Desk, Activity: behind.Activity, Keyrings: behind.Keyrings, Shared: behind.Shared, Passes: behind.Passes, Mail: behind.Mail, Joining: behind.Joining, Keys: behind.Keys, Factors: behind.Factors, Elsewhere: behind.Elsewhere, Events: behind.Events, Members: behind.Members, Teller: behind.Teller, Walks: behind.Walks, Patrols: behind.Patrols, Endings: behind.Endings,
 		Policy: policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
 		Actor: func(*http.Request) string { return "test" },
 	}

@@ -64,6 +64,23 @@ func part(q url.Values) (offset, limit int, err error) {
 	return offset, max(1, limit), err
 }
 
+// partOf reads whose things are asked for, nil for everybody's, and which part of the list. If that cannot be, it has answered.
+func (a *API) partOf(w http.ResponseWriter, r *http.Request) (of *account.Account, offset, limit int, ok bool) {
+	q := r.URL.Query()
+	offset, limit, err := part(q)
+	if err != nil {
+		a.problem(w, http.StatusUnprocessableEntity, err.Error())
+		return nil, 0, 0, false
+	}
+	if name := q.Get("account"); name != "" {
+		if of, err = a.People.Find(r.Context(), name); err != nil {
+			a.fail(w, err)
+			return nil, 0, 0, false
+		}
+	}
+	return of, offset, limit, true
+}
+
 func (a *API) listPeople(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	offset, limit, err := part(q)
@@ -297,21 +314,11 @@ func (a *API) exportPeople(kind, name string, write func(io.Writer, iter.Seq2[*a
 }
 
 func (a *API) listSessions(w http.ResponseWriter, r *http.Request) {
-	q := r.URL.Query()
-	offset, limit, err := part(q)
-	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, err.Error())
+	of, offset, limit, ok := a.partOf(w, r)
+	if !ok {
 		return
 	}
-	var of *account.Account
-	if name := q.Get("account"); name != "" {
-		var err error
-		if of, err = a.People.Find(r.Context(), name); err != nil {
-			a.fail(w, err)
-			return
-		}
-	}
-	held, total, err := a.Sessions.List(r.Context(), of, q.Get("search"), offset, limit)
+	held, total, err := a.Sessions.List(r.Context(), of, r.URL.Query().Get("search"), offset, limit)
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -319,7 +326,7 @@ func (a *API) listSessions(w http.ResponseWriter, r *http.Request) {
 	shown := client.Sessions{Sessions: []client.Session{}, Total: total}
 	for _, s := range held {
 		shown.Sessions = append(shown.Sessions, client.Session{
-			Handle: s.Handle(), Account: s.Name, MadeAt: s.MadeAt, SeenAt: s.SeenAt, ProvedAt: s.ProvedAt, How: string(s.How),
+			Handle: s.Handle(), Account: s.Name, MadeAt: s.MadeAt, SeenAt: s.SeenAt, ProvedAt: s.ProvedAt, How: s.Proofs(),
 			Remembered: s.Remembered, Network: s.Network, Agent: s.Agent,
 		})
 	}

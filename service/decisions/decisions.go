@@ -89,7 +89,7 @@ func (r *Record) Note(outcome policy.Outcome, door *policy.Door, at place.Place,
 		return
 	}
 	now := r.now()
-	v.ProofAge = v.ProofAge.Truncate(time.Second)
+	v = v.Aged(func(age time.Duration) time.Duration { return age.Truncate(time.Second) })
 	if !v.SignedIn {
 		v.ProofAge = 0
 	}

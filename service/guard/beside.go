@@ -98,7 +98,7 @@ func (b *Beside) decideFor(w http.ResponseWriter, asked *http.Request, how, audi
 	b.repeats.give(number, h["Set-Cookie"], time.Now())
 	whole := how == "whole" || how == "whole-399"
 	if away == nil {
-		b.admit(h, t)
+		b.admit(h, t, how == "whole-399")
 		if audience != "" && b.Sign != nil {
 			token, err := b.Sign(t, audience, asked.Method, asked.RequestURI)
 			if err != nil { // the server behind would believe nobody
@@ -308,8 +308,9 @@ func (n *nowhere) Header() http.Header         { return n.header }
 func (n *nowhere) Write(b []byte) (int, error) { return len(b), nil }
 func (n *nowhere) WriteHeader(int)             {}
 
-// admit says who is admitted, and by which door.
-func (b *Beside) admit(h http.Header, t *Turn) {
+// admit says who is admitted, and by which door. In brief it is not said how what is not public is kept, which such servers know by
+// themselves.
+func (b *Beside) admit(h http.Header, t *Turn, brief bool) {
 	user, roles, door := t.Identity()
 	if user != "" {
 		h["Ostiarius-User"], h["Ostiarius-Roles"] = []string{user}, []string{roles}
@@ -321,7 +322,9 @@ func (b *Beside) admit(h http.Header, t *Turn) {
 		h["Ostiarius-Public"] = yes
 		return
 	}
-	h["Ostiarius-Public"], h["Ostiarius-Cache-Control"], h["Ostiarius-Vary"] = no, privately, perVisitor
+	if !brief {
+		h["Ostiarius-Public"], h["Ostiarius-Cache-Control"], h["Ostiarius-Vary"] = no, privately, perVisitor
+	}
 }
 
 var yes, no = []string{"yes"}, []string{"no"}

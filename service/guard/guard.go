@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/accesskey"
 	"ostiarius/core/keyring"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
@@ -289,6 +290,10 @@ func (g *Guard) note(r *http.Request, t *Turn, d policy.Decision) (reference str
 func (g *Guard) away(r *http.Request, t *Turn, d policy.Decision, query, reference string) *TurnedAway {
 	away := &TurnedAway{Turn: t, Decision: d, Client: clientAt(r.Header, d), Reference: reference}
 	away.Answer = t.Book.Answer(d, away.Client, query)
+	if _, ours := accesskey.In(r.Header["Authorization"]); ours && d.Outcome == policy.Challenge && !t.Visitor.SignedIn {
+		// An access key that counts no longer, or none (RFC 6750, section 3.1).
+		away.Client, away.Answer = policy.API, policy.Answer{Status: http.StatusUnauthorized, Authenticate: "Bearer realm=" + policy.Quote(t.Book.Site) + `, error="invalid_token"`}
+	}
 	if t.Over != nil && away.Answer.Status == http.StatusUnauthorized && d.Proof.Basic {
 		// Whoever has the right password would be asked for it again and again (RFC 9110, section 15.5.4).
 		away.Answer = policy.Answer{Status: http.StatusForbidden}

@@ -160,7 +160,7 @@ func (g *Guard) Still(ctx context.Context, used bool) bool {
 	now.Visitor = v
 	now.Visitor.From = was.turn.Visitor.From
 	if v.SignedIn {
-		now.Visitor.ProofAge = was.turn.Visitor.ProofAge
+		now.Visitor.ProofAge, now.Visitor.Factors = was.turn.Visitor.ProofAge, was.turn.Visitor.Factors
 	}
 	d, err := g.decide(r, &asked, now)
 	return err == nil && d.Outcome == policy.Admit

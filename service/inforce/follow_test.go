@@ -15,6 +15,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/service/replace"
 	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 const quiet = 3 * time.Second
@@ -52,11 +53,7 @@ func keep(t *testing.T, text string) (*store.Store, Options) {
 		t.Cleanup(func() { os.RemoveAll(memory) })
 		dir = memory
 	}
-	records, err := store.Open(filepath.Join(dir, "records.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { records.Close() })
+	records := fresh.Records(t, dir)
 	o := Options{
 		File: filepath.Join(dir, "doors.yaml"), Store: records, Missing: http.NotFoundHandler(), Log: slog.New(slog.DiscardHandler),
 		Quiet: quiet, Copy: filepath.Join(dir, "copy"),
@@ -384,7 +381,7 @@ func TestAVersionThatMeetsAFailure(t *testing.T) {
 	if p == nil || !p.Stuck || !strings.Contains(p.Why, "tried again") || h.clock.Sub(p.Since) < 9*quiet {
 		t.Fatalf("%+v", p)
 	}
-	again, err := store.Open(filepath.Join(filepath.Dir(o.File), "records.db"))
+	again, err := store.Open(filepath.Join(filepath.Dir(o.File), store.FileName))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,7 +3,6 @@ package keyrings
 import (
 	"errors"
 	"log/slog"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -19,15 +18,12 @@ import (
 	"ostiarius/service/known"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 // What opens a keyring, and what does no more; what was verified counts no longer after each change.
 func TestOpen(t *testing.T) {
-	records, err := store.Open(filepath.Join(t.TempDir(), "records.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer records.Close()
+	records := fresh.Records(t, t.TempDir())
 	book, findings := policy.Parse("doors.yaml", []byte("keyrings: {outer: , inner: }\ndoors: [{path: /, admit: {keyring: outer}}]"))
 	if book == nil {
 		t.Fatal(findings)

@@ -14,7 +14,7 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/core/words"
-	"ostiarius/service/people"
+	"ostiarius/service/letters"
 	"ostiarius/service/sessions"
 	"ostiarius/store"
 )
@@ -24,7 +24,7 @@ type Options struct {
 	Store    *store.Store
 	Book     func() *policy.Book // the policy now in force
 	Now      func() time.Time
-	People   *people.Register
+	Letters  *letters.Letters
 	Sessions *sessions.Records
 	// Changed is told of an account whose records have changed, and Posted that a message was written down.
 	Changed func(account int64)
@@ -49,7 +49,7 @@ func (f *Office) Leave(ctx context.Context, a *account.Account, network string, 
 	}
 	now := f.o.Now()
 	at := now.Add(j.Leave)
-	mails := f.o.People.Mail(message.Leaving, a, in)
+	mails := f.o.Letters.To(a, message.Leaving, in)
 	for i := range mails {
 		mails[i] = mails[i].With(f.o.Book().Prefix+"/account", at)
 	}
@@ -107,6 +107,7 @@ type Data struct {
 	LeavesAt *time.Time `json:"leavesAt,omitempty"`
 	Roles    []Role     `json:"roles"`
 	Sessions []Session  `json:"sessions"`
+	Proofs   Held       `json:"proofs"`
 	Orders   []Order    `json:"orders"`
 	Activity []Event    `json:"activity"` // the newest first
 }
@@ -177,6 +178,9 @@ func (f *Office) Data(ctx context.Context, a *account.Account) (Data, error) {
 	}
 	for _, s := range held {
 		d.Sessions = append(d.Sessions, Session{s.MadeAt, s.SeenAt, s.Network, s.Agent})
+	}
+	if d.Proofs, err = f.held(ctx, a); err != nil {
+		return d, err
 	}
 	events, err := f.o.Store.AllEvents(ctx, store.EventQuery{Account: a.Name, Limit: most})
 	for _, e := range events {

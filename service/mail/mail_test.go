@@ -12,7 +12,6 @@ import (
 	"mime/multipart"
 	"net"
 	netmail "net/mail"
-	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -23,6 +22,7 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/words"
 	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 // A clock is moved by hand.
@@ -47,11 +47,7 @@ type office struct {
 
 func open(t testing.TB, to *Server) *office {
 	t.Helper()
-	records, err := store.Open(filepath.Join(t.TempDir(), "records.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { records.Close() })
+	records := fresh.Records(t, t.TempDir())
 	o := &office{store: records, clock: &clock{at: time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)}, log: &bytes.Buffer{}}
 	o.Outbox = New(Options{
 		Store: records, Now: o.clock.now, Log: slog.New(slog.NewTextHandler(o.log, nil)), Server: to,

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
-	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -19,6 +18,7 @@ import (
 	"ostiarius/core/signature"
 	"ostiarius/core/telling"
 	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 // A desk is a program that is told something; it answers as it is told to.
@@ -57,11 +57,7 @@ func (d *desk) heard() []string {
 var at = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 
 func teller(t *testing.T, rules telling.Rules) (*Teller, *store.Store, *time.Time) {
-	records, err := store.Open(filepath.Join(t.TempDir(), "records.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { records.Close() })
+	records := fresh.Records(t, t.TempDir())
 	now := at
 	return New(Options{Store: records, Now: func() time.Time { return now }, Log: slog.New(slog.DiscardHandler), Rules: rules}), records, &now
 }

@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -21,18 +20,14 @@ import (
 	"ostiarius/service/rooms"
 	"ostiarius/service/sessions"
 	"ostiarius/service/visitor"
-	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 // stand stands the pages up behind a guard, with a policy that says more than one door, files of looks where beside says, and
 // rooms whose clock is now.
 func stand(t *testing.T, more string, beside func(string) string, now func() time.Time) (*rooms.Rooms, http.Handler) {
 	t.Helper()
-	records, err := store.Open(filepath.Join(t.TempDir(), "records.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { records.Close() })
+	records := fresh.Records(t, t.TempDir())
 	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\n"+more))
 	if book == nil {
 		t.Fatal(findings)
@@ -45,7 +40,7 @@ func stand(t *testing.T, more string, beside func(string) string, now func() tim
 	if err != nil {
 		t.Fatal(err)
 	}
-	pages := New(Options{People: r.People, Sessions: r.Sessions, Desk: r.Desk, Visitors: r.Visitors, Recovery: r.Recovery, Joining: r.Joining, Leaving: r.Leaving, Log: log, Beside: beside})
+	pages := New(Options{People: r.People, Sessions: r.Sessions, Desk: r.Desk, Visitors: r.Visitors, Recovery: r.Recovery, Factors: r.Factors, Keys: r.Keys, Elsewhere: r.Elsewhere, Joining: r.Joining, Leaving: r.Leaving, Log: log, Beside: beside})
 	own := chi.NewRouter()
 	own.NotFound(pages.Missing)
 	own.Route(book.Prefix, pages.Routes)

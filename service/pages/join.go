@@ -16,6 +16,7 @@ import (
 // A joinView is the page on which people make an account.
 type joinView struct {
 	frame
+	Elsewhere  []providerWay // with whose accounts one joins
 	Problem    string
 	Next       string
 	Username   string
@@ -61,6 +62,7 @@ func (p *Pages) showJoin(w http.ResponseWriter, r *http.Request, status int, v j
 	w.Header().Set("Referrer-Policy", "no-referrer") // the address may have a link
 	j := &t.Book.Joining
 	v.frame = p.frame(r, "join.title")
+	v.Elsewhere = providers(t.Book, true)
 	if j.By == policy.ByNobody {
 		p.Missing(w, r)
 		return

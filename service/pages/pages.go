@@ -20,9 +20,13 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ostiarius/core/account"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/service/accesskeys"
+	"ostiarius/service/elsewhere"
 	"ostiarius/service/events"
+	"ostiarius/service/factors"
 	"ostiarius/service/guard"
 	"ostiarius/service/joining"
 	"ostiarius/service/leaving"
@@ -40,15 +44,19 @@ type Options struct {
 	People   *people.Register
 	Sessions *sessions.Records
 	Recovery *recovery.Office
-	Joining  *joining.Office
-	Leaving  *leaving.Office
-	Shared   *shared.Passwords
-	Passes   *passes.Passes
-	Events   *events.Books
-	Desk     *signin.Desk
-	Visitors *visitor.Finder
-	Log      *slog.Logger
-	Beside   func(name string) string // where a file is that the policy names
+	Factors  *factors.Office
+	Keys     *accesskeys.Keys
+	// Elsewhere is where people come back from providers.
+	Elsewhere *elsewhere.Room
+	Joining   *joining.Office
+	Leaving   *leaving.Office
+	Shared    *shared.Passwords
+	Passes    *passes.Passes
+	Events    *events.Books
+	Desk      *signin.Desk
+	Visitors  *visitor.Finder
+	Log       *slog.Logger
+	Beside    func(name string) string // where a file is that the policy names
 	// InPlace answers with a page of the site in the place of ours, with a status, and reports whether it did; nil for
 	// not at all.
 	InPlace func(w http.ResponseWriter, r *http.Request, page string, status int) bool
@@ -81,6 +89,8 @@ var templates = template.Must(template.ParseFS(templateFiles, "templates/*.html"
 func (p *Pages) Routes(r chi.Router) {
 	r.Get("/sign-in", p.signInForm)
 	r.Post("/sign-in", p.signIn)
+	r.Get("/sign-in/second", p.secondForm)
+	r.Post("/sign-in/second", p.second)
 	r.Get("/sign-out", p.signOutForm)
 	r.Post("/sign-out", p.signOut)
 	r.Get("/prove-again", p.proveAgainForm)
@@ -88,6 +98,36 @@ func (p *Pages) Routes(r chi.Router) {
 	r.Get("/account", p.account)
 	r.Post("/account/password", p.changePassword)
 	r.Post("/account/sessions", p.endSessions)
+	r.Get("/account/factors", p.factors)
+	r.Post("/account/factors/keep", p.change("kept", func(r *http.Request, a *account.Account) error {
+		return p.o.Factors.DropReset(r.Context(), a.Name, a, p.o.Visitors.Origin(r))
+	}))
+	r.Get("/elsewhere/{name}", p.elsewhereForm)
+	r.Post("/elsewhere/{name}", p.goElsewhere)
+	r.Get("/elsewhere/{name}/back", p.backFromElsewhere)
+	r.Get("/elsewhere/{name}/first", p.firstElsewhere)
+	r.Post("/elsewhere/{name}/first", p.settleElsewhere)
+	r.Post("/elsewhere/{name}/sign-out", p.loggedOut)
+	r.Get("/elsewhere/{name}/signed-out", p.signedOutElsewhere)
+	r.Post("/account/elsewhere/unlink", p.change("removed", func(r *http.Request, a *account.Account) error {
+		return p.o.Elsewhere.Unlink(r.Context(), a, r.PostForm.Get("provider"), p.o.Visitors.Token(r), p.o.Visitors.Origin(r))
+	}))
+	r.Get("/account/access-keys", p.accessKeys)
+	r.Post("/account/access-keys", p.makeKey)
+	r.Post("/account/access-keys/remove", p.removeKey)
+	r.Get("/account/code", p.setUpForm)
+	r.Post("/account/code", p.setUp)
+	r.Post("/account/code/remove", p.change("removed", func(r *http.Request, a *account.Account) error {
+		return p.o.Factors.RemoveCode(r.Context(), a, p.o.Visitors.Origin(r))
+	}))
+	r.Post("/account/kept", p.newKept)
+	r.Post("/account/passkeys", p.addPasskey)
+	r.Post("/account/passkeys/remove", p.change("removed", func(r *http.Request, a *account.Account) error {
+		return p.o.Factors.Remove(r.Context(), a, r.PostForm.Get("id"), p.o.Visitors.Origin(r))
+	}))
+	r.Post("/account/browsers", p.change("forgotten", func(r *http.Request, a *account.Account) error {
+		return p.o.Factors.Forget(r.Context(), a, r.PostForm.Get("end"), p.o.Visitors.Origin(r))
+	}))
 	r.Get("/recover", p.recoverForm)
 	r.Post("/recover", p.recover)
 	r.Get("/join", p.joinForm)

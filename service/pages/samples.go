@@ -13,7 +13,7 @@ import (
 )
 
 // The pages that can be looked at with sample data.
-var sampled = []string{"sign-in", "sign-in-wrong", "join", "recover", "set-password", "prove-again", "account", "turned-away", "missing", "unlock", "pass", "thanks", "claim", "signed-out"}
+var sampled = []string{"sign-in", "sign-in-wrong", "join", "recover", "set-password", "second-factor", "prove-again", "account", "factors", "kept-codes", "turned-away", "missing", "unlock", "pass", "thanks", "claim", "signed-out"}
 
 // Samples are the names of the pages that Sample knows.
 func Samples() []string { return slices.Clone(sampled) }
@@ -40,9 +40,17 @@ func (p *Pages) Sample(w http.ResponseWriter, book *policy.Book, name string, in
 	case "set-password":
 		file, view = "recover.html", recoverView{frame: frame("recover.title"), Username: "ines"}
 	case "prove-again":
-		v := againView{frame: frame("again.title"), Other: "#"}
+		v := againView{frame: frame("again.title"), Other: "#", Lead: "again.as", Password: true}
 		v.Account = "ines"
 		file, view = "prove-again.html", v
+	case "second-factor":
+		file, view = "second.html", secondView{frame: frame("second.title"), Name: "ines", Code: true, Other: "#"}
+	case "factors":
+		since := time.Date(2026, 3, 21, 9, 30, 0, 0, time.UTC)
+		file, view = "factors.html", factorsView{frame: frame("factors.title"), CanKeep: true, Kept: "10", CodeSince: words.Day(in, since),
+			Passkeys: []shownPasskey{{Name: say.Say("device.on", "browser", "Firefox", "system", "Linux"), About: say.Say("factors.passkey-since", "since", words.Day(in, since), "used", say.Say("ago.now"))}}}
+	case "kept-codes":
+		file, view = "kept.html", keptView{frame: frame("kept.title"), Codes: []string{"k7qx-3mpa-2d4f-h8wz-5rty-9nck", "b5rt-9ync-6gke-p2vd-w8fh-q4mx", "w8fh-q4mx-7taz-c3jy-k7qx-3mpa"}, Next: "#"}
 	case "account":
 		since := time.Date(2026, 3, 21, 9, 30, 0, 0, time.UTC)
 		v := accountView{frame: frame("account.title"), Details: []detail{{say.Say("common.name"), "ines"}, {say.Say("account.email"), "ines@marram.example"}, {say.Say("account.since"), words.Day(in, since)}},

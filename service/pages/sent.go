@@ -20,7 +20,10 @@ type sent struct {
 	Email      string `json:"email"`
 	Password   string `json:"password"`
 	Remember   bool   `json:"remember"`
-	Agree      bool   `json:"agree"` // to the terms, when joining
+	Agree      bool   `json:"agree"`   // to the terms, when joining
+	Code       string `json:"code"`    // of an app, or one that was kept
+	Passkey    string `json:"passkey"` // the browser's answer, as JSON
+	Browser    bool   `json:"browser"` // that is not asked for a second factor for a while
 	Next       string `json:"next"`
 	again      string // the password once more, of our own forms
 	link       string // the token of a link
@@ -42,6 +45,7 @@ func read(w http.ResponseWriter, r *http.Request, book *policy.Book) (s sent, er
 		f := r.PostForm
 		s = sent{
 			Name: f.Get("name"), Username: f.Get("username"), Email: f.Get("email"), Password: f.Get("password"), Remember: f.Get("remember") != "", Agree: f.Get("agree") != "", Next: f.Get("next"),
+			Code: f.Get("code"), Passkey: f.Get("passkey"), Browser: f.Get("browser") != "",
 			again: f.Get("again"), link: f.Get("link"), invitation: f.Get("invitation"), mark: f.Get("mark"), trap: f.Get("website"), form: f.Get("form"), kept: f.Get("kept"),
 		}
 	}

@@ -1,6 +1,7 @@
 package pages
 
 import (
+	"errors"
 	"net/http"
 	"net/url"
 	"strings"
@@ -13,14 +14,16 @@ import (
 // A signInView is the sign-in page.
 type signInView struct {
 	frame
-	Problem  string
-	Done     string // what has just been done
-	Next     string
-	Username string
-	Offers   []offered // of what would open the page that was asked for
-	Unlock   string    // where a shared password or a pass is shown that would do instead; "" for none
-	Join     bool      // people make accounts by themselves
-	Unsent   bool      // what was sent did not arrive, since the proof was missing
+	Problem   string
+	Done      string // what has just been done
+	Next      string
+	Username  string
+	Offers    []offered // of what would open the page that was asked for
+	Unlock    string    // where a shared password or a pass is shown that would do instead; "" for none
+	Join      bool      // people make accounts by themselves
+	Unsent    bool      // what was sent did not arrive, since the proof was missing
+	Elsewhere []providerWay
+	Passkey   string // the question for one of whoever is there; "" where nobody has any
 }
 
 func (p *Pages) signInForm(w http.ResponseWriter, r *http.Request) {
@@ -40,6 +43,9 @@ func (p *Pages) signInForm(w http.ResponseWriter, r *http.Request) {
 	v := signInView{Next: next, Unsent: query.Has("unsent")}
 	if query.Has("set") {
 		v.Done = p.voice(r).Say("sign-in.done-set")
+	}
+	if query.Has("over") {
+		v.Problem = p.voice(r).Say("second.over")
 	}
 	p.showSignIn(w, r, http.StatusOK, v)
 }
@@ -91,6 +97,13 @@ func (p *Pages) showSignIn(w http.ResponseWriter, r *http.Request, status int, v
 	v.Offers = p.offersAt(r, t, v.Next)
 	by := t.Book.Joining.By
 	v.Join = v.Account == "" && (by == policy.ByAnybody || by == policy.ByApproval)
+	v.Elsewhere = providers(t.Book, false)
+	if page := p.pageOf(r); page.CanHave() {
+		if some, err := p.o.Factors.SomePasskeys(r.Context(), page); err == nil && some {
+			v.Passkey = questionText(p.o.Factors.AskAny(page))
+			withScripts(w, r)
+		}
+	}
 	p.render(w, r, status, "sign-in.html", v)
 }
 
@@ -106,12 +119,22 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case err != nil:
 		wrong = trouble{"malformed", unread(err), say.Say("wrong.malformed"), 0}
+	case s.Passkey != "":
+		from := p.o.Visitors.Origin(r)
+		from.Before = p.o.Visitors.Token(r)
+		if in, err = p.o.Desk.SignInByPasskey(r.Context(), p.shownIn(r, &s), from, s.Remember); err != nil {
+			wrong = p.troubleOf(say, err, say.Say("passkey.wrong"))
+		}
 	case s.Username == "" || s.Password == "":
 		wrong = trouble{"missing", http.StatusUnprocessableEntity, say.Say("wrong.missing"), 0}
 	default:
 		from := p.o.Visitors.Origin(r)
 		from.Before = p.o.Visitors.Token(r)
 		if in, err = p.o.Desk.SignIn(r.Context(), s.Username, s.Password, from, s.Remember); err != nil {
+			if second := (*signin.Second)(nil); errors.As(err, &second) {
+				p.askSecond(w, r, &s, second)
+				return
+			}
 			wrong = p.troubleOf(say, err, say.Say("wrong.sign-in"))
 		}
 	}
@@ -121,9 +144,19 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 		})
 		return
 	}
+	p.signedIn(w, r, &s, in)
+}
+
+// signedIn welcomes somebody, and leads them where they wanted to go; whoever has asked for no page, and should have set something up that they have
+// not, past where they can.
+func (p *Pages) signedIn(w http.ResponseWriter, r *http.Request, s *sent, in signin.SignedIn) {
+	t := guard.TurnOf(r)
 	p.o.Visitors.Welcome(w.Header(), r, in)
 	if s.Next == "" {
 		s.Next = t.Book.After(policy.AfterSignIn, &in.Visitor)
+		if v := &in.Visitor; !s.json && policy.FactorWantedOf(t.Book, v.Roles, v.Enrolled) != "" {
+			s.Next = t.Book.Prefix + "/account/factors?wanted&next=" + url.QueryEscape(s.Next)
+		}
 	}
 	if s.json {
 		roles := in.Visitor.Roles

@@ -17,6 +17,7 @@ func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {
 
 func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
+	there := p.o.Elsewhere.SessionOf(r.Context(), p.o.Visitors.Token(r))
 	var unwritten *ending.Unwritten
 	switch err := p.o.Sessions.End(r.Context(), p.o.Visitors.Token(r), p.o.Visitors.Origin(r).Network); {
 	case errors.As(err, &unwritten):
@@ -43,7 +44,9 @@ func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}
-	redirect(w, t.Book.After(policy.AfterSignOut, &t.Visitor))
+	if !p.leaveThereToo(w, r, p.o.Elsewhere.SignOut(r.Context(), there, p.pageOf(r).Origin+t.Book.Prefix+"/elsewhere/")) {
+		redirect(w, t.Book.After(policy.AfterSignOut, &t.Visitor))
+	}
 }
 
 // asksForJSON reports whether a program of a page sent a request, and not a form.

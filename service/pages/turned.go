@@ -93,7 +93,7 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 		if page, query, _ := strings.Cut(to, "?"); page == t.Book.Prefix+"/prove-again" {
 			if kept := p.keep(r, t); kept != "" {
 				values, _ := url.ParseQuery(query)
-				p.showProveAgain(w, r, t.Turn, http.StatusForbidden, againView{Next: values.Get("next"), Kept: kept})
+				p.showProveAgain(w, r, t.Turn, http.StatusForbidden, againFor(values), againView{Next: values.Get("next"), Kept: kept})
 				return
 			}
 		}
@@ -157,6 +157,9 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 
 // overText says why credentials of HTTP Basic open nothing any more.
 func overText(say voice, over *keyring.Over) string {
+	if over.Second {
+		return say.Say("turned.over-second", "name", over.Name)
+	}
 	if over.Disabled {
 		return say.Say("turned.over-disabled", "name", over.Name)
 	}
@@ -199,6 +202,8 @@ func needed(d policy.Decision, asks policy.Client) string {
 		return "credentials-needed"
 	case kind == policy.ProveAgain:
 		return "proof-needed"
+	case kind == policy.ProveFactor:
+		return "factor-needed"
 	default:
 		return string(kind) + "-needed"
 	}
@@ -215,6 +220,8 @@ func remedy(t *guard.TurnedAway) string {
 		return "Send a name and a password with HTTP Basic, for \"" + proof.Realm + "\"."
 	case proof.Kind == policy.ProveAgain:
 		return "Type your password again at " + t.Book.Prefix + "/prove-again first."
+	case proof.Kind == policy.ProveFactor:
+		return "Show a passkey or a code at " + t.Book.Prefix + "/prove-again first."
 	case proof.Kind == policy.ProveSignIn:
 		return "Sign in at " + t.Book.SignInAt() + " first."
 	default:

@@ -112,7 +112,7 @@ func (p *Pages) toGo(t *guard.Turn, asked *asking, d policy.Decision) client.Pla
 		}
 	case policy.Challenge, policy.Refuse:
 		if d.Outcome == policy.Challenge {
-			if told.Code = needed(d, policy.Browser); d.Proof.Kind == policy.ProveShared || d.Proof.Kind == policy.ProvePass {
+			if told.Code = needed(d, policy.Browser); d.Proof.Kind == policy.ProveShared || d.Proof.Kind == policy.ProvePass || d.Proof.Kind == policy.ProveFactor {
 				told.Name = d.Proof.Name
 			}
 		}

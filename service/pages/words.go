@@ -15,6 +15,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/words"
+	"ostiarius/service/factors"
 	"ostiarius/service/guard"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
@@ -127,7 +128,7 @@ func (p *Pages) frameOf(r *http.Request, t *guard.Turn, title string) frame {
 	}
 	// Of what was asked for beside the page, what it knows.
 	query, known := r.URL.Query(), url.Values{}
-	for _, name := range []string{"link", "invitation", "set", "other", "unsent", "asked", "undone", "sent", "waiting", "done", "name", "item", "order"} {
+	for _, name := range []string{"link", "invitation", "set", "other", "unsent", "asked", "undone", "sent", "waiting", "done", "name", "item", "order", "factor", "within", "needed", "wanted"} {
 		if query.Has(name) {
 			known.Set(name, query.Get(name))
 		}
@@ -212,7 +213,9 @@ func (p *Pages) troubleOf(v voice, err error, wrong string) trouble {
 		return refusal(v.Say("wrong.same-email"))
 	case errors.Is(err, people.ErrLink):
 		return trouble{"link", http.StatusGone, v.Say("wrong.link"), 0}
-	case errors.Is(err, signin.ErrWrong):
+	case errors.Is(err, signin.ErrOver):
+		return trouble{"over", http.StatusUnauthorized, v.Say("second.over"), 0}
+	case errors.Is(err, signin.ErrWrong), errors.Is(err, factors.ErrWrong):
 		return trouble{"wrong", http.StatusUnprocessableEntity, wrong, 0}
 	}
 	p.o.Log.Error("a page could not do what was asked of it", "error", err)

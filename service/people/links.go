@@ -51,7 +51,7 @@ func (r *Register) MailLink(ctx context.Context, actor, name string) error {
 	}
 	token, l := r.newLink(a)
 	l.Mailed = true
-	mails := r.Mail(message.Password, a, "")
+	mails := r.o.Letters.To(a, message.Password, "")
 	mails[0] = mails[0].With(r.LinkPath(token), l.Until)
 	err = r.o.Store.AddLink(ctx, l, mails, r.linkMade(a, actor, l, "to set a password, by mail"))
 	r.o.Posted()
@@ -105,7 +105,7 @@ func (r *Register) UseLink(ctx context.Context, token, password, network string,
 	if err != nil {
 		return err
 	}
-	err = r.o.Store.UseLink(ctx, hash, a.ID, hashed, r.notice(message.PasswordChanged, a, in), store.Event{At: r.o.Now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
+	err = r.o.Store.UseLink(ctx, hash, a.ID, hashed, r.o.Letters.Notice(a, message.PasswordChanged, in), store.Event{At: r.o.Now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
 	r.o.Changed(a.ID)
 	r.o.Posted()
 	if errors.Is(err, store.ErrNone) {
@@ -116,3 +116,6 @@ func (r *Register) UseLink(ctx context.Context, token, password, network string,
 
 // Sweep removes the records of links that have ended.
 func (r *Register) Sweep(ctx context.Context) error { return r.o.Store.SweepLinks(ctx, r.o.Now()) }
+
+// LinkPath is the address, below that of the site, at which a token sets a password.
+func (r *Register) LinkPath(token string) string { return r.o.Book().Prefix + "/recover?link=" + token }

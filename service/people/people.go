@@ -18,6 +18,7 @@ import (
 	"ostiarius/core/words"
 	"ostiarius/service/ending"
 	"ostiarius/service/hashing"
+	"ostiarius/service/letters"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
@@ -29,13 +30,12 @@ type Options struct {
 	Now     func() time.Time
 	Hashing *hashing.Pool
 	Endings *ending.List
+	Letters *letters.Letters
 	// Changed is told of an account whose records have changed: what is remembered of it counts no
 	// longer.
 	Changed func(account int64)
 	// Posted is told that a message was written down.
 	Posted func()
-	// Notices are the kinds of message that tell owners of an account what was done to it.
-	Notices map[message.Kind]bool
 }
 
 // A Register is the accounts of a service, with what they are granted and the links for them.
@@ -243,7 +243,7 @@ func (r *Register) SetPassword(ctx context.Context, actor, name, password string
 			return err
 		}
 		defer r.o.Posted()
-		return r.o.Store.SetPassword(ctx, a.ID, hash, r.notice(message.PasswordChanged, a, ""), r.event(kind.PasswordSet, a, actor, ""))
+		return r.o.Store.SetPassword(ctx, a.ID, hash, r.o.Letters.Notice(a, message.PasswordChanged, ""), r.event(kind.PasswordSet, a, actor, ""))
 	})
 }
 
@@ -260,7 +260,7 @@ func (r *Register) ChangePassword(ctx context.Context, a *account.Account, passw
 	}
 	defer r.o.Posted()
 	defer r.o.Changed(a.ID)
-	return r.o.Store.ChangePassword(ctx, a.Proofs, hash, next, r.notice(message.PasswordChanged, a, in), e)
+	return r.o.Store.ChangePassword(ctx, a.Proofs, hash, next, r.o.Letters.Notice(a, message.PasswordChanged, in), e)
 }
 
 // SetDisabled disables or enables an account. Disabling ends its sessions. The error is *ending.Unwritten
@@ -283,4 +283,13 @@ func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled
 
 func (r *Register) event(what kind.Kind, a *account.Account, actor, detail string) store.Event {
 	return store.Event{At: r.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Detail: detail}
+}
+
+// SetLanguage notes in which language the owner of an account reads.
+func (r *Register) SetLanguage(ctx context.Context, name string, in words.Language) error {
+	a, err := r.Find(ctx, name)
+	if err != nil || a.Language == in {
+		return err
+	}
+	return r.o.Store.SetLanguage(ctx, a.ID, in)
 }

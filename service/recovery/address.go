@@ -64,9 +64,9 @@ func (o *Office) AskChange(ctx context.Context, name, address, network string, i
 	to := *a
 	to.Email = address
 	if len(others) > 0 {
-		mails = o.o.People.Mail(message.AddressTaken, others[0].Account, in)
+		mails = o.o.Letters.To(others[0].Account, message.AddressTaken, in)
 	} else {
-		mails = o.o.People.Mail(message.AddressProve, &to, in)
+		mails = o.o.Letters.To(&to, message.AddressProve, in)
 		mails[0] = mails[0].With(o.addressPath(token), l.Until)
 	}
 	err = o.o.Store.AskAddress(ctx, l, mails, store.Event{At: now, Kind: kind.AddressAsked, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
@@ -126,10 +126,9 @@ func (o *Office) MakeChange(ctx context.Context, token, network string, in words
 	var mails []message.Message
 	if c.Undo {
 		e.Kind, e.Detail = kind.AddressUndone, "e-mail, by a link sent to the address before"
-	} else if before.Email != "" && o.o.Notices[message.AddressChanged] {
+	} else if mails = o.o.Letters.Notice(&before, message.AddressChanged, in); len(mails) > 0 {
 		undoToken, hash := secret.NewToken()
 		undo = &store.AddressLink{Hash: hash, Account: after.ID, Undo: true, Address: before.Email, Before: keys.Email, MadeAt: now, Until: now.Add(undoLasts)}
-		mails = o.o.People.Mail(message.AddressChanged, &before, in)
 		mails[0] = mails[0].With(o.addressPath(undoToken), undo.Until)
 		mails[0].Gaps["address"] = after.Email
 	}

@@ -15,6 +15,7 @@ import (
 	"ostiarius/core/throttle"
 	"ostiarius/core/words"
 	"ostiarius/service/ending"
+	"ostiarius/service/letters"
 	"ostiarius/service/people"
 	"ostiarius/store"
 )
@@ -27,11 +28,10 @@ type Options struct {
 	Limiter *throttle.Limiter
 	Endings *ending.List
 	People  *people.Register
+	Letters *letters.Letters
 	// Changed is told of an account whose records have changed, and Posted that a message was written down.
 	Changed func(account int64)
 	Posted  func()
-	// Notices are the kinds of message that tell owners of an account what was done to it.
-	Notices map[message.Kind]bool
 }
 
 // An Office is where people go who cannot get in, or whose address has changed.
@@ -114,14 +114,14 @@ func (o *Office) answer(ctx context.Context, asked store.Recovery) error {
 				return err
 			}
 			if sent < mostRecovered {
-				mails = o.o.People.Mail(message.RecoverDisabled, a, asked.Language)
+				mails = o.o.Letters.To(a, message.RecoverDisabled, asked.Language)
 			}
 		case sent >= mostRecovered:
 			e.Detail = "the account has got links enough in this hour"
 		default:
 			token, hash := secret.NewToken()
 			link = &store.NewLink{Hash: hash, Account: a.ID, Until: now.Add(recoveryLasts), Mailed: true}
-			mails = o.o.People.Mail(message.Recover, a, asked.Language)
+			mails = o.o.Letters.To(a, message.Recover, asked.Language)
 			mails[0] = mails[0].With(o.o.People.LinkPath(token), link.Until)
 			e.Detail = "a link is sent"
 		}

@@ -30,7 +30,7 @@ func joins(t *testing.T, how string) (*house, *clock) {
 
 var sigrid = joining.Applicant{Name: "Sigrid", Email: "sigrid@marram.example", Password: "brambles-in-the-fog", Next: "/rota/"}
 
-var elsewhere = sessions.Origin{Network: "192.0.2.7", Language: words.German}
+var elsewheres = sessions.Origin{Network: "192.0.2.7", Language: words.German}
 
 // linkIn is the token in a link of a message, whatever it is called there.
 func linkIn(t *testing.T, m message.Message) string {
@@ -55,7 +55,7 @@ func roles(t *testing.T, r *house, name string) []string {
 // was chosen.
 func TestJoining(t *testing.T) {
 	r, c := joins(t, "{ by: anybody, grants: [ { role: friend, for: 365d } ] }")
-	out, err := r.Joining.Ask(ctx, sigrid, elsewhere)
+	out, err := r.Joining.Ask(ctx, sigrid, elsewheres)
 	if err != nil || out.Account != nil || out.State != rules.Unproven {
 		t.Fatalf("%+v, %v", out, err)
 	}
@@ -65,10 +65,10 @@ func TestJoining(t *testing.T) {
 	}
 	// Before that they are told where they stand, if they know the password, and nobody else is.
 	var notYet *signin.NotYet
-	if _, err := r.Desk.SignIn(ctx, "sigrid", sigrid.Password, elsewhere, false); !errors.As(err, &notYet) || notYet.State != rules.Unproven {
+	if _, err := r.Desk.SignIn(ctx, "sigrid", sigrid.Password, elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Unproven {
 		t.Errorf("signing in: %v", err)
 	}
-	if _, err := r.Desk.SignIn(ctx, "sigrid", "a-wrong-one", elsewhere, false); !errors.Is(err, signin.ErrWrong) || errors.As(err, &notYet) && err == error(notYet) {
+	if _, err := r.Desk.SignIn(ctx, "sigrid", "a-wrong-one", elsewheres, false); !errors.Is(err, signin.ErrWrong) || errors.As(err, &notYet) && err == error(notYet) {
 		t.Errorf("signing in with a wrong password: %v", err)
 	}
 	if v, err := r.present(ctx, "192.0.2.7", "sigrid", sigrid.Password); err != nil || v.SignedIn {
@@ -78,24 +78,24 @@ func TestJoining(t *testing.T) {
 	if name, err := r.Joining.Applied(ctx, token); name != "Sigrid" || err != nil {
 		t.Errorf("%q, %v", name, err)
 	}
-	if _, err := r.Joining.Prove(ctx, token, "a-wrong-one", elsewhere); !errors.Is(err, joining.ErrWrong) {
+	if _, err := r.Joining.Prove(ctx, token, "a-wrong-one", elsewheres); !errors.Is(err, joining.ErrWrong) {
 		t.Errorf("with a wrong password: %v", err)
 	}
-	out, err = r.Joining.Prove(ctx, token, sigrid.Password, elsewhere)
+	out, err = r.Joining.Prove(ctx, token, sigrid.Password, elsewheres)
 	if err != nil || out.Account == nil || out.Next != "/rota/" {
 		t.Fatalf("%+v, %v", out, err)
 	}
 	if got := roles(t, r, "sigrid"); !slices.Equal(got, []string{"friend"}) {
 		t.Errorf("the roles %q", got)
 	}
-	in, err := r.Desk.Enter(ctx, out.Account, elsewhere, "")
+	in, err := r.Desk.Enter(ctx, out.Account, elsewheres, "")
 	if err != nil || !alive(t, r, in.Token) || !slices.Equal(in.Visitor.Roles, []string{"friend"}) {
 		t.Errorf("%+v, %v", in.Visitor, err)
 	}
 	if a, err := r.People.Find(ctx, "sigrid"); err != nil || a.Email != sigrid.Email || a.Language != words.German {
 		t.Errorf("%+v, %v", a, err)
 	}
-	if _, err := r.Joining.Prove(ctx, token, sigrid.Password, elsewhere); !errors.Is(err, joining.ErrLink) {
+	if _, err := r.Joining.Prove(ctx, token, sigrid.Password, elsewheres); !errors.Is(err, joining.ErrLink) {
 		t.Errorf("twice: %v", err)
 	}
 	c.pass(365 * 24 * time.Hour)
@@ -111,8 +111,8 @@ func TestJoiningTellsNoAddresses(t *testing.T) {
 		add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
 		known, unknown := sigrid, sigrid
 		known.Name, known.Email, unknown.Name = "bo", "Walt@Marram.example", "mette"
-		one, err := r.Joining.Ask(ctx, known, elsewhere)
-		other, otherErr := r.Joining.Ask(ctx, unknown, elsewhere)
+		one, err := r.Joining.Ask(ctx, known, elsewheres)
+		other, otherErr := r.Joining.Ask(ctx, unknown, elsewheres)
 		if err != nil || otherErr != nil || one.State != state || other.State != state || (one.Account == nil) != (other.Account == nil) || one.Account != nil && one.Account.Email != other.Account.Email {
 			t.Errorf("%s: %+v, %v and %+v, %v", how, one, err, other, otherErr)
 		}
@@ -124,14 +124,14 @@ func TestJoiningTellsNoAddresses(t *testing.T) {
 		for _, name := range []string{"WALT", "bo"} {
 			again := unknown
 			again.Name = name
-			if _, err := r.Joining.Ask(ctx, again, elsewhere); !errors.As(err, &taken) || taken.Kind != "taken" {
+			if _, err := r.Joining.Ask(ctx, again, elsewheres); !errors.As(err, &taken) || taken.Kind != "taken" {
 				t.Errorf("%s: the name %s: %v", how, name, err)
 			}
 		}
 		// A name that looks like an address would tell whose it is.
 		again := unknown
 		again.Name = "walt@marram.example"
-		if _, err := r.Joining.Ask(ctx, again, elsewhere); !errors.As(err, &taken) || taken.Kind != "invalid" {
+		if _, err := r.Joining.Ask(ctx, again, elsewheres); !errors.As(err, &taken) || taken.Kind != "invalid" {
 			t.Errorf("%s: an address as name: %v", how, err)
 		}
 	}
@@ -149,11 +149,11 @@ func TestJoiningIsRefused(t *testing.T) {
 	} {
 		who := agreed
 		change(&who)
-		if _, err := r.Joining.Ask(ctx, who, elsewhere); !errors.As(err, &wrong) {
+		if _, err := r.Joining.Ask(ctx, who, elsewheres); !errors.As(err, &wrong) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if _, err := r.Joining.Ask(ctx, sigrid, elsewhere); !errors.Is(err, joining.ErrAgree) {
+	if _, err := r.Joining.Ask(ctx, sigrid, elsewheres); !errors.Is(err, joining.ErrAgree) {
 		t.Errorf("without agreeing: %v", err)
 	}
 	if len(mailed(t, r)) > 0 {
@@ -162,7 +162,7 @@ func TestJoiningIsRefused(t *testing.T) {
 	closed, _ := joins(t, "{ by: nobody }")
 	invited, _ := joins(t, "{ by: invitation }")
 	for _, r := range []*house{closed, invited} {
-		if _, err := r.Joining.Ask(ctx, sigrid, elsewhere); !errors.Is(err, joining.ErrClosed) {
+		if _, err := r.Joining.Ask(ctx, sigrid, elsewheres); !errors.Is(err, joining.ErrClosed) {
 			t.Errorf("where nobody joins: %v", err)
 		}
 	}
@@ -170,7 +170,7 @@ func TestJoiningIsRefused(t *testing.T) {
 	for i := range 40 {
 		who := agreed
 		who.Name, who.Email = fmt.Sprint("robot", i), fmt.Sprintf("robot%d@marram.example", i)
-		if _, err := r.Joining.Ask(ctx, who, elsewhere); err != nil && !errors.As(err, &slow) {
+		if _, err := r.Joining.Ask(ctx, who, elsewheres); err != nil && !errors.As(err, &slow) {
 			t.Fatal(err)
 		}
 	}
@@ -202,7 +202,7 @@ func TestNamesAreNotTriedOut(t *testing.T) {
 	for range 60 {
 		who := sigrid
 		who.Name = "ines"
-		_, err := r.Joining.Ask(ctx, who, elsewhere)
+		_, err := r.Joining.Ask(ctx, who, elsewheres)
 		var taken *mistake.Error
 		switch {
 		case errors.As(err, &taken):
@@ -243,7 +243,7 @@ func TestJoiningAtOnce(t *testing.T) {
 		t.Fatalf("%d applications, %d messages", n, len(mailed(t, r)))
 	}
 	token := linkIn(t, mailed(t, r)[0])
-	if n := ten(func(int) error { _, err := r.Joining.Prove(ctx, token, sigrid.Password, elsewhere); return err }); n != 1 {
+	if n := ten(func(int) error { _, err := r.Joining.Prove(ctx, token, sigrid.Password, elsewheres); return err }); n != 1 {
 		t.Errorf("%d accounts", n)
 	}
 }
@@ -251,14 +251,14 @@ func TestJoiningAtOnce(t *testing.T) {
 // A steward approves, or declines with a text, and both are told by mail.
 func TestApproval(t *testing.T) {
 	r, c := joins(t, "{ by: approval, grants: [ { role: friend } ] }")
-	if _, err := r.Joining.Ask(ctx, sigrid, elsewhere); err != nil {
+	if _, err := r.Joining.Ask(ctx, sigrid, elsewheres); err != nil {
 		t.Fatal(err)
 	}
 	var wrong *mistake.Error
 	if err := r.Joining.Approve(ctx, "agnes", "sigrid"); !errors.As(err, &wrong) || !strings.Contains(wrong.Text, "has not proven") {
 		t.Errorf("before the address is proven: %v", err)
 	}
-	out, err := r.Joining.Prove(ctx, linkIn(t, mailed(t, r)[0]), sigrid.Password, elsewhere)
+	out, err := r.Joining.Prove(ctx, linkIn(t, mailed(t, r)[0]), sigrid.Password, elsewheres)
 	if err != nil || out.State != rules.Waiting || out.Account != nil {
 		t.Fatalf("%+v, %v", out, err)
 	}
@@ -266,7 +266,7 @@ func TestApproval(t *testing.T) {
 		t.Errorf("%q, %v", remarks, err)
 	}
 	var notYet *signin.NotYet
-	if _, err := r.Desk.SignIn(ctx, "sigrid", sigrid.Password, elsewhere, false); !errors.As(err, &notYet) || notYet.State != rules.Waiting {
+	if _, err := r.Desk.SignIn(ctx, "sigrid", sigrid.Password, elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Waiting {
 		t.Errorf("signing in: %v", err)
 	}
 	if err := r.Joining.Decline(ctx, "agnes", "Sigrid", "All watches are filled."); err != nil {
@@ -275,17 +275,17 @@ func TestApproval(t *testing.T) {
 	if m := mailed(t, r)[0]; m.Kind != message.Declined || m.Gaps["text"] != "All watches are filled." || m.To != sigrid.Email {
 		t.Errorf("%+v", m)
 	}
-	if _, err := r.Desk.SignIn(ctx, "sigrid", sigrid.Password, elsewhere, false); !errors.As(err, &notYet) || notYet.State != rules.Declined {
+	if _, err := r.Desk.SignIn(ctx, "sigrid", sigrid.Password, elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Declined {
 		t.Errorf("signing in: %v", err)
 	}
 	if err := r.Joining.Approve(ctx, "agnes", "sigrid"); err == nil {
 		t.Error("who was declined is approved")
 	}
 	// They may ask again.
-	if _, err := r.Joining.Ask(ctx, sigrid, elsewhere); err != nil {
+	if _, err := r.Joining.Ask(ctx, sigrid, elsewheres); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Joining.Prove(ctx, linkIn(t, mailed(t, r)[0]), sigrid.Password, elsewhere); err != nil {
+	if _, err := r.Joining.Prove(ctx, linkIn(t, mailed(t, r)[0]), sigrid.Password, elsewheres); err != nil {
 		t.Fatal(err)
 	}
 	c.pass(24 * time.Hour)
@@ -319,7 +319,7 @@ func TestInvitations(t *testing.T) {
 		t.Fatalf("%q, %+v", sent, m)
 	}
 	who := joining.Applicant{Name: "sigrid", Email: "somebody-else@marram.example", Password: sigrid.Password, Invitation: linkIn(t, m)}
-	out, err := r.Joining.Ask(ctx, who, elsewhere)
+	out, err := r.Joining.Ask(ctx, who, elsewheres)
 	if err != nil || out.Account == nil || out.Account.Email != "sigrid@marram.example" || out.Account.MadeBy != "agnes" {
 		t.Fatalf("%+v, %v", out, err)
 	}
@@ -331,7 +331,7 @@ func TestInvitations(t *testing.T) {
 		t.Errorf("the roles %q, two days later", got)
 	}
 	who.Name = "bo"
-	if _, err := r.Joining.Ask(ctx, who, elsewhere); !errors.Is(err, joining.ErrLink) {
+	if _, err := r.Joining.Ask(ctx, who, elsewheres); !errors.Is(err, joining.ErrLink) {
 		t.Errorf("twice: %v", err)
 	}
 	first, second := invite(joining.Invite{Email: "bo@marram.example"}), invite(joining.Invite{Email: "Bo@marram.example", Lasts: time.Hour})
@@ -350,7 +350,7 @@ func TestInvitations(t *testing.T) {
 		t.Fatal(err)
 	}
 	who.Invitation = third
-	if _, err := r.Joining.Ask(ctx, who, elsewhere); !errors.Is(err, joining.ErrLink) {
+	if _, err := r.Joining.Ask(ctx, who, elsewheres); !errors.Is(err, joining.ErrLink) {
 		t.Errorf("one that was taken back: %v", err)
 	}
 	var wrong *mistake.Error
@@ -369,7 +369,7 @@ func TestJoiningAtOnceWithoutAnAddress(t *testing.T) {
 	r, _ := joins(t, "{ by: anybody, address: unproven, terms: /terms, grants: [ { role: friend } ] }")
 	who := sigrid
 	who.Agreed = true
-	out, err := r.Joining.Ask(ctx, who, elsewhere)
+	out, err := r.Joining.Ask(ctx, who, elsewheres)
 	if err != nil || out.Account == nil || out.Account.Email != "" || !slices.Equal(roles(t, r, "sigrid"), []string{"friend"}) {
 		t.Fatalf("%+v, %v", out, err)
 	}
@@ -396,7 +396,7 @@ func TestFormsOfRobots(t *testing.T) {
 	if err := r.Joining.CheckForm(mark, ""); err != nil {
 		t.Error(err)
 	}
-	if err := r.Joining.CheckForm(mark, "https://elsewhere.example"); !errors.Is(err, joining.ErrRobot) {
+	if err := r.Joining.CheckForm(mark, "https://elsewheres.example"); !errors.Is(err, joining.ErrRobot) {
 		t.Errorf("with the field that nobody sees: %v", err)
 	}
 	other, _ := joins(t, "{ by: anybody }")

@@ -121,10 +121,10 @@ func TestLeavingAfterJoining(t *testing.T) {
 	if _, _, err := r.Joining.Invite(ctx, "agnes", joining.Invite{Email: sigrid.Email, Roles: []string{"friend"}, Mail: true}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Joining.Ask(ctx, sigrid, elsewhere); err != nil {
+	if _, err := r.Joining.Ask(ctx, sigrid, elsewheres); err != nil {
 		t.Fatal(err)
 	}
-	out, err := r.Joining.Prove(ctx, linkIn(t, mailed(t, r)[0]), sigrid.Password, elsewhere)
+	out, err := r.Joining.Prove(ctx, linkIn(t, mailed(t, r)[0]), sigrid.Password, elsewheres)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -140,7 +140,7 @@ func TestLeavingAfterJoining(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, e := range events {
-		if strings.Contains(strings.ToLower(e.Account+e.Actor+e.Detail), "sigrid") || e.Account != "" && e.Network == elsewhere.Network {
+		if strings.Contains(strings.ToLower(e.Account+e.Actor+e.Detail), "sigrid") || e.Account != "" && e.Network == elsewheres.Network {
 			t.Errorf("%+v", e)
 		}
 	}

@@ -11,15 +11,19 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/telling"
 	"ostiarius/core/throttle"
+	"ostiarius/service/accesskeys"
 	"ostiarius/service/activity"
+	"ostiarius/service/elsewhere"
 	"ostiarius/service/ending"
 	"ostiarius/service/events"
+	"ostiarius/service/factors"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/joining"
 	"ostiarius/service/keyrings"
 	"ostiarius/service/known"
 	"ostiarius/service/leaving"
+	"ostiarius/service/letters"
 	"ostiarius/service/mail"
 	"ostiarius/service/members"
 	"ostiarius/service/outgoing"
@@ -48,7 +52,11 @@ type Options struct {
 	Files        func() []string // addresses of files behind, for patrols
 	KeepActivity time.Duration   // 0 for ever
 	KeepEvents   int             // at most; a usual number if zero
+	Elsewhere    Elsewhere
 }
+
+// Elsewhere is what it takes to speak to providers: this site's secrets there, and where one describes itself if that is not at its issuer; by their names.
+type Elsewhere struct{ Secrets, At map[string]string }
 
 // Mail is how messages are handed over.
 type Mail struct {
@@ -60,26 +68,29 @@ type Mail struct {
 
 // Rooms are the rooms, from below: each knows only those before it.
 type Rooms struct {
-	Endings  *ending.List
-	Limiter  *throttle.Limiter // one for all ways to try a password
-	Places   *known.Places
-	Activity *activity.Log
-	Mail     *mail.Outbox
-	Sessions *sessions.Records
-	People   *people.Register
-	Keyrings *keyrings.Keyrings
-	Shared   *shared.Passwords
-	Passes   *passes.Passes
-	Recovery *recovery.Office
-	Joining  *joining.Office
-	Leaving  *leaving.Office
-	Events   *events.Books
-	Members  *members.Roll
-	Teller   *outgoing.Teller
-	Desk     *signin.Desk
-	Walks    *walks.Walks
-	Patrols  *patrols.Room
-	Visitors *visitor.Finder
+	Endings   *ending.List
+	Limiter   *throttle.Limiter // one for all ways to try a password
+	Places    *known.Places
+	Activity  *activity.Log
+	Mail      *mail.Outbox
+	Sessions  *sessions.Records
+	People    *people.Register
+	Keyrings  *keyrings.Keyrings
+	Shared    *shared.Passwords
+	Passes    *passes.Passes
+	Factors   *factors.Office
+	Keys      *accesskeys.Keys
+	Recovery  *recovery.Office
+	Joining   *joining.Office
+	Leaving   *leaving.Office
+	Events    *events.Books
+	Members   *members.Roll
+	Teller    *outgoing.Teller
+	Desk      *signin.Desk
+	Elsewhere *elsewhere.Room
+	Walks     *walks.Walks
+	Patrols   *patrols.Room
+	Visitors  *visitor.Finder
 }
 
 // Open opens the rooms. The error says that the records cannot be read.
@@ -97,14 +108,20 @@ func Open(o Options) (*Rooms, error) {
 		},
 	})
 	r.Sessions = sessions.New(sessions.Options{Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings})
+	owners := letters.New(letters.Options{Book: o.Book, Now: o.Now, Notices: o.Mail.Notices})
 	changed := func(account int64) {
 		r.Sessions.Forget(account)
 		r.Visitors.Changed()
 	}
 	r.People = people.New(people.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Endings: r.Endings,
-		Changed: changed, Posted: r.Mail.Wake, Notices: o.Mail.Notices,
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Endings: r.Endings, Letters: owners,
+		Changed: changed, Posted: r.Mail.Wake,
 	})
+	var err error
+	if r.Factors, err = factors.New(factors.Options{Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, People: r.People, Letters: owners, Changed: changed, Posted: r.Mail.Wake}); err != nil {
+		return nil, err
+	}
+	r.Keys = accesskeys.New(accesskeys.Options{Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, Posted: r.Mail.Wake})
 	r.Keyrings = keyrings.New(keyrings.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log,
 		Changed: func() { r.Visitors.Clear() },
@@ -116,10 +133,9 @@ func Open(o Options) (*Rooms, error) {
 		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log, Posted: r.Mail.Wake, Keep: o.KeepActivity,
 	})
 	r.Recovery = recovery.New(recovery.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Endings: r.Endings, People: r.People, Changed: changed, Posted: r.Mail.Wake, Notices: o.Mail.Notices,
+		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Endings: r.Endings, People: r.People, Letters: owners, Changed: changed, Posted: r.Mail.Wake,
 	})
-	r.Leaving = leaving.New(leaving.Options{Store: o.Store, Book: o.Book, Now: o.Now, People: r.People, Sessions: r.Sessions, Changed: changed, Posted: r.Mail.Wake})
-	var err error
+	r.Leaving = leaving.New(leaving.Options{Store: o.Store, Book: o.Book, Now: o.Now, Letters: owners, Sessions: r.Sessions, Changed: changed, Posted: r.Mail.Wake})
 	if r.Joining, err = joining.New(joining.Options{Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, People: r.People, Changed: changed, Posted: r.Mail.Wake}); err != nil {
 		return nil, err
 	}
@@ -131,7 +147,12 @@ func Open(o Options) (*Rooms, error) {
 		return nil, err
 	}
 	if r.Desk, err = signin.New(signin.Options{
-		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, People: r.People, Sessions: r.Sessions, Posted: r.Mail.Wake, Log: o.Log,
+		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, People: r.People, Letters: owners, Sessions: r.Sessions, Factors: r.Factors, Posted: r.Mail.Wake, Log: o.Log,
+	}); err != nil {
+		return nil, err
+	}
+	if r.Elsewhere, err = elsewhere.New(elsewhere.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, Desk: r.Desk, Secrets: o.Elsewhere.Secrets, At: o.Elsewhere.At, Changed: changed, Posted: r.Mail.Wake, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}
@@ -139,6 +160,6 @@ func Open(o Options) (*Rooms, error) {
 	r.Patrols = patrols.New(patrols.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks, People: r.People, Posted: r.Mail.Wake, Log: o.Log,
 	})
-	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Activity: r.Activity, Log: o.Log})
+	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Keys: r.Keys, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Activity: r.Activity, Log: o.Log})
 	return r, nil
 }

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -24,6 +23,7 @@ import (
 	"ostiarius/service/people"
 	"ostiarius/service/sessions"
 	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 var ctx = context.Background()
@@ -81,11 +81,7 @@ func (h *house) telling(t testing.TB, kinds ...message.Kind) *house {
 
 func open(t testing.TB) (*house, *store.Store, *clock) {
 	t.Helper()
-	records, err := store.Open(filepath.Join(t.TempDir(), "records.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { records.Close() })
+	records := fresh.Records(t, t.TempDir())
 	c := &clock{now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 	h := &house{records: records, pool: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), now: c.Now,
 		book: bookOf(t, "roles: {keeper: }\ndoors: [{path: /, admit: public}]\nsessions: {idle: 30m, lifetime: 12h, remembered: 30d}")}

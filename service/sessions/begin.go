@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/factor"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
@@ -21,6 +22,7 @@ type Origin struct {
 	Before   string         // the token that the browser brought, if any; its session ends when another begins
 	Language words.Language // in which their browser is answered
 	Device   string         // the mark of a browser that has signed in before, if any
+	Known    string         // the token of one that is not asked for a second factor, if any
 }
 
 // A Begun is a session that has just begun, and what its browser is to be given.
@@ -45,8 +47,8 @@ type Renewal struct {
 // Begin begins a session for an account as it was read, by somebody who has just proven to be its owner,
 // and writes the event and the messages. The error is store.ErrNone if what was proven holds no longer: the account has got
 // another password, is disabled or gone.
-func (r *Records) Begin(ctx context.Context, a *account.Account, how session.Proof, from Origin, remember bool, e store.Event, mails ...message.Message) (Begun, error) {
-	token, s := r.Prepare(a, how, from, remember)
+func (r *Records) Begin(ctx context.Context, a *account.Account, by factor.Set, from Origin, remember bool, e store.Event, mails ...message.Message) (Begun, error) {
+	token, s := r.Prepare(a, by, from, remember)
 	var before *secret.TokenHash
 	if h, _, ok := r.kept.current(from.Before, s.MadeAt); ok {
 		before = &h
@@ -60,14 +62,18 @@ func (r *Records) Begin(ctx context.Context, a *account.Account, how session.Pro
 	return r.Begun(token, s, a), nil
 }
 
-// Prepare makes a session that is written down by whoever asks for it, together with something else.
-func (r *Records) Prepare(a *account.Account, how session.Proof, from Origin, remember bool) (token string, s *session.Session) {
+// Prepare makes a session of somebody who has just shown some factors, that is written down by whoever asks for it, together with something else.
+func (r *Records) Prepare(a *account.Account, by factor.Set, from Origin, remember bool) (token string, s *session.Session) {
 	token, hash := secret.NewToken()
 	now := r.o.Now()
-	return token, &session.Session{
-		Hash: hash, Account: a.ID, MadeAt: now, SeenAt: now, ProvedAt: now, How: how, Remembered: remember,
+	s = &session.Session{
+		Hash: hash, Account: a.ID, MadeAt: now, SeenAt: now, Remembered: remember,
 		Network: from.Network, Agent: cut(from.Agent, 300), Rights: session.Rights(a.Roles(now)),
 	}
+	for _, k := range by.Kinds() {
+		s.Prove(k, now)
+	}
+	return token, s
 }
 
 // Begun says what a session that was written down is to its browser.
@@ -93,13 +99,18 @@ func (r *Records) Of(ctx context.Context, token string) (s *session.Session, a *
 // Proved notes that the owner of a session has proven once more to be that, and gives it another token; nil
 // if it has just got one, to which the one that was brought does not lead. The error is store.ErrNone if
 // the session has ended.
-func (r *Records) Proved(ctx context.Context, token string, how session.Proof, s *session.Session, a *account.Account, e store.Event) (*Renewal, error) {
+func (r *Records) Proved(ctx context.Context, token string, by factor.Kind, s *session.Session, a *account.Account, e store.Event) (*Renewal, error) {
 	now := r.o.Now()
 	if _, old, _ := r.kept.current(token, now); old != nil {
 		return nil, nil
 	}
 	next, hash := secret.NewToken()
-	_, err := r.kept.renew(s, hash, now, func() error { return r.o.Store.SetProved(ctx, s.Hash, hash, how, now, e) })
+	proven := *s
+	if (proven.Shown == factor.Times{}) {
+		proven.Shown = proven.Shown.At(factor.Password, s.ProvedAt) // of a version before
+	}
+	proven.Prove(by, now)
+	_, err := r.kept.renew(s, hash, now, func() error { return r.o.Store.SetProved(ctx, s.Hash, hash, &proven, now, e) })
 	if errors.Is(err, errUnderWay) && r.kept.settled(ctx, s.Hash, now) {
 		return nil, nil
 	}

@@ -42,6 +42,7 @@ type entry struct {
 	state   *State
 	until   time.Time   // when a grant begins or ends; zero for never
 	token   string      // as it was brought last; "" if it was not
+	factors bool        // more was shown than the password
 	gone    atomic.Bool // it has ended, or has another token
 	ends    int64       // milliseconds, as all below; the largest for no end
 	from    int64       // before that, it is not alive: the clock went back
@@ -75,10 +76,10 @@ func newCache() *cache {
 
 // A renewal is what is remembered of a token that another has replaced a moment ago.
 type renewal struct {
-	to       secret.TokenHash
-	from     time.Time
-	roles    []string // that it stood for
-	provedAt time.Time
+	to     secret.TokenHash
+	from   time.Time
+	roles  []string        // that it stood for
+	proven session.Session // as far as it had proven
 }
 
 // How long a token that has been replaced still counts.
@@ -164,7 +165,7 @@ func (c *cache) renew(s *session.Session, to secret.TokenHash, now time.Time, wr
 		delete(c.renewed, c.oldest[0])
 		c.oldest = c.oldest[1:]
 	}
-	c.renewed[s.Hash] = renewal{to, now, strings.Fields(s.Rights), s.ProvedAt}
+	c.renewed[s.Hash] = renewal{to, now, strings.Fields(s.Rights), session.Session{ProvedAt: s.ProvedAt, How: s.How, Shown: s.Shown}}
 	c.oldest = append(c.oldest, s.Hash)
 	return seen, nil
 }
@@ -218,7 +219,7 @@ func (c *cache) counting(e *entry, book *policy.Book, now time.Time) *entry {
 		}
 		return nil
 	}
-	next := &entry{session: e.session, visitor: e.visitor, state: e.state, until: e.until, token: e.token}
+	next := &entry{session: e.session, visitor: e.visitor, state: e.state, until: e.until, token: e.token, factors: e.factors}
 	next.under(book)
 	next.seen.Store(e.seen.Load())
 	c.byHash[e.session.Hash] = next
@@ -257,7 +258,7 @@ func (c *cache) get(hash secret.TokenHash, book *policy.Book, now time.Time) *en
 }
 
 func newEntry(s *session.Session, a *account.Account, book *policy.Book, now time.Time) *entry {
-	e := &entry{session: *s, visitor: VisitorOf(a, s, now), until: a.Changes(now)}
+	e := &entry{session: *s, visitor: VisitorOf(a, s, now), until: a.Changes(now), factors: !s.OnlyPassword()}
 	e.under(book)
 	e.seen.Store(s.SeenAt.UnixMilli())
 	return e

@@ -88,7 +88,7 @@ func (r *Records) Recognise(ctx context.Context, token string, from func() strin
 					return v, nil, nil
 				}
 				// The records are slow, and what it proves is known: it is renewed with a later request.
-				return reduced(newEntry(s, a, book, now), strings.Fields(s.Rights), s.ProvedAt, now), nil, nil
+				return reduced(newEntry(s, a, book, now), strings.Fields(s.Rights), s, now), nil, nil
 			}
 			if used.After(s.SeenAt) {
 				s.SeenAt = used
@@ -122,17 +122,17 @@ func (r *Records) asBefore(ctx context.Context, current secret.TokenHash, old *r
 		}
 		e = newEntry(s, a, book, now)
 	}
-	return reduced(e, old.roles, old.provedAt, now), nil
+	return reduced(e, old.roles, &old.proven, now), nil
 }
 
-// reduced returns who a session is of that has no more than some roles, and the proof of a time.
-func reduced(e *entry, roles []string, provedAt, now time.Time) (v policy.Visitor) {
+// reduced returns who a session is of that has no more than some roles, and the proofs that it had before.
+func reduced(e *entry, roles []string, before *session.Session, now time.Time) (v policy.Visitor) {
 	if !e.alive(now.UnixMilli()) {
 		return v
 	}
 	v = e.visitor
 	v.Roles = slices.DeleteFunc(slices.Clone(v.Roles), func(role string) bool { return !slices.Contains(roles, role) })
-	v.ProofAge = (&session.Session{ProvedAt: provedAt}).ProofAge(now)
+	v.ProofAge, v.Factors = before.ProofAge(now), before.Factors(now)
 	return v
 }
 
@@ -217,7 +217,9 @@ func (r *Records) enter(e *entry, now time.Time) policy.Visitor {
 	}
 	r.kept.touch(e, at)
 	v := e.visitor
-	v.ProofAge = e.session.ProofAge(now)
+	if v.ProofAge = e.session.ProofAge(now); e.factors {
+		v.Factors = e.session.Factors(now)
+	}
 	return v
 }
 
@@ -265,5 +267,5 @@ func VisitorOf(a *account.Account, s *session.Session, now time.Time) policy.Vis
 	if err != nil {
 		key = a.Name
 	}
-	return policy.Visitor{SignedIn: true, Account: key, Roles: a.Roles(now), ProofAge: s.ProofAge(now)}
+	return policy.Visitor{SignedIn: true, Account: key, Roles: a.Roles(now), ProofAge: s.ProofAge(now), Factors: s.Factors(now), Enrolled: a.Enrolled}
 }

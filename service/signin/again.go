@@ -6,6 +6,7 @@ import (
 
 	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
+	"ostiarius/core/factor"
 	"ostiarius/core/session"
 	"ostiarius/service/sessions"
 	"ostiarius/store"
@@ -47,7 +48,7 @@ func (d *Desk) ProveAgain(ctx context.Context, token, password string, from sess
 	if err != nil {
 		return nil, err
 	}
-	fresh, err := d.o.Sessions.Proved(ctx, token, session.Password, s, a, d.event(kind.ProvenAgain, a, from, ""))
+	fresh, err := d.o.Sessions.Proved(ctx, token, factor.Password, s, a, d.event(kind.ProvenAgain, a, from, ""))
 	if errors.Is(err, store.ErrNone) {
 		err = ErrWrong
 	}
@@ -62,7 +63,8 @@ func (d *Desk) ChangePassword(ctx context.Context, token, old, password string, 
 	if err != nil {
 		return SignedIn{}, err
 	}
-	fresh, next := d.o.Sessions.Prepare(a, session.Password, from, s.Remembered)
+	fresh, next := d.o.Sessions.Prepare(a, factor.Of(factor.Password), from, s.Remembered)
+	next.Keep(s)
 	err = d.o.People.ChangePassword(ctx, a, password, next, from.Language, d.event(kind.PasswordChanged, a, from, ""))
 	if errors.Is(err, store.ErrNone) {
 		return SignedIn{}, ErrWrong
@@ -71,5 +73,5 @@ func (d *Desk) ChangePassword(ctx context.Context, token, old, password string, 
 		return SignedIn{}, err
 	}
 	a.Proofs++ // with the new password
-	return SignedIn{d.o.Sessions.Begun(fresh, next, a), d.mark(a), a.Language}, nil
+	return SignedIn{Begun: d.o.Sessions.Begun(fresh, next, a), Device: d.mark(a), Language: a.Language}, nil
 }

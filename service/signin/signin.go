@@ -16,15 +16,17 @@ import (
 
 	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
+	"ostiarius/core/factor"
 	"ostiarius/core/joining"
 	"ostiarius/core/message"
-	"ostiarius/core/session"
 	"ostiarius/core/throttle"
 	"ostiarius/core/words"
 	"ostiarius/service/activity"
 	"ostiarius/service/ending"
+	"ostiarius/service/factors"
 	"ostiarius/service/hashing"
 	"ostiarius/service/known"
+	"ostiarius/service/letters"
 	"ostiarius/service/people"
 	"ostiarius/service/sessions"
 	"ostiarius/store"
@@ -58,7 +60,9 @@ type Options struct {
 	Endings  *ending.List
 	Activity *activity.Log
 	People   *people.Register
+	Letters  *letters.Letters
 	Sessions *sessions.Records
+	Factors  *factors.Office
 	Posted   func() // is told that a message was written down
 	Log      *slog.Logger
 }
@@ -76,6 +80,7 @@ type Desk struct {
 	o      Options
 	device []byte // the key of the marks by which a browser is known
 	first  first
+	half   halves
 }
 
 // New returns the Desk of the records in o.Store. The error says that they cannot be read.
@@ -89,39 +94,53 @@ type SignedIn struct {
 	sessions.Begun
 	Device   string         // by which the browser is known from now on
 	Language words.Language // in which the owner of the account reads; "" for not known
+	Known    string         // by which the browser is not asked for a second factor; "" for nothing
+	KnownFor time.Duration
 }
 
 // SignIn makes a session for whoever has this name, or e-mail address, and password. The
-// error is ErrWrong, ErrDisabled, hashing.ErrBusy or *throttle.Slow, or says that the service failed.
+// error is ErrWrong, ErrDisabled, *Second, hashing.ErrBusy or *throttle.Slow, or says that the service failed.
 //
 // It takes the same time, and answers the same, whether or not there is such an account.
 func (d *Desk) SignIn(ctx context.Context, name, password string, from sessions.Origin, remember bool) (SignedIn, error) {
-	a, hash, err := d.Prove(ctx, name, password, from)
+	a, hash, err := d.prove(ctx, name, password, from)
 	if err != nil {
 		return SignedIn{}, err
 	}
-	var mails []message.Message
-	if !a.SignedIn.IsZero() && !d.knows(from.Device, a) {
-		mails = d.o.People.SignedIn(a, from.Network, from.Agent, from.Language)
+	if err := d.secondFor(ctx, a, factor.Of(factor.Password), from, remember, nil); err != nil {
+		return SignedIn{}, err
 	}
-	begun, err := d.o.Sessions.Begin(ctx, a, session.Password, from, remember, d.event(kind.SignIn, a, from, ""), mails...)
+	in, err := d.begin(ctx, a, factor.Of(factor.Password), from, remember, "")
 	if errors.Is(err, store.ErrNone) {
 		return SignedIn{}, errors.Join(ErrWrong, d.o.Store.Record(ctx, store.Event{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account changed meanwhile"}))
 	}
+	if err == nil {
+		d.Improve(ctx, a, hash, password) // if not now, then when they come again
+	}
+	return in, err
+}
+
+// begin makes a session for somebody who has shown enough, and tells them if their browser was not seen before. The error is
+// store.ErrNone if the account has changed meanwhile.
+func (d *Desk) begin(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool, detail string) (SignedIn, error) {
+	var mails []message.Message
+	if !a.SignedIn.IsZero() && !d.knows(from.Device, a) {
+		mails = d.o.Letters.SignedIn(a, from.Network, from.Agent, from.Language)
+	}
+	begun, err := d.o.Sessions.Begin(ctx, a, by, from, remember, d.event(kind.SignIn, a, from, detail), mails...)
 	if err != nil {
 		return SignedIn{}, err
 	}
 	if len(mails) > 0 {
 		d.o.Posted()
 	}
-	d.Improve(ctx, a, hash, password) // if not now, then when they come again
-	return SignedIn{begun, d.mark(a), a.Language}, nil
+	return SignedIn{Begun: begun, Device: d.mark(a), Language: a.Language}, nil
 }
 
 // Enter makes a session for somebody who has just made an account with a password.
 func (d *Desk) Enter(ctx context.Context, a *account.Account, from sessions.Origin, detail string) (SignedIn, error) {
-	begun, err := d.o.Sessions.Begin(ctx, a, session.Password, from, false, d.event(kind.SignIn, a, from, detail))
-	return SignedIn{begun, d.mark(a), a.Language}, err
+	begun, err := d.o.Sessions.Begin(ctx, a, factor.Of(factor.Password), from, false, d.event(kind.SignIn, a, from, detail))
+	return SignedIn{Begun: begun, Device: d.mark(a), Language: a.Language}, err
 }
 
 func (d *Desk) event(what kind.Kind, a *account.Account, from sessions.Origin, detail string) store.Event {
@@ -139,8 +158,16 @@ func (d *Desk) Improve(ctx context.Context, a *account.Account, hash, password s
 }
 
 // Prove finds the account that has this name, or e-mail address, and password, and the hash of the
-// password. The errors are those of SignIn.
+// password, where nothing else can be shown. The errors are those of SignIn, and ErrSecond for an account of which more is asked.
 func (d *Desk) Prove(ctx context.Context, name, password string, from sessions.Origin) (*account.Account, string, error) {
+	a, hash, err := d.prove(ctx, name, password, from)
+	if err == nil && d.o.Factors.Asks(a) {
+		err = errors.Join(ErrSecond, d.o.Store.Record(context.WithoutCancel(ctx), store.Event{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "with HTTP Basic, which has no second factor"}))
+	}
+	return a, hash, err
+}
+
+func (d *Desk) prove(ctx context.Context, name, password string, from sessions.Origin) (*account.Account, string, error) {
 	keys := Keys(name)
 	begun := context.WithoutCancel(ctx) // a try has begun
 	look := d.o.Endings.Look()

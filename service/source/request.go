@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/accesskey"
 	"ostiarius/core/fields"
 	"ostiarius/service/guard"
 )
@@ -54,7 +55,7 @@ func newFields(from http.Header, in *http.Request, ownCookies func(name string) 
 	if t == nil {
 		return h
 	}
-	if t.DropCredentials {
+	if _, ours := accesskey.In(from["Authorization"]); ours || t.DropCredentials {
 		delete(h, "Authorization")
 	}
 	scheme := "http"

@@ -14,6 +14,7 @@ import (
 
 	kind "ostiarius/core/activity"
 	"ostiarius/core/basic"
+	"ostiarius/core/factor"
 	"ostiarius/core/keyring"
 	"ostiarius/core/policy"
 	"ostiarius/core/session"
@@ -189,7 +190,7 @@ func (f *Finder) present(r *http.Request, headers []string, want policy.Wanted, 
 			return ours, err
 		}
 		if p != nil {
-			v.SignedIn, v.Account, v.Roles, v.ProofAge = true, p.visitor.Account, p.visitor.Roles, 0
+			v.SignedIn, v.Account, v.Roles, v.ProofAge, v.Factors, v.Enrolled = true, p.visitor.Account, p.visitor.Roles, 0, factor.Shown{}, p.visitor.Enrolled
 		}
 	}
 	return ours, nil
@@ -223,6 +224,8 @@ func (f *Finder) proveAccount(ctx context.Context, c basic.Credentials, from ses
 		return proof{}, false, nil
 	case errors.Is(err, signin.ErrDisabled):
 		return proof{over: &keyring.Over{Name: a.Name, Disabled: true}, state: f.o.Sessions.StateOf(a.ID), from: now, until: now.Add(remembered)}, true, nil
+	case errors.Is(err, signin.ErrSecond):
+		return proof{over: &keyring.Over{Name: a.Name, Second: true}, state: f.o.Sessions.StateOf(a.ID), from: now, until: now.Add(remembered)}, true, nil
 	}
 	if err != nil {
 		return proof{}, false, err

@@ -2,6 +2,7 @@ package visitor
 
 import (
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,6 +35,35 @@ func (f *Finder) otherName(r *http.Request) bool {
 	return cookieOf(r, otherNameCookie(f.o.Front.Secure(r))) != ""
 }
 
+// knownCookie is the name of the cookie of a browser that is not asked for a second factor.
+func knownCookie(secure bool) string { return cookieName("ostiarius-known", secure) }
+
+// A Carrying is something of which a browser carries the token for a while, until it is brought to an end.
+type Carrying string
+
+// What there is to carry.
+const (
+	Half  Carrying = "ostiarius-half"      // a sign-in, between the password and a second factor
+	Way   Carrying = "ostiarius-elsewhere" // somebody on their way to a provider and back
+	First Carrying = "ostiarius-first"     // who they are elsewhere, where no account here is known yet
+)
+
+var carryings = []Carrying{Half, Way, First}
+
+// Carried returns the token that a browser carries; "" for none.
+func Carried(f *Finder, r *http.Request, what Carrying) string {
+	return cookieOf(r, cookieName(string(what), f.o.Front.Secure(r)))
+}
+
+// Carry gives a browser a token to carry; "" takes it away.
+func Carry(f *Finder, h http.Header, r *http.Request, what Carrying, token string) {
+	maxAge := 0
+	if token == "" {
+		maxAge = -1
+	}
+	f.set(h, r, cookieName(string(what), f.o.Front.Secure(r)), token, maxAge)
+}
+
 // WalkCookie is the name of the cookie of a walk through the site as somebody else.
 func WalkCookie(secure bool) string { return cookieName("ostiarius-walk", secure) }
 
@@ -48,7 +78,7 @@ func cookieName(name string, secure bool) string {
 func OwnCookie(name string) bool {
 	for _, secure := range []bool{true, false} {
 		switch {
-		case name == SessionCookie(secure), name == deviceCookie(secure), name == languageCookie(secure), name == bringCookie(secure), name == otherNameCookie(secure), name == WalkCookie(secure),
+		case name == SessionCookie(secure), name == deviceCookie(secure), name == languageCookie(secure), name == bringCookie(secure), name == otherNameCookie(secure), name == WalkCookie(secure), name == knownCookie(secure), slices.Contains(carryings, Carrying(strings.TrimPrefix(name, "__Host-"))) && strings.HasPrefix(name, "__Host-") == secure,
 			strings.HasPrefix(name, cookieName(unlockCookie, secure)), strings.HasPrefix(name, cookieName(passCookie, secure)):
 			return true
 		}
@@ -80,7 +110,7 @@ func (f *Finder) SetLanguage(h http.Header, r *http.Request, in words.Language) 
 
 // Origin tells from where somebody brings a proof, in a request that a guard has handed on.
 func (f *Finder) Origin(r *http.Request) sessions.Origin {
-	o := sessions.Origin{Agent: r.UserAgent(), Language: f.Language(r), Device: cookieOf(r, deviceCookie(f.o.Front.Secure(r)))}
+	o := sessions.Origin{Agent: r.UserAgent(), Language: f.Language(r), Device: cookieOf(r, deviceCookie(f.o.Front.Secure(r))), Known: cookieOf(r, knownCookie(f.o.Front.Secure(r)))}
 	if from := guard.TurnOf(r).Visitor.From; from.IsValid() {
 		o.Network = from.String()
 	}
@@ -114,6 +144,9 @@ func cookieOf(r *http.Request, name string) (value string) {
 func (f *Finder) Welcome(h http.Header, r *http.Request, in signin.SignedIn) {
 	f.giveToken(h, r, in.Token, in.Cookie)
 	f.set(h, r, deviceCookie(f.o.Front.Secure(r)), in.Device, longestCookie)
+	if in.Known != "" {
+		f.set(h, r, knownCookie(f.o.Front.Secure(r)), in.Known, min(longestCookie, int(in.KnownFor.Seconds())))
+	}
 	if in.Language != "" && f.chosen(r) == "" {
 		f.SetLanguage(h, r, in.Language)
 	}

@@ -8,9 +8,11 @@ import (
 	"net/http"
 	"time"
 
+	"ostiarius/core/accesskey"
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
+	"ostiarius/service/accesskeys"
 	"ostiarius/service/activity"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
@@ -29,6 +31,7 @@ type Options struct {
 	Now      func() time.Time
 	Front    *guard.Front // tells from where a client comes, and how
 	Sessions *sessions.Records
+	Keys     *accesskeys.Keys
 	Desk     *signin.Desk
 	Keyrings *keyrings.Keyrings
 	Shared   *shared.Passwords
@@ -53,6 +56,9 @@ func New(o Options) *Finder {
 
 // Who is for guard.Guard.
 func (f *Finder) Who(h http.Header, r *http.Request) (policy.Visitor, error) {
+	if v, ours, err := f.byKey(r); ours {
+		return v, err
+	}
 	v, fresh, err := f.o.Sessions.Recognise(r.Context(), f.Token(r), func() string {
 		if from := f.o.Front.Client(r); from.IsValid() {
 			return from.String()
@@ -68,8 +74,29 @@ func (f *Finder) Who(h http.Header, r *http.Request) (policy.Visitor, error) {
 	return v, err
 }
 
+// byKey returns who brings an access key, and whether there is one: a session beside it does not count then, so that a request is one
+// visitor's.
+func (f *Finder) byKey(r *http.Request) (v policy.Visitor, ours bool, err error) {
+	values := r.Header["Authorization"]
+	if len(values) == 0 {
+		return v, false, nil
+	}
+	token, ours := accesskey.In(values)
+	if !ours || token == "" {
+		return v, ours, nil
+	}
+	v, err = f.o.Keys.Recognise(r.Context(), token, f.o.Front.Client(r))
+	if err != nil && r.Context().Err() == nil {
+		f.o.Log.Error("an access key could not be read", "error", err)
+	}
+	return v, true, err
+}
+
 // Again is for guard.Guard.
 func (f *Finder) Again(r *http.Request, used bool) (policy.Visitor, error) {
+	if v, ours, err := f.byKey(r); ours {
+		return v, err
+	}
 	return f.o.Sessions.Look(r.Context(), f.Token(r), used)
 }
 

@@ -6,16 +6,23 @@ import { row, Table } from "../parts/table";
 
 const step = 300;
 
-export function DoorTable({ doors, builtIn }: { doors: Door[]; builtIn?: boolean }) {
+// Doors of the file can be opened for how they lie to each other, and changed here; what is built in, and checks, cannot.
+export function DoorTable({ doors, kind = "door" }: { doors: Door[]; kind?: "door" | "check" | "builtIn" }) {
   const [limit, setLimit] = useState(step);
   const [open, setOpen] = useState<number>();
+  const heads = { door: [{ label: "Line", className: "w-16 text-right" }], check: ["Check"], builtIn: [] }[kind];
   return (
     <>
-      <Table heads={[...(builtIn ? [] : [{ label: "Line", className: "w-16 text-right" }]), "Path", "Methods", "Admits", "Otherwise", { label: <span className="sr-only">Try</span>, className: "w-32" }]}>
+      <Table heads={[...heads, "Path", "Methods", "Admits", ...(kind === "check" ? [] : ["Otherwise"]), { label: <span className="sr-only">Try</span>, className: "w-32" }]}>
           {doors.slice(0, limit).map((d) => (
             <Fragment key={d.id}>
             <tr className={row}>
-              {!builtIn && (
+              {kind === "check" && (
+                <td className="py-2 pr-6">
+                  <code>{d.check}</code> <span className="text-sm text-soft">line {d.line}</span>
+                </td>
+              )}
+              {kind === "door" && (
                 <td className="py-2 pr-6 text-right text-soft">
                   <button
                     type="button"
@@ -35,9 +42,11 @@ export function DoorTable({ doors, builtIn }: { doors: Door[]; builtIn?: boolean
               <td className="py-2 pr-6">
                 <Admits door={d} />
               </td>
-              <td className="py-2 pr-6 text-sm">
-                <Otherwise door={d} />
-              </td>
+              {kind !== "check" && (
+                <td className="py-2 pr-6 text-sm">
+                  <Otherwise door={d} />
+                </td>
+              )}
               <td className="py-2 text-right">
                 <span className="flex justify-end gap-3">
                   <ChangeLink door={d} />
@@ -45,7 +54,7 @@ export function DoorTable({ doors, builtIn }: { doors: Door[]; builtIn?: boolean
                 </span>
               </td>
             </tr>
-            {open === d.id && (
+            {kind === "door" && open === d.id && (
               <tr className="border-b border-line">
                 <td />
                 <td colSpan={5} className="py-3 pr-6">

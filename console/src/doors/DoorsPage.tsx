@@ -63,12 +63,22 @@ export function DoorsPage() {
           </TabPanel>
         </TabPanels>
       </TabGroup>
+      {data.checks.length > 0 && (
+        <>
+          <h2 className="mt-12 mb-1 text-lg font-bold">Checks of the program</h2>
+          <p className="mb-3 max-w-3xl text-soft">
+            The program that Ostiarius is in asks these in its own handlers. Each must admit too, however specific the doors are; a
+            check opens nothing.
+          </p>
+          <DoorTable doors={data.checks} kind="check" />
+        </>
+      )}
       <Behind sources={data.sources} />
       <h2 className="mt-12 mb-1 text-lg font-bold">Built in</h2>
       <p className="mb-3 max-w-3xl text-soft">
         Ostiarius's own pages live below <code>{data.prefix}</code>. No policy can close the sign-in page or open this console.
       </p>
-      <DoorTable doors={data.builtIn} builtIn />
+      <DoorTable doors={data.builtIn} kind="builtIn" />
     </>
   );
 }

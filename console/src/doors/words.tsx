@@ -52,7 +52,7 @@ export function TryLink({ door }: { door: Door }) {
 
 // Leads to where a door is changed or removed.
 export function ChangeLink({ door }: { door: Door }) {
-  if (door.line === 0) return null;
+  if (door.line === 0 || door.check) return null;
   const place = door.path.replace(/\/?\*.*$/, "") || "/";
   return (
     <Link className="text-brass underline" to={`/site?${new URLSearchParams({ place, door: door.label })}`} aria-label={`Change ${door.path}`}>

@@ -3,6 +3,8 @@ const words: Record<string, string> = {
   test: "a test",
   password: "a link to choose a password",
   recover: "a forgotten password",
+  "factors-changed": "what somebody can show beside their password was changed",
+  "factors-reset": "passkeys and codes are taken away, after a while",
   "recover-disabled": "a forgotten password, of an account that is switched off",
   "password-changed": "that the password was changed",
   "signed-in": "that a new browser is signed in",

@@ -1,6 +1,8 @@
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { PersonKeys } from "../accesskeys/PersonKeys";
+import { PersonFactors } from "../factors/PersonFactors";
 import { Said, useAct } from "../parts/act";
 import { Ask } from "../parts/dialog";
 import { ago, when } from "../parts/format";
@@ -100,10 +102,12 @@ export function PersonDetails({ name, roles, onGone, onRenamed }: { name: string
         </div>
         <Said act={password} />
       </section>
+      <PersonFactors name={name} />
+      <PersonKeys name={name} roles={p.roles} />
       <section>
         <h3 className="mb-2 font-bold">Sessions</h3>
         <p className="mb-2 text-soft">
-          {sessions.data ? (sessions.data.total === 0 ? "Not signed in anywhere." : `Signed in on ${sessions.data.total} ${sessions.data.total === 1 ? "device" : "devices"}. `) : " "}
+          {sessions.data ? (sessions.data.total === 0 ? "Not signed in anywhere. " : `Signed in on ${sessions.data.total} ${sessions.data.total === 1 ? "device" : "devices"}. `) : " "}
           <Link className="underline" to={`/activity?account=${encodeURIComponent(name)}`}>
             What happened
           </Link>

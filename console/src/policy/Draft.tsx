@@ -19,7 +19,7 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
   const [base, setBase] = useState(kept ? { ...running, id: kept.base } : running);
   const [text, setText] = useState(kept?.text ?? running.text ?? "");
   const [comment, setComment] = useState(kept?.comment ?? "");
-  const [checked, setChecked] = useState<Checked>();
+  const [checked, setChecked] = useState<Checked & { text: string }>();
   const [done, setDone] = useState("");
   const newest = useRef("");
   const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
@@ -46,7 +46,7 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
     newest.current = draft;
     try {
       const result = await checkPolicy(draft);
-      if (newest.current === draft) setChecked(result);
+      if (newest.current === draft) setChecked({ ...result, text: draft });
       return result.findings;
     } catch {
       return [];
@@ -79,61 +79,64 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
           }}
         />
       </div>
-      <div className="flex flex-col gap-5 lg:max-h-[max(24rem,calc(100vh-14rem))] lg:overflow-y-auto lg:pr-2">
-        {running.id !== base.id && touched && (
-          <div role="alert" className="border-l-4 border-ask pl-3">
-            <p>Version {running.id} has come into force since you began.</p>
-            <button
-              type="button"
-              className="cursor-pointer underline"
-              onClick={() => {
-                setBase(running);
-                setText(running.text ?? "");
-              }}
-            >
-              Drop my draft and begin from it
-            </button>
-          </div>
-        )}
-        {kept && touched && <p className="text-sm text-soft">This draft of {when(kept.at)} was kept in this browser. “Undo all” drops it.</p>}
-        <section aria-live="polite">
-          <h2 className="mb-1 font-bold">Check</h2>
-          {!checked ? (
-            <p className="text-soft">Checking …</p>
-          ) : errors > 0 ? (
-            <>
-              <p className="text-bad">
-                {errors} {errors === 1 ? "error" : "errors"}
-              </p>
-              <FindingList findings={checked.findings} />
-            </>
-          ) : (
-            <>
-              <p className="text-good">No errors</p>
-              <FindingList findings={checked.findings} />
-            </>
+      <div className="flex flex-col gap-3 lg:max-h-[max(24rem,calc(100vh-14rem))]">
+        {/* It takes the focus, so that it scrolls by keyboard too; what stands in it is never beneath the form. */}
+        <div role="region" aria-label="What the check says" tabIndex={0} className="flex min-h-0 flex-col gap-5 lg:overflow-y-auto lg:pr-2">
+          {running.id !== base.id && touched && (
+            <div role="alert" className="border-l-4 border-ask pl-3">
+              <p>Version {running.id} has come into force since you began.</p>
+              <button
+                type="button"
+                className="cursor-pointer underline"
+                onClick={() => {
+                  setBase(running);
+                  setText(running.text ?? "");
+                }}
+              >
+                Drop my draft and begin from it
+              </button>
+            </div>
           )}
-        </section>
-        <section>
-          <h2 className="mb-1 font-bold">Guarantees</h2>
-          <GuaranteeList guarantees={checked?.guarantees} />
-        </section>
-        <section>
-          <h2 className="mb-1 font-bold">What changes in the doors</h2>
-          {!touched ? (
-            <p className="text-soft">Nothing: the draft is what is in force.</p>
-          ) : checked?.ok ? (
-            <>
-              <ChangeList changes={checked.changes} />
-              <OpensAndCloses compared={checked.compared} />
-              <Tried text={text} />
-            </>
-          ) : (
-            <p className="text-soft">Shown when the draft has no errors.</p>
-          )}
-        </section>
+          {kept && touched && <p className="text-sm text-soft">This draft of {when(kept.at)} was kept in this browser. “Undo all” drops it.</p>}
+          <section aria-live="polite">
+            <h2 className="mb-1 font-bold">Check</h2>
+            {!checked ? (
+              <p className="text-soft">Checking …</p>
+            ) : errors > 0 ? (
+              <>
+                <p className="text-bad">
+                  {errors} {errors === 1 ? "error" : "errors"}
+                </p>
+                <FindingList findings={checked.findings} />
+              </>
+            ) : (
+              <>
+                <p className="text-good">No errors</p>
+                <FindingList findings={checked.findings} />
+              </>
+            )}
+          </section>
+          <section>
+            <h2 className="mb-1 font-bold">Guarantees</h2>
+            <GuaranteeList guarantees={checked?.guarantees} />
+          </section>
+          <section>
+            <h2 className="mb-1 font-bold">What changes in the doors</h2>
+            {!touched ? (
+              <p className="text-soft">Nothing: the draft is what is in force.</p>
+            ) : checked?.ok ? (
+              <>
+                <ChangeList changes={checked.changes} />
+                <OpensAndCloses compared={checked.compared} />
+                <Tried text={checked.text} />
+              </>
+            ) : (
+              <p className="text-soft">Shown when the draft has no errors.</p>
+            )}
+          </section>
+        </div>
         <form
-          className="sticky bottom-0 mt-auto flex flex-col gap-2 border-t border-line bg-paper pt-3"
+          className="mt-auto flex flex-col gap-2 border-t border-line bg-paper pt-3 max-lg:sticky max-lg:bottom-0"
           onSubmit={(e) => {
             e.preventDefault();
             apply.mutate(false);

@@ -11,7 +11,7 @@ import { replayPolicy } from "./queries";
 
 const many = (n: number, one: string, more: string) => `${n.toLocaleString()} ${n === 1 ? one : more}`;
 
-// The draft, tried on what was decided in the last days.
+// A draft that was checked, tried on what was decided in the last days. What the check says stands above it, and pushes it away no more.
 export function Tried({ text }: { text: string }) {
   const settled = useSettled(text, 600);
   const [open, setOpen] = useState(false);

@@ -10,6 +10,8 @@ import { Pager, row, Table } from "../parts/table";
 import type { Session } from "../schema";
 import { endSession, listSessions } from "./queries";
 
+const proofs: Record<string, string> = { password: "the password", passkey: "a passkey", code: "a code", elsewhere: "an account elsewhere" };
+
 // Who is signed in now, on which devices.
 export function SessionsPage() {
   const [params, setParams] = useSearchParams();
@@ -63,7 +65,7 @@ export function SessionsPage() {
                     </td>
                     <td className="py-2 pr-6 whitespace-nowrap" title={when(s.provedAt)}>
                       {ago(s.provedAt)}
-                      <span className="block text-sm text-soft">with {s.how === "password" ? "the password" : s.how}</span>
+                      <span className="block text-sm text-soft">with {s.how.split(" ").map((how) => proofs[how] ?? how).join(" and ")}</span>
                     </td>
                     <td className="py-2 pr-6">{s.network || <span className="text-soft">not known</span>}</td>
                     <td className="py-2 pr-6 text-sm text-soft wrap-anywhere">{s.agent || "says nothing of itself"}</td>

@@ -210,8 +210,17 @@ function Also({ terms, rings, onChange }: Props) {
             </select>
           </label>
           <label className="flex flex-wrap items-center gap-2">
+            show, beside the password,
+            <select aria-label="What they show beside the password" className={field} value={terms.factor ?? ""} onChange={(e) => to({ factor: e.target.value || undefined })}>
+              <option value="">nothing more</option>
+              <option value="two">a second factor of any kind</option>
+              <option value="passkey">a passkey</option>
+              <option value="code">a code of their app</option>
+            </select>
+          </label>
+          <label className="flex flex-wrap items-center gap-2">
             <input type="checkbox" className="h-4 w-4 accent-brass" checked={!!terms.within} onChange={(e) => to({ within: e.target.checked ? "10m" : undefined })} />
-            type the password again, if they have not for
+            {terms.factor ? "show it again, if they have not for" : "type the password again, if they have not for"}
             <input aria-label="For how long" className={`${field} w-24`} value={terms.within ?? "10m"} disabled={!terms.within} onChange={(e) => to({ within: e.target.value.trim() || undefined })} />
           </label>
         </>

@@ -55,6 +55,8 @@ export function signIn(fields: { username: string; password: string; remember?: 
 export function signOut(): Promise<object>;
 export function join(fields: { username: string; email?: string; password: string; agree?: boolean; next?: string }): Promise<{ joined: boolean; state?: string; next?: string }>;
 export function recover(fields: { username?: string; email?: string }): Promise<object>;
+/** After a sign-in that was answered with the code factor-needed: a code of the app, or one that was kept. */
+export function secondFactor(code: string): Promise<{ signedIn: boolean; name: string; roles: string[]; next: string }>;
 export function proveAgain(password: string): Promise<{ next: string }>;
 export function unlock(name: string, password: string): Promise<{ unlocked: true; next: string }>;
 

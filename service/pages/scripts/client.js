@@ -141,14 +141,15 @@ const signIn = (fields) => send("sign-in", fields);
 const signOut = () => send("sign-out", {});
 const join = (fields) => send("join", fields);
 const recover = (fields) => send("recover", fields);
+const secondFactor = (code) => send("sign-in/second", { code });
 const proveAgain = (password) => send("prove-again", { password });
 const unlock = (name, password) => send("unlock", { name, password });
 
 // Where somebody goes to prove what a code says is missing.
 async function where(code, name, next) {
   const { ways } = await here();
-  const to = { "sign-in-needed": ways.signIn, "proof-needed": ways.proveAgain ?? ways.signIn, "unlock-needed": ways.unlock, "pass-needed": ways.unlock }[code];
-  return to && new URL(to + (to.includes("?") ? "&" : "?") + new URLSearchParams({ next, ...(name && { name }) }), base).href;
+  const to = { "sign-in-needed": ways.signIn, "proof-needed": ways.proveAgain ?? ways.signIn, "factor-needed": ways.proveAgain && ways.proveAgain + "?" + new URLSearchParams({ factor: name ?? "two" }), "unlock-needed": ways.unlock, "pass-needed": ways.unlock }[code];
+  return to && new URL(to + (to.includes("?") ? "&" : "?") + new URLSearchParams({ next, ...(name && code !== "factor-needed" && { name }) }), base).href;
 }
 
 // How somebody is asked for what is missing: by going to the page, and coming back to where they are; or in a dialogue.
@@ -243,4 +244,4 @@ new MutationObserver(() => (soon ??= requestAnimationFrame(() => ((soon = undefi
 });
 elements();
 
-export { DoorError, askBy, byDialogue, byPage, here, join, knock, lead, may, proveAgain, recover, refresh, signIn, signOut, unlock, watch };
+export { DoorError, askBy, byDialogue, byPage, here, join, knock, lead, may, proveAgain, recover, refresh, secondFactor, signIn, signOut, unlock, watch };

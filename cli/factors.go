@@ -1,0 +1,66 @@
+package cli
+
+import (
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"ostiarius/client"
+)
+
+func peopleResetFactors(service func() *client.Client) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "reset-factors NAME",
+		Short: "Take away the passkeys and codes of somebody who has lost them",
+		Long: `Takes away all that an account has set up beside its password, and ends its sessions. Its owner is told by mail. If the policy
+says so (factors: { reset: 24h }), it waits that long, and the owner can keep what they have until then.`,
+		Example: "  ostiarius people reset-factors ines\n  ostiarius people reset-factors ines --undo",
+		Args:    takes("NAME"),
+	}
+	undo := c.Flags().Bool("undo", false, "have a reset that waits not be made")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if *undo {
+			if err := service().People().DropFactorReset(c.Context(), args[0]); err != nil {
+				return err
+			}
+			say(c.OutOrStdout(), "%s keeps what they have\n", args[0])
+			return nil
+		}
+		reset, err := service().People().ResetFactors(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		if reset.Due == nil {
+			say(c.OutOrStdout(), "reset; the password alone opens the account of %s now\n", args[0])
+		} else {
+			say(c.OutOrStdout(), "the passkeys and codes of %s are taken away at %s; until then they can keep them, and --undo takes it back\n", args[0], when(reset.Due, ""))
+		}
+		return nil
+	}
+	return c
+}
+
+// sayFactors says what somebody has set up beside their password, as lines of a table.
+func sayFactors(t io.Writer, held client.HeldFactors) {
+	for _, l := range held.Elsewhere {
+		say(t, "elsewhere\t%s, as %s, since %s, used %s\n", l.Provider, l.KnownAs, when(&l.MadeAt, ""), when(l.UsedAt, "never"))
+	}
+	for _, k := range held.Passkeys {
+		say(t, "passkey\t%s, for %s, made %s, used %s\n", k.Name, k.Host, when(&k.MadeAt, ""), when(k.UsedAt, "never"))
+	}
+	if held.Code != nil {
+		say(t, "codes\tof an app, since %s\n", when(held.Code, ""))
+	}
+	if len(held.Passkeys) > 0 || held.Code != nil {
+		say(t, "kept codes\t%d left\n", held.Kept)
+	}
+	if held.Browsers > 0 {
+		say(t, "not asked in\t%s\n", amount(held.Browsers, "browser"))
+	}
+	if held.Reset != nil {
+		say(t, "reset\tat %s, by %s\n", when(held.Reset, ""), held.ResetBy)
+	}
+	if held.Wanted != "" {
+		say(t, "wanted\t%s, which is not set up\n", map[string]string{"passkey": "a passkey", "code": "codes", "two": "a second factor"}[held.Wanted])
+	}
+}

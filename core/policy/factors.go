@@ -1,0 +1,110 @@
+package policy
+
+import (
+	"slices"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"ostiarius/core/factor"
+)
+
+// Factors say what the policy wants of proofs beside the password, as far as it is no matter of one door.
+type Factors struct {
+	// AtDoors says that a second factor is asked for where a door asks for it, and not already when somebody signs in who
+	// has one.
+	AtDoors bool
+	// Remember is how long a browser in which a second factor was shown is not asked for it again at sign-in; 0 for not at all.
+	Remember time.Duration
+	// Stewards is what stewards have to show for the console: a word of factor.Asked; "" for nothing but their role.
+	Stewards string
+	// Wanted are the roles whose people should have more than a password.
+	Wanted []FactorWanted
+	// Reset is how long a steward's reset of what somebody has lost waits, after its owner was told; 0 for not at all.
+	Reset time.Duration
+	// NoKeys are roles that access keys never carry, nor any role that brings one of them.
+	NoKeys []string
+	Position
+}
+
+// A FactorWanted says that people with a role should be able to show a factor.
+type FactorWanted struct {
+	Role   string
+	Factor string // a word of factor.Asked
+}
+
+// Wanted returns what somebody with these roles should be able to show and cannot, by what they have set up; "" for nothing. An account without
+// a password has something else in its place.
+func (f *Factors) wanted(b *Book, roles []string, enrolled factor.Set) string {
+	for _, w := range f.Wanted {
+		if b.has(roles, w.Role) && !(enrolled | factor.Of(factor.Password)).Meets(w.Factor) {
+			return w.Factor
+		}
+	}
+	return ""
+}
+
+// FactorWantedOf returns what somebody with these roles should be able to show, and has not set up; "" for nothing.
+func FactorWantedOf(b *Book, roles []string, enrolled factor.Set) string {
+	return b.Factors.wanted(b, roles, enrolled)
+}
+
+func (p *reader) factors(n ast.Node) {
+	f := &p.book.Factors
+	f.Position = position(n)
+	for _, key := range p.fields(n, "factors", []string{"sign-in", "remember", "stewards", "wanted", "reset", "no-keys"}) {
+		switch key.name {
+		case "sign-in":
+			f.AtDoors = p.word(key.value, "sign-in", "enrolled", "at-doors") == "at-doors"
+		case "remember":
+			f.Remember, _ = p.duration(key.value, key.name)
+		case "stewards":
+			f.Stewards = p.word(key.value, key.name, factor.Asked...)
+		case "wanted":
+			for _, entry := range p.list(key.value, key.name) {
+				p.factorWanted(entry)
+			}
+		case "reset":
+			f.Reset, _ = p.duration(key.value, key.name)
+		case "no-keys":
+			names, nodes := p.texts(key.value, key.name)
+			for i, name := range names {
+				p.roleUses = append(p.roleUses, roleUse{name, nodes[i]})
+			}
+			f.NoKeys = names
+		}
+	}
+}
+
+func (p *reader) factorWanted(n ast.Node) {
+	before := len(p.findings)
+	var w FactorWanted
+	for _, f := range p.fields(n, "what is wanted of a role", []string{"role", "factor"}) {
+		switch f.name {
+		case "role":
+			if s, ok := p.text(f.value, "role"); ok {
+				w.Role = s
+				p.roleUses = append(p.roleUses, roleUse{s, f.value})
+			}
+		case "factor":
+			w.Factor = p.word(f.value, "factor", factor.Asked...)
+		}
+	}
+	switch {
+	case len(p.findings) > before || !isMapping(n):
+	case w.Role == "" || w.Factor == "":
+		p.at(n, "missing-key", "what is wanted names a role and a factor: { role: NAME, factor: two }")
+	default:
+		p.book.Factors.Wanted = append(p.book.Factors.Wanted, w)
+	}
+}
+
+// factorByBasic says where a door asks for a factor in a way in which none can be shown: HTTP Basic has a name and a password alone.
+func (p *reader) factorByBasic(at Position, d *Door) {
+	asks := func(w way) bool {
+		return slices.ContainsFunc(w, func(want *Demand) bool { return want.Kind == Factor })
+	}
+	if d.Basic && len(d.ways) > 0 && !slices.ContainsFunc(d.ways, func(w way) bool { return !asks(w) }) {
+		p.warn(at, 1, "factor-by-basic", "ask: basic shows a name and a password alone, so nobody could show the factor; leave ask: basic away")
+	}
+}

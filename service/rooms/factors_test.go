@@ -1,0 +1,542 @@
+package rooms
+
+import (
+	"encoding/base32"
+	"encoding/json"
+	"errors"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ostiarius/core/account"
+	"ostiarius/core/activity"
+	"ostiarius/core/factor"
+	"ostiarius/core/message"
+	"ostiarius/core/onetime"
+	"ostiarius/core/passkey/pretend"
+	"ostiarius/core/policy"
+	"ostiarius/core/throttle"
+	"ostiarius/service/factors"
+	"ostiarius/service/people"
+	"ostiarius/service/sessions"
+	"ostiarius/service/signin"
+	"ostiarius/store"
+)
+
+const inesPassword = "seven-brass-prisms"
+
+var (
+	herHome = sessions.Origin{Network: "192.0.2.7", Agent: "a browser"}
+	herPage = factors.Page{Origin: "https://marram.example", Host: "marram.example"}
+)
+
+func (h *house) account(t testing.TB, name string) *account.Account {
+	t.Helper()
+	a, err := h.People.Find(ctx, name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+// setUp gives an account an app for codes, and returns what makes them, and those that are kept.
+func (h *house) setUp(t testing.TB, name string) (code func() string, kept []string) {
+	t.Helper()
+	a := h.account(t, name)
+	fresh, err := h.Factors.NewCode(a)
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(strings.ReplaceAll(fresh.Text, " ", ""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	code = func() string { return onetime.At(secret, onetime.Step(h.now()), onetime.Digits) }
+	if kept, err = h.Factors.SetCode(ctx, a, fresh.Sealed, code(), herHome); err != nil {
+		t.Fatal(err)
+	}
+	return code, kept
+}
+
+func text(t testing.TB, q factors.Question, err error) string {
+	t.Helper()
+	raw, wrong := json.Marshal(q)
+	if err != nil || wrong != nil {
+		t.Fatal(err, wrong)
+	}
+	return string(raw)
+}
+
+// passkey gives an account a passkey.
+func (h *house) passkey(t testing.TB, name string) *pretend.Key {
+	t.Helper()
+	a := h.account(t, name)
+	k := pretend.New(-7, herPage.Origin, herPage.Host)
+	q, err := h.Factors.AskNew(ctx, a, herPage)
+	if _, err := h.Factors.Add(ctx, a, herPage, k.Make(text(t, q, err)), "her key", herHome); err != nil {
+		t.Fatal(err)
+	}
+	return k
+}
+
+// half is the token of somebody whose password was right and who is asked for more.
+func (h *house) half(t testing.TB, from sessions.Origin) string {
+	t.Helper()
+	_, err := h.Desk.SignIn(ctx, "ines", inesPassword, from, false)
+	var second *signin.Second
+	if !errors.As(err, &second) {
+		t.Fatalf("not asked for a second factor: %v", err)
+	}
+	return second.Token
+}
+
+func (h *house) kinds(t testing.TB) (all []activity.Kind) {
+	t.Helper()
+	events, _, err := h.Activity.Events(ctx, store.EventQuery{Limit: 100})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range events {
+		all = append(all, e.Kind)
+	}
+	return all
+}
+
+func TestSignInWithACode(t *testing.T) {
+	h, _, c := open(t)
+	code, kept := h.setUp(t, "ines")
+	if len(kept) != onetime.Kept {
+		t.Fatalf("%d codes to keep", len(kept))
+	}
+	if _, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: code()}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("the code with which it was set up, again: %v", err)
+	}
+	c.pass(onetime.Lasts)
+	half := h.half(t, herHome)
+	in, err := h.Desk.Finish(ctx, half, signin.Shown{Code: code()}, herHome, false)
+	if err != nil || !in.Visitor.SignedIn || !in.Visitor.Shown().Kinds.Covers(factor.Of(factor.Password, factor.Code)) {
+		t.Fatalf("%+v %v", in.Visitor, err)
+	}
+	v, _, err := h.Sessions.Recognise(ctx, in.Token, nil)
+	if err != nil || !v.Shown().Kinds.Meets(factor.AskTwo) || !v.Enrolled.Has(factor.Code) {
+		t.Errorf("%+v %v", v, err)
+	}
+	if v, _, _ := h.start(t).Sessions.Recognise(ctx, in.Token, nil); !v.Shown().Kinds.Meets(factor.AskTwo) {
+		t.Errorf("after a start: %+v", v)
+	}
+	if _, err := h.Desk.Finish(ctx, half, signin.Shown{Code: kept[0]}, herHome, false); !errors.Is(err, signin.ErrOver) {
+		t.Errorf("the same half twice: %v", err)
+	}
+	if _, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: code()}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("the same code twice: %v", err)
+	}
+	if in, err = h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: strings.ToUpper(kept[0])}, herHome, false); err != nil || !in.Visitor.Shown().Kinds.Has(factor.Code) {
+		t.Errorf("a code that was kept: %v", err)
+	}
+	if _, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: kept[0]}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("a kept code twice: %v", err)
+	}
+}
+
+// With the password alone nothing opens, whatever the way.
+func TestNoWayAroundTheSecondFactor(t *testing.T) {
+	h, _, c := open(t)
+	_, kept := h.setUp(t, "ines")
+	if v, err := h.present(ctx, "192.0.2.7", "ines", inesPassword); err != nil || v.SignedIn {
+		t.Errorf("with HTTP Basic: %+v %v", v, err)
+	}
+	half := h.half(t, herHome)
+	if v, _, err := h.Sessions.Recognise(ctx, half, nil); err != nil || v.SignedIn {
+		t.Errorf("the half as a session: %+v %v", v, err)
+	}
+	if _, err := h.Desk.ShowMore(ctx, half, signin.Shown{Code: kept[0]}, herHome); !errors.Is(err, signin.ErrOver) {
+		t.Errorf("the half as a session to add to: %v", err)
+	}
+	for what, change := range map[string]func() error{
+		"another password":        func() error { return h.People.SetPassword(ctx, "test", "ines", inesPassword) },
+		"a disabled account":      func() error { return h.People.SetDisabled(ctx, "test", "ines", true) },
+		"a while":                 func() error { c.pass(11 * time.Minute); return nil },
+		"the end of its password": func() error { c.pass(-time.Second); return h.People.SetPassword(ctx, "test", "ines", inesPassword) },
+	} {
+		half := h.half(t, herHome)
+		if err := change(); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := h.Desk.Finish(ctx, half, signin.Shown{Code: kept[1]}, herHome, false); !errors.Is(err, signin.ErrOver) {
+			t.Errorf("after %s: %v", what, err)
+		}
+		if err := h.People.SetDisabled(ctx, "test", "ines", false); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.book = bookOf(t, "doors: [{path: /, admit: public}]\nroles: {keeper: }\nfactors: {sign-in: at-doors}")
+	if in, err := h.start(t).Desk.SignIn(ctx, "ines", inesPassword, herHome, false); err != nil || in.Visitor.Shown().Kinds != factor.Of(factor.Password) {
+		t.Errorf("where doors ask: %+v %v", in.Visitor, err)
+	}
+}
+
+// Codes cannot be tried: who does waits, and a browser that is known to be hers does not wait for others.
+func TestCodesAreSlowed(t *testing.T) {
+	h, _, c := open(t)
+	in, err := h.Desk.SignIn(ctx, "ines", inesPassword, herHome, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	code, _ := h.setUp(t, "ines")
+	c.pass(onetime.Lasts)
+	var slow *throttle.Slow
+	stranger := sessions.Origin{Network: "198.51.100.9"}
+	for n := 0; !errors.As(err, &slow); n++ {
+		if n > 10 {
+			t.Fatal("not slowed")
+		}
+		stranger.Network = "198.51.100." + string(rune('1'+n%9)) // from elsewhere each time
+		_, err = h.Desk.Finish(ctx, h.half(t, stranger), signin.Shown{Code: "000000"}, stranger, false)
+	}
+	hers := herHome
+	hers.Device = in.Device
+	if _, err := h.Desk.Finish(ctx, h.half(t, hers), signin.Shown{Code: code()}, hers, false); err != nil {
+		t.Errorf("in her own browser: %v", err)
+	}
+}
+
+// One code, ten at once: it opens once.
+func TestACodeCountsOnceAlsoAtOnce(t *testing.T) {
+	h, _, c := open(t)
+	code, kept := h.setUp(t, "ines")
+	for what, typed := range map[string]string{"of the app": "", "that was kept": kept[3]} {
+		c.pass(onetime.Lasts)
+		if typed == "" {
+			typed = code()
+		}
+		halves := make([]string, 3)
+		for i := range halves {
+			halves[i] = h.half(t, herHome)
+		}
+		var opened sync.Map
+		var wait sync.WaitGroup
+		for i, half := range halves {
+			wait.Go(func() {
+				if _, err := h.Desk.Finish(ctx, half, signin.Shown{Code: typed}, herHome, false); err == nil {
+					opened.Store(i, true)
+				}
+			})
+		}
+		wait.Wait()
+		n := 0
+		opened.Range(func(any, any) bool { n++; return true })
+		if n != 1 {
+			t.Errorf("a code %s opened %d times", what, n)
+		}
+	}
+}
+
+func TestSignInWithAPasskey(t *testing.T) {
+	h, _, _ := open(t)
+	k := h.passkey(t, "ines")
+	ask := func() string { return text(t, h.Factors.AskAny(herPage), nil) }
+	signIn := func(answer string) (signin.SignedIn, error) {
+		return h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: answer, Page: herPage}, herHome, false)
+	}
+	in, err := signIn(k.Use(ask()))
+	if err != nil || in.Visitor.Account != "ines" || in.Visitor.Shown().Kinds != factor.Of(factor.Passkey) || in.Visitor.ProofAge != 0 {
+		t.Fatalf("%+v %v", in.Visitor, err)
+	}
+	answer := k.Use(ask())
+	if _, err := signIn(answer); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := signIn(answer); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("the same answer twice: %v", err)
+	}
+	for name, change := range map[string]func(k *pretend.Key){
+		"another site":           func(k *pretend.Key) { k.Origin = "https://evil.example" },
+		"another party":          func(k *pretend.Key) { k.Party = "evil.example" },
+		"not verified":           func(k *pretend.Key) { k.Flags = pretend.Present },
+		"no owner":               func(k *pretend.Key) { k.Handle = nil },
+		"another owner":          func(k *pretend.Key) { k.Handle = []byte("somebody else") },
+		"a number nobody has":    func(k *pretend.Key) { k.ID = []byte("nobody has this") },
+		"the key of another one": func(k *pretend.Key) { *k = *pretendLike(k) },
+	} {
+		forged := *k
+		change(&forged)
+		if in, err := signIn(forged.Use(ask())); !errors.Is(err, factors.ErrWrong) || in.Token != "" {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	for name, question := range map[string]func() (factors.Question, error){
+		"a question to make one":    func() (factors.Question, error) { return h.Factors.AskNew(ctx, h.account(t, "ines"), herPage) },
+		"a question of her account": func() (factors.Question, error) { return h.Factors.AskOf(ctx, h.account(t, "ines"), herPage) },
+	} {
+		q, err := question()
+		if _, err := signIn(k.Use(text(t, q, err))); !errors.Is(err, factors.ErrWrong) {
+			t.Errorf("the answer to %s: %v", name, err)
+		}
+	}
+	for _, nonsense := range []string{"", "{", "[]", `{"id":"","response":{}}`, strings.Repeat("[", 10000)} {
+		if nonsense == "" {
+			continue
+		}
+		if _, err := signIn(nonsense); !errors.Is(err, factors.ErrWrong) {
+			t.Errorf("%.20q: %v", nonsense, err)
+		}
+	}
+	if err := h.People.SetDisabled(ctx, "test", "ines", true); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := signIn(k.Use(ask())); !errors.Is(err, signin.ErrDisabled) {
+		t.Errorf("disabled: %v", err)
+	}
+}
+
+func pretendLike(k *pretend.Key) *pretend.Key {
+	other := pretend.New(-7, k.Origin, k.Party)
+	other.ID, other.Handle = k.ID, k.Handle
+	return other
+}
+
+// A question is good for five minutes, and after a start still.
+func TestQuestionsEnd(t *testing.T) {
+	h, _, c := open(t)
+	k := h.passkey(t, "ines")
+	before, late := text(t, h.Factors.AskAny(herPage), nil), text(t, h.Factors.AskAny(herPage), nil)
+	h = h.start(t)
+	if _, err := h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(before), Page: herPage}, herHome, false); err != nil {
+		t.Errorf("after a start: %v", err)
+	}
+	c.pass(5 * time.Minute)
+	if _, err := h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(late), Page: herPage}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("late: %v", err)
+	}
+}
+
+// A count that does not grow tells of a copy: neither opens with it, and stewards can see why.
+func TestACopiedPasskey(t *testing.T) {
+	h, _, _ := open(t)
+	k := h.passkey(t, "ines")
+	k.Uses = 10
+	use := func(k *pretend.Key) error {
+		_, err := h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(text(t, h.Factors.AskAny(herPage), nil)), Page: herPage}, herHome, false)
+		return err
+	}
+	copied := *k
+	if err := use(k); err != nil {
+		t.Fatal(err)
+	}
+	if err := use(&copied); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("the copy: %v", err)
+	}
+	if kinds := h.kinds(t); kinds[0] != activity.PasskeyCopied {
+		t.Errorf("recorded as %q", kinds)
+	}
+	if err := use(k); err != nil {
+		t.Errorf("the one that was ahead: %v", err)
+	}
+}
+
+// A passkey is one account's, and so is the question for it: nobody adds their own to another's session, or the other's to theirs.
+func TestPasskeysOfOthers(t *testing.T) {
+	h, _, _ := open(t)
+	if _, err := h.People.Add(ctx, "test", people.NewAccount{Name: "walt", Password: inesPassword}); err != nil {
+		t.Fatal(err)
+	}
+	hers, his := h.passkey(t, "ines"), h.passkey(t, "walt")
+	q, err := h.Factors.AskOf(ctx, h.account(t, "ines"), herPage)
+	question := text(t, q, err)
+	half := h.half(t, herHome)
+	if _, err := h.Desk.Finish(ctx, half, signin.Shown{Passkey: his.Use(question), Page: herPage}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("his passkey for her account: %v", err)
+	}
+	q, err = h.Factors.AskOf(ctx, h.account(t, "walt"), herPage)
+	if _, err := h.Desk.Finish(ctx, half, signin.Shown{Passkey: hers.Use(text(t, q, err)), Page: herPage}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("the answer to a question that he was asked: %v", err)
+	}
+	if in, err := h.Desk.Finish(ctx, half, signin.Shown{Passkey: hers.Use(question), Page: herPage}, herHome, false); err != nil || !in.Visitor.Shown().Kinds.Meets(factor.AskTwo) {
+		t.Errorf("hers: %+v %v", in.Visitor, err)
+	}
+	a := h.account(t, "walt")
+	q, err = h.Factors.AskNew(ctx, a, herPage)
+	stolen := *hers
+	if _, err := h.Factors.Add(ctx, a, herPage, stolen.Make(text(t, q, err)), "", herHome); err == nil {
+		t.Error("a passkey with the number of hers was added to his account")
+	}
+	if err := h.Factors.Remove(ctx, a, "x", herHome); err == nil {
+		t.Error("a passkey that nobody has was removed")
+	}
+}
+
+// Remembered browsers are not asked at sign-in. They end: by their time, one by one, with the password; and they are no proof for a door.
+func TestRememberedBrowsers(t *testing.T) {
+	h, _, c := open(t)
+	h.book = bookOf(t, "doors: [{path: /, admit: public}]\nroles: {keeper: }\nfactors: {remember: 30d}\nsessions: {lifetime: 0, idle: 0}")
+	h = h.start(t)
+	code, _ := h.setUp(t, "ines")
+	remember := func() sessions.Origin {
+		t.Helper()
+		c.pass(onetime.Lasts)
+		in, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: code()}, herHome, true)
+		if err != nil || in.Known == "" || in.KnownFor != 30*24*time.Hour {
+			t.Fatalf("%+v %v", in, err)
+		}
+		from := herHome
+		from.Known = in.Known
+		return from
+	}
+	from := remember()
+	in, err := h.Desk.SignIn(ctx, "ines", inesPassword, from, false)
+	if err != nil || in.Visitor.Shown().Kinds != factor.Of(factor.Password) {
+		t.Fatalf("%+v %v", in.Visitor, err)
+	}
+	if _, err := h.People.Add(ctx, "test", people.NewAccount{Name: "walt", Password: inesPassword}); err != nil {
+		t.Fatal(err)
+	}
+	h.setUp(t, "walt")
+	var second *signin.Second
+	if _, err := h.Desk.SignIn(ctx, "walt", inesPassword, from, false); !errors.As(err, &second) {
+		t.Errorf("another account in that browser: %v", err)
+	}
+	held, err := h.Factors.Of(ctx, h.account(t, "ines"))
+	if err != nil || len(held.Browsers) != 1 || held.Browsers[0].Agent != "a browser" {
+		t.Fatalf("%+v %v", held.Browsers, err)
+	}
+	if err := h.Factors.Forget(ctx, h.account(t, "walt"), held.Browsers[0].Handle(), herHome); err == nil {
+		t.Error("he has forgotten her browser")
+	}
+	if err := h.Factors.Forget(ctx, h.account(t, "ines"), held.Browsers[0].Handle(), herHome); err != nil {
+		t.Fatal(err)
+	}
+	h.half(t, from)
+	from = remember()
+	if err := h.People.SetPassword(ctx, "test", "ines", inesPassword); err != nil {
+		t.Fatal(err)
+	}
+	h.half(t, from)
+	from = remember()
+	c.pass(30 * 24 * time.Hour)
+	h.half(t, from)
+}
+
+// A steward's reset tells the owner, and waits if the policy says so; the owner can object until then.
+func TestResets(t *testing.T) {
+	h, _, c := open(t)
+	address := "ines@marram.example"
+	if _, err := h.People.Edit(ctx, "test", "ines", people.Edit{Email: &address}); err != nil {
+		t.Fatal(err)
+	}
+	h.book = bookOf(t, "doors: [{path: /, admit: public}]\nroles: {keeper: }\nfactors: {reset: 24h}")
+	h = h.start(t)
+	if _, err := h.Factors.Reset(ctx, "agnes", h.account(t, "ines")); err == nil {
+		t.Error("nothing was reset")
+	}
+	h.setUp(t, "ines")
+	h.passkey(t, "ines")
+	due, err := h.Factors.Reset(ctx, "agnes", h.account(t, "ines"))
+	if err != nil || !due.Equal(c.Now().Add(24*time.Hour)) {
+		t.Fatal(due, err)
+	}
+	if m := mailed(t, h)[0]; m.Kind != message.FactorsReset || m.To != address || m.Gaps["when"] == "" {
+		t.Errorf("%+v", m)
+	}
+	if _, err := h.Factors.Reset(ctx, "agnes", h.account(t, "ines")); err == nil {
+		t.Error("a second one")
+	}
+	if err := h.Factors.DropReset(ctx, "ines", h.account(t, "ines"), herHome); err != nil {
+		t.Fatal(err)
+	}
+	c.pass(25 * time.Hour)
+	if err := h.Factors.Tend(ctx); err != nil || h.account(t, "ines").Enrolled == 0 {
+		t.Fatalf("reset though she has objected: %v", err)
+	}
+	if _, err := h.Factors.Reset(ctx, "agnes", h.account(t, "ines")); err != nil {
+		t.Fatal(err)
+	}
+	c.pass(24*time.Hour - time.Second)
+	if err := h.Factors.Tend(ctx); err != nil || h.account(t, "ines").Enrolled == 0 {
+		t.Fatalf("too early: %v", err)
+	}
+	c.pass(time.Second)
+	if err := h.Factors.Tend(ctx); err != nil || h.account(t, "ines").Enrolled != 0 {
+		t.Fatalf("not reset: %v", err)
+	}
+	if held, err := h.Factors.Of(ctx, h.account(t, "ines")); err != nil || held.Code != nil || held.Kept != 0 || len(held.Passkeys) != 0 || held.Reset != nil {
+		t.Errorf("%+v %v", held, err)
+	}
+	if _, err := h.Desk.SignIn(ctx, "ines", inesPassword, herHome, false); err != nil {
+		t.Errorf("with the password alone: %v", err)
+	}
+}
+
+// What was shown later adds to a session, under another token; what it had shown stays when the password changes.
+func TestShowMore(t *testing.T) {
+	h, _, c := open(t)
+	h.book = bookOf(t, "doors: [{path: /, admit: public}]\nroles: {keeper: }\nfactors: {sign-in: at-doors}")
+	h = h.start(t)
+	code, _ := h.setUp(t, "ines")
+	k := h.passkey(t, "ines")
+	token := signIn(t, h, false)
+	c.pass(time.Hour / 4)
+	fresh, err := h.Desk.ShowMore(ctx, token, signin.Shown{Code: code()}, herHome)
+	if err != nil || fresh == nil || fresh.Token == token {
+		t.Fatal(fresh, err)
+	}
+	ages := func(token string) string {
+		t.Helper()
+		v, _, err := h.Sessions.Recognise(ctx, token, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v.String()
+	}
+	if got := ages(fresh.Token); got != "user:ines,role:keeper,proof-age:15m,factor:password+code@0,enrolled:passkey+code" {
+		t.Error(got)
+	}
+	if got := ages(token); got != "user:ines,role:keeper,proof-age:15m,enrolled:passkey+code" {
+		t.Errorf("the token before, for a moment: %s", got)
+	}
+	c.pass(time.Minute)
+	q, err := h.Factors.AskOf(ctx, h.account(t, "ines"), herPage)
+	again, err := h.Desk.ShowMore(ctx, fresh.Token, signin.Shown{Passkey: k.Use(text(t, q, err)), Page: herPage}, herHome)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := ages(again.Token); got != "user:ines,role:keeper,factor:password@16m+passkey+code@1m,enrolled:passkey+code" {
+		t.Error(got)
+	}
+	in, err := h.Desk.ChangePassword(ctx, again.Token, inesPassword, "kettle-moth-anvil", herHome)
+	if err != nil || ages(in.Token) != "user:ines,role:keeper,factor:password+passkey+code@1m,enrolled:passkey+code" {
+		t.Errorf("%s %v", ages(in.Token), err)
+	}
+	if _, err := policy.ParseVisitor(ages(in.Token)); err != nil {
+		t.Error(err)
+	}
+}
+
+// The last factor takes what goes with it along.
+func TestTheLastFactor(t *testing.T) {
+	h, _, _ := open(t)
+	_, kept := h.setUp(t, "ines")
+	k := h.passkey(t, "ines")
+	if err := h.Factors.RemoveCode(ctx, h.account(t, "ines"), herHome); err != nil {
+		t.Fatal(err)
+	}
+	if held, err := h.Factors.Of(ctx, h.account(t, "ines")); err != nil || held.Kept != len(kept) {
+		t.Errorf("with a passkey left: %d %v", held.Kept, err)
+	}
+	if _, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: kept[0]}, herHome, false); err != nil {
+		t.Errorf("a kept code in the place of a passkey: %v", err)
+	}
+	held, err := h.Factors.Of(ctx, h.account(t, "ines"))
+	if err != nil || len(held.Passkeys) != 1 || held.Passkeys[0].Name != "her key" || k == nil {
+		t.Fatal(held, err)
+	}
+	if err := h.Factors.Remove(ctx, h.account(t, "ines"), held.Passkeys[0].ID, herHome); err != nil {
+		t.Fatal(err)
+	}
+	if held, err := h.Factors.Of(ctx, h.account(t, "ines")); err != nil || held.Kept != 0 {
+		t.Errorf("with nothing left: %d %v", held.Kept, err)
+	}
+	if _, err := h.Desk.SignIn(ctx, "ines", inesPassword, herHome, false); err != nil {
+		t.Error(err)
+	}
+}
