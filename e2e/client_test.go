@@ -124,7 +124,7 @@ func TestClientScript(t *testing.T) {
 // inDialogue waits for a page in a dialogue, fills in its form and sends it.
 func inDialogue(ctx context.Context, t *testing.T, title string, fields map[string]string) {
 	t.Helper()
-	until(ctx, t, fmt.Sprintf(`!!document.querySelector("dialog iframe")?.contentDocument?.querySelector("h1")?.innerText.includes(%q)`, title))
+	until(ctx, t, fmt.Sprintf(`(page => page?.readyState === "complete" && !!page.querySelector("h1")?.innerText.includes(%q))(document.querySelector("dialog iframe")?.contentDocument)`, title))
 	values, _ := json.Marshal(fields)
 	script(ctx, t, `const page = document.querySelector("dialog iframe").contentDocument; for (const [name, value] of Object.entries(`+string(values)+`)) page.querySelector("input[name=" + name + "]:not([type=hidden])").value = value; page.querySelector("input[name=password]").form.requestSubmit()`)
 }
