@@ -115,9 +115,7 @@ var besides = map[string]struct {
 		address := freePort(t)
 		_, port, _ := strings.Cut(address, ":")
 		write(t, dir, "Caddyfile", fmt.Sprintf("{\n admin off\n auto_https off\n}\nhttp://:%s {\n bind 127.0.0.1\n import %s\n handle /app/* {\n  reverse_proxy %s\n }\n root * %s/www\n file_server\n}\n", port, snippet, application, dir))
-		t.Setenv("XDG_DATA_HOME", t.TempDir())
-		t.Setenv("XDG_CONFIG_HOME", t.TempDir())
-		serverProgram(t, "tcp", address, "/usr/bin/caddy", "run", "--config", filepath.Join(dir, "Caddyfile"), "--adapter", "caddyfile")
+		serverProgram(t, "tcp", address, "/usr/bin/env", "XDG_DATA_HOME="+dir, "XDG_CONFIG_HOME="+dir, "/usr/bin/caddy", "run", "--config", filepath.Join(dir, "Caddyfile"), "--adapter", "caddyfile")
 		return "http://" + address
 	}},
 	"haproxy": {"x-forwarded-uri", func(t *testing.T, dir, snippet, application string) string {
@@ -186,12 +184,16 @@ func connected(t *testing.T, name string, flags ...string) (s *Process, base, di
 
 // The whole road, at real web servers.
 func TestBeside(t *testing.T) {
+	t.Parallel()
 	for name := range besides {
 		for _, flags := range [][]string{nil, {"--skip-public", "--identity", "stock"}} {
 			if name == "haproxy" && flags == nil {
 				continue // its client takes 40 ms for each question
 			}
-			t.Run(name+strings.Join(flags, " "), func(t *testing.T) { besideRoad(t, name, flags...) })
+			t.Run(name+strings.Join(flags, " "), func(t *testing.T) {
+				t.Parallel()
+				besideRoad(t, name, flags...)
+			})
 		}
 	}
 }

@@ -494,6 +494,7 @@ func asked(t *testing.T, p *person, path string) (answer, client.PlaceToGo) {
 
 // In a browser: the password is masked until it is shown; a link leaves its token in no address that was visited.
 func TestBrowserUnlocks(t *testing.T) {
+	t.Parallel()
 	ctx := tab(t)
 	s, _ := handing(t)
 	run(t, "copper-kettle-moss\n", "shared", "set", "press-kit", "--password-stdin", "--data", s.Data)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -54,16 +56,27 @@ func serverProgram(t *testing.T, network, address string, name string, args ...s
 	}
 }
 
-// freePort returns an address of TCP at which nobody listens at the moment.
+// freePort returns an address of TCP at which nobody listens at the moment, and which the system gives to nobody who asks for any: those are
+// above 32768.
 func freePort(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for range 10000 {
+		address := fmt.Sprintf("127.0.0.1:%d", 20000+ports.Add(1)%10000)
+		if l, err := net.Listen("tcp", address); err == nil {
+			l.Close()
+			return address
+		}
 	}
-	defer l.Close()
-	return l.Addr().String()
+	t.Fatal("no address is free")
+	return ""
 }
+
+// ports counts the addresses that were given out. Two runs at the same time begin elsewhere.
+var ports = func() *atomic.Uint32 {
+	var n atomic.Uint32
+	n.Store(rand.Uint32N(10000))
+	return &n
+}()
 
 // hypercorn is a server that speaks HTTP/2 in clear text when it is asked to, with an application
 // that answers with the path and who is calling.

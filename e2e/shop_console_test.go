@@ -17,6 +17,7 @@ import (
 // What a steward does about a shop, by mouse and keyboard: its secret, what it told, what could not be carried out, a list of payments, who is a member, and
 // another program that is told.
 func TestConsoleOfAShop(t *testing.T) {
+	t.Parallel()
 	ctx := tab(t)
 	told := make(chan string, 10)
 	desk := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -469,6 +469,7 @@ func TestJoiningForSomething(t *testing.T) {
 
 // In a browser, with the demo's shop: bought, thanked, mailed, opened, downloaded, used up, told so. And an area that opens in the tab that is open, and closes again.
 func TestBrowserBuys(t *testing.T) {
+	t.Parallel()
 	ctx := tab(t)
 	dir := shortDir(t)
 	s, err := Start("demo", "--listen", "127.0.0.1:0", "--data", dir)
