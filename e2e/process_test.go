@@ -28,7 +28,6 @@ import (
 // Killed in the middle of it, the service starts again with all that it has confirmed:
 // sign-ins hold, sign-outs too, accounts and grants are there, and nothing is half done.
 func TestKilledWhilePeopleSignIn(t *testing.T) {
-	t.Parallel()
 	data, err := os.MkdirTemp("", "kill")
 	if err != nil {
 		t.Fatal(err)
