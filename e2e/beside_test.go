@@ -314,7 +314,7 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 
 	// A WebSocket, and 200 MB.
 	socket := "ws" + strings.TrimPrefix(base, "http") + "/app/live"
-	if _, resp, err := websocket.DefaultDialer.Dial(socket, nil); err == nil || resp == nil || resp.StatusCode != 401 && (name != "apache" || resp.StatusCode != 303) { // which tells nobody that it is one
+	if _, resp, err := websocket.DefaultDialer.Dial(socket, nil); err == nil || resp == nil || resp.StatusCode != 401 {
 		t.Errorf("a stranger's WebSocket: %v %v", resp, err)
 	}
 	home, _ := url.Parse(base)

@@ -114,7 +114,7 @@ func TestWalkIsTheStewardsAlone(t *testing.T) {
 	if a := tobias.get("/log/", "Cookie", token); a.status == 200 {
 		t.Errorf("another steward walks with it: %d", a.status)
 	}
-	for _, fields := range [][]string{{"Upgrade", "websocket"}, {"X-HTTP-Method-Override", "DELETE"}} {
+	for _, fields := range [][]string{{"Upgrade", "websocket"}, {"Sec-WebSocket-Version", "13"}, {"X-HTTP-Method-Override", "DELETE"}} {
 		if a := agnes.get("/log/", fields...); a.status != 403 {
 			t.Errorf("%v: %d", fields, a.status)
 		}

@@ -13,6 +13,7 @@ import (
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
 	"ostiarius/service/sessions"
+	"ostiarius/service/signin"
 	"ostiarius/store"
 )
 
@@ -117,7 +118,10 @@ func (o *Room) signIn(ctx context.Context, d *policy.DeclaredElsewhere, i *Ident
 	return o.o.Desk.ByElsewhere(ctx, a, d.Title, from, func(ctx context.Context, in SignedIn) error {
 		hash, _ := secret.HashToken(in.Token)
 		err := o.o.Store.SetElsewhereSession(ctx, hash, store.ElsewhereSession{Issuer: i.Issuer, Provider: i.Provider, Subject: i.Subject, SID: i.Session})
-		if err != nil { // it could not be ended from there
+		if err == nil && o.left.over(i) {
+			err = signin.ErrOver
+		}
+		if err != nil { // it could not be ended from there, or has been
 			err = errors.Join(err, o.o.Sessions.End(ctx, in.Token, from.Network))
 		}
 		return err
@@ -148,7 +152,7 @@ func (o *Room) kept(name, token string, take bool) (Identity, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	i, ok := o.known[hash]
-	if !ok || i.Provider != name || !o.lasts(i.since) {
+	if !ok || i.Provider != name || !o.lasts(i.since) || o.left.over(&i) {
 		return Identity{}, ErrLate
 	}
 	if take {

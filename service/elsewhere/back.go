@@ -29,6 +29,7 @@ type Identity struct {
 	Roles                     []string
 	Account                   int64 // whom it was linked for; 0 for nobody
 	since                     time.Time
+	mark                      int64 // of left, from before
 }
 
 // KnownAs is how people know it.
@@ -82,10 +83,12 @@ func (o *Room) Back(ctx context.Context, name, token, session string, query url.
 	if problem := query.Get("error"); problem != "" {
 		return came, o.failed(ctx, d, ErrRefused, from, fmt.Errorf("the provider says %q", safe(problem)))
 	}
+	mark := o.left.mark()
 	identity, err := o.identify(ctx, p, d, is, keys, w, query.Get("code"))
 	if err != nil {
 		return came, o.failed(ctx, d, ErrUntrue, from, err)
 	}
+	identity.mark = mark
 	return o.arrived(ctx, d, w, identity, session, from, came)
 }
 

@@ -55,6 +55,7 @@ type Room struct {
 	spent     map[string]time.Time // the states of ways that have come to an end, and when these began
 	known     map[secret.TokenHash]Identity
 	told      map[string]time.Time // logout tokens that were taken, and until when they could be
+	left      left
 	settled   *policy.Book
 	key       []byte // marks ways
 }

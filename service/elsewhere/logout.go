@@ -89,6 +89,7 @@ func (o *Room) LoggedOut(ctx context.Context, name, raw string, from sessions.Or
 
 // end ends the sessions here that are one at a provider, or all of a subject, but for the one of the token keep.
 func (o *Room) end(ctx context.Context, actor string, s Session, keep string) error {
+	o.left.note(s, o.o.Now()) // first, so that a session that is about to be written down is found here or there
 	found, err := o.o.Store.ElsewhereSessions(ctx, s.Issuer, s.Subject, s.SID)
 	kept, _ := secret.HashToken(keep)
 	for _, hash := range found {

@@ -24,7 +24,7 @@ func ClientOf(h http.Header) policy.Client {
 		}
 		return policy.Script
 	}
-	if strings.EqualFold(header("X-Requested-With"), "XMLHttpRequest") || header("Upgrade") != "" { // such as a WebSocket
+	if strings.EqualFold(header("X-Requested-With"), "XMLHttpRequest") || header("Upgrade") != "" || opensWebSocket(h) {
 		return policy.Script
 	}
 	if asksForPage(h) {
@@ -41,6 +41,12 @@ func ClientOf(h http.Header) policy.Client {
 		return policy.API
 	}
 	return policy.Browser
+}
+
+// opensWebSocket reports whether a request is for a WebSocket (RFC 6455, section 4.1), also where a web server does not tell of Upgrade, and over
+// HTTP/2, which has none (RFC 8441, section 5).
+func opensWebSocket(h http.Header) bool {
+	return len(h[http.CanonicalHeaderKey("Sec-WebSocket-Version")]) > 0 || len(h[http.CanonicalHeaderKey("Sec-WebSocket-Key")]) > 0
 }
 
 // asksForPage reports whether a client says that it wants a page, as each browser does.

@@ -25,6 +25,8 @@ func TestClientOf(t *testing.T) {
 		{"Authorization: Basic x|Accept: text/html,application/xhtml+xml", policy.Browser}, // an older browser behind two layers
 		{"Authorization: Basic x|Accept: */*", policy.API},
 		{"X-Requested-With: XMLHttpRequest|Accept: text/html", policy.Script},
+		{"Upgrade: websocket|Accept: */*", policy.Script},
+		{"Sec-WebSocket-Version: 13", policy.Script}, // as Apache tells of it
 		{"Sec-Fetch-Mode: navigate|Sec-Fetch-Dest: document", policy.Browser},
 		{"Sec-Fetch-Mode: navigate|Sec-Fetch-Dest: iframe", policy.Browser},
 		{"Sec-Fetch-Mode: cors|Sec-Fetch-Dest: empty|Accept: */*", policy.Script},

@@ -63,5 +63,5 @@ func changes(r *http.Request) bool {
 			return true
 		}
 	}
-	return false
+	return opensWebSocket(r.Header)
 }

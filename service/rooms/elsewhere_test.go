@@ -499,6 +499,37 @@ func TestElsewhereAndASecondFactor(t *testing.T) {
 	if alive(t, g.house, in.Token) {
 		t.Error("signed out there, and still in here")
 	}
+	// So it does for who has not shown the second factor yet; somebody else's sign-out, or one from before, does not.
+	before := g.p.LogoutToken("h-1")
+	if err := g.Elsewhere.LoggedOut(ctx, "harbour", before, herHome); err != nil {
+		t.Fatal(err)
+	}
+	for _, test := range []struct {
+		who  string
+		want error
+	}{{"h-2", nil}, {"h-1", signin.ErrOver}} {
+		if _, err := g.come(elsewhere.ToSignIn, nil, "", "h-1"); !errors.As(err, &second) {
+			t.Fatalf("not asked: %v", err)
+		}
+		if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken(test.who), herHome); err != nil {
+			t.Fatal(err)
+		}
+		kept = kept[1:]
+		in, err := g.Desk.Finish(ctx, second.Token, signin.Shown{Code: kept[0]}, herHome, false)
+		if !errors.Is(err, test.want) || alive(t, g.house, in.Token) != (test.want == nil) {
+			t.Errorf("%s has signed out there: %v", test.who, err)
+		}
+	}
+	// Nor is who they are elsewhere any use after that, where no account here is known.
+	if came, err = g.come(elsewhere.ToSignIn, nil, "", "h-2"); err != nil || came.First == "" {
+		t.Fatal(err)
+	}
+	if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken("h-2"), herHome); err != nil {
+		t.Fatal(err)
+	}
+	if err := g.Elsewhere.Link(ctx, "harbour", came.First, g.account(t, "ines"), herHome); !errors.Is(err, elsewhere.ErrLate) {
+		t.Errorf("linked after signing out there: %v", err)
+	}
 	if err := g.People.SetDisabled(ctx, "test", "ines", true); err != nil {
 		t.Fatal(err)
 	}
