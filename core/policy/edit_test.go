@@ -423,7 +423,7 @@ func TestNewDoorsSayWhy(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		set.Admit, set.Because = policy.Demand{Kind: policy.Nobody}, "a backup;\n x: y \u2028"
+		set.Admit, set.Because = policy.Demand{Kind: policy.Nobody}, "a backup;\n x: \u202ey \u2028"
 		done, err := policy.Apply("doors.yaml", []byte(text), set)
 		if err != nil || string(done.Text) != want {
 			t.Errorf("%v\n%s, want\n%s", err, done.Text, want)

@@ -33,6 +33,8 @@ func Scalar(s string) string {
 			b.WriteString(`\n`)
 		case r == '\t':
 			b.WriteString(`\t`)
+		case r < ' ' || r == 0x7f || separates(r) || reorders(r):
+			fmt.Fprintf(&b, `\u%04X`, r)
 		default:
 			b.WriteRune(r)
 		}

@@ -80,6 +80,12 @@ func (p *reader) readable(text []byte) bool {
 			return false
 		case r == '\n':
 			line, column, dashes, indent = line+1, 0, 0, true
+		case r == '\r' && (i+1 == len(text) || text[i+1] != '\n') || separates(r):
+			p.fault(Position{line, column}, 1, "syntax", "U+%04X begins a new line for some programs and none for others, so what is a comment for one is a door for the next; end lines with a line feed", r)
+			return false
+		case reorders(r):
+			p.fault(Position{line, column}, 1, "syntax", "U+%04X changes the order in which the text is shown, so that it may look like another; in a text between double quotes it can be written as \"\\u%04[1]X\"", r)
+			return false
 		case r < 0x20 && r != '\t' && r != '\r' || r == 0x7f:
 			p.fault(Position{line, column}, 1, "syntax", "a control character (U+%04X) does not belong in a policy", r)
 			return false
@@ -101,6 +107,12 @@ func (p *reader) readable(text []byte) bool {
 	}
 	return true
 }
+
+// separates reports whether a character beyond ASCII begins a new line for some programs (UAX 14, class BK and NL).
+func separates(r rune) bool { return r == 0x85 || r == 0x2028 || r == 0x2029 }
+
+// reorders reports whether a character changes the order in which what follows is shown (UAX 9, section 2): text may then look like another.
+func reorders(r rune) bool { return r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 }
 
 // document reads text as one YAML document and returns its body, nil if there is none.
 // What the document is is said in errors.
