@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -68,7 +70,8 @@ func TestHashAndCompare(t *testing.T) {
 }
 
 // A wrong password takes as long whatever the hash, and where there is none: as the dearest that
-// there is. The least is compared, of tries that take turns: other programs on the machine disturb it least.
+// there is. The least is compared, of tries that take turns: other programs on the machine disturb it least. Of what works apart the time of the
+// processor is taken, which is what it measures by: on a busy machine the time that passes says little.
 func TestTimeTellsNoNames(t *testing.T) {
 	pools(t, current, func(t *testing.T, p *Pool) {
 		kept := map[string][]string{
@@ -84,13 +87,17 @@ func TestTimeTellsNoNames(t *testing.T) {
 			p.Learn(hashes...)
 		}
 		took := map[string][]time.Duration{}
-		for range 11 {
+		tries := 11
+		if strings.HasSuffix(t.Name(), "/apart") {
+			tries = 4 // their times hardly differ, and they stand back behind all other programs
+		}
+		for range tries {
 			for name, hashes := range kept {
-				began := time.Now()
+				began := clockOf(t, p)
 				if right, err := p.Compare(ctx, hashes, 2, "not-this-one"); right != "" || err != nil {
 					t.Fatal(name, right, err)
 				}
-				took[name] = append(took[name], time.Since(began))
+				took[name] = append(took[name], clockOf(t, p)-began)
 			}
 		}
 		unknown := slices.Min(took["unknown"])
@@ -102,6 +109,40 @@ func TestTimeTellsNoNames(t *testing.T) {
 			}
 		}
 	})
+}
+
+// clockOf returns the time of the processor that the workers of a Pool have had, and the time if they are none of their own.
+func clockOf(t *testing.T, p *Pool) (had time.Duration) {
+	t.Helper()
+	apart := false
+	for range cap(p.workers) {
+		w := <-p.workers
+		defer func() { p.workers <- w }()
+		if len(w.command) == 0 || w.process == nil {
+			apart = apart || len(w.command) > 0
+			continue
+		}
+		apart = true
+		threads, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/schedstat", w.process.Process.Pid))
+		if err != nil || len(threads) == 0 {
+			return time.Since(started)
+		}
+		for _, file := range threads {
+			text, err := os.ReadFile(file)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue // a thread that has ended
+			}
+			var ns int64
+			if _, scanned := fmt.Sscan(string(text), &ns); err != nil || scanned != nil {
+				t.Fatal(err, scanned)
+			}
+			had += time.Duration(ns)
+		}
+	}
+	if !apart {
+		return time.Since(started)
+	}
+	return had
 }
 
 func TestBusy(t *testing.T) {
