@@ -55,14 +55,14 @@ demo: bin/ostiarius
 # The long sums of core know no concurrency, so the race detector would only make them slower, by ten times; it watches them where the
 # service uses them.
 SUMS := core/connect core/place core/policy core/prove core/replay
-# SQLite is a translation of the C program, in which the race detector would watch each access to memory; what is ours around it is watched.
+# What takes longest begins first. SQLite is a translation of the C program, in which the race detector would watch each access to memory; what is ours around it is watched.
 WATCHED := -race -gcflags=modernc.org/...=-race=false
 test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bin/caddy /usr/sbin/haproxy /usr/sbin/apache2 /usr/sbin/smtpd /usr/bin/systemd-analyze
 	gofmt -l $(filter %.go,$(GOFILES)) | (! grep .)
 	go vet ./...
 	go tool staticcheck ./...
 	go test -timeout 20m $(SUMS:%=./%)
-	go test $(WATCHED) -timeout 20m -parallel 4 $(filter-out $(SUMS:%=ostiarius/%),$(shell go list ./...))
+	go test $(WATCHED) -timeout 20m -parallel 4 ./e2e $(filter-out $(SUMS:%=ostiarius/%) ostiarius/e2e,$(shell go list ./...))
 
 # The real service under the race detector, without a browser. It is slower than the tests expect; so what
 # fails without a race is tried once more.
