@@ -145,7 +145,10 @@ func dataFlag(c *cobra.Command) func() *client.Client {
 func atRest(c *cobra.Command, data string) func(context.Context, string) (http.Handler, error) {
 	var rest http.Handler
 	return func(ctx context.Context, path string) (_ http.Handler, err error) {
-		if rest != nil || !service.ReadsAtRest(path) {
+		if !service.ReadsAtRest(path) {
+			return nil, nil
+		}
+		if rest != nil {
 			return rest, nil
 		}
 		if rest, _, err = service.AtRest(ctx, data); err == nil { // open until the command ends

@@ -60,6 +60,10 @@ func TestRecordsAreReadAtRest(t *testing.T) {
 			t.Errorf("%q: %d %s %s", args, code, out, errOut)
 		}
 	}
+	// What reads first, and then goes to the site, says so too.
+	if code, out, errOut := run(t, "", "patrol", "--data", data); code == 0 || out != "" || !strings.Contains(errOut, "no service is running") {
+		t.Errorf("patrol: %d %s %s", code, out, errOut)
+	}
 	for name, text := range filesIn(t, data) {
 		if was, there := before[name]; name != "ostiarius.db-shm" && (!there || was != text) {
 			t.Errorf("%s has changed", name)

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/service/guard"
@@ -21,13 +22,13 @@ import (
 // ReadsAtRest reports whether a question of administration, by its path below the API's, is answered by records alone.
 func ReadsAtRest(path string) bool {
 	path, _, _ = strings.Cut(path, "?")
-	return slices.ContainsFunc(atRest, func(read string) bool {
+	return path != "/policy/site" && slices.ContainsFunc(atRest, func(read string) bool {
 		rest, below := strings.CutPrefix(path, read)
 		return below && (rest == "" || rest[0] == '/' || rest[0] == '.')
 	})
 }
 
-// What only reads records.
+// What only reads records. What the site has is asked for by those who go there.
 var atRest = []string{"/policy", "/people", "/access-keys", "/members", "/joining", "/keyrings", "/shared", "/passes", "/sessions", "/messages", "/events", "/targets", "/activity"}
 
 // AtRest returns what answers questions of administration from the records of a data directory on which no service runs;
@@ -55,5 +56,6 @@ func AtRest(ctx context.Context, data string) (http.Handler, io.Closer, error) {
 	}
 	administration := administrationOf(r, p, log)
 	administration.Actor = func(*http.Request) string { return "" }
+	administration.Status = func() client.Status { return client.Status{} } // nobody comes to it anywhere
 	return bySocketAlone(&administration), records, nil
 }
