@@ -150,7 +150,7 @@ func TestElsewhereFromOutside(t *testing.T) {
 	if a := p.get(first.location); a.status != 200 || !strings.Contains(a.body, "here you are ines") {
 		t.Errorf("%d %s", a.status, a.body)
 	}
-	if a := p.do("POST", "/door/elsewhere/harbour/first", "next=%2Flog%2F"); a.status != 303 || a.location != "/log/" {
+	if a := p.do("POST", "/door/elsewhere/harbour/first", "next=%2Flog%2F&password="+ines); a.status != 303 || a.location != "/log/" {
 		t.Errorf("linking: %d %s", a.status, a.location)
 	}
 	again := newPerson(t, s.URL)

@@ -14,6 +14,7 @@ import (
 	"ostiarius/core/looks"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
+	"ostiarius/core/session"
 	"ostiarius/core/throttle"
 	"ostiarius/core/words"
 	"ostiarius/service/access"
@@ -40,7 +41,7 @@ func (s *Service) build() {
 	bySession, bySocket := administration, administration
 	bySession.Actor = func(r *http.Request) string { return guard.TurnOf(r).Visitor.Account }
 	bySession.Shuts = true
-	marker := api.NewMarker()
+	marker := session.NewMarker()
 	s.pages = pages.New(pages.Options{
 		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Factors: s.rooms.Factors, Keys: s.rooms.Keys, Elsewhere: s.rooms.Elsewhere, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, Desk: s.rooms.Desk, Visitors: s.rooms.Visitors, Log: s.settings.Log,
 		Beside: func(name string) string { return inspect.Beside(name, s.settings.Policy) }, InPlace: s.inPlace, Lacks: s.policy.Lacks,

@@ -198,7 +198,12 @@ type NewKey struct {
 	Roles    []string  // nil for all that the account has
 	Networks []string  // nil for all
 	Until    time.Time // zero for no end
+	// ByPage says that a page made it which scripts of the site can look at: then it carries no role that administers.
+	ByPage bool
 }
+
+// Administers reports whether a role lets its holders administer Ostiarius.
+func Administers(book *policy.Book, role string) bool { return book.Satisfies(role, policy.Steward) }
 
 // The most keys of an account, and the longest name of one.
 const (
@@ -210,6 +215,9 @@ const (
 func (k *Keys) Make(ctx context.Context, actor string, a *account.Account, want NewKey, from sessions.Origin) (token string, made accesskey.Key, err error) {
 	book, now := k.o.Book(), k.o.Now()
 	name := strings.Join(strings.Fields(want.Name), " ")
+	if want.ByPage && want.Roles == nil {
+		want.Roles = []string{} // all of them could be one that administers
+	}
 	switch {
 	case name == "" || len(name) > longestName:
 		return "", made, mistake.Invalid("an access key has a name of up to %d letters, such as what it is for", longestName)
@@ -222,6 +230,9 @@ func (k *Keys) Make(ctx context.Context, actor string, a *account.Account, want 
 		}
 		if slices.ContainsFunc(book.Factors.NoKeys, func(never string) bool { return book.Satisfies(role, never) }) {
 			return "", made, mistake.Invalid("the policy says that no access key carries the role %s", role)
+		}
+		if want.ByPage && Administers(book, role) {
+			return "", made, mistake.Invalid("keys with the role %s are created in the console, at the account", role)
 		}
 		if !slices.ContainsFunc(a.Roles(now), func(granted string) bool { return book.Satisfies(granted, role) }) {
 			return "", made, mistake.Invalid("%s does not have the role %s", a.Name, role)

@@ -104,27 +104,6 @@ func TestWhatAsksForAProof(t *testing.T) {
 	}
 }
 
-// A mark shows when the password was typed, for one account and one service; nothing else does.
-func TestMarks(t *testing.T) {
-	m, now := NewMarker(), time.Now().Truncate(time.Millisecond)
-	mark := m.Mark("agnes", now.Add(-time.Minute))
-	for name, c := range map[string]struct {
-		mark, account string
-		want          time.Duration
-	}{
-		"its own": {mark, "agnes", time.Minute}, "of another": {mark, "ines", session.Unknown}, "none": {"", "agnes", session.Unknown}, "cut off": {mark[:20], "agnes", session.Unknown},
-		"changed": {"A" + mark[1:], "agnes", session.Unknown}, "longer": {mark + "AAAA", "agnes", session.Unknown}, "of another service": {NewMarker().Mark("agnes", now), "agnes", session.Unknown},
-		"of a time to come": {m.Mark("agnes", now.Add(time.Hour)), "agnes", session.Unknown},
-	} {
-		if name == "changed" && mark[0] == 'A' {
-			c.mark = "B" + mark[1:]
-		}
-		if got := m.Age(c.mark, c.account, now); got != c.want {
-			t.Errorf("%s: %v", name, got)
-		}
-	}
-}
-
 // The description names the routes that there are, and no other.
 func TestDescriptionNamesTheRoutes(t *testing.T) {
 	var described struct {

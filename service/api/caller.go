@@ -17,7 +17,7 @@ import (
 // (application/json, and a field of its own), from the console's own origin where a browser says
 // which that is; and it asks for a password that was typed of late, for the page from which it comes.
 
-// ProofField is the field in which a page of the console brings its mark, see Marker.
+// ProofField is the field in which a page of the console brings its mark, see session.Marker.
 const ProofField = "Ostiarius-Proof"
 
 // ProofLasts is how old the proof of the password may be for what changes something.

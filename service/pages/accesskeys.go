@@ -20,6 +20,7 @@ type keysView struct {
 	Token                string // of one that was just made
 	Keys                 []shownKey
 	Roles                []string // that one can carry
+	Console              bool     // there are roles for which the console makes keys
 	Name, Days, Networks string   // as they were typed
 }
 
@@ -38,7 +39,7 @@ func (p *Pages) accessKeys(w http.ResponseWriter, r *http.Request) {
 
 func (p *Pages) showKeys(w http.ResponseWriter, r *http.Request, status int, v keysView) {
 	t := guard.TurnOf(r)
-	v.frame = p.frame(r, "accesskeys.title")
+	v.frame = p.markedFrame(w, r, "accesskeys.title")
 	a, err := p.o.People.Find(r.Context(), t.Visitor.Account)
 	if err == nil {
 		v.Keys, err = p.keysOf(r, v.voice, a)
@@ -49,6 +50,10 @@ func (p *Pages) showKeys(w http.ResponseWriter, r *http.Request, status int, v k
 		return
 	}
 	for _, role := range t.Book.RolesOf(&t.Visitor) {
+		if accesskeys.Administers(t.Book, role) {
+			v.Console = true
+			continue
+		}
 		if !slices.ContainsFunc(t.Book.Factors.NoKeys, func(never string) bool { return t.Book.Satisfies(role, never) }) {
 			v.Roles = append(v.Roles, role)
 		}
@@ -95,7 +100,7 @@ func (p *Pages) makeKey(w http.ResponseWriter, r *http.Request) {
 	}
 	f := r.PostForm
 	v := keysView{Name: f.Get("name"), Days: strings.TrimSpace(f.Get("days")), Networks: f.Get("networks")}
-	want := accesskeys.NewKey{Name: v.Name, Roles: append([]string{}, f["role"]...), Networks: strings.FieldsFunc(v.Networks, func(c rune) bool { return c == ',' || c == ' ' || c == ';' })}
+	want := accesskeys.NewKey{ByPage: true, Name: v.Name, Roles: append([]string{}, f["role"]...), Networks: strings.FieldsFunc(v.Networks, func(c rune) bool { return c == ',' || c == ' ' || c == ';' })}
 	if v.Days != "" {
 		days, err := strconv.Atoi(v.Days)
 		if err != nil || days < 1 || days > 9999 {

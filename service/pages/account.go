@@ -69,7 +69,7 @@ func (p *Pages) showAccount(w http.ResponseWriter, r *http.Request, status int, 
 		p.failed(w, r)
 		return
 	}
-	v.frame = p.frame(r, "account.title")
+	v.frame = p.markedFrame(w, r, "account.title")
 	v.Details = []detail{{v.Say("common.name"), a.Name}}
 	if a.Email != "" {
 		v.Details = append(v.Details, detail{v.Say("account.email"), a.Email})

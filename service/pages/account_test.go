@@ -40,7 +40,7 @@ func stand(t *testing.T, more string, beside func(string) string, now func() tim
 	if err != nil {
 		t.Fatal(err)
 	}
-	pages := New(Options{People: r.People, Sessions: r.Sessions, Desk: r.Desk, Visitors: r.Visitors, Recovery: r.Recovery, Factors: r.Factors, Keys: r.Keys, Elsewhere: r.Elsewhere, Joining: r.Joining, Leaving: r.Leaving, Log: log, Beside: beside})
+	pages := New(Options{People: r.People, Sessions: r.Sessions, Desk: r.Desk, Visitors: r.Visitors, Recovery: r.Recovery, Factors: r.Factors, Keys: r.Keys, Elsewhere: r.Elsewhere, Joining: r.Joining, Leaving: r.Leaving, Events: r.Events, Log: log, Beside: beside})
 	own := chi.NewRouter()
 	own.NotFound(pages.Missing)
 	own.Route(book.Prefix, pages.Routes)
@@ -97,7 +97,7 @@ func TestOtherSessionsEndAfterAProof(t *testing.T) {
 	}
 	ends := func(end string, status int, location string, left int) {
 		t.Helper()
-		w := post("/door/account/sessions", url.Values{"end": {end}})
+		w := post("/door/account/sessions", url.Values{"end": {end}, "mark": {markOn(t, g, token, "/door/account")}})
 		if w.Code != status || !strings.HasPrefix(w.Header().Get("Location"), location) || others() != left {
 			t.Errorf("ending %s: %d %s, %d others left; want %d %s, %d", end, w.Code, w.Header().Get("Location"), others(), status, location, left)
 		}
@@ -115,4 +115,21 @@ func TestOtherSessionsEndAfterAProof(t *testing.T) {
 	ends(handle, 303, "/door/account?done=ended", 1)
 	now = now.Add(20 * time.Minute)
 	ends(r.Sessions.Handle(token), 303, "/", 0) // one's own session, whose end is a sign-out; one other is left
+}
+
+// markOn returns the mark of a page, as somebody gets it who navigates there.
+func markOn(t *testing.T, g http.Handler, token, page string) string {
+	t.Helper()
+	q := httptest.NewRequest("GET", page, nil)
+	q.AddCookie(&http.Cookie{Name: visitor.SessionCookie(false), Value: token})
+	q.Header.Set("Sec-Fetch-Mode", "navigate")
+	q.Header.Set("Sec-Fetch-Dest", "document")
+	w := httptest.NewRecorder()
+	g.ServeHTTP(w, q)
+	_, rest, _ := strings.Cut(w.Body.String(), `name="mark" value="`)
+	mark, _, found := strings.Cut(rest, `"`)
+	if !found {
+		t.Fatalf("%s has no mark: %d %s", page, w.Code, w.Body)
+	}
+	return mark
 }

@@ -202,7 +202,7 @@ func (p *Pages) showFirstElsewhere(w http.ResponseWriter, r *http.Request, statu
 		p.notElsewhere(w, r, d, err)
 		return
 	}
-	v.frame = p.frame(r, "elsewhere.first-title")
+	v.frame = p.markedFrame(w, r, "elsewhere.first-title")
 	v.At = t.Book.Prefix + "/elsewhere/" + d.Name + "/first"
 	back := v.At
 	if v.Next != "" {

@@ -124,7 +124,7 @@ func (p *Pages) showFactors(w http.ResponseWriter, r *http.Request, status int, 
 		p.failed(w, r)
 		return
 	}
-	v.frame = p.frame(r, "factors.title")
+	v.frame = p.markedFrame(w, r, "factors.title")
 	if v.Next = guard.OwnPath(t.Book, r.URL.Query().Get("next")); v.Next != "" {
 		v.Back = "?next=" + url.QueryEscape(v.Next)
 	}
@@ -247,7 +247,7 @@ func (p *Pages) setUpForm(w http.ResponseWriter, r *http.Request) {
 }
 
 func (p *Pages) showSetUp(w http.ResponseWriter, r *http.Request, status int, fresh factors.Fresh, v setUpView) {
-	v.frame = p.frame(r, "setup.title")
+	v.frame = p.markedFrame(w, r, "setup.title")
 	v.Text, v.Sealed, v.Picture, v.Address = fresh.Text, fresh.Sealed, template.URL(fresh.Picture), template.URL(fresh.Address)
 	v.Here = "" // in another language it would be another secret
 	v.Others = nil

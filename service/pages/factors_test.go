@@ -96,9 +96,10 @@ func TestChangingFactorsAsksForOne(t *testing.T) {
 	}
 	wants := "/door/prove-again?factor=code&within=15m&"
 	led("the password alone", "GET", "/door/account/code", nil, wants)
-	led("to remove it", "POST", "/door/account/code/remove", url.Values{}, wants+"unsent&next=%2Fdoor%2Faccount%2Ffactors")
-	led("for other codes", "POST", "/door/account/kept", url.Values{}, wants)
-	led("for an access key", "POST", "/door/account/access-keys", url.Values{"name": {"x"}}, wants+"unsent&next=%2Fdoor%2Faccount%2Faccess-keys")
+	marked := func() url.Values { return url.Values{"mark": {markOn(t, g, token, "/door/account/factors")}} }
+	led("to remove it", "POST", "/door/account/code/remove", marked(), wants+"unsent&next=%2Fdoor%2Faccount%2Ffactors")
+	led("for other codes", "POST", "/door/account/kept", marked(), wants)
+	led("for an access key", "POST", "/door/account/access-keys", marked(), wants+"unsent&next=%2Fdoor%2Faccount%2Faccess-keys")
 	if her().Enrolled == 0 {
 		t.Fatal("it was removed")
 	}
@@ -106,7 +107,7 @@ func TestChangingFactorsAsksForOne(t *testing.T) {
 		t.Errorf("asks for: %d %s", w.Code, w.Body)
 	}
 	led("with a code", "POST", wants+"next=%2Fdoor%2Faccount%2Ffactors", url.Values{"code": {kept[0]}, "next": {"/door/account/factors"}}, "/door/account/factors")
-	led("to remove it, now", "POST", "/door/account/code/remove", url.Values{}, "/door/account/factors?done=removed")
+	led("to remove it, now", "POST", "/door/account/code/remove", marked(), "/door/account/factors?done=removed")
 	if her().Enrolled != 0 {
 		t.Error("it is there still")
 	}

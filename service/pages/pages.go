@@ -20,9 +20,9 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"ostiarius/core/account"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/session"
 	"ostiarius/service/accesskeys"
 	"ostiarius/service/elsewhere"
 	"ostiarius/service/events"
@@ -72,10 +72,11 @@ type Pages struct {
 	o       Options
 	kept    *keeping
 	askings askings
+	marks   *session.Marker
 }
 
 // New returns the pages.
-func New(o Options) *Pages { return &Pages{o: o, kept: newKeeping()} }
+func New(o Options) *Pages { return &Pages{o: o, kept: newKeeping(), marks: session.NewMarker()} }
 
 //go:embed templates/*.html
 var templateFiles embed.FS
@@ -87,69 +88,28 @@ var templates = template.Must(template.ParseFS(templateFiles, "templates/*.html"
 
 // Routes adds the pages to the router of Ostiarius's own pages.
 func (p *Pages) Routes(r chi.Router) {
+	p.routeChanges(r)
 	r.Get("/sign-in", p.signInForm)
-	r.Post("/sign-in", p.signIn)
 	r.Get("/sign-in/second", p.secondForm)
-	r.Post("/sign-in/second", p.second)
 	r.Get("/sign-out", p.signOutForm)
-	r.Post("/sign-out", p.signOut)
 	r.Get("/prove-again", p.proveAgainForm)
-	r.Post("/prove-again", p.proveAgain)
 	r.Get("/account", p.account)
-	r.Post("/account/password", p.changePassword)
-	r.Post("/account/sessions", p.endSessions)
 	r.Get("/account/factors", p.factors)
-	r.Post("/account/factors/keep", p.change("kept", func(r *http.Request, a *account.Account) error {
-		return p.o.Factors.DropReset(r.Context(), a.Name, a, p.o.Visitors.Origin(r))
-	}))
 	r.Get("/elsewhere/{name}", p.elsewhereForm)
-	r.Post("/elsewhere/{name}", p.goElsewhere)
 	r.Get("/elsewhere/{name}/back", p.backFromElsewhere)
 	r.Get("/elsewhere/{name}/first", p.firstElsewhere)
-	r.Post("/elsewhere/{name}/first", p.settleElsewhere)
-	r.Post("/elsewhere/{name}/sign-out", p.loggedOut)
 	r.Get("/elsewhere/{name}/signed-out", p.signedOutElsewhere)
-	r.Post("/account/elsewhere/unlink", p.change("removed", func(r *http.Request, a *account.Account) error {
-		return p.o.Elsewhere.Unlink(r.Context(), a, r.PostForm.Get("provider"), p.o.Visitors.Token(r), p.o.Visitors.Origin(r))
-	}))
 	r.Get("/account/access-keys", p.accessKeys)
-	r.Post("/account/access-keys", p.makeKey)
-	r.Post("/account/access-keys/remove", p.removeKey)
 	r.Get("/account/code", p.setUpForm)
-	r.Post("/account/code", p.setUp)
-	r.Post("/account/code/remove", p.change("removed", func(r *http.Request, a *account.Account) error {
-		return p.o.Factors.RemoveCode(r.Context(), a, p.o.Visitors.Origin(r))
-	}))
-	r.Post("/account/kept", p.newKept)
-	r.Post("/account/passkeys", p.addPasskey)
-	r.Post("/account/passkeys/remove", p.change("removed", func(r *http.Request, a *account.Account) error {
-		return p.o.Factors.Remove(r.Context(), a, r.PostForm.Get("id"), p.o.Visitors.Origin(r))
-	}))
-	r.Post("/account/browsers", p.change("forgotten", func(r *http.Request, a *account.Account) error {
-		return p.o.Factors.Forget(r.Context(), a, r.PostForm.Get("end"), p.o.Visitors.Origin(r))
-	}))
 	r.Get("/recover", p.recoverForm)
-	r.Post("/recover", p.recover)
 	r.Get("/join", p.joinForm)
-	r.Post("/join", p.join)
 	r.Get("/address", p.addressForm)
-	r.Post("/address", p.useAddress)
-	r.Post("/account/address", p.askAddress)
 	r.Get("/account/data", p.takeAlong)
-	r.Post("/account/leave", p.leave)
-	r.Post("/account/stay", p.stay)
 	r.Get("/first", p.firstForm)
-	r.Post("/first", p.makeFirst)
 	r.Get("/unlock", p.unlockForm)
-	r.Post("/unlock", p.unlock)
 	r.Get("/pass", p.passForm)
-	r.Post("/pass", p.pass)
-	r.Post("/events", p.takeEvent)
 	r.Get("/thanks", p.thanks)
 	r.Get("/claim", p.claimForm)
-	r.Post("/claim", p.claim)
-	r.Post("/language", p.chooseLanguage)
-	r.Post("/other-name", p.otherName)
 	for path, handler := range map[string]http.HandlerFunc{"/me": p.me, "/may": p.may} {
 		r.Get(path, forOrigins(handler))
 		r.Options(path, forOrigins(handler))

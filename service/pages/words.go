@@ -96,6 +96,7 @@ type frame struct {
 	Title  string
 	dress
 	Account string // who is signed in, or ""
+	Mark    string // of a page with forms that carry one, see markedFrame; "" where they ask for the password
 	SignIn  string // where one signs in; "" if this is told to nobody here
 	// Here is the address of the page, below which the others are that say the same in another language; "" for
 	// pages that are seen in the place of others.
