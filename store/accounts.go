@@ -143,6 +143,9 @@ func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, 
 		if err := free(ctx, tx, keys, a.ID); err != nil {
 			return err
 		}
+		if err := dropAddressLinks(ctx, tx, a.ID, keys); err != nil {
+			return err
+		}
 		if err := editAccount(ctx, tx, a, keys); err != nil {
 			return err
 		}
@@ -191,6 +194,9 @@ func (s *Store) Import(ctx context.Context, all []Import) error {
 
 func changeByImport(ctx context.Context, tx speaker, i Import) error {
 	if err := free(ctx, tx, i.Keys, i.Account.ID); err != nil {
+		return err
+	}
+	if err := dropAddressLinks(ctx, tx, i.Account.ID, i.Keys); err != nil {
 		return err
 	}
 	if err := editAccount(ctx, tx, i.Account, i.Keys); err != nil {
@@ -485,10 +491,10 @@ func (s *Store) SetPassword(ctx context.Context, id int64, hash string, mails []
 }
 
 func setPassword(ctx context.Context, tx speaker, id int64, hash string, at time.Time) error {
-	if err := one(tx.exec(ctx, `UPDATE accounts SET hash = ?, password_at = ?, proofs = proofs + 1 WHERE id = ?`, hash, millis(at), id)); err != nil {
+	if err := one(tx.exec(ctx, `UPDATE accounts SET hash = ?, password_at = ? WHERE id = ?`, hash, millis(at), id)); err != nil {
 		return err
 	}
-	if _, err := tx.exec(ctx, `DELETE FROM links WHERE account_id = ?`, id); err != nil {
+	if err := endProofs(ctx, tx, id); err != nil {
 		return err
 	}
 	return endSessions(ctx, tx, id)
@@ -544,7 +550,7 @@ func setDisabled(ctx context.Context, tx speaker, id int64, disabled bool) error
 	if err := one(tx.exec(ctx, `UPDATE accounts SET disabled = ? WHERE id = ?`, bit(disabled), id)); err != nil || !disabled {
 		return err
 	}
-	if _, err := tx.exec(ctx, `DELETE FROM links WHERE account_id = ?`, id); err != nil {
+	if err := endProofs(ctx, tx, id); err != nil {
 		return err
 	}
 	return endSessions(ctx, tx, id)

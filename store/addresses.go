@@ -14,9 +14,9 @@ import (
 type AddressLink struct {
 	Hash    secret.TokenHash
 	Account int64
-	Undo    bool   // it takes back a change; else it makes one, and shows that the address is read by whoever follows it
+	Undo    bool   // it takes back all changes since it was made; else it makes one, and shows that the address is read by its owner
 	Address string // that the account gets
-	Before  string // the key of the one that it must have until then
+	Before  string // the key of the one that it must have until then; of no importance with Undo
 	MadeAt  time.Time
 	Until   time.Time
 }
@@ -39,13 +39,18 @@ func addAddressLink(ctx context.Context, tx speaker, l AddressLink) error {
 
 // AskAddress writes down a link that gives an account another address, in the place of those before, with the message
 // that has it.
-func (s *Store) AskAddress(ctx context.Context, l AddressLink, mails []message.Message, e Event) error {
+func (s *Store) AskAddress(ctx context.Context, l AddressLink, undo *AddressLink, mails []message.Message, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if _, err := tx.exec(ctx, `DELETE FROM address_links WHERE account_id = ? AND undo = 0`, l.Account); err != nil {
 			return err
 		}
 		if err := addAddressLink(ctx, tx, l); err != nil {
 			return err
+		}
+		if undo != nil {
+			if err := addAddressLink(ctx, tx, *undo); err != nil {
+				return err
+			}
 		}
 		if err := post(ctx, tx, mails); err != nil {
 			return err
@@ -59,7 +64,7 @@ func (s *Store) AskAddress(ctx context.Context, l AddressLink, mails []message.M
 func (s *Store) AddressLink(ctx context.Context, token secret.TokenHash, now time.Time) (AddressLink, *account.Account, error) {
 	var r addressLinkRow
 	err := s.get(ctx, &r, `SELECT token_hash, account_id, undo, address, before, made_at, until_at FROM address_links
-		WHERE token_hash = ? AND until_at > ? AND made_at <= ? AND before = (SELECT email_key FROM accounts WHERE id = account_id)`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
+		WHERE token_hash = ? AND until_at > ? AND made_at <= ? AND (undo = 1 OR before = (SELECT email_key FROM accounts WHERE id = account_id))`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
 	if err != nil {
 		return AddressLink{}, nil, none(err)
 	}
@@ -72,7 +77,7 @@ func (s *Store) AddressLink(ctx context.Context, token secret.TokenHash, now tim
 // if somebody else has the address.
 func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Account, keys Keys, undo *AddressLink, mails []message.Message, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `DELETE FROM address_links WHERE token_hash = ? AND until_at > ? AND before = (SELECT email_key FROM accounts WHERE id = ?)`, hexOf(l.Hash), millis(e.At), a.ID)); err != nil {
+		if err := one(tx.exec(ctx, `DELETE FROM address_links WHERE token_hash = ? AND until_at > ? AND (undo = 1 OR before = (SELECT email_key FROM accounts WHERE id = ?))`, hexOf(l.Hash), millis(e.At), a.ID)); err != nil {
 			return err
 		}
 		if err := free(ctx, tx, keys, a.ID); err != nil {
@@ -85,6 +90,13 @@ func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Ac
 			return err
 		}
 		if l.Undo {
+			// Whoever made the changes since has got links to take them back, which would take this back.
+			if _, err := tx.exec(ctx, `DELETE FROM address_links WHERE account_id = ? AND made_at >= ?`, a.ID, millis(l.MadeAt)); err != nil {
+				return err
+			}
+			if err := endProofs(ctx, tx, a.ID); err != nil {
+				return err
+			}
 			if err := endSessions(ctx, tx, a.ID); err != nil {
 				return err
 			}
@@ -99,4 +111,10 @@ func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Ac
 		}
 		return record(ctx, tx, e)
 	})
+}
+
+// dropAddressLinks removes all links about the address of an account that gets another one from a steward: that isn't taken back by the one before.
+func dropAddressLinks(ctx context.Context, tx speaker, id int64, keys Keys) error {
+	_, err := tx.exec(ctx, `DELETE FROM address_links WHERE account_id = (SELECT id FROM accounts WHERE id = ? AND email_key <> ?)`, id, keys.Email)
+	return err
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"time"
 
+	"ostiarius/core/account"
 	"ostiarius/core/factor"
 	"ostiarius/core/message"
 )
@@ -33,12 +34,20 @@ func (s *Store) Code(ctx context.Context, account int64) (c Code, err error) {
 	return c, err
 }
 
-// SetCode gives an account one-time codes, in place of those it had; and codes to keep, if there are any.
-func (s *Store) SetCode(ctx context.Context, account int64, c Code, kept []string, mails []message.Message, e Event) error {
+// SetCode gives an account one-time codes, in place of those it had; and codes to keep, if there are any. The error is ErrNone if what proves
+// who the owner is has changed since the account was read.
+func (s *Store) SetCode(ctx context.Context, a *account.Account, c Code, kept []string, mails []message.Message, e Event) error {
+	account := a.ID
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error {
+		if err := stillProven(ctx, tx, a); err != nil {
+			return err
+		}
 		if _, err := tx.exec(ctx, `INSERT INTO codes (account_id, secret, made_at, used_at, step) VALUES (?, ?, ?, ?, ?)
 			ON CONFLICT (account_id) DO UPDATE SET secret = excluded.secret, made_at = excluded.made_at, used_at = excluded.used_at, step = excluded.step`,
 			account, hex.EncodeToString(c.Secret), millis(c.MadeAt), millis(c.UsedAt), c.Step); err != nil {
+			return err
+		}
+		if err := endFactor(ctx, tx, account, factor.Code); err != nil { // of codes before, if there were any
 			return err
 		}
 		return setKept(ctx, tx, account, kept)
@@ -53,7 +62,10 @@ func (s *Store) UseCode(ctx context.Context, account, step int64, at time.Time) 
 // RemoveCode takes the one-time codes from an account. The error is ErrNone if it has none.
 func (s *Store) RemoveCode(ctx context.Context, account int64, mails []message.Message, e Event) error {
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error {
-		return one(tx.exec(ctx, `DELETE FROM codes WHERE account_id = ?`, account))
+		if err := one(tx.exec(ctx, `DELETE FROM codes WHERE account_id = ?`, account)); err != nil {
+			return err
+		}
+		return endFactor(ctx, tx, account, factor.Code)
 	})
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
+	"ostiarius/core/factor"
 	"ostiarius/core/message"
 	"ostiarius/core/secret"
 )
@@ -113,6 +114,9 @@ func (s *Store) RemoveElsewhereLink(ctx context.Context, account int64, provider
 			return err
 		}
 		if err := setElsewhereGrants(ctx, tx, account, provider, nil, e); err != nil {
+			return err
+		}
+		if err := endFactor(ctx, tx, account, factor.Elsewhere); err != nil {
 			return err
 		}
 		if err := post(ctx, tx, mails); err != nil {

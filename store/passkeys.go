@@ -5,6 +5,8 @@ import (
 	"encoding/base64"
 	"time"
 
+	"ostiarius/core/account"
+	"ostiarius/core/factor"
 	"ostiarius/core/message"
 )
 
@@ -38,9 +40,13 @@ func (r passkeyRow) passkey() (Passkey, error) {
 	return Passkey{r.ID, r.Account, r.Name, r.Party, key, uint32(r.Uses), moment(r.MadeAt), moment(r.UsedAt)}, err
 }
 
-// AddPasskey adds a passkey, and codes to keep if there are any. The error is ErrTaken if there is one with its number, of whatever account.
-func (s *Store) AddPasskey(ctx context.Context, p Passkey, kept []string, mails []message.Message, e Event) error {
+// AddPasskey adds a passkey, and codes to keep if there are any. The error is ErrTaken if there is one with its number, of whatever account,
+// and ErrNone if what proves who the owner is has changed since the account was read.
+func (s *Store) AddPasskey(ctx context.Context, a *account.Account, p Passkey, kept []string, mails []message.Message, e Event) error {
 	return s.changeFactors(ctx, p.Account, mails, e, func(tx speaker) error {
+		if err := stillProven(ctx, tx, a); err != nil {
+			return err
+		}
 		var n int
 		if err := tx.get(ctx, &n, `SELECT COUNT(*) FROM passkeys WHERE id = ?`, p.ID); err != nil {
 			return err
@@ -96,6 +102,9 @@ func (s *Store) UsePasskey(ctx context.Context, id string, before, uses uint32, 
 // RemovePasskey takes a passkey from an account. The error is ErrNone if it has none of that number.
 func (s *Store) RemovePasskey(ctx context.Context, account int64, id string, mails []message.Message, e Event) error {
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error {
-		return one(tx.exec(ctx, `DELETE FROM passkeys WHERE account_id = ? AND id = ?`, account, id))
+		if err := one(tx.exec(ctx, `DELETE FROM passkeys WHERE account_id = ? AND id = ?`, account, id)); err != nil {
+			return err
+		}
+		return endFactor(ctx, tx, account, factor.Passkey)
 	})
 }

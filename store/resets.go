@@ -86,6 +86,6 @@ func (s *Store) ResetFactors(ctx context.Context, account int64, mails []message
 				return err
 			}
 		}
-		return nil
+		return endProofs(ctx, tx, account)
 	})
 }

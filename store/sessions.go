@@ -311,6 +311,9 @@ func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.Tok
 		if err != nil {
 			return err
 		}
+		if err := endProofs(ctx, tx, account); err != nil {
+			return err
+		}
 		if ended, err = result.RowsAffected(); err != nil || ended == 0 {
 			return err
 		}
@@ -324,6 +327,9 @@ func (s *Store) EndAllSessions(ctx context.Context, e Event) (ended int64, err e
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		result, err := tx.exec(ctx, `DELETE FROM sessions`)
 		if err != nil {
+			return err
+		}
+		if err := endAllProofs(ctx, tx); err != nil {
 			return err
 		}
 		if ended, err = result.RowsAffected(); err != nil || ended == 0 {

@@ -30,6 +30,7 @@ const (
 	Declined        Kind = "declined"         // that they are not
 	Leaving         Kind = "leaving"          // that the account is deleted, as its owner wants
 	AddressProve    Kind = "address-prove"    // a link to prove a new address, sent to it
+	AddressAsked    Kind = "address-asked"    // that somebody wants another address for the account, sent to the one it has
 	AddressTaken    Kind = "address-taken"    // that it is somebody else's, who is told so
 	AddressChanged  Kind = "address-changed"  // that it was, sent to the one before
 	SharedTold      Kind = "shared-told"      // a shared password, in words of whoever tells it
@@ -43,7 +44,7 @@ const (
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Test, Password, Recover, RecoverDisabled, PasswordChanged, SignedIn, FactorsChanged, FactorsReset, JoinProve, JoinTaken, Invited, Approved, Declined, Leaving, AddressProve, AddressTaken, AddressChanged, SharedTold, PassIssued, PassRotated, PassPaused, Bought, BoughtClaim, Reminder, PatrolFound}
+var Kinds = []Kind{Test, Password, Recover, RecoverDisabled, PasswordChanged, SignedIn, FactorsChanged, FactorsReset, JoinProve, JoinTaken, Invited, Approved, Declined, Leaving, AddressProve, AddressAsked, AddressTaken, AddressChanged, SharedTold, PassIssued, PassRotated, PassPaused, Bought, BoughtClaim, Reminder, PatrolFound}
 
 // IsKind reports whether there is a kind of that name.
 func IsKind(k Kind) bool { return slices.Contains(Kinds, k) }

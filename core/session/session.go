@@ -38,6 +38,20 @@ func (s *Session) Prove(k factor.Kind, at time.Time) {
 	}
 }
 
+// Unprove takes a proof back that was shown in the session. What was shown besides still counts.
+func (s *Session) Unprove(k factor.Kind) {
+	s.Shown[k] = time.Time{}
+	if s.How != Proof(k.String()) {
+		return
+	}
+	s.ProvedAt, s.How = time.Time{}, ""
+	for other, at := range s.Shown {
+		if factor.Kind(other).Opens() && at.After(s.ProvedAt) {
+			s.ProvedAt, s.How = at, Proof(factor.Kind(other).String())
+		}
+	}
+}
+
 // Proofs names what was shown in the session, such as "password code".
 func (s *Session) Proofs() string {
 	if (s.Shown == factor.Times{}) {

@@ -63,7 +63,7 @@ func (o *Office) fresh(a *account.Account, secret []byte) (Fresh, error) {
 func (o *Office) seal(a *account.Account, secret []byte) string {
 	raw := binary.BigEndian.AppendUint64(nil, uint64(o.o.Now().Add(setUpWithin).UnixMilli()))
 	raw = append(raw, secret...)
-	return base64.RawURLEncoding.EncodeToString(append(raw, o.mark("code", a.ID, raw)...))
+	return base64.RawURLEncoding.EncodeToString(append(raw, o.mark(purposeOf("code", a), a.ID, raw)...))
 }
 
 func (o *Office) unseal(a *account.Account, sealed string) ([]byte, error) {
@@ -72,13 +72,16 @@ func (o *Office) unseal(a *account.Account, sealed string) ([]byte, error) {
 		return nil, errTooLate
 	}
 	body, mark := raw[:len(raw)-sha256.Size], raw[len(raw)-sha256.Size:]
-	if !hmac.Equal(mark, o.mark("code", a.ID, body)) || o.o.Now().UnixMilli() >= int64(binary.BigEndian.Uint64(body)) {
+	if !hmac.Equal(mark, o.mark(purposeOf("code", a), a.ID, body)) || o.o.Now().UnixMilli() >= int64(binary.BigEndian.Uint64(body)) {
 		return nil, errTooLate
 	}
 	return body[8:], nil
 }
 
 var errTooLate = mistake.Invalid("that took too long; please begin anew")
+
+// purposeOf is what something is marked for that ends with the proofs of an account.
+func purposeOf(what string, a *account.Account) string { return fmt.Sprintf("%s %d", what, a.Proofs) }
 
 func (o *Office) mark(what string, account int64, raw []byte) []byte {
 	h := hmac.New(sha256.New, o.key)
@@ -102,7 +105,10 @@ func (o *Office) SetCode(ctx context.Context, a *account.Account, sealed, typed 
 	if err != nil {
 		return nil, err
 	}
-	err = o.o.Store.SetCode(ctx, a.ID, store.Code{Secret: secret, MadeAt: now, UsedAt: now, Step: step}, hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-code"), o.event(kind.FactorAdded, a, a.Name, from, "one-time codes"))
+	err = o.o.Store.SetCode(ctx, a, store.Code{Secret: secret, MadeAt: now, UsedAt: now, Step: step}, hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-code"), o.event(kind.FactorAdded, a, a.Name, from, "one-time codes"))
+	if errors.Is(err, store.ErrNone) {
+		err = errTooLate
+	}
 	return kept, o.done(a, err)
 }
 
@@ -134,12 +140,13 @@ func (o *Office) NewKept(ctx context.Context, a *account.Account, from sessions.
 }
 
 // Code takes a code of an account: one that its app shows, or one that was kept. It counts once. The error is ErrWrong, or *throttle.Slow: there are
-// so few codes that they could be tried. A browser that is known to be its owner's counts by itself, by its name.
-func (o *Office) Code(ctx context.Context, a *account.Account, typed, known string, from sessions.Origin) error {
+// so few codes that they could be tried, so all tries count for the account. Browsers that are known to be its owner's, since a second factor was
+// shown in them before, have one counter of their own: so others keep the owner out nowhere.
+func (o *Office) Code(ctx context.Context, a *account.Account, typed string, known bool, from sessions.Origin) error {
 	ctx = context.WithoutCancel(ctx) // a try has begun
 	limit := throttle.Key{Name: fmt.Sprintf("code of account %d", a.ID), Rule: throttle.Pair}
-	if known != "" {
-		limit.Name = "code in device " + known
+	if known {
+		limit.Name = fmt.Sprintf("code of account %d in its owner's browsers", a.ID)
 	}
 	if wait := o.o.Limiter.Try(o.o.Now(), limit); wait > 0 {
 		o.o.Activity.Add(o.event(kind.SignInSlowed, a, "", from, "a code; next try in "+wait.Round(time.Second).String()))

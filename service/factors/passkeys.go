@@ -55,7 +55,7 @@ func (o *Office) AskNew(ctx context.Context, a *account.Account, page Page) (Que
 	}
 	return Question{
 		"rp":   map[string]any{"id": page.Host, "name": o.o.Book().Site},
-		"user": map[string]any{"id": encode(o.handle(a.ID)), "name": a.Name, "displayName": a.Name}, "challenge": encode(o.challenge("make", a.ID)),
+		"user": map[string]any{"id": encode(o.handle(a.ID)), "name": a.Name, "displayName": a.Name}, "challenge": encode(o.challenge(purposeOf("make", a), a.ID)),
 		"pubKeyCredParams": algorithms, "timeout": answerWithin.Milliseconds(), "excludeCredentials": describe(held, page),
 		"authenticatorSelection": map[string]any{"residentKey": "preferred", "userVerification": "preferred"}, "attestation": "none",
 	}, nil
@@ -81,7 +81,7 @@ func (o *Office) AskOf(ctx context.Context, a *account.Account, page Page) (Ques
 	if len(allowed) == 0 {
 		return nil, nil
 	}
-	return Question{"challenge": encode(o.challenge("show", a.ID)), "timeout": answerWithin.Milliseconds(), "rpId": page.Host, "userVerification": "preferred", "allowCredentials": allowed}, nil
+	return Question{"challenge": encode(o.challenge(purposeOf("show", a), a.ID)), "timeout": answerWithin.Milliseconds(), "rpId": page.Host, "userVerification": "preferred", "allowCredentials": allowed}, nil
 }
 
 func describe(held []store.Passkey, page Page) []map[string]any {
@@ -180,7 +180,7 @@ func (o *Office) Add(ctx context.Context, a *account.Account, page Page, text, n
 	if err != nil {
 		return nil, mistake.Invalid("the answer of the browser cannot be read")
 	}
-	c, err := o.ceremony(said.Response.ClientData, "make", a.ID, page)
+	c, err := o.ceremony(said.Response.ClientData, purposeOf("make", a), a.ID, page)
 	if err != nil {
 		return nil, mistake.Of(err)
 	}
@@ -211,10 +211,13 @@ func (o *Office) Add(ctx context.Context, a *account.Account, page Page, text, n
 	if err != nil {
 		return nil, err
 	}
-	err = o.o.Store.AddPasskey(ctx, store.Passkey{ID: said.ID, Account: a.ID, Name: name, Party: page.Host, Key: made.Key, Uses: made.Uses, MadeAt: o.o.Now()},
+	err = o.o.Store.AddPasskey(ctx, a, store.Passkey{ID: said.ID, Account: a.ID, Name: name, Party: page.Host, Key: made.Key, Uses: made.Uses, MadeAt: o.o.Now()},
 		hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-passkey", "name", name), o.event(kind.FactorAdded, a, a.Name, from, "passkey "+name))
-	if errors.Is(err, store.ErrTaken) {
+	switch {
+	case errors.Is(err, store.ErrTaken):
 		return nil, mistake.Taken("this passkey is set up already")
+	case errors.Is(err, store.ErrNone):
+		return nil, errTooLate
 	}
 	return kept, o.done(a, err)
 }
@@ -234,11 +237,19 @@ func (o *Office) Remove(ctx context.Context, a *account.Account, id string, from
 	return o.done(a, err)
 }
 
-// Show takes a passkey of an account. The error is ErrWrong.
+// Show takes a passkey of an account. The error is ErrWrong, or *throttle.Slow: each wrong one is recorded.
 func (o *Office) Show(ctx context.Context, a *account.Account, page Page, text string, from sessions.Origin) error {
-	shown, err := o.use(ctx, a, page, text, "show", false, from)
+	limit := throttle.Key{Name: fmt.Sprintf("passkeys of account %d", a.ID), Rule: throttle.Pair}
+	if wait := o.o.Limiter.Try(o.o.Now(), limit); wait > 0 {
+		return &throttle.Slow{Wait: wait}
+	}
+	defer o.o.Limiter.Over(limit)
+	shown, err := o.use(ctx, a, page, text, purposeOf("show", a), false, from)
 	if err == nil && shown.ID != a.ID {
 		err = ErrWrong
+	}
+	if err == nil {
+		o.o.Limiter.Succeeded(limit)
 	}
 	return err
 }

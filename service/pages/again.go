@@ -193,6 +193,9 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	if fresh != nil {
 		p.o.Visitors.Renew(w.Header(), r, fresh)
 	}
+	if s.Code != "" || s.Passkey != "" {
+		p.know(w, r)
+	}
 	if v.Next == "" {
 		v.Next = t.Book.After(policy.AfterSignIn, &t.Visitor)
 	}

@@ -18,6 +18,7 @@ import (
 	"ostiarius/core/words"
 	"ostiarius/service/factors"
 	"ostiarius/service/guard"
+	"ostiarius/service/visitor"
 	"ostiarius/store"
 )
 
@@ -221,7 +222,15 @@ func (p *Pages) change(done string, do func(r *http.Request, a *account.Account)
 			p.unchanged(w, r, err)
 			return
 		}
+		p.know(w, r)
 		redirect(w, guard.TurnOf(r).Book.Prefix+"/account/factors?done="+done)
+	}
+}
+
+// know marks the browser of somebody who has just shown a second factor, or set one up: marks from before have ended.
+func (p *Pages) know(w http.ResponseWriter, r *http.Request) {
+	if a, err := p.o.People.Find(r.Context(), guard.TurnOf(r).Visitor.Account); err == nil {
+		visitor.Know(p.o.Visitors, w.Header(), r, p.o.Desk.Mark(a, a.Enrolled))
 	}
 }
 
@@ -272,6 +281,13 @@ func (p *Pages) setUp(w http.ResponseWriter, r *http.Request) {
 		wrong := p.troubleOf(p.voice(r), err, p.voice(r).Say("setup.wrong"))
 		p.showFactors(w, r, wrong.Status, factorsView{Problem: wrong.Text})
 	default:
+		p.know(w, r)
+		fresh, err := p.o.Desk.HasShown(r.Context(), p.o.Visitors.Token(r), factor.Code, p.o.Visitors.Origin(r))
+		if err != nil {
+			p.o.Log.Error("a code that was shown could not be noted", "error", err) // it will be asked for again
+		} else if fresh != nil {
+			p.o.Visitors.Renew(w.Header(), r, fresh)
+		}
 		p.shownOnce(w, r, kept, "code", next)
 	}
 }
@@ -286,6 +302,7 @@ func (p *Pages) addPasskey(w http.ResponseWriter, r *http.Request) {
 		p.unchanged(w, r, err)
 		return
 	}
+	p.know(w, r)
 	p.shownOnce(w, r, kept, "passkey", guard.OwnPath(guard.TurnOf(r).Book, r.URL.Query().Get("next")))
 }
 

@@ -138,7 +138,8 @@ type addressView struct {
 	frame
 	About, Go string // keys of sentences
 	recovery.Change
-	Link string
+	Link   string
+	SignIn string // where the owner signs in first, and comes back; "" where that isn't needed
 }
 
 // addressForm asks whoever brings a link about an address to go on: programs that look at mail open links too.
@@ -151,8 +152,12 @@ func (p *Pages) addressForm(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	v := addressView{frame: p.frame(r, "address.title"), About: "address.about", Go: "address.go", Change: c, Link: link}
-	if c.Undo {
+	switch {
+	case c.Undo:
 		v.Title, v.About, v.Go = v.Say("address.undo-title"), "address.undo-about", "address.undo-go"
+	case !c.IsOf(p.owner(r)):
+		t := guard.TurnOf(r)
+		v.SignIn = policy.To(t.Book.SignInAt(), "other&next="+url.QueryEscape(t.Book.Prefix+"/address?link="+url.QueryEscape(link)))
 	}
 	p.render(w, r, http.StatusOK, "address.html", v)
 }
@@ -166,15 +171,29 @@ func (p *Pages) addressFailed(w http.ResponseWriter, r *http.Request, err error)
 	p.failed(w, r)
 }
 
+// owner is the number of the account whose session a request belongs to; 0 for none. An access key is no session.
+func (p *Pages) owner(r *http.Request) int64 {
+	if !guard.TurnOf(r).Visitor.SignedIn {
+		return 0
+	}
+	_, a, _, err := p.o.Sessions.Of(r.Context(), p.o.Visitors.Token(r))
+	if err != nil {
+		return 0
+	}
+	return a.ID
+}
+
 func (p *Pages) useAddress(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	s, err := read(w, r, t.Book)
 	var c recovery.Change
 	if err == nil {
 		from := p.o.Visitors.Origin(r)
-		c, err = p.o.Recovery.MakeChange(r.Context(), s.link, from.Network, from.Language)
+		c, err = p.o.Recovery.MakeChange(r.Context(), s.link, p.owner(r), from.Network, from.Language)
 	}
 	switch {
+	case errors.Is(err, recovery.ErrOwner):
+		redirect(w, t.Book.Prefix+"/address?link="+url.QueryEscape(s.link))
 	case err != nil:
 		p.addressFailed(w, r, err)
 	case c.Undo: // somebody else may know the password

@@ -69,9 +69,23 @@ func (o *Office) AskChange(ctx context.Context, name, address, network string, i
 		mails = o.o.Letters.To(&to, message.AddressProve, in)
 		mails[0] = mails[0].With(o.addressPath(token), l.Until)
 	}
-	err = o.o.Store.AskAddress(ctx, l, mails, store.Event{At: now, Kind: kind.AddressAsked, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
+	undo, told := o.undo(a, a.Email, o.o.Letters.To(a, message.AddressAsked, in), address, now)
+	err = o.o.Store.AskAddress(ctx, l, undo, append(told, mails...), store.Event{At: now, Kind: kind.AddressAsked, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
 	o.o.Posted()
 	return err
+}
+
+// undo gives a message to the owner of an address a link that brings the address back, whatever was changed since; nil if nobody is told. The
+// message says which address the account has now, or is to have.
+func (o *Office) undo(a *account.Account, to string, mails []message.Message, address string, now time.Time) (*store.AddressLink, []message.Message) {
+	if len(mails) == 0 {
+		return nil, nil
+	}
+	token, hash := secret.NewToken()
+	undo := &store.AddressLink{Hash: hash, Account: a.ID, Undo: true, Address: to, MadeAt: now, Until: now.Add(undoLasts)}
+	mails[0] = mails[0].With(o.addressPath(token), undo.Until)
+	mails[0].Gaps["address"] = address
+	return undo, mails
 }
 
 var errNoAddress = func() error { _, _, err := account.SplitEmail(""); return err }()
@@ -103,14 +117,27 @@ func (o *Office) Change(ctx context.Context, token string) (Change, error) {
 	if err != nil {
 		return Change{}, err
 	}
+	if a.Disabled || o.o.Endings.Look().Bars(a.ID) {
+		return Change{}, people.ErrLink
+	}
 	return Change{a.Name, l.Address, l.Undo, l, a}, nil
 }
 
-// MakeChange gives an account the address of a link. The address before is told, with a link to take that back; who
-// takes it back ends the sessions of the account. The errors are those of Change, and people.ErrLink too if
-// somebody else has the address by now.
-func (o *Office) MakeChange(ctx context.Context, token, network string, in words.Language) (Change, error) {
+// ErrOwner says that a link changes an address only for the owner of the account, who is not signed in.
+var ErrOwner = errors.New("the owner of the account signs in to change its address")
+
+// IsOf reports whether the change is of an account, by its number.
+func (c Change) IsOf(account int64) bool { return c.account != nil && c.account.ID == account }
+
+// MakeChange gives an account the address of a link. A new address is taken only from the owner of the account, by its number in
+// owner, 0 if nobody is signed in: whoever reads the mail of an address could otherwise prove it for somebody else's account. The address
+// before is told, with a link to take that back. That works for whoever reads its mail, and ends the sessions of the account and all that was
+// begun by its proofs. The errors are those of Change, ErrOwner, and people.ErrLink too if somebody else has the address by now.
+func (o *Office) MakeChange(ctx context.Context, token string, owner int64, network string, in words.Language) (Change, error) {
 	c, err := o.Change(ctx, token)
+	if err == nil && !c.Undo && !c.IsOf(owner) {
+		err = ErrOwner
+	}
 	if err != nil {
 		return c, err
 	}
@@ -126,11 +153,8 @@ func (o *Office) MakeChange(ctx context.Context, token, network string, in words
 	var mails []message.Message
 	if c.Undo {
 		e.Kind, e.Detail = kind.AddressUndone, "e-mail, by a link sent to the address before"
-	} else if mails = o.o.Letters.Notice(&before, message.AddressChanged, in); len(mails) > 0 {
-		undoToken, hash := secret.NewToken()
-		undo = &store.AddressLink{Hash: hash, Account: after.ID, Undo: true, Address: before.Email, Before: keys.Email, MadeAt: now, Until: now.Add(undoLasts)}
-		mails[0] = mails[0].With(o.addressPath(undoToken), undo.Until)
-		mails[0].Gaps["address"] = after.Email
+	} else {
+		undo, mails = o.undo(&before, before.Email, o.o.Letters.Notice(&before, message.AddressChanged, in), after.Email, now)
 	}
 	err = o.o.Store.UseAddressLink(ctx, c.link, &after, keys, undo, mails, e)
 	o.o.Changed(after.ID)

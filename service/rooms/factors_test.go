@@ -4,6 +4,7 @@ import (
 	"encoding/base32"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strings"
 	"sync"
 	"testing"
@@ -179,11 +180,12 @@ func TestNoWayAroundTheSecondFactor(t *testing.T) {
 // Codes cannot be tried: who does waits, and a browser that is known to be hers does not wait for others.
 func TestCodesAreSlowed(t *testing.T) {
 	h, _, c := open(t)
-	in, err := h.Desk.SignIn(ctx, "ines", inesPassword, herHome, false)
+	code, _ := h.setUp(t, "ines")
+	c.pass(onetime.Lasts)
+	in, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: code()}, herHome, false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	code, _ := h.setUp(t, "ines")
 	c.pass(onetime.Lasts)
 	var slow *throttle.Slow
 	stranger := sessions.Origin{Network: "198.51.100.9"}
@@ -197,6 +199,60 @@ func TestCodesAreSlowed(t *testing.T) {
 	hers := herHome
 	hers.Device = in.Device
 	if _, err := h.Desk.Finish(ctx, h.half(t, hers), signin.Shown{Code: code()}, hers, false); err != nil {
+		t.Errorf("in her own browser: %v", err)
+	}
+}
+
+// Whoever has the password gets any number of marks of a browser with it. They give no more tries at codes: not where doors ask for
+// the second factor, nor if they are from before it was set up.
+func TestMarksGiveNoMoreTriesAtCodes(t *testing.T) {
+	h, _, c := open(t)
+	h.book = bookOf(t, "doors: [{path: /, admit: public}]\nroles: {keeper: }\nfactors: {sign-in: at-doors}")
+	h = h.start(t)
+	from := func(n int) sessions.Origin { return sessions.Origin{Network: fmt.Sprintf("198.51.100.%d", n)} }
+	var marks []string
+	sign := func(n int) string {
+		in, err := h.Desk.SignIn(ctx, "ines", inesPassword, from(n), false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		marks = append(marks, in.Device)
+		return in.Token
+	}
+	for n := range 10 {
+		sign(n)
+	}
+	code, _ := h.setUp(t, "ines")
+	for n := range 10 {
+		sign(n + 10)
+	}
+	tried := 0
+	for n, mark := range marks {
+		hers := from(n)
+		hers.Device = mark
+		token := sign(n + 20)
+		for range 5 {
+			_, err := h.Desk.ShowMore(ctx, token, signin.Shown{Code: "000000"}, hers)
+			if errors.Is(err, factors.ErrWrong) {
+				tried++
+			} else if slow := (*throttle.Slow)(nil); !errors.As(err, &slow) {
+				t.Fatal(err)
+			}
+		}
+	}
+	if tried > throttle.Pair.Free+1 {
+		t.Errorf("%d tries at once", tried)
+	}
+	// In a browser in which the second factor was shown, its owner doesn't wait for others.
+	c.pass(24*time.Hour + time.Minute)
+	a := h.account(t, "ines")
+	hers := herHome
+	hers.Device = h.Desk.Mark(a, factor.Of(factor.Code))
+	token := sign(100)
+	for range 8 {
+		h.Desk.ShowMore(ctx, token, signin.Shown{Code: "000000"}, from(1))
+	}
+	if _, err := h.Desk.ShowMore(ctx, token, signin.Shown{Code: code()}, hers); err != nil {
 		t.Errorf("in her own browser: %v", err)
 	}
 }

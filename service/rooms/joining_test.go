@@ -377,7 +377,7 @@ func TestJoiningAtOnceWithoutAnAddress(t *testing.T) {
 	if m.Kind != message.AddressProve || m.To != sigrid.Email || m.AccountID != out.Account.ID {
 		t.Fatalf("%+v", m)
 	}
-	if _, err := r.Recovery.MakeChange(ctx, tokenOf(t, m), "", ""); err != nil {
+	if _, err := r.Recovery.MakeChange(ctx, tokenOf(t, m), out.Account.ID, "", ""); err != nil {
 		t.Fatal(err)
 	}
 	if a, err := r.People.Find(ctx, "sigrid"); err != nil || a.Email != sigrid.Email {

@@ -132,7 +132,14 @@ func reduced(e *entry, roles []string, before *session.Session, now time.Time) (
 	}
 	v = e.visitor
 	v.Roles = slices.DeleteFunc(slices.Clone(v.Roles), func(role string) bool { return !slices.Contains(roles, role) })
-	v.ProofAge, v.Factors = before.ProofAge(now), before.Factors(now)
+	// What was taken back meanwhile is no proof by the token before either.
+	still := *before
+	for _, k := range before.Shown.Kinds().Kinds() {
+		if e.session.Shown[k].IsZero() {
+			still.Unprove(k)
+		}
+	}
+	v.ProofAge, v.Factors = max(still.ProofAge(now), e.session.ProofAge(now)), still.Factors(now)
 	return v
 }
 

@@ -73,5 +73,5 @@ func (d *Desk) ChangePassword(ctx context.Context, token, old, password string, 
 		return SignedIn{}, err
 	}
 	a.Proofs++ // with the new password
-	return SignedIn{Begun: d.o.Sessions.Begun(fresh, next, a), Device: d.mark(a), Language: a.Language}, nil
+	return SignedIn{Begun: d.o.Sessions.Begun(fresh, next, a), Device: d.Mark(a, next.Shown.Kinds()), Language: a.Language}, nil
 }

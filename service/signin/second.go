@@ -171,11 +171,7 @@ func (d *Desk) show(ctx context.Context, a *account.Account, shown Shown, from s
 	if shown.Passkey != "" {
 		return factor.Passkey, d.o.Factors.Show(ctx, a, shown.Page, shown.Passkey, from)
 	}
-	known := ""
-	if d.knows(from.Device, a) {
-		known = from.Device
-	}
-	return factor.Code, d.o.Factors.Code(ctx, a, shown.Code, known, from)
+	return factor.Code, d.o.Factors.Code(ctx, a, shown.Code, d.knowsSecond(from.Device, a), from)
 }
 
 // SignInByPasskey makes a session for whoever shows a passkey; they need no name. The error is factors.ErrWrong, ErrDisabled or *throttle.Slow.
@@ -245,6 +241,19 @@ func (d *Desk) ShowMore(ctx context.Context, token string, shown Shown, from ses
 	if err != nil {
 		return nil, err
 	}
+	return d.proved(ctx, token, by, s, a, from)
+}
+
+// HasShown notes that the owner of a session has just shown a factor, as ShowMore does, where that was looked at already.
+func (d *Desk) HasShown(ctx context.Context, token string, by factor.Kind, from sessions.Origin) (*sessions.Renewal, error) {
+	s, a, err := d.owner(ctx, token)
+	if err != nil {
+		return nil, err
+	}
+	return d.proved(ctx, token, by, s, a, from)
+}
+
+func (d *Desk) proved(ctx context.Context, token string, by factor.Kind, s *session.Session, a *account.Account, from sessions.Origin) (*sessions.Renewal, error) {
 	fresh, err := d.o.Sessions.Proved(ctx, token, by, s, a, d.event(kind.ProvenAgain, a, from, "with a "+by.String()))
 	if errors.Is(err, store.ErrNone) {
 		err = ErrOver

@@ -124,7 +124,7 @@ func (d *Desk) SignIn(ctx context.Context, name, password string, from sessions.
 // store.ErrNone if the account has changed meanwhile.
 func (d *Desk) begin(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool, detail string) (SignedIn, error) {
 	var mails []message.Message
-	if !a.SignedIn.IsZero() && !d.knows(from.Device, a) {
+	if !a.SignedIn.IsZero() && !d.Knows(from.Device, a) {
 		mails = d.o.Letters.SignedIn(a, from.Network, from.Agent, from.Language)
 	}
 	begun, err := d.o.Sessions.Begin(ctx, a, by, from, remember, d.event(kind.SignIn, a, from, detail), mails...)
@@ -134,13 +134,13 @@ func (d *Desk) begin(ctx context.Context, a *account.Account, by factor.Set, fro
 	if len(mails) > 0 {
 		d.o.Posted()
 	}
-	return SignedIn{Begun: begun, Device: d.mark(a), Language: a.Language}, nil
+	return SignedIn{Begun: begun, Device: d.Mark(a, by), Language: a.Language}, nil
 }
 
 // Enter makes a session for somebody who has just made an account with a password.
 func (d *Desk) Enter(ctx context.Context, a *account.Account, from sessions.Origin, detail string) (SignedIn, error) {
 	begun, err := d.o.Sessions.Begin(ctx, a, factor.Of(factor.Password), from, false, d.event(kind.SignIn, a, from, detail))
-	return SignedIn{Begun: begun, Device: d.mark(a), Language: a.Language}, err
+	return SignedIn{Begun: begun, Device: d.Mark(a, factor.Of(factor.Password)), Language: a.Language}, err
 }
 
 func (d *Desk) event(what kind.Kind, a *account.Account, from sessions.Origin, detail string) store.Event {
@@ -247,23 +247,38 @@ func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password str
 	return nil
 }
 
-// mark makes the mark by which a browser is known to have signed in to an account. It ends
-// with the password.
-func (d *Desk) mark(a *account.Account) string {
-	nonce := make([]byte, 16)
+// Mark makes the mark by which a browser is known in which these factors of an account were shown. It ends
+// with the proofs of the account.
+func (d *Desk) Mark(a *account.Account, shown factor.Set) string {
+	nonce := make([]byte, 16, 16+sha256.Size)
 	rand.Read(nonce)
-	return base64.RawURLEncoding.EncodeToString(append(nonce, d.seal(nonce, a)...))
+	return base64.RawURLEncoding.EncodeToString(append(nonce, d.seal(nonce, a, shown&second != 0)...))
 }
 
-func (d *Desk) seal(nonce []byte, a *account.Account) []byte {
+// The factors that are a second one beside a password.
+var second = factor.Of(factor.Passkey, factor.Code)
+
+func (d *Desk) seal(nonce []byte, a *account.Account, withSecond bool) []byte {
 	h := hmac.New(sha256.New, d.device)
 	fmt.Fprintf(h, "%x %d %d", nonce, a.ID, a.Proofs)
+	if withSecond {
+		fmt.Fprint(h, " with a second factor")
+	}
 	return h.Sum(nil)
 }
 
-func (d *Desk) knows(mark string, a *account.Account) bool {
+// Knows reports whether a browser brings a mark of an account that is still valid.
+func (d *Desk) Knows(mark string, a *account.Account) bool {
+	return d.marked(mark, a, false) || d.marked(mark, a, true)
+}
+
+// knowsSecond reports whether a browser brings a mark that was given for a second factor of an account. Whoever has only the
+// password can have any number of marks of the other kind.
+func (d *Desk) knowsSecond(mark string, a *account.Account) bool { return d.marked(mark, a, true) }
+
+func (d *Desk) marked(mark string, a *account.Account, withSecond bool) bool {
 	raw, err := base64.RawURLEncoding.Strict().DecodeString(mark)
-	return err == nil && len(raw) == 16+sha256.Size && hmac.Equal(raw[16:], d.seal(raw[:16], a))
+	return err == nil && len(raw) == 16+sha256.Size && hmac.Equal(raw[16:], d.seal(raw[:16], a, withSecond))
 }
 
 func nameOf(a *account.Account) string {

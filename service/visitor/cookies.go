@@ -152,6 +152,11 @@ func (f *Finder) Welcome(h http.Header, r *http.Request, in signin.SignedIn) {
 	}
 }
 
+// Know gives the browser another mark by which it is known from now on, see signin.Desk.Mark.
+func Know(f *Finder, h http.Header, r *http.Request, mark string) {
+	f.set(h, r, deviceCookie(f.o.Front.Secure(r)), mark, longestCookie)
+}
+
 // Renew gives the browser the fresh token of its session.
 func (f *Finder) Renew(h http.Header, r *http.Request, fresh *sessions.Renewal) {
 	f.giveToken(h, r, fresh.Token, fresh.Cookie)

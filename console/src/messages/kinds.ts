@@ -14,6 +14,7 @@ const words: Record<string, string> = {
   approved: "that they are let in",
   declined: "that they are not let in",
   "address-prove": "is this your address?",
+  "address-asked": "that another address was asked for",
   "address-taken": "that somebody wanted their address",
   "shared-told": "a shared password",
   "pass-issued": "a pass",

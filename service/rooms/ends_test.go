@@ -1,0 +1,171 @@
+package rooms
+
+import (
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+
+	"ostiarius/core/account"
+	"ostiarius/core/factor"
+	"ostiarius/core/message"
+	"ostiarius/core/secret"
+	"ostiarius/service/accesskeys"
+	"ostiarius/service/people"
+	"ostiarius/service/sessions"
+	"ostiarius/service/signin"
+	"ostiarius/store"
+)
+
+// made is one of everything that is made with the proofs of an account.
+type made struct {
+	h                                                        *house
+	before                                                   *account.Account
+	session, device, known, half, link, request, undo, setUp string
+	key                                                      string
+}
+
+func makeAll(t *testing.T, h *house, c *clock) made {
+	t.Helper()
+	mail := "ines@marram.example"
+	if _, err := h.People.Edit(ctx, "test", "ines", people.Edit{Email: &mail}); err != nil {
+		t.Fatal(err)
+	}
+	code, _ := h.setUp(t, "ines")
+	if err := h.records.AddElsewhereLink(ctx, store.ElsewhereLink{Issuer: "https://id.example", Subject: "h-1", Provider: "harbour", Account: h.account(t, "ines").ID, MadeAt: h.now()},
+		h.account(t, "ines").Proofs, nil, store.Event{At: h.now()}); err != nil {
+		t.Fatal(err)
+	}
+	c.pass(2 * 60e9) // so that the next code is another one
+	m := made{h: h, before: h.account(t, "ines")}
+	in, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: code()}, herHome, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.session, m.device, m.known = in.Token, in.Device, in.Known
+	m.half = h.half(t, herHome)
+	if err := h.People.MailLink(ctx, "test", "ines"); err != nil {
+		t.Fatal(err)
+	}
+	m.link = tokenOf(t, mailed(t, h)[0])
+	if err := h.Recovery.AskChange(ctx, "ines", "new@marram.example", "", ""); err != nil {
+		t.Fatal(err)
+	}
+	for _, sent := range mailed(t, h)[:2] {
+		switch sent.Kind {
+		case message.AddressProve:
+			m.request = tokenOf(t, sent)
+		case message.AddressAsked:
+			m.undo = tokenOf(t, sent)
+		}
+	}
+	fresh, err := h.Factors.NewCode(m.before)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.setUp = fresh.Sealed
+	if m.key, _, err = h.Keys.Make(ctx, "test", m.before, accesskeys.NewKey{Name: "x"}, herHome); err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+// valid lists what is still valid.
+func (m made) valid(t *testing.T) (valid []account.Proven) {
+	t.Helper()
+	h := m.h
+	add := func(what account.Proven, is bool) {
+		if is {
+			valid = append(valid, what)
+		}
+	}
+	now, err := h.People.Find(ctx, "ines")
+	there := err == nil
+	v, _, err := h.Sessions.Recognise(ctx, m.session, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	add(account.Session, v.SignedIn)
+	add(account.CodeProof, v.SignedIn && v.Factors.Kinds.Has(factor.Code))
+	_, err = h.Desk.Half(ctx, m.half)
+	add(account.HalfSignIn, err == nil)
+	hash, _ := secret.HashToken(m.link)
+	_, err = h.records.AccountByLink(ctx, hash, h.now())
+	add(account.PasswordLink, err == nil)
+	_, err = h.Recovery.Change(ctx, m.request)
+	add(account.AddressRequest, err == nil)
+	_, err = h.Recovery.Change(ctx, m.undo)
+	add(account.AddressUndo, err == nil)
+	add(account.DeviceMark, there && h.Desk.Knows(m.device, now))
+	remembered := false
+	for _, a := range []*account.Account{m.before, now} {
+		if a != nil {
+			known, err := h.Factors.Knows(ctx, a, m.known)
+			remembered = remembered || known && err == nil
+		}
+	}
+	add(account.Remembered, remembered)
+	if there {
+		_, err = h.Factors.SameCode(now, m.setUp)
+		add(account.CodeSetUp, err == nil)
+	}
+	v, err = h.Keys.Recognise(ctx, m.key, netip.Addr{})
+	add(account.AccessKey, v.SignedIn && err == nil)
+	slices.Sort(valid)
+	return valid
+}
+
+// What was made with the proofs of an account ends with them: all pairs of account.EndedBy, and no other.
+func TestWhatEndsWhat(t *testing.T) {
+	ends := map[account.End]func(t *testing.T, m made) error{
+		account.NewPassword: func(_ *testing.T, m made) error {
+			return m.h.People.SetPassword(ctx, "test", "ines", "kettle-moth-anvil")
+		},
+		account.Disabled:      func(_ *testing.T, m made) error { return m.h.People.SetDisabled(ctx, "test", "ines", true) },
+		account.Removed:       func(_ *testing.T, m made) error { return m.h.People.Remove(ctx, "test", "ines") },
+		account.FactorRemoved: func(_ *testing.T, m made) error { return m.h.Factors.RemoveCode(ctx, m.before, sessions.Origin{}) },
+		account.FactorsReset:  func(_ *testing.T, m made) error { _, err := m.h.Factors.Reset(ctx, "test", m.before); return err },
+		account.Unlinked: func(_ *testing.T, m made) error {
+			defer m.h.Sessions.Forget(m.before.ID)
+			return m.h.records.RemoveElsewhereLink(ctx, m.before.ID, "harbour", nil, store.Event{At: m.h.now()})
+		},
+		account.SessionsEnded: func(_ *testing.T, m made) error { _, err := m.h.Sessions.EndOf(ctx, "test", m.before, ""); return err },
+		account.AddressUndone: func(_ *testing.T, m made) error {
+			_, err := m.h.Recovery.MakeChange(ctx, m.undo, 0, "", "")
+			return err
+		},
+	}
+	if len(ends) != len(account.EndedBy) {
+		t.Errorf("%d ways to end something, %d in the table", len(ends), len(account.EndedBy))
+	}
+	for _, end := range slices.Sorted(maps.Keys(account.EndedBy)) {
+		t.Run(strings.ReplaceAll(string(end), " ", "-"), func(t *testing.T) {
+			h, _, c := open(t)
+			h.book = bookOf(t, "roles: {keeper: }\ndoors: [{path: /, admit: public}]\nfactors: {remember: 30d, reset: 0}")
+			h = h.start(t)
+			m := makeAll(t, h, c)
+			all := slices.Sorted(slices.Values(account.AllProven))
+			if before := m.valid(t); !slices.Equal(before, all) {
+				t.Fatalf("before: %v", before)
+			}
+			if err := ends[end](t, m); err != nil {
+				t.Fatal(err)
+			}
+			want := slices.DeleteFunc(slices.Clone(all), func(p account.Proven) bool { return slices.Contains(account.EndedBy[end], p) })
+			if left := m.valid(t); !slices.Equal(left, want) {
+				t.Errorf("valid afterwards: %v, want %v", left, want)
+			}
+			if end != account.Disabled {
+				return
+			}
+			// What has ended does not come back with the account.
+			if err := h.People.SetDisabled(ctx, "test", "ines", false); err != nil {
+				t.Fatal(err)
+			}
+			if left := m.valid(t); !slices.Equal(left, []account.Proven{account.AccessKey, account.AddressUndo}) {
+				t.Errorf("valid when it is enabled again: %v", left)
+			}
+		})
+	}
+}
