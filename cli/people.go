@@ -58,6 +58,7 @@ set and a link printed with which somebody sets it, once, within three days.`,
 	email := c.Flags().String("email", "", "e-mail address, with which one can sign in too")
 	until := c.Flags().String("until", "", "when the roles end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
 	notes := c.Flags().String("notes", "", "notes for those who run the site")
+	anyway := c.Flags().Bool("anyway", false, anywayHelp)
 	link := c.Flags().Bool("link", false, "set no password, but print a link to set one")
 	password := passwordFlag(c)
 	output := outputFlag(c, "text", "json")
@@ -66,7 +67,7 @@ set and a link printed with which somebody sets it, once, within three days.`,
 		if err != nil {
 			return err
 		}
-		n := client.NewPerson{Name: args[0], Email: *email, Notes: *notes, Roles: *roles}
+		n := client.NewPerson{Name: args[0], Email: *email, Notes: *notes, Roles: *roles, Anyway: *anyway}
 		if n.Until, err = end("until", *until); err != nil {
 			return err
 		}
@@ -93,6 +94,8 @@ set and a link printed with which somebody sets it, once, within three days.`,
 	}
 	return c
 }
+
+const anywayHelp = "take the name although it was another account's until recently, or looks like another"
 
 // once prints, as text or as JSON, what was done for a name, and the password if that is shown this once.
 func once(c *cobra.Command, format, name, password, shown, text string) error {
@@ -192,6 +195,7 @@ func peopleEdit(service func() *client.Client) *cobra.Command {
 	name := c.Flags().String("name", "", "another name")
 	email := c.Flags().String("email", "", "another e-mail address; empty for none")
 	notes := c.Flags().String("notes", "", "other notes; empty for none")
+	anyway := c.Flags().Bool("anyway", false, anywayHelp)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		var to client.PersonEdit
 		for flag, field := range map[string]**string{"name": &to.Name, "email": &to.Email, "notes": &to.Notes} {
@@ -202,6 +206,7 @@ func peopleEdit(service func() *client.Client) *cobra.Command {
 		if to == (client.PersonEdit{}) {
 			return errUsage{errors.New("say what to change: --name, --email or --notes")}
 		}
+		to.Anyway = *anyway
 		p, err := service().People().Edit(c.Context(), args[0], to)
 		if err != nil {
 			return err

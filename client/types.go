@@ -59,6 +59,8 @@ type NewPerson struct {
 	Roles    []string `json:"roles,omitempty"`
 	// Until is when the roles end; nil for never.
 	Until *time.Time `json:"until,omitempty"`
+	// Anyway takes the name though it was another's until recently, or looks like another.
+	Anyway bool `json:"anyway,omitempty"`
 }
 
 // PersonEdit says what of an account is to be changed; nil leaves it.
@@ -66,6 +68,8 @@ type PersonEdit struct {
 	Name  *string `json:"name,omitempty"`
 	Email *string `json:"email,omitempty"`
 	Notes *string `json:"notes,omitempty"`
+	// Anyway takes the name though it was another's until recently, or looks like another.
+	Anyway bool `json:"anyway,omitempty"`
 }
 
 // Link is an address at which a password can be set, once.

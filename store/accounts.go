@@ -65,6 +65,8 @@ func (r grantRow) grant() account.Grant {
 type Keys struct {
 	Name  string // as account.Key gives it
 	Email string // as account.EmailKey gives it; "" for none
+	// Anyway says that a steward wants the name though it was another's until recently, or looks like another.
+	Anyway bool
 }
 
 // AddAccount adds an account with its grants and returns its number. The hash is "" for an
@@ -82,7 +84,13 @@ func addAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys, 
 	if err := free(ctx, tx, keys, 0); err != nil {
 		return 0, err
 	}
+	if err := wake(ctx, tx, keys.Name); err != nil {
+		return 0, err
+	}
 	if id, err = nextAccount(ctx, tx); err != nil {
+		return 0, err
+	}
+	if err := keepNumber(ctx, tx, id); err != nil {
 		return 0, err
 	}
 	if _, err := tx.named(ctx, insertAccount, newRow(id, a, keys, hash)); err != nil {
@@ -103,27 +111,29 @@ type newAccountRow struct {
 	EmailKey   string `db:"email_key"`
 	PasswordAt int64  `db:"password_at"`
 	Words      string `db:"words"`
+	Skeleton   string `db:"skeleton"`
 }
 
-const insertAccount = `INSERT INTO accounts (id, name, name_key, email, email_key, hash, disabled, made_at, made_by, notes, password_at, words, language)
-	VALUES (:id, :name, :name_key, :email, :email_key, :hash, :disabled, :made_at, :made_by, :notes, :password_at, :words, :language)`
+const insertAccount = `INSERT INTO accounts (id, name, name_key, email, email_key, hash, disabled, made_at, made_by, notes, password_at, words, language, skeleton)
+	VALUES (:id, :name, :name_key, :email, :email_key, :hash, :disabled, :made_at, :made_by, :notes, :password_at, :words, :language, :skeleton)`
 
 func newRow(id int64, a *account.Account, keys Keys, hash string) newAccountRow {
 	return newAccountRow{
 		accountRow{ID: id, Name: a.Name, Email: a.Email, Hash: hash, Disabled: bit(a.Disabled), MadeAt: millis(a.MadeAt), MadeBy: a.MadeBy, Notes: a.Notes, Language: a.Language},
-		keys.Name, keys.Email, millis(a.MadeAt), wordsOf(keys.Name, keys.Email, a.Notes),
+		keys.Name, keys.Email, millis(a.MadeAt), wordsOf(keys.Name, keys.Email, a.Notes), account.Skeleton(keys.Name),
 	}
 }
 
-// nextAccount returns the number of the next account. That of one which was removed is not given again
-// while there is anything recorded of it: the history of one would be taken for the other's.
+// nextAccount returns the number of the next account. That of one which was removed is not given again: the history of one would be
+// taken for the other's.
 func nextAccount(ctx context.Context, tx speaker) (id int64, err error) {
 	return id, tx.get(ctx, &id, `SELECT 1 + MAX(n) FROM (SELECT COALESCE(MAX(id), 0) AS n FROM accounts UNION ALL
-		SELECT COALESCE(MAX(account_id), 0) AS n FROM activity UNION ALL SELECT COALESCE(MAX(actor_id), 0) AS n FROM activity) AS known`)
+		SELECT COALESCE(MAX(account_id), 0) AS n FROM activity UNION ALL SELECT COALESCE(MAX(actor_id), 0) AS n FROM activity
+		UNION ALL SELECT COALESCE(MAX(value), 0) AS n FROM numbers WHERE name = 'account') AS known`)
 }
 
-// free returns ErrTaken if another account has one of the names, as name or as address:
-// people sign in with either.
+// free returns ErrTaken if another account has one of the names, as name or as address: people sign in with either. It returns
+// ErrResting or ErrAlike, which are ErrTaken too, if a name was another's until recently or looks like another.
 func free(ctx context.Context, tx speaker, keys Keys, but int64) error {
 	var taken int
 	err := tx.get(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Name, keys.Name)
@@ -133,15 +143,27 @@ func free(ctx context.Context, tx speaker, keys Keys, but int64) error {
 	if err == nil && taken > 0 {
 		return ErrTaken
 	}
+	if err == nil && !keys.Anyway && keys.Name != "" {
+		return nameFits(ctx, tx, keys.Name, but)
+	}
 	return err
 }
 
-// EditAccount changes name, address and notes of an account. The error is ErrTaken or
+// EditAccount changes name, address and notes of an account. A name that it had rests until a time. The error is ErrTaken or
 // ErrNone.
-func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, e Event) error {
+func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, rests time.Time, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := free(ctx, tx, keys, a.ID); err != nil {
 			return err
+		}
+		var before string
+		if err := tx.get(ctx, &before, `SELECT name_key FROM accounts WHERE id = ?`, a.ID); err != nil {
+			return none(err)
+		}
+		if before != keys.Name {
+			if err := errors.Join(rest(ctx, tx, before, a.ID, rests), wake(ctx, tx, keys.Name)); err != nil {
+				return err
+			}
 		}
 		if err := dropAddressLinks(ctx, tx, a.ID, keys); err != nil {
 			return err
@@ -158,8 +180,8 @@ func editAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys)
 	if _, err := tx.exec(ctx, `DELETE FROM links WHERE account_id = (SELECT id FROM accounts WHERE id = ? AND email_key <> ?)`, a.ID, keys.Email); err != nil {
 		return err
 	}
-	return one(tx.exec(ctx, `UPDATE accounts SET name = ?, name_key = ?, proven_at = CASE WHEN email_key = ? THEN proven_at ELSE 0 END, email = ?, email_key = ?, notes = ?, words = ? WHERE id = ?`,
-		a.Name, keys.Name, keys.Email, a.Email, keys.Email, a.Notes, wordsOf(keys.Name, keys.Email, a.Notes), a.ID))
+	return one(tx.exec(ctx, `UPDATE accounts SET name = ?, name_key = ?, skeleton = ?, proven_at = CASE WHEN email_key = ? THEN proven_at ELSE 0 END, email = ?, email_key = ?, notes = ?, words = ? WHERE id = ?`,
+		a.Name, keys.Name, account.Skeleton(keys.Name), keys.Email, a.Email, keys.Email, a.Notes, wordsOf(keys.Name, keys.Email, a.Notes), a.ID))
 }
 
 // An Import is one account that is brought in: a new one, or what an existing one gets.
@@ -253,6 +275,9 @@ func addAccounts(ctx context.Context, tx speaker, all []Import) error {
 		return ErrTaken
 	}
 	if _, err = tx.named(ctx, insertAccount, rows); err != nil {
+		return err
+	}
+	if err := keepNumber(ctx, tx, next+int64(len(all))-1); err != nil {
 		return err
 	}
 	if len(grants) > 0 {
@@ -451,7 +476,7 @@ func (s *Store) AccountsByKeys(ctx context.Context, keys []string) (all []KeyedA
 		for _, r := range rows {
 			if !seen[r.ID] {
 				seen[r.ID], at[r.ID] = true, r.account()
-				all = append(all, KeyedAccount{at[r.ID], Keys{r.NameKey, r.EmailKey}})
+				all = append(all, KeyedAccount{at[r.ID], Keys{Name: r.NameKey, Email: r.EmailKey}})
 			}
 		}
 		if err := addGrants(ctx, s.speaker, at); err != nil {
@@ -467,9 +492,16 @@ func (s *Store) SetLanguage(ctx context.Context, id int64, in words.Language) er
 	return err
 }
 
-// RemoveAccount removes an account with its grants and sessions.
-func (s *Store) RemoveAccount(ctx context.Context, id int64, e Event) error {
+// RemoveAccount removes an account with its grants and sessions. Its name rests until a time.
+func (s *Store) RemoveAccount(ctx context.Context, id int64, rests time.Time, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
+		var name string
+		if err := tx.get(ctx, &name, `SELECT name_key FROM accounts WHERE id = ?`, id); err != nil {
+			return none(err)
+		}
+		if err := rest(ctx, tx, name, id, rests); err != nil {
+			return err
+		}
 		if err := one(tx.exec(ctx, `DELETE FROM accounts WHERE id = ?`, id)); err != nil {
 			return err
 		}

@@ -122,6 +122,7 @@ func (s *Store) Counts(ctx context.Context, since time.Time) ([]Count, error) {
 
 // An EventQuery says which events are meant. Empty fields mean any.
 type EventQuery struct {
+	Of        int64  // the number of an account; what concerns it or was done by it, and nothing else of its name
 	Kind      string // one kind, or the beginning of several, as "sign-in"
 	Account   string // whom it is about, or who did it
 	Network   string // its beginning
@@ -242,6 +243,9 @@ func conditionOf(q EventQuery) (where string, args []any) {
 		key := account.Fold(q.Account)
 		and(`(account_id = (SELECT id FROM accounts WHERE name_key = ?) OR actor_id = (SELECT id FROM accounts WHERE name_key = ?)
 			OR account_key = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = account_id) OR actor_key = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = actor_id))`, key, key, key, key)
+	}
+	if q.Of != 0 {
+		and(`(account_id = ? OR actor_id = ?)`, q.Of, q.Of)
 	}
 	if q.Network != "" {
 		and(`network >= ? AND network < ?`, q.Network, after(q.Network))

@@ -36,6 +36,7 @@ type applicationRow struct {
 	AgreedAt int64          `db:"agreed_at"`
 	ProvenAt int64          `db:"proven_at"`
 	Until    int64          `db:"until_at"`
+	Skeleton string         `db:"skeleton"` // what looks like the name has the same
 }
 
 const applicationColumns = `id, name, name_key, email, email_key, hash, token_hash, language, network, next, state, made_at, agreed_at, proven_at, until_at`
@@ -44,15 +45,12 @@ func (r applicationRow) application() Application {
 	return Application{joining.Application{
 		ID: r.ID, Name: r.Name, Email: r.Email, Language: r.Language, Network: r.Network, Next: r.Next, State: r.State,
 		MadeAt: moment(r.MadeAt), AgreedAt: moment(r.AgreedAt), ProvenAt: moment(r.ProvenAt), Until: moment(r.Until),
-	}, Keys{r.NameKey, r.EmailKey}, r.Hash}
+	}, Keys{Name: r.NameKey, Email: r.EmailKey}, r.Hash}
 }
 
-// CountApplications returns how many applications there are, and how many of them with an address.
-func (s *Store) CountApplications(ctx context.Context, emailKey string) (all, same int, err error) {
-	if err = s.get(ctx, &all, `SELECT COUNT(*) FROM applications`); err == nil {
-		err = s.get(ctx, &same, `SELECT COUNT(*) FROM applications WHERE email_key = ?`, emailKey)
-	}
-	return all, same, err
+// CountApplications returns how many applications there are.
+func (s *Store) CountApplications(ctx context.Context) (all int, err error) {
+	return all, s.get(ctx, &all, `SELECT COUNT(*) FROM applications`)
 }
 
 // Apply writes down an application, with the token of the link that proves its address and the messages that have it. One
@@ -66,9 +64,15 @@ func (s *Store) Apply(ctx context.Context, a Application, token secret.TokenHash
 		if err := nameFree(ctx, tx, a.Keys.Name, a.MadeAt); err != nil {
 			return err
 		}
-		_, err := tx.named(ctx, `INSERT INTO applications (name, name_key, email, email_key, hash, token_hash, language, network, next, state, made_at, agreed_at, proven_at, until_at)
-			VALUES (:name, :name_key, :email, :email_key, :hash, :token_hash, :language, :network, :next, :state, :made_at, :agreed_at, :proven_at, :until_at)`, applicationRow{
-			0, a.Name, a.Keys.Name, a.Email, a.Keys.Email, a.Hash, hexOf(token), a.Language, a.Network, a.Next, a.State, millis(a.MadeAt), millis(a.AgreedAt), millis(a.ProvenAt), millis(a.Until),
+		// Whoever reads the mail of the address follows the latest link. Older ones, perhaps of somebody else, make room.
+		if _, err := tx.exec(ctx, `DELETE FROM applications WHERE email_key = ? AND state = ? AND id NOT IN
+			(SELECT id FROM (SELECT id FROM applications WHERE email_key = ? AND state = ? ORDER BY id DESC LIMIT ?) AS latest)`,
+			a.Keys.Email, joining.Unproven, a.Keys.Email, joining.Unproven, joining.MostUnproven-1); err != nil {
+			return err
+		}
+		_, err := tx.named(ctx, `INSERT INTO applications (name, name_key, email, email_key, hash, token_hash, language, network, next, state, made_at, agreed_at, proven_at, until_at, skeleton)
+			VALUES (:name, :name_key, :email, :email_key, :hash, :token_hash, :language, :network, :next, :state, :made_at, :agreed_at, :proven_at, :until_at, :skeleton)`, applicationRow{
+			0, a.Name, a.Keys.Name, a.Email, a.Keys.Email, a.Hash, hexOf(token), a.Language, a.Network, a.Next, a.State, millis(a.MadeAt), millis(a.AgreedAt), millis(a.ProvenAt), millis(a.Until), account.Skeleton(a.Keys.Name),
 		})
 		if err != nil {
 			return err
@@ -80,13 +84,14 @@ func (s *Store) Apply(ctx context.Context, a Application, token secret.TokenHash
 	})
 }
 
-// nameFree returns ErrTaken if an account has a name, or an application that was not declined.
+// nameFree returns ErrTaken if an account has a name, or an application that was not declined, or if it looks like theirs or rests.
 func nameFree(ctx context.Context, tx speaker, key string, now time.Time) error {
 	if err := free(ctx, tx, Keys{Name: key}, 0); err != nil {
 		return err
 	}
 	var taken int
-	if err := tx.get(ctx, &taken, `SELECT COUNT(*) FROM applications WHERE name_key = ? AND state <> ? AND until_at > ?`, key, joining.Declined, millis(now)); err != nil {
+	if err := tx.get(ctx, &taken, `SELECT COUNT(*) FROM applications WHERE (name_key = ? OR skeleton = ? AND skeleton <> '') AND state <> ? AND until_at > ?`,
+		key, account.Skeleton(key), joining.Declined, millis(now)); err != nil {
 		return err
 	}
 	if taken > 0 {

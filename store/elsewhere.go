@@ -89,6 +89,9 @@ func addElsewhere(ctx context.Context, tx speaker, l ElsewhereLink) error {
 // JoinElsewhere adds an account with its link. The error is ErrTaken if somebody has its name or its address, or the subject is linked already.
 func (s *Store) JoinElsewhere(ctx context.Context, a *account.Account, keys Keys, proven bool, l ElsewhereLink, e Event) (id int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
+		if err := nameFree(ctx, tx, keys.Name, e.At); err != nil {
+			return err
+		}
 		if id, err = addAccount(ctx, tx, a, keys, "", e); err != nil {
 			return err
 		}

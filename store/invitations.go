@@ -19,26 +19,27 @@ type invitationRow struct {
 	MadeAt int64  `db:"made_at"`
 	MadeBy string `db:"made_by"`
 	Until  int64  `db:"until_at"`
+	Mailed bit    `db:"mailed"`
 }
 
-const invitationColumns = `id, email, roles, ends_at, made_at, made_by, until_at`
+const invitationColumns = `id, email, roles, ends_at, made_at, made_by, until_at, mailed`
 
 func (r invitationRow) invitation() joining.Invitation {
-	return joining.Invitation{ID: r.ID, Email: r.Email, Roles: strings.Fields(r.Roles), Ends: moment(r.Ends), MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, Until: moment(r.Until)}
+	return joining.Invitation{ID: r.ID, Email: r.Email, Roles: strings.Fields(r.Roles), Ends: moment(r.Ends), MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, Until: moment(r.Until), Mailed: bool(r.Mailed)}
 }
 
 // Invite writes down an invitation with the token of its link, in the place of one to the same address, and the
 // messages that have it. The error is ErrTaken if an account has the address.
 func (s *Store) Invite(ctx context.Context, i joining.Invitation, emailKey string, token secret.TokenHash, mails []message.Message, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := free(ctx, tx, Keys{Name: emailKey, Email: emailKey}, 0); err != nil {
+		if err := free(ctx, tx, Keys{Name: emailKey, Email: emailKey, Anyway: true}, 0); err != nil {
 			return err
 		}
 		if _, err := tx.exec(ctx, `DELETE FROM invitations WHERE email_key = ?`, emailKey); err != nil {
 			return err
 		}
-		_, err := tx.exec(ctx, `INSERT INTO invitations (token_hash, email, email_key, roles, ends_at, made_at, made_by, until_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			hexOf(token), i.Email, emailKey, strings.Join(i.Roles, " "), millis(i.Ends), millis(i.MadeAt), i.MadeBy, millis(i.Until))
+		_, err := tx.exec(ctx, `INSERT INTO invitations (token_hash, email, email_key, roles, ends_at, made_at, made_by, until_at, mailed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			hexOf(token), i.Email, emailKey, strings.Join(i.Roles, " "), millis(i.Ends), millis(i.MadeAt), i.MadeBy, millis(i.Until), bit(i.Mailed))
 		if err != nil {
 			return err
 		}

@@ -33,8 +33,9 @@ func (s *Store) Leaving(ctx context.Context, now time.Time) (ids []int64, err er
 }
 
 // Forget deletes an account whose time has come. What is recorded of it stays, under a pseudonym and without what would tell
-// who it was; the messages to it go. The error is ErrNone if its owner has changed their mind.
-func (s *Store) Forget(ctx context.Context, id int64, pseudonym string, now time.Time, e Event) error {
+// who it was; the messages to it go. Its name rests until a time. The error is ErrNone if its owner has
+// changed their mind.
+func (s *Store) Forget(ctx context.Context, id int64, pseudonym string, now, rests time.Time, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		var was struct {
 			NameKey string `db:"name_key"`
@@ -42,6 +43,9 @@ func (s *Store) Forget(ctx context.Context, id int64, pseudonym string, now time
 		}
 		if err := tx.get(ctx, &was, `SELECT name_key, email FROM accounts WHERE id = ?`, id); err != nil {
 			return none(err)
+		}
+		if err := rest(ctx, tx, was.NameKey, id, rests); err != nil {
+			return err
 		}
 		if err := one(tx.exec(ctx, `DELETE FROM accounts WHERE id = ? AND leaves_at > 0 AND leaves_at <= ?`, id, millis(now))); err != nil {
 			return err

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"ostiarius/core/message"
 	"ostiarius/core/words"
 )
@@ -28,6 +30,7 @@ type messageRow struct {
 	Problem   string         `db:"problem"`
 	EndedAt   int64          `db:"ended_at"`
 	Words     string         `db:"words"`
+	ToKey     string         `db:"to_key"`
 }
 
 const messageColumns = `id, reference, way, kind, to_address, account, account_id, language, gaps, link, state, made_at, until_at, tries, next_at, problem, ended_at`
@@ -43,26 +46,51 @@ func (r messageRow) message() (message.Message, error) {
 	return m, json.Unmarshal([]byte(r.Gaps), &m.Gaps)
 }
 
-const insertMessage = `INSERT INTO messages (reference, way, kind, to_address, account, account_id, language, gaps, link, state, made_at, until_at, tries, next_at, problem, ended_at, words)
-	VALUES (:reference, :way, :kind, :to_address, :account, :account_id, :language, :gaps, :link, :state, :made_at, :until_at, :tries, :next_at, :problem, :ended_at, :words)`
+const insertMessage = `INSERT INTO messages (reference, way, kind, to_address, account, account_id, language, gaps, link, state, made_at, until_at, tries, next_at, problem, ended_at, words, to_key)
+	VALUES (:reference, :way, :kind, :to_address, :account, :account_id, :language, :gaps, :link, :state, :made_at, :until_at, :tries, :next_at, :problem, :ended_at, :words, :to_key)`
 
 // post writes down messages that are to be sent, in the transaction of what they are about: there is none without the
 // other.
 func post(ctx context.Context, tx speaker, all []message.Message) error {
 	for _, m := range all {
+		key := ""
+		if m.Way == message.ByMail {
+			key = keyOfAddress(m.To)
+			if enough, err := enoughMail(ctx, tx, m, key); err != nil {
+				return err
+			} else if enough {
+				continue
+			}
+		}
 		gaps, err := json.Marshal(m.Gaps)
 		if err != nil {
 			return err
 		}
 		_, err = tx.named(ctx, insertMessage, messageRow{
 			0, m.Reference, m.Way, m.Kind, m.To, m.Account, m.AccountID, m.Language, string(gaps), m.Link, m.State, millis(m.MadeAt), millis(m.Until), m.Tries, millis(m.NextAt), m.Problem, millis(m.EndedAt),
-			wordsOf(m.To, m.Account, string(m.Kind)),
+			wordsOf(m.To, m.Account, string(m.Kind)), key,
 		})
 		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// enoughMail reports whether an address has got so many messages of late that others cause, over all kinds and accounts, that this one isn't
+// sent. Two limits are apart, so that nobody keeps the owner of an account from recovering it by having other mail sent there.
+func enoughMail(ctx context.Context, tx speaker, m message.Message, key string) (bool, error) {
+	kinds := message.CausedWith(m.Kind)
+	if len(kinds) == 0 {
+		return false, nil
+	}
+	query, args, err := sqlx.In(`SELECT COUNT(*) FROM messages WHERE to_key = ? AND made_at > ? AND kind IN (?)`, key, millis(m.MadeAt.Add(-message.CausedWithin)), kinds)
+	if err != nil {
+		return false, err
+	}
+	var n int
+	err = tx.get(ctx, &n, query, args...)
+	return n >= message.MostCaused, err
 }
 
 // Post writes down a message that is about nothing else in the records.

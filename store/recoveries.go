@@ -41,7 +41,7 @@ func (s *Store) Recoveries(ctx context.Context, most int) ([]Recovery, error) {
 	err := s.all(ctx, &rows, `SELECT id, name_key, email_key, language, network, at FROM recoveries ORDER BY id LIMIT ?`, most)
 	all := make([]Recovery, len(rows))
 	for i, r := range rows {
-		all[i] = Recovery{r.ID, Keys{r.NameKey, r.EmailKey}, r.Language, r.Network, moment(r.At)}
+		all[i] = Recovery{r.ID, Keys{Name: r.NameKey, Email: r.EmailKey}, r.Language, r.Network, moment(r.At)}
 	}
 	return all, err
 }

@@ -215,7 +215,7 @@ func (s *Store) migrate(ctx context.Context) error {
 }
 
 // afterMigration is what of a migration SQL cannot do in every database.
-var afterMigration = map[string]func(context.Context, speaker) error{"008_words.sql": foldWords}
+var afterMigration = map[string]func(context.Context, speaker) error{"008_words.sql": foldWords, "020_names.sql": checkNames}
 
 // one turns what a change of a single record returned into an error if there was none.
 func one(result sql.Result, err error) error {

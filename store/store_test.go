@@ -109,7 +109,7 @@ func TestActivityFollowsTheAccount(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	add := func(name string) int64 {
-		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name}, "", Event{At: noon, Kind: "account added", Account: name, Actor: "command line"})
+		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name, Anyway: true}, "", Event{At: noon, Kind: "account added", Account: name, Actor: "command line"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -122,7 +122,7 @@ func TestActivityFollowsTheAccount(t *testing.T) {
 		}
 	}
 	record(Event{Kind: "sign-in", Account: "Ines", Actor: "Ines"})
-	if err := s.EditAccount(ctx, &account.Account{ID: id, Name: "ina"}, Keys{Name: "ina"}, Event{At: noon, Kind: "account changed", Account: "ines", AccountID: id, Actor: "agnes"}); err != nil {
+	if err := s.EditAccount(ctx, &account.Account{ID: id, Name: "ina"}, Keys{Name: "ina"}, noon, Event{At: noon, Kind: "account changed", Account: "ines", AccountID: id, Actor: "agnes"}); err != nil {
 		t.Fatal(err)
 	}
 	record(Event{Kind: "sign-out", Account: "ina", Actor: "ina"})
@@ -145,7 +145,7 @@ func TestActivityFollowsTheAccount(t *testing.T) {
 	if got := kinds("ines"); !slices.Equal(got, []string{"credentials added", "sign-in", "account added"}) {
 		t.Errorf("of the new ines: %q", got)
 	}
-	if err := s.RemoveAccount(ctx, other, Event{At: noon, Kind: "account removed", Account: "ines", AccountID: other}); err != nil {
+	if err := s.RemoveAccount(ctx, other, noon, Event{At: noon, Kind: "account removed", Account: "ines", AccountID: other}); err != nil {
 		t.Fatal(err)
 	}
 	if got := kinds("ines"); !slices.Equal(got, []string{"account removed", "credentials added", "sign-in", "account added"}) {

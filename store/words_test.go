@@ -33,7 +33,7 @@ func TestSearchFoldsLetters(t *testing.T) {
 		}
 	}
 	a.ID, a.Notes = id, "ÄTHER"
-	if err := s.EditAccount(ctx, a, Keys{Name: "ågnes"}, Event{At: noon, Kind: "account changed"}); err != nil {
+	if err := s.EditAccount(ctx, a, Keys{Name: "ågnes"}, noon, Event{At: noon, Kind: "account changed"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, n, _ := s.Accounts(ctx, AccountQuery{Words: []string{"äther"}, Limit: 10}); n != 1 {
@@ -43,7 +43,7 @@ func TestSearchFoldsLetters(t *testing.T) {
 		t.Error("notes from before are found")
 	}
 	// Also of an account that is gone.
-	if err := s.RemoveAccount(ctx, id, Event{At: noon, Kind: "account removed", Account: "Ågnes", AccountID: id}); err != nil {
+	if err := s.RemoveAccount(ctx, id, noon, Event{At: noon, Kind: "account removed", Account: "Ågnes", AccountID: id}); err != nil {
 		t.Fatal(err)
 	}
 	if events, err := s.AllEvents(ctx, EventQuery{Account: "åGNES", Limit: 10}); err != nil || len(events) != 2 {
@@ -64,7 +64,7 @@ func TestNumbersAreNotGivenAgain(t *testing.T) {
 		return id
 	}
 	first := add("bo")
-	if err := s.RemoveAccount(ctx, first, Event{At: noon, Kind: "account removed", Account: "bo", AccountID: first}); err != nil {
+	if err := s.RemoveAccount(ctx, first, noon, Event{At: noon, Kind: "account removed", Account: "bo", AccountID: first}); err != nil {
 		t.Fatal(err)
 	}
 	second := add("cy")
@@ -74,7 +74,7 @@ func TestNumbersAreNotGivenAgain(t *testing.T) {
 	if events, err := s.AllEvents(ctx, EventQuery{Account: "cy", Limit: 10}); err != nil || len(events) != 1 {
 		t.Errorf("the history of cy: %+v %v", events, err)
 	}
-	if err := s.RemoveAccount(ctx, second, Event{At: noon, Kind: "account removed", Account: "cy", AccountID: second}); err != nil {
+	if err := s.RemoveAccount(ctx, second, noon, Event{At: noon, Kind: "account removed", Account: "cy", AccountID: second}); err != nil {
 		t.Fatal(err)
 	}
 	var many []Import

@@ -771,6 +771,8 @@ export interface NewPerson {
   roles?: string[];
   /** when the roles end */
   until?: string;
+  /** take the name though it was another's until recently, or looks like another */
+  anyway?: boolean;
 }
 
 export interface NewTarget {
@@ -997,6 +999,8 @@ export interface PersonEdit {
   name?: string;
   email?: string;
   notes?: string;
+  /** take the name though it was another's until recently, or looks like another */
+  anyway?: boolean;
 }
 
 export interface Phrase {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/mtibben/confusables"
 	"golang.org/x/text/cases"
 	"golang.org/x/text/language"
 	"golang.org/x/text/secure/precis"
@@ -112,8 +113,24 @@ func Fold(text string) string {
 // credentials, in the notation of visitors.
 const reserved = `/\?#%;:,+`
 
+// Walking is the name in the place of an account that a walk through the site has. Nobody else has it.
+const Walking = "(walk)"
+
+// Skeleton returns a text that is the same for names which look alike (UTS 39, section 4), of a name as Key returns it. Dots and dashes, which
+// are easily overlooked, make no difference either. It is "" for a name of nothing else.
+func Skeleton(key string) string {
+	seen := strings.Map(func(r rune) rune {
+		if strings.ContainsRune("._-'", r) {
+			return -1
+		}
+		return r
+	}, key)
+	return strings.ToLower(confusables.Skeleton(seen))
+}
+
 // Key returns the form in which names are compared: the UsernameCaseMapped profile of
-// PRECIS (RFC 8265, section 3.3). Case, width and Unicode form make no difference.
+// PRECIS (RFC 8265, section 3.3). Case, width and Unicode form make no difference. What is reserved is looked for in
+// that form: a fullwidth ＠ becomes an @. A name of dots alone would be another place in an address (RFC 3986, section 5.2.4).
 //
 // The error is an *Unfit, and says in words why the name cannot be used.
 func Key(name string) (string, error) {
@@ -126,6 +143,12 @@ func Key(name string) (string, error) {
 	key, err := precis.UsernameCaseMapped.String(name)
 	if err != nil || key == "" {
 		return "", &Unfit{"name", fmt.Sprintf("the name %q is empty, or has spaces or characters that do not belong in a name", name)}
+	}
+	if i := strings.IndexAny(key, reserved); i >= 0 || strings.Count(key, "@") != strings.Count(name, "@") {
+		return "", &Unfit{"name", fmt.Sprintf("the name %q has a wide form of one of %s@", name, reserved)}
+	}
+	if strings.Trim(key, ".") == "" || key == Walking {
+		return "", &Unfit{"name", fmt.Sprintf("the name %q means something else; choose another one", name)}
 	}
 	return key, nil
 }

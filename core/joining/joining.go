@@ -51,7 +51,11 @@ type Invitation struct {
 	MadeAt time.Time
 	MadeBy string
 	Until  time.Time // when it ends itself
+	Mailed bool      // its link was sent to the address and shown to nobody
 }
+
+// MostUnproven is how many applications with one address may wait for its proof. A later one takes the place of the oldest.
+const MostUnproven = 3
 
 // InvitationLasts is how long an invitation lasts unless something else is said.
 const InvitationLasts = 14 * 24 * time.Hour

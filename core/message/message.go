@@ -46,6 +46,25 @@ const (
 // Kinds are all of them.
 var Kinds = []Kind{Test, Password, Recover, RecoverDisabled, PasswordChanged, SignedIn, FactorsChanged, FactorsReset, JoinProve, JoinTaken, Invited, Approved, Declined, Leaving, AddressProve, AddressAsked, AddressTaken, AddressChanged, SharedTold, PassIssued, PassRotated, PassPaused, Bought, BoughtClaim, Reminder, PatrolFound}
 
+// Some kinds are sent to an address because somebody typed it, who may be anybody. At most MostCaused of them go to one address within
+// CausedWithin, over all kinds, accounts and networks.
+const (
+	MostCaused   = 5
+	CausedWithin = time.Hour
+)
+
+var caused = [][]Kind{{JoinProve, JoinTaken, AddressProve, AddressTaken}, {Recover, RecoverDisabled}}
+
+// CausedWith returns the kinds that count together with a kind that anybody can cause; none for a kind that others can't.
+func CausedWith(k Kind) []Kind {
+	for _, kinds := range caused {
+		if slices.Contains(kinds, k) {
+			return kinds
+		}
+	}
+	return nil
+}
+
 // IsKind reports whether there is a kind of that name.
 func IsKind(k Kind) bool { return slices.Contains(Kinds, k) }
 

@@ -31,7 +31,10 @@ type Joining struct {
 	Leave    time.Duration // after which an account is deleted whose owner wants that
 	// NeverLeave says that only stewards delete accounts.
 	NeverLeave bool
-	Privacy    string // the page with the notice of what becomes of one's data; "" for none
+	// NamesRest is how long the name of an account that was removed or renamed is given to nobody else: it may be named in the policy, in
+	// what happened, and at upstream servers.
+	NamesRest time.Duration
+	Privacy   string // the page with the notice of what becomes of one's data; "" for none
 	Position
 }
 
@@ -55,7 +58,7 @@ func (g JoinGrant) Until(now time.Time) time.Time {
 func (p *reader) joining(n ast.Node) {
 	j := &p.book.Joining
 	j.Position = position(n)
-	for _, f := range p.fields(n, "joining", []string{"by", "address", "grants", "terms", "privacy", "leave"}) {
+	for _, f := range p.fields(n, "joining", []string{"by", "address", "grants", "terms", "privacy", "leave", "names-rest"}) {
 		switch f.name {
 		case "by":
 			j.By = JoiningBy(p.word(f.value, "by", string(ByNobody), string(ByInvitation), string(ByApproval), string(ByAnybody)))
@@ -72,6 +75,8 @@ func (p *reader) joining(n ast.Node) {
 			} else {
 				j.Leave, _ = p.duration(f.value, "leave")
 			}
+		case "names-rest":
+			j.NamesRest, _ = p.duration(f.value, "names-rest")
 		case "terms":
 			j.Terms = p.target(f.value)
 		case "privacy":

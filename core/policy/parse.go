@@ -96,7 +96,7 @@ func (p *reader) read(text []byte) *Book {
 	p.book = &Book{
 		Headers:  slices.Clone(defaultHeaders),
 		Prefix:   "/door",
-		Joining:  Joining{By: ByNobody, Leave: 7 * 24 * time.Hour},
+		Joining:  Joining{By: ByNobody, Leave: 7 * 24 * time.Hour, NamesRest: 180 * 24 * time.Hour},
 		Site:     "This site",
 		Sessions: Sessions{Idle: 30 * time.Minute, Lifetime: 12 * time.Hour, Remembered: 30 * 24 * time.Hour},
 		Unlisted: Door{Written: Unlisted, Admit: Demand{Kind: SignedIn}},

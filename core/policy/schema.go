@@ -160,11 +160,12 @@ func Schema() []byte {
 			pattern(`\.ya?ml$`, "The file"), object("The sentences", nil, m{"en": sentences, "de": sentences}),
 		}},
 		"joining": object("How people get an account by themselves, and what they have then", nil, m{
-			"by":      m{"enum": list{"nobody", "invitation", "approval", "anybody"}, "description": "Who may join; nobody unless given"},
-			"address": m{"enum": list{"proven", "unproven"}, "description": "Whether the account counts only when its owner has shown to read the mail of its address"},
-			"grants":  array(object("A role that they have", list{"role"}, m{"role": m{"type": "string", "minLength": 1, "not": m{"const": Steward}, "description": "The role"}, "for": ref("duration")}), "The roles of who joins"),
-			"leave":   m{"description": "How long after its owner asked an account is deleted", "anyOf": list{m{"const": "never"}, ref("duration")}},
-			"terms":   ref("address"), "privacy": ref("address"),
+			"by":         m{"enum": list{"nobody", "invitation", "approval", "anybody"}, "description": "Who may join; nobody unless given"},
+			"address":    m{"enum": list{"proven", "unproven"}, "description": "Whether the account counts only when its owner has shown to read the mail of its address"},
+			"grants":     array(object("A role that they have", list{"role"}, m{"role": m{"type": "string", "minLength": 1, "not": m{"const": Steward}, "description": "The role"}, "for": ref("duration")}), "The roles of who joins"),
+			"leave":      m{"description": "How long after its owner asked an account is deleted", "anyOf": list{m{"const": "never"}, ref("duration")}},
+			"names-rest": ref("duration"),
+			"terms":      ref("address"), "privacy": ref("address"),
 		}),
 		"shops": oneOrMany(pattern(shopPattern, "A shop, such as https://shop.example"), "Addresses away from the site to which items and offers may lead"),
 		"items": orNull(m{"type": "object", "description": "What a shop sells, by its names of it, and what that opens", "propertyNames": m{"pattern": itemPattern}, "additionalProperties": m{"allOf": list{

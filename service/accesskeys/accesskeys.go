@@ -134,7 +134,7 @@ func (k *Keys) read(ctx context.Context, token string, book *policy.Book, now ti
 	}
 	name, err := account.Key(a.Name)
 	if err != nil {
-		name = a.Name
+		return nil, nil // no account has such a name
 	}
 	e.visitor = policy.Visitor{SignedIn: true, Account: name, Roles: kept.Carries(a.Roles(now), book.Factors.NoKeys, book.Satisfies)}
 	e.visitor.Showing(factor.Shown{}.With(factor.Key, 0))

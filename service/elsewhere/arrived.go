@@ -213,6 +213,9 @@ func (o *Room) Join(ctx context.Context, name, token, as string, agreed bool, fr
 	if err != nil {
 		return SignedIn{}, err
 	}
+	if err := o.o.Joining.TryName(ctx, as, keys, from); err != nil {
+		return SignedIn{}, err
+	}
 	for _, g := range book.Joining.Grants {
 		a.Grants = append(a.Grants, account.Grant{Role: g.Role, From: now, Until: g.Until(now), By: "joining"})
 	}

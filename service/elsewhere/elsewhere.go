@@ -19,6 +19,7 @@ import (
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
 	"ostiarius/service/activity"
+	"ostiarius/service/joining"
 	"ostiarius/service/letters"
 	"ostiarius/service/mistake"
 	"ostiarius/service/sessions"
@@ -36,6 +37,7 @@ type Options struct {
 	Letters  *letters.Letters
 	Sessions *sessions.Records
 	Desk     *signin.Desk
+	Joining  *joining.Office
 	// Secrets are this site's at providers, and At is where one describes itself if that is not at its issuer; both by the names that the policy has.
 	Secrets, At map[string]string
 	// Changed is told of an account whose records have changed, and Posted that a message was written down.

@@ -9,7 +9,6 @@ import (
 	"ostiarius/core/joining"
 	"ostiarius/core/purchase"
 	"ostiarius/core/secret"
-	"ostiarius/core/throttle"
 	"ostiarius/service/sessions"
 	"ostiarius/store"
 )
@@ -89,8 +88,8 @@ func (f *Office) JoinByClaim(ctx context.Context, link string, who Applicant, fr
 	if err != nil {
 		return Outcome{}, err
 	}
-	if wait := f.o.Limiter.Try(f.o.Now(), throttle.Key{Name: "joining " + throttle.NetworkNamed(from.Network), Rule: throttle.Joining}); wait > 0 {
-		return Outcome{}, &throttle.Slow{Wait: wait}
+	if err := f.TryName(ctx, who.Name, keys, from); err != nil {
+		return Outcome{}, err
 	}
 	ctx = context.WithoutCancel(ctx)
 	hash, err := f.o.Hashing.Hash(ctx, who.Password)

@@ -62,7 +62,7 @@ var (
 )
 
 // The most applications at once, and the most that have one address of which it is told: nobody's mailbox is filled.
-const mostApplications, mostToAddress = 20_000, 3
+const mostApplications = 20_000
 
 // An Applicant is somebody who wants to join, and what they bring.
 type Applicant struct {
@@ -136,15 +136,7 @@ func (f *Office) Ask(ctx context.Context, who Applicant, from sessions.Origin) (
 	if err != nil {
 		return Outcome{}, err
 	}
-	// From here on something is told: which names are taken.
-	network := throttle.NetworkNamed(from.Network)
-	if wait := f.o.Limiter.Try(f.o.Now(), throttle.Key{Name: "joining " + network, Rule: throttle.Joining}); wait > 0 {
-		return Outcome{}, &throttle.Slow{Wait: wait}
-	}
-	switch err := f.o.Store.NameFree(ctx, keys.Name, f.o.Now()); {
-	case errors.Is(err, store.ErrTaken):
-		return Outcome{}, taken(who.Name)
-	case err != nil:
+	if err := f.TryName(ctx, who.Name, keys, from); err != nil {
 		return Outcome{}, err
 	}
 	ctx = context.WithoutCancel(ctx) // from here on it counts, whether or not they wait for the answer
@@ -162,7 +154,9 @@ func (f *Office) Ask(ctx context.Context, who Applicant, from sessions.Origin) (
 	defer f.o.Posted()
 	switch {
 	case invited != nil:
-		a.ProvenAt = now
+		if invited.Mailed { // a link that a steward has printed shows nothing of the address
+			a.ProvenAt = now
+		}
 		return f.joined(a, invited, func(n store.Joined) (int64, error) { return f.o.Store.UseInvitation(ctx, token, n) })
 	case j.By == policy.ByAnybody && j.Unproven:
 		return f.atOnce(ctx, a)
@@ -185,13 +179,30 @@ func (f *Office) check(who Applicant) (keys store.Keys, err error) {
 	return keys, f.o.People.CheckPassword(who.Password, &account.Account{Name: who.Name, Email: who.Email})
 }
 
+// TryName takes a try at a name of somebody who makes an account for themselves, in whatever way. It tells which names are taken, so it is slowed.
+// A name that the policy names is nobody's to choose. The error is a *mistake.Error, or *throttle.Slow.
+func (f *Office) TryName(ctx context.Context, name string, keys store.Keys, from sessions.Origin) error {
+	network := throttle.NetworkNamed(from.Network)
+	if wait := f.o.Limiter.Try(f.o.Now(), throttle.Key{Name: "joining " + network, Rule: throttle.Joining}); wait > 0 {
+		return &throttle.Slow{Wait: wait}
+	}
+	if policy.NamesAccount(f.o.Book(), keys.Name) {
+		return taken(name)
+	}
+	err := f.o.Store.NameFree(ctx, keys.Name, f.o.Now())
+	if errors.Is(err, store.ErrTaken) {
+		err = taken(name)
+	}
+	return err
+}
+
 func taken(name string) error { return mistake.Taken("the name %q is taken", name) }
 
 // apply writes down an application. The link that proves the address goes to it, unless an account has it: then its
 // owner is told, and the link is known to nobody.
 func (f *Office) apply(ctx context.Context, a store.Application) (Outcome, error) {
 	token, hash := secret.NewToken()
-	all, same, err := f.o.Store.CountApplications(ctx, a.Keys.Email)
+	all, err := f.o.Store.CountApplications(ctx)
 	if err != nil {
 		return Outcome{}, err
 	}
@@ -205,11 +216,7 @@ func (f *Office) apply(ctx context.Context, a store.Application) (Outcome, error
 	if m.Kind == message.JoinProve {
 		m = m.With(f.o.Book().Prefix+"/join?link="+token, a.Until)
 	}
-	mails := []message.Message{m}
-	if same >= mostToAddress {
-		mails = nil
-	}
-	err = f.o.Store.Apply(ctx, a, hash, mails, f.event(kind.JoinAsked, a.Name, 0, a.Network, ""))
+	err = f.o.Store.Apply(ctx, a, hash, []message.Message{m}, f.event(kind.JoinAsked, a.Name, 0, a.Network, ""))
 	if errors.Is(err, store.ErrTaken) {
 		err = taken(a.Name)
 	}

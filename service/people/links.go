@@ -115,7 +115,9 @@ func (r *Register) UseLink(ctx context.Context, token, password, network string,
 }
 
 // Sweep removes the records of links that have ended.
-func (r *Register) Sweep(ctx context.Context) error { return r.o.Store.SweepLinks(ctx, r.o.Now()) }
+func (r *Register) Sweep(ctx context.Context) error {
+	return errors.Join(r.o.Store.SweepLinks(ctx, r.o.Now()), r.o.Store.SweepNames(ctx, r.o.Now()))
+}
 
 // LinkPath is the address, below that of the site, at which a token sets a password.
 func (r *Register) LinkPath(token string) string { return r.o.Book().Prefix + "/recover?link=" + token }

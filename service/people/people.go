@@ -54,6 +54,10 @@ func explain(name string, err error) error {
 	switch {
 	case errors.Is(err, store.ErrNone):
 		return mistake.Unknown("there is no account %q; `ostiarius people list` shows all", name)
+	case errors.Is(err, store.ErrResting):
+		return mistake.Taken("%q was the name of another account until recently; choose another name, or ask for this one anyway", name)
+	case errors.Is(err, store.ErrAlike):
+		return mistake.Taken("%q looks like the name of another account; choose another name, or ask for this one anyway", name)
 	case errors.Is(err, store.ErrTaken):
 		return mistake.Taken("there is an account %q already; choose another name, or change that one", name)
 	}
@@ -68,6 +72,7 @@ type NewAccount struct {
 	Password string // "" for none yet: then a link is needed to set one
 	Roles    []string
 	Until    time.Time // when the roles end; zero for never
+	Anyway   bool      // the name is taken though it was another's until recently, or looks like another
 }
 
 // Add adds an account. The actor is whoever asked for it.
@@ -77,6 +82,7 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 	if err != nil {
 		return nil, err
 	}
+	keys.Anyway = n.Anyway
 	if err := checkNotes(n.Notes); err != nil {
 		return nil, err
 	}
@@ -153,6 +159,8 @@ type Edit struct {
 	Name  *string
 	Email *string
 	Notes *string
+	// Anyway says that the name is taken though it was another's until recently, or looks like another.
+	Anyway bool
 }
 
 // Edit changes the details of an account.
@@ -185,12 +193,16 @@ func (r *Register) Edit(ctx context.Context, actor, name string, to Edit) (*acco
 		if e.Account = old; old != a.Name {
 			e.Detail += "; the name is now " + a.Name
 		}
-		return r.o.Store.EditAccount(ctx, a, keys, e)
+		keys.Anyway = to.Anyway
+		err = r.o.Store.EditAccount(ctx, a, keys, r.rests(), e)
+		if errors.Is(err, store.ErrResting) || errors.Is(err, store.ErrAlike) {
+			return explain(a.Name, err)
+		}
+		if errors.Is(err, store.ErrTaken) {
+			return mistake.Taken("another account has that name or e-mail address already")
+		}
+		return err
 	})
-	var m *mistake.Error
-	if errors.As(err, &m) && m.Kind == "taken" {
-		err = mistake.Taken("another account has that name or e-mail address already")
-	}
 	return edited, err
 }
 
@@ -225,10 +237,13 @@ func (r *Register) change(ctx context.Context, name string, do func(*account.Acc
 	return explain(name, err)
 }
 
+// rests is until when the name of an account rests that loses it now.
+func (r *Register) rests() time.Time { return r.o.Now().Add(r.o.Book().Joining.NamesRest) }
+
 // Remove removes an account with its grants and sessions.
 func (r *Register) Remove(ctx context.Context, actor, name string) error {
 	return r.change(ctx, name, func(a *account.Account) error {
-		return r.o.Store.RemoveAccount(ctx, a.ID, r.event(kind.AccountRemoved, a, actor, ""))
+		return r.o.Store.RemoveAccount(ctx, a.ID, r.rests(), r.event(kind.AccountRemoved, a, actor, ""))
 	})
 }
 

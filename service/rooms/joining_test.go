@@ -189,8 +189,11 @@ func TestJoiningFillsNoMailbox(t *testing.T) {
 			t.Fatalf("%+v, %v", out, err)
 		}
 	}
-	if n := len(mailed(t, r)); n != 3 {
+	if n := len(mailed(t, r)); n != message.MostCaused {
 		t.Errorf("%d messages", n)
+	}
+	if all, err := r.Joining.Applications(ctx); err != nil || len(all) != rules.MostUnproven {
+		t.Errorf("%d applications wait: %v", len(all), err)
 	}
 }
 

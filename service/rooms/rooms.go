@@ -152,7 +152,8 @@ func Open(o Options) (*Rooms, error) {
 		return nil, err
 	}
 	if r.Elsewhere, err = elsewhere.New(elsewhere.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, Desk: r.Desk, Secrets: o.Elsewhere.Secrets, At: o.Elsewhere.At, Changed: changed, Posted: r.Mail.Wake, Log: o.Log,
+		Joining: r.Joining,
+		Store:   o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, Desk: r.Desk, Secrets: o.Elsewhere.Secrets, At: o.Elsewhere.At, Changed: changed, Posted: r.Mail.Wake, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}

@@ -272,7 +272,7 @@ func (r *Records) load(ctx context.Context, hash secret.TokenHash) (*session.Ses
 func VisitorOf(a *account.Account, s *session.Session, now time.Time) policy.Visitor {
 	key, err := account.Key(a.Name)
 	if err != nil {
-		key = a.Name
+		return policy.Visitor{} // no account has such a name; nobody knows whom it would be taken for
 	}
 	return policy.Visitor{SignedIn: true, Account: key, Roles: a.Roles(now), ProofAge: s.ProofAge(now), Factors: s.Factors(now), Enrolled: a.Enrolled}
 }

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
@@ -25,7 +26,7 @@ const (
 
 // Stand is the name of the account that servers behind are told of somebody who is signed in, and of whom it does not matter who it is. No
 // account can have it.
-const Stand = "(walk)"
+const Stand = account.Walking
 
 // The most visitors of all walks under way.
 const most = 500

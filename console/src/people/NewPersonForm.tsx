@@ -11,7 +11,7 @@ const words = { refused: "text-bad", weak: "text-bad", fair: "text-ask", good: "
 
 export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () => void }) {
   const queries = useQueryClient();
-  const [p, setP] = useState({ name: "", email: "", notes: "" });
+  const [p, setP] = useState({ name: "", email: "", notes: "", anyway: false });
   const [chosen, setChosen] = useState<string[]>([]);
   const [way, setWay] = useState<"link" | "generate" | "type">("link");
   const [password, setPassword] = useState("");
@@ -41,8 +41,13 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
     >
       <label className="flex flex-col gap-1 text-sm text-soft">
         Name
-        <input className={`${field} text-base`} value={p.name} onChange={(e) => setP({ ...p, name: e.target.value })} required autoComplete="off" spellCheck={false} data-autofocus />
+        <input className={`${field} text-base`} value={p.name} onChange={(e) => setP({ ...p, name: e.target.value, anyway: false })} required autoComplete="off" spellCheck={false} data-autofocus />
       </label>
+      {(p.anyway || (add.isError && add.error.message.includes("anyway"))) && (
+        <label className="flex items-center gap-2">
+          <input type="checkbox" className="h-4 w-4 accent-brass" checked={p.anyway} onChange={(e) => setP({ ...p, anyway: e.target.checked })} /> Use this name anyway
+        </label>
+      )}
       <label className="flex flex-col gap-1 text-sm text-soft">
         E-mail address, if there is one
         <input type="email" className={`${field} text-base`} value={p.email} onChange={(e) => setP({ ...p, email: e.target.value })} autoComplete="off" />
