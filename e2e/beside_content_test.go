@@ -12,7 +12,7 @@ import (
 // about, and what is public of it goes on without Ostiarius too.
 func TestPublicContentOfNginx(t *testing.T) {
 	t.Parallel()
-	dir := besideFiles(t)
+	dir := besideFiles(t, besidePolicy)
 	content := filepath.Join(dir, "public.conf")
 	write(t, dir, "public.conf", "root "+filepath.Join(dir, "www")+"; index index.html;")
 	s := start(t, dir, "--trusted-peer", "127.0.0.1/32", "--decide-from", "x-original-uri")

@@ -41,10 +41,10 @@ doors:
 `
 
 // besideFiles is what a web server serves that guards it by asking.
-func besideFiles(t *testing.T) (dir string) {
+func besideFiles(t *testing.T, policy string) (dir string) {
 	t.Helper()
 	dir = shortDir(t)
-	write(t, dir, "doors.yaml", besidePolicy)
+	write(t, dir, "doors.yaml", policy)
 	for _, name := range []string{"visit", "visit/private", "leaflets", "rota", "log", "office", "press", "secret", "vault", "lan"} {
 		write(t, dir, "www/"+name+"/index.html", "content of "+name)
 	}
@@ -132,7 +132,7 @@ var besides = map[string]struct {
 			t.Fatal(errOut)
 		}
 		write(t, dir, "ostiarius.lua", lua)
-		write(t, dir, "haproxy.cfg", fmt.Sprintf("global\n lua-load %s/ostiarius.lua\ndefaults\n mode http\n timeout connect 5s\n timeout client 60s\n timeout server 60s\n timeout tunnel 60s\nfrontend site\n bind %s\n%s\n use_backend application if { path_beg /app/ }\n default_backend files\nbackend %s\nbackend application\n server one %s\nbackend files\n server one %s\n", dir, address, front, back, application, files))
+		write(t, dir, "haproxy.cfg", fmt.Sprintf("global\n lua-load %s/ostiarius.lua\ndefaults\n mode http\n option abortonclose\n timeout connect 5s\n timeout client 60s\n timeout server 60s\n timeout tunnel 60s\nfrontend site\n bind %s\n%s\n use_backend application if { path_beg /app/ }\n default_backend files\nbackend %s\nbackend application\n server one %s\nbackend files\n server one %s\n", dir, address, front, back, application, files))
 		serverProgram(t, "tcp", address, "/usr/sbin/haproxy", "-f", filepath.Join(dir, "haproxy.cfg"))
 		return "http://" + address
 	}},
@@ -161,8 +161,13 @@ func apache(t *testing.T, dir, snippet, application string) string {
 // connected runs Ostiarius beside a web server.
 func connected(t *testing.T, name string, flags ...string) (s *Process, base, dir string) {
 	t.Helper()
+	return connectedBy(t, besidePolicy, name, flags...)
+}
+
+func connectedBy(t *testing.T, policy, name string, flags ...string) (s *Process, base, dir string) {
+	t.Helper()
 	server := besides[name]
-	dir = besideFiles(t)
+	dir = besideFiles(t, policy)
 	authorizer := freePort(t)
 	s = start(t, dir, "--trusted-peer", "127.0.0.1/32", "--decide-from", server.from, "--authorizer", authorizer)
 	code, out, errOut := run(t, "", append([]string{"connect", name, "--policy", filepath.Join(dir, "doors.yaml"), "--to", s.URL, "--authorizer", authorizer}, flags...)...)
@@ -367,7 +372,7 @@ func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
 // What is forgotten in the configuration of a web server is found by asking it.
 func TestConnectCheckFinds(t *testing.T) {
-	dir := besideFiles(t)
+	dir := besideFiles(t, besidePolicy)
 	s := start(t, dir, "--trusted-peer", "127.0.0.1/32", "--decide-from", "x-original-uri")
 	policy := filepath.Join(dir, "doors.yaml")
 	_, snippet, _ := run(t, "", "connect", "nginx", "--policy", policy, "--to", s.URL)
@@ -377,10 +382,12 @@ func TestConnectCheckFinds(t *testing.T) {
 		"a location that does not ask":       {"include SNIPPET; location /log/ { auth_request off; }", "GET /log"},
 		"files by another name":              {"include SNIPPET; location /visit { alias " + dir + "/www/visit/; }", ""}, // out of an open place: /visit../rota
 		"nobody is led on":                   {"include HALF;", "GET /secret"},
+		"a default server without doors":     {"server_name 127.0.0.1; include SNIPPET; } server { listen ADDRESS default_server; root " + dir + "/www; ", "Host: unknown.example"},
+		"a location that returns by itself":  {"include SNIPPET; location /log { return 302 /leaflets/log.txt; }", "GET /log"},
 		"the address is taken from a client": {"include SNIPPET; location /rota/ { auth_request /ask; } location = /ask { internal; auth_request off; proxy_pass " + s.URL + "/door/decide?plain; proxy_pass_request_body off; proxy_set_header Content-Length \"\"; proxy_set_header Host $host; proxy_set_header X-Original-Method GET; }", "X-Original-URI"},
 	} {
 		address := freePort(t)
-		nginx(t, "tcp", address, "root "+dir+"/www; "+strings.NewReplacer("SNIPPET", filepath.Join(dir, "snippet"), "HALF", filepath.Join(dir, "half")).Replace(test.server))
+		nginx(t, "tcp", address, "root "+dir+"/www; "+strings.NewReplacer("ADDRESS", address, "SNIPPET", filepath.Join(dir, "snippet"), "HALF", filepath.Join(dir, "half")).Replace(test.server))
 		code, out, errOut := run(t, "", "connect", "--check", "http://"+address, "--policy", policy, "-o", "json")
 		var told struct {
 			OK    bool
@@ -414,7 +421,7 @@ func TestFrontSocketOfOthers(t *testing.T) {
 	for _, name := range []string{"caddy", "apache"} {
 		t.Run(name, func(t *testing.T) {
 			server := besides[name]
-			dir := besideFiles(t)
+			dir := besideFiles(t, besidePolicy)
 			socket, authorizer := filepath.Join(dir, "front.sock"), freePort(t)
 			s := start(t, dir, "--front-socket", socket, "--trusted-peer", "127.0.0.1/32", "--decide-from", server.from, "--authorizer", authorizer)
 			if err := os.Chmod(socket, 0o666); err != nil { // its workers have another name
@@ -447,7 +454,7 @@ func TestFrontSocketOfOthers(t *testing.T) {
 // At the socket for servers in front everybody is a trusted peer, and at the address nobody is.
 func TestFrontSocket(t *testing.T) {
 	t.Parallel()
-	dir := besideFiles(t)
+	dir := besideFiles(t, besidePolicy)
 	socket := filepath.Join(dir, "front.sock")
 	s := start(t, dir, "--front-socket", socket, "--decide-from", "x-original-uri")
 	if info, err := os.Stat(socket); err != nil || info.Mode().Perm() != 0o660 {

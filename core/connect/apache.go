@@ -26,6 +26,7 @@ func (s *Site) Apache() string {
 		c.line("RequestHeader unset Ostiarius_%s early", field)
 		c.line("RequestHeader unset Ostiarius.%s early", field)
 	}
+	c.line("TraceEnable off")
 	c.line("ProxyPreserveHost On")
 	for _, at := range s.ownPaths() {
 		pages(at)

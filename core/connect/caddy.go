@@ -15,6 +15,9 @@ func (s *Site) Caddy() string {
 		"Each request is asked about before the site's own handle, route, respond, reverse_proxy and file_server. Only redir, rewrite,\n"+
 			"uri and header come earlier in Caddy's order: what they do is seen by strangers too.")
 	own := append([]string{prefix, prefix + "/*"}, s.ownPaths()...)
+	c.line("# A request that names no host is not asked about, since Caddy would name one in its place.")
+	c.line("@ostiarius_hostless expression `{http.request.host} == \"\"`")
+	c.line("rewrite @ostiarius_hostless %s/decide/hostless", prefix)
 	c.block("@ostiarius_site", func() {
 		c.line("not path %s", strings.Join(own, " "))
 		if s.SkipPublic {

@@ -156,6 +156,9 @@ func (s *Site) open() *opening {
 		case d.IsPublic():
 			o.public = append(o.public, expression)
 		case o.all || counts(d):
+			if expression, ok = d.Set.Enclosing(); !ok {
+				continue // nothing plain is in it
+			}
 			c := closed{door: expression}
 			for j := range s.Book.Doors {
 				other := &s.Book.Doors[j]

@@ -144,7 +144,7 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 			t.Fatalf("only %d steps are read in\n%s", len(steps), snippet)
 		}
 		for range 60 {
-			method, host := of("GET", "GET", "GET", "HEAD", "POST", "get"), of("x.example", "y.x.example", "other.example", "X.example", "x.example|/a", "x.example|/a?", "x.example|/?b|", "")
+			method, host := of("GET", "GET", "GET", "HEAD", "POST", "get"), of("x.example", "y.x.example", "other.example", "X.example", "x.example|/a", "x.example|/a?", "x.example|/?b|", "", "x.example.", "y.x.example.", "x.example,other.example", "other.example,x.example")
 			target := ""
 			for range r.IntN(5) {
 				target += "/" + of("a", "b", "a.b", "A", "c", "a+(b)", "", ".", "..", ".a", "%61", "%2e%2e", "a;b", "a%2fb", "%C3%BC", "ü", "axb", "a|b", "a-b")
@@ -416,4 +416,22 @@ func FuzzParseContent(f *testing.F) {
 			}
 		}
 	})
+}
+
+// What is closed by a pattern that a matcher may give up on is told by what is around it, which it does not give up on.
+func TestClosedPatternsAreSimple(t *testing.T) {
+	gives := regexp.MustCompile(`\(\?:/\[\^/\?\]\+\)\*.*\(\?:/\[\^/\?\]\+\)\*|\*[^/]*\[\^/\?\]\*.*\[\^/\?\]\*`)
+	for path, want := range map[string]string{
+		"/open/**/p/**/q": "/open(?:[/? ]|$)", "/open/a*b*c": "/open(?:[/? ]|$)", "/open/**/q": "", "/open/p/**": "", "/open/a*/b*": "",
+	} {
+		book := parse(t, fmt.Sprintf("unlisted: public\ndoors:\n  - { path: %q, admit: nobody }\n  - { path: /open/**, admit: public }\n", path))
+		site := Site{Book: book, SkipPublic: true}
+		o := site.open()
+		if len(o.closed) != 1 {
+			t.Fatalf("%s: %+v", path, o)
+		}
+		if got := o.closed[0].door.Path; want != "" && got != want || want == "" && gives.MatchString(got) {
+			t.Errorf("%s is told as %s", path, got)
+		}
+	}
 }

@@ -8,6 +8,9 @@ import (
 	"ostiarius/core/policy"
 )
 
+// The most fields of a request that HAProxy hands on: it has room for 101, of which the question and the answer need some.
+const mostHAProxyFields = 80
+
 // HAProxy returns what stands in a frontend of HAProxy, with the backend for our pages.
 func (s *Site) HAProxy() string {
 	c := &config{}
@@ -15,6 +18,11 @@ func (s *Site) HAProxy() string {
 	c.head(s, "haproxy", "Put the lines of the frontend into that of the site, before all other http-request and use_backend lines, the backend\nbeside it, and into the global section:\n    lua-load /etc/haproxy/ostiarius.lua\nwhere the script is written by: ostiarius connect haproxy --script",
 		"Each request is asked about by the script, with HAProxy's own client. What the site's other lines answer before these, such\nas http-request redirect or return, strangers get too.")
 	c.line("# in the frontend")
+	c.line("# More fields than fit beside those of the question, and requests that name no host or several, are not asked about.")
+	c.line("http-request return status 431 if { req.fhdr_cnt gt %d }", mostHAProxyFields)
+	c.line("http-request deny deny_status 400 if !{ req.fhdr(host) -m len gt 0 }")
+	c.line("http-request deny deny_status 400 if { req.fhdr_cnt(host) gt 1 }")
+	c.line("http-request deny deny_status 405 if { method TRACE }")
 	c.line("acl ostiarius_pages path %s %s", prefix, strings.Join(s.ownPaths(), " "))
 	c.line("acl ostiarius_pages path_beg %s/", prefix)
 	c.line("acl ostiarius_decide path_beg %s/decide", prefix)
@@ -31,6 +39,8 @@ func (s *Site) HAProxy() string {
 		c.line("http-request lua.ostiarius_read if !ostiarius_pages")
 	}
 	c.line("http-request lua.ostiarius if !ostiarius_pages%s", open)
+	c.line("# Only the script marks what is admitted, as its last step. Whatever ended it before that, such as a client that hangs up, admits nobody.")
+	c.line("http-request deny deny_status 503 if !ostiarius_pages%s !{ var(txn.ostiarius_admitted) -m bool }", open)
 	if hides {
 		c.line("# What is not there is answered for as what is hidden, so that nobody can tell one from the other.")
 		c.line("http-response lua.ostiarius_missing if { status 404 } !{ var(txn.ostiarius_own) -m bool }")
@@ -61,7 +71,7 @@ func (s *Site) haproxyOpen(c *config) string {
 		return fmt.Sprintf(" if { var(txn.ostiarius_place) %s '%s' }", match, expression)
 	}
 	c.line("# Where everybody is admitted, nobody is asked. This is made of the policy, so write it anew when that changes.")
-	c.line("http-request set-var-fmt(txn.ostiarius_place) '%%[req.hdr(host),field(1,:)]|%%[pathq]'")
+	c.line("http-request set-var-fmt(txn.ostiarius_place) '%%[req.fhdr(host),field(1,:)]|%%[pathq]'")
 	set("open", o.all, "")
 	for _, door := range o.public {
 		set("open", true, is(door.String()))
@@ -103,6 +113,9 @@ local decide, missing = %q, %q
 -- What speaks of a connection, or of a body, is not handed on with the question.
 local left = { ["connection"] = true, ["content-length"] = true, ["transfer-encoding"] = true, ["keep-alive"] = true, ["te"] = true, ["expect"] = true, ["trailer"] = true, ["proxy-connection"] = true, ["x-forwarded-method"] = true, ["x-forwarded-uri"] = true }
 
+-- HAProxy answers with no more than fits into its buffer, beside the fields.
+local mostOfBody = 12000
+
 local function asked(txn)
     local headers = {}
     for name, values in pairs(txn.http:req_get_headers()) do
@@ -134,7 +147,8 @@ end
 local function give(txn, method, answer)
     local reply = txn:reply({ status = answer.status, reason = answer.reason })
     for name, values in pairs(answer.headers) do
-        if name ~= "content-length" and name ~= "transfer-encoding" and name ~= "connection" and name ~= "date" then
+        local typed = name == "content-type" and answer.body and #answer.body > mostOfBody
+        if not typed and name ~= "content-length" and name ~= "transfer-encoding" and name ~= "connection" and name ~= "date" then
             for i = 0, #values do
                 reply:add_header(name, values[i])
             end
@@ -145,7 +159,12 @@ local function give(txn, method, answer)
         reply:add_header("set-cookie", renewed)
     end
     if method ~= "HEAD" then
-        reply:set_body(answer.body)
+        local body = answer.body
+        if body and #body > mostOfBody then
+            reply:add_header("content-type", "text/plain; charset=utf-8")
+            body = "You can't see this page. Why is too long for the buffer of the web server (tune.bufsize)."
+        end
+        reply:set_body(body)
     end
     txn:done(reply)
 end
@@ -188,6 +207,7 @@ core.register_action("ostiarius", { "http-req" }, function(txn)
             txn:set_var("txn.ostiarius_" .. name, value)
         end
     end
+    txn:set_var("txn.ostiarius_admitted", true)
 end)
 `, at+s.Book.Prefix+"/decide?"+s.asking("whole"), at+s.Book.Prefix+"/decide?missing", dst)
 }

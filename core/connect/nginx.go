@@ -16,6 +16,10 @@ func (s *Site) Nginx() string {
 		"Each request is asked about with a subrequest. What nginx tells a server behind in proxy_set_header, and what it answers by\n"+
 			"add_header and error_page, a location takes from here only if it has no such line of its own. So repeat there what stands\n"+
 			"here under the same word; ostiarius connect --check tells where that was forgotten.")
+	c.line("# The host that nginx goes by is asked about. A request that names another one to the application is refused.")
+	c.line(`set $ostiarius_hosts "$http_host|$host";`)
+	c.line(`if ($ostiarius_hosts !~* "^([a-z0-9_.-]+|\[[0-9a-f:.]+\])(?::[0-9]*)?\|\1$") { return 400; }`)
+	c.line("")
 	c.line("auth_request %s/decide;", prefix)
 	for _, field := range []string{"user", "roles", "door", "identity", "answer", "cache_control", "vary", "set_cookie"} {
 		c.line("auth_request_set $ostiarius_%s $upstream_http_ostiarius_%[1]s;", field)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
@@ -18,6 +19,7 @@ type Question struct {
 	About  string // why it is asked
 	// Outcome is what the policy decides.
 	Outcome policy.Outcome
+	at      string // the path of the door that it is about
 }
 
 // String returns it as people read it.
@@ -39,8 +41,9 @@ const MostQuestions = 300
 // near it spelled as people who want in spell them, with claims that are none of theirs.
 func Questions(book *policy.Book, host string) (all []Question) {
 	seen := map[string]bool{}
+	var at string
 	add := func(about, method, target string, fields ...[2]string) {
-		q := Question{Method: method, Target: target, Fields: fields, About: about}
+		q := Question{Method: method, Target: target, Fields: fields, About: about, at: at}
 		if len(all) >= MostQuestions || seen[q.String()] {
 			return
 		}
@@ -74,6 +77,7 @@ func Questions(book *policy.Book, host string) (all []Question) {
 		}
 	}
 	for _, e := range examples {
+		at = e.path
 		add("the address of a door", "GET", e.path)
 		add("with a query", "GET", e.path+"?next=/")
 	}
@@ -89,6 +93,7 @@ func Questions(book *policy.Book, host string) (all []Question) {
 		if !e.shut {
 			continue
 		}
+		at = e.path
 		p := strings.TrimPrefix(e.path, "/")
 		for _, target := range []string{
 			"//" + p, "/./" + p, "/x/../" + p, "/x/%2e%2e/" + p, "/x/..%2f" + p, "/x/.%2e/" + p, "/%2f" + p, "/x%2f..%2f" + p, "/x/..;/" + p, "/x;/../" + p, "/x//../" + p,
@@ -102,7 +107,13 @@ func Questions(book *policy.Book, host string) (all []Question) {
 			add("out of an open place", "GET", strings.TrimSuffix(open, "/")+"/..%2f"+p)
 			add("out of an open place", "GET", strings.TrimSuffix(open, "/")+"../"+p)
 		}
-		for _, method := range []string{"HEAD", "POST", "PUT", "DELETE", "OPTIONS", "PROPFIND", "get"} {
+		if q := (Question{Method: "GET", Target: e.path, Host: "unknown.example", About: "a host that no site of the server has", at: at}); len(all) < MostQuestions && !seen[q.String()] {
+			seen[q.String()] = true
+			path, _, _ := strings.Cut(e.path, "?")
+			q.Outcome = book.Decide(policy.Request{Method: "GET", Host: q.Host, Path: path}, &policy.Visitor{}).Outcome
+			all = append(all, q)
+		}
+		for _, method := range []string{"HEAD", "POST", "PUT", "DELETE", "OPTIONS", "PROPFIND", "TRACE", "get"} {
 			add("another method", method, e.path)
 		}
 		for _, name := range []string{"Ostiarius-User", "Ostiarius-Roles", "Ostiarius-Door", "Ostiarius-Public", "Ostiarius-Identity"} {
@@ -132,6 +143,7 @@ func Questions(book *policy.Book, host string) (all []Question) {
 		add("the script of a service worker", "GET", e.path, [2]string{"Service-Worker", "script"}, [2]string{"Sec-Fetch-Dest", "serviceworker"})
 		add("upgraded", "GET", e.path, [2]string{"Upgrade", "websocket"}, [2]string{"Connection", "Upgrade"})
 	}
+	at = firstShut(book, host)
 	for _, target := range []string{book.Prefix + "/../" + strings.TrimPrefix(firstShut(book, host), "/"), book.Prefix + "/%2e%2e" + firstShut(book, host)} {
 		add("out of our own pages", "GET", target)
 	}
@@ -176,10 +188,31 @@ func (q *Question) Holds(book *policy.Book, status int, location string) string 
 		return fmt.Sprintf("everybody may have it, and it is answered with %d", status)
 	case q.Outcome != policy.Admit && status < 300:
 		return fmt.Sprintf("the policy says %s, and it is answered with %d", q.Outcome, status)
+	case q.Outcome != policy.Admit && status < 400 && !led && !goesTo(book, location) && !q.addsSlash(location):
+		return fmt.Sprintf("the policy says %s, and the web server itself leads to %.100q, before it asks", q.Outcome, location)
 	case q.Outcome == policy.Hide && status != 404:
 		return fmt.Sprintf("it is hidden, and answered with %d, which tells that something is there", status)
 	case q.Outcome == policy.Challenge && status == 404:
 		return "the policy asks for something, and it is answered with 404"
 	}
 	return ""
+}
+
+// addsSlash reports whether an address is that of the door asked about with a slash at its end, as web servers add it for directories.
+func (q *Question) addsSlash(location string) bool {
+	_, path, _ := place.SplitTarget(location)
+	return q.at != "" && path == strings.TrimSuffix(q.at, "/")+"/"
+}
+
+// goesTo reports whether a door of the policy leads visitors to an address.
+func goesTo(book *policy.Book, location string) bool {
+	leads := func(d *policy.Door) bool {
+		return location != "" && (d.Otherwise.Anonymous.Go == location || d.Otherwise.Refused.Go == location)
+	}
+	for i := range book.Doors {
+		if leads(&book.Doors[i]) {
+			return true
+		}
+	}
+	return leads(&book.Unlisted)
 }

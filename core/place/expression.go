@@ -8,14 +8,14 @@ import (
 // A web server can be told by regular expressions, as Perl and Go have them, which requests are in a Set. They are held against the
 // host in lower case and without a port, a vertical bar, and the target as it was received: "marram.example|/rota/?week=2".
 
-// Plain matches the requests whose targets every web server reads alike: a path with nothing percent-encoded, no empty segment
-// and none that begins with a dot, with a query or without. What it does not match may be a place all the same. There is one vertical bar in what
+// Plain matches the requests whose hosts and targets every web server reads alike: a name without a dot at its end, and a path with nothing
+// percent-encoded, no empty segment and none that begins with a dot, with a query or without. What it does not match may be a place all the same. There is one vertical bar in what
 // it matches, so that nobody can send a host that looks like a host and a target.
 const Plain = `^` + PlainHost + `\|` + PlainTarget
 
 // What Plain matches, for the host and for the target alone, without what begins it.
 const (
-	PlainHost   = `(?:[a-z0-9_-]+\.)*[a-z0-9_-]*`
+	PlainHost   = `(?:[a-z0-9_-]+\.)*[a-z0-9_-]+`
 	PlainTarget = `(?:/|(?:/[` + plainByte + `-][` + plainByte + `.-]*)+/?)(?:\?[^|]*)?$`
 )
 
@@ -65,6 +65,40 @@ func (s Set) Expression() (e Expression, ok bool) {
 	}
 	b.WriteString(`/?(?:[? ]|$)`) // a space, for servers that hold it against the first line of a request
 	return Expression{s.Host.expression(), b.String()}, true
+}
+
+// Enclosing is Expression for a closed door. A matcher that goes back and tries again gives up on a long path where a pattern has several gaps,
+// and then says that nothing matches, so that what is closed would seem to be open. For such a pattern the expression is that of everything below
+// what stands before its first gap. It matches what the pattern does, and more.
+func (s Set) Enclosing() (e Expression, ok bool) {
+	if s.Path.gaps() < 2 {
+		return s.Expression()
+	}
+	around := s
+	around.Path.segments = nil
+	for i := range s.Path.segments {
+		if strings.Contains(s.Path.segments[i].text, "*") {
+			break
+		}
+		around.Path.segments = append(around.Path.segments, s.Path.segments[i])
+	}
+	around.Path.segments = append(around.Path.segments, segment{glob: glob{text: "**"}, many: true})
+	return around.Expression()
+}
+
+// gaps counts the places of a pattern that a matcher may try in many ways, one within the other: each ** that isn't the last segment, and
+// each * of a segment that has several. A single * ends with its segment.
+func (p *Pattern) gaps() (n int) {
+	for i := range p.segments {
+		switch s := &p.segments[i]; {
+		case s.many && i == len(p.segments)-1:
+		case s.many:
+			n++
+		case strings.Count(s.text, "*") > 1:
+			n += strings.Count(s.text, "*")
+		}
+	}
+	return n
 }
 
 // isPlain reports whether a segment of a pattern has only what can stand in a target that Plain matches.

@@ -37,6 +37,11 @@ func checkMethod(m string) error {
 	case "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS":
 		return nil
 	}
+	switch m {
+	case "TRACE", "TRACK", "CONNECT":
+		// What hands a request back shows the fields that others have put into it (RFC 9110, section 9.3.8); a tunnel leads past the doors.
+		return &Unreadable{What: "method", Value: m, Reason: m + " is never handed on"}
+	}
 	if m == "" {
 		return &Unreadable{What: "method", Reason: "no method"}
 	}

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
@@ -72,7 +73,7 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if how == "missing" || how == "missing-typed" { // the web server has nothing there
-		b.missing(&typed{w, how == "missing-typed"}, r)
+		b.missing(&refusal{ResponseWriter: &typed{w, how == "missing-typed"}, as: http.StatusNotFound}, r)
 		return
 	}
 	asked, err := b.read(r)
@@ -119,7 +120,7 @@ func (b *Beside) decideFor(w http.ResponseWriter, asked *http.Request, how, audi
 	case away == nil:
 		return
 	case whole:
-		away.write(&refusal{ResponseWriter: w})
+		away.write(away.refusal(w))
 		return
 	}
 	status := away.status
@@ -140,22 +141,30 @@ func (b *Beside) decideFor(w http.ResponseWriter, asked *http.Request, how, audi
 }
 
 // A refusal is an answer to who is not admitted, to a web server that may take 2xx for an admission. Whatever the visitor was to get with such a
-// status, they get it with 403.
+// status, they get it with 403, or 404.
 type refusal struct {
 	http.ResponseWriter
+	as    int // 404 for what is hidden or missing, which look alike also so; else 403
 	begun bool
+}
+
+func (t *turnedAway) refusal(w http.ResponseWriter) *refusal {
+	if t.status == http.StatusNotFound {
+		return &refusal{ResponseWriter: w, as: http.StatusNotFound}
+	}
+	return &refusal{ResponseWriter: w, as: http.StatusForbidden}
 }
 
 func (r *refusal) WriteHeader(status int) {
 	if r.begun = true; status < 300 {
-		status = http.StatusForbidden
+		status = r.as
 	}
 	r.ResponseWriter.WriteHeader(status)
 }
 
 func (r *refusal) Write(b []byte) (int, error) {
 	if !r.begun {
-		r.WriteHeader(http.StatusForbidden)
+		r.WriteHeader(r.as)
 	}
 	return r.ResponseWriter.Write(b)
 }
@@ -217,10 +226,14 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 	begun := time.Now()
 	var d policy.Decision
 	var err error
-	if forged(r.Header) {
+	switch {
+	case forged(r.Header):
 		t.Visitor.From = g.Front.Client(r)
 		d = policy.Rejected(errForged)
-	} else {
+	case namesTwoHosts(r):
+		t.Visitor.From = g.Front.Client(r)
+		d = policy.Rejected(errTwoHosts)
+	default:
 		d, err = g.judge(w.Header(), r, t)
 	}
 	if g.Took != nil {
@@ -245,6 +258,15 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 		status: away.Answer.Status, location: away.Answer.Location, authenticate: away.Answer.Authenticate,
 		write: func(w http.ResponseWriter) { g.turnAway(w, r, house, turning, away, nil) },
 	}, t
+}
+
+var errTwoHosts = errors.New("its target names another host than its Host field")
+
+// namesTwoHosts reports whether the target of a request names a host, and the request another one: then nobody knows by which of them the web
+// server goes (RFC 9112, section 3.2.2).
+func namesTwoHosts(r *http.Request) bool {
+	host, _, _ := place.SplitTarget(r.RequestURI)
+	return host != "" && !strings.EqualFold(host, r.Host)
 }
 
 var errForged = errors.New("it brings header fields in which Ostiarius says who is calling; nobody else may send them")
@@ -372,7 +394,7 @@ func (b *Beside) answer(w http.ResponseWriter, word string) {
 		http.Error(w, "You cannot come in here. Please load the page again.", http.StatusForbidden)
 		return
 	}
-	away.write(&refusal{ResponseWriter: w})
+	away.write(away.refusal(w))
 }
 
 // answers are those that were found and not asked for yet. A web server asks at once, so they are few, and soon forgotten.

@@ -22,6 +22,9 @@ import (
 func (g *Guard) judge(h http.Header, r *http.Request, t *Turn) (policy.Decision, error) {
 	asked, fault := t.Book.Read(requestOf(r))
 	t.Secure = g.Front.Secure(r)
+	if fault == nil && r.Host == "" && !t.Book.IsOwn(asked.Place) {
+		fault = errNoHost
+	}
 	if fault != nil {
 		t.Visitor.From = g.Front.Client(r)
 		return policy.Rejected(fault), nil
@@ -41,6 +44,10 @@ func (g *Guard) judge(h http.Header, r *http.Request, t *Turn) (policy.Decision,
 	}
 	return d, err
 }
+
+// errNoHost is why a request is rejected that names no host: what is behind, or the web server that asks, would choose one, perhaps with other
+// doors (RFC 9110, section 7.2). Our own pages are the same at every host, and are asked for so by programs that look whether we are there.
+var errNoHost = errors.New("the request names no host")
 
 // use notes the use of the passes by which somebody is admitted. Who would be admitted without them uses none. A pass
 // that opens nothing any more by being used leaves its holder outside.

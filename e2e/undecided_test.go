@@ -1,0 +1,90 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+)
+
+// bytesOf sends a request as it stands, and returns what comes back. With half, the client then sends nothing more, and says so.
+func bytesOf(t *testing.T, address, request string, half bool) string {
+	t.Helper()
+	conn, err := net.Dial("tcp", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(5 * time.Second))
+	io.WriteString(conn, request)
+	if half {
+		conn.(*net.TCPConn).CloseWrite()
+	}
+	answer, _ := io.ReadAll(io.LimitReader(conn, 1<<20))
+	return string(answer)
+}
+
+// What was not decided is denied at each web server: whatever keeps the question from being asked or answered, nothing closed is given out.
+func TestBesideServesNothingUndecided(t *testing.T) {
+	t.Parallel()
+	for name := range besides {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			policy := besidePolicy + "  - { path: \"/app/open/**/p/**/q\", admit: nobody }\n  - { path: /**, host: admin.example, admit: { role: trustee } }\n"
+			s, base, _ := connectedBy(t, policy, name, "--skip-public")
+			u, _ := url.Parse(base)
+			get := func(target, host string, more ...string) string {
+				return "GET " + target + " HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\nOstiarius_User: trustee\r\n" + strings.Join(more, "") + "\r\n"
+			}
+			fields := func(n int) string {
+				var all strings.Builder
+				for i := range n {
+					fmt.Fprintf(&all, "X-Field-%d: x\r\n", i)
+				}
+				return all.String()
+			}
+			closed := func(what, request string, half bool) {
+				t.Helper()
+				if got := bytesOf(t, u.Host, request, half); strings.Contains(got, "content ") {
+					t.Errorf("%s: %.200q", what, got)
+				}
+			}
+			if got := bytesOf(t, u.Host, "GET /leaflets/ HTTP/1.1\r\nHost: "+u.Host+"\r\nConnection: close\r\n\r\n", false); !strings.Contains(got, "content of leaflets") {
+				t.Fatalf("what is open: %.300q", got)
+			}
+			for _, half := range []bool{false, true} {
+				for _, n := range []int{0, 70, 90, 93, 95, 96, 97, 98, 99, 100, 101, 200} {
+					closed(fmt.Sprintf("%d fields, half-closed %v", n, half), get("/app/x", u.Host, fields(n)), half)
+				}
+			}
+			for range 10 {
+				closed("a client that sends nothing more", get("/rota/", u.Host), true)
+				closed("a client that sends nothing more, to an application", get("/app/x", u.Host), true)
+			}
+			for _, host := range []string{"admin.example", "admin.example.", "ADMIN.example", "admin.example,www.example", "www.example,admin.example", "admin.example:80"} {
+				closed("Host: "+host, get("/visit/", host), false)
+				closed("for an application, Host: "+host, get("/app/open/x", host), false)
+			}
+			for _, request := range []string{
+				"GET /rota/ HTTP/1.0\r\n\r\n", "GET /visit/ HTTP/1.0\r\n\r\n", "GET http://admin.example/visit/ HTTP/1.0\r\n\r\n", "GET http://admin.example/app/open/x HTTP/1.0\r\n\r\n",
+				"GET /app/open/x HTTP/1.0\r\n\r\n", "GET http://admin.example/app/open/x HTTP/1.1\r\nHost: www.example\r\nConnection: close\r\n\r\n",
+				"GET /visit/ HTTP/1.1\r\nHost: www.example\r\nHost: admin.example\r\nConnection: close\r\n\r\n", "GET /app/open/x HTTP/1.1\r\nHost:\r\nConnection: close\r\n\r\n", "TRACE /app/open/x HTTP/1.1\r\nHost: " + u.Host + "\r\nConnection: close\r\n\r\n",
+			} {
+				closed(request, request, false)
+			}
+			closed("a path on which an expression gives up", get("/app/open/"+strings.Repeat("p/", 3000)+"q", u.Host), false)
+			// The service is gone.
+			s.Kill()
+			for _, half := range []bool{false, true} {
+				closed("without the service", get("/rota/", u.Host), half)
+				closed("without the service, an application", get("/app/x", u.Host), half)
+			}
+			if got := bytesOf(t, u.Host, "GET /leaflets/ HTTP/1.1\r\nHost: "+u.Host+"\r\nConnection: close\r\n\r\n", false); !strings.Contains(got, "content of leaflets") {
+				t.Errorf("what is open, without the service: %.300q", got)
+			}
+		})
+	}
+}
