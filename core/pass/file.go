@@ -63,6 +63,14 @@ func (s Spans) Total() (n int64) {
 	return n
 }
 
+// Within returns how many bytes of a span they have.
+func (s Spans) Within(n Span) (has int64) {
+	for _, span := range s {
+		has += max(0, min(span.To, n.To)-max(span.From, n.From))
+	}
+	return has
+}
+
 // Reach returns how far one can go from a byte on, at most to an end, without more than so many bytes that the spans
 // do not have.
 func (s Spans) Reach(from, end, room int64) int64 {
@@ -136,6 +144,9 @@ func (f *File) Finished() bool { return f.Has.Total() >= f.Size }
 
 // Counted reports whether so much of the file has been delivered that it has counted as a download.
 func (f *File) Counted() bool { return f.Day != "" && f.Has.Total() >= enough(f.Size) }
+
+// CountsAgain reports whether so many bytes that had been delivered before were delivered again that this is another download.
+func (f *File) CountsAgain(again int64) bool { return f.Size > 0 && again >= enough(f.Size) }
 
 // A Step is as much as is delivered before it is looked at again.
 type Step struct {

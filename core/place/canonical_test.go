@@ -101,7 +101,7 @@ func FuzzCanonical(f *testing.F) {
 }
 
 func TestReadRefusesMethods(t *testing.T) {
-	for _, bad := range []string{"", "get", "Get", "GET /", "G\x00"} {
+	for _, bad := range []string{"", "get", "Get", "GET /", "G\x00", "TRACE", "TRACK", "CONNECT"} {
 		if _, err := Read(bad, "", "/", Rules{}); err == nil {
 			t.Errorf("method %q was accepted", bad)
 		}

@@ -282,15 +282,15 @@ func forged(h http.Header) bool {
 	return false
 }
 
-// A download is counted here as if all but the last byte of a file had been delivered: how much arrives is not known, and so what
-// breaks off can be gone on with.
+// A download is counted here as if all but the last byte of a file had been delivered: how much arrives is not known. What breaks off
+// can be fetched again on the same day.
 const counted = 1000
 
 // count counts a download for the passes without which it would not be admitted. What is a file is told by the end of its name. Who has
 // had as many as a pass allows is answered that instead.
 func (b *Beside) count(turning *turning, r *http.Request) *turnedAway {
 	t := &turning.turn
-	if len(t.Passes) == 0 || r.Method != http.MethodGet {
+	if len(t.Passes) == 0 || r.Method == http.MethodHead || r.Method == http.MethodOptions {
 		return nil
 	}
 	switch strings.ToLower(path.Ext(t.Place.Path)) {
@@ -304,7 +304,7 @@ func (b *Beside) count(turning *turning, r *http.Request) *turnedAway {
 		delivery.WriteHeader(http.StatusOK)
 		delivery.Write(make([]byte, counted-1))
 		delivery.Finish(false)
-		if refused && !b.goesOn(r) {
+		if refused {
 			return &turnedAway{status: http.StatusForbidden, write: func(w http.ResponseWriter) {
 				keepPrivate(w.Header())
 				b.Guard.UsedUp(w, inner)
@@ -312,15 +312,6 @@ func (b *Beside) count(turning *turning, r *http.Request) *turnedAway {
 		}
 	}
 	return nil
-}
-
-// goesOn reports whether a request is for the rest of what has counted as a download already.
-func (b *Beside) goesOn(r *http.Request) bool {
-	if len(r.Header["Range"]) == 0 {
-		return false
-	}
-	d, err := b.Guard.judge(http.Header{}, r, &Turn{Book: b.Guard.House().Book})
-	return err == nil && d.Outcome == policy.Admit
 }
 
 // nowhere is an answer that nobody reads.

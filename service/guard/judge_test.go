@@ -100,3 +100,25 @@ func TestJudge(t *testing.T) {
 		}
 	}
 }
+
+// A request that names no host is nobody's to choose one for; our own pages are the same at all.
+func TestRequestsWithoutAHost(t *testing.T) {
+	book, findings := policy.Parse("doors.yaml", []byte("unlisted: public\ndoors: [{path: /**, host: admin.example, admit: signed-in}]"))
+	if book == nil {
+		t.Fatal(findings)
+	}
+	g := &Guard{House: func() *House { return &House{Book: book} }, Who: func(http.Header, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil }}
+	for _, test := range []struct {
+		host, path string
+		want       policy.Outcome
+	}{
+		{"", "/", policy.Reject}, {"", "/visit/", policy.Reject}, {"", "/door/health", policy.Admit}, {"www.example", "/", policy.Admit}, {"admin.example", "/", policy.Challenge},
+		{"admin.example.", "/", policy.Challenge}, {"admin.example,www.example", "/", policy.Reject},
+	} {
+		r := httptest.NewRequest("GET", test.path, nil)
+		r.Host = test.host
+		if d, err := g.judge(http.Header{}, r, &Turn{Book: book}); err != nil || d.Outcome != test.want {
+			t.Errorf("%q %s: %s %v, want %s", test.host, test.path, d.Outcome, err, test.want)
+		}
+	}
+}

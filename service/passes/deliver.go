@@ -24,6 +24,7 @@ type progress struct {
 	file  pass.File               // as it is written down
 	sent  pass.Spans              // what has been sent
 	under map[*delivery]pass.Span // deliveries under way, and the step that each is at
+	again int64                   // bytes that were sent though they had been before, since it counted last
 }
 
 // has returns what has been sent, and what is being sent.
@@ -53,13 +54,15 @@ func (p *Passes) filesOf(ctx context.Context, l *live) (map[string]*progress, er
 	return l.files, nil
 }
 
-// finishing reports whether a file at a place has been downloaded, but for its end.
-func (p *Passes) finishing(ctx context.Context, l *live, path string) (bool, error) {
+// finishing reports whether a file at a place has counted today, and so may be fetched; or, for somebody who resumes, has been downloaded
+// but for its end.
+func (p *Passes) finishing(ctx context.Context, l *live, path string, resumes bool) (bool, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	files, err := p.filesOf(ctx, l)
+	today := day(p.o.Now())
 	for key, f := range files {
-		if at, _, _ := strings.Cut(key, "\n"); at == path && f.file.Counted() && !f.file.Finished() {
+		if at, _, _ := strings.Cut(key, "\n"); at == path && (f.file.Day == today || resumes && f.file.Counted() && !f.file.Finished()) {
 			return true, nil
 		}
 	}
@@ -120,7 +123,7 @@ func (d *delivery) WriteHeader(status int) {
 		return
 	}
 	d.begun = true
-	if (status == http.StatusOK || status == http.StatusPartialContent) && d.r.Method == http.MethodGet {
+	if delivers(d.r.Method, status) {
 		if err := d.begin(status); err != nil {
 			if !errors.Is(err, errUsedUp) {
 				d.held.passes.o.Log.Error("a download could not be counted", "error", err)
@@ -137,6 +140,11 @@ func (d *delivery) WriteHeader(status int) {
 	d.ResponseWriter.WriteHeader(status)
 }
 
+// delivers reports whether an answer brings what was asked for, by whatever method: servers behind answer POST with files too.
+func delivers(method string, status int) bool {
+	return method != http.MethodHead && status < 300 && status != http.StatusNoContent && status != http.StatusResetContent
+}
+
 var errUsedUp = errors.New("as often as it allows has been downloaded")
 
 // begin finds out what is to be sent, and whether it may be.
@@ -147,7 +155,7 @@ func (d *delivery) begin(status int) error {
 	}
 	size := int64(-1)
 	length := first(h["Content-Length"])
-	if length != "" && status == http.StatusOK {
+	if length != "" && status != http.StatusPartialContent {
 		if n, err := strconv.ParseInt(length, 10, 64); err == nil {
 			size, d.end = n, n
 		}
@@ -183,13 +191,14 @@ func (d *delivery) begin(status int) error {
 		files[key] = f
 	}
 	f.file.Size = max(size, 0)
-	switch goesOn := size > 0 && f.file.Counted() && !f.has().Holds(d.at); {
+	// Whoever goes on with what has counted asks for what is missing, and for nothing else.
+	switch goesOn := size > 0 && f.file.Counted() && f.has().Within(pass.Span{From: d.at, To: d.end}) == 0; {
 	case f.file.Day == today && f.file.Finished() && len(f.under) == 0:
 		y, m, date := now.Local().Date()
 		l.counted.Store(&counted{d.held.path, size, tag, now, time.Date(y, m, date+1, 0, 0, 0, 0, time.Local)})
 		return nil // it has counted, and may be fetched as often as somebody likes on that day
-	case f.file.Day == today && (is.Allowed == 0 || is.Used < is.Allowed), goesOn:
-		// the rest of what has counted
+	case f.file.Day == today, goesOn:
+		// it counts once for each day; or it is the rest of what has counted
 	default:
 		others := 0
 		for _, other := range files {
@@ -361,9 +370,14 @@ func (d *delivery) ahead(want int64) (int64, error) {
 	step := f.file.Step(has, d.at, d.end)
 	next := f.file
 	next.Has = has.Add(pass.Span{From: d.at, To: step.To})
+	again := f.again + has.Within(pass.Span{From: d.at, To: step.To})
 	var err error
-	if today := day(p.o.Now()); step.Counts && f.file.Day != today {
-		next.Day = today
+	if today := day(p.o.Now()); f.file.Day != today && (step.Counts || f.file.CountsAgain(again)) {
+		if is := l.is.Load(); !step.Counts && is.Allowed > 0 && is.Used >= is.Allowed {
+			d.cut = true
+			return 0, errUsedUp
+		}
+		next.Day, again = today, 0
 		err = d.count(l, &next)
 	} else {
 		err = p.o.Store.SetPassFile(d.ctx(), l.id, &next)
@@ -373,7 +387,7 @@ func (d *delivery) ahead(want int64) (int64, error) {
 		d.cut = true
 		return 0, err
 	}
-	f.file = next
+	f.file, f.again = next, again
 	d.step = step.To
 	f.under[d] = pass.Span{From: d.at, To: step.To}
 	return min(want, d.step-d.at), nil

@@ -145,9 +145,9 @@ func TestDownloadsAreCounted(t *testing.T) {
 	get("GET", "/recordings/bell-1000.bin", "", 200, 3)
 	get("GET", "/recordings/bell-1000.bin", "", 200, 3)
 	get("GET", "/recordings/lamp-100.bin", "0-94", 206, 4)
-	get("GET", "/recordings/lamp-100.bin", "0-94", 403, 4) // of the last one its end is left
-	get("GET", "/recordings/lamp-100.bin", "95-", 206, 4)
-	get("GET", "/recordings/lamp-100.bin", "95-", 401, 4)
+	get("GET", "/recordings/lamp-100.bin", "0-94", 206, 4) // on the same day as often as one likes, though the pass is used up
+	get("GET", "/recordings/lamp-100.bin", "", 200, 4)
+	get("POST", "/recordings/lamp-100.bin", "", 200, 4)
 	get("GET", "/recordings/", "", 401, 4)
 	get("GET", "/recordings/other-100.bin", "", 401, 4)
 	if is, _ := h.Passes.Is(ctx, i.Pass.ID); h.Passes.StateOf(is) != pass.UsedUp {
@@ -161,6 +161,51 @@ func TestDownloadsAreCounted(t *testing.T) {
 		t.Fatal(err)
 	}
 	get("GET", "/recordings/other-100.bin", "", 200, 5)
+}
+
+// What is delivered counts, whatever the method and the parts: a file is not fetched again and again in pieces that each come to too little,
+// and what is left of the last download is its end alone.
+func TestPartsAreNoWayAround(t *testing.T) {
+	h, c, front := handing(t)
+	i := h.issue(t, "recordings", passes.NewPass{Downloads: 2})
+	get := func(method, part string) int {
+		return fetch{method: method, path: "/recordings/tide-1000.bin", bytes: part, user: i.Pass.ID, password: i.Password}.of(front).Code
+	}
+	used := func(what string, want int) {
+		t.Helper()
+		if got := h.used(t, i.Pass.ID); got != want {
+			t.Errorf("%s: %d downloads, want %d", what, got, want)
+		}
+	}
+	for range 3 {
+		get("GET", "0-939") // 94 of 100
+	}
+	used("nearly all, three times", 1)
+	c.pass(24 * time.Hour)
+	if get("POST", "") != 200 {
+		t.Error("by POST")
+	}
+	used("by POST", 2)
+	c.pass(24 * time.Hour)
+	for _, part := range []string{"", "0-", "1-", "0-500", "400-", "999-"} {
+		if code := get("GET", part); code < 400 {
+			t.Errorf("of a pass that is used up, bytes %q: %d", part, code)
+		}
+	}
+	// Of a download that was broken off near its end the rest can be fetched later, and nothing beside it.
+	i = h.issue(t, "recordings", passes.NewPass{Downloads: 1})
+	get("GET", "0-959")
+	used("nearly all", 1)
+	c.pass(24 * time.Hour)
+	for _, part := range []string{"959-", "0-", "950-999", "100-965"} {
+		if code := get("GET", part); code < 400 {
+			t.Errorf("more than what is left, bytes %q: %d", part, code)
+		}
+	}
+	if code := get("GET", "960-"); code != 206 {
+		t.Errorf("what is left: %d", code)
+	}
+	used("with the rest", 1)
 }
 
 // Ten at once that would each be the last download: one is, and the others are refused; of one file, all are it.
