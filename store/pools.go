@@ -70,6 +70,24 @@ func openPools(driver, path, mode string, pragmas ...string) (*pools, error) {
 // UsualDriver is the name of the driver of the database.
 const UsualDriver = "sqlite"
 
+// keepSecond has the second file stay when the records are closed, though all of it is worked in: the database would remove it.
+func (p *pools) keepSecond() {
+	ctx, cancel := context.WithTimeout(context.Background(), readWithin)
+	defer cancel()
+	conn, err := p.writer.Conn(ctx)
+	if err != nil {
+		return
+	}
+	defer conn.Close()
+	conn.Raw(func(driver any) error {
+		if file, ok := driver.(sqlite.FileControl); ok {
+			_, err := file.FileControlPersistWAL("main", 1)
+			return err
+		}
+		return nil
+	})
+}
+
 func (p *pools) close() error {
 	var errs []error
 	for _, db := range []*sqlx.DB{p.readers, p.longer, p.writer} { // the last to close works in what was written

@@ -91,7 +91,11 @@ func OpenBy(driver, path string) (*Store, error) {
 		s.takeUp(ctx)
 		return s, nil
 	}
-	s.close()
+	if before.wal {
+		s.closeInUse()
+	} else {
+		s.close()
+	}
 	if lost := (*Lost)(nil); errors.As(err, &lost) {
 		return nil, err
 	}
@@ -171,7 +175,9 @@ func (s *Store) Ping(ctx context.Context) error {
 
 // Close closes the records.
 func (s *Store) Close() error {
-	s.layDown() // if not, the second file stays, and is looked for
+	if err := s.layDown(); err != nil { // as on a full disk: the records still say that they are in use
+		return s.closeInUse()
+	}
 	return s.close()
 }
 

@@ -78,6 +78,9 @@ func (s *Store) layOut(ctx context.Context) error {
 
 // GiveBack gives the room that nothing needs any more back to the file system, but for what will soon be needed again.
 func (s *Store) GiveBack(ctx context.Context) error {
+	if used, err := s.isInUse(ctx); err == nil && !used { // the disk was full at the start
+		s.takeUp(ctx)
+	}
 	size := portion(64)
 	for {
 		var all, free int

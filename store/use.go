@@ -81,6 +81,21 @@ func (s *Store) layDown() error {
 	return err
 }
 
+// closeInUse closes records that say, or may say, that they are in use. The second file stays, also if the database works all of it into the first
+// one: without it the records would look as if a part of them were missing.
+func (s *Store) closeInUse() error {
+	_, err := os.Stat(walOf(s.path))
+	there := err == nil
+	s.keepSecond()
+	err = s.close()
+	if _, gone := os.Stat(walOf(s.path)); there && errors.Is(gone, fs.ErrNotExist) { // by a driver that can't be told to keep it
+		if file, made := os.OpenFile(walOf(s.path), os.O_CREATE|os.O_WRONLY, 0o600); made == nil {
+			file.Close()
+		}
+	}
+	return err
+}
+
 // AcceptLoss lets records be opened of which a part is missing. They begin with what is there.
 func AcceptLoss(path string) error {
 	before, err := look(path)
