@@ -26,13 +26,48 @@ func siteServer(handler http.Handler, log *log.Logger) *http.Server {
 	}
 }
 
-// connections is the most connections at once.
+// connections is the most connections at once. Unless it is set, there are no more than fit with what the system lets the process open: for each
+// connection one for itself, one for a file or a connection behind, and one for a request of HTTP/2 on it.
 func (s *Service) connections() int {
 	if s.settings.Connections > 0 {
 		return s.settings.Connections
 	}
+	if open := openFiles(); open > 0 {
+		return max(leastConnections, min(usualConnections, (open-ownFiles)/filesForEach))
+	}
 	return usualConnections
 }
+
+// What the process needs for itself, and how many files a connection may come to.
+const (
+	ownFiles         = 200
+	filesForEach     = 3
+	leastConnections = 64
+)
+
+// boundStreams bounds the requests of HTTP/2 that are under way, in all and of one network: their connections are few. Those of HTTP/1 are as many
+// as the connections.
+func boundStreams(handler http.Handler, bound *throttle.Bound, front *guard.Front) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.ProtoMajor < 2 {
+			handler.ServeHTTP(w, r)
+			return
+		}
+		peer := guard.Peer(r)
+		network := throttle.NetworkOf(peer)
+		if !bound.Take(network, front.Trusts(peer)) {
+			w.Header().Set("Retry-After", "2")
+			w.Header().Set("Cache-Control", "no-store")
+			http.Error(w, "Too many requests are under way. Please try again.", http.StatusServiceUnavailable)
+			return
+		}
+		defer bound.Give(network)
+		handler.ServeHTTP(w, r)
+	})
+}
+
+// mostStreams is how many requests of HTTP/2 a connection may have under way.
+const mostStreams = 100
 
 // Serve answers requests until ctx ends; then it lets those under way finish.
 func (s *Service) Serve(ctx context.Context) error {
@@ -50,7 +85,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	}
 	most := s.connections()
 	room := func() *throttle.Bound { return throttle.NewBound(most, most/shareOfNetwork) }
-	bound := room()
+	bound, streams := room(), room()
 	serveSite := func(l net.Listener, bound *throttle.Bound, mark func(context.Context) context.Context) {
 		server := func() *http.Server {
 			made := siteServer(s.handler, log)
@@ -67,6 +102,8 @@ func (s *Service) Serve(ctx context.Context) error {
 		}
 		one, two := byProtocol(front, s.cert.config(), s.settings.Log)
 		second := server()
+		second.Handler = boundStreams(second.Handler, streams, s.settings.Front)
+		second.HTTP2 = &http.HTTP2Config{MaxConcurrentStreams: mostStreams}
 		second.TLSConfig = s.cert.config()
 		serve(server(), one)
 		serve(second, two)
@@ -130,7 +167,7 @@ func (s *Service) Serve(ctx context.Context) error {
 
 	if s.listener != nil {
 		s.settings.Log.Info("listening", "address", s.URL(), "version", s.settings.Version, "open files", openFiles())
-		if most := openFiles(); most > 0 && most < 2*s.connections()+200 { // one for the client, one for the server behind or a file
+		if most := openFiles(); most > 0 && most < filesForEach*s.connections()+ownFiles {
 			s.settings.Log.Warn("fewer files may be open than connections are taken, so that some may be told to try again; raise the limit (LimitNOFILE, ulimit -n) or lower --connections", "open files", most, "connections", s.connections())
 		}
 	}

@@ -78,6 +78,9 @@ func ConnContext(ctx context.Context, c net.Conn) context.Context {
 	return context.WithValue(ctx, peerKey{}, PeerOf(c))
 }
 
+// Peer returns who is at the other end of the connection of a request, not valid for a Unix socket.
+func Peer(r *http.Request) netip.Addr { return peer(r) }
+
 func peer(r *http.Request) netip.Addr {
 	if a, ok := r.Context().Value(peerKey{}).(netip.Addr); ok {
 		return a

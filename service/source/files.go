@@ -209,12 +209,26 @@ func (f *Files) send(w http.ResponseWriter, r *http.Request, t *guard.Turn, name
 		if f.kept != nil {
 			f.kept.put(name, coding, file, file.buffer[:file.size], f.now())
 		}
-		w = inOneGo{w}
+		if r.ProtoMajor < 2 {
+			w = inOneGo{w}
+		}
+	}
+	var content io.ReadSeeker = file
+	if r.ProtoMajor >= 2 {
+		again, err := f.reopen(coding.of(name), file)
+		if err != nil {
+			f.not(w, r, err)
+			return file
+		}
+		content = again
 	}
 	if kept := h["Cache-Control"]; len(kept) > 0 && strings.HasPrefix(kept[0], "private") {
 		w = &faithful{w, kept}
 	}
-	http.ServeContent(w, r, path.Base(name), file.modified, file)
+	if r.ProtoMajor >= 2 {
+		w = inPieces{w}
+	}
+	http.ServeContent(w, r, path.Base(name), file.modified, content)
 	return file
 }
 

@@ -176,7 +176,7 @@ func NewProxy(s policy.Source, o ProxyOptions) (*Proxy, error) {
 		ErrorHandler: p.fail,
 	}
 	own := *p.proxy
-	own.BufferPool = nil
+	own.BufferPool = pieces{}
 	p.own = &own
 	return p, nil
 }
