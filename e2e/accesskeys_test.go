@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"ostiarius/client"
 )
 
 // A program comes with an access key: to the site, to what is behind, which does not see the key, and to the commands over --server.
@@ -127,4 +129,43 @@ func mistyped(token string) string {
 		last = "b"
 	}
 	return token[:len(token)-1] + last
+}
+
+// A request with the session of one account and the access key of another is nobody's, and yields no mark of the console.
+func TestMixedCredentialsAreNobodys(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	write(t, dir, "site/index.html", "<title>t</title>")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: signed-in}]\n")
+	s := start(t, dir)
+	api := client.New(s.Data)
+	keys := map[string]string{}
+	for _, name := range []string{"agnes", "ines"} {
+		if _, err := api.People().Add(t.Context(), client.NewPerson{Name: name, Password: agnes, Roles: []string{"steward"}}); err != nil {
+			t.Fatal(err)
+		}
+		made, err := api.AccessKeys().Add(t.Context(), client.NewAccessKey{Account: name, Name: "x"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		keys[name] = made.Token
+	}
+	p := newPerson(t, s.URL)
+	p.signIn("ines", agnes, "")
+	navigating := []string{"Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document"}
+	for whose, status := range map[string]int{"agnes": 401, "ines": 200} {
+		bearer := []string{"Authorization", "Bearer " + keys[whose]}
+		if a := p.get("/", bearer...); a.status != status {
+			t.Errorf("a key of %s beside the session of ines: %d", whose, a.status)
+		}
+		if a := p.get("/door/console/", append(bearer, navigating...)...); strings.Contains(a.body, `name="proof"`) {
+			t.Errorf("a key of %s beside the session of ines yields a mark", whose)
+		}
+	}
+	if a := newPerson(t, s.URL).get("/door/console/", append([]string{"Authorization", "Bearer " + keys["agnes"]}, navigating...)...); strings.Contains(a.body, `name="proof"`) {
+		t.Error("a key yields a mark")
+	}
+	if a := p.get("/door/console/", navigating...); !strings.Contains(a.body, `name="proof"`) {
+		t.Errorf("the session yields none: %d", a.status)
+	}
 }

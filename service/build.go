@@ -45,7 +45,7 @@ func (s *Service) build() {
 	s.pages = pages.New(pages.Options{
 		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Factors: s.rooms.Factors, Keys: s.rooms.Keys, Elsewhere: s.rooms.Elsewhere, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, Desk: s.rooms.Desk, Visitors: s.rooms.Visitors, Log: s.settings.Log,
 		Beside: func(name string) string { return inspect.Beside(name, s.settings.Policy) }, InPlace: s.inPlace, Lacks: s.policy.Lacks,
-		Mark: func(account string) string { return marker.Mark(account, time.Now()) },
+		Mark: func(r *http.Request) string { return marker.Mark(s.pages.MarkOwner(r), time.Now()) },
 	})
 	bySession.ByKey = func(r *http.Request) bool { return guard.TurnOf(r).Visitor.Factors.Kinds.Has(factor.Key) }
 	bySession.ProofAge = func(r *http.Request) time.Duration {
@@ -56,7 +56,11 @@ func (s *Service) build() {
 		if s.apart.here(r) { // where there are no pages but these
 			return v.ProofAge
 		}
-		return marker.Age(r.Header.Get(api.ProofField), v.Account, time.Now())
+		owner := s.pages.MarkOwner(r)
+		if owner == "" {
+			return session.Unknown
+		}
+		return marker.Age(r.Header.Get(api.ProofField), owner, time.Now())
 	}
 	bySession.Origins = s.origins
 	if s.apart.name == "" { // else the cookie is not for the site
@@ -83,11 +87,12 @@ func (s *Service) build() {
 		r.Group(func(r chi.Router) {
 			r.Use(s.apart.onlyHere(s.pages.Missing))
 			r.Route("/api/v1", bySession.Routes)
-			consoleRoutes(r, func(v *policy.Visitor) string {
-				if v.ProofAge > api.ProofLasts {
+			consoleRoutes(r, func(r *http.Request) string {
+				v, owner := &guard.TurnOf(r).Visitor, s.pages.MarkOwner(r)
+				if owner == "" || bySession.ByKey(r) || v.ProofAge > api.ProofLasts {
 					return ""
 				}
-				return marker.Mark(v.Account, time.Now().Add(-v.ProofAge))
+				return marker.Mark(owner, time.Now().Add(-v.ProofAge))
 			})
 		})
 	})

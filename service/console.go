@@ -10,7 +10,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ostiarius/console"
-	"ostiarius/core/policy"
 	"ostiarius/service/guard"
 )
 
@@ -19,7 +18,7 @@ import (
 //
 // To whom has typed the password of late the page brings a mark that shows it, made by mark; only
 // to somebody who goes to it with a browser, not to a script of another page that reads it.
-func consoleRoutes(r chi.Router, mark func(v *policy.Visitor) string) {
+func consoleRoutes(r chi.Router, mark func(r *http.Request) string) {
 	files := console.Files()
 	index, err := fs.ReadFile(files, "index.html")
 	r.Get("/console", func(w http.ResponseWriter, r *http.Request) {
@@ -49,7 +48,7 @@ func consoleRoutes(r chi.Router, mark func(v *policy.Visitor) string) {
 		h.Set("Cross-Origin-Opener-Policy", "same-origin") // nobody who opened it in a window can look into it
 		head := `<head><base href="` + base + `"><meta name="style-nonce" content="` + nonce + `">`
 		if r.Header.Get("Sec-Fetch-Mode") == "navigate" && r.Header.Get("Sec-Fetch-Dest") == "document" {
-			if proof := mark(&guard.TurnOf(r).Visitor); proof != "" {
+			if proof := mark(r); proof != "" {
 				head += `<meta name="proof" content="` + proof + `">`
 			}
 		}

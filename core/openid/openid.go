@@ -49,6 +49,11 @@ func ReadProvider(text []byte, issuer string) (p Provider, err error) {
 	if p.Issuer != issuer {
 		return p, fmt.Errorf("the provider says that it is %q, and not %q", cut(p.Issuer), issuer)
 	}
+	// A provider on the web has everything on the web: what its tokens and codes are sent to is no program of this machine.
+	here := false
+	if u, err := url.Parse(issuer); err == nil {
+		here = onThisMachine(u.Hostname())
+	}
 	for _, e := range []struct {
 		what, address string
 		needed        bool
@@ -56,8 +61,8 @@ func ReadProvider(text []byte, issuer string) (p Provider, err error) {
 		if e.address == "" && !e.needed {
 			continue
 		}
-		if u, err := url.Parse(e.address); err != nil || u.Host == "" || u.Fragment != "" || u.User != nil || u.Scheme != "https" && !(u.Scheme == "http" && onThisMachine(u.Hostname())) {
-			return p, fmt.Errorf("the provider's %s is %q, which is no https address", e.what, cut(e.address))
+		if u, err := url.Parse(e.address); err != nil || u.Host == "" || u.Fragment != "" || u.User != nil || onThisMachine(u.Hostname()) && !here || u.Scheme != "https" && !(u.Scheme == "http" && onThisMachine(u.Hostname())) {
+			return p, fmt.Errorf("the provider's %s is %q, which is no https address of the web", e.what, cut(e.address))
 		}
 	}
 	if len(p.ResponseTypes) > 0 && !slices.Contains(p.ResponseTypes, "code") {

@@ -189,7 +189,9 @@ func TestProviders(t *testing.T) {
 		ok     bool
 	}{
 		"right": {nil, true}, "another issuer": {map[string]any{"issuer": "https://id.example/"}, false}, "in the clear": {map[string]any{"token_endpoint": "http://id.example/t"}, false},
-		"on this machine": {map[string]any{"token_endpoint": "http://localhost:1/t"}, true}, "no keys": {map[string]any{"jwks_uri": ""}, false}, "a script": {map[string]any{"authorization_endpoint": "javascript:alert(1)"}, false},
+		"tokens on this machine": {map[string]any{"token_endpoint": "http://localhost:1/t"}, false}, "who it is, on this machine": {map[string]any{"userinfo_endpoint": "http://127.0.0.1/u"}, false},
+		"keys on this machine": {map[string]any{"jwks_uri": "https://127.0.0.1/k"}, false}, "signing out on this machine": {map[string]any{"end_session_endpoint": "http://[::1]/e"}, false},
+		"a form on this machine": {map[string]any{"authorization_endpoint": "http://localhost/a"}, false}, "no keys": {map[string]any{"jwks_uri": ""}, false}, "a script": {map[string]any{"authorization_endpoint": "javascript:alert(1)"}, false},
 		"no codes": {map[string]any{"response_types_supported": []string{"id_token"}}, false}, "a file": {map[string]any{"jwks_uri": "file:///etc/passwd"}, false}, "with a fragment": {map[string]any{"authorization_endpoint": "https://id.example/a#x"}, false},
 	} {
 		said := maps.Clone(good)
@@ -198,6 +200,9 @@ func TestProviders(t *testing.T) {
 		if _, err := ReadProvider(text, "https://id.example"); (err == nil) != test.ok {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+	if _, err := ReadProvider([]byte(`{"issuer": "http://localhost:1", "authorization_endpoint": "http://localhost:1/a", "token_endpoint": "http://localhost:1/t", "jwks_uri": "http://localhost:1/k"}`), "http://localhost:1"); err != nil {
+		t.Errorf("all of it on this machine: %v", err)
 	}
 	if _, err := ReadProvider([]byte("<html>"), "https://id.example"); err == nil {
 		t.Error("a page")

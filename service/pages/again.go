@@ -202,7 +202,7 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	if s.json {
 		said := map[string]any{"next": v.Next}
 		if p.o.Mark != nil && s.Code == "" { // a code alone is not what one signs in with
-			said["proof"] = p.o.Mark(t.Visitor.Account)
+			said["proof"] = p.o.Mark(r)
 		}
 		writeJSON(w, said)
 		return

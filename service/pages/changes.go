@@ -126,7 +126,7 @@ func (p *Pages) marked(c Change) http.HandlerFunc {
 			c.do(w, r)
 			return
 		}
-		owner := p.ownerOfMark(r)
+		owner := p.MarkOwner(r)
 		if mark := r.PostForm.Get("mark"); owner != "" && p.marks.Age(mark, owner, time.Now()) <= markLasts {
 			c.do(w, r)
 			return
@@ -155,15 +155,15 @@ func (p *Pages) markedFrame(w http.ResponseWriter, r *http.Request, title string
 	f := p.frame(r, title)
 	w.Header().Set("Cross-Origin-Opener-Policy", "same-origin")
 	if r.Header.Get("Sec-Fetch-Mode") == "navigate" && r.Header.Get("Sec-Fetch-Dest") == "document" {
-		if owner := p.ownerOfMark(r); owner != "" {
+		if owner := p.MarkOwner(r); owner != "" {
 			f.Mark = p.marks.Mark(owner, time.Now())
 		}
 	}
 	return f
 }
 
-// ownerOfMark names the session for which a page is marked; "" for none.
-func (p *Pages) ownerOfMark(r *http.Request) string {
+// MarkOwner names the session for which a page is marked; "" for none. An access key has none.
+func (p *Pages) MarkOwner(r *http.Request) string {
 	s, a, _, err := p.o.Sessions.Of(r.Context(), p.o.Visitors.Token(r))
 	if err != nil || s.Family == "" {
 		return ""

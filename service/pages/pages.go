@@ -62,9 +62,9 @@ type Options struct {
 	InPlace func(w http.ResponseWriter, r *http.Request, page string, status int) bool
 	// Lacks reports whether there is known to be nothing at a place of the site; nil if that is not known.
 	Lacks func(book *policy.Book, at place.Place) bool
-	// Mark makes the mark of a page for which the password of an account was typed just now; nil if
+	// Mark makes the mark of a page of the console for which the password was typed just now, in the session of the request; nil if
 	// there are no such pages.
-	Mark func(account string) string
+	Mark func(r *http.Request) string
 }
 
 // Pages serves the pages that people meet.

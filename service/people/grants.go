@@ -53,8 +53,11 @@ func (r *Register) Grant(ctx context.Context, actor, name, role string, from, un
 	})
 }
 
+// remains is how long somebody else has to have a role at least who takes the place of the last: until then it can be given to another.
+const remains = 24 * time.Hour
+
 // UnlessLast does what takes a role from an account, unless nobody else could sign in then who has it, or another that
-// includes it. One at a time, so that no two take it from each other.
+// includes it, and keeps it: who is leaving, or whose role is about to end, is nobody else. One at a time, so that no two take it from each other.
 func (r *Register) UnlessLast(ctx context.Context, name, role string, act func() error) error {
 	a, err := r.Find(ctx, name)
 	if err != nil {
@@ -71,7 +74,7 @@ func (r *Register) UnlessLast(ctx context.Context, name, role string, act func()
 	}
 	has := !a.Disabled && slices.ContainsFunc(a.Roles(now), func(r string) bool { return slices.Contains(roles, r) })
 	if has {
-		if n, err := r.o.Store.Others(ctx, roles, a.ID, now); err != nil {
+		if n, err := r.o.Store.Others(ctx, roles, a.ID, now, now.Add(max(book.Joining.Leave, remains))); err != nil {
 			return err
 		} else if n == 0 {
 			return mistake.Invalid("%s is the last who can sign in with the role %s: without one, nobody could administer this site here. Give the role to somebody else first, or do it by the command line", a.Name, role)

@@ -203,3 +203,37 @@ func TestImport(t *testing.T) {
 		t.Errorf("the same again: %v %v", again, err)
 	}
 }
+
+// Whoever is leaving, disabled, or has the role no longer than it takes to leave is nobody else: the last stewards can't all leave at once.
+func TestStewardsDoNotAllLeave(t *testing.T) {
+	for what, others := range map[string]func(r *house, c *clock) error{
+		"one who leaves":      func(r *house, _ *clock) error { _, err := r.Leaving.Leave(ctx, r.must("walt"), "", ""); return err },
+		"one who is disabled": func(r *house, _ *clock) error { return r.People.SetDisabled(ctx, "test", "walt", true) },
+		"one whose role ends": func(r *house, c *clock) error {
+			return r.People.Grant(ctx, "test", "walt", "steward", time.Time{}, c.Now().Add(6*24*time.Hour))
+		},
+	} {
+		r, _, c := open(t)
+		for _, name := range []string{"agnes", "walt"} {
+			add(t, r, people.NewAccount{Name: name, Password: "paint-and-lentil-soup", Roles: []string{"steward"}})
+		}
+		leaves := func() error { return r.People.UnlessLast(ctx, "agnes", "steward", func() error { return nil }) }
+		if err := leaves(); err != nil {
+			t.Errorf("beside another: %v", err)
+		}
+		if err := others(r, c); err != nil {
+			t.Fatal(err)
+		}
+		if err := leaves(); err == nil {
+			t.Errorf("beside %s alone the last steward can leave", what)
+		}
+	}
+}
+
+func (h *house) must(name string) *account.Account {
+	a, err := h.People.Find(ctx, name)
+	if err != nil {
+		panic(err)
+	}
+	return a
+}

@@ -57,6 +57,9 @@ func New(o Options) *Finder {
 // Who is for guard.Guard.
 func (f *Finder) Who(h http.Header, r *http.Request) (policy.Visitor, error) {
 	if v, ours, err := f.byKey(r); ours {
+		if err == nil && v.SignedIn && f.isAnothers(r, &v) {
+			return policy.Visitor{}, nil
+		}
 		return v, err
 	}
 	v, fresh, err := f.o.Sessions.Recognise(r.Context(), f.Token(r), func() string {
@@ -92,9 +95,23 @@ func (f *Finder) byKey(r *http.Request) (v policy.Visitor, ours bool, err error)
 	return v, true, err
 }
 
+// isAnothers reports whether a request that brings an access key has a session of another account beside it, or one that cannot be looked at:
+// then it is nobody's, since nobody knows for whom it is meant.
+func (f *Finder) isAnothers(r *http.Request, v *policy.Visitor) bool {
+	token := f.Token(r)
+	if token == "" {
+		return false
+	}
+	beside, err := f.o.Sessions.Look(r.Context(), token, false)
+	return err != nil || beside.SignedIn && beside.Account != v.Account
+}
+
 // Again is for guard.Guard.
 func (f *Finder) Again(r *http.Request, used bool) (policy.Visitor, error) {
 	if v, ours, err := f.byKey(r); ours {
+		if err == nil && v.SignedIn && f.isAnothers(r, &v) {
+			return policy.Visitor{}, nil
+		}
 		return v, err
 	}
 	return f.o.Sessions.Look(r.Context(), f.Token(r), used)
