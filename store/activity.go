@@ -11,6 +11,7 @@ import (
 
 	"ostiarius/core/account"
 	"ostiarius/core/activity"
+	kind "ostiarius/core/activity"
 	"ostiarius/core/telling"
 )
 
@@ -254,7 +255,15 @@ func conditionOf(q EventQuery) (where string, args []any) {
 		and(`door = ?`, q.Door)
 	}
 	if q.Reference != "" {
-		and(`reference = ?`, strings.ToUpper(q.Reference))
+		if meant := kind.References(q.Reference); len(meant) > 0 {
+			gaps := make([]any, len(meant))
+			for i, reference := range meant {
+				gaps[i] = reference
+			}
+			and(`reference IN (?`+strings.Repeat(`, ?`, len(meant)-1)+`)`, gaps...)
+		} else {
+			and(`1 = 0`)
+		}
 	}
 	if q.Words != "" {
 		and(`words LIKE ? ESCAPE '!'`, containing(q.Words))

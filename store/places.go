@@ -9,6 +9,9 @@ import (
 // PlaceOfAccount is the name of an account for what is known of places.
 func PlaceOfAccount(id int64) string { return fmt.Sprintf("account %d", id) }
 
+// PlaceOfShared is that of a shared password.
+func PlaceOfShared(name string) string { return "shared password " + name }
+
 // PlaceOfEntry is that of a name in a keyring.
 func PlaceOfEntry(ring, name string) string { return "entry " + ring + " " + name }
 

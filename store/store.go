@@ -78,7 +78,7 @@ func OpenBy(driver, path string) (*Store, error) {
 		return nil, fmt.Errorf("records: %w", err)
 	}
 	file.Close()
-	s, err := openFileBy(driver, path, "rw", "auto_vacuum(2)", "journal_mode(WAL)", "synchronous(FULL)")
+	s, err := openFileBy(driver, path, "rw", "auto_vacuum(2)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)")
 	if err != nil {
 		return nil, err
 	}

@@ -1,14 +1,17 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"os"
 	"path/filepath"
 	"slices"
 	"testing"
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/message"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
 )
@@ -153,5 +156,44 @@ func TestActivityFollowsTheAccount(t *testing.T) {
 	}
 	if got := kinds("agnes"); !slices.Equal(got, []string{"account changed"}) {
 		t.Errorf("of somebody who did something: %q", got)
+	}
+}
+
+// What is erased is gone from the files too: a password that was mailed, once the mail is sent.
+func TestWhatIsErasedIsGone(t *testing.T) {
+	ctx := context.Background()
+	path := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, path)
+	const password = "copper-kettle-moss-and-rope"
+	m := message.New(message.PassIssued, "ada@carrow.example", "", "en", noon)
+	m.Gaps["password"] = password
+	if err := s.Post(ctx, m, Event{At: noon, Kind: "pass issued"}); err != nil {
+		t.Fatal(err)
+	}
+	stands := func() (where string) {
+		for _, end := range []string{"", "-wal"} {
+			if data, err := os.ReadFile(path + end); err == nil && bytes.Contains(data, []byte(password)) {
+				where += " " + filepath.Base(path+end)
+			}
+		}
+		return where
+	}
+	if stands() == "" {
+		t.Fatal("it stands nowhere before, so this shows nothing")
+	}
+	all, err := s.Messages(ctx, MessageQuery{Limit: 1})
+	if err != nil || len(all) != 1 {
+		t.Fatal(all, err)
+	}
+	sent := all[0]
+	sent.State, sent.EndedAt = message.Sent, noon
+	if err := s.SetMessage(ctx, sent, message.Waiting, nil); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.GiveBack(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if where := stands(); where != "" {
+		t.Errorf("it stands in%s", where)
 	}
 }

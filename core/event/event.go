@@ -54,7 +54,7 @@ type Item struct {
 const (
 	MaxSize     = 64 << 10 // bytes of its body
 	mostItems   = 50
-	mostNumber  = 1000
+	mostNumber  = 100 // of which each may last as long as a duration can say
 	longestText = 200 // bytes
 	deepest     = 20  // levels of a body
 )

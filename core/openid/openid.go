@@ -18,6 +18,8 @@ import (
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
+
+	"ostiarius/core/exact"
 )
 
 // Algorithms are the signatures that are taken. "none" is not one of them, and nor is any that somebody could make who knows what is public.
@@ -43,7 +45,7 @@ type Provider struct {
 
 // ReadProvider reads what a provider says of itself, which must be the one that was asked for (Discovery, section 4.3).
 func ReadProvider(text []byte, issuer string) (p Provider, err error) {
-	if err := json.Unmarshal(text, &p); err != nil {
+	if err := exact.Unmarshal(text, &p); err != nil {
 		return p, fmt.Errorf("what the provider says of itself cannot be read: %w", err)
 	}
 	if p.Issuer != issuer {
@@ -223,8 +225,8 @@ type token struct {
 }
 
 func readToken(payload []byte) (t token, all map[string]any, err error) {
-	if err := json.Unmarshal(payload, &t); err == nil {
-		err = json.Unmarshal(payload, &all)
+	if err := exact.Unmarshal(payload, &t); err == nil {
+		err = exact.Unmarshal(payload, &all)
 		return t, all, err
 	} else {
 		return t, nil, fmt.Errorf("what it says cannot be read: %w", err)

@@ -13,13 +13,14 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math/big"
 	"slices"
 
 	"github.com/fxamacker/cbor/v2"
+
+	"ostiarius/core/exact"
 )
 
 // Algorithms are the signatures that are taken, the dearest to us first (IANA COSE Algorithms).
@@ -168,7 +169,7 @@ func (c *Ceremony) client(text []byte, what string) error {
 		CrossOrigin bool   `json:"crossOrigin"`
 		TopOrigin   string `json:"topOrigin"`
 	}
-	if err := json.Unmarshal(text, &said); err != nil {
+	if err := exact.Unmarshal(text, &said); err != nil {
 		return fmt.Errorf("what the browser says cannot be read: %w", err)
 	}
 	challenge, err := base64.RawURLEncoding.Strict().DecodeString(said.Challenge)
@@ -337,7 +338,7 @@ func ChallengeOf(clientData []byte) ([]byte, error) {
 	var said struct {
 		Challenge string `json:"challenge"`
 	}
-	if err := json.Unmarshal(clientData, &said); err != nil {
+	if err := exact.Unmarshal(clientData, &said); err != nil {
 		return nil, fmt.Errorf("what the browser says cannot be read: %w", err)
 	}
 	return base64.RawURLEncoding.Strict().DecodeString(said.Challenge)

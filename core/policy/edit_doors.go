@@ -168,7 +168,7 @@ func (e *listing) addEntry(near *entry, keys []string) error {
 // comment is a text as a comment behind a line, "" for none.
 func comment(text string) string {
 	text = strings.Join(strings.FieldsFunc(text, func(r rune) bool {
-		return r < ' ' || r == 0x7f || separates(r) || reorders(r) || r == 0xfeff || r == ' '
+		return r < ' ' || r == 0x7f || separates(r) || reorders(r) || invisible(r) || r == ' '
 	}), " ")
 	if text == "" || !utf8.ValidString(text) {
 		return ""

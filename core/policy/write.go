@@ -17,6 +17,14 @@ var plain = regexp.MustCompile(`^[A-Za-z0-9_/.][A-Za-z0-9_/.*~+@%=-]*$`)
 // odd are words and numbers that YAML, in one version or another, takes for something else than a text.
 var odd = regexp.MustCompile(`^(?i:true|false|null|yes|no|on|off|y|n|[-+]?[0-9][0-9_.,:e+-]*|0[xo][0-9a-f]+|[-+]?\.(inf|nan|[0-9]+.*)|\.|\.\.)$`)
 
+// escaped is a character as it is written between double quotes.
+func escaped(r rune) string {
+	if r > 0xffff {
+		return fmt.Sprintf(`\U%08X`, r)
+	}
+	return fmt.Sprintf(`\u%04X`, r)
+}
+
 // Scalar returns a text as it stands in a policy.
 func Scalar(s string) string {
 	if plain.MatchString(s) && !odd.MatchString(s) {
@@ -33,8 +41,8 @@ func Scalar(s string) string {
 			b.WriteString(`\n`)
 		case r == '\t':
 			b.WriteString(`\t`)
-		case r < ' ' || r == 0x7f || separates(r) || reorders(r):
-			fmt.Fprintf(&b, `\u%04X`, r)
+		case r < ' ' || r == 0x7f || separates(r) || reorders(r) || invisible(r):
+			b.WriteString(escaped(r))
 		default:
 			b.WriteRune(r)
 		}

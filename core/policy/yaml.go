@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
@@ -70,7 +71,7 @@ func (p *reader) readable(text []byte) bool {
 		p.fault(Position{1, 1}, 1, "too-large", "the file has %d bytes; a policy has at most %d", len(text), MaxSize)
 		return false
 	}
-	line, column, depth, dashes, indent := 1, 0, 0, 0, true
+	line, column, depth, dashes, indent, comment := 1, 0, 0, 0, true, false
 	for i := 0; i < len(text); {
 		r, size := utf8.DecodeRune(text[i:])
 		column++
@@ -79,9 +80,17 @@ func (p *reader) readable(text []byte) bool {
 			p.fault(Position{line, column}, 1, "syntax", "this is not text in UTF-8 (byte 0x%02x)", text[i])
 			return false
 		case r == '\n':
-			line, column, dashes, indent = line+1, 0, 0, true
+			line, column, dashes, indent, comment = line+1, 0, 0, true, false
 		case r == '\r' && (i+1 == len(text) || text[i+1] != '\n') || separates(r):
 			p.fault(Position{line, column}, 1, "syntax", "U+%04X begins a new line for some programs and none for others, so what is a comment for one is a door for the next; end lines with a line feed", r)
+			return false
+		case r == '#' && (i == 0 || strings.IndexByte(" \t\n", text[i-1]) >= 0):
+			comment = true
+		case r == '\t' && !comment && !indent && !endsLine(text[i:]):
+			p.fault(Position{line, column}, 1, "syntax", "a tab stands before or within a text, where some programs leave it away and others do not; write spaces, or \"\\t\" between double quotes")
+			return false
+		case invisible(r) && !(i == 0 && r == 0xfeff):
+			p.fault(Position{line, column}, 1, "syntax", "U+%04X cannot be seen, so that one place may look like another; in a text between double quotes it can be written as \"%s\"", r, escaped(r))
 			return false
 		case reorders(r):
 			p.fault(Position{line, column}, 1, "syntax", "U+%04X changes the order in which the text is shown, so that it may look like another; in a text between double quotes it can be written as \"\\u%04[1]X\"", r)
@@ -106,6 +115,17 @@ func (p *reader) readable(text []byte) bool {
 		i += size
 	}
 	return true
+}
+
+// endsLine reports whether nothing but blanks and a comment stands in the rest of a line.
+func endsLine(text []byte) bool {
+	rest := bytes.TrimLeft(text, " \t")
+	return len(rest) == 0 || rest[0] == '\n' || rest[0] == '\r' || rest[0] == '#'
+}
+
+// invisible reports whether a character is shown as nothing (UAX 44, Default_Ignorable_Code_Point, as far as it doesn't reorder text, and a blank letter).
+func invisible(r rune) bool {
+	return !reorders(r) && (unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Other_Default_Ignorable_Code_Point, r) || unicode.Is(unicode.Variation_Selector, r) || r == 0x2800)
 }
 
 // separates reports whether a character beyond ASCII begins a new line for some programs (UAX 14, class BK and NL).

@@ -178,3 +178,16 @@ func TestGraceAndRefund(t *testing.T) {
 	check("taken within the grace", Terms([]Payment{taken}, lapsed), 0, 103)
 	check("refunded within the grace", Terms([]Payment{year("o1", 0)}, append(lapsed, Mark{Order: "o1", What: Refunded, At: day(102), Told: true})), 0, 102)
 }
+
+// A number of years, however many, is no membership without an end.
+func TestTimesDoesNotOverflow(t *testing.T) {
+	for _, c := range []struct {
+		d    time.Duration
+		n    int
+		want time.Duration
+	}{{365 * 24 * time.Hour, 1, 365 * 24 * time.Hour}, {365 * 24 * time.Hour, 300, Longest}, {0, 5, 0}, {time.Hour, 3, 3 * time.Hour}, {1<<63 - 1, 2, Longest}, {time.Hour, 0, time.Hour}} {
+		if got := Times(c.d, c.n); got != c.want {
+			t.Errorf("%v %d times: %v, want %v", c.d, c.n, got, c.want)
+		}
+	}
+}

@@ -21,6 +21,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/account"
+	"ostiarius/core/exact"
 	"ostiarius/core/looks"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
@@ -286,13 +287,9 @@ const maxBody = 64 << 10
 
 // read decodes the body of a request, strictly. It answers what cannot be read.
 func (a *API) read(w http.ResponseWriter, r *http.Request, into any, limit int64) bool {
-	decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, limit))
-	decoder.DisallowUnknownFields()
-	err := decoder.Decode(into)
+	text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, limit))
 	if err == nil {
-		if _, more := decoder.Token(); more != io.EOF {
-			err = errors.New("more than one JSON value")
-		}
+		err = exact.UnmarshalKnown(text, into)
 	}
 	if err != nil {
 		status := http.StatusBadRequest

@@ -3,7 +3,6 @@ package elsewhere
 import (
 	"context"
 	"crypto/subtle"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -14,6 +13,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"golang.org/x/oauth2"
 
+	"ostiarius/core/exact"
 	"ostiarius/core/openid"
 	"ostiarius/core/policy"
 	"ostiarius/service/sessions"
@@ -138,7 +138,7 @@ func (o *Room) userinfo(ctx context.Context, p *provider, d *policy.DeclaredElse
 		return
 	}
 	var more map[string]any
-	if json.Unmarshal(text, &more) != nil || more["sub"] != claims.Subject { // Core, section 5.3.2
+	if exact.Unmarshal(text, &more) != nil || more["sub"] != claims.Subject { // Core, section 5.3.2
 		return
 	}
 	for name, value := range more {

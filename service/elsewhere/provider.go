@@ -15,6 +15,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"golang.org/x/oauth2"
 
+	"ostiarius/core/exact"
 	"ostiarius/core/openid"
 	"ostiarius/core/policy"
 )
@@ -98,7 +99,7 @@ func (p *provider) askKeys(ctx context.Context, at string) ([]jose.JSONWebKey, e
 	var set struct {
 		Keys []json.RawMessage `json:"keys"`
 	}
-	if err := json.Unmarshal(text, &set); err != nil {
+	if err := exact.Unmarshal(text, &set); err != nil {
 		return nil, fmt.Errorf("the keys of the provider cannot be read: %w", err)
 	}
 	var keys []jose.JSONWebKey

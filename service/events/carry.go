@@ -318,7 +318,7 @@ func (w *work) payments(again bool) (all []purchase.Payment, err error) {
 			title = bought.Name
 		}
 		p := purchase.Payment{
-			Order: e.Order, Item: item.Name, Title: title, Seq: w.told.ID, At: w.at, Told: !e.At.IsZero(), Again: again, For: item.For * time.Duration(bought.Number), Until: e.Until,
+			Order: e.Order, Item: item.Name, Title: title, Seq: w.told.ID, At: w.at, Told: !e.At.IsZero(), Again: again, For: purchase.Times(item.For, bought.Number), Until: e.Until,
 		}
 		for _, name := range item.Passes {
 			one := p

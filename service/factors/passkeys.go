@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -15,6 +14,7 @@ import (
 
 	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
+	"ostiarius/core/exact"
 	"ostiarius/core/passkey"
 	"ostiarius/core/throttle"
 	"ostiarius/service/mistake"
@@ -114,7 +114,7 @@ func (b *binaryText) UnmarshalText(text []byte) (err error) {
 }
 
 func readAnswer(text string) (a answer, err error) {
-	if err := json.Unmarshal([]byte(text), &a); err != nil {
+	if err := exact.Unmarshal([]byte(text), &a); err != nil {
 		return a, err
 	}
 	id, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(a.ID, "="))

@@ -1,13 +1,14 @@
 package pages
 
 import (
-	"encoding/json"
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
 	"sync"
 
 	"ostiarius/client"
+	"ostiarius/core/exact"
 	"ostiarius/core/policy"
 )
 
@@ -84,9 +85,11 @@ func readPlaces(book *policy.Book, host string, places []client.AskedPlace) []as
 func (p *Pages) readAsked(w http.ResponseWriter, r *http.Request, book *policy.Book) (all []asking, wrong string) {
 	if r.Method == http.MethodPost {
 		var body client.AskedPlaces
-		decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20))
-		decoder.DisallowUnknownFields()
-		if err := decoder.Decode(&body); err != nil {
+		text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 1<<20))
+		if err == nil {
+			err = exact.UnmarshalKnown(text, &body)
+		}
+		if err != nil {
 			return nil, `The body is JSON such as {"places": [{"path": "/rota/"}]}: ` + err.Error() + "."
 		}
 		if len(body.Places) <= mostAsked {

@@ -1,13 +1,14 @@
 package pages
 
 import (
-	"encoding/json"
+	"io"
 	"mime"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
 
+	"ostiarius/core/exact"
 	"ostiarius/core/policy"
 	"ostiarius/service/guard"
 )
@@ -38,9 +39,10 @@ type sent struct {
 func read(w http.ResponseWriter, r *http.Request, book *policy.Book) (s sent, err error) {
 	kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
 	if s.json = kind == "application/json"; s.json {
-		decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10))
-		decoder.DisallowUnknownFields()
-		err = decoder.Decode(&s)
+		var text []byte
+		if text, err = io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<10)); err == nil {
+			err = exact.UnmarshalKnown(text, &s)
+		}
 	} else if err = readForm(w, r); err == nil {
 		f := r.PostForm
 		s = sent{

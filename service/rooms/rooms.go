@@ -127,7 +127,7 @@ func Open(o Options) (*Rooms, error) {
 		Changed: func() { r.Visitors.Clear() },
 	})
 	r.Shared = shared.New(shared.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Endings: r.Endings, Activity: r.Activity, Posted: r.Mail.Wake,
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Posted: r.Mail.Wake,
 	})
 	r.Passes = passes.New(passes.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log, Posted: r.Mail.Wake, Keep: o.KeepActivity,

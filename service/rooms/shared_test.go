@@ -141,6 +141,35 @@ func TestGuessingAtSharedPasswords(t *testing.T) {
 	}
 }
 
+// Many networks together guess at a shared password no faster than at an account, and those where it was right before don't notice.
+func TestSharedPasswordsHaveOneCounter(t *testing.T) {
+	h, _, _ := handing(t)
+	if err := h.Shared.Set(ctx, "test", "press-kit", shared.Change{Password: "copper-kettle-moss"}); err != nil {
+		t.Fatal(err)
+	}
+	home := shared.Origin{Network: "192.0.2.9"}
+	if _, _, err := h.Shared.Unlock(ctx, []string{"press-kit"}, "copper-kettle-moss", home, none); err != nil {
+		t.Fatal(err)
+	}
+	tried := 0
+	for i := range 150 {
+		_, _, err := h.Shared.Unlock(ctx, []string{"press-kit"}, "guess", shared.Origin{Network: fmt.Sprintf("2001:db8:0:%x::1", i)}, none)
+		if errors.Is(err, shared.ErrWrong) {
+			tried++
+		}
+	}
+	if tried > throttle.Account.Free+1 {
+		t.Errorf("%d of 150 tries from as many networks", tried)
+	}
+	var slow *throttle.Slow
+	if _, _, err := h.Shared.Unlock(ctx, []string{"press-kit"}, "copper-kettle-moss", shared.Origin{Network: "198.51.100.1"}, none); !errors.As(err, &slow) {
+		t.Errorf("elsewhere: %v", err)
+	}
+	if _, _, err := h.Shared.Unlock(ctx, []string{"press-kit"}, "copper-kettle-moss", home, none); err != nil {
+		t.Errorf("where it was right before: %v", err)
+	}
+}
+
 // The password stands in the message until that is sent, and in no other record.
 func TestTellingSharedPasswords(t *testing.T) {
 	h, c, _ := handing(t)

@@ -18,6 +18,7 @@ import (
 	"ostiarius/service/activity"
 	"ostiarius/service/ending"
 	"ostiarius/service/hashing"
+	"ostiarius/service/known"
 	"ostiarius/service/mistake"
 	"ostiarius/service/recall"
 	"ostiarius/store"
@@ -30,6 +31,7 @@ type Options struct {
 	Now      func() time.Time
 	Hashing  *hashing.Pool
 	Limiter  *throttle.Limiter
+	Places   *known.Places
 	Endings  *ending.List
 	Activity *activity.Log
 	Posted   func() // is told that messages were written down
@@ -180,10 +182,13 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 	what := "shared password " + strings.Join(names, " or ")
 	now, network := p.o.Now(), throttle.NetworkNamed(from.Network)
 	var limits []throttle.Key
-	for _, name := range names {
-		limits = append(limits, throttle.Key{Name: "shared " + name + " " + network, Rule: throttle.Pair})
+	for _, name := range names { // each has one counter over all networks, but for those where it was right before
+		for _, limit := range p.o.Places.Limits(ctx, store.PlaceOfShared(name), "shared "+name, network) {
+			if !slices.Contains(limits, limit) {
+				limits = append(limits, limit)
+			}
+		}
 	}
-	limits = append(limits, throttle.Key{Name: "network " + network, Rule: throttle.Network})
 	if wait := p.o.Limiter.Try(now, limits...); wait > 0 {
 		p.o.Activity.Add(store.Event{At: now, Kind: kind.SignInSlowed, Network: from.Network, Detail: what})
 		return "", nil, &throttle.Slow{Wait: wait}
@@ -219,6 +224,11 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 	}
 	with := counting[slices.Index(hashes, right)]
 	p.o.Limiter.Succeeded(limits...)
+	for _, name := range names {
+		if name == with.Name {
+			p.o.Places.Right(ctx, store.PlaceOfShared(name), network)
+		}
+	}
 	if better := p.o.Hashing.Better(ctx, right, password); better != "" {
 		if err := p.o.Store.BetterShared(ctx, with.ID, right, better); err != nil {
 			return "", nil, err
