@@ -23,11 +23,13 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"sync"
 	"time"
 
+	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/service"
 	"ostiarius/service/guard"
@@ -143,6 +145,9 @@ func (o *Options) file() (string, error) {
 
 // Guard returns a handler that stands in front of a program's own, for all requests; so it can be used as middleware of a router.
 // There is one program behind the same doors: a second call panics.
+//
+// A router in front has chosen what answers by the address as it was sent. So an address that isn't canonical is led to the one that is, and
+// nothing is answered where something in front has changed the address, such as http.StripPrefix: put that behind.
 func (d *Doors) Guard(next http.Handler) http.Handler {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -150,7 +155,36 @@ func (d *Doors) Guard(next http.Handler) http.Handler {
 		panic("embed: Guard is called once for the same doors; put a router behind it")
 	}
 	d.site = next
-	return d.service.Handler()
+	return d.onePath(d.service.Handler())
+}
+
+// onePath answers only requests whose address is the one that is judged and by which a router in front has chosen what answers.
+func (d *Doors) onePath(handler http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		rules := d.service.Guard().House().Book.Rules
+		rules.FoldCase = false // letter case is as the program has it
+		_, path, query := place.SplitTarget(r.RequestURI)
+		canonical, slash, err := place.Canonical(path, rules)
+		if err != nil { // it is rejected
+			handler.ServeHTTP(w, r)
+			return
+		}
+		address := place.Place{Path: canonical, Slash: slash}.Address()
+		sent, err := url.PathUnescape(path)
+		switch {
+		case err == nil && sent == address && r.URL.Path == address:
+			handler.ServeHTTP(w, r)
+		case err == nil && sent == address:
+			d.log.Error("something in front of the doors has changed the address of a request; put the doors in front of it", "asked", address, "changed", r.URL.Path)
+			http.Error(w, "This address can't be decided about.", http.StatusInternalServerError)
+		case r.Method == http.MethodGet || r.Method == http.MethodHead:
+			w.Header().Set("Cache-Control", "private, no-store")
+			w.Header().Set("Location", (&url.URL{Path: address, RawQuery: query}).RequestURI())
+			w.WriteHeader(http.StatusPermanentRedirect)
+		default:
+			http.Error(w, "This address can be written in several ways. Use "+(&url.URL{Path: address}).EscapedPath()+".", http.StatusBadRequest)
+		}
+	})
 }
 
 func (d *Doors) serve(w http.ResponseWriter, r *http.Request) { d.site.ServeHTTP(w, r) }
