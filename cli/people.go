@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"bufio"
 	"context"
 	"errors"
@@ -172,17 +173,17 @@ hour.`,
 			return err
 		}
 		if format == "json" {
-			return writeJSON(c.OutOrStdout(), map[string]any{"link": status.URL + l.Path, "until": l.Until})
+			return writeJSON(c.OutOrStdout(), map[string]any{"link": cmp.Or(status.Console, status.URL) + l.Path, "until": l.Until})
 		}
-		say(c.OutOrStdout(), "%s", ready(firstLink(status.URL, l)))
+		say(c.OutOrStdout(), "%s", ready(firstLink(&status, l)))
 		return nil
 	}
 	return c
 }
 
-// firstLink tells of a link for the first steward.
-func firstLink(site string, l client.Link) string {
-	return fmt.Sprintf("%s%s\nWith this link the first account is made that runs the doors. It works once, until %s.\n", site, l.Path, when(&l.Until, ""))
+// firstLink tells of a link for the first steward, which leads to where the console is.
+func firstLink(at *client.Status, l client.Link) string {
+	return fmt.Sprintf("%s%s\nWith this link the first account is made that runs the doors. It works once, until %s.\n", cmp.Or(at.Console, at.URL), l.Path, when(&l.Until, ""))
 }
 
 func peopleEdit(service func() *client.Client) *cobra.Command {

@@ -180,7 +180,8 @@ file. Files and directories named in the settings file are relative to it.`,
 		return run(c, settings, func(s *service.Service) error {
 			link, err := s.FirstLink(c.Context())
 			if err == nil && link != nil {
-				say(c.OutOrStdout(), "%s", ready(firstLink(s.Status().URL, *link)))
+				status := s.Status()
+				say(c.OutOrStdout(), "%s", ready(firstLink(&status, *link)))
 			}
 			return err
 		})

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -28,7 +30,11 @@ func trust(conn net.Conn, data string) error {
 	if os.Geteuid() == 0 && isOwnersPlace(data, peer.Uid) {
 		return nil
 	}
-	return fmt.Errorf("in %s a program of another user (%d) answers, which may not be the service; nothing was sent. Name the data directory of your service with --data", data, peer.Uid)
+	who := strconv.Itoa(int(peer.Uid))
+	if of, err := user.LookupId(who); err == nil {
+		who = of.Username
+	}
+	return fmt.Errorf("in %s a program of another user (%s) answers, which may not be the service; nothing was sent. Name the data directory of your service with --data, or run the command as that user: sudo -u %s ostiarius ...", data, who, who)
 }
 
 // isOwnersPlace reports whether a directory belongs to a user, and no directory above is one in which

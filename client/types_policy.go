@@ -65,9 +65,10 @@ type Status struct {
 	Version       string           `json:"version"`
 	Site          string           `json:"site"`
 	Started       time.Time        `json:"started"`
-	URL           string           `json:"url"`           // at which people reach the site
-	Policy        string           `json:"policy"`        // the file
-	PolicyVersion int64            `json:"policyVersion"` // in force
+	URL           string           `json:"url"`               // at which people reach the site
+	Console       string           `json:"console,omitempty"` // the origin of the console, if it has one of its own
+	Policy        string           `json:"policy"`            // the file
+	PolicyVersion int64            `json:"policyVersion"`     // in force
 	Doors         int              `json:"doors"`
 	Findings      []policy.Finding `json:"findings"` // of the newest version of the file, if it was not taken
 	Pending       *Pending         `json:"pending,omitempty"`

@@ -21,13 +21,14 @@ func TestDeploy(t *testing.T) {
 		}
 		_, backup, _ := run(t, "", "backup", "--help")
 		_, restore, _ := run(t, "", "restore", "--help")
+		_, link, _ := run(t, "", "people", "link", "--help")
 		for _, line := range strings.Split(string(text), "\n") {
 			if !strings.Contains(line, "ostiarius") && !strings.HasPrefix(line, "CMD") && !strings.Contains(line, "`--") || strings.Contains(line, "useradd") || strings.Contains(line, "podman") || strings.Contains(line, "systemctl") {
 				continue
 			}
 			for _, flag := range regexp.MustCompile(`--[a-z][a-z-]+`).FindAllString(line, -1) {
 				flags++
-				if !regexp.MustCompile(flag + `[ \n]`).MatchString(help + backup + restore) {
+				if !regexp.MustCompile(flag + `[ \n]`).MatchString(help + backup + restore + link) {
 					t.Errorf("%s: there is no flag %s", file, flag)
 				}
 			}

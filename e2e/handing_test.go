@@ -129,7 +129,9 @@ func TestProgramsDownloadWithAPass(t *testing.T) {
 	is("lamp.wav", "lamp.wav", 3)
 	tool("curl", "-sf", "-u", who, "-o", "gull.wav", at("gull.wav"))
 	is("gull.wav", "gull.wav", 4)
-	for _, name := range []string{"bell.wav", "gull.wav", ""} {
+	tool("curl", "-sf", "-u", who, "-o", "gull-again.wav", at("gull.wav")) // on the same day, also when the pass is used up
+	is("gull.wav", "gull-again.wav", 4)
+	for _, name := range []string{"other.wav", ""} {
 		out := tool("curl", "-s", "-u", who, at(name))
 		var told client.Problem
 		if json.Unmarshal([]byte(out), &told) != nil || told.Code != "pass-used-up" || !strings.Contains(told.Detail, "Ask at the shop.") {

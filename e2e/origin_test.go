@@ -305,3 +305,28 @@ func TestConsoleApart(t *testing.T) {
 	}
 	os.Remove(filepath.Join(dir, "data3", "lock"))
 }
+
+// With a console of its own, the first link leads there, and to the console.
+func TestFirstLinkLeadsToTheConsole(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	write(t, dir, "site/index.html", "<title>t</title><main>the lighthouse</main>")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}]\n")
+	data := filepath.Join(dir, "data")
+	s, err := Start("serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", data, "--console", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Kill() })
+	console, _ := strings.CutPrefix(strings.TrimSpace(s.Output), "console on ")
+	base := strings.TrimSuffix(console, "/door/console/")
+	_, out, errOut := run(t, "", "people", "link", "--first", "--data", data)
+	link, _, _ := strings.Cut(out, "\n")
+	if base == "" || !strings.HasPrefix(link, base+"/door/first?link=") {
+		t.Fatalf("%q leads not to %s: %s", link, base, errOut)
+	}
+	ctx := tab(t)
+	do(ctx, t, chromedp.Navigate(link), keys("#username", "agnes"), keys("#password", agnes), keys("#again", agnes+"\r"))
+	look(ctx, t, "h1", "Site")
+	at(ctx, t, base+"/door/console/site")
+}

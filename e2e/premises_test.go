@@ -149,7 +149,7 @@ print(repr(c.recv(1000)), flush=True)
 		t.Fatal(err)
 	}
 	code, _, errOut := run(t, "seven-brass-prisms\n", "people", "add", "ines", "--password-stdin", "--data", data)
-	if code != 1 || !strings.Contains(errOut, "a program of another user (65534) answers") {
+	if code != 1 || !strings.Contains(errOut, "a program of another user (nobody) answers") {
 		t.Errorf("%d %s", code, errOut)
 	}
 	if got, err := io.ReadAll(out); err != nil || string(got) != "b''\n" {

@@ -391,7 +391,7 @@ func (s *Service) Status() client.Status {
 		pending = &client.Pending{Since: p.Since, Why: p.Why, Stuck: p.Stuck}
 	}
 	return client.Status{
-		Pending: pending, Version: s.settings.Version, Site: house.Book.Site, Started: s.started, URL: s.publicURL(),
+		Pending: pending, Version: s.settings.Version, Site: house.Book.Site, Started: s.started, URL: s.publicURL(), Console: strings.TrimSuffix(s.ConsoleURL(), house.Book.Prefix+"/console/"),
 		Policy: s.policy.File(), PolicyVersion: house.Version, Doors: house.Book.Entries, Findings: append([]policy.Finding{}, s.policy.Rejected()...),
 	}
 }

@@ -1266,6 +1266,8 @@ export interface Status {
   started: string;
   /** at which people reach the site */
   url: string;
+  /** the origin of the console, if it has one of its own */
+  console?: string;
   /** the file */
   policy: string;
   /** in force */

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -82,6 +83,8 @@ func (r Rules) CheckURL(address string) error {
 		return fmt.Errorf("%q is no address such as https://desk.example/in", address)
 	case u.Scheme != "https" && !(u.Scheme == "http" && r.Private):
 		return fmt.Errorf("%q does not begin with https://; plain http is for private networks, if the setting --events-private says so", address)
+	case u.Port() != "" && !isPort(u.Port()):
+		return fmt.Errorf("%q names the port %s; ports are 1 to 65535", address, u.Port())
 	case len(r.Hosts) == 0:
 		return fmt.Errorf("no other program may be told anything; name its host with --events-to %s", u.Hostname())
 	case !slices.ContainsFunc(r.Hosts, func(host string) bool {
@@ -92,12 +95,20 @@ func (r Rules) CheckURL(address string) error {
 	return nil
 }
 
+func isPort(text string) bool {
+	port, err := strconv.ParseUint(text, 10, 16)
+	return err == nil && port > 0
+}
+
 // reserved are networks that are no part of the public network, beside those that netip knows (RFC 6890, with later additions).
 var reserved = []netip.Prefix{
 	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("192.88.99.0/24"),
 	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("240.0.0.0/4"),
 	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("100::/64"), netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"), netip.MustParsePrefix("fec0::/10"), netip.MustParsePrefix("5f00::/16"),
 }
+
+// global is all that is given out of IP version 6 for the public network. Elsewhere are, among others, forms of an address of version 4.
+var global = netip.MustParsePrefix("2000::/3")
 
 // CheckAddress says why nothing is told at an address of the network, HOST:PORT with a number as its host; nil if something may be. It is asked
 // when the connection is made, whatever the name meant before.
@@ -114,7 +125,7 @@ func (r Rules) CheckAddress(address string) error {
 		return nil
 	}
 	ip = ip.Unmap().WithZone("")
-	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || slices.ContainsFunc(reserved, func(p netip.Prefix) bool { return p.Contains(ip) }) {
+	if ip.Is6() && !global.Contains(ip) || !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || slices.ContainsFunc(reserved, func(p netip.Prefix) bool { return p.Contains(ip) }) {
 		return fmt.Errorf("%s is an address of a private network; nothing is told there unless --events-private says so", ip)
 	}
 	return nil
