@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/yuin/goldmark"
+	"golang.org/x/net/publicsuffix"
 
 	"ostiarius/core/looks"
 	"ostiarius/core/words"
@@ -69,6 +70,7 @@ func (s Sender) write(m Message, link string) Letter {
 	for name, value := range gaps {
 		gaps[name] = line(value)
 	}
+	gaps["name"] = unlinked(gaps["name"])
 	say := func(part string) string { return s.Words.Say(m.Language, "mail."+string(m.Kind)+"."+part, gaps) }
 	l := Letter{Language: m.Language, Subject: line(say("subject"))}
 	colours := s.Looks.InLight()
@@ -116,6 +118,15 @@ func rich(paragraph string, gaps map[string]string) template.HTML {
 		escaped[name] = template.HTMLEscapeString(value)
 	}
 	return template.HTML(words.Fill(b.String(), escaped))
+}
+
+// unlinked keeps programs that show mail from making a link of a name that looks like a host: somebody may have chosen it for that.
+func unlinked(name string) string {
+	_, known := publicsuffix.PublicSuffix(strings.ToLower(name))
+	if !strings.Contains(name, ".") || !known && !strings.HasPrefix(strings.ToLower(name), "www.") {
+		return name
+	}
+	return strings.ReplaceAll(name, ".", ".\u2060") // a word joiner, which isn't seen
 }
 
 // line makes a text one line that changes nothing around it: it stands in header fields and between paragraphs.

@@ -334,9 +334,14 @@ func (a *API) explain(w http.ResponseWriter, r *http.Request) {
 func (a *API) visitor(ctx context.Context, who string) (policy.Visitor, error) {
 	visitor, err := policy.ParseVisitor(who)
 	if err == nil && visitor.Account != "" && len(visitor.Roles) == 0 {
-		if found, err := a.People.Find(ctx, visitor.Account); err == nil {
-			visitor.Roles = found.Roles(a.Now())
+		found, err := a.People.Find(ctx, visitor.Account)
+		switch {
+		case err != nil:
+			return visitor, err
+		case found.Disabled:
+			return visitor, fmt.Errorf("the account %s is disabled, so nobody comes as %[1]s; enable it, or say who else asks", found.Name)
 		}
+		visitor.Roles = found.Roles(a.Now())
 	}
 	return visitor, err
 }

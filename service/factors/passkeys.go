@@ -228,6 +228,14 @@ func (o *Office) Remove(ctx context.Context, a *account.Account, id string, from
 	if err == nil && p.Account != a.ID {
 		err = store.ErrNone
 	}
+	if err == nil && a.Unset {
+		if last, err := o.isLastWay(ctx, a); err != nil || last {
+			if err == nil {
+				err = mistake.Invalid("this is the only way into the account; choose a password first, or set up another passkey")
+			}
+			return err
+		}
+	}
 	if err == nil {
 		err = o.o.Store.RemovePasskey(ctx, a.ID, id, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-passkey-gone", "name", p.Name), o.event(kind.FactorRemoved, a, a.Name, from, "passkey "+p.Name))
 	}
@@ -235,6 +243,16 @@ func (o *Office) Remove(ctx context.Context, a *account.Account, id string, from
 		return mistake.Unknown("there is no such passkey; perhaps it was removed already")
 	}
 	return o.done(a, err)
+}
+
+// isLastWay reports whether the owner of an account without a password has one passkey and no account elsewhere to sign in with.
+func (o *Office) isLastWay(ctx context.Context, a *account.Account) (bool, error) {
+	held, err := o.o.Store.Passkeys(ctx, a.ID)
+	if err != nil || len(held) > 1 {
+		return false, err
+	}
+	links, err := o.o.Store.ElsewhereLinks(ctx, a.ID)
+	return len(links) == 0, err
 }
 
 // Show takes a passkey of an account. The error is ErrWrong, or *throttle.Slow: each wrong one is recorded.

@@ -62,6 +62,8 @@ type Options struct {
 	InPlace func(w http.ResponseWriter, r *http.Request, page string, status int) bool
 	// Lacks reports whether there is known to be nothing at a place of the site; nil if that is not known.
 	Lacks func(book *policy.Book, at place.Place) bool
+	// Mails says that there is a mail server, so that links can be mailed.
+	Mails bool
 	// Mark makes the mark of a page of the console for which the password was typed just now, in the session of the request; nil if
 	// there are no such pages.
 	Mark func(r *http.Request) string

@@ -43,6 +43,10 @@ func (p *Pages) recoverForm(w http.ResponseWriter, r *http.Request) {
 
 func (p *Pages) showAskRecovery(w http.ResponseWriter, r *http.Request, status int, v recoverView) {
 	v.frame = p.frame(r, "recover.ask-title")
+	if !p.o.Mails { // no link can be sent, so none is promised
+		p.render(w, r, status, "notice.html", notice{frame: v.frame, Lead: v.Say("recover.no-mail")})
+		return
+	}
 	p.render(w, r, status, "recover-ask.html", v)
 }
 
@@ -108,7 +112,9 @@ func (p *Pages) askRecovery(w http.ResponseWriter, r *http.Request, s sent) {
 		typed = s.Email
 	}
 	wrong := trouble{}
-	if typed == "" {
+	if !p.o.Mails {
+		wrong = trouble{"refused", http.StatusUnprocessableEntity, say.Say("recover.no-mail"), 0}
+	} else if typed == "" {
 		wrong = trouble{"missing", http.StatusUnprocessableEntity, say.Say("wrong.missing-name"), 0}
 	} else if err := p.ask(r, typed); err != nil {
 		wrong = p.troubleOf(say, err, "")

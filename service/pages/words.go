@@ -97,6 +97,7 @@ type frame struct {
 	dress
 	Account string // who is signed in, or ""
 	Mark    string // of a page with forms that carry one, see markedFrame; "" where they ask for the password
+	Mails   bool   // links can be mailed
 	SignIn  string // where one signs in; "" if this is told to nobody here
 	// Here is the address of the page, below which the others are that say the same in another language; "" for
 	// pages that are seen in the place of others.
@@ -150,7 +151,7 @@ func (p *Pages) frameOf(r *http.Request, t *guard.Turn, title string) frame {
 
 // bareFrame is the frame of a page that says nothing of who asks.
 func (p *Pages) bareFrame(r *http.Request, book *policy.Book, title string) frame {
-	f := frame{voice: p.voiceOf(r, book), Site: book.Site, Prefix: book.Prefix, dress: dressOf(book.Looks, book.Prefix)}
+	f := frame{voice: p.voiceOf(r, book), Site: book.Site, Prefix: book.Prefix, Mails: p.o.Mails, dress: dressOf(book.Looks, book.Prefix)}
 	f.Title = f.Say(title)
 	return f
 }

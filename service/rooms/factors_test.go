@@ -596,3 +596,32 @@ func TestTheLastFactor(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// The only way into an account is not removed by its owner.
+func TestTheLastWayInStays(t *testing.T) {
+	h, _, _ := open(t)
+	if _, err := h.People.Add(ctx, "test", people.NewAccount{Name: "edda"}); err != nil { // without a password
+		t.Fatal(err)
+	}
+	h.passkey(t, "edda")
+	remove := func() error {
+		held, err := h.Factors.Of(ctx, h.account(t, "edda"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return h.Factors.Remove(ctx, h.account(t, "edda"), held.Passkeys[0].ID, herHome)
+	}
+	if err := remove(); err == nil {
+		t.Error("the last passkey of an account without a password was removed")
+	}
+	h.passkey(t, "edda")
+	if err := remove(); err != nil {
+		t.Errorf("one of two: %v", err)
+	}
+	if err := h.People.SetPassword(ctx, "test", "edda", "kettle-moth-anvil"); err != nil {
+		t.Fatal(err)
+	}
+	if err := remove(); err != nil {
+		t.Errorf("with a password: %v", err)
+	}
+}

@@ -9,7 +9,7 @@ export function TryThis({ event: e }: { event: Event }) {
   if (!at) return null;
   const go = async () => {
     const roles = e.account ? await getPerson(e.account).then((p) => p.roles, () => []) : [];
-    const as = e.account ? [`user:${e.account}`, ...roles.map((r) => `role:${r}`)].join(",") : "anonymous";
+    const as = e.account ? [`user:${e.account}`, ...(roles.length > 0 ? [`role:${roles.join("+")}`] : [])].join(",") : "anonymous";
     navigate("/try?" + new URLSearchParams({ method, url: at.startsWith("/") ? at : `https://${at}`, as }));
   };
   return (
