@@ -1,8 +1,8 @@
 package cli
 
 import (
-	"cmp"
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"

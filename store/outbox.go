@@ -138,6 +138,23 @@ func (s *Store) NextMessage(ctx context.Context, way message.Way) (time.Time, er
 	return moment(at), none(err)
 }
 
+// QueueHeads returns, of each address for which messages of a way wait, the one that was written down first.
+func (s *Store) QueueHeads(ctx context.Context, way message.Way) ([]message.Message, error) {
+	return s.messages(ctx, s.speaker, `WHERE id IN (SELECT MIN(id) FROM messages WHERE way = ? AND state = ? GROUP BY to_address) ORDER BY id`, way, message.Waiting)
+}
+
+// QueueHead is QueueHeads for one address. The error is ErrNone if nothing waits.
+func (s *Store) QueueHead(ctx context.Context, way message.Way, to string) (message.Message, error) {
+	all, err := s.messages(ctx, s.speaker, `WHERE id = (SELECT MIN(id) FROM messages WHERE way = ? AND state = ? AND to_address = ?)`, way, message.Waiting, to)
+	if err == nil && len(all) == 0 {
+		err = ErrNone
+	}
+	if err != nil {
+		return message.Message{}, err
+	}
+	return all[0], nil
+}
+
 // Message returns one message. The error is ErrNone if there is none of that number.
 func (s *Store) Message(ctx context.Context, id int64) (message.Message, error) {
 	all, err := s.messages(ctx, s.speaker, `WHERE id = ?`, id)

@@ -42,6 +42,9 @@ type Teller struct {
 	o      Options
 	client *http.Client
 	wake   chan struct{}
+
+	mu   sync.Mutex
+	busy map[string]bool // the addresses at whose queues somebody works
 }
 
 // How long a program has for its answer, and how much of that is read.
@@ -53,7 +56,7 @@ const (
 // New returns a Teller over the records in o.Store.
 func New(o Options) *Teller {
 	dialer := &net.Dialer{Timeout: answersWithin, Control: func(_, address string, _ syscall.RawConn) error { return o.Rules.CheckAddress(address) }}
-	return &Teller{o: o, wake: make(chan struct{}, 1), client: &http.Client{
+	return &Teller{o: o, wake: make(chan struct{}, 1), busy: map[string]bool{}, client: &http.Client{
 		Timeout: answersWithin,
 		// No proxy of the environment: it would be told everything, and could be anywhere.
 		Transport:     &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: answersWithin, MaxResponseHeaderBytes: mostAnswered, DisableKeepAlives: true, ForceAttemptHTTP2: true},
@@ -207,26 +210,21 @@ func (t *Teller) Wake() {
 	}
 }
 
-// The longest time after which it is looked whether something waits, and how much is taken at once.
-const (
-	lookAgain = 20 * time.Second
-	atOnce    = 200
-)
+// The longest time after which it is looked whether something waits.
+const lookAgain = 20 * time.Second
 
-// Deliver tells what waits until ctx ends.
+// Deliver tells what waits until ctx ends. Each program has a queue of its own: one that is slow holds up no other.
 func (t *Teller) Deliver(ctx context.Context) {
+	var all sync.WaitGroup
+	defer all.Wait()
 	for ctx.Err() == nil {
-		told, err := t.Round(ctx)
 		wait := lookAgain
+		next, err := t.begin(ctx, &all, func(int, error) { t.Wake() })
 		switch {
 		case err != nil && ctx.Err() == nil:
 			t.o.Log.Error("other programs cannot be told what happened", "error", err)
-		case told > 0:
-			continue
-		default:
-			if at, err := t.o.Store.NextMessage(ctx, message.ByEvent); err == nil {
-				wait = max(100*time.Millisecond, min(lookAgain, at.Sub(t.o.Now())))
-			}
+		case !next.IsZero():
+			wait = max(100*time.Millisecond, min(lookAgain, next.Sub(t.o.Now())))
 		}
 		timer := time.NewTimer(wait)
 		select {
@@ -238,40 +236,72 @@ func (t *Teller) Deliver(ctx context.Context) {
 	}
 }
 
-// Round tells some of what waits: programs beside each other, and each one thing after the other, so that none holds up the others. It returns how much was
-// tried.
-func (t *Teller) Round(ctx context.Context) (int, error) {
-	due, err := t.o.Store.DueMessages(ctx, message.ByEvent, t.o.Now(), atOnce)
-	if err != nil || len(due) == 0 {
-		return 0, err
-	}
-	byURL := map[string][]message.Message{}
-	for _, m := range due {
-		byURL[m.To] = append(byURL[m.To], m)
-	}
+// Round tells all that is due, and returns how much was tried.
+func (t *Teller) Round(ctx context.Context) (tried int, err error) {
 	var all sync.WaitGroup
 	var mu sync.Mutex
-	tried := 0
-	for _, waiting := range byURL {
-		all.Go(func() {
-			for _, m := range waiting {
-				after := t.tell(ctx, m)
-				if ctx.Err() != nil && after.State != message.Sent {
-					return // it was this process that ended, and not the other
-				}
-				failed := t.note(context.WithoutCancel(ctx), after)
-				mu.Lock()
-				tried++
-				err = errors.Join(err, failed)
-				mu.Unlock()
-				if failed != nil || after.State == message.Waiting { // what is behind it waits too
-					return
-				}
-			}
-		})
-	}
+	_, begun := t.begin(ctx, &all, func(n int, failed error) {
+		mu.Lock()
+		defer mu.Unlock()
+		tried, err = tried+n, errors.Join(err, failed)
+	})
 	all.Wait()
-	return tried, err
+	return tried, errors.Join(begun, err)
+}
+
+// begin works at the queues of the programs for which something is due, and at which nobody works yet. Each that comes to its end is told to done. It
+// returns when the next is due of the others; zero for nothing.
+func (t *Teller) begin(ctx context.Context, all *sync.WaitGroup, done func(tried int, err error)) (next time.Time, err error) {
+	heads, err := t.o.Store.QueueHeads(ctx, message.ByEvent)
+	if err != nil {
+		return next, err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	now := t.o.Now()
+	for _, head := range heads {
+		switch {
+		case t.busy[head.To]:
+		case head.NextAt.After(now):
+			if next.IsZero() || head.NextAt.Before(next) {
+				next = head.NextAt
+			}
+		default:
+			t.busy[head.To] = true
+			all.Go(func() {
+				tried, err := t.work(ctx, head.To)
+				t.mu.Lock()
+				delete(t.busy, head.To)
+				t.mu.Unlock()
+				if err != nil && ctx.Err() == nil {
+					t.o.Log.Error("what a program was told could not be noted", "error", err)
+				}
+				done(tried, err)
+			})
+		}
+	}
+	return next, nil
+}
+
+// work tells a program what waits for it, one thing after the other in the order in which it happened. What could not be told holds up what comes after it.
+func (t *Teller) work(ctx context.Context, to string) (tried int, err error) {
+	for {
+		head, err := t.o.Store.QueueHead(ctx, message.ByEvent, to)
+		if errors.Is(err, store.ErrNone) {
+			return tried, nil
+		}
+		if err != nil || head.NextAt.After(t.o.Now()) {
+			return tried, err
+		}
+		after := t.tell(ctx, head)
+		if ctx.Err() != nil && after.State != message.Sent {
+			return tried, nil // it was this process that ended, and not the other
+		}
+		if err := t.note(context.WithoutCancel(ctx), after); err != nil {
+			return tried, err
+		}
+		tried++
+	}
 }
 
 // tell tells one thing, and returns the message as it is then.

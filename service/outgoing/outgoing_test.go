@@ -1,6 +1,7 @@
 package outgoing
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -116,7 +117,7 @@ func TestTelling(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if got := states(t, records); got != "policy-applied waiting 1, joined waiting 1" {
+	if got := states(t, records); got != "policy-applied waiting 0, joined waiting 1" { // what comes later waits for what came before
 		t.Fatalf("a desk that is busy: %s", got)
 	}
 	d.answer = func(w http.ResponseWriter) {
@@ -130,7 +131,7 @@ func TestTelling(t *testing.T) {
 		}
 	}
 	told := d.heard()
-	if got := states(t, records); got != "policy-applied sent 2, joined sent 2" || len(told) != 4 || told[0] != told[2] || told[1] != told[3] || d.forged != 0 {
+	if got := states(t, records); got != "policy-applied sent 1, joined sent 2" || len(told) != 3 || told[0] != told[1] || told[1] == told[2] || d.forged != 0 {
 		t.Fatalf("%s\n%q, %d forged", got, told, d.forged)
 	}
 	_, body, _ := strings.Cut(told[1], " ")
@@ -239,4 +240,40 @@ func TestOneHoldsUpNoOther(t *testing.T) {
 	if err := <-done; err != nil || !strings.Contains(states(t, records), "joined sent 1, joined sent 1") {
 		t.Errorf("%s %v", states(t, records), err)
 	}
+}
+
+// Each program has a queue of its own: while one takes its time, the others are told all that comes, in order.
+func TestOneSlowProgramDelaysNoOther(t *testing.T) {
+	slow, quick := newDesk(t), newDesk(t)
+	hold := make(chan struct{})
+	slow.answer = func(w http.ResponseWriter) { <-hold }
+	rules := here(slow)
+	rules.Hosts = append(rules.Hosts, here(quick).Hosts...)
+	x, records, _ := teller(t, rules)
+	slow.add(t, x, telling.Joined)
+	quick.add(t, x, telling.Joined)
+	ctx, end := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() { defer close(ended); x.Deliver(ctx) }()
+	for i := range 5 {
+		if err := records.Record(t.Context(), store.Event{At: at, Kind: kind.Joined, Account: fmt.Sprint("p", i), AccountID: store.NoAccount}); err != nil {
+			t.Fatal(err)
+		}
+		if err := x.Collect(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		for until := time.Now().Add(5 * time.Second); len(quick.heard()) < i+1; time.Sleep(5 * time.Millisecond) {
+			if time.Now().After(until) {
+				t.Fatalf("the quick program was told %d of %d", len(quick.heard()), i+1)
+			}
+		}
+	}
+	for i, told := range quick.heard() {
+		if !strings.Contains(told, fmt.Sprintf(`"p%d"`, i)) {
+			t.Errorf("told as number %d: %s", i, told)
+		}
+	}
+	close(hold)
+	end()
+	<-ended
 }
