@@ -134,7 +134,7 @@ func TestTelling(t *testing.T) {
 	if got := states(t, records); got != "policy-applied sent 1, joined sent 2" || len(told) != 3 || told[0] != told[1] || told[1] == told[2] || d.forged != 0 {
 		t.Fatalf("%s\n%q, %d forged", got, told, d.forged)
 	}
-	_, body, _ := strings.Cut(told[1], " ")
+	_, body, _ := strings.Cut(told[2], " ")
 	var said struct {
 		Type string
 		At   time.Time
