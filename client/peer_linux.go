@@ -34,7 +34,7 @@ func trust(conn net.Conn, data string) error {
 	if of, err := user.LookupId(who); err == nil {
 		who = of.Username
 	}
-	return fmt.Errorf("in %s a program of another user (%s) answers, which may not be the service; nothing was sent. Name the data directory of your service with --data, or run the command as that user: sudo -u %s ostiarius ...", data, who, who)
+	return fmt.Errorf("in %s a program of another user (%s) answers, which may not be the service; nothing was sent. Name the data directory of your service with --data, or run the command as that user, with sudo -u %s", data, who, who)
 }
 
 // isOwnersPlace reports whether a directory belongs to a user, and no directory above is one in which

@@ -90,9 +90,9 @@ func TestStalledStreams(t *testing.T) {
 		}
 	}
 	// Others get in, and get the whole file.
-	client := &http.Client{Transport: &http2.Transport{DialTLS: func(_, _ string, _ *tls.Config) (net.Conn, error) {
-		return tls.DialWithDialer(&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 3)}}, "tcp", address, &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"h2"}})
-	}}}
+	dialer := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 3)}}
+	client := &http.Client{Transport: &http.Transport{DialContext: dialer.DialContext, ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	defer client.CloseIdleConnections()
 	for path, size := range map[string]int{"/big.bin": 400_000, "/page.txt": 20_000} {
 		resp, err := client.Get("https://" + address + path)
 		if err != nil {
@@ -100,7 +100,7 @@ func TestStalledStreams(t *testing.T) {
 		}
 		body, err := io.ReadAll(resp.Body)
 		resp.Body.Close()
-		if err != nil || resp.StatusCode != 200 || len(body) != size || resp.ContentLength != int64(size) || strings.Trim(string(body), "fog ") != "" {
+		if err != nil || resp.ProtoMajor != 2 || resp.StatusCode != 200 || len(body) != size || resp.ContentLength != int64(size) || strings.Trim(string(body), "fog ") != "" {
 			t.Errorf("another network: %s: %d, %d bytes, %v", path, resp.StatusCode, len(body), err)
 		}
 	}

@@ -77,13 +77,24 @@ func (d *document) size() int {
 	for i := range d.blocks {
 		n += 100 + len(d.blocks[i].text)
 	}
-	return n
+	for i := range d.forms {
+		n += 200 + len(d.forms[i].action)
+		for name, value := range d.forms[i].hidden {
+			n += 40 + len(name) + len(value)
+		}
+	}
+	for _, secret := range d.secrets {
+		n += 20 + len(secret)
+	}
+	return n + len(d.title) + len(d.begins)
 }
 
 // forget lets go of all but what a walk needs to go on, and returns the size that is left.
 func (d *document) forget() int {
 	d.scripts, d.comments, d.styles, d.raw, d.blocks, d.words = "", "", "", "", nil, map[string]bool{}
 	d.links = slices.Clone(d.links[:min(len(d.links), 100)])
+	d.forms = slices.Clone(d.forms[:min(len(d.forms), 5)])
+	d.secrets = slices.Clone(d.secrets[:min(len(d.secrets), 5)])
 	return d.size()
 }
 
@@ -94,6 +105,11 @@ const (
 	mostWords  = 600
 	mostBlocks = 400
 	mostScript = 400 << 10
+	mostStyle  = 400 << 10
+	mostForms  = 200 // of one page, and of its inputs for passwords
+	mostField  = 300 // bytes of a name or value
+	mostLabel  = 500
+	mostOpen   = 200 // elements within each other
 	enough     = 40 // letters that are content, and not a word on the way
 )
 
@@ -206,7 +222,7 @@ type element struct {
 func (d *document) readHTML(body []byte) {
 	z := html.NewTokenizer(bytes.NewReader(body))
 	var opened []element
-	var scripts, raw strings.Builder
+	var scripts, styles, raw strings.Builder
 	var blocks []*block
 	l := listing{names: 0}
 	inForm := -1
@@ -221,7 +237,7 @@ func (d *document) readHTML(body []byte) {
 	for {
 		switch z.Next() {
 		case html.ErrorToken:
-			d.scripts = scripts.String()
+			d.scripts, d.styles = scripts.String(), styles.String()
 			d.readScript(d.scripts)
 			d.raw = raw.String()
 			d.listing = l.is(d)
@@ -252,11 +268,14 @@ func (d *document) readHTML(body []byte) {
 					continue
 				case "style":
 					text := string(z.Raw())
-					d.styles += text + "\n"
-					d.readStyle(text)
+					if styles.Len() < mostStyle {
+						styles.WriteString(text)
+						styles.WriteByte('\n')
+						d.readStyle(text)
+					}
 					continue
 				case "title":
-					d.title = strings.TrimSpace(string(z.Text()))
+					d.title = cut(strings.TrimSpace(string(z.Text())), mostField)
 					continue
 				}
 			}
@@ -273,7 +292,9 @@ func (d *document) readHTML(body []byte) {
 			}
 			d.hear(words)
 			if is(func(e *element) bool { return e.links }) {
-				l.label += words
+				if len(l.label) < mostLabel {
+					l.label += cut(words, mostLabel)
+				}
 			} else {
 				l.rest += len(words)
 			}
@@ -327,7 +348,7 @@ func (d *document) readHTML(body []byte) {
 				e.block = &block{id: fields["id"], class: fields["class"], hidden: e.hides}
 				blocks = append(blocks, e.block)
 			}
-			if len(opened) < 500 {
+			if len(opened) < mostOpen {
 				opened = append(opened, e)
 			}
 		}
@@ -399,7 +420,11 @@ func (d *document) element(tag string, fields map[string]string, inForm *int, l 
 	case "object":
 		add(part, fields["data"])
 	case "form":
-		d.forms = append(d.forms, form{action: fields["action"], method: strings.ToLower(fields["method"]), hidden: map[string]string{}})
+		if len(d.forms) >= mostForms {
+			*inForm = -1
+			return
+		}
+		d.forms = append(d.forms, form{action: cut(fields["action"], mostLong), method: strings.ToLower(fields["method"]), hidden: map[string]string{}})
 		*inForm = len(d.forms) - 1
 		if fields["action"] != "" {
 			add(guess, fields["action"])
@@ -427,16 +452,25 @@ func (d *document) input(fields map[string]string, inForm int) {
 		if name == "" {
 			name = fields["name"]
 		}
-		d.secrets = append(d.secrets, name)
+		if len(d.secrets) < mostForms {
+			d.secrets = append(d.secrets, cut(name, mostField))
+		}
 		d.joins = d.joins || strings.Contains(fields["autocomplete"], "new-password")
 		if f != nil {
 			f.password++
 		}
 	case "hidden":
 		if f != nil && len(f.hidden) < 50 {
-			f.hidden[fields["name"]] = fields["value"]
+			f.hidden[cut(fields["name"], mostField)] = cut(fields["value"], mostField)
 		}
 	}
+}
+
+func cut(s string, n int) string {
+	if len(s) > n {
+		return s[:n]
+	}
+	return s
 }
 
 // readRefresh reads what a meta element says, such as "0; url=/elsewhere".

@@ -11,7 +11,6 @@ import (
 
 	"ostiarius/core/account"
 	"ostiarius/core/activity"
-	kind "ostiarius/core/activity"
 	"ostiarius/core/telling"
 )
 
@@ -255,7 +254,7 @@ func conditionOf(q EventQuery) (where string, args []any) {
 		and(`door = ?`, q.Door)
 	}
 	if q.Reference != "" {
-		if meant := kind.References(q.Reference); len(meant) > 0 {
+		if meant := activity.References(q.Reference); len(meant) > 0 {
 			gaps := make([]any, len(meant))
 			for i, reference := range meant {
 				gaps[i] = reference

@@ -123,8 +123,19 @@ func (r *Room) Stop() error {
 // Close ends the patrol under way, and waits for it.
 func (r *Room) Close() {
 	r.Stop()
-	r.ended.Wait()
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		r.ended.Wait()
+	}()
+	select {
+	case <-ended:
+	case <-time.After(closesWithin): // a page that takes its time doesn't hold up the end
+	}
 }
+
+// closesWithin is how long the end of the service waits for a patrol.
+const closesWithin = 3 * time.Second
 
 // walk makes one patrol and writes it down.
 func (r *Room) walk(ctx context.Context, site *url.URL, under *running) error {

@@ -55,9 +55,9 @@ func explain(name string, err error) error {
 	case errors.Is(err, store.ErrNone):
 		return mistake.Unknown("there is no account %q; `ostiarius people list` shows all", name)
 	case errors.Is(err, store.ErrResting):
-		return mistake.Taken("%q was the name of another account until recently; choose another name, or ask for this one anyway", name)
+		return mistake.Taken("%q was the name of another account until recently; choose another name, or use it anyway (--anyway in commands)", name)
 	case errors.Is(err, store.ErrAlike):
-		return mistake.Taken("%q looks like the name of another account; choose another name, or ask for this one anyway", name)
+		return mistake.Taken("%q looks like the name of another account; choose another name, or use it anyway (--anyway in commands)", name)
 	case errors.Is(err, store.ErrTaken):
 		return mistake.Taken("there is an account %q already; choose another name, or change that one", name)
 	}
