@@ -110,7 +110,8 @@ func TestImportsFollowTheHouse(t *testing.T) {
 	}
 }
 
-// JSON that comes from outside is read in one way: package json takes "Sub" for "sub", and the last of two. The files that read what we have written
+// JSON that comes from outside is read in one way: package json takes "Sub" for "sub", and the last of two. The files
+// that read what we have written
 // ourselves, or read each member by hand, are named here.
 func TestOutsideJSONIsReadExactly(t *testing.T) {
 	own := []string{

@@ -17,7 +17,8 @@ import (
 	"golang.org/x/net/http2/hpack"
 )
 
-// stalled asks for a path on so many streams of one connection and takes nothing of the answers. It returns how many were answered with what status.
+// stalled asks for a path on so many streams of one connection and takes nothing of the answers. It returns how many
+// were answered with what status.
 func stalled(t *testing.T, address, path string, streams int) map[string]int {
 	t.Helper()
 	conn, err := tls.Dial("tcp", address, &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"h2"}})

@@ -146,7 +146,8 @@ func (o *Options) file() (string, error) {
 // Guard returns a handler that stands in front of a program's own, for all requests; so it can be used as middleware of a router.
 // There is one program behind the same doors: a second call panics.
 //
-// A router in front has chosen what answers by the address as it was sent. So an address that isn't canonical is led to the one that is, and
+// A router in front has chosen what answers by the address as it was sent. So an address that isn't canonical is led
+// to the one that is, and
 // nothing is answered where something in front has changed the address, such as http.StripPrefix: put that behind.
 func (d *Doors) Guard(next http.Handler) http.Handler {
 	d.mu.Lock()

@@ -110,7 +110,7 @@ const (
 	mostField  = 300 // bytes of a name or value
 	mostLabel  = 500
 	mostOpen   = 200 // elements within each other
-	enough     = 40 // letters that are content, and not a word on the way
+	enough     = 40  // letters that are content, and not a word on the way
 )
 
 func readDocument(mime string, body []byte) *document {

@@ -37,7 +37,8 @@ type zeros struct{}
 
 func (zeros) Read(b []byte) (int, error) { clear(b); return len(b), nil }
 
-// A disk that is full at whatever step of start and stop loses nothing, and nothing seems to be lost: with space again the records open, and have
+// A disk that is full at whatever step of start and stop loses nothing, and nothing seems to be lost: with space
+// again the records open, and have
 // what was written.
 func TestFullDisksLoseNothing(t *testing.T) {
 	ctx := context.Background()

@@ -6,7 +6,8 @@ import (
 	"unicode"
 )
 
-// References returns the reference numbers that somebody may mean by what they type: in any case, with or without a hyphen and spaces, and with 0 for O and
+// References returns the reference numbers that somebody may mean by what they type: in any case, with or without a
+// hyphen and spaces, and with 0 for O and
 // 1, I and l for each other. There is none for a text that is no such number.
 func References(typed string) (all []string) {
 	text := strings.Map(func(r rune) rune {

@@ -17,7 +17,8 @@ import (
 // deepest is how far lists and objects may stand within each other.
 const deepest = 64
 
-// Unmarshal is json.Unmarshal for one value. The error says which member comes twice, or is written in other letters than one that is known.
+// Unmarshal is json.Unmarshal for one value. The error says which member comes twice, or is written in other letters
+// than one that is known.
 func Unmarshal(text []byte, into any) error {
 	if err := check(text, reflect.TypeOf(into)); err != nil {
 		return err

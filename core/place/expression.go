@@ -9,7 +9,8 @@ import (
 // host in lower case and without a port, a vertical bar, and the target as it was received: "marram.example|/rota/?week=2".
 
 // Plain matches the requests whose hosts and targets every web server reads alike: a name without a dot at its end, and a path with nothing
-// percent-encoded, no empty segment and none that begins with a dot, with a query or without. What it does not match may be a place all the same. There is one vertical bar in what
+// percent-encoded, no empty segment and none that begins with a dot, with a query or without. What it does not match
+// may be a place all the same. There is one vertical bar in what
 // it matches, so that nobody can send a host that looks like a host and a target.
 const Plain = `^` + PlainHost + `\|` + PlainTarget
 
@@ -67,8 +68,10 @@ func (s Set) Expression() (e Expression, ok bool) {
 	return Expression{s.Host.expression(), b.String()}, true
 }
 
-// Enclosing is Expression for a closed door. A matcher that goes back and tries again gives up on a long path where a pattern has several gaps,
-// and then says that nothing matches, so that what is closed would seem to be open. For such a pattern the expression is that of everything below
+// Enclosing is Expression for a closed door. A matcher that goes back and tries again gives up on a long path where a
+// pattern has several gaps,
+// and then says that nothing matches, so that what is closed would seem to be open. For such a pattern the expression
+// is that of everything below
 // what stands before its first gap. It matches what the pattern does, and more.
 func (s Set) Enclosing() (e Expression, ok bool) {
 	if s.Path.gaps() < 2 {

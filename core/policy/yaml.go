@@ -123,7 +123,8 @@ func endsLine(text []byte) bool {
 	return len(rest) == 0 || rest[0] == '\n' || rest[0] == '\r' || rest[0] == '#'
 }
 
-// invisible reports whether a character is shown as nothing (UAX 44, Default_Ignorable_Code_Point, as far as it doesn't reorder text, and a blank letter).
+// invisible reports whether a character is shown as nothing (UAX 44, Default_Ignorable_Code_Point, as far as it
+// doesn't reorder text, and a blank letter).
 func invisible(r rune) bool {
 	return !reorders(r) && (unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Other_Default_Ignorable_Code_Point, r) || unicode.Is(unicode.Variation_Selector, r) || r == 0x2800)
 }

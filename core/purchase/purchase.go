@@ -167,7 +167,8 @@ func Latest(terms []Term) (s Span, has bool) {
 	return s, has
 }
 
-// Longest is the longest that something bought is open for: more is as good as without an end, and doesn't overflow when it is added to a time.
+// Longest is the longest that something bought is open for: more is as good as without an end, and doesn't overflow
+// when it is added to a time.
 const Longest = 100 * 365 * 24 * time.Hour
 
 // Times is how long something is open that was bought several times, Longest at most; 0, which is without an end, only if it is so for one.

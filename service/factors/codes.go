@@ -140,7 +140,8 @@ func (o *Office) NewKept(ctx context.Context, a *account.Account, from sessions.
 }
 
 // Code takes a code of an account: one that its app shows, or one that was kept. It counts once. The error is ErrWrong, or *throttle.Slow: there are
-// so few codes that they could be tried, so all tries count for the account. Browsers that are known to be its owner's, since a second factor was
+// so few codes that they could be tried, so all tries count for the account. Browsers that are known to be its
+// owner's, since a second factor was
 // shown in them before, have one counter of their own: so others keep the owner out nowhere.
 func (o *Office) Code(ctx context.Context, a *account.Account, typed string, known bool, from sessions.Origin) error {
 	ctx = context.WithoutCancel(ctx) // a try has begun

@@ -262,7 +262,8 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 
 var errTwoHosts = errors.New("its target names another host than its Host field")
 
-// namesTwoHosts reports whether the target of a request names a host, and the request another one: then nobody knows by which of them the web
+// namesTwoHosts reports whether the target of a request names a host, and the request another one: then nobody knows
+// by which of them the web
 // server goes (RFC 9112, section 3.2.2).
 func namesTwoHosts(r *http.Request) bool {
 	host, _, _ := place.SplitTarget(r.RequestURI)

@@ -249,7 +249,8 @@ func (t *Teller) Round(ctx context.Context) (tried int, err error) {
 	return tried, errors.Join(begun, err)
 }
 
-// begin works at the queues of the programs for which something is due, and at which nobody works yet. Each that comes to its end is told to done. It
+// begin works at the queues of the programs for which something is due, and at which nobody works yet. Each that
+// comes to its end is told to done. It
 // returns when the next is due of the others; zero for nothing.
 func (t *Teller) begin(ctx context.Context, all *sync.WaitGroup, done func(tried int, err error)) (next time.Time, err error) {
 	heads, err := t.o.Store.QueueHeads(ctx, message.ByEvent)
@@ -283,7 +284,8 @@ func (t *Teller) begin(ctx context.Context, all *sync.WaitGroup, done func(tried
 	return next, nil
 }
 
-// work tells a program what waits for it, one thing after the other in the order in which it happened. What could not be told holds up what comes after it.
+// work tells a program what waits for it, one thing after the other in the order in which it happened. What could not
+// be told holds up what comes after it.
 func (t *Teller) work(ctx context.Context, to string) (tried int, err error) {
 	for {
 		head, err := t.o.Store.QueueHead(ctx, message.ByEvent, to)

@@ -57,7 +57,8 @@ func (r *Register) Grant(ctx context.Context, actor, name, role string, from, un
 const remains = 24 * time.Hour
 
 // UnlessLast does what takes a role from an account, unless nobody else could sign in then who has it, or another that
-// includes it, and keeps it: who is leaving, or whose role is about to end, is nobody else. One at a time, so that no two take it from each other.
+// includes it, and keeps it: who is leaving, or whose role is about to end, is nobody else. One at a time, so that no
+// two take it from each other.
 func (r *Register) UnlessLast(ctx context.Context, name, role string, act func() error) error {
 	a, err := r.Find(ctx, name)
 	if err != nil {

@@ -75,7 +75,8 @@ func (o *Office) AskChange(ctx context.Context, name, address, network string, i
 	return err
 }
 
-// undo gives a message to the owner of an address a link that brings the address back, whatever was changed since; nil if nobody is told. The
+// undo gives a message to the owner of an address a link that brings the address back, whatever was changed since;
+// nil if nobody is told. The
 // message says which address the account has now, or is to have.
 func (o *Office) undo(a *account.Account, to string, mails []message.Message, address string, now time.Time) (*store.AddressLink, []message.Message) {
 	if len(mails) == 0 {
@@ -131,7 +132,8 @@ func (c Change) IsOf(account int64) bool { return c.account != nil && c.account.
 
 // MakeChange gives an account the address of a link. A new address is taken only from the owner of the account, by its number in
 // owner, 0 if nobody is signed in: whoever reads the mail of an address could otherwise prove it for somebody else's account. The address
-// before is told, with a link to take that back. That works for whoever reads its mail, and ends the sessions of the account and all that was
+// before is told, with a link to take that back. That works for whoever reads its mail, and ends the sessions of the
+// account and all that was
 // begun by its proofs. The errors are those of Change, ErrOwner, and people.ErrLink too if somebody else has the address by now.
 func (o *Office) MakeChange(ctx context.Context, token string, owner int64, network string, in words.Language) (Change, error) {
 	c, err := o.Change(ctx, token)

@@ -163,7 +163,8 @@ func TestDownloadsAreCounted(t *testing.T) {
 	get("GET", "/recordings/other-100.bin", "", 200, 5)
 }
 
-// What is delivered counts, whatever the method and the parts: a file is not fetched again and again in pieces that each come to too little,
+// What is delivered counts, whatever the method and the parts: a file is not fetched again and again in pieces that
+// each come to too little,
 // and what is left of the last download is its end alone.
 func TestPartsAreNoWayAround(t *testing.T) {
 	h, c, front := handing(t)

@@ -7,7 +7,8 @@ import (
 	"time"
 )
 
-// A client of HTTP/2 has many requests on one connection, and may take nothing of an answer for as long as it likes. What waits then must be
+// A client of HTTP/2 has many requests on one connection, and may take nothing of an answer for as long as it likes.
+// What waits then must be
 // little: a piece of the answer, and no open file.
 
 // pieceSize is how much of an answer is read before it can be sent, in bytes.
@@ -24,7 +25,8 @@ func (w inPieces) ReadFrom(from io.Reader) (int64, error) {
 // Unwrap is for http.ResponseController.
 func (w inPieces) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
-// pieces are the buffers of answers that are handed on in pieces. Each serves one answer: a writer of HTTP/2 that has failed may still use it.
+// pieces are the buffers of answers that are handed on in pieces. Each serves one answer: a writer of HTTP/2 that has
+// failed may still use it.
 type pieces struct{}
 
 func (pieces) Get() []byte { return make([]byte, pieceSize) }
