@@ -134,14 +134,15 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	leaves("the use of a link", func() error { return r.People.UseLink(ctx, link, other, "", "") }, activity.PasswordSet)
 	leaves("signing in again", func() error { return signIn("ines", other) }, activity.SignIn)
 	leaves("an end of the session", func() error { return r.Sessions.EndOne(ctx, "test", r.Sessions.Handle(token), nil) }, activity.SessionEnded)
+	// Without a session other things end: links, marks, sign-ins under way.
 	leaves("an end of no session", func() error {
 		a, err := r.People.Find(ctx, "ines")
 		if err == nil {
 			_, err = r.Sessions.EndOf(ctx, "test", a, "")
 		}
 		return err
-	})
-	leaves("an end of nobody's sessions", func() error { _, err := r.Sessions.EndAll(ctx, "test"); return err })
+	}, activity.SessionsDone)
+	leaves("an end of nobody's sessions", func() error { _, err := r.Sessions.EndAll(ctx, "test"); return err }, activity.SessionsDone)
 	leaves("and again", func() error { return signIn("ines", other) }, activity.SignIn)
 	leaves("an end of all sessions", func() error { _, err := r.Sessions.EndAll(ctx, "test"); return err }, activity.SessionsDone)
 	leaves("disabling", func() error { return r.People.SetDisabled(ctx, "test", "ines", true) }, activity.AccountDisabled)

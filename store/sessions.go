@@ -299,8 +299,8 @@ func unhex(s string) (h secret.TokenHash, err error) {
 	return h, err
 }
 
-// EndSessions ends the sessions of an account, but for one if keep is not nil. It returns
-// how many ended.
+// EndSessions ends the sessions of an account, but for one if keep is not nil, and all that was begun with its proofs. It
+// returns how many sessions ended.
 func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.TokenHash, e Event) (ended int64, err error) {
 	but := ""
 	if keep != nil {
@@ -314,10 +314,10 @@ func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.Tok
 		if err := endProofs(ctx, tx, account); err != nil {
 			return err
 		}
-		if ended, err = result.RowsAffected(); err != nil || ended == 0 {
+		if ended, err = result.RowsAffected(); err != nil {
 			return err
 		}
-		return record(ctx, tx, e)
+		return record(ctx, tx, e) // also without a session: what was begun has ended
 	})
 	return ended, err
 }
@@ -332,7 +332,7 @@ func (s *Store) EndAllSessions(ctx context.Context, e Event) (ended int64, err e
 		if err := endAllProofs(ctx, tx); err != nil {
 			return err
 		}
-		if ended, err = result.RowsAffected(); err != nil || ended == 0 {
+		if ended, err = result.RowsAffected(); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
