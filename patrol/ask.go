@@ -8,6 +8,7 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 )
 
@@ -37,6 +38,12 @@ type answered struct {
 	err      error
 }
 
+// inClear reports whether an address is asked over plain HTTP, though no site of the walk is spoken to in that way: a page of an https site may name
+// it. What a visitor shows who they are with is not sent there.
+func (w *walk) inClear(u *url.URL) bool {
+	return u.Scheme == "http" && !slices.ContainsFunc(w.o.Sites, func(site *url.URL) bool { return site.Scheme == "http" })
+}
+
 // ask sends a question as a visitor. What the answer has is read up to a limit.
 func (w *walk) ask(ctx context.Context, visitor int, q question) *answered {
 	a := &answered{visitor: visitor, question: q}
@@ -63,13 +70,16 @@ func (w *walk) ask(ctx context.Context, visitor int, q question) *answered {
 		"User-Agent": {"Mozilla/5.0 (compatible; ostiarius patrol)"}, "Accept": {"text/html,application/xhtml+xml,*/*;q=0.8"}, "Accept-Language": {"en"},
 		"Sec-Fetch-Mode": {"navigate"}, "Sec-Fetch-Dest": {"document"}, "Sec-Fetch-Site": {"none"},
 	}
+	secret := !w.inClear(q.url)
 	for name, values := range w.o.Visitors[visitor].Fields {
-		r.Header[name] = values
+		if secret {
+			r.Header[name] = values
+		}
 	}
 	for _, f := range q.fields {
 		r.Header.Set(f[0], f[1])
 	}
-	if cookies := w.cookiesOf(visitor, q.cookie); cookies != "" {
+	if cookies := w.cookiesOf(visitor, q.cookie); cookies != "" && secret {
 		r.Header.Set("Cookie", cookies)
 	}
 	w.asked.Add(1)

@@ -1,6 +1,7 @@
 package patrol
 
 import (
+	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -25,6 +26,21 @@ func TestPagesThatTakeAll(t *testing.T) {
 		}
 		if left := d.forget(); left > 64<<10 {
 			t.Errorf("%s: %d bytes are left", what, left)
+		}
+	}
+}
+
+// What a visitor shows who they are with goes over plain HTTP only to a site that is spoken to so.
+func TestNothingSecretInClear(t *testing.T) {
+	https, _ := url.Parse("https://marram.example/")
+	http, _ := url.Parse("http://marram.example/x")
+	for _, test := range []struct {
+		sites []*url.URL
+		at    *url.URL
+		want  bool
+	}{{[]*url.URL{https}, http, true}, {[]*url.URL{https}, https, false}, {[]*url.URL{http}, http, false}} {
+		if got := (&walk{o: &Options{Sites: test.sites}}).inClear(test.at); got != test.want {
+			t.Errorf("%v of %v: %v", test.at, test.sites, got)
 		}
 	}
 }
