@@ -124,31 +124,6 @@ func newRow(id int64, a *account.Account, keys Keys, hash string) newAccountRow 
 	}
 }
 
-// nextAccount returns the number of the next account. That of one which was removed is not given again: the history of one would be
-// taken for the other's.
-func nextAccount(ctx context.Context, tx speaker) (id int64, err error) {
-	return id, tx.get(ctx, &id, `SELECT 1 + MAX(n) FROM (SELECT COALESCE(MAX(id), 0) AS n FROM accounts UNION ALL
-		SELECT COALESCE(MAX(account_id), 0) AS n FROM activity UNION ALL SELECT COALESCE(MAX(actor_id), 0) AS n FROM activity
-		UNION ALL SELECT COALESCE(MAX(value), 0) AS n FROM numbers WHERE name = 'account') AS known`)
-}
-
-// free returns ErrTaken if another account has one of the names, as name or as address: people sign in with either. It returns
-// ErrResting or ErrAlike, which are ErrTaken too, if a name was another's until recently or looks like another.
-func free(ctx context.Context, tx speaker, keys Keys, but int64) error {
-	var taken int
-	err := tx.get(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Name, keys.Name)
-	if err == nil && taken == 0 && keys.Email != "" {
-		err = tx.get(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Email, keys.Email)
-	}
-	if err == nil && taken > 0 {
-		return ErrTaken
-	}
-	if err == nil && !keys.Anyway && keys.Name != "" {
-		return nameFits(ctx, tx, keys.Name, but)
-	}
-	return err
-}
-
 // EditAccount changes name, address and notes of an account. A name that it had rests until a time. The error is ErrTaken or
 // ErrNone.
 func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, rests time.Time, e Event) error {

@@ -19,6 +19,31 @@ var ErrResting = fmt.Errorf("the name rests: %w", ErrTaken)
 // ErrAlike says that a name looks like that of another account.
 var ErrAlike = fmt.Errorf("the name looks like another: %w", ErrTaken)
 
+// nextAccount returns the number of the next account. That of one which was removed is not given again: the history of one would be
+// taken for the other's.
+func nextAccount(ctx context.Context, tx speaker) (id int64, err error) {
+	return id, tx.get(ctx, &id, `SELECT 1 + MAX(n) FROM (SELECT COALESCE(MAX(id), 0) AS n FROM accounts UNION ALL
+		SELECT COALESCE(MAX(account_id), 0) AS n FROM activity UNION ALL SELECT COALESCE(MAX(actor_id), 0) AS n FROM activity
+		UNION ALL SELECT COALESCE(MAX(value), 0) AS n FROM numbers WHERE name = 'account') AS known`)
+}
+
+// free returns ErrTaken if another account has one of the names, as name or as address: people sign in with either. It returns
+// ErrResting or ErrAlike, which are ErrTaken too, if a name was another's until recently or looks like another.
+func free(ctx context.Context, tx speaker, keys Keys, but int64) error {
+	var taken int
+	err := tx.get(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Name, keys.Name)
+	if err == nil && taken == 0 && keys.Email != "" {
+		err = tx.get(ctx, &taken, `SELECT COUNT(*) FROM accounts WHERE id <> ? AND (name_key = ? OR email_key = ?)`, but, keys.Email, keys.Email)
+	}
+	if err == nil && taken > 0 {
+		return ErrTaken
+	}
+	if err == nil && !keys.Anyway && keys.Name != "" {
+		return nameFits(ctx, tx, keys.Name, but)
+	}
+	return err
+}
+
 // nameFits returns ErrResting or ErrAlike if an account can't have a name, though it is nobody else's. But is the account that gets it,
 // 0 for a new one: it keeps the name that it has, and may take back one that it had.
 func nameFits(ctx context.Context, tx speaker, key string, but int64) error {
