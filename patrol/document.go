@@ -23,6 +23,7 @@ type document struct {
 	scripts  string          // in the page itself, with those in attributes
 	comments string
 	styles   string
+	styled   int // bytes of styles in attributes that were read
 	forms    []form
 	secrets  []string // names or ids of inputs for a password
 	joins    bool     // a password is chosen here, not typed
@@ -386,7 +387,8 @@ func (d *document) element(tag string, fields map[string]string, inForm *int, l 
 			d.links[n].sometimes = sometimes
 		}
 	}
-	if style := fields["style"]; style != "" {
+	if style := fields["style"]; style != "" && d.styled < mostStyle {
+		d.styled += len(style)
 		d.readStyle(style)
 	}
 	switch tag {

@@ -84,13 +84,12 @@ func addAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys, 
 	if err := free(ctx, tx, keys, 0); err != nil {
 		return 0, err
 	}
-	if err := wake(ctx, tx, keys.Name); err != nil {
-		return 0, err
+	if keys.Anyway { // else it doesn't rest
+		if err := wake(ctx, tx, keys.Name); err != nil {
+			return 0, err
+		}
 	}
 	if id, err = nextAccount(ctx, tx); err != nil {
-		return 0, err
-	}
-	if err := keepNumber(ctx, tx, id); err != nil {
 		return 0, err
 	}
 	if _, err := tx.named(ctx, insertAccount, newRow(id, a, keys, hash)); err != nil {
@@ -250,9 +249,6 @@ func addAccounts(ctx context.Context, tx speaker, all []Import) error {
 		return ErrTaken
 	}
 	if _, err = tx.named(ctx, insertAccount, rows); err != nil {
-		return err
-	}
-	if err := keepNumber(ctx, tx, next+int64(len(all))-1); err != nil {
 		return err
 	}
 	if len(grants) > 0 {

@@ -70,8 +70,11 @@ func nameFits(ctx context.Context, tx speaker, key string, but int64) error {
 	return nil
 }
 
-// rest keeps the name of an account from being given to another one until a time.
+// rest keeps the name of an account from being given to another one until a time, and its number for ever.
 func rest(ctx context.Context, tx speaker, key string, id int64, until time.Time) error {
+	if err := keepNumber(ctx, tx, id); err != nil {
+		return err
+	}
 	_, err := tx.exec(ctx, `INSERT INTO resting_names (name_hash, account_id, until_at) VALUES (?, ?, ?)
 		ON CONFLICT (name_hash) DO UPDATE SET account_id = excluded.account_id, until_at = excluded.until_at`, hashOfName(key), id, millis(until))
 	return err
@@ -114,9 +117,6 @@ func checkNames(ctx context.Context, tx speaker) error {
 	}
 	now := time.Now()
 	for _, r := range rows {
-		if err := keepNumber(ctx, tx, r.ID); err != nil {
-			return err
-		}
 		key, err := account.Key(r.Name)
 		if err == nil && key == r.Key {
 			if _, err := tx.exec(ctx, `UPDATE accounts SET skeleton = ? WHERE id = ?`, account.Skeleton(key), r.ID); err != nil {
