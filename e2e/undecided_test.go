@@ -6,6 +6,8 @@ import (
 	"net"
 	"net/url"
 	"strings"
+	"sync"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -13,12 +15,17 @@ import (
 // bytesOf sends a request as it stands, and returns what comes back. With half, the client then sends nothing more, and says so.
 func bytesOf(t *testing.T, address, request string, half bool) string {
 	t.Helper()
+	return bytesWithin(t, address, request, half, 5*time.Second)
+}
+
+func bytesWithin(t *testing.T, address, request string, half bool, patience time.Duration) string {
+	t.Helper()
 	conn, err := net.Dial("tcp", address)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	conn.SetDeadline(time.Now().Add(5 * time.Second))
+	conn.SetDeadline(time.Now().Add(patience))
 	io.WriteString(conn, request)
 	if half {
 		conn.(*net.TCPConn).CloseWrite()
@@ -76,6 +83,21 @@ func TestBesideServesNothingUndecided(t *testing.T) {
 				closed(request, request, false)
 			}
 			closed("a path on which an expression gives up", get("/app/open/"+strings.Repeat("p/", 3000)+"q", u.Host), false)
+			// The service takes the question and does not answer, for longer than HAProxy waits.
+			if err := syscall.Kill(s.Pid(), syscall.SIGSTOP); err != nil {
+				t.Fatal(err)
+			}
+			var hang sync.WaitGroup
+			for _, path := range []string{"/rota/", "/app/x"} {
+				for _, half := range []bool{false, true} {
+					hang.Go(func() {
+						if got := bytesWithin(t, u.Host, get(path, u.Host), half, 12*time.Second); strings.Contains(got, "content ") {
+							t.Errorf("%s, while the service hangs: %.200q", path, got)
+						}
+					})
+				}
+			}
+			hang.Wait()
 			// The service is gone.
 			s.Kill()
 			for _, half := range []bool{false, true} {
