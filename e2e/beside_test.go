@@ -379,12 +379,12 @@ func TestConnectCheckFinds(t *testing.T) {
 	write(t, dir, "snippet", snippet)
 	write(t, dir, "half", strings.ReplaceAll(snippet, "error_page", "#"))
 	for name, test := range map[string]struct{ server, finds string }{
-		"a location that does not ask":       {"include SNIPPET; location /log/ { auth_request off; }", "GET /log"},
-		"files by another name":              {"include SNIPPET; location /visit { alias " + dir + "/www/visit/; }", ""}, // out of an open place: /visit../rota
-		"nobody is led on":                   {"include HALF;", "GET /secret"},
-		"a default server without doors":     {"server_name 127.0.0.1; include SNIPPET; } server { listen ADDRESS default_server; root " + dir + "/www; ", "Host: unknown.example"},
-		"a location that returns by itself":  {"include SNIPPET; location /log { return 302 /leaflets/log.txt; }", "GET /log"},
-		"the address is taken from a client": {"include SNIPPET; location /rota/ { auth_request /ask; } location = /ask { internal; auth_request off; proxy_pass " + s.URL + "/door/decide?plain; proxy_pass_request_body off; proxy_set_header Content-Length \"\"; proxy_set_header Host $host; proxy_set_header X-Original-Method GET; }", "X-Original-URI"},
+		"a location that does not ask":         {"include SNIPPET; location /log/ { auth_request off; }", "GET /log"},
+		"files by another name":                {"include SNIPPET; location /visit { alias " + dir + "/www/visit/; }", ""}, // out of an open place: /visit../rota
+		"nobody is led on":                     {"include HALF;", "GET /secret"},
+		"a default server without doors":       {"server_name 127.0.0.1; include SNIPPET; } server { listen ADDRESS default_server; root " + dir + "/www; ", "Host: unknown.example"},
+		"a location that redirects on its own": {"include SNIPPET; location /log { return 302 /leaflets/log.txt; }", "GET /log"},
+		"the address is taken from a client":   {"include SNIPPET; location /rota/ { auth_request /ask; } location = /ask { internal; auth_request off; proxy_pass " + s.URL + "/door/decide?plain; proxy_pass_request_body off; proxy_set_header Content-Length \"\"; proxy_set_header Host $host; proxy_set_header X-Original-Method GET; }", "X-Original-URI"},
 	} {
 		address := freePort(t)
 		nginx(t, "tcp", address, "root "+dir+"/www; "+strings.NewReplacer("ADDRESS", address, "SNIPPET", filepath.Join(dir, "snippet"), "HALF", filepath.Join(dir, "half")).Replace(test.server))

@@ -77,9 +77,9 @@ func post(ctx context.Context, tx speaker, all []message.Message) error {
 	return nil
 }
 
-// enoughMail reports whether an address has got so many messages of late that others cause, over all kinds and
-// accounts, that this one isn't
-// sent. Two limits are apart, so that nobody keeps the owner of an account from recovering it by having other mail sent there.
+// enoughMail reports whether an address has got so many messages within message.CausedWithin that others cause, over all
+// kinds and accounts, that this one isn't sent. Two limits are apart, so that nobody keeps the owner of an account from
+// recovering it by having other mail sent there.
 func enoughMail(ctx context.Context, tx speaker, m message.Message, key string) (bool, error) {
 	kinds := message.CausedWith(m.Kind)
 	if len(kinds) == 0 {

@@ -179,9 +179,9 @@ func (f *Office) check(who Applicant) (keys store.Keys, err error) {
 	return keys, f.o.People.CheckPassword(who.Password, &account.Account{Name: who.Name, Email: who.Email})
 }
 
-// TryName takes a try at a name of somebody who makes an account for themselves, in whatever way. It tells which
-// names are taken, so it is slowed.
-// A name that the policy names is nobody's to choose. The error is a *mistake.Error, or *throttle.Slow.
+// TryName takes a try at a name of somebody who makes an account for themselves, in whatever way. It tells which names
+// are taken, so it is slowed. A name that the policy names is nobody's to choose. The error is a *mistake.Error, or
+// *throttle.Slow.
 func (f *Office) TryName(ctx context.Context, name string, keys store.Keys, from sessions.Origin) error {
 	network := throttle.NetworkNamed(from.Network)
 	if wait := f.o.Limiter.Try(f.o.Now(), throttle.Key{Name: "joining " + network, Rule: throttle.Joining}); wait > 0 {

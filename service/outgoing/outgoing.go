@@ -219,7 +219,11 @@ func (t *Teller) Deliver(ctx context.Context) {
 	defer all.Wait()
 	for ctx.Err() == nil {
 		wait := lookAgain
-		next, err := t.begin(ctx, &all, func(int, error) { t.Wake() })
+		next, err := t.begin(ctx, &all, func(_ int, err error) {
+			if err == nil { // else the disk may be full: it is tried again later, and the program not told the same without end
+				t.Wake()
+			}
+		})
 		switch {
 		case err != nil && ctx.Err() == nil:
 			t.o.Log.Error("other programs cannot be told what happened", "error", err)
@@ -249,9 +253,8 @@ func (t *Teller) Round(ctx context.Context) (tried int, err error) {
 	return tried, errors.Join(begun, err)
 }
 
-// begin works at the queues of the programs for which something is due, and at which nobody works yet. Each that
-// comes to its end is told to done. It
-// returns when the next is due of the others; zero for nothing.
+// begin works at the queues of the programs for which something is due, and at which nobody works yet. When the work at
+// one ends, it calls done. It returns when the next of the others is due; zero for nothing.
 func (t *Teller) begin(ctx context.Context, all *sync.WaitGroup, done func(tried int, err error)) (next time.Time, err error) {
 	heads, err := t.o.Store.QueueHeads(ctx, message.ByEvent)
 	if err != nil {

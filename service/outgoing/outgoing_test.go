@@ -2,6 +2,7 @@ package outgoing
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -276,4 +277,37 @@ func TestOneSlowProgramDelaysNoOther(t *testing.T) {
 	close(hold)
 	end()
 	<-ended
+}
+
+// While the disk is full what a program was told cannot be noted: it is told again later, and not again and again.
+func TestWhatCannotBeNotedIsNotToldAtOnceAgain(t *testing.T) {
+	d := newDesk(t)
+	x, records, _ := teller(t, here(d))
+	d.add(t, x, telling.Joined)
+	if err := records.Record(t.Context(), store.Event{At: at, Kind: kind.Joined, AccountID: store.NoAccount}); err != nil {
+		t.Fatal(err)
+	}
+	if err := x.Collect(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	beside, err := sql.Open("sqlite", "file:"+records.Path())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer beside.Close()
+	if _, err := beside.Exec(`CREATE TRIGGER full BEFORE UPDATE ON messages BEGIN SELECT RAISE(ABORT, 'the disk is full'); END`); err != nil {
+		t.Fatal(err)
+	}
+	ctx, end := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() { defer close(ended); x.Deliver(ctx) }()
+	for until := time.Now().Add(5 * time.Second); len(d.heard()) == 0 && time.Now().Before(until); {
+		time.Sleep(5 * time.Millisecond)
+	}
+	time.Sleep(300 * time.Millisecond)
+	end()
+	<-ended
+	if n := len(d.heard()); n != 1 {
+		t.Errorf("it was told %d times", n)
+	}
 }
