@@ -183,7 +183,8 @@ hour.`,
 
 // firstLink tells of a link for the first steward, which leads to where the console is.
 func firstLink(at *client.Status, l client.Link) string {
-	return fmt.Sprintf("%s%s\nWith this link the first account is made that runs the doors. It works once, until %s.\n", cmp.Or(at.Console, at.URL), l.Path, when(&l.Until, ""))
+	return fmt.Sprintf("%s%s\nWith this link the first account is made that runs the doors. It works once, until %s.\n",
+		cmp.Or(at.Console, at.URL), l.Path, when(&l.Until, ""))
 }
 
 func peopleEdit(service func() *client.Client) *cobra.Command {

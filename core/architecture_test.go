@@ -111,12 +111,13 @@ func TestImportsFollowTheHouse(t *testing.T) {
 }
 
 // JSON that comes from outside is read in one way: package json takes "Sub" for "sub", and the last of two. The files
-// that read what we have written
-// ourselves, or read each member by hand, are named here.
+// that read what we have written ourselves, or read each member by hand, are named here.
 func TestOutsideJSONIsReadExactly(t *testing.T) {
 	own := []string{
-		"core/exact/exact.go", "core/event/read.go", "core/roster/roster.go", "core/replay/record.go", "core/passkey/pretend/pretend.go", "core/openid/openid.go",
-		"service/elsewhere/ways.go", "service/patrols/patrols.go", "service/backup/backup.go", "service/decisions/decisions.go", "service/activity/notes.go",
+		"core/exact/exact.go", "core/event/read.go", "core/roster/roster.go", "core/replay/record.go", "core/passkey/pretend/pretend.go",
+		"core/openid/openid.go",
+		"service/elsewhere/ways.go", "service/patrols/patrols.go", "service/backup/backup.go", "service/decisions/decisions.go",
+		"service/activity/notes.go",
 	}
 	root, err := filepath.Abs("..")
 	if err != nil {
@@ -125,7 +126,8 @@ func TestOutsideJSONIsReadExactly(t *testing.T) {
 	for _, dir := range []string{"core", "service"} {
 		err := filepath.WalkDir(filepath.Join(root, dir), func(path string, entry fs.DirEntry, err error) error {
 			where, _ := filepath.Rel(root, path)
-			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || slices.Contains(own, filepath.ToSlash(where)) {
+			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+				slices.Contains(own, filepath.ToSlash(where)) {
 				return err
 			}
 			text, err := os.ReadFile(path)

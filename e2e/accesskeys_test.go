@@ -162,7 +162,8 @@ func TestMixedCredentialsAreNobodys(t *testing.T) {
 			t.Errorf("a key of %s beside the session of ines yields a mark", whose)
 		}
 	}
-	if a := newPerson(t, s.URL).get("/door/console/", append([]string{"Authorization", "Bearer " + keys["agnes"]}, navigating...)...); strings.Contains(a.body, `name="proof"`) {
+	if a := newPerson(t, s.URL).get("/door/console/", append([]string{"Authorization", "Bearer " + keys["agnes"]},
+		navigating...)...); strings.Contains(a.body, `name="proof"`) {
 		t.Error("a key yields a mark")
 	}
 	if a := p.get("/door/console/", navigating...); !strings.Contains(a.body, `name="proof"`) {

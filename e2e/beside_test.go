@@ -387,7 +387,8 @@ func TestConnectCheckFinds(t *testing.T) {
 		"the address is taken from a client":   {"include SNIPPET; location /rota/ { auth_request /ask; } location = /ask { internal; auth_request off; proxy_pass " + s.URL + "/door/decide?plain; proxy_pass_request_body off; proxy_set_header Content-Length \"\"; proxy_set_header Host $host; proxy_set_header X-Original-Method GET; }", "X-Original-URI"},
 	} {
 		address := freePort(t)
-		nginx(t, "tcp", address, "root "+dir+"/www; "+strings.NewReplacer("ADDRESS", address, "SNIPPET", filepath.Join(dir, "snippet"), "HALF", filepath.Join(dir, "half")).Replace(test.server))
+		nginx(t, "tcp", address, "root "+dir+"/www; "+strings.NewReplacer("ADDRESS", address, "SNIPPET", filepath.Join(dir, "snippet"),
+			"HALF", filepath.Join(dir, "half")).Replace(test.server))
 		code, out, errOut := run(t, "", "connect", "--check", "http://"+address, "--policy", policy, "-o", "json")
 		var told struct {
 			OK    bool

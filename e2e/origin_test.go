@@ -313,7 +313,8 @@ func TestFirstLinkLeadsToTheConsole(t *testing.T) {
 	write(t, dir, "site/index.html", "<title>t</title><main>the lighthouse</main>")
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}]\n")
 	data := filepath.Join(dir, "data")
-	s, err := Start("serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", data, "--console", "127.0.0.1:0")
+	s, err := Start("serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", data, "--console",
+		"127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -73,6 +73,7 @@ func TestScriptsOfTheSiteSendNoForms(t *testing.T) {
 		t.Errorf("%+v %v", keys, err)
 	}
 	// The person in front of the browser does, on the page itself.
-	do(ctx, t, chromedp.Navigate(s.URL+"/door/account/access-keys"), keys("#name", "weather station"), chromedp.Click(`//form[.//input[@id="days"]]//button`))
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/account/access-keys"), keys("#name", "weather station"),
+		chromedp.Click(`//form[.//input[@id="days"]]//button`))
 	look(ctx, t, "[role=status]", "ostiarius_key_")
 }

@@ -92,7 +92,8 @@ func TestStalledStreams(t *testing.T) {
 	}
 	// Others get in, and get the whole file.
 	dialer := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 3)}}
-	client := &http.Client{Transport: &http.Transport{DialContext: dialer.DialContext, ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	client := &http.Client{Transport: &http.Transport{DialContext: dialer.DialContext, ForceAttemptHTTP2: true,
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	defer client.CloseIdleConnections()
 	for path, size := range map[string]int{"/big.bin": 400_000, "/page.txt": 20_000} {
 		resp, err := client.Get("https://" + address + path)
@@ -101,7 +102,8 @@ func TestStalledStreams(t *testing.T) {
 		}
 		body, err := io.ReadAll(resp.Body)
 		resp.Body.Close()
-		if err != nil || resp.ProtoMajor != 2 || resp.StatusCode != 200 || len(body) != size || resp.ContentLength != int64(size) || strings.Trim(string(body), "fog ") != "" {
+		if err != nil || resp.ProtoMajor != 2 || resp.StatusCode != 200 || len(body) != size || resp.ContentLength != int64(size) ||
+			strings.Trim(string(body), "fog ") != "" {
 			t.Errorf("another network: %s: %d, %d bytes, %v", path, resp.StatusCode, len(body), err)
 		}
 	}

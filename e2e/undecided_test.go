@@ -59,7 +59,8 @@ func TestBesideServesNothingUndecided(t *testing.T) {
 					t.Errorf("%s: %.200q", what, got)
 				}
 			}
-			if got := bytesOf(t, u.Host, "GET /leaflets/ HTTP/1.1\r\nHost: "+u.Host+"\r\nConnection: close\r\n\r\n", false); !strings.Contains(got, "content of leaflets") {
+			if got := bytesOf(t, u.Host, "GET /leaflets/ HTTP/1.1\r\nHost: "+u.Host+"\r\nConnection: close\r\n\r\n",
+				false); !strings.Contains(got, "content of leaflets") {
 				t.Fatalf("what is open: %.300q", got)
 			}
 			for _, half := range []bool{false, true} {
@@ -71,14 +72,18 @@ func TestBesideServesNothingUndecided(t *testing.T) {
 				closed("a client that sends nothing more", get("/rota/", u.Host), true)
 				closed("a client that sends nothing more, to an application", get("/app/x", u.Host), true)
 			}
-			for _, host := range []string{"admin.example", "admin.example.", "ADMIN.example", "admin.example,www.example", "www.example,admin.example", "admin.example:80"} {
+			for _, host := range []string{"admin.example", "admin.example.", "ADMIN.example", "admin.example,www.example",
+				"www.example,admin.example", "admin.example:80"} {
 				closed("Host: "+host, get("/visit/", host), false)
 				closed("for an application, Host: "+host, get("/app/open/x", host), false)
 			}
 			for _, request := range []string{
-				"GET /rota/ HTTP/1.0\r\n\r\n", "GET /visit/ HTTP/1.0\r\n\r\n", "GET http://admin.example/visit/ HTTP/1.0\r\n\r\n", "GET http://admin.example/app/open/x HTTP/1.0\r\n\r\n",
+				"GET /rota/ HTTP/1.0\r\n\r\n", "GET /visit/ HTTP/1.0\r\n\r\n", "GET http://admin.example/visit/ HTTP/1.0\r\n\r\n",
+				"GET http://admin.example/app/open/x HTTP/1.0\r\n\r\n",
 				"GET /app/open/x HTTP/1.0\r\n\r\n", "GET http://admin.example/app/open/x HTTP/1.1\r\nHost: www.example\r\nConnection: close\r\n\r\n",
-				"GET /visit/ HTTP/1.1\r\nHost: www.example\r\nHost: admin.example\r\nConnection: close\r\n\r\n", "GET /app/open/x HTTP/1.1\r\nHost:\r\nConnection: close\r\n\r\n", "TRACE /app/open/x HTTP/1.1\r\nHost: " + u.Host + "\r\nConnection: close\r\n\r\n",
+				"GET /visit/ HTTP/1.1\r\nHost: www.example\r\nHost: admin.example\r\nConnection: close\r\n\r\n",
+				"GET /app/open/x HTTP/1.1\r\nHost:\r\nConnection: close\r\n\r\n",
+				"TRACE /app/open/x HTTP/1.1\r\nHost: " + u.Host + "\r\nConnection: close\r\n\r\n",
 			} {
 				closed(request, request, false)
 			}
@@ -104,7 +109,8 @@ func TestBesideServesNothingUndecided(t *testing.T) {
 				closed("without the service", get("/rota/", u.Host), half)
 				closed("without the service, an application", get("/app/x", u.Host), half)
 			}
-			if got := bytesOf(t, u.Host, "GET /leaflets/ HTTP/1.1\r\nHost: "+u.Host+"\r\nConnection: close\r\n\r\n", false); !strings.Contains(got, "content of leaflets") {
+			if got := bytesOf(t, u.Host, "GET /leaflets/ HTTP/1.1\r\nHost: "+u.Host+"\r\nConnection: close\r\n\r\n",
+				false); !strings.Contains(got, "content of leaflets") {
 				t.Errorf("what is open, without the service: %.300q", got)
 			}
 		})

@@ -146,9 +146,9 @@ func (o *Options) file() (string, error) {
 // Guard returns a handler that stands in front of a program's own, for all requests; so it can be used as middleware of a router.
 // There is one program behind the same doors: a second call panics.
 //
-// A router in front has chosen what answers by the address as it was sent. So an address that isn't canonical is led
-// to the one that is, and
-// nothing is answered where something in front has changed the address, such as http.StripPrefix: put that behind.
+// A router in front has chosen what answers by the address as it was sent. So an address that isn't canonical is led to
+// the one that is, and nothing is answered where something in front has changed the address, such as http.StripPrefix:
+// put that behind.
 func (d *Doors) Guard(next http.Handler) http.Handler {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -176,7 +176,8 @@ func (d *Doors) onePath(handler http.Handler) http.Handler {
 		case err == nil && sent == address && r.URL.Path == address:
 			handler.ServeHTTP(w, r)
 		case err == nil && sent == address:
-			d.log.Error("something in front of the doors has changed the address of a request; put the doors in front of it", "asked", address, "changed", r.URL.Path)
+			d.log.Error("something in front of the doors has changed the address of a request; put the doors in front of it", "asked", address,
+				"changed", r.URL.Path)
 			http.Error(w, "This address can't be decided about.", http.StatusInternalServerError)
 		case r.Method == http.MethodGet || r.Method == http.MethodHead:
 			w.Header().Set("Cache-Control", "private, no-store")

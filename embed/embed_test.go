@@ -161,7 +161,8 @@ func TestBehindRouters(t *testing.T) {
 		d := opened(t, Options{Text: policy})
 		site := httptest.NewServer(mount(d))
 		defer site.Close()
-		for _, path := range []string{"/admin/%2e%2e/visit/x", "/admin/x/%2e%2e/%2e%2e/visit/x", "/admin/../visit/x", "/admin//../visit/x", "/admin/./x", "/admin/x", "//admin/x", "/visit/x", "/visit/../admin/x", "/x/%2e%2e/admin/x"} {
+		for _, path := range []string{"/admin/%2e%2e/visit/x", "/admin/x/%2e%2e/%2e%2e/visit/x", "/admin/../visit/x", "/admin//../visit/x",
+			"/admin/./x", "/admin/x", "//admin/x", "/visit/x", "/visit/../admin/x", "/x/%2e%2e/admin/x"} {
 			for _, method := range []string{"GET", "POST", "CONNECT"} {
 				conn, err := net.Dial("tcp", strings.TrimPrefix(site.URL, "http://"))
 				if err != nil {

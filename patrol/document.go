@@ -426,7 +426,8 @@ func (d *document) element(tag string, fields map[string]string, inForm *int, l 
 			*inForm = -1
 			return
 		}
-		d.forms = append(d.forms, form{action: cut(fields["action"], mostLong), method: strings.ToLower(fields["method"]), hidden: map[string]string{}})
+		d.forms = append(d.forms, form{action: cut(fields["action"], mostLong), method: strings.ToLower(fields["method"]),
+			hidden: map[string]string{}})
 		*inForm = len(d.forms) - 1
 		if fields["action"] != "" {
 			add(guess, fields["action"])

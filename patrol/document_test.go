@@ -10,9 +10,12 @@ import (
 func TestPagesThatTakeAll(t *testing.T) {
 	const size = 512 << 10
 	for what, part := range map[string]string{
-		"forms": `<form action="/x" method="post">`, "hidden inputs": `<form><input type="hidden" name="a" value="` + strings.Repeat("v", 1000) + `">`, "passwords": `<input type="password" id="p">`,
-		"styles": "<style>a{b:c}</style>", "labels": `<a href="/x">` + strings.Repeat("word ", 20), "open elements": "<b>word ", "blocks": `<div id="a" class="b">some words that are more than forty letters long, all of them `,
-		"comments": "<!-- x -->", "scripts": `<script>x("/y")</script>`, "titles": "<title>" + strings.Repeat("t", 500), "handlers": `<i onclick="go('/z')">`, "style attributes": `<i style="background:url(/a)">`,
+		"forms": `<form action="/x" method="post">`, "hidden inputs": `<form><input type="hidden" name="a" value="` + strings.Repeat("v",
+			1000) + `">`, "passwords": `<input type="password" id="p">`,
+		"styles": "<style>a{b:c}</style>", "labels": `<a href="/x">` + strings.Repeat("word ", 20), "open elements": "<b>word ",
+		"blocks":   `<div id="a" class="b">some words that are more than forty letters long, all of them `,
+		"comments": "<!-- x -->", "scripts": `<script>x("/y")</script>`, "titles": "<title>" + strings.Repeat("t", 500),
+		"handlers": `<i onclick="go('/z')">`, "style attributes": `<i style="background:url(/a)">`,
 	} {
 		d := readDocument("text/html", []byte(strings.Repeat(part, size/len(part))))
 		if kept := d.size(); kept > 1500<<10 {

@@ -27,8 +27,8 @@ func siteServer(handler http.Handler, log *log.Logger) *http.Server {
 }
 
 // connections is the most connections at once. Unless it is set, there are no more than fit with what the system lets
-// the process open: for each
-// connection one for itself, one for a file or a connection behind, and one for a request of HTTP/2 on it.
+// the process open: for each connection one for itself, one for a file or a connection behind, and one for a request of
+// HTTP/2 on it.
 func (s *Service) connections() int {
 	if s.settings.Connections > 0 {
 		return s.settings.Connections
@@ -46,9 +46,8 @@ const (
 	leastConnections = 64
 )
 
-// boundStreams bounds the requests of HTTP/2 that are under way, in all and of one network: their connections are
-// few. Those of HTTP/1 are as many
-// as the connections.
+// boundStreams bounds the requests of HTTP/2 that are under way, in all and of one network: their connections are few.
+// Those of HTTP/1 are as many as the connections.
 func boundStreams(handler http.Handler, bound *throttle.Bound, front *guard.Front) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.ProtoMajor < 2 {

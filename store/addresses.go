@@ -116,6 +116,7 @@ func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Ac
 // dropAddressLinks removes all links about the address of an account that gets another one from a steward: that isn't
 // taken back by the one before.
 func dropAddressLinks(ctx context.Context, tx speaker, id int64, keys Keys) error {
-	_, err := tx.exec(ctx, `DELETE FROM address_links WHERE account_id = (SELECT id FROM accounts WHERE id = ? AND email_key <> ?)`, id, keys.Email)
+	_, err := tx.exec(ctx, `DELETE FROM address_links WHERE account_id = (SELECT id FROM accounts WHERE id = ? AND email_key <> ?)`, id,
+		keys.Email)
 	return err
 }

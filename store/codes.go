@@ -34,9 +34,8 @@ func (s *Store) Code(ctx context.Context, account int64) (c Code, err error) {
 	return c, err
 }
 
-// SetCode gives an account one-time codes, in place of those it had; and codes to keep, if there are any. The error
-// is ErrNone if what proves
-// who the owner is has changed since the account was read.
+// SetCode gives an account one-time codes, in place of those it had; and codes to keep, if there are any. The error is
+// ErrNone if what proves who the owner is has changed since the account was read.
 func (s *Store) SetCode(ctx context.Context, a *account.Account, c Code, kept []string, mails []message.Message, e Event) error {
 	account := a.ID
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error {

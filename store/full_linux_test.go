@@ -37,9 +37,8 @@ type zeros struct{}
 
 func (zeros) Read(b []byte) (int, error) { clear(b); return len(b), nil }
 
-// A disk that is full at whatever step of start and stop loses nothing, and nothing seems to be lost: with space
-// again the records open, and have
-// what was written.
+// A disk that is full at whatever step of start and stop loses nothing, and nothing seems to be lost: with space again
+// the records open, and have what was written.
 func TestFullDisksLoseNothing(t *testing.T) {
 	ctx := context.Background()
 	dir := t.TempDir()
@@ -68,7 +67,8 @@ func TestFullDisksLoseNothing(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				if _, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash", Event{At: noon, Kind: "account added"}); err != nil {
+				if _, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash",
+					Event{At: noon, Kind: "account added"}); err != nil {
 					t.Fatal(err)
 				}
 				free := fill(t, dir, room)

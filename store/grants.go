@@ -47,9 +47,8 @@ func putGrant(ctx context.Context, tx speaker, id int64, g account.Grant) error 
 	return err
 }
 
-// Others returns how many accounts beside one can be signed in to and have one of some roles, from now until at least
-// a time. Those whose owners
-// are leaving don't count.
+// Others returns how many accounts beside one can be signed in to and have one of some roles, from now until at least a
+// time. Those whose owners are leaving don't count.
 func (s *Store) Others(ctx context.Context, roles []string, id int64, now, until time.Time) (n int, err error) {
 	query, args, err := sqlx.In(`SELECT COUNT(DISTINCT a.id) FROM accounts a JOIN grants g ON g.account_id = a.id
 		WHERE g.role IN (?) AND a.id <> ? AND a.disabled = 0 AND a.leaves_at = 0 AND a.hash <> '' AND g.from_at <= ? AND (g.until_at = 0 OR g.until_at > ?)`, roles, id, millis(now), millis(until))

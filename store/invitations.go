@@ -25,7 +25,8 @@ type invitationRow struct {
 const invitationColumns = `id, email, roles, ends_at, made_at, made_by, until_at, mailed`
 
 func (r invitationRow) invitation() joining.Invitation {
-	return joining.Invitation{ID: r.ID, Email: r.Email, Roles: strings.Fields(r.Roles), Ends: moment(r.Ends), MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, Until: moment(r.Until), Mailed: bool(r.Mailed)}
+	return joining.Invitation{ID: r.ID, Email: r.Email, Roles: strings.Fields(r.Roles), Ends: moment(r.Ends), MadeAt: moment(r.MadeAt),
+		MadeBy: r.MadeBy, Until: moment(r.Until), Mailed: bool(r.Mailed)}
 }
 
 // Invite writes down an invitation with the token of its link, in the place of one to the same address, and the

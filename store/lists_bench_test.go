@@ -39,7 +39,8 @@ func full(b *testing.B, accounts, sessions, events int) *Store {
 		for i := from; i < min(from+20_000, accounts); i++ {
 			name := fmt.Sprintf("keeper-%06d", i)
 			a := &account.Account{Name: name, Email: name + "@harbour.example", MadeAt: noon.Add(time.Duration(i) * time.Second), Grants: []account.Grant{{Role: roles[i%len(roles)], From: noon}}}
-			all = append(all, Import{Account: a, Keys: Keys{Name: name, Email: a.Email}, Event: Event{At: noon, Kind: "account added", Account: name}})
+			all = append(all, Import{Account: a, Keys: Keys{Name: name, Email: a.Email},
+				Event: Event{At: noon, Kind: "account added", Account: name}})
 		}
 		check(s.Import(ctx, all))
 	}

@@ -128,10 +128,12 @@ func checkNames(ctx context.Context, tx speaker) error {
 		for n := 1; errors.Is(free(ctx, tx, Keys{Name: name, Anyway: true}, r.ID), ErrTaken); n++ {
 			name = fmt.Sprintf("renamed-%d-%d", r.ID, n)
 		}
-		if _, err := tx.exec(ctx, `UPDATE accounts SET name = ?, name_key = ?, skeleton = ?, words = ? WHERE id = ?`, name, name, account.Skeleton(name), wordsOf(name), r.ID); err != nil {
+		if _, err := tx.exec(ctx, `UPDATE accounts SET name = ?, name_key = ?, skeleton = ?, words = ? WHERE id = ?`, name, name,
+			account.Skeleton(name), wordsOf(name), r.ID); err != nil {
 			return err
 		}
-		if err := record(ctx, tx, Event{At: now, Kind: kind.AccountChanged, Account: name, AccountID: r.ID, Actor: "upgrade", Detail: fmt.Sprintf("the name was %q, which can't be used any more", r.Name)}); err != nil {
+		if err := record(ctx, tx, Event{At: now, Kind: kind.AccountChanged, Account: name, AccountID: r.ID, Actor: "upgrade",
+			Detail: fmt.Sprintf("the name was %q, which can't be used any more", r.Name)}); err != nil {
 			return err
 		}
 	}
@@ -159,7 +161,8 @@ func keyMessages(ctx context.Context, tx speaker) error {
 		return err
 	}
 	for _, address := range addresses {
-		if _, err := tx.exec(ctx, `UPDATE messages SET to_key = ? WHERE to_address = ? AND way = 'mail'`, keyOfAddress(address), address); err != nil {
+		if _, err := tx.exec(ctx, `UPDATE messages SET to_key = ? WHERE to_address = ? AND way = 'mail'`, keyOfAddress(address),
+			address); err != nil {
 			return err
 		}
 	}

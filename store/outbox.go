@@ -85,7 +85,8 @@ func enoughMail(ctx context.Context, tx speaker, m message.Message, key string) 
 	if len(kinds) == 0 {
 		return false, nil
 	}
-	query, args, err := sqlx.In(`SELECT COUNT(*) FROM messages WHERE to_key = ? AND made_at > ? AND kind IN (?)`, key, millis(m.MadeAt.Add(-message.CausedWithin)), kinds)
+	query, args, err := sqlx.In(`SELECT COUNT(*) FROM messages WHERE to_key = ? AND made_at > ? AND kind IN (?)`, key,
+		millis(m.MadeAt.Add(-message.CausedWithin)), kinds)
 	if err != nil {
 		return false, err
 	}
@@ -146,7 +147,8 @@ func (s *Store) QueueHeads(ctx context.Context, way message.Way) ([]message.Mess
 
 // QueueHead is QueueHeads for one address. The error is ErrNone if nothing waits.
 func (s *Store) QueueHead(ctx context.Context, way message.Way, to string) (message.Message, error) {
-	all, err := s.messages(ctx, s.speaker, `WHERE id = (SELECT MIN(id) FROM messages WHERE way = ? AND state = ? AND to_address = ?)`, way, message.Waiting, to)
+	all, err := s.messages(ctx, s.speaker, `WHERE id = (SELECT MIN(id) FROM messages WHERE way = ? AND state = ? AND to_address = ?)`,
+		way, message.Waiting, to)
 	if err == nil && len(all) == 0 {
 		err = ErrNone
 	}

@@ -40,9 +40,8 @@ func (r passkeyRow) passkey() (Passkey, error) {
 	return Passkey{r.ID, r.Account, r.Name, r.Party, key, uint32(r.Uses), moment(r.MadeAt), moment(r.UsedAt)}, err
 }
 
-// AddPasskey adds a passkey, and codes to keep if there are any. The error is ErrTaken if there is one with its
-// number, of whatever account,
-// and ErrNone if what proves who the owner is has changed since the account was read.
+// AddPasskey adds a passkey, and codes to keep if there are any. The error is ErrTaken if there is one with its number,
+// of whatever account, and ErrNone if what proves who the owner is has changed since the account was read.
 func (s *Store) AddPasskey(ctx context.Context, a *account.Account, p Passkey, kept []string, mails []message.Message, e Event) error {
 	return s.changeFactors(ctx, p.Account, mails, e, func(tx speaker) error {
 		if err := stillProven(ctx, tx, a); err != nil {

@@ -16,7 +16,8 @@ func endProofs(ctx context.Context, tx speaker, id int64) error {
 		return err
 	}
 	for _, query := range []string{
-		`DELETE FROM links WHERE account_id = ?`, `DELETE FROM address_links WHERE account_id = ? AND undo = 0`, `DELETE FROM remembered_browsers WHERE account_id = ?`,
+		`DELETE FROM links WHERE account_id = ?`, `DELETE FROM address_links WHERE account_id = ? AND undo = 0`,
+		`DELETE FROM remembered_browsers WHERE account_id = ?`,
 	} {
 		if _, err := tx.exec(ctx, query, id); err != nil {
 			return err
@@ -59,7 +60,8 @@ func endFactor(ctx context.Context, tx speaker, id int64, kind factor.Kind) erro
 		}
 		s := r.session(hash)
 		s.Unprove(kind)
-		if _, err := tx.exec(ctx, `UPDATE sessions SET proved_at = ?, how = ?, shown = ? WHERE token_hash = ?`, millis(s.ProvedAt), string(s.How), s.Shown.String(), r.Hash); err != nil {
+		if _, err := tx.exec(ctx, `UPDATE sessions SET proved_at = ?, how = ?, shown = ? WHERE token_hash = ?`, millis(s.ProvedAt),
+			string(s.How), s.Shown.String(), r.Hash); err != nil {
 			return err
 		}
 	}

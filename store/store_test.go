@@ -112,7 +112,8 @@ func TestActivityFollowsTheAccount(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	add := func(name string) int64 {
-		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name, Anyway: true}, "", Event{At: noon, Kind: "account added", Account: name, Actor: "command line"})
+		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name, Anyway: true}, "",
+			Event{At: noon, Kind: "account added", Account: name, Actor: "command line"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -125,7 +126,8 @@ func TestActivityFollowsTheAccount(t *testing.T) {
 		}
 	}
 	record(Event{Kind: "sign-in", Account: "Ines", Actor: "Ines"})
-	if err := s.EditAccount(ctx, &account.Account{ID: id, Name: "ina"}, Keys{Name: "ina"}, noon, Event{At: noon, Kind: "account changed", Account: "ines", AccountID: id, Actor: "agnes"}); err != nil {
+	if err := s.EditAccount(ctx, &account.Account{ID: id, Name: "ina"}, Keys{Name: "ina"}, noon,
+		Event{At: noon, Kind: "account changed", Account: "ines", AccountID: id, Actor: "agnes"}); err != nil {
 		t.Fatal(err)
 	}
 	record(Event{Kind: "sign-out", Account: "ina", Actor: "ina"})

@@ -82,8 +82,7 @@ func (s *Store) layDown() error {
 }
 
 // closeInUse closes records that say, or may say, that they are in use. The second file stays, also if the database
-// works all of it into the first
-// one: without it the records would look as if a part of them were missing.
+// works all of it into the first one: without it the records would look as if a part of them were missing.
 func (s *Store) closeInUse() error {
 	_, err := os.Stat(walOf(s.path))
 	there := err == nil

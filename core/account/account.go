@@ -116,9 +116,8 @@ const reserved = `/\?#%;:,+`
 // Walking is the name in the place of an account that a walk through the site has. Nobody else has it.
 const Walking = "(walk)"
 
-// Skeleton returns a text that is the same for names which look alike (UTS 39, section 4), of a name as Key returns
-// it. Dots and dashes, which
-// are easily overlooked, make no difference either. It is "" for a name of nothing else.
+// Skeleton returns a text that is the same for names which look alike (UTS 39, section 4), of a name as Key returns it.
+// Dots and dashes, which are easily overlooked, make no difference either. It is "" for a name of nothing else.
 func Skeleton(key string) string {
 	seen := strings.Map(func(r rune) rune {
 		if strings.ContainsRune("._-'", r) {

@@ -14,7 +14,8 @@ func TestKey(t *testing.T) {
 		}
 	}
 	for _, bad := range []string{"", " ", "a b", "a,b", "a+b", "a:b", "a/b", `a\b`, "a%b", "a\x00", "a\u202eb", string(make([]byte, 300)),
-		"bob＠marram.example", "a／b", "a：b", "a，b", "a％b", "a？b", "a＃b", "a＼b", "a；b", "a＋b", ".", "..", "...", "．．", "(walk)", "(WALK)", "（walk）"} {
+		"bob＠marram.example", "a／b", "a：b", "a，b", "a％b", "a？b", "a＃b", "a＼b", "a；b", "a＋b", ".", "..", "...", "．．", "(walk)", "(WALK)",
+		"（walk）"} {
 		if key, err := Key(bad); err == nil {
 			t.Errorf("Key(%q) = %q", bad, key)
 		}
@@ -37,7 +38,8 @@ func TestRolesBeginAndEnd(t *testing.T) {
 
 // Names that look alike have one skeleton, and others have not.
 func TestSkeleton(t *testing.T) {
-	for _, alike := range [][]string{{"agnes", "аgnes", "agnes.", "ɑgnes", "a.gnes", "agnes-", "AGNES"}, {"walt", "wa1t"}, {"bo0", "boo", "b0o"}} {
+	for _, alike := range [][]string{{"agnes", "аgnes", "agnes.", "ɑgnes", "a.gnes", "agnes-", "AGNES"}, {"walt", "wa1t"},
+		{"bo0", "boo", "b0o"}} {
 		want := ""
 		for _, name := range alike {
 			key, err := Key(name)

@@ -18,7 +18,8 @@ const (
 )
 
 // AllProven lists them.
-var AllProven = []Proven{Session, HalfSignIn, PasswordLink, AddressRequest, AddressUndo, DeviceMark, Remembered, CodeSetUp, CodeProof, AccessKey}
+var AllProven = []Proven{Session, HalfSignIn, PasswordLink, AddressRequest, AddressUndo, DeviceMark, Remembered, CodeSetUp, CodeProof,
+	AccessKey}
 
 // An End is something that ends proofs of an account.
 type End string

@@ -144,7 +144,9 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 			t.Fatalf("only %d steps are read in\n%s", len(steps), snippet)
 		}
 		for range 60 {
-			method, host := of("GET", "GET", "GET", "HEAD", "POST", "get"), of("x.example", "y.x.example", "other.example", "X.example", "x.example|/a", "x.example|/a?", "x.example|/?b|", "", "x.example.", "y.x.example.", "x.example,other.example", "other.example,x.example")
+			method, host := of("GET", "GET", "GET", "HEAD", "POST", "get"), of("x.example", "y.x.example", "other.example", "X.example",
+				"x.example|/a", "x.example|/a?", "x.example|/?b|", "", "x.example.", "y.x.example.", "x.example,other.example",
+				"other.example,x.example")
 			target := ""
 			for range r.IntN(5) {
 				target += "/" + of("a", "b", "a.b", "A", "c", "a+(b)", "", ".", "..", ".a", "%61", "%2e%2e", "a;b", "a%2fb", "%C3%BC", "ü", "axb", "a|b", "a-b")

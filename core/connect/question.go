@@ -107,7 +107,8 @@ func Questions(book *policy.Book, host string) (all []Question) {
 			add("out of an open place", "GET", strings.TrimSuffix(open, "/")+"/..%2f"+p)
 			add("out of an open place", "GET", strings.TrimSuffix(open, "/")+"../"+p)
 		}
-		if q := (Question{Method: "GET", Target: e.path, Host: "unknown.example", About: "a host that no site of the server has", at: at}); len(all) < MostQuestions && !seen[q.String()] {
+		q := Question{Method: "GET", Target: e.path, Host: "unknown.example", About: "a host that no site of the server has", at: at}
+		if len(all) < MostQuestions && !seen[q.String()] {
 			seen[q.String()] = true
 			path, _, _ := strings.Cut(e.path, "?")
 			q.Outcome = book.Decide(policy.Request{Method: "GET", Host: q.Host, Path: path}, &policy.Visitor{}).Outcome

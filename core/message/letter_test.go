@@ -53,7 +53,8 @@ func FuzzLetter(f *testing.F) {
 
 // A name that looks like a host becomes no link in a program that shows mail; others are as they are.
 func TestNamesAreNoLinks(t *testing.T) {
-	for name, as := range map[string]bool{"www.evil.example": false, "evil.com": false, "EVIL.co.uk": false, "ines": true, "ines.rud": true, "dr.ines-rud": true} {
+	for name, as := range map[string]bool{"www.evil.example": false, "evil.com": false, "EVIL.co.uk": false, "ines": true,
+		"ines.rud": true, "dr.ines-rud": true} {
 		if got := unlinked(name); (got == name) != as || strings.ReplaceAll(got, "\u2060", "") != name {
 			t.Errorf("%q becomes %q", name, got)
 		}

@@ -44,7 +44,9 @@ const (
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Test, Password, Recover, RecoverDisabled, PasswordChanged, SignedIn, FactorsChanged, FactorsReset, JoinProve, JoinTaken, Invited, Approved, Declined, Leaving, AddressProve, AddressAsked, AddressTaken, AddressChanged, SharedTold, PassIssued, PassRotated, PassPaused, Bought, BoughtClaim, Reminder, PatrolFound}
+var Kinds = []Kind{Test, Password, Recover, RecoverDisabled, PasswordChanged, SignedIn, FactorsChanged, FactorsReset, JoinProve,
+	JoinTaken, Invited, Approved, Declined, Leaving, AddressProve, AddressAsked, AddressTaken, AddressChanged, SharedTold, PassIssued,
+	PassRotated, PassPaused, Bought, BoughtClaim, Reminder, PatrolFound}
 
 // Some kinds are sent to an address because somebody typed it, who may be anybody. At most MostCaused of them go to one address within
 // CausedWithin, over all kinds, accounts and networks.

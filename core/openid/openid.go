@@ -63,7 +63,8 @@ func ReadProvider(text []byte, issuer string) (p Provider, err error) {
 		if e.address == "" && !e.needed {
 			continue
 		}
-		if u, err := url.Parse(e.address); err != nil || u.Host == "" || u.Fragment != "" || u.User != nil || onThisMachine(u.Hostname()) && !here || u.Scheme != "https" && !(u.Scheme == "http" && onThisMachine(u.Hostname())) {
+		if u, err := url.Parse(e.address); err != nil || u.Host == "" || u.Fragment != "" || u.User != nil ||
+			onThisMachine(u.Hostname()) && !here || u.Scheme != "https" && !(u.Scheme == "http" && onThisMachine(u.Hostname())) {
 			return p, fmt.Errorf("the provider's %s is %q, which is no https address of the web", e.what, cut(e.address))
 		}
 	}

@@ -189,10 +189,14 @@ func TestProviders(t *testing.T) {
 		ok     bool
 	}{
 		"right": {nil, true}, "another issuer": {map[string]any{"issuer": "https://id.example/"}, false}, "in the clear": {map[string]any{"token_endpoint": "http://id.example/t"}, false},
-		"tokens on this machine": {map[string]any{"token_endpoint": "http://localhost:1/t"}, false}, "who it is, on this machine": {map[string]any{"userinfo_endpoint": "http://127.0.0.1/u"}, false},
-		"keys on this machine": {map[string]any{"jwks_uri": "https://127.0.0.1/k"}, false}, "signing out on this machine": {map[string]any{"end_session_endpoint": "http://[::1]/e"}, false},
-		"a form on this machine": {map[string]any{"authorization_endpoint": "http://localhost/a"}, false}, "no keys": {map[string]any{"jwks_uri": ""}, false}, "a script": {map[string]any{"authorization_endpoint": "javascript:alert(1)"}, false},
-		"no codes": {map[string]any{"response_types_supported": []string{"id_token"}}, false}, "a file": {map[string]any{"jwks_uri": "file:///etc/passwd"}, false}, "with a fragment": {map[string]any{"authorization_endpoint": "https://id.example/a#x"}, false},
+		"tokens on this machine":      {map[string]any{"token_endpoint": "http://localhost:1/t"}, false},
+		"who it is, on this machine":  {map[string]any{"userinfo_endpoint": "http://127.0.0.1/u"}, false},
+		"keys on this machine":        {map[string]any{"jwks_uri": "https://127.0.0.1/k"}, false},
+		"signing out on this machine": {map[string]any{"end_session_endpoint": "http://[::1]/e"}, false},
+		"a form on this machine":      {map[string]any{"authorization_endpoint": "http://localhost/a"}, false},
+		"no keys":                     {map[string]any{"jwks_uri": ""}, false},
+		"a script":                    {map[string]any{"authorization_endpoint": "javascript:alert(1)"}, false},
+		"no codes":                    {map[string]any{"response_types_supported": []string{"id_token"}}, false}, "a file": {map[string]any{"jwks_uri": "file:///etc/passwd"}, false}, "with a fragment": {map[string]any{"authorization_endpoint": "https://id.example/a#x"}, false},
 	} {
 		said := maps.Clone(good)
 		maps.Copy(said, test.change)

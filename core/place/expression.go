@@ -8,10 +8,10 @@ import (
 // A web server can be told by regular expressions, as Perl and Go have them, which requests are in a Set. They are held against the
 // host in lower case and without a port, a vertical bar, and the target as it was received: "marram.example|/rota/?week=2".
 
-// Plain matches the requests whose hosts and targets every web server reads alike: a name without a dot at its end, and a path with nothing
-// percent-encoded, no empty segment and none that begins with a dot, with a query or without. What it does not match
-// may be a place all the same. There is one vertical bar in what
-// it matches, so that nobody can send a host that looks like a host and a target.
+// Plain matches the requests whose hosts and targets every web server reads alike: a name without a dot at its end, and
+// a path with nothing percent-encoded, no empty segment and none that begins with a dot, with a query or without. What
+// it does not match may be a place all the same. There is one vertical bar in what it matches, so that nobody can send
+// a host that looks like a host and a target.
 const Plain = `^` + PlainHost + `\|` + PlainTarget
 
 // What Plain matches, for the host and for the target alone, without what begins it.
@@ -69,10 +69,9 @@ func (s Set) Expression() (e Expression, ok bool) {
 }
 
 // Enclosing is Expression for a closed door. A matcher that goes back and tries again gives up on a long path where a
-// pattern has several gaps,
-// and then says that nothing matches, so that what is closed would seem to be open. For such a pattern the expression
-// is that of everything below
-// what stands before its first gap. It matches what the pattern does, and more.
+// pattern has several gaps, and then says that nothing matches, so that what is closed would seem to be open. For such
+// a pattern the expression is that of everything below what stands before its first gap. It matches what the pattern
+// does, and more.
 func (s Set) Enclosing() (e Expression, ok bool) {
 	if s.Path.gaps() < 2 {
 		return s.Expression()

@@ -19,6 +19,7 @@ func NamesAccount(b *Book, name string) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(slices.Concat(b.Landings.SignIn, b.Landings.SignOut, b.Landings.Join, b.Landings.PasswordChange, b.Landings.Paid),
+	return slices.ContainsFunc(slices.Concat(b.Landings.SignIn, b.Landings.SignOut, b.Landings.Join, b.Landings.PasswordChange,
+		b.Landings.Paid),
 		func(l Landing) bool { return l.User == name })
 }

@@ -126,7 +126,8 @@ func endsLine(text []byte) bool {
 // invisible reports whether a character is shown as nothing (UAX 44, Default_Ignorable_Code_Point, as far as it
 // doesn't reorder text, and a blank letter).
 func invisible(r rune) bool {
-	return !reorders(r) && (unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Other_Default_Ignorable_Code_Point, r) || unicode.Is(unicode.Variation_Selector, r) || r == 0x2800)
+	return !reorders(r) && (unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Other_Default_Ignorable_Code_Point, r) ||
+		unicode.Is(unicode.Variation_Selector, r) || r == 0x2800)
 }
 
 // separates reports whether a character beyond ASCII begins a new line for some programs (UAX 14, class BK and NL).

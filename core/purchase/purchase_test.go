@@ -185,7 +185,8 @@ func TestTimesDoesNotOverflow(t *testing.T) {
 		d    time.Duration
 		n    int
 		want time.Duration
-	}{{365 * 24 * time.Hour, 1, 365 * 24 * time.Hour}, {365 * 24 * time.Hour, 300, Longest}, {0, 5, 0}, {time.Hour, 3, 3 * time.Hour}, {1<<63 - 1, 2, Longest}, {time.Hour, 0, time.Hour}} {
+	}{{365 * 24 * time.Hour, 1, 365 * 24 * time.Hour}, {365 * 24 * time.Hour, 300, Longest}, {0, 5, 0}, {time.Hour, 3,
+		3 * time.Hour}, {1<<63 - 1, 2, Longest}, {time.Hour, 0, time.Hour}} {
 		if got := Times(c.d, c.n); got != c.want {
 			t.Errorf("%v %d times: %v, want %v", c.d, c.n, got, c.want)
 		}

@@ -13,9 +13,11 @@ func TestMarks(t *testing.T) {
 		mark, account string
 		want          time.Duration
 	}{
-		"its own": {mark, "agnes", time.Minute}, "of another": {mark, "ines", Unknown}, "none": {"", "agnes", Unknown}, "cut off": {mark[:20], "agnes", Unknown},
-		"changed": {"A" + mark[1:], "agnes", Unknown}, "longer": {mark + "AAAA", "agnes", Unknown}, "of another service": {NewMarker().Mark("agnes", now), "agnes", Unknown},
-		"of a time to come": {m.Mark("agnes", now.Add(time.Hour)), "agnes", Unknown},
+		"its own": {mark, "agnes", time.Minute}, "of another": {mark, "ines", Unknown}, "none": {"", "agnes", Unknown},
+		"cut off": {mark[:20], "agnes", Unknown},
+		"changed": {"A" + mark[1:], "agnes", Unknown}, "longer": {mark + "AAAA", "agnes", Unknown},
+		"of another service": {NewMarker().Mark("agnes", now), "agnes", Unknown},
+		"of a time to come":  {m.Mark("agnes", now.Add(time.Hour)), "agnes", Unknown},
 	} {
 		if name == "changed" && mark[0] == 'A' {
 			c.mark = "B" + mark[1:]

@@ -125,7 +125,8 @@ func (r Rules) CheckAddress(address string) error {
 		return nil
 	}
 	ip = ip.Unmap().WithZone("")
-	if ip.Is6() && !global.Contains(ip) || !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || slices.ContainsFunc(reserved, func(p netip.Prefix) bool { return p.Contains(ip) }) {
+	if ip.Is6() && !global.Contains(ip) || !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() ||
+		slices.ContainsFunc(reserved, func(p netip.Prefix) bool { return p.Contains(ip) }) {
 		return fmt.Errorf("%s is an address of a private network; nothing is told there unless --events-private says so", ip)
 	}
 	return nil

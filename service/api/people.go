@@ -108,7 +108,9 @@ func (a *API) addPerson(w http.ResponseWriter, r *http.Request) {
 	if !a.read(w, r, &n, maxBody) {
 		return
 	}
-	added, err := a.People.Add(r.Context(), a.Actor(r), people.NewAccount{Name: n.Name, Email: n.Email, Notes: n.Notes, Password: n.Password, Roles: n.Roles, Until: timeOf(n.Until), Anyway: n.Anyway})
+	added, err := a.People.Add(r.Context(), a.Actor(r),
+		people.NewAccount{Name: n.Name, Email: n.Email, Notes: n.Notes, Password: n.Password, Roles: n.Roles, Until: timeOf(n.Until),
+			Anyway: n.Anyway})
 	if err != nil {
 		a.fail(w, err)
 		return

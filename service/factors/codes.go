@@ -105,7 +105,8 @@ func (o *Office) SetCode(ctx context.Context, a *account.Account, sealed, typed 
 	if err != nil {
 		return nil, err
 	}
-	err = o.o.Store.SetCode(ctx, a, store.Code{Secret: secret, MadeAt: now, UsedAt: now, Step: step}, hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-code"), o.event(kind.FactorAdded, a, a.Name, from, "one-time codes"))
+	err = o.o.Store.SetCode(ctx, a, store.Code{Secret: secret, MadeAt: now, UsedAt: now, Step: step}, hashes,
+		o.o.Letters.FactorsChanged(a, from.Language, "factors.told-code"), o.event(kind.FactorAdded, a, a.Name, from, "one-time codes"))
 	if errors.Is(err, store.ErrNone) {
 		err = errTooLate
 	}
@@ -139,10 +140,10 @@ func (o *Office) NewKept(ctx context.Context, a *account.Account, from sessions.
 	return kept, o.done(a, o.o.Store.SetKept(ctx, a.ID, hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-kept"), o.event(kind.FactorAdded, a, a.Name, from, "codes to keep")))
 }
 
-// Code takes a code of an account: one that its app shows, or one that was kept. It counts once. The error is ErrWrong, or *throttle.Slow: there are
-// so few codes that they could be tried, so all tries count for the account. Browsers that are known to be its
-// owner's, since a second factor was
-// shown in them before, have one counter of their own: so others keep the owner out nowhere.
+// Code takes a code of an account: one that its app shows, or one that was kept. It counts once. The error is ErrWrong,
+// or *throttle.Slow: there are so few codes that they could be tried, so all tries count for the account. Browsers that
+// are known to be its owner's, since a second factor was shown in them before, have one counter of their own: so others
+// keep the owner out nowhere.
 func (o *Office) Code(ctx context.Context, a *account.Account, typed string, known bool, from sessions.Origin) error {
 	ctx = context.WithoutCancel(ctx) // a try has begun
 	limit := throttle.Key{Name: fmt.Sprintf("code of account %d", a.ID), Rule: throttle.Pair}

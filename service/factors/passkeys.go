@@ -54,8 +54,9 @@ func (o *Office) AskNew(ctx context.Context, a *account.Account, page Page) (Que
 		algorithms = append(algorithms, map[string]any{"type": "public-key", "alg": algorithm})
 	}
 	return Question{
-		"rp":   map[string]any{"id": page.Host, "name": o.o.Book().Site},
-		"user": map[string]any{"id": encode(o.handle(a.ID)), "name": a.Name, "displayName": a.Name}, "challenge": encode(o.challenge(purposeOf("make", a), a.ID)),
+		"rp":               map[string]any{"id": page.Host, "name": o.o.Book().Site},
+		"user":             map[string]any{"id": encode(o.handle(a.ID)), "name": a.Name, "displayName": a.Name},
+		"challenge":        encode(o.challenge(purposeOf("make", a), a.ID)),
 		"pubKeyCredParams": algorithms, "timeout": answerWithin.Milliseconds(), "excludeCredentials": describe(held, page),
 		"authenticatorSelection": map[string]any{"residentKey": "preferred", "userVerification": "preferred"}, "attestation": "none",
 	}, nil
@@ -81,7 +82,8 @@ func (o *Office) AskOf(ctx context.Context, a *account.Account, page Page) (Ques
 	if len(allowed) == 0 {
 		return nil, nil
 	}
-	return Question{"challenge": encode(o.challenge(purposeOf("show", a), a.ID)), "timeout": answerWithin.Milliseconds(), "rpId": page.Host, "userVerification": "preferred", "allowCredentials": allowed}, nil
+	return Question{"challenge": encode(o.challenge(purposeOf("show", a), a.ID)), "timeout": answerWithin.Milliseconds(),
+		"rpId": page.Host, "userVerification": "preferred", "allowCredentials": allowed}, nil
 }
 
 func describe(held []store.Passkey, page Page) []map[string]any {
@@ -211,7 +213,8 @@ func (o *Office) Add(ctx context.Context, a *account.Account, page Page, text, n
 	if err != nil {
 		return nil, err
 	}
-	err = o.o.Store.AddPasskey(ctx, a, store.Passkey{ID: said.ID, Account: a.ID, Name: name, Party: page.Host, Key: made.Key, Uses: made.Uses, MadeAt: o.o.Now()},
+	err = o.o.Store.AddPasskey(ctx, a, store.Passkey{ID: said.ID, Account: a.ID, Name: name, Party: page.Host, Key: made.Key,
+		Uses: made.Uses, MadeAt: o.o.Now()},
 		hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-passkey", "name", name), o.event(kind.FactorAdded, a, a.Name, from, "passkey "+name))
 	switch {
 	case errors.Is(err, store.ErrTaken):

@@ -40,11 +40,12 @@ var methodBeside = map[string]string{XForwardedURI: "X-Forwarded-Method", XOrigi
 // are to be led is in Ostiarius-Location; and in Ostiarius-Answer a word for which, asked once for At?answer=WORD, the answer is given that
 // the visitor is to get: a page, a redirect, or a problem.
 //
-// What the web server itself does not find is answered for by At?missing, so that it looks like what is hidden (or ?missing-typed,
-// with TypeField). With ?whole everything is answered
-// at once; with ?whole-399 too, and who is admitted gets 399, for web servers that do with each 2xx what they like. With ?plain all refusals are 401 or 403, for web servers that know no others.
-// Behind any of these, &identity=AUDIENCE asks for a signed token in Ostiarius-Identity, and before that &request=NUMBER says that questions with the same number
-// are about one request of a client, who must not know it.
+// What the web server itself does not find is answered for by At?missing, so that it looks like what is hidden (or
+// ?missing-typed, with TypeField). With ?whole everything is answered at once; with ?whole-399 too, and who is admitted
+// gets 399, for web servers that do with each 2xx what they like. With ?plain all refusals are 401 or 403, for web
+// servers that know no others. Behind any of these, &identity=AUDIENCE asks for a signed token in Ostiarius-Identity,
+// and before that &request=NUMBER says that questions with the same number are about one request of a client, who must
+// not know it.
 type Beside struct {
 	Guard *Guard
 	At    string // the path, such as /door/decide
@@ -262,9 +263,8 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 
 var errTwoHosts = errors.New("its target names another host than its Host field")
 
-// namesTwoHosts reports whether the target of a request names a host, and the request another one: then nobody knows
-// by which of them the web
-// server goes (RFC 9112, section 3.2.2).
+// namesTwoHosts reports whether the target of a request names a host, and the request another one: then nobody knows by
+// which of them the web server goes (RFC 9112, section 3.2.2).
 func namesTwoHosts(r *http.Request) bool {
 	host, _, _ := place.SplitTarget(r.RequestURI)
 	return host != "" && !strings.EqualFold(host, r.Host)

@@ -45,9 +45,9 @@ func (g *Guard) judge(h http.Header, r *http.Request, t *Turn) (policy.Decision,
 	return d, err
 }
 
-// errNoHost is why a request is rejected that names no host: what is behind, or the web server that asks, would
-// choose one, perhaps with other
-// doors (RFC 9110, section 7.2). Our own pages are the same at every host, and are asked for so by programs that look whether we are there.
+// errNoHost is why a request is rejected that names no host: what is behind, or the web server that asks, would choose
+// one, perhaps with other doors (RFC 9110, section 7.2). Our own pages are the same at every host, and are asked for so
+// by programs that look whether we are there.
 var errNoHost = errors.New("the request names no host")
 
 // use notes the use of the passes by which somebody is admitted. Who would be admitted without them uses none. A pass

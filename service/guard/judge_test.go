@@ -107,12 +107,14 @@ func TestRequestsWithoutAHost(t *testing.T) {
 	if book == nil {
 		t.Fatal(findings)
 	}
-	g := &Guard{House: func() *House { return &House{Book: book} }, Who: func(http.Header, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil }}
+	g := &Guard{House: func() *House { return &House{Book: book} },
+		Who: func(http.Header, *http.Request) (policy.Visitor, error) { return policy.Visitor{}, nil }}
 	for _, test := range []struct {
 		host, path string
 		want       policy.Outcome
 	}{
-		{"", "/", policy.Reject}, {"", "/visit/", policy.Reject}, {"", "/door/health", policy.Admit}, {"www.example", "/", policy.Admit}, {"admin.example", "/", policy.Challenge},
+		{"", "/", policy.Reject}, {"", "/visit/", policy.Reject}, {"", "/door/health", policy.Admit}, {"www.example", "/", policy.Admit},
+		{"admin.example", "/", policy.Challenge},
 		{"admin.example.", "/", policy.Challenge}, {"admin.example,www.example", "/", policy.Reject},
 	} {
 		r := httptest.NewRequest("GET", test.path, nil)

@@ -131,7 +131,8 @@ func (f *Office) Invite(ctx context.Context, actor string, i Invite) (path strin
 		i.Lasts = joining.InvitationLasts
 	}
 	slices.Sort(i.Roles)
-	invitation := joining.Invitation{Email: email, Roles: slices.Compact(i.Roles), Ends: i.Ends, MadeAt: now, MadeBy: actor, Until: now.Add(i.Lasts), Mailed: i.Mail}
+	invitation := joining.Invitation{Email: email, Roles: slices.Compact(i.Roles), Ends: i.Ends, MadeAt: now, MadeBy: actor,
+		Until: now.Add(i.Lasts), Mailed: i.Mail}
 	token, hash := secret.NewToken()
 	path = book.Prefix + "/join?invitation=" + token
 	var mails []message.Message

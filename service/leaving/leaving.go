@@ -84,7 +84,8 @@ func (f *Office) Sweep(ctx context.Context) error {
 // forget deletes one account, if its time has come.
 func (f *Office) forget(ctx context.Context, id int64) error {
 	now, pseudonym := f.o.Now(), "former-"+strings.ToLower(rand.Text()[:12])
-	err := f.o.Store.Forget(ctx, id, pseudonym, now, now.Add(f.o.Book().Joining.NamesRest), store.Event{At: now, Kind: kind.AccountRemoved, Account: pseudonym, AccountID: id, Actor: pseudonym, Detail: "as its owner wanted"})
+	err := f.o.Store.Forget(ctx, id, pseudonym, now, now.Add(f.o.Book().Joining.NamesRest),
+		store.Event{At: now, Kind: kind.AccountRemoved, Account: pseudonym, AccountID: id, Actor: pseudonym, Detail: "as its owner wanted"})
 	f.o.Changed(id)
 	if errors.Is(err, store.ErrNone) { // its owner has changed their mind
 		return nil

@@ -132,7 +132,8 @@ func TestTelling(t *testing.T) {
 		}
 	}
 	told := d.heard()
-	if got := states(t, records); got != "policy-applied sent 1, joined sent 2" || len(told) != 3 || told[0] != told[1] || told[1] == told[2] || d.forged != 0 {
+	if got := states(t, records); got != "policy-applied sent 1, joined sent 2" || len(told) != 3 || told[0] != told[1] ||
+		told[1] == told[2] || d.forged != 0 {
 		t.Fatalf("%s\n%q, %d forged", got, told, d.forged)
 	}
 	_, body, _ := strings.Cut(told[2], " ")
@@ -257,7 +258,8 @@ func TestOneSlowProgramDelaysNoOther(t *testing.T) {
 	ended := make(chan struct{})
 	go func() { defer close(ended); x.Deliver(ctx) }()
 	for i := range 5 {
-		if err := records.Record(t.Context(), store.Event{At: at, Kind: kind.Joined, Account: fmt.Sprint("p", i), AccountID: store.NoAccount}); err != nil {
+		if err := records.Record(t.Context(), store.Event{At: at, Kind: kind.Joined, Account: fmt.Sprint("p", i),
+			AccountID: store.NoAccount}); err != nil {
 			t.Fatal(err)
 		}
 		if err := x.Collect(t.Context()); err != nil {

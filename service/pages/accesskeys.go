@@ -100,7 +100,8 @@ func (p *Pages) makeKey(w http.ResponseWriter, r *http.Request) {
 	}
 	f := r.PostForm
 	v := keysView{Name: f.Get("name"), Days: strings.TrimSpace(f.Get("days")), Networks: f.Get("networks")}
-	want := accesskeys.NewKey{ByPage: true, Name: v.Name, Roles: append([]string{}, f["role"]...), Networks: strings.FieldsFunc(v.Networks, func(c rune) bool { return c == ',' || c == ' ' || c == ';' })}
+	want := accesskeys.NewKey{ByPage: true, Name: v.Name, Roles: append([]string{}, f["role"]...),
+		Networks: strings.FieldsFunc(v.Networks, func(c rune) bool { return c == ',' || c == ' ' || c == ';' })}
 	if v.Days != "" {
 		days, err := strconv.Atoi(v.Days)
 		if err != nil || days < 1 || days > 9999 {

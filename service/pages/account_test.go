@@ -40,7 +40,9 @@ func stand(t *testing.T, more string, beside func(string) string, now func() tim
 	if err != nil {
 		t.Fatal(err)
 	}
-	pages := New(Options{Mails: true, People: r.People, Sessions: r.Sessions, Desk: r.Desk, Visitors: r.Visitors, Recovery: r.Recovery, Factors: r.Factors, Keys: r.Keys, Elsewhere: r.Elsewhere, Joining: r.Joining, Leaving: r.Leaving, Events: r.Events, Log: log, Beside: beside})
+	pages := New(Options{Mails: true, People: r.People, Sessions: r.Sessions, Desk: r.Desk, Visitors: r.Visitors, Recovery: r.Recovery,
+		Factors: r.Factors, Keys: r.Keys, Elsewhere: r.Elsewhere, Joining: r.Joining, Leaving: r.Leaving, Events: r.Events, Log: log,
+		Beside: beside})
 	own := chi.NewRouter()
 	own.NotFound(pages.Missing)
 	own.Route(book.Prefix, pages.Routes)

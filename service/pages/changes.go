@@ -67,29 +67,34 @@ func (p *Pages) changes() []Change {
 		{Path: "/account/stay", By: ByMark, back: "/account", do: p.stay},
 		{Path: "/account/sessions", By: ByMark, back: "/account", do: p.endSessions},
 
-		{Path: "/account/factors/keep", By: ByMark, back: "/account/factors", do: p.change("kept", func(r *http.Request, a *account.Account) error {
-			return p.o.Factors.DropReset(r.Context(), a.Name, a, p.o.Visitors.Origin(r))
-		})},
+		{Path: "/account/factors/keep", By: ByMark, back: "/account/factors",
+			do: p.change("kept", func(r *http.Request, a *account.Account) error {
+				return p.o.Factors.DropReset(r.Context(), a.Name, a, p.o.Visitors.Origin(r))
+			})},
 		{Path: "/account/code", By: ByMark, back: "/account/code", do: p.setUp},
-		{Path: "/account/code/remove", By: ByMark, back: "/account/factors", do: p.change("removed", func(r *http.Request, a *account.Account) error {
-			return p.o.Factors.RemoveCode(r.Context(), a, p.o.Visitors.Origin(r))
-		})},
+		{Path: "/account/code/remove", By: ByMark, back: "/account/factors",
+			do: p.change("removed", func(r *http.Request, a *account.Account) error {
+				return p.o.Factors.RemoveCode(r.Context(), a, p.o.Visitors.Origin(r))
+			})},
 		{Path: "/account/kept", By: ByMark, back: "/account/factors", do: p.newKept},
 		{Path: "/account/passkeys", By: ByMark, back: "/account/factors", do: p.addPasskey},
-		{Path: "/account/passkeys/remove", By: ByMark, back: "/account/factors", do: p.change("removed", func(r *http.Request, a *account.Account) error {
-			return p.o.Factors.Remove(r.Context(), a, r.PostForm.Get("id"), p.o.Visitors.Origin(r))
-		})},
-		{Path: "/account/browsers", By: ByMark, back: "/account/factors", do: p.change("forgotten", func(r *http.Request, a *account.Account) error {
-			return p.o.Factors.Forget(r.Context(), a, r.PostForm.Get("end"), p.o.Visitors.Origin(r))
-		})},
+		{Path: "/account/passkeys/remove", By: ByMark, back: "/account/factors",
+			do: p.change("removed", func(r *http.Request, a *account.Account) error {
+				return p.o.Factors.Remove(r.Context(), a, r.PostForm.Get("id"), p.o.Visitors.Origin(r))
+			})},
+		{Path: "/account/browsers", By: ByMark, back: "/account/factors",
+			do: p.change("forgotten", func(r *http.Request, a *account.Account) error {
+				return p.o.Factors.Forget(r.Context(), a, r.PostForm.Get("end"), p.o.Visitors.Origin(r))
+			})},
 		{Path: "/account/access-keys", By: ByMark, back: "/account/access-keys", do: p.makeKey},
 		{Path: "/account/access-keys/remove", By: ByMark, back: "/account/access-keys", do: p.removeKey},
 
 		{Path: "/elsewhere/{name}", By: ByMark, back: "/account/factors", when: linking, do: p.goElsewhere},
 		{Path: "/elsewhere/{name}/first", By: ByMark, back: "/account/factors", when: signedIn, do: p.settleElsewhere},
-		{Path: "/account/elsewhere/unlink", By: ByMark, back: "/account/factors", do: p.change("removed", func(r *http.Request, a *account.Account) error {
-			return p.o.Elsewhere.Unlink(r.Context(), a, r.PostForm.Get("provider"), p.o.Visitors.Token(r), p.o.Visitors.Origin(r))
-		})},
+		{Path: "/account/elsewhere/unlink", By: ByMark, back: "/account/factors",
+			do: p.change("removed", func(r *http.Request, a *account.Account) error {
+				return p.o.Elsewhere.Unlink(r.Context(), a, r.PostForm.Get("provider"), p.o.Visitors.Token(r), p.o.Visitors.Origin(r))
+			})},
 		{Path: "/elsewhere/{name}/sign-out", By: BySecret, do: p.loggedOut}, // a provider sends this, and signs it
 	}
 }

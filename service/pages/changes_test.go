@@ -70,7 +70,8 @@ func TestFormsNeedTheMarkOfTheirPage(t *testing.T) {
 		return w
 	}
 	// In a browser that doesn't say so, the password in the form does.
-	if w := post("/door/account/access-keys", url.Values{"name": {"x"}, "days": {"1"}, "password": {password}}); w.Code != 200 || !strings.Contains(w.Body.String(), "ostiarius_key_") {
+	if w := post("/door/account/access-keys", url.Values{"name": {"x"}, "days": {"1"}, "password": {password}}); w.Code != 200 ||
+		!strings.Contains(w.Body.String(), "ostiarius_key_") {
 		t.Errorf("with the password: %d", w.Code)
 	}
 	const refused = "/door/prove-again?unsent"
@@ -82,7 +83,8 @@ func TestFormsNeedTheMarkOfTheirPage(t *testing.T) {
 		path := "/door" + strings.Replace(c.Path, "{name}", "harbour", 1)
 		form := func(mark string) url.Values { return url.Values{"to": {"link"}, "mark": {mark}} }
 		for what, m := range map[string]string{
-			"no mark": "", "one of another session": markOn(t, g, another, "/door/account"), "one of another account": markOn(t, g, his, "/door/account"), "a changed one": mark[1:] + "A",
+			"no mark": "", "one of another session": markOn(t, g, another, "/door/account"),
+			"one of another account": markOn(t, g, his, "/door/account"), "a changed one": mark[1:] + "A",
 		} {
 			if w := post(path, form(m)); w.Code != http.StatusSeeOther || !strings.HasPrefix(w.Header().Get("Location"), refused) {
 				t.Errorf("%s with %s: %d %s", c.Path, what, w.Code, w.Header().Get("Location"))
@@ -95,7 +97,8 @@ func TestFormsNeedTheMarkOfTheirPage(t *testing.T) {
 		}
 	}
 	// How the page is loaded decides whether it has one.
-	for _, how := range [][2]string{{"", ""}, {"cors", "empty"}, {"same-origin", "empty"}, {"navigate", "iframe"}, {"navigate", "object"}, {"no-cors", "script"}} {
+	for _, how := range [][2]string{{"", ""}, {"cors", "empty"}, {"same-origin", "empty"}, {"navigate", "iframe"},
+		{"navigate", "object"}, {"no-cors", "script"}} {
 		q := httptest.NewRequest("GET", "/door/account/factors", nil)
 		q.AddCookie(&http.Cookie{Name: visitor.SessionCookie(false), Value: token})
 		q.Header.Set("Sec-Fetch-Mode", how[0])
@@ -112,7 +115,8 @@ func TestFormsNeedTheMarkOfTheirPage(t *testing.T) {
 func TestKeysThatAdministerAreNotMadeHere(t *testing.T) {
 	r, g := stand(t, "roles: {chief: {includes: [steward]}, keeper: {}}", nil, time.Now)
 	const password = "seven-brass-prisms"
-	if _, err := r.People.Add(t.Context(), "test", people.NewAccount{Name: "agnes", Password: password, Roles: []string{"chief", "keeper"}}); err != nil {
+	if _, err := r.People.Add(t.Context(), "test", people.NewAccount{Name: "agnes", Password: password,
+		Roles: []string{"chief", "keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	in, err := r.Desk.SignIn(t.Context(), "agnes", password, sessions.Origin{}, false)

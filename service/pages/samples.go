@@ -23,7 +23,8 @@ func Samples() []string { return slices.Clone(sampled) }
 func (p *Pages) Sample(w http.ResponseWriter, book *policy.Book, name string, in words.Language, l looks.Looks) bool {
 	say := voice{book.Words, in}
 	frame := func(title string) frame {
-		f := frame{voice: say, Site: book.Site, Prefix: book.Prefix, Title: say.Say(title), SignIn: "#", Mark: "sample", Mails: true, dress: dressOf(l, book.Prefix)}
+		f := frame{voice: say, Site: book.Site, Prefix: book.Prefix, Title: say.Say(title), SignIn: "#", Mark: "sample", Mails: true,
+			dress: dressOf(l, book.Prefix)}
 		f.Sheet, f.Inline = "", template.CSS(l.CSS())
 		return f
 	}

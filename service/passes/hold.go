@@ -49,9 +49,8 @@ func (h *Held) Kind() string { return h.of.is.Load().Kind }
 // State returns what the pass is worth now.
 func (h *Held) State() pass.State { return h.of.state(h.at) }
 
-// Opens reports whether the pass opens the place for which it was asked. Of one that is used up, what counted today
-// can be fetched again, and
-// with resumes what has been downloaded but for its end can be finished.
+// Opens reports whether the pass opens the place for which it was asked. Of one that is used up, what counted today can
+// be fetched again, and with resumes what has been downloaded but for its end can be finished.
 func (h *Held) Opens(ctx context.Context, resumes bool) (bool, error) {
 	if !h.Covers() {
 		return false, nil

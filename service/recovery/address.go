@@ -70,15 +70,17 @@ func (o *Office) AskChange(ctx context.Context, name, address, network string, i
 		mails[0] = mails[0].With(o.addressPath(token), l.Until)
 	}
 	undo, told := o.undo(a, a.Email, o.o.Letters.To(a, message.AddressAsked, in), address, now)
-	err = o.o.Store.AskAddress(ctx, l, undo, append(told, mails...), store.Event{At: now, Kind: kind.AddressAsked, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
+	err = o.o.Store.AskAddress(ctx, l, undo, append(told, mails...),
+		store.Event{At: now, Kind: kind.AddressAsked, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
 	o.o.Posted()
 	return err
 }
 
-// undo gives a message to the owner of an address a link that brings the address back, whatever was changed since;
-// nil if nobody is told. The
-// message says which address the account has now, or is to have.
-func (o *Office) undo(a *account.Account, to string, mails []message.Message, address string, now time.Time) (*store.AddressLink, []message.Message) {
+// undo gives a message to the owner of an address a link that brings the address back, whatever was changed since; nil
+// if nobody is told. The message says which address the account has now, or is to have.
+func (o *Office) undo(
+	a *account.Account, to string, mails []message.Message, address string, now time.Time,
+) (*store.AddressLink, []message.Message) {
 	if len(mails) == 0 {
 		return nil, nil
 	}
@@ -130,11 +132,11 @@ var ErrOwner = errors.New("the owner of the account signs in to change its addre
 // IsOf reports whether the change is of an account, by its number.
 func (c Change) IsOf(account int64) bool { return c.account != nil && c.account.ID == account }
 
-// MakeChange gives an account the address of a link. A new address is taken only from the owner of the account, by its number in
-// owner, 0 if nobody is signed in: whoever reads the mail of an address could otherwise prove it for somebody else's account. The address
-// before is told, with a link to take that back. That works for whoever reads its mail, and ends the sessions of the
-// account and all that was
-// begun by its proofs. The errors are those of Change, ErrOwner, and people.ErrLink too if somebody else has the address by now.
+// MakeChange gives an account the address of a link. A new address is taken only from the owner of the account, by its
+// number in owner, 0 if nobody is signed in: whoever reads the mail of an address could otherwise prove it for somebody
+// else's account. The address before is told, with a link to take that back. That works for whoever reads its mail, and
+// ends the sessions of the account and all that was begun by its proofs. The errors are those of Change, ErrOwner, and
+// people.ErrLink too if somebody else has the address by now.
 func (o *Office) MakeChange(ctx context.Context, token string, owner int64, network string, in words.Language) (Change, error) {
 	c, err := o.Change(ctx, token)
 	if err == nil && !c.Undo && !c.IsOf(owner) {

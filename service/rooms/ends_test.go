@@ -33,7 +33,8 @@ func makeAll(t *testing.T, h *house, c *clock) made {
 		t.Fatal(err)
 	}
 	code, _ := h.setUp(t, "ines")
-	if err := h.records.AddElsewhereLink(ctx, store.ElsewhereLink{Issuer: "https://id.example", Subject: "h-1", Provider: "harbour", Account: h.account(t, "ines").ID, MadeAt: h.now()},
+	if err := h.records.AddElsewhereLink(ctx, store.ElsewhereLink{Issuer: "https://id.example", Subject: "h-1", Provider: "harbour",
+		Account: h.account(t, "ines").ID, MadeAt: h.now()},
 		h.account(t, "ines").Proofs, nil, store.Event{At: h.now()}); err != nil {
 		t.Fatal(err)
 	}

@@ -89,10 +89,12 @@ func TestNamesThatAreNotFree(t *testing.T) {
 		var m *mistake.Error
 		return errors.As(err, &m) && m.Kind == "taken"
 	}
-	for what, name := range map[string]string{"of one that is gone": "walt", "of one that is gone, otherwise": "WALT", "that looks like another": "аgnes", "with a dot": "agnes.", "of an application": "edda", "that the policy names": "solveig"} {
+	for what, name := range map[string]string{"of one that is gone": "walt", "of one that is gone, otherwise": "WALT",
+		"that looks like another": "аgnes", "with a dot": "agnes.", "of an application": "edda", "that the policy names": "solveig"} {
 		g.clock.pass(25 * time.Hour) // so that nobody waits
 		if name == "edda" {
-			if _, err := g.Joining.Ask(ctx, joining.Applicant{Name: "edda", Email: "edda@marram.example", Password: "paint-and-lentil-soup"}, herHome); err != nil {
+			if _, err := g.Joining.Ask(ctx, joining.Applicant{Name: "edda", Email: "edda@marram.example", Password: "paint-and-lentil-soup"},
+				herHome); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -164,8 +164,7 @@ func TestDownloadsAreCounted(t *testing.T) {
 }
 
 // What is delivered counts, whatever the method and the parts: a file is not fetched again and again in pieces that
-// each come to too little,
-// and what is left of the last download is its end alone.
+// each come to too little, and what is left of the last download is its end alone.
 func TestPartsAreNoWayAround(t *testing.T) {
 	h, c, front := handing(t)
 	i := h.issue(t, "recordings", passes.NewPass{Downloads: 2})

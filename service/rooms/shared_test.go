@@ -162,7 +162,8 @@ func TestSharedPasswordsHaveOneCounter(t *testing.T) {
 		t.Errorf("%d of 150 tries from as many networks", tried)
 	}
 	var slow *throttle.Slow
-	if _, _, err := h.Shared.Unlock(ctx, []string{"press-kit"}, "copper-kettle-moss", shared.Origin{Network: "198.51.100.1"}, none); !errors.As(err, &slow) {
+	if _, _, err := h.Shared.Unlock(ctx, []string{"press-kit"}, "copper-kettle-moss", shared.Origin{Network: "198.51.100.1"},
+		none); !errors.As(err, &slow) {
 		t.Errorf("elsewhere: %v", err)
 	}
 	if _, _, err := h.Shared.Unlock(ctx, []string{"press-kit"}, "copper-kettle-moss", home, none); err != nil {

@@ -253,7 +253,8 @@ func (d *Desk) HasShown(ctx context.Context, token string, by factor.Kind, from 
 	return d.proved(ctx, token, by, s, a, from)
 }
 
-func (d *Desk) proved(ctx context.Context, token string, by factor.Kind, s *session.Session, a *account.Account, from sessions.Origin) (*sessions.Renewal, error) {
+func (d *Desk) proved(ctx context.Context, token string, by factor.Kind, s *session.Session, a *account.Account,
+	from sessions.Origin) (*sessions.Renewal, error) {
 	fresh, err := d.o.Sessions.Proved(ctx, token, by, s, a, d.event(kind.ProvenAgain, a, from, "with a "+by.String()))
 	if errors.Is(err, store.ErrNone) {
 		err = ErrOver

@@ -197,9 +197,8 @@ type found struct {
 	hash    string
 }
 
-// try takes a try at the password of what was found. It counts from
-// its beginning, whatever becomes of the client, in one place whatever the way: only the right
-// password takes it back, and an answer that nobody could be looked at.
+// try takes a try at the password of what was found. It counts from its beginning, whatever becomes of the client, in
+// one place whatever the way: only the right password takes it back, and an answer that nobody could be looked at.
 func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password string, from sessions.Origin) error {
 	a, hash := is.account, is.hash
 	limits := d.limits(context.WithoutCancel(ctx), is.keys, a, from)

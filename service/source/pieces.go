@@ -8,8 +8,7 @@ import (
 )
 
 // A client of HTTP/2 has many requests on one connection, and may take nothing of an answer for as long as it likes.
-// What waits then must be
-// little: a piece of the answer, and no open file.
+// What waits then must be little: a piece of the answer, and no open file.
 
 // pieceSize is how much of an answer is read before it can be sent, in bytes.
 const pieceSize = 8 << 10

@@ -96,8 +96,7 @@ func (f *Finder) byKey(r *http.Request) (v policy.Visitor, ours bool, err error)
 }
 
 // isAnothers reports whether a request that brings an access key has a session of another account beside it, or one
-// that cannot be looked at:
-// then it is nobody's, since nobody knows for whom it is meant.
+// that cannot be looked at: then it is nobody's, since nobody knows for whom it is meant.
 func (f *Finder) isAnothers(r *http.Request, v *policy.Visitor) bool {
 	token := f.Token(r)
 	if token == "" {
