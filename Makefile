@@ -87,7 +87,15 @@ bench: bin/ostiarius /usr/bin/wrk /usr/bin/wget /usr/bin/hypercorn /usr/bin/cadd
 fuzz: bin/ostiarius /usr/bin/chromium
 	ORACLE=long go test -count=1 ./core/policy ./core/prove ./service/inforce
 	ORACLE=long go test -count=1 -run TestRoutesAreRefreshed ./e2e
-	for target in core/account:FuzzSplitEmail core/account:FuzzKey core/exact:FuzzUnmarshal core/event:FuzzRead core/signature:FuzzCheck core/message:FuzzLetter core/message:FuzzRecipients core/pass:FuzzReadList core/pass:FuzzReadSpans core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzEdit core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck service/source:FuzzServedIsJudged service/source:FuzzHandOn service/source:FuzzAddress service/guard:FuzzForwarded core/connect:FuzzParseContent core/fields:FuzzKindOf core/passkey:FuzzRegister core/passkey:FuzzAssert core/openid:FuzzIDToken cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead core/site:FuzzReadLogLine service:FuzzReadHead service:FuzzQuestion service/pages:FuzzFieldsOf service/pages:FuzzAsked core/fastcgi:FuzzRead core/replay:FuzzRead patrol:FuzzDocument; do \
+	for target in core/account:FuzzSplitEmail core/account:FuzzKey core/exact:FuzzUnmarshal core/event:FuzzRead \
+		core/signature:FuzzCheck core/message:FuzzLetter core/message:FuzzRecipients core/pass:FuzzReadList \
+		core/pass:FuzzReadSpans core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzEdit \
+		core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck \
+		service/source:FuzzServedIsJudged service/source:FuzzHandOn service/source:FuzzAddress service/guard:FuzzForwarded \
+		core/connect:FuzzParseContent core/fields:FuzzKindOf core/passkey:FuzzRegister core/passkey:FuzzAssert \
+		core/openid:FuzzIDToken cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead \
+		core/site:FuzzReadLogLine service:FuzzReadHead service:FuzzQuestion service/pages:FuzzFieldsOf service/pages:FuzzAsked \
+		core/fastcgi:FuzzRead core/replay:FuzzRead patrol:FuzzDocument; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
 
 # Writes the reference pages that are made from the code.
