@@ -415,6 +415,7 @@ func eventually(t *testing.T, done func() bool) {
 		if done() {
 			return
 		}
+		time.Sleep(5 * time.Millisecond)
 	}
 	t.Fatal("it did not come to pass")
 }

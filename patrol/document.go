@@ -53,6 +53,8 @@ type form struct {
 	method   string
 	password int
 	hidden   map[string]string
+	submits  string // the page's own code that runs when it is submitted
+	clicks   string // the code of its other controls
 }
 
 // A refresh is what a meta element says of going on.
@@ -79,7 +81,7 @@ func (d *document) size() int {
 		n += 100 + len(d.blocks[i].text)
 	}
 	for i := range d.forms {
-		n += 200 + len(d.forms[i].action)
+		n += 200 + len(d.forms[i].action) + len(d.forms[i].submits) + len(d.forms[i].clicks)
 		for name, value := range d.forms[i].hidden {
 			n += 40 + len(name) + len(value)
 		}
@@ -95,6 +97,9 @@ func (d *document) forget() int {
 	d.scripts, d.comments, d.styles, d.raw, d.blocks, d.words = "", "", "", "", nil, map[string]bool{}
 	d.links = slices.Clone(d.links[:min(len(d.links), 100)])
 	d.forms = slices.Clone(d.forms[:min(len(d.forms), 5)])
+	for i := range d.forms {
+		d.forms[i].submits, d.forms[i].clicks = "", ""
+	}
 	d.secrets = slices.Clone(d.secrets[:min(len(d.secrets), 5)])
 	return d.size()
 }
@@ -107,8 +112,9 @@ const (
 	mostBlocks = 400
 	mostScript = 400 << 10
 	mostStyle  = 400 << 10
-	mostForms  = 200 // of one page, and of its inputs for passwords
-	mostField  = 300 // bytes of a name or value
+	mostForms  = 200     // of one page, and of its inputs for passwords
+	mostField  = 300     // bytes of a name or value
+	mostCode   = 4 << 10 // bytes of code in the attributes of one form
 	mostLabel  = 500
 	mostOpen   = 200 // elements within each other
 	enough     = 40  // letters that are content, and not a word on the way
@@ -342,6 +348,9 @@ func (d *document) readHTML(body []byte) {
 					scripts.WriteString(value + "\n")
 				}
 			}
+			if inForm >= 0 {
+				d.forms[inForm].handles(tag, fields)
+			}
 			if void[tag] {
 				continue
 			}
@@ -466,6 +475,23 @@ func (d *document) input(fields map[string]string, inForm int) {
 		if f != nil && len(f.hidden) < 50 {
 			f.hidden[cut(fields["name"], mostField)] = cut(fields["value"], mostField)
 		}
+	}
+}
+
+// handles takes the code that an element of the form runs.
+func (f *form) handles(tag string, fields map[string]string) {
+	kind := strings.ToLower(fields["type"])
+	submits := tag == "form" || kind == "password" || kind == "submit" || kind == "image" || tag == "button" && kind == ""
+	for _, name := range inOrder(fields) {
+		code, script := strings.CutPrefix(strings.TrimSpace(fields[name]), "javascript:")
+		if !script && !strings.HasPrefix(name, "on") {
+			continue
+		}
+		to := &f.clicks
+		if submits {
+			to = &f.submits
+		}
+		*to += cut(code+"\n", max(0, mostCode-len(*to)))
 	}
 }
 

@@ -441,42 +441,143 @@ var (
 	printRule  = regexp.MustCompile(`(?is)@media[^{]*\bprint\b[^{]*\{(?:[^{}]*\{[^{}]*\})*[^{}]*\}`)
 	lastPart   = regexp.MustCompile(`[^\s>+~]+$`)
 	nameInRule = regexp.MustCompile(`([.#])([\w-]+)`)
+	listens    = regexp.MustCompile(`addEventListener\(\s*["'](?:submit|change|input|key\w+|click)["']|\.on(?:submit|change|input|key\w+|click)\s*=`)
+	calls      = regexp.MustCompile(`([A-Za-z_$][\w$]*)\s*\(`)
 	gateWord   = regexp.MustCompile(`(?i)(^|[\s_-])(members?|members?-?only|premium|paid|paywall(ed)?|private|secret|protected|restricted|locked|logged-?in|signed-?in|subscribers?|auth|authed|authenticated|admin|staff|internal|confidential|gated|for-?members)([\s_-]|$)`)
 )
 
-// hiddenIn returns text that is sent and only hidden, in an element that is meant for some: by its name, or since a script shows it to whom it remembers.
+// hiddenIn returns text that is sent and only hidden, in an element that is meant for some: by its name, since a script shows it to
+// visitors that it remembers, or since a form that asks for a password shows it.
 func hiddenIn(d *document, scripts, styles string) string {
-	by := map[string]bool{}
+	hiddenBy, shownBy := map[string]bool{}, map[string][]string{}
 	for _, rule := range styleRule.FindAllStringSubmatch(printRule.ReplaceAllString(styles, ""), 5000) {
-		if !hiding.MatchString(rule[2]) {
-			continue
-		}
+		hides := hiding.MatchString(rule[2])
 		for _, one := range strings.Split(rule[1], ",") {
-			last := lastPart.FindString(strings.TrimSpace(one))
+			one = strings.TrimSpace(one)
+			last := lastPart.FindString(one)
+			outer := strings.TrimSuffix(one, last)
 			if strings.Contains(last, ":") { // such as :not(.open), ::before
 				last, _, _ = strings.Cut(last, ":")
 			}
 			for _, name := range nameInRule.FindAllString(last, 4) {
-				by[name] = true
+				if hides {
+					hiddenBy[name] = true
+					continue
+				}
+				for _, of := range nameInRule.FindAllStringSubmatch(outer+last, 6) {
+					if of[0] != name && len(shownBy[name]) < 20 {
+						shownBy[name] = append(shownBy[name], of[2])
+					}
+				}
 			}
 		}
 	}
-	gate := remembersWho(scripts) && reveals.MatchString(scripts)
+	remembering, asking := "", d.asking(scripts)
+	if remembersWho(scripts) && reveals.MatchString(scripts) {
+		remembering = scripts
+	}
+	if !reveals.MatchString(asking) {
+		asking = ""
+	}
 	for i := range d.blocks {
 		b := &d.blocks[i]
-		hides := b.hidden || by["#"+b.id]
-		for _, class := range strings.Fields(b.class) {
-			hides = hides || by["."+class]
+		hides, names := b.hidden, strings.Fields(b.class)
+		shows := names
+		if b.id != "" {
+			hides = hides || hiddenBy["#"+b.id]
+			shows = append(slices.Clone(shownBy["#"+b.id]), append(names, b.id)...)
+		}
+		for _, class := range names {
+			hides = hides || hiddenBy["."+class]
+			shows = append(slices.Clone(shownBy["."+class]), shows...)
 		}
 		if !hides {
 			continue
 		}
-		shownByGate := gate && (b.id != "" && strings.Contains(scripts, b.id) || slices.ContainsFunc(strings.Fields(b.class), func(c string) bool { return len(c) > 2 && strings.Contains(scripts, c) }))
-		if gateWord.MatchString(b.id) || gateWord.MatchString(b.class) || shownByGate {
+		if gateWord.MatchString(b.id) || gateWord.MatchString(b.class) {
+			return b.text
+		}
+		named := func(script string) bool {
+			return slices.ContainsFunc(shows, func(name string) bool { return len(name) > 2 && strings.Contains(script, name) })
+		}
+		refuses := b.content < 300 && turnedAway.MatchString(b.text) // what a form shows for a wrong password
+		if named(remembering) || named(asking) && !refuses {
 			return b.text
 		}
 	}
 	return ""
+}
+
+// asking returns the code that looks at what somebody types into a field for a password: in the attributes of its form, in scripts
+// that listen to a form or field, and in the functions that these call.
+func (d *document) asking(scripts string) string {
+	if len(d.secrets) == 0 || d.joins {
+		return ""
+	}
+	var all strings.Builder
+	for i := range d.forms {
+		f := &d.forms[i]
+		if f.password == 0 || all.Len() > mostScript/10 {
+			continue
+		}
+		all.WriteString(f.submits + calledBy(f.submits, scripts))
+		if clicks := f.clicks + calledBy(f.clicks, scripts); strings.Contains(clicks, ".value") {
+			all.WriteString(clicks)
+		}
+	}
+	for _, at := range listens.FindAllStringIndex(scripts, 20) {
+		code := functionAt(scripts[at[0]:min(len(scripts), at[0]+mostCode)])
+		if code += calledBy(code, scripts); strings.Contains(code, ".value") {
+			all.WriteString(code)
+		}
+	}
+	return all.String()
+}
+
+// calledBy returns the functions of the scripts that some code calls, and those that they call.
+func calledBy(code, scripts string) string {
+	const mostFunctions = 20
+	var found strings.Builder
+	seen := map[string]bool{}
+	for len(code) > 0 {
+		next := ""
+		for _, call := range calls.FindAllStringSubmatch(code, 100) {
+			name := call[1]
+			if seen[name] || len(seen) >= mostFunctions || len(name) > 60 || !strings.Contains(scripts, name) {
+				continue
+			}
+			seen[name] = true
+			quoted := regexp.QuoteMeta(name)
+			at := regexp.MustCompile(`\bfunction\s+` + quoted + `\s*\(|(?:^|[^\w$.])` + quoted + `\s*[=:]\s*(?:async\s*)?(?:function\b|\(|\w+\s*=>)`).
+				FindStringIndex(scripts)
+			if at != nil {
+				next += functionAt(scripts[at[0]:min(len(scripts), at[0]+mostCode)]) + "\n"
+			}
+		}
+		found.WriteString(next)
+		code = next
+	}
+	return found.String()
+}
+
+// functionAt returns a text to the end of the function that it begins with, as far as braces tell.
+func functionAt(text string) string {
+	depth := 0
+	for i, c := range text {
+		switch c {
+		case '{':
+			depth++
+		case '}':
+			if depth--; depth <= 0 {
+				return text[:i+1]
+			}
+		case '\n':
+			if depth == 0 && i > 300 {
+				return text[:i]
+			}
+		}
+	}
+	return text
 }
 
 // entered finds a form for a password whose target answers who has typed none.

@@ -1,5 +1,5 @@
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, useEffect, useRef, useState } from "react";
+import { defaultRangeExtractor, type Range, useVirtualizer } from "@tanstack/react-virtual";
+import { memo, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { type Line, outcomeOf, summary } from "./tree";
 import { OutcomeShape } from "../parts/OutcomeMark";
 import type { MarkedRow } from "../schema";
@@ -17,6 +17,11 @@ export interface Column {
 
 const rowHeight = 34;
 
+// What is drawn: what is visible, and always the active line or column. A focused cell that is no longer drawn would take the
+// focus with it, and the next key would be lost.
+const visibleAnd = (active: number) => (range: Range) =>
+  [...new Set([...defaultRangeExtractor(range), active])].filter((i) => i >= 0 && i < range.count).sort((a, b) => a - b);
+
 interface GridProps {
   lines: Line[];
   columns: Column[];
@@ -33,11 +38,14 @@ export function Grid({ lines, columns, narrow, onAsk, onToggle }: GridProps) {
   const wanted = useRef(false); // the focus, for the active cell
   const [nameWidth, columnWidth, indent] = narrow ? [190, 84, 12] : [340, 92, 20];
   const headHeight = columns.some((c) => c.onLeaveOut) ? 84 : 60;
+  const line = Math.min(active.line, lines.length - 1);
+  const column = Math.min(active.column, columns.length);
   const rows = useVirtualizer({
     count: lines.length,
     getScrollElement: () => scroller.current,
     estimateSize: () => rowHeight,
     getItemKey: (i) => lines[i]!.key,
+    rangeExtractor: useMemo(() => visibleAnd(line), [line]),
     overscan: 6,
     useFlushSync: false,
     paddingStart: headHeight,
@@ -48,16 +56,15 @@ export function Grid({ lines, columns, narrow, onAsk, onToggle }: GridProps) {
     count: columns.length,
     getScrollElement: () => scroller.current,
     estimateSize: () => columnWidth,
+    rangeExtractor: useMemo(() => visibleAnd(column - 1), [column]),
     overscan: 2,
     useFlushSync: false,
     paddingStart: nameWidth,
     scrollPaddingStart: nameWidth,
   });
   useEffect(() => across.measure(), [across, columnWidth]);
-  const line = Math.min(active.line, lines.length - 1);
-  const column = Math.min(active.column, columns.length);
 
-  useEffect(() => {
+  useLayoutEffect(() => {
     if (!wanted.current) return;
     const cell = scroller.current?.querySelector<HTMLElement>(`[data-cell="${line} ${column}"]`);
     if (cell) {
