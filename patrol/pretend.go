@@ -515,43 +515,49 @@ func (d *document) asking(scripts string) string {
 		return ""
 	}
 	var all strings.Builder
+	known := functions{scripts: scripts, seen: map[string]bool{}}
 	for i := range d.forms {
 		f := &d.forms[i]
 		if f.password == 0 || all.Len() > mostScript/10 {
 			continue
 		}
-		all.WriteString(f.submits + calledBy(f.submits, scripts))
-		if clicks := f.clicks + calledBy(f.clicks, scripts); strings.Contains(clicks, ".value") {
+		all.WriteString(f.submits + known.calledBy(f.submits))
+		if clicks := f.clicks + known.calledBy(f.clicks); strings.Contains(clicks, ".value") {
 			all.WriteString(clicks)
 		}
 	}
 	for _, at := range listens.FindAllStringIndex(scripts, 20) {
 		code := functionAt(scripts[at[0]:min(len(scripts), at[0]+mostCode)])
-		if code += calledBy(code, scripts); strings.Contains(code, ".value") {
+		if code += known.calledBy(code); strings.Contains(code, ".value") {
 			all.WriteString(code)
 		}
 	}
 	return all.String()
 }
 
-// calledBy returns the functions of the scripts that some code calls, and those that they call.
-func calledBy(code, scripts string) string {
-	const mostFunctions = 20
+// Functions are those of a page's scripts. Each is looked for once, and only so many of them.
+type functions struct {
+	scripts string
+	seen    map[string]bool
+}
+
+// calledBy returns the functions that some code calls, and those that they call.
+func (s functions) calledBy(code string) string {
+	const most = 40
 	var found strings.Builder
-	seen := map[string]bool{}
 	for len(code) > 0 {
 		next := ""
 		for _, call := range calls.FindAllStringSubmatch(code, 100) {
 			name := call[1]
-			if seen[name] || len(seen) >= mostFunctions || len(name) > 60 || !strings.Contains(scripts, name) {
+			if s.seen[name] || len(s.seen) >= most || len(name) > 60 {
 				continue
 			}
-			seen[name] = true
+			s.seen[name] = true
 			quoted := regexp.QuoteMeta(name)
-			at := regexp.MustCompile(`\bfunction\s+` + quoted + `\s*\(|(?:^|[^\w$.])` + quoted + `\s*[=:]\s*(?:async\s*)?(?:function\b|\(|\w+\s*=>)`).
-				FindStringIndex(scripts)
+			at := regexp.MustCompile(`\bfunction\s+` + quoted + `\s*\(|(?:^|[^\w$.])` + quoted +
+				`\s*[=:]\s*(?:async\s*)?(?:function\b|\(|\w+\s*=>)`).FindStringIndex(s.scripts)
 			if at != nil {
-				next += functionAt(scripts[at[0]:min(len(scripts), at[0]+mostCode)]) + "\n"
+				next += functionAt(s.scripts[at[0]:min(len(s.scripts), at[0]+mostCode)]) + "\n"
 			}
 		}
 		found.WriteString(next)
