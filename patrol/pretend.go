@@ -442,6 +442,7 @@ var (
 	lastPart   = regexp.MustCompile(`[^\s>+~]+$`)
 	nameInRule = regexp.MustCompile(`([.#])([\w-]+)`)
 	listens    = regexp.MustCompile(`addEventListener\(\s*["'](?:submit|change|input|key\w+|click)["']|\.on(?:submit|change|input|key\w+|click)\s*=`)
+	defines    = regexp.MustCompile(`\bfunction\s+([\w$]+)\s*\(|([A-Za-z_$][\w$]*)\s*[=:]\s*(?:async\s*)?(?:function\b|\(|\w+\s*=>)`)
 	calls      = regexp.MustCompile(`([A-Za-z_$][\w$]*)\s*\(`)
 	gateWord   = regexp.MustCompile(`(?i)(^|[\s_-])(members?|members?-?only|premium|paid|paywall(ed)?|private|secret|protected|restricted|locked|logged-?in|signed-?in|subscribers?|auth|authed|authenticated|admin|staff|internal|confidential|gated|for-?members)([\s_-]|$)`)
 )
@@ -515,7 +516,7 @@ func (d *document) asking(scripts string) string {
 		return ""
 	}
 	var all strings.Builder
-	known := functions{scripts: scripts, seen: map[string]bool{}}
+	known := functionsOf(scripts)
 	for i := range d.forms {
 		f := &d.forms[i]
 		if f.password == 0 || all.Len() > mostScript/10 {
@@ -535,29 +536,30 @@ func (d *document) asking(scripts string) string {
 	return all.String()
 }
 
-// Functions are those of a page's scripts. Each is looked for once, and only so many of them.
+// Functions are those of a page's scripts, by name, each with the place where it begins.
 type functions struct {
 	scripts string
-	seen    map[string]bool
+	at      map[string]int
 }
 
-// calledBy returns the functions that some code calls, and those that they call.
+func functionsOf(scripts string) functions {
+	s := functions{scripts, map[string]int{}}
+	for _, found := range defines.FindAllStringSubmatchIndex(scripts, 20_000) {
+		name := max(found[2], found[4])
+		s.at[scripts[name:max(found[3], found[5])]] = name
+	}
+	return s
+}
+
+// calledBy returns the functions that some code calls, and those that they call. It returns each once.
 func (s functions) calledBy(code string) string {
-	const most = 40
 	var found strings.Builder
-	for len(code) > 0 {
+	for len(code) > 0 && found.Len() < mostScript/10 {
 		next := ""
 		for _, call := range calls.FindAllStringSubmatch(code, 100) {
-			name := call[1]
-			if s.seen[name] || len(s.seen) >= most || len(name) > 60 {
-				continue
-			}
-			s.seen[name] = true
-			quoted := regexp.QuoteMeta(name)
-			at := regexp.MustCompile(`\bfunction\s+` + quoted + `\s*\(|(?:^|[^\w$.])` + quoted +
-				`\s*[=:]\s*(?:async\s*)?(?:function\b|\(|\w+\s*=>)`).FindStringIndex(s.scripts)
-			if at != nil {
-				next += functionAt(s.scripts[at[0]:min(len(s.scripts), at[0]+mostCode)]) + "\n"
+			if at, is := s.at[call[1]]; is {
+				next += functionAt(s.scripts[at:min(len(s.scripts), at+mostCode)]) + "\n"
+				delete(s.at, call[1])
 			}
 		}
 		found.WriteString(next)
