@@ -235,7 +235,7 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 	inner.RequestURI = t.Address
 	if body != nil {
 		if !g.hold(body, t) {
-			g.unable(w, r, book, &Later{Status: http.StatusServiceUnavailable, Wait: time.Second, Busy: true, Text: "Too much is being sent at the moment. Please try again."})
+			g.unable(w, r, book, tooMuch)
 			return
 		}
 		inner.Body = body
@@ -314,6 +314,10 @@ func (g *Guard) TurnAway(w http.ResponseWriter, r *http.Request, d policy.Decisi
 	g.turnAway(w, r, g.House(), was, g.away(r, t, d, query, g.note(r, t, d)), nil)
 }
 
+// tooMuch is for a body for which there is no room.
+var tooMuch = &Later{Status: http.StatusServiceUnavailable, Wait: time.Second, Busy: true,
+	Text: "Too much is being sent at the moment. Please try again."}
+
 // turnAway answers it.
 func (g *Guard) turnAway(w http.ResponseWriter, r *http.Request, house *House, turning *turning, away *TurnedAway, body *body) {
 	keepPrivate(w.Header())
@@ -326,8 +330,13 @@ func (g *Guard) turnAway(w http.ResponseWriter, r *http.Request, house *House, t
 	}
 	if body != nil {
 		r.Body = http.NoBody
-		if away.Decision.Proof.Kind == policy.ProveAgain && g.hold(body, away.Turn) { // what somebody has typed may be kept for them
+		switch hidden := away.Decision.Outcome == policy.Hide; {
+		case !hidden && away.Decision.Proof.Kind != policy.ProveAgain:
+		case g.hold(body, away.Turn): // what somebody has typed may be kept for them; what is missing is told about all of a request
 			r.Body = body
+		case hidden:
+			g.unable(w, r, away.Book, tooMuch)
+			return
 		}
 	}
 	g.Turned(w, r, away)

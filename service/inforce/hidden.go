@@ -1,10 +1,8 @@
 package inforce
 
 import (
-	"crypto/rand"
 	"net/http"
 	"net/url"
-	"path"
 	"strings"
 
 	"ostiarius/core/policy"
@@ -15,8 +13,8 @@ import (
 // Hidden answers a request for a hidden place behind which is a server, and reports whether it did: with what that server says, to the same
 // visitor, of something beside it that is not there. So the two cannot be told apart, and nor can a server that does not answer.
 //
-// The server is asked for an address of letters drawn by lot, in the nearest directory above in which the visitor is admitted; nothing of what is
-// hidden is asked for.
+// The server is asked for an address that nobody has named, in the nearest directory above in which the visitor is admitted; nothing of
+// what is hidden is asked for.
 func (p *Policy) Hidden(w http.ResponseWriter, r *http.Request, away *guard.TurnedAway) bool {
 	if away.Decision.Outcome != policy.Hide || away.Walk != nil {
 		return false
@@ -33,33 +31,17 @@ func (p *Policy) Hidden(w http.ResponseWriter, r *http.Request, away *guard.Turn
 		return false
 	}
 	hidden := away.Place.Address()
-	end := path.Ext(away.Place.Path) // servers look at it
-	if len(end) == 1 || len(end) > 8 || strings.HasSuffix(hidden, "/") {
-		end = ""
-	}
 	for at := strings.LastIndexByte(away.Place.Path, '/'); at >= 0; at = strings.LastIndexByte(away.Place.Path[:at], '/') {
-		says := strings.TrimPrefix(hidden[at+1:], "/")
-		drawn := draw(len(says)-len(end)) + end
-		page := (&url.URL{Path: away.Place.Path[:at+1] + drawn}).EscapedPath()
+		drawn := source.Draw(strings.TrimPrefix(hidden[at+1:], "/"))
+		page := (&url.URL{Path: away.Place.Path[:at+1] + drawn.Name}).EscapedPath()
 		ask := guard.Sibling(r, away, page)
 		if ask == nil || behind != nil && house.Book.SourceOf(guard.TurnOf(ask).Place) != behind {
 			continue
 		}
-		echo := source.NewEcho(w, drawn, says)
+		echo := source.NewEcho(w, drawn)
 		handler.ServeHTTP(echo, ask)
 		echo.Close()
 		return true
 	}
 	return false
-}
-
-// draw returns letters drawn by lot: so many, that the length of an answer in which they are tells nothing; but at least as many as nobody has
-// named something by accident.
-func draw(length int) string {
-	const least = 9
-	text := ""
-	for length = min(max(length, least), 200); len(text) < length; {
-		text += strings.ToLower(rand.Text())
-	}
-	return text[:length]
 }

@@ -2,12 +2,77 @@ package source
 
 import (
 	"bytes"
-	"html"
+	"crypto/rand"
 	"net/http"
-	"net/url"
+	"path"
+	"regexp"
 	"strconv"
 	"strings"
 )
+
+// A Drawn is a name that nobody has given to anything, to be asked for instead of another. It differs from that in one run of letters,
+// so that whatever a server makes of the two, by their endings, signs or number of parts, is alike.
+type Drawn struct {
+	Name     string
+	run, was string // where the name has the one, the other had that; in lower case
+}
+
+// runs are what is replaced: whatever escaping they are put through, they stay as they are.
+var runs = regexp.MustCompile(`[A-Za-z0-9]+`)
+
+// Draw returns a name for what a path names, below some directory.
+func Draw(path string) Drawn {
+	const least = 9 // letters that nobody has named something by accident
+	first, rest, _ := strings.Cut(path, "/")
+	end := ""
+	if rest == "" {
+		end = ending(first)
+	}
+	stem := first[:len(first)-len(end)]
+	from, to := len(stem), len(stem)
+	for _, run := range runs.FindAllStringIndex(stem, -1) {
+		if to-from < run[1]-run[0] {
+			from, to = run[0], run[1]
+		}
+	}
+	d := Drawn{was: stem[from:to]}
+	for len(d.run) < max(least, to-from) {
+		d.run += letters(rand.Text())
+	}
+	d.run = d.run[:max(least, to-from)]
+	if strings.ToLower(d.was) != d.was { // so that it shows if a server takes no letter case
+		d.run = strings.ToUpper(d.run[:1]) + d.run[1:]
+	}
+	d.Name = stem[:from] + d.run + stem[to:] + path[len(stem):]
+	return d
+}
+
+// letters returns a text that was drawn, of base 32 (RFC 4648), in small letters alone.
+func letters(drawn string) string {
+	return strings.Map(func(r rune) rune {
+		if r <= '9' {
+			r += 'Q' - '2' // these are there twice then
+		}
+		return r - 'A' + 'a'
+	}, drawn)
+}
+
+// ending returns the end of a name that servers look at, such as ".html"; "" if there is none.
+func ending(name string) string {
+	end := path.Ext(name)
+	if len(end) < 2 || len(end) > 8 || len(end) == len(name) {
+		return ""
+	}
+	return end
+}
+
+// undo puts the name that was asked for where a text has the one that was drawn.
+func (d *Drawn) undo(text []byte) []byte {
+	for _, as := range []func(string) string{strings.Clone, strings.ToLower, strings.ToUpper} {
+		text = bytes.ReplaceAll(text, []byte(as(d.run)), []byte(as(d.was)))
+	}
+	return text
+}
 
 // mostEcho is how much of an answer is held, to be looked at as a whole, in bytes.
 const mostEcho = 256 << 10
@@ -15,17 +80,15 @@ const mostEcho = 256 << 10
 // An Echo is what an answer is written to that was made for one address and is given for another: where it has the name of the one, as pages about what
 // is missing do, it says the other's.
 type Echo struct {
-	to         http.ResponseWriter
-	name, says string
-	status     int
-	held       bytes.Buffer
-	through    bool // it is too long, and goes out as it is
+	to      http.ResponseWriter
+	drawn   Drawn
+	status  int
+	held    bytes.Buffer
+	through bool // it is too long, and goes out as it is
 }
 
-// NewEcho returns one for an answer in which name, of ASCII letters and signs, is to become says.
-func NewEcho(to http.ResponseWriter, name, says string) *Echo {
-	return &Echo{to: to, name: name, says: says}
-}
+// NewEcho returns one for an answer to a request for a name that was drawn.
+func NewEcho(to http.ResponseWriter, drawn Drawn) *Echo { return &Echo{to: to, drawn: drawn} }
 
 // Header is for http.ResponseWriter.
 func (e *Echo) Header() http.Header { return e.to.Header() }
@@ -61,23 +124,33 @@ func (e *Echo) Close() {
 	}
 	h := e.to.Header()
 	body := e.held.Bytes()
-	if h.Get("Content-Encoding") == "" && bytes.Contains(body, []byte(e.name)) {
-		says := e.says
-		if kind := h.Get("Content-Type"); strings.Contains(kind, "html") || strings.Contains(kind, "xml") {
-			says = html.EscapeString(says)
-		}
-		body = bytes.ReplaceAll(body, []byte(e.name), []byte(says))
+	if h.Get("Content-Encoding") == "" {
+		body = e.drawn.undo(body)
 	}
 	for _, values := range h {
 		for i, value := range values {
-			if strings.Contains(value, e.name) {
-				values[i] = strings.ReplaceAll(value, e.name, (&url.URL{Path: e.says}).EscapedPath())
+			values[i] = string(e.drawn.undo([]byte(value)))
+		}
+	}
+	after := http.Header{} // what comes behind the body, and was put among the other fields meanwhile
+	for _, line := range h["Trailer"] {
+		for name := range strings.SplitSeq(line, ",") {
+			if name = http.CanonicalHeaderKey(strings.TrimSpace(name)); h[name] != nil {
+				after[name] = h[name]
+				delete(h, name)
 			}
 		}
 	}
-	if h.Get("Content-Length") != "" && len(body) > 0 {
+	known := h.Get("Content-Length") != ""
+	if known && len(body) > 0 {
 		h.Set("Content-Length", strconv.Itoa(len(body)))
 	}
 	e.to.WriteHeader(e.status)
+	if !known && len(body) > 0 { // as its length was not known behind, it is not known here
+		http.NewResponseController(e.to).Flush()
+	}
 	e.to.Write(body)
+	for name, values := range after {
+		h[name] = values
+	}
 }

@@ -311,6 +311,13 @@ func (p *Proxy) handOn(r *httputil.ProxyRequest) {
 		from = asked.Header
 	}
 	r.Out.Header = newFields(from, asked, p.options.Own, s.Fields)
+	if t := guard.TurnOf(r.In); t != nil && policy.Hides(t.Book) && len(r.Out.Header["Accept-Encoding"]) > 0 {
+		coding := "identity" // what is said of something missing has to be read; see handBack
+		if accepts(r.Out.Header["Accept-Encoding"], "gzip") {
+			coding = "gzip"
+		}
+		r.Out.Header["Accept-Encoding"] = []string{coding}
+	}
 	// RFC 9110, section 7.6.3. Nobody changes the list that most requests share.
 	if len(r.Out.Header["Via"]) == 0 && r.In.ProtoMajor == 1 && r.In.ProtoMinor == 1 {
 		r.Out.Header["Via"] = viaOnce
