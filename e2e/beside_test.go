@@ -38,6 +38,7 @@ doors:
   - { path: /recordings/**, admit: { pass: recordings } }
   - { path: /vault/**, admit: { role: keeper, proof-within: 1h } }
   - { path: /lan/**, admit: { network: 192.0.2.0/24 } }
+  - { path: /app/open/hidden, admit: { role: trustee }, otherwise: hide }
 `
 
 // besideFiles is what a web server serves that guards it by asking.
@@ -76,6 +77,8 @@ func applicationBeside(t *testing.T) string {
 					return
 				}
 			}
+		case strings.HasSuffix(r.URL.Path, "/hidden"), strings.HasSuffix(r.URL.Path, "/gone"):
+			http.Error(w, "nothing at "+r.URL.Path, http.StatusNotFound)
 		case r.Method == http.MethodPost:
 			n, err := io.Copy(io.Discard, r.Body)
 			fmt.Fprintf(w, "content: %d bytes from %s, %v", n, r.Header.Get("Ostiarius-User"), err)
@@ -105,7 +108,7 @@ var besides = map[string]struct {
 		nginx(t, "tcp", address, fmt.Sprintf(`root %s/www; include %s; client_max_body_size 0;
 			location / { }
 			location /app/ {
-				proxy_pass http://%s; proxy_http_version 1.1; proxy_request_buffering off;
+				proxy_pass http://%s; proxy_http_version 1.1; proxy_request_buffering off; proxy_intercept_errors on;
 				proxy_set_header Upgrade $http_upgrade; proxy_set_header Connection $http_connection;
 				proxy_set_header Ostiarius-User $ostiarius_user; proxy_set_header Ostiarius-Roles $ostiarius_roles; proxy_set_header Ostiarius-Door $ostiarius_door; proxy_set_header Ostiarius-Identity $ostiarius_identity;
 			}`, dir, snippet, application))
@@ -114,7 +117,7 @@ var besides = map[string]struct {
 	"caddy": {"x-forwarded-uri", func(t *testing.T, dir, snippet, application string) string {
 		address := freePort(t)
 		_, port, _ := strings.Cut(address, ":")
-		write(t, dir, "Caddyfile", fmt.Sprintf("{\n admin off\n auto_https off\n}\nhttp://:%s {\n bind 127.0.0.1\n import %s\n handle /app/* {\n  reverse_proxy %s\n }\n root * %s/www\n file_server\n}\n", port, snippet, application, dir))
+		write(t, dir, "Caddyfile", fmt.Sprintf("{\n admin off\n auto_https off\n}\nhttp://:%s {\n bind 127.0.0.1\n import %s\n handle /app/* {\n  reverse_proxy %s {\n   @missing status 404\n   handle_response @missing {\n    error 404\n   }\n  }\n }\n root * %s/www\n file_server\n}\n", port, snippet, application, dir))
 		serverProgram(t, "tcp", address, "/usr/bin/env", "XDG_DATA_HOME="+dir, "XDG_CONFIG_HOME="+dir, "/usr/bin/caddy", "run", "--config", filepath.Join(dir, "Caddyfile"), "--adapter", "caddyfile")
 		return "http://" + address
 	}},
@@ -152,7 +155,7 @@ func apache(t *testing.T, dir, snippet, application string) string {
 	for _, module := range []string{"mpm_event", "authn_core", "authz_core", "authz_user", "authnz_fcgi", "headers", "setenvif", "dir", "mime", "proxy", "proxy_http", "proxy_wstunnel", "alias"} {
 		conf += "LoadModule " + module + "_module /usr/lib/apache2/modules/mod_" + module + ".so\n"
 	}
-	conf += fmt.Sprintf("TypesConfig /etc/mime.types\n%s\n<VirtualHost %s>\nDocumentRoot %s/www\n<Directory %[3]s/www>\nRequire all granted\n</Directory>\nProxyPass /app/live ws://%s/app/live upgrade=websocket\nProxyPass /app/ http://%[4]s/app/ nocanon\nInclude %s\n</VirtualHost>\n", provider, address, dir, application, snippet)
+	conf += fmt.Sprintf("TypesConfig /etc/mime.types\n%s\n<VirtualHost %s>\nDocumentRoot %s/www\n<Directory %[3]s/www>\nRequire all granted\n</Directory>\n<Location /app/>\nProxyErrorOverride On 404\n</Location>\nProxyPass /app/live ws://%s/app/live upgrade=websocket\nProxyPass /app/ http://%[4]s/app/ nocanon\nInclude %s\n</VirtualHost>\n", provider, address, dir, application, snippet)
 	write(t, dir, "apache.conf", conf)
 	serverProgram(t, "tcp", address, "/usr/sbin/apache2", "-f", filepath.Join(dir, "apache.conf"), "-DFOREGROUND")
 	return "http://" + address
@@ -249,13 +252,23 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 		t.Errorf("what is public is not kept: %v", a.header)
 	}
 
-	// What is hidden is as what is not there.
-	hidden, missing := gives(stranger, "/secret/", 404, ""), gives(stranger, "/visit/nothing", 404, "")
-	for _, h := range []http.Header{hidden.header, missing.header} {
-		h.Del("Date")
-	}
-	if hidden.body != missing.body || !reflect.DeepEqual(hidden.header, missing.header) {
-		t.Errorf("hidden  %v\nmissing %v", hidden.header, missing.header)
+	// What is hidden is as what is not there, whatever is done with it: at files, and at an application.
+	for _, places := range [][2]string{{"/secret/", "/visit/nothing"}, {"/secret/x.txt", "/visit/nothing.txt"}, {"/app/open/hidden", "/app/open/gone"}} {
+		for _, method := range []string{"GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "PROPFIND"} {
+			if name == "apache" && method == "OPTIONS" && !strings.HasPrefix(places[0], "/app/") {
+				continue // it answers 200 without looking; see docs/beside.md
+			}
+			for _, accept := range []string{"text/html", "application/json", "*/*"} {
+				hidden, missing := stranger.do(method, places[0], "", "Accept", accept), stranger.do(method, places[1], "", "Accept", accept)
+				for _, h := range []http.Header{hidden.header, missing.header} {
+					h.Del("Date")
+				}
+				if hidden.status != missing.status || hidden.body != missing.body || !reflect.DeepEqual(hidden.header, missing.header) {
+					t.Errorf("%s %v, %s:\nhidden  %d %v %.60q\nmissing %d %v %.60q", method, places, accept, hidden.status, hidden.header,
+						hidden.body, missing.status, missing.header, missing.body)
+				}
+			}
+		}
 	}
 	if a := stranger.do("HEAD", "/visit/nothing", "", html...); a.status != 404 || a.body != "" {
 		t.Errorf("HEAD of what is missing: %d %.80q", a.status, a.body)

@@ -80,10 +80,14 @@ func (s *Site) Apache() string {
 	})
 	c.section("LocationMatch", `"^`+regexp.QuoteMeta(prefix)+`/decide"`, func() {
 		c.line("Require expr -n reqenv('REDIRECT_STATUS')")
+		c.line("# As for refusals, Apache tells no length where it sends no text.")
+		c.line("Header unset Content-Length \"expr=reqenv('REDIRECT_REQUEST_METHOD') == 'HEAD'\"")
 	})
 	if policy.Hides(s.Book) {
 		c.line("# What is not there is answered for as what is hidden, so that nobody can tell one from the other.")
-		c.line("ErrorDocument 404 %s/decide?missing-typed", prefix)
+		for _, status := range []int{404, 405} { // Apache does not look whether there is a file before it says 405
+			c.line("ErrorDocument %d %s/decide?missing-typed", status, prefix)
+		}
 	}
 	return c.String()
 }

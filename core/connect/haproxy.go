@@ -43,7 +43,7 @@ func (s *Site) HAProxy() string {
 	c.line("http-request deny deny_status 503 if !ostiarius_pages%s !{ var(txn.ostiarius_admitted) -m bool }", open)
 	if hides {
 		c.line("# What is not there is answered for as what is hidden, so that nobody can tell one from the other.")
-		c.line("http-response lua.ostiarius_missing if { status 404 } !{ var(txn.ostiarius_own) -m bool }")
+		c.line("http-response lua.ostiarius_missing if { status 404 405 } !{ var(txn.ostiarius_own) -m bool }")
 	}
 	for _, field := range []string{"Cache-Control", "Vary", "Set-Cookie"} {
 		name := strings.ToLower(strings.ReplaceAll(field, "-", "_"))

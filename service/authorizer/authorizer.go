@@ -163,8 +163,6 @@ func (w *written) answer(method string) []byte {
 	if len(body) > mostBody {
 		body = fmt.Appendf(nil, "%d %s", w.status, http.StatusText(w.status))
 	}
-	if method != http.MethodHead {
-		b.Write(body)
-	}
+	b.Write(body)
 	return b.Bytes()
 }

@@ -240,6 +240,10 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 	if g.Took != nil {
 		g.Took(time.Since(begun))
 	}
+	if r.Method == http.MethodHead { // the web server leaves the text away itself, and says how long it is
+		whole := *r
+		whole.Method, r = http.MethodGet, &whole
+	}
 	if err != nil {
 		return &turnedAway{status: laterOf(err).Status, write: func(w http.ResponseWriter) { g.unable(w, r, house.Book, err) }}, t
 	}
