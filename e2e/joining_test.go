@@ -66,6 +66,7 @@ func patient(t *testing.T, p *person, path string, fields url.Values) answer {
 		if !strings.Contains(a.body, "too fast for a person") {
 			return a
 		}
+		time.Sleep(100 * time.Millisecond)
 	}
 	t.Fatal("nobody is slow enough")
 	return answer{}

@@ -6,6 +6,7 @@
 package guard
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/http"
@@ -410,15 +411,34 @@ func KeepPrivate(h http.Header) { keepPrivate(h) }
 
 var privately, perVisitor = []string{"private, no-store"}, []string{"Cookie, Authorization"}
 
+// Next returns next if people may be led on to it: a place on this site, as OwnPath has it, or an address at one of the origins that
+// the policy names, in full. It returns "" for everything else.
+func Next(book *policy.Book, next string) string {
+	for _, origin := range book.Origins {
+		rest, is := strings.CutPrefix(next, origin)
+		if !is || rest != "" && rest[0] != '/' { // of another port, or another host that begins alike
+			continue
+		}
+		path := ownPath(place.Rules{Semicolons: true}, cmp.Or(rest, "/"))
+		if path == "" {
+			return ""
+		}
+		return origin + path
+	}
+	return OwnPath(book, next)
+}
+
 // OwnPath returns next if it is a place on this site that people may be led to, in its
 // canonical form with its query, and "" otherwise. Whatever could lead elsewhere or be
 // read in two ways is none: another host, a scheme, a backslash, control characters.
-func OwnPath(book *policy.Book, next string) string {
+func OwnPath(book *policy.Book, next string) string { return ownPath(book.Rules, next) }
+
+func ownPath(rules place.Rules, next string) string {
 	path, query, hasQuery := strings.Cut(next, "?")
 	if len(next) > place.MaxPath || strings.HasPrefix(next, "//") {
 		return ""
 	}
-	canonical, slash, err := place.Canonical(path, book.Rules)
+	canonical, slash, err := place.Canonical(path, rules)
 	if err != nil {
 		return ""
 	}

@@ -10,6 +10,22 @@ import (
 	"ostiarius/service/source"
 )
 
+// server returns what answers for a server at the place of a request, and its source if the policy names it; nil if none does.
+func (p *Policy) server(house *guard.House, away *guard.TurnedAway) (http.Handler, *policy.Source) {
+	site, ok := house.Site.(*site)
+	if !ok || house.Book != away.Book {
+		if p.site == nil {
+			return nil, nil
+		}
+		return house.Site, nil
+	}
+	behind := house.Book.SourceOf(away.Place)
+	if behind == nil || behind.Proxy == "" {
+		return nil, nil
+	}
+	return site.handlers[behind], behind
+}
+
 // Hidden answers a request for a hidden place behind which is a server, and reports whether it did: with what that server says, to the same
 // visitor, of something beside it that is not there. So the two cannot be told apart, and nor can a server that does not answer.
 //
@@ -20,15 +36,9 @@ func (p *Policy) Hidden(w http.ResponseWriter, r *http.Request, away *guard.Turn
 		return false
 	}
 	house := p.House()
-	handler := house.Site
-	behind := (*policy.Source)(nil)
-	if site, ok := house.Site.(*site); ok && house.Book == away.Book {
-		if behind = house.Book.SourceOf(away.Place); behind == nil || behind.Proxy == "" {
-			return false // what is missing there is answered as what is hidden
-		}
-		handler = site.handlers[behind]
-	} else if p.site == nil {
-		return false
+	handler, behind := p.server(house, away)
+	if handler == nil {
+		return false // what is missing there is answered as what is hidden
 	}
 	hidden := away.Place.Address()
 	for at := strings.LastIndexByte(away.Place.Path, '/'); at >= 0; at = strings.LastIndexByte(away.Place.Path[:at], '/') {

@@ -50,7 +50,7 @@ func (p *Pages) elsewhereForm(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	f := p.frame(r, "sign-in.title")
-	p.render(w, r, http.StatusOK, "elsewhere.html", leaveView{frame: f, Title2: d.Title, At: t.Book.Prefix + "/elsewhere/" + d.Name, Next: guard.OwnPath(t.Book, r.URL.Query().Get("next"))})
+	p.render(w, r, http.StatusOK, "elsewhere.html", leaveView{frame: f, Title2: d.Title, At: t.Book.Prefix + "/elsewhere/" + d.Name, Next: guard.Next(t.Book, r.URL.Query().Get("next"))})
 }
 
 // goElsewhere sends somebody to a provider: to sign in, to link an account there with theirs, or to prove who they are.
@@ -69,7 +69,7 @@ func (p *Pages) goElsewhere(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	next := guard.OwnPath(t.Book, r.PostForm.Get("next"))
+	next := guard.Next(t.Book, r.PostForm.Get("next"))
 	to, token, err := p.o.Elsewhere.Begin(r.Context(), d.Name, purpose, a, p.pageOf(r).Origin+t.Book.Prefix+"/elsewhere/"+d.Name+"/back", next)
 	if err != nil {
 		p.notElsewhere(w, r, d, err)
@@ -187,7 +187,7 @@ type firstElsewhereView struct {
 }
 
 func (p *Pages) firstElsewhere(w http.ResponseWriter, r *http.Request) {
-	p.showFirstElsewhere(w, r, http.StatusOK, firstElsewhereView{Next: guard.OwnPath(guard.TurnOf(r).Book, r.URL.Query().Get("next"))})
+	p.showFirstElsewhere(w, r, http.StatusOK, firstElsewhereView{Next: guard.Next(guard.TurnOf(r).Book, r.URL.Query().Get("next"))})
 }
 
 func (p *Pages) showFirstElsewhere(w http.ResponseWriter, r *http.Request, status int, v firstElsewhereView) {

@@ -126,7 +126,7 @@ func (p *Pages) showFactors(w http.ResponseWriter, r *http.Request, status int, 
 		return
 	}
 	v.frame = p.markedFrame(w, r, "factors.title")
-	if v.Next = guard.OwnPath(t.Book, r.URL.Query().Get("next")); v.Next != "" {
+	if v.Next = guard.Next(t.Book, r.URL.Query().Get("next")); v.Next != "" {
 		v.Back = "?next=" + url.QueryEscape(v.Next)
 	}
 	now := time.Now()
@@ -252,7 +252,7 @@ func (p *Pages) setUpForm(w http.ResponseWriter, r *http.Request) {
 		p.failed(w, r)
 		return
 	}
-	p.showSetUp(w, r, http.StatusOK, fresh, setUpView{Next: guard.OwnPath(guard.TurnOf(r).Book, r.URL.Query().Get("next"))})
+	p.showSetUp(w, r, http.StatusOK, fresh, setUpView{Next: guard.Next(guard.TurnOf(r).Book, r.URL.Query().Get("next"))})
 }
 
 func (p *Pages) showSetUp(w http.ResponseWriter, r *http.Request, status int, fresh factors.Fresh, v setUpView) {
@@ -268,7 +268,7 @@ func (p *Pages) setUp(w http.ResponseWriter, r *http.Request) {
 	if a == nil {
 		return
 	}
-	sealed, next := r.PostForm.Get("sealed"), guard.OwnPath(guard.TurnOf(r).Book, r.PostForm.Get("next"))
+	sealed, next := r.PostForm.Get("sealed"), guard.Next(guard.TurnOf(r).Book, r.PostForm.Get("next"))
 	kept, err := p.o.Factors.SetCode(r.Context(), a, sealed, r.PostForm.Get("code"), p.o.Visitors.Origin(r))
 	switch {
 	case errors.Is(err, factors.ErrWrong):
@@ -303,7 +303,7 @@ func (p *Pages) addPasskey(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	p.know(w, r)
-	p.shownOnce(w, r, kept, "passkey", guard.OwnPath(guard.TurnOf(r).Book, r.URL.Query().Get("next")))
+	p.shownOnce(w, r, kept, "passkey", guard.Next(guard.TurnOf(r).Book, r.URL.Query().Get("next")))
 }
 
 // A keptView is the page with codes to keep, which are shown once.

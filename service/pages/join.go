@@ -44,7 +44,7 @@ func (p *Pages) joinForm(w http.ResponseWriter, r *http.Request) {
 		p.showProveJoin(w, r, http.StatusOK, recoverView{Link: query.Get("link")})
 	case query.Get("invitation") == "" && p.elsewhere(w, r, t.Book.Pages.Join):
 	default:
-		p.showJoin(w, r, http.StatusOK, joinView{Next: cmp.Or(soldNext(t.Book, query.Get("item")), guard.OwnPath(t.Book, query.Get("next"))), Invitation: query.Get("invitation")})
+		p.showJoin(w, r, http.StatusOK, joinView{Next: cmp.Or(soldNext(t.Book, query.Get("item")), guard.Next(t.Book, query.Get("next"))), Invitation: query.Get("invitation")})
 	}
 }
 
@@ -212,7 +212,7 @@ func (p *Pages) afterJoining(w http.ResponseWriter, r *http.Request, s sent, out
 		return
 	}
 	p.o.Visitors.Welcome(w.Header(), r, in)
-	next := guard.OwnPath(t.Book, out.Next)
+	next := guard.Next(t.Book, out.Next)
 	if next == "" {
 		next = t.Book.After(policy.AfterJoining, &in.Visitor)
 	}

@@ -183,6 +183,10 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 	if h.Get("Content-Security-Policy") == "" {
 		h.Set("Content-Security-Policy", framed(r, contentPolicy))
 	}
+	if t := guard.TurnOf(r); t != nil && len(t.Book.Origins) > 0 { // browsers follow a form there only if its page says so
+		onward := "form-action 'self' " + strings.Join(t.Book.Origins, " ")
+		h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"), "form-action 'self'", onward, 1))
+	}
 	w.WriteHeader(status)
 	if r.Method != http.MethodHead {
 		w.Write(page.Bytes())

@@ -76,7 +76,7 @@ func (p *Pages) Sample(w http.ResponseWriter, book *policy.Book, name string, in
 	case "claim":
 		file, view = "claim.html", claimView{frame: frame("claim.title"), Lead: say.Say("claim.lead", "title", "Sound recordings"), Address: "ines@marram.example", Terms: say.linked("join.agree", "terms", book.Joining.Terms), Privacy: say.linked("join.agree-privacy", "privacy", book.Joining.Privacy)}
 	case "signed-out":
-		file, view = "sign-out.html", frame("sign-out.title")
+		file, view = "sign-out.html", signOutView{frame: frame("sign-out.title")}
 	default:
 		return false
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/policy"
 	"ostiarius/service/guard"
 )
 
@@ -58,15 +59,10 @@ func forOrigins(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h["Vary"] = append(h["Vary"], "Origin")
-		if origin := r.Header.Get("Origin"); origin != "" && slices.Contains(guard.TurnOf(r).Book.Origins, origin) {
-			h.Set("Access-Control-Allow-Origin", origin)
-			h.Set("Access-Control-Allow-Credentials", "true")
-			h.Set("Access-Control-Expose-Headers", "ETag, Date")
-			if r.Method == http.MethodOptions {
-				h.Set("Access-Control-Allow-Methods", "GET, POST")
-				h.Set("Access-Control-Allow-Headers", "Content-Type, Accept, If-None-Match")
-				h.Set("Access-Control-Max-Age", "600")
-			}
+		if readable(h, r, guard.TurnOf(r).Book) && r.Method == http.MethodOptions {
+			h.Set("Access-Control-Allow-Methods", "GET, POST")
+			h.Set("Access-Control-Allow-Headers", "Content-Type, Accept, If-None-Match")
+			h.Set("Access-Control-Max-Age", "600")
 		}
 		if r.Method == http.MethodOptions {
 			w.WriteHeader(http.StatusNoContent)
@@ -74,6 +70,18 @@ func forOrigins(next http.HandlerFunc) http.HandlerFunc {
 		}
 		next(w, r)
 	}
+}
+
+// readable lets the script that has sent a request read the answer, if it is of an origin that the policy names, and reports whether so.
+func readable(h http.Header, r *http.Request, book *policy.Book) bool {
+	origin := r.Header.Get("Origin")
+	if origin == "" || !slices.Contains(book.Origins, origin) {
+		return false
+	}
+	h.Set("Access-Control-Allow-Origin", origin)
+	h.Set("Access-Control-Allow-Credentials", "true")
+	h.Set("Access-Control-Expose-Headers", "ETag, Date")
+	return true
 }
 
 // Quickly answers what scripts ask with each step of a visitor before a router is asked, and leaves the rest to next.

@@ -43,7 +43,7 @@ func (p *Pages) secondForm(w http.ResponseWriter, r *http.Request) {
 		p.anew(w, r, err)
 		return
 	}
-	p.showSecond(w, r, a, http.StatusOK, secondView{Next: guard.OwnPath(guard.TurnOf(r).Book, r.URL.Query().Get("next"))})
+	p.showSecond(w, r, a, http.StatusOK, secondView{Next: guard.Next(guard.TurnOf(r).Book, r.URL.Query().Get("next"))})
 }
 
 // anew leads somebody back to the beginning whose first half of a sign-in counts no longer.
@@ -56,7 +56,7 @@ func (p *Pages) anew(w http.ResponseWriter, r *http.Request, err error) {
 	case t.Book.Entrance != "": // where that is, is told to nobody
 		p.Missing(w, r)
 	default:
-		redirect(w, policy.To(t.Book.SignInAt(), "over&next="+url.QueryEscape(guard.OwnPath(t.Book, r.URL.Query().Get("next")))))
+		redirect(w, policy.To(t.Book.SignInAt(), "over&next="+url.QueryEscape(guard.Next(t.Book, r.URL.Query().Get("next")))))
 	}
 }
 

@@ -52,7 +52,7 @@ func read(w http.ResponseWriter, r *http.Request, book *policy.Book) (s sent, er
 		}
 	}
 	s.Username, s.Email = strings.TrimSpace(s.Username), strings.TrimSpace(s.Email)
-	s.Next, s.form = guard.OwnPath(book, s.Next), guard.OwnPath(book, s.form)
+	s.Next, s.form = guard.Next(book, s.Next), guard.OwnPath(book, s.form)
 	return s, err
 }
 

@@ -29,9 +29,9 @@ type signInView struct {
 func (p *Pages) signInForm(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	query := r.URL.Query()
-	next := guard.OwnPath(t.Book, query.Get("next"))
+	next := guard.Next(t.Book, query.Get("next"))
 	if t.Visitor.SignedIn && !query.Has("other") {
-		if next == "" || !p.admitted(r, t, next) {
+		if next == "" || here(next) != "" && !p.admitted(r, t, next) {
 			next = t.Book.After(policy.AfterSignIn, &t.Visitor)
 		}
 		redirect(w, next)
@@ -48,6 +48,14 @@ func (p *Pages) signInForm(w http.ResponseWriter, r *http.Request) {
 		v.Problem = p.voice(r).Say("second.over")
 	}
 	p.showSignIn(w, r, http.StatusOK, v)
+}
+
+// here returns an address to go on to if it is one of this site, at which doors decide; "" for one of another origin.
+func here(next string) string {
+	if strings.HasPrefix(next, "/") {
+		return next
+	}
+	return ""
 }
 
 // admitted reports whether whoever sends a request, which is at a turn, may go to an address of this site.
@@ -91,10 +99,10 @@ func (p *Pages) showSignIn(w http.ResponseWriter, r *http.Request, status int, v
 	if v.SignIn = t.Book.Prefix + "/sign-in"; t.Book.Entrance != "" {
 		v.SignIn = t.Book.Entrance
 	}
-	if u, err := p.unlocksAt(r, v.Next); err == nil && (len(u.shared) > 0 || len(u.passes) > 0) {
+	if u, err := p.unlocksAt(r, here(v.Next)); err == nil && (len(u.shared) > 0 || len(u.passes) > 0) {
 		v.Unlock = t.Book.Prefix + "/unlock?next=" + url.QueryEscape(v.Next)
 	}
-	v.Offers = p.offersAt(r, t, v.Next)
+	v.Offers = p.offersAt(r, t, here(v.Next))
 	by := t.Book.Joining.By
 	v.Join = v.Account == "" && (by == policy.ByAnybody || by == policy.ByApproval)
 	v.Elsewhere = providers(t.Book, false)

@@ -1,6 +1,7 @@
 package pages
 
 import (
+	"cmp"
 	"errors"
 	"mime"
 	"net/http"
@@ -11,12 +12,23 @@ import (
 	"ostiarius/service/guard"
 )
 
+// A signOutView is the page on which somebody signs out.
+type signOutView struct {
+	frame
+	Next string
+}
+
 func (p *Pages) signOutForm(w http.ResponseWriter, r *http.Request) {
-	p.render(w, r, http.StatusOK, "sign-out.html", p.frame(r, "sign-out.title"))
+	v := signOutView{p.frame(r, "sign-out.title"), guard.Next(guard.TurnOf(r).Book, r.URL.Query().Get("next"))}
+	p.render(w, r, http.StatusOK, "sign-out.html", v)
 }
 
 func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
+	next := ""
+	if !asksForJSON(r) && readForm(w, r) == nil { // whatever is sent, they are signed out
+		next = guard.Next(t.Book, r.PostForm.Get("next"))
+	}
 	there := p.o.Elsewhere.SessionOf(r.Context(), p.o.Visitors.Token(r))
 	var unwritten *ending.Unwritten
 	switch err := p.o.Sessions.End(r.Context(), p.o.Visitors.Token(r), p.o.Visitors.Origin(r).Network); {
@@ -45,7 +57,7 @@ func (p *Pages) signOut(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if !p.leaveThereToo(w, r, p.o.Elsewhere.SignOut(r.Context(), there, p.pageOf(r).Origin+t.Book.Prefix+"/elsewhere/")) {
-		redirect(w, t.Book.After(policy.AfterSignOut, &t.Visitor))
+		redirect(w, cmp.Or(next, t.Book.After(policy.AfterSignOut, &t.Visitor)))
 	}
 }
 

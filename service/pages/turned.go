@@ -87,6 +87,9 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 		p.stopped(w, r, t)
 		return
 	}
+	if t.Decision.Outcome != policy.Hide { // what is hidden is as what is missing
+		readable(w.Header(), r, t.Book)
+	}
 	switch t.Answer.Status {
 	case http.StatusSeeOther:
 		to := p.backToForm(r, t.Turn, t.Answer.Location)

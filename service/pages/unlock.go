@@ -82,8 +82,8 @@ func (p *Pages) unlocksAt(r *http.Request, address string) (u unlocks, err error
 func (p *Pages) unlockForm(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	query := r.URL.Query()
-	next := guard.OwnPath(t.Book, query.Get("next"))
-	u, err := p.unlocksAt(r, next)
+	next := guard.Next(t.Book, query.Get("next"))
+	u, err := p.unlocksAt(r, here(next))
 	asked := false // for one password, whatever it opens
 	if name := query.Get("name"); err == nil && policy.SharedNamed(t.Book, name) != nil && told(t.Book, name) {
 		holds := guard.Turn{Book: t.Book, Place: t.Place, Secure: t.Secure}
@@ -111,7 +111,7 @@ func told(book *policy.Book, name string) bool {
 func (p *Pages) showUnlock(w http.ResponseWriter, r *http.Request, status int, u unlocks, v unlockView) {
 	t := guard.TurnOf(r)
 	v.frame = p.frame(r, "unlock.title")
-	v.Offers = p.offersAt(r, t, v.Next)
+	v.Offers = p.offersAt(r, t, here(v.Next))
 	if len(u.shared) > 0 && !slices.Contains(u.shared, v.Name) {
 		v.Name = u.shared[0]
 	}
@@ -125,7 +125,7 @@ func (p *Pages) showUnlock(w http.ResponseWriter, r *http.Request, status int, u
 	} else if kind := policy.PassNamed(t.Book, first(u.passes)); kind != nil {
 		v.Title = kind.Title
 	}
-	for _, held := range p.lapsed(r, u.passes, v.Next) {
+	for _, held := range p.lapsed(r, u.passes, here(v.Next)) {
 		v.Lapsed = append(v.Lapsed, lapsedText(v.voice, t.Book, held))
 	}
 	if u.signIn && v.SignIn != "" {
@@ -221,7 +221,7 @@ func (p *Pages) unlock(w http.ResponseWriter, r *http.Request) {
 	case s.Password == "":
 		wrong = trouble{"missing", http.StatusUnprocessableEntity, say.Say("wrong.missing-password"), 0}
 	default:
-		if u, err = p.unlocksAt(r, s.Next); err == nil {
+		if u, err = p.unlocksAt(r, here(s.Next)); err == nil {
 			if s.Username != "" {
 				to, err = p.enterPass(w, r, s)
 			} else {

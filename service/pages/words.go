@@ -135,7 +135,7 @@ func (p *Pages) frameOf(r *http.Request, t *guard.Turn, title string) frame {
 			known.Set(name, query.Get(name))
 		}
 	}
-	if next := guard.OwnPath(t.Book, query.Get("next")); next != "" {
+	if next := guard.Next(t.Book, query.Get("next")); next != "" {
 		known.Set("next", next)
 	}
 	if f.Here = r.URL.Path; len(known) > 0 {

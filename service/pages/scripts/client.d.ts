@@ -47,11 +47,13 @@ export function watch(watcher: (me: Me) => void): () => void;
 /** What somebody would get at an address; what is asked at once is one question. */
 export function may(address: string, options?: { method?: string }): Promise<Place>;
 export function may(addresses: string[], options?: { method?: string }): Promise<Place[]>;
-/** A guard for routers: null to go on, or the address where to go instead. Who is refused goes to refused, "/" unless given. */
+/** A guard for routers: null to go on, or the address where to go instead; in full where the page is of another origin than the site.
+ * Visitors who are refused go to refused, "/" unless given. */
 export function lead(address: string, options?: { refused?: string }): Promise<string | null>;
 
 /** These reject with a DoorError; then who is here is asked anew, and other tabs are told. */
 export function signIn(fields: { username: string; password: string; remember?: boolean; next?: string }): Promise<{ signedIn: true; name: string; roles: string[]; next: string }>;
+/** In a page of another origin: goes to the site's page for that, and comes back. The others of this kind reject with "other-origin" there. */
 export function signOut(): Promise<object>;
 export function join(fields: { username: string; email?: string; password: string; agree?: boolean; next?: string }): Promise<{ joined: boolean; state?: string; next?: string }>;
 export function recover(fields: { username?: string; email?: string }): Promise<object>;

@@ -2,6 +2,7 @@
 // It keeps nothing in the browser and believes nothing that is kept there: doors are decided by the service alone.
 const base = new URL(".", import.meta.url);
 const page = (name, query) => new URL(name + (query ? "?" + new URLSearchParams(query) : ""), base);
+const apart = location.origin !== base.origin; // the page is of another origin, which the policy names
 const shared = { credentials: "include", cache: "no-store" };
 
 // What went wrong, with the code of docs/front-ends.md; "offline" where there was no answer.
@@ -122,14 +123,19 @@ async function flush() {
   }
 }
 
-// lead is a guard for routers: null to go on, or the address where to go instead. Who is refused goes to refused.
+// lead is a guard for routers: null to go on, or the address where to go instead. Visitors who are refused go to refused.
 async function lead(address, { refused = "/" } = {}) {
   const place = await may(address);
-  return place.may || place.outcome === "missing" ? null : (place.go ?? refused);
+  if (place.may || place.outcome === "missing") return null;
+  if (!apart || !place.go) return place.go ?? refused;
+  const to = new URL(place.go, base);
+  if (to.searchParams.has("next")) to.searchParams.set("next", new URL(address, location.href));
+  return to.href;
 }
 
 // What changes who is here; other tabs are told.
 async function send(name, body) {
+  if (apart) throw new DoorError({ code: "other-origin", detail: "This changes something, so it is done on the page of the site." });
   const answer = await call(name, json(body));
   const said = answer.status === 204 ? {} : await answer.json();
   tabs?.postMessage("changed");
@@ -138,7 +144,7 @@ async function send(name, body) {
   return said;
 }
 const signIn = (fields) => send("sign-in", fields);
-const signOut = () => send("sign-out", {});
+const signOut = () => (apart ? leave(page("sign-out", { next: location.href })) : send("sign-out", {}));
 const join = (fields) => send("join", fields);
 const recover = (fields) => send("recover", fields);
 const secondFactor = (code) => send("sign-in/second", { code });
@@ -154,13 +160,15 @@ async function where(code, name, next) {
 
 // How somebody is asked for what is missing: by going to the page, and coming back to where they are; or in a dialogue.
 async function byPage(code, name) {
-  const to = await where(code, name, location.pathname + location.search + location.hash);
-  if (!to) return false;
+  const to = await where(code, name, (apart ? location.origin : "") + location.pathname + location.search + location.hash);
+  return to ? leave(to) : false;
+}
+function leave(to) {
   location.assign(to);
   return new Promise(() => {}); // the page is being left
 }
 async function byDialogue(code, name) {
-  if (code === "pass-needed") return byPage(code, name); // a pass is asked for where it opens something
+  if (apart || code === "pass-needed") return byPage(code, name); // no frame elsewhere; a pass is asked for where it opens something
   const to = await where(code, name, page("done").pathname);
   if (!to) return false;
   const [dialog, frame, shut] = ["dialog", "iframe", "button"].map((name) => document.createElement(name));
@@ -192,11 +200,12 @@ const askBy = (way) => void (how = way);
 
 // knock is fetch that meets a door: what is missing is asked for, and the request is sent once more.
 async function knock(input, init) {
-  const request = new Request(input, { credentials: "same-origin", ...init });
+  const ours = new URL(input.url ?? input, location.href).origin === base.origin;
+  const request = new Request(input, { credentials: ours ? "include" : "same-origin", ...init });
   const again = request.clone();
   used = Date.now();
   const answer = await fetch(request);
-  if (answer.status !== 401 || !knows(answer) || new URL(request.url).origin !== base.origin) return answer;
+  if (answer.status !== 401 || !knows(answer) || !ours) return answer;
   const { code } = await answer.clone().json();
   const who = me?.name;
   const { name } = await may(request.url, { method: request.method }).catch(() => ({}));
