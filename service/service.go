@@ -237,7 +237,10 @@ func Open(settings Settings) (s *Service, err error) {
 	s.spare = newSpare(settings.Log, func() { s.policy.ShedIdle() })
 	spent := &source.Spent{Shed: func() { s.spare.shed() }, Answer: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) }}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
-		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }), Log: settings.Log, Site: settings.Site, Checks: settings.Checks,
+		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }),
+		Lister: func(w http.ResponseWriter, r *http.Request, entries []source.Entry, more bool) {
+			s.pages.Listing(w, r, entries, more)
+		}, Log: settings.Log, Site: settings.Site, Checks: settings.Checks,
 		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions, MetricsFrom: settings.MetricsFrom,
 		Proxying: source.ProxyOptions{
 			Own: visitor.OwnCookie, Itself: s.itself(), RefuseOdd: settings.RefuseOdd,

@@ -1,12 +1,15 @@
 package policy
 
 import (
+	"cmp"
 	"math"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml/ast"
+
+	"ostiarius/core/place"
 )
 
 // A DeclaredShared is a shared password as the policy declares it: one password that opens doors for all who
@@ -190,24 +193,42 @@ func PassNamed(b *Book, name string) *DeclaredPass {
 	return nil
 }
 
-// Opened returns the first place that opens to holders of a pass, or to who knows a shared password: of the
-// doors that ask for it, the one that stands first; "/" if there is none.
+// Opened returns the first place that opens to holders of a pass, or to visitors who know a shared password: of the doors that ask for
+// it, the one that stands first and at which something is known to answer; "/" if there is none.
 func Opened(b *Book, kind Kind, name string) string {
+	first := ""
 	for i := range b.Doors {
 		d := &b.Doors[i]
 		if !names(d.Admit, kind, name) {
 			continue
 		}
 		path, below := strings.CutSuffix(d.Path.String(), "/**")
-		if !strings.Contains(path, "*") {
-			if below {
-				path += "/"
-			}
+		if strings.Contains(path, "*") {
+			continue
+		}
+		if below {
+			path += "/"
+		}
+		if b.answers == nil {
 			return path
 		}
+		first = cmp.Or(first, path)
+		at := b.answers(place.Place{Method: "GET", Host: d.Host.String(), Path: cmp.Or(strings.TrimSuffix(path, "/"), "/"), Slash: below})
+		if at != "" && names(b.Deciding(pathOf(at, d.Host.String()))[0].Admit, kind, name) {
+			return at
+		}
 	}
-	return "/"
+	return cmp.Or(first, "/")
 }
+
+// pathOf returns the place at an address that was made from a path.
+func pathOf(address, host string) place.Place {
+	return place.Place{Method: "GET", Host: host, Path: cmp.Or(strings.TrimSuffix(address, "/"), "/"), Slash: strings.HasSuffix(address, "/")}
+}
+
+// AnswerBy sets what returns the address at or below a place at which something is known to answer: of a directory that has no page of
+// its own, a file in it. It returns "" if nothing does.
+func (b *Book) AnswerBy(answers func(place.Place) string) { b.answers = answers }
 
 func names(d Demand, kind Kind, name string) bool {
 	return d.Kind == kind && slices.Contains(d.Names, name) ||

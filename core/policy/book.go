@@ -58,7 +58,8 @@ type Book struct {
 	matcher   *place.Matcher
 	own       []Door // the built-in doors of Ostiarius's own pages
 	ownMatch  *place.Matcher
-	hides     bool // something from somebody
+	hides     bool                     // something from somebody
+	answers   func(place.Place) string // the address at or below a place that answers; nil if that is not known
 
 	checkMatch *place.Matcher
 }

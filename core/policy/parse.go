@@ -375,7 +375,7 @@ func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
 		var proxied, served, shell ast.Node // what only goes with a proxied server, or with files
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "identity", "personal", "service-worker", "attachment", "cache", "fallback", "shell", "routes"}) {
+		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "identity", "personal", "service-worker", "attachment", "cache", "fallback", "listing", "shell", "routes"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
@@ -398,6 +398,10 @@ func (p *reader) sources(n ast.Node) {
 				continue
 			case "fallback":
 				s.Fallback = p.fallback(f.value)
+				served = f.value
+				continue
+			case "listing":
+				s.Listing = p.boolean(f.value, f.name)
 				served = f.value
 				continue
 			case "routes":
@@ -458,7 +462,7 @@ func (p *reader) sources(n ast.Node) {
 			p.at(proxied, "bad-value", "strip-prefix, timeout, forward-fields, identity and personal go with proxy")
 		}
 		if served != nil && s.Files == "" {
-			p.at(served, "bad-value", "attachment, cache, fallback and shell go with files")
+			p.at(served, "bad-value", "attachment, cache, fallback, listing and shell go with files")
 		}
 		if shell != nil && s.Fallback == "" {
 			p.at(shell, "bad-value", "shell says who may have the page of fallback; write fallback: index.html too")

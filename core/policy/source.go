@@ -25,6 +25,8 @@ type Source struct {
 	Cache time.Duration
 	// Fallback is the file that answers for routes of an application that are no files; "" for none.
 	Fallback string
+	// Listing says that a directory without an index.html shows what is in it.
+	Listing bool
 	// Shell says that everybody may have that file, also at routes that are closed to them.
 	Shell bool
 	// Routes are those of an application and the addresses of their data, to be compared; RoutesFile is a file that has them.

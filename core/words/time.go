@@ -2,6 +2,8 @@ package words
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 )
 
@@ -38,3 +40,20 @@ func LastDay(t time.Time) (date string, is bool) {
 
 // Zoned tells a time to the minute with its zone, to somebody who may be in another.
 func Zoned(in Language, t time.Time) string { return Moment(in, t) + " (" + t.Format("MST") + ")" }
+
+// Size returns a number of bytes as people say it, such as "1.2 MB", by powers of 1000.
+func Size(in Language, bytes int64) string {
+	units, n, unit := []string{"B", "kB", "MB", "GB", "TB"}, float64(bytes), 0
+	for ; n >= 999.5 && unit < len(units)-1; unit++ {
+		n /= 1000
+	}
+	digits := 0
+	if unit > 0 && n < 99.95 {
+		digits = 1
+	}
+	text := strconv.FormatFloat(n, 'f', digits, 64)
+	if in == German {
+		text = strings.Replace(text, ".", ",", 1)
+	}
+	return text + " " + units[unit]
+}

@@ -32,6 +32,7 @@ type Policy struct {
 	file     string
 	store    *store.Store
 	missing  http.Handler
+	lister   source.Lister
 	site     http.Handler
 	proxying source.ProxyOptions
 	log      *slog.Logger
@@ -57,6 +58,8 @@ type Options struct {
 	File    string // the policy file
 	Store   *store.Store
 	Missing http.Handler // answers for files that are not there
+	// Lister answers for directories whose source has listing: true.
+	Lister source.Lister
 	// Site answers for the site in place of sources; nil for the sources of the policy.
 	Site http.Handler
 	// Proxying is what proxied sources need, but for the file and the log. What Itself names there
@@ -89,7 +92,7 @@ const keptAlways = 20
 // said loudly. The error is *Unfit if there is no version that could be.
 func Open(ctx context.Context, o Options) (*Policy, error) {
 	p := &Policy{
-		file: o.File, store: o.Store, missing: o.Missing, site: o.Site, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom, checks: o.Checks,
+		file: o.File, store: o.Store, missing: o.Missing, lister: o.Lister, site: o.Site, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom, checks: o.Checks,
 	}
 	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers, p.proxying.Seen, p.proxying.Transports = o.File, o.Log, &p.workers, &p.seen, &p.behind
 	if err := p.mend(); err != nil {
@@ -283,13 +286,19 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 				site.proxies = append(site.proxies, proxy)
 			}
 		} else {
-			handler, err = source.NewFiles(inspect.Directory(*entry, p.file), entry, book.Rules.FoldCase, site.missing, p.proxying.Spent)
+			var files *source.Files
+			files, err = source.NewFiles(inspect.Directory(*entry, p.file), entry, book.Rules.FoldCase, site.missing, p.proxying.Spent)
+			if err == nil && entry.Listing {
+				files.Lister = p.lister
+			}
+			handler = files
 		}
 		if err != nil {
 			return nil, fmt.Errorf("the source in line %d cannot be opened: %w", entry.Line, err)
 		}
 		site.handlers[entry] = handler
 	}
+	book.AnswerBy(site.answers)
 	return &guard.House{Book: book, Site: site, Shell: http.HandlerFunc(site.shell)}, nil
 }
 
@@ -316,6 +325,18 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.missing.ServeHTTP(w, r)
+}
+
+// answers returns the address at or below a place that is known to answer, "" if none is. What a server behind has is not known.
+func (s *site) answers(at place.Place) string {
+	entry := s.book.SourceOf(at)
+	if entry == nil {
+		return ""
+	}
+	if files, ok := s.handlers[entry].(*source.Files); ok {
+		return files.Answers(at.Address())
+	}
+	return at.Address()
 }
 
 // shell answers with the page of the application at a place.

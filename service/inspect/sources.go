@@ -49,6 +49,7 @@ func checkSources(book *policy.Book, policyFile string, own Own) []policy.Findin
 	}
 	files, _ := Addresses(book, policyFile, maxChecked)
 	findings = append(findings, secondWays(book, policyFile)...)
+	findings = append(append(findings, unanswered(book, policyFile)...), listedToAll(book, policyFile)...)
 	return append(append(findings, uncovered(book, policyFile, files)...), arriving(book, policyFile, files)...)
 }
 

@@ -23,8 +23,8 @@ import (
 )
 
 // Files serves the files of a directory and nothing outside it: symbolic links that
-// lead out are as good as missing. There are no listings, and files and directories
-// whose name begins with a dot do not exist.
+// lead out are as good as missing. Files and directories whose name begins with a dot do
+// not exist. What is in a directory is shown only by a Lister.
 type Files struct {
 	root     *directory
 	below    string // the canonical path at which the directory stands
@@ -38,6 +38,8 @@ type Files struct {
 	cache    []string        // what caches are told of public files; nil for nothing
 	now      func() time.Time
 	spent    *Spent
+	// Lister answers for directories without an index.html; nil if those are missing.
+	Lister Lister
 }
 
 // NewFiles opens the directory of a source. With fold, letter case in names makes no difference. What is not
@@ -126,7 +128,9 @@ func (f *Files) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			err = fs.ErrNotExist
 		}
 		if err != nil {
-			f.not(w, r, err)
+			if exhausted(err) || !f.list(w, r, path.Dir(name)) {
+				f.not(w, r, err)
+			}
 			return
 		}
 		file.Close()
@@ -250,6 +254,9 @@ func (f *Files) Lacks(address string) bool {
 		file.Close()
 		if !file.mode.IsDir() {
 			return !file.mode.IsRegular()
+		}
+		if f.Lister != nil {
+			return false
 		}
 		name = path.Join(name, "index.html")
 	}
