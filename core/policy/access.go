@@ -228,7 +228,7 @@ func pathOf(address, host string) place.Place {
 
 // AnswerBy sets what returns the address at or below a place at which something is known to answer: of a directory that has no page of
 // its own, a file in it. It returns "" if nothing does.
-func (b *Book) AnswerBy(answers func(place.Place) string) { b.answers = answers }
+func AnswerBy(b *Book, answers func(place.Place) string) { b.answers = answers }
 
 func names(d Demand, kind Kind, name string) bool {
 	return d.Kind == kind && slices.Contains(d.Names, name) ||

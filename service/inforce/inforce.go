@@ -298,7 +298,7 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 		}
 		site.handlers[entry] = handler
 	}
-	book.AnswerBy(site.answers)
+	policy.AnswerBy(book, site.answers)
 	return &guard.House{Book: book, Site: site, Shell: http.HandlerFunc(site.shell)}, nil
 }
 
