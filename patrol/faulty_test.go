@@ -174,6 +174,7 @@ function open1(f) { if (good(sum(f.word.value))) show("stores") } function show(
 	{rule: "tells", path: "/.env", bare: true, pages: one("/.env", text("text/plain", "DB_HOST=localhost\nDB_PASSWORD=made-up\n"))},
 	{rule: "tells", path: "/backup.zip", bare: true, pages: one("/backup.zip", text("application/zip", "PK\x03\x04\x14\x00\x00\x00\x08\x00rest"))},
 	{rule: "tells", path: "/news.php~", pages: map[string]http.HandlerFunc{"/news.php": page("<p>News of the trust.</p>"), "/news.php~": text("application/octet-stream", "<?php $db = new PDO('x');")}},
+	{rule: "tells", path: "/wardens/list.html.bak", pages: map[string]http.HandlerFunc{"/wardens/list.html": redirect(302, "/sign-in"), "/wardens/list.html.bak": text("application/octet-stream", "<h1>Wardens</h1>")}},
 	{rule: "tells", path: "/dump.sql", bare: true, pages: one("/dump.sql", text("application/sql", "-- dump\nCREATE TABLE people (id INT);\nINSERT INTO people VALUES (1);\n"))},
 	{rule: "tells", path: "/crash", pages: one("/crash", answer(500, "Content-Type: text/plain", "Traceback (most recent call last):\n  File \"/srv/trust/app.py\", line 12, in view\n    x = y\nNameError: y\n"))},
 	{rule: "tells", path: "/visitors.php", pages: one("/visitors.php", page("<br />\n<b>Fatal error</b>:  Uncaught Error: Call to undefined function mysql_connect() in <b>/var/www/html/visitors.php</b> on line <b>7</b><br />"))},

@@ -107,13 +107,19 @@ func (w *walk) leftOver(ctx context.Context) {
 		if w.own(a.path()) || a.url.RawQuery != "" {
 			return
 		}
-		got := a.answers[w.stranger]
-		if got == nil || w.state(got) != open && w.state(got) != refused {
+		there := false // for anybody: a door of its own may open what was left behind beside a closed page
+		for _, got := range a.answers {
+			switch w.state(got) {
+			case open, asks, refused:
+				there = true
+			}
+		}
+		if !there {
 			return
 		}
 		path := a.path()
 		dirs[hostOf(a.url)+path[:strings.LastIndexByte(path, '/')+1]] = a
-		if pageFile.MatchString(path) && w.state(got) == open {
+		if pageFile.MatchString(path) {
 			pages = append(pages, a)
 		}
 	})
