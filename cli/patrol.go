@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -141,11 +142,13 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 		if o.PerSecond == 0 && !patrol.OnThisMachine(o.Sites[0].Hostname()) {
 			o.PerSecond = 20
 		}
+		tell := func(*patrol.Result) {}
 		if ours {
-			end, err := walkAs(c, service(), &o, *as)
+			made, end, err := walkAs(c, service(), &o, *as)
 			if err != nil {
 				return err
 			}
+			tell = made
 			defer end()
 		}
 		walking := progressOn(c, "walking: address")
@@ -155,6 +158,7 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 		if err != nil {
 			return err
 		}
+		tell(found)
 		if before != nil {
 			found.Since(before)
 		}
@@ -187,13 +191,13 @@ func siteAddress(text string) (*url.URL, error) {
 	return u, nil
 }
 
-// walkAs has the service judge the patrol as each kind of visitor, until what it returns is called.
-func walkAs(c *cobra.Command, service *client.Client, o *patrol.Options, as []string) (end func(), err error) {
+// walkAs has the service judge the patrol as each kind of visitor, until end is called. Made tells the service what was found.
+func walkAs(c *cobra.Command, service *client.Client, o *patrol.Options, as []string) (made func(*patrol.Result), end func(), err error) {
 	var kinds []policy.Visitor
 	for _, who := range as {
 		v, err := policy.ParseVisitor(who)
 		if err != nil {
-			return nil, errUsage{err}
+			return nil, nil, errUsage{err}
 		}
 		kinds = append(kinds, v)
 	}
@@ -201,17 +205,18 @@ func walkAs(c *cobra.Command, service *client.Client, o *patrol.Options, as []st
 		kinds = patrol.Kinds(o.Book)
 	}
 	kinds = slices.DeleteFunc(kinds, func(v policy.Visitor) bool { return v.String() == "anonymous" })
-	if len(kinds) == 0 {
-		return func() {}, nil
-	}
 	var names []string
 	for _, v := range kinds {
 		names = append(names, v.String())
 	}
+	if len(names) == 0 {
+		names = []string{"anonymous"} // somebody walks all the same, and is not to be counted
+	}
 	begun, err := service.BeginPatrol(c.Context(), names)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	o.Mark = begun.Mark
 	for i, v := range kinds {
 		name := begun.Cookie
 		if o.Sites[0].Scheme == "https" {
@@ -219,8 +224,13 @@ func walkAs(c *cobra.Command, service *client.Client, o *patrol.Options, as []st
 		}
 		o.Visitors = append(o.Visitors, patrol.Visitor{Who: names[i], As: v, Cookies: []*http.Cookie{{Name: name, Value: begun.Tokens[i]}}})
 	}
-	return func() {
-		if err := service.EndPatrol(c.Context(), begun.ID); err != nil {
+	made = func(found *patrol.Result) {
+		if err := service.PatrolMade(context.WithoutCancel(c.Context()), begun.ID, found); err != nil {
+			say(c.ErrOrStderr(), "ostiarius: note: the service could not list this patrol: %v\n", err)
+		}
+	}
+	return made, func() {
+		if err := service.EndPatrol(context.WithoutCancel(c.Context()), begun.ID); err != nil {
 			say(c.ErrOrStderr(), "ostiarius: note: the walk could not be ended, and ends by itself at %s: %v\n", when(&begun.Until, ""), err)
 		}
 	}, nil

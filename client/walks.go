@@ -17,6 +17,7 @@ type Patrol struct {
 	Cookie       string    `json:"cookie"`       // the name of the cookie that a token is sent in
 	SecureCookie string    `json:"secureCookie"` // over HTTPS
 	Tokens       []string  `json:"tokens"`       // one for each visitor, in order
+	Mark         string    `json:"mark"`         // to stand at the end of User-Agent, so that the patrol isn't counted as visitors
 	Until        time.Time `json:"until"`
 }
 
@@ -35,6 +36,12 @@ type Walk struct {
 // BeginPatrol begins a patrol as some visitors.
 func (c *Client) BeginPatrol(ctx context.Context, visitors []string) (p Patrol, err error) {
 	return p, c.do(ctx, "POST", "/walks", NewPatrol{Visitors: visitors}, &p)
+}
+
+// PatrolMade tells the service what a patrol has found that was begun with BeginPatrol, before it ends: a result as the command
+// ostiarius patrol prints it as JSON.
+func (c *Client) PatrolMade(ctx context.Context, id string, result any) error {
+	return c.do(ctx, "POST", "/walks/"+url.PathEscape(id)+"/made", result, nil)
 }
 
 // EndPatrol ends what was begun.

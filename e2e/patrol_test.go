@@ -1,8 +1,11 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -54,6 +57,18 @@ func TestPatrolOfTheDemo(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Stop() })
+	counted := func() map[string]int64 {
+		var today client.Today
+		bySocket(t, data, "/today", &today)
+		all := map[string]int64{}
+		for _, hour := range today.Hours {
+			for outcome, n := range hour.Outcomes {
+				all[outcome] += n
+			}
+		}
+		return all
+	}
+	before := counted()
 	report := filepath.Join(t.TempDir(), "report.html")
 	r := patrolled(t, 0, s.URL, "--data", data, "--report", report)
 	if r.Visited < 100 || len(r.Visitors) < 10 || r.Requests < r.Visited*len(r.Visitors) {
@@ -71,6 +86,32 @@ func TestPatrolOfTheDemo(t *testing.T) {
 		if !slices.ContainsFunc(events, func(e client.Event) bool { return string(e.Kind) == kind }) {
 			t.Errorf("there is no record of %q", kind)
 		}
+	}
+	// It is listed, and counted as nobody: neither those whom it was judged as, nor the stranger who comes with nothing.
+	var listed client.Patrols
+	bySocket(t, data, "/patrols", &listed)
+	if len(listed.Patrols) != 1 || listed.Patrols[0].By == "" || listed.Patrols[0].Visited != r.Visited || listed.Patrols[0].Found != 0 {
+		t.Errorf("listed: %+v", listed)
+	}
+	if after := counted(); !maps.Equal(before, after) {
+		t.Errorf("counted before %v, and then %v", before, after)
+	}
+}
+
+// bySocket asks the API of the service whose data directory is data.
+func bySocket(t *testing.T, data, path string, into any) {
+	t.Helper()
+	by := &http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return new(net.Dialer).DialContext(ctx, "unix", filepath.Join(data, "ostiarius.sock"))
+	}}}
+	defer by.CloseIdleConnections()
+	resp, err := by.Get("http://ostiarius/api/v1" + path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if err := json.NewDecoder(resp.Body).Decode(into); err != nil || resp.StatusCode != 200 {
+		t.Fatalf("%s: %d %v", path, resp.StatusCode, err)
 	}
 }
 

@@ -38,6 +38,7 @@ type Options struct {
 	Book      *policy.Book
 	Addresses []string   // further ones to try, from the root of the first site
 	Around    []*url.URL // where the same content might be reached around the guard: other ports, the server behind
+	Mark      string     // stands at the end of User-Agent; "" for nothing
 	Methods   []string   // others than GET that a stranger sends to closed addresses; who names one says that it may be sent
 	Most      int        // addresses
 	Together  int        // requests at once

@@ -123,7 +123,10 @@ func (s *Service) build() {
 			if t.Walk != nil {
 				return "" // who walks is recorded once, and is nobody who was turned away
 			}
-			s.decided.Note(outcome, t.Door, t.Place, t.Visitor)
+			if !s.rooms.Walks.Marked(r.UserAgent()) { // a patrol is no visitor, also where it comes as a stranger
+				s.decided.Note(outcome, t.Door, t.Place, t.Visitor)
+				s.rooms.Activity.Count(outcome, t.Door)
+			}
 			return s.rooms.Activity.Note(outcome, t.Door, t.Place, &t.Visitor)
 		},
 		Took: func(d time.Duration) { s.metrics.judging.Observe(d.Seconds()) },

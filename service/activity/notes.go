@@ -141,15 +141,19 @@ const mostNotes = 100
 // The longest place that is recorded, in bytes.
 const longestPlace = 300
 
-// Note counts what a request came to. One that was refused, or was told that nothing is
-// there, is recorded by itself, with the reference under which it can be found.
-func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v *policy.Visitor) (reference string) {
+// Count counts what a request came to.
+func (l *Log) Count(outcome policy.Outcome, door *policy.Door) {
 	t := l.tally.Load()
 	for t == nil {
 		l.tally.CompareAndSwap(nil, &tally{hour: l.Now().Unix() / 3600})
 		t = l.tally.Load()
 	}
 	t.of(door)[slices.Index(policy.Outcomes[:], outcome)].Add(1)
+}
+
+// Note records a request that was refused, or was told that nothing is there, and returns the reference under which it can be found.
+// It is called for every request, and returns "" for others.
+func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v *policy.Visitor) (reference string) {
 	if outcome != policy.Refuse && outcome != policy.Hide {
 		return ""
 	}

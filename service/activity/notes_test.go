@@ -20,14 +20,18 @@ func TestNotes(t *testing.T) {
 	door := &policy.Door{Written: "/office/**", Admit: policy.Demand{Kind: policy.Nobody}}
 	v := policy.Visitor{SignedIn: true, Account: "ines"}
 	at := place.Place{Method: "GET", Path: "/office"}
-	for range 3 {
-		l.Note(policy.Admit, door, at, &v)
+	note := func(outcome policy.Outcome, door *policy.Door, at place.Place, v *policy.Visitor) string {
+		l.Count(outcome, door)
+		return l.Note(outcome, door, at, v)
 	}
-	reference := l.Note(policy.Refuse, door, at, &v)
+	for range 3 {
+		note(policy.Admit, door, at, &v)
+	}
+	reference := note(policy.Refuse, door, at, &v)
 	if len(reference) != 9 {
 		t.Errorf("reference %q", reference)
 	}
-	if hidden := l.Note(policy.Hide, door, at, &v); hidden != "" {
+	if hidden := note(policy.Hide, door, at, &v); hidden != "" {
 		t.Errorf("a hidden place has the reference %q", hidden)
 	}
 	events, _, err := l.Events(ctx, Query{Reference: strings.ToLower(reference), Limit: 10})
@@ -36,7 +40,7 @@ func TestNotes(t *testing.T) {
 	}
 	now = now.Add(time.Hour)
 	for i := range 2000 { // alike ones are drawn together, and one is told of those; the others are found
-		if told := l.Note(policy.Refuse, door, place.Place{Method: "GET", Path: fmt.Sprint("/office/", i)}, &v); i == 0 {
+		if told := note(policy.Refuse, door, place.Place{Method: "GET", Path: fmt.Sprint("/office/", i)}, &v); i == 0 {
 			reference = told
 		} else if i > 2*mostAlike && told != reference {
 			t.Fatalf("refusal %d has a reference of its own: %s", i, told)

@@ -218,6 +218,7 @@ func (a *API) Routes(r chi.Router) {
 	changes.Post("/walks", a.beginPatrol)
 	changes.Post("/walks/as", a.beginWalk)
 	changes.Delete("/walks/{id}", a.endWalk)
+	changes.Post("/walks/{id}/made", a.keepPatrol)
 	r.Get("/upstreams", a.upstreams)
 	r.Get("/activity", a.activity)
 	r.Get("/today", a.today)

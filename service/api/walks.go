@@ -6,6 +6,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
+	"ostiarius/patrol"
 	"ostiarius/service/visitor"
 )
 
@@ -41,7 +42,7 @@ func (a *API) beginPatrol(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, err)
 		return
 	}
-	answer := client.Patrol{ID: begun.ID, Cookie: visitor.WalkCookie(false), SecureCookie: visitor.WalkCookie(true), Tokens: begun.Tokens, Until: begun.Until}
+	answer := client.Patrol{ID: begun.ID, Cookie: visitor.WalkCookie(false), SecureCookie: visitor.WalkCookie(true), Tokens: begun.Tokens, Mark: begun.Mark, Until: begun.Until}
 	a.answer(w, http.StatusCreated, answer)
 }
 
@@ -68,6 +69,23 @@ func (a *API) beginWalk(w http.ResponseWriter, r *http.Request) {
 	a.GiveWalk(w.Header(), r, begun.Tokens[0], begun.Until.Sub(a.Now()))
 	a.answer(w, http.StatusCreated, client.Walk{Path: a.Policy.Book().Prefix + "/walk", Until: begun.Until})
 }
+
+// keepPatrol keeps what a patrol has found that was begun by command, so that it is listed with the others.
+func (a *API) keepPatrol(w http.ResponseWriter, r *http.Request) {
+	began, is := a.Walks.Began(parameter(r, "id"))
+	if !is || a.Shuts {
+		a.problem(w, http.StatusNotFound, "There is no such patrol; it may have ended.")
+		return
+	}
+	var found patrol.Result
+	if !a.read(w, r, &found, mostPatrol) {
+		return
+	}
+	a.done(w, a.Patrols.Made(r.Context(), a.Actor(r), began, &found))
+}
+
+// mostPatrol is how long the result of a patrol may be, in bytes.
+const mostPatrol = 16 << 20
 
 func (a *API) endWalk(w http.ResponseWriter, r *http.Request) {
 	a.done(w, a.Walks.End(a.Actor(r), parameter(r, "id")))

@@ -149,7 +149,7 @@ func (r *Room) walk(ctx context.Context, site *url.URL, under *running) error {
 	var found *patrol.Result
 	begun, err := r.o.Walks.Begin(actor, kinds)
 	if err == nil {
-		o := patrol.Options{Sites: []*url.URL{site}, Book: book, Around: patrol.Elsewhere(book, site), Addresses: patrol.Examples(book), Together: 2}
+		o := patrol.Options{Sites: []*url.URL{site}, Book: book, Around: patrol.Elsewhere(book, site), Addresses: patrol.Examples(book), Together: 2, Mark: begun.Mark}
 		if r.o.Files != nil {
 			o.Addresses = append(o.Addresses, r.o.Files()...)
 		}
@@ -179,12 +179,23 @@ func (r *Room) walk(ctx context.Context, site *url.URL, under *running) error {
 		_, err := r.o.Store.AddPatrol(writing, kept, keep, nil, e)
 		return err
 	}
+	return r.record(writing, kept, found, e)
+}
+
+// Made keeps what a patrol has found that somebody has made by command.
+func (r *Room) Made(ctx context.Context, by string, began time.Time, found *patrol.Result) error {
+	kept := store.Patrol{Began: began, Ended: r.o.Now(), By: by}
+	return r.record(ctx, kept, found, store.Event{At: kept.Ended, Kind: kind.PatrolMade, AccountID: store.NoAccount, Actor: by})
+}
+
+// record writes down what a patrol has found, and mails what is new if nobody waits for it.
+func (r *Room) record(ctx context.Context, kept store.Patrol, found *patrol.Result, e store.Event) error {
 	hide(found)
 	if len(found.Findings) > mostFindings {
 		found.LeftOut = append(found.LeftOut, patrol.Left{Path: "/", Reason: fmt.Sprintf("%d findings more than are kept", len(found.Findings)-mostFindings)})
 		found.Findings = found.Findings[:mostFindings]
 	}
-	fresh, err := r.fresh(writing, found)
+	fresh, err := r.fresh(ctx, found)
 	if err != nil {
 		return err
 	}
@@ -195,12 +206,12 @@ func (r *Room) walk(ctx context.Context, site *url.URL, under *running) error {
 	kept.Visited, kept.Found, kept.Fresh, kept.Result = found.Visited, len(found.Findings), len(fresh), string(text)
 	e.Detail = fmt.Sprintf("%s, %s, %d new", counted(kept.Visited, "address", "addresses"), counted(kept.Found, "finding", "findings"), kept.Fresh)
 	var mails []message.Message
-	if under.by == "" && len(fresh) > 0 {
-		if mails, err = r.mails(writing, fresh); err != nil {
+	if kept.By == "" && len(fresh) > 0 {
+		if mails, err = r.mails(ctx, fresh); err != nil {
 			return err
 		}
 	}
-	if _, err = r.o.Store.AddPatrol(writing, kept, keep, mails, e); err == nil && len(mails) > 0 {
+	if _, err = r.o.Store.AddPatrol(ctx, kept, keep, mails, e); err == nil && len(mails) > 0 {
 		r.o.Posted()
 	}
 	return err

@@ -51,6 +51,8 @@ type Walk struct {
 	Until   time.Time
 	Changes bool
 	By      string // whose session has to come with it; "" for none, where the token alone is enough
+	began   time.Time
+	mark    string
 }
 
 // New returns Walks, of which there are none yet.
@@ -63,6 +65,8 @@ type Begun struct {
 	ID     string
 	Tokens []string
 	Until  time.Time
+	// Mark is what a patrol names itself by in each request, also where it comes with nothing else, so that it isn't counted as visitors.
+	Mark string
 }
 
 // Begin begins a patrol as several visitors. Whoever has the tokens walks.
@@ -91,7 +95,7 @@ func (w *Walks) begin(actor, what string, as []policy.Visitor, like Walk) (Begun
 	if len(w.byToken)+len(as) > most {
 		return Begun{}, &mistake.Error{Kind: "invalid", Text: fmt.Sprintf("At most %d visitors walk at once. Wait until others have ended, within the hour.", most)}
 	}
-	begun := Begun{ID: rand.Text(), Until: like.Until}
+	begun := Begun{ID: rand.Text(), Until: like.Until, Mark: "patrol-" + rand.Text()}
 	var names []string
 	for _, v := range as {
 		names = append(names, v.String())
@@ -99,7 +103,7 @@ func (w *Walks) begin(actor, what string, as []policy.Visitor, like Walk) (Begun
 			v.Account = Stand
 		}
 		one := like
-		one.ID, one.As = begun.ID, v
+		one.ID, one.As, one.began, one.mark = begun.ID, v, now, begun.Mark
 		token, hash := secret.NewToken()
 		w.byToken[hash] = &one
 		begun.Tokens = append(begun.Tokens, token)
@@ -128,6 +132,35 @@ func (w *Walks) Find(token string) (Walk, bool) {
 		return Walk{}, false
 	}
 	return *one, true
+}
+
+// Marked reports whether a request is of a patrol under way, by what it names itself (User-Agent). That decides nothing but whether it is
+// counted.
+func (w *Walks) Marked(agent string) bool {
+	at := strings.LastIndex(agent, "patrol-")
+	if at < 0 {
+		return false
+	}
+	w.mu.RLock()
+	defer w.mu.RUnlock()
+	for _, one := range w.byToken {
+		if secret.Equal(one.mark, agent[at:]) {
+			return true
+		}
+	}
+	return false
+}
+
+// Began returns when a patrol under way has begun, and false if there is none.
+func (w *Walks) Began(id string) (time.Time, bool) {
+	w.mu.RLock()
+	defer w.mu.RUnlock()
+	for _, one := range w.byToken {
+		if one.By == "" && secret.Equal(one.ID, id) {
+			return one.began, true
+		}
+	}
+	return time.Time{}, false
 }
 
 // End ends a walk before its time.
