@@ -67,7 +67,7 @@ func (w *walk) ask(ctx context.Context, visitor int, q question) *answered {
 		r.Host = q.host
 	}
 	r.Header = http.Header{
-		"User-Agent": {strings.TrimSpace("Mozilla/5.0 (compatible; ostiarius patrol) " + w.o.Mark)}, "Accept": {"text/html,application/xhtml+xml,*/*;q=0.8"}, "Accept-Language": {"en"},
+		"User-Agent": {"Mozilla/5.0 (compatible; ostiarius patrol)"}, "Accept": {"text/html,application/xhtml+xml,*/*;q=0.8"}, "Accept-Language": {"en"},
 		"Sec-Fetch-Mode": {"navigate"}, "Sec-Fetch-Dest": {"document"}, "Sec-Fetch-Site": {"none"},
 	}
 	secret := !w.inClear(q.url)
@@ -79,6 +79,7 @@ func (w *walk) ask(ctx context.Context, visitor int, q question) *answered {
 	for _, f := range q.fields {
 		r.Header.Set(f[0], f[1])
 	}
+	r.Header.Set("User-Agent", strings.TrimSpace(r.UserAgent()+" "+w.o.Mark))
 	if cookies := w.cookiesOf(visitor, q.cookie); cookies != "" && secret {
 		r.Header.Set("Cookie", cookies)
 	}
