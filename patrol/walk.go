@@ -185,6 +185,9 @@ func (w *walk) draw(ctx context.Context, got *answered) {
 	if fields == nil {
 		fields = http.Header{}
 	}
+	if w.o.Mark != "" {
+		fields.Set("User-Agent", "Mozilla/5.0 (compatible; ostiarius patrol) "+w.o.Mark)
+	}
 	if cookies := w.cookiesOf(got.visitor, ""); cookies != "" {
 		fields.Set("Cookie", cookies)
 	}
