@@ -281,7 +281,7 @@ func sharedSend(service func() *client.Client) *cobra.Command {
 kept, so the password has to be given, and is checked. Who was told and when is recorded.
 
 In your own words {title}, {site}, {name}, {place} and {url} are filled in; an empty line makes a
-paragraph. Without --text the usual words are used. --dry-run shows what would be sent to whom.`,
+paragraph. Without --text the usual words are used. --dry-run shows what would be sent to whom, and says if the password is wrong when one is given.`,
 		Example: `  echo "$PASSWORD" | ostiarius shared send press-kit --to editor@gazette.example --password-stdin
   echo "$PASSWORD" | ostiarius shared send press-kit --file editors.csv --text letter.txt --password-stdin --dry-run`,
 		Args: takes("NAME"),
@@ -321,7 +321,12 @@ paragraph. Without --text the usual words are used. --dry-run shows what would b
 			t.Text = string(own)
 		}
 		if *dry {
-			t.Password = "-"
+			t.Password = unknownPassword
+			if c.Flags().Changed("password-stdin") || c.Flags().Changed("generate") {
+				if t.Password, _, err = password(c); err != nil {
+					return err
+				}
+			}
 			done, err := service().Shared().Preview(c.Context(), args[0], t)
 			if err != nil {
 				return err
@@ -360,3 +365,6 @@ paragraph. Without --text the usual words are used. --dry-run shows what would b
 	}
 	return c
 }
+
+// unknownPassword stands in a preview for a password that was not given. No password is that short.
+const unknownPassword = "-"

@@ -296,10 +296,17 @@ func offerOf(b *Book, name string) *Offer {
 	return nil
 }
 
-// OffersAt returns the offers of what would open a place for a visitor who is turned away there: each by itself.
+// OffersAt returns the offers of what would open a place for a visitor who is turned away there: each by itself, and none where an account
+// would do that everybody may create.
 func OffersAt(b *Book, r Request, v *Visitor) (would []Offer) {
 	if len(b.Offers) == 0 {
 		return nil
+	}
+	if !v.SignedIn && (b.Joining.By == ByAnybody || b.Joining.By == ByApproval) {
+		with := *v
+		if with.SignedIn = true; b.Decide(r, &with).Outcome == Admit {
+			return nil
+		}
 	}
 	for _, o := range b.Offers {
 		with := *v

@@ -74,7 +74,7 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	book := a.Policy.Book()
-	t := client.Today{Hours: make([]client.Hour, 24), Attention: []string{}, Doorways: book.Entries, Guarantees: len(book.Guarantees)}
+	t := client.Today{Hours: make([]client.Hour, 24), Attention: []string{}, Doorways: len(book.Doors), Guarantees: len(book.Guarantees)}
 	for i := range t.Hours {
 		t.Hours[i] = client.Hour{At: first.Add(time.Duration(i) * time.Hour), Outcomes: map[string]int64{}}
 	}

@@ -118,6 +118,12 @@ func (a *API) tellShared(preview bool) http.HandlerFunc {
 			return
 		}
 		l := shared.Letter{To: to, Password: t.Password, Text: t.Text, Language: in}
+		if preview && t.Password != "-" && t.Password != "" { // else it is not known yet
+			if err := a.Shared.IsPassword(r.Context(), name, t.Password); err != nil {
+				a.fail(w, err)
+				return
+			}
+		}
 		done := client.ToldShared{Recipients: []client.Recipient{}}
 		for _, one := range to {
 			shown := client.Recipient{Line: one.Line, Address: one.Address, Name: one.Name}

@@ -45,7 +45,7 @@ func (b *Books) Bought(ctx context.Context, a *account.Account) ([]Bought, error
 	for _, p := range facts.Payments {
 		one := Bought{Title: p.Title, Order: p.Order, At: p.At, Over: true}
 		if t, has := open[p.ID]; has {
-			one.Until, one.Over = t.Open, !t.Open.IsZero() && !t.Open.After(now)
+			one.Until, one.Over = t.Until, !t.Open.IsZero() && !t.Open.After(now)
 		} else if p.Pass != "" {
 			is, err := b.o.Passes.Is(ctx, p.Pass)
 			if err == nil {

@@ -14,6 +14,7 @@ import (
 	kind "ostiarius/core/activity"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
+	"ostiarius/core/purchase"
 	"ostiarius/core/words"
 	"ostiarius/service/mistake"
 	"ostiarius/service/passes"
@@ -130,7 +131,11 @@ func (r *Roll) remind(ctx context.Context, book *policy.Book, m store.Member, ah
 			return err
 		}
 	}
-	mail := r.mail(book, m.Email, m.Account, cmp.Or(title, m.Grant.Role), words.Choose("", string(m.Language)), m.Grant.Until, now)
+	until, err := r.paidUntil(ctx, m, now)
+	if err != nil {
+		return err
+	}
+	mail := r.mail(book, m.Email, m.Account, cmp.Or(title, m.Grant.Role), words.Choose("", string(m.Language)), until, now)
 	mail.Account, mail.AccountID = m.Account, m.ID
 	mail.Link = book.Prefix + "/account"
 	if policy.ItemNamed(book, item) != nil {
@@ -140,6 +145,23 @@ func (r *Roll) remind(ctx context.Context, book *policy.Book, m store.Member, ah
 		store.Event{At: now, Kind: kind.Reminded, Account: m.Account, AccountID: m.ID, Detail: "role " + m.Grant.Role + " ends at " + m.Grant.Until.UTC().Format(time.RFC3339)})
 	r.o.Posted()
 	return err
+}
+
+// paidUntil returns the end that somebody is told: without the days of grace, as long as they have not begun.
+func (r *Roll) paidUntil(ctx context.Context, m store.Member, now time.Time) (time.Time, error) {
+	if m.Grant.Order == "" {
+		return m.Grant.Until, nil
+	}
+	facts, err := r.o.Store.BoughtBy(ctx, m.ID, "")
+	if err != nil {
+		return time.Time{}, err
+	}
+	paid := slices.DeleteFunc(facts.Payments, func(p purchase.Payment) bool { return p.Role != m.Grant.Role })
+	span, has := purchase.Latest(purchase.Terms(paid, facts.Marks))
+	if end := span.Last.Until; has && span.Until.Equal(m.Grant.Until) && end.After(now) {
+		return end, nil
+	}
+	return m.Grant.Until, nil
 }
 
 func (r *Roll) remindOfPass(ctx context.Context, book *policy.Book, id string, ahead time.Duration, now time.Time) error {

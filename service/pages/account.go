@@ -80,8 +80,14 @@ func (p *Pages) showAccount(w http.ResponseWriter, r *http.Request, status int, 
 		if g.From.After(now) {
 			key, gaps = "-from", append(gaps, "from", words.Moment(v.Language, g.From.Local()))
 		}
-		if !g.Until.IsZero() {
-			key, gaps = key+"-until", append(gaps, "until", words.End(v.Language, g.Until.Local()))
+		until := g.Until
+		for _, b := range bought { // whoever bought it has days of grace, which are not told as the end
+			if g.Order != "" && b.Order == g.Order && !b.Over && !b.Until.IsZero() && b.Until.Before(until) {
+				until = b.Until
+			}
+		}
+		if !until.IsZero() {
+			key, gaps = key+"-until", append(gaps, "until", words.End(v.Language, until.Local()))
 		}
 		role := g.Role
 		if key != "" {

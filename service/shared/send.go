@@ -41,7 +41,7 @@ func (p *Passwords) Send(ctx context.Context, actor, name string, l Letter) (int
 	if len(l.Text) > longestText || strings.ContainsRune(l.Text, 0) {
 		return 0, mistake.Invalid("the text has more than %d bytes", longestText)
 	}
-	if err := p.counts(ctx, name, l.Password); err != nil {
+	if err := p.IsPassword(ctx, name, l.Password); err != nil {
 		return 0, err
 	}
 	now := p.o.Now()
@@ -58,8 +58,8 @@ func (p *Passwords) Send(ctx context.Context, actor, name string, l Letter) (int
 	return len(told), nil
 }
 
-// counts says if a password is none that opens a name now.
-func (p *Passwords) counts(ctx context.Context, name, password string) error {
+// IsPassword returns an error if a password is none that opens a name now.
+func (p *Passwords) IsPassword(ctx context.Context, name, password string) error {
 	kept, err := p.o.Store.SharedPasswords(ctx, name)
 	if err != nil {
 		return err
