@@ -50,7 +50,9 @@ func importFlags(c *cobra.Command) func(c *cobra.Command, file string, bring fun
 			return fmt.Errorf("%s: %w", file, err)
 		}
 		if format == "json" {
-			err = writeJSON(c.OutOrStdout(), answer)
+			if answer != nil { // else it was written on the way
+				err = writeJSON(c.OutOrStdout(), answer)
+			}
 		} else {
 			t := tabwriter.NewWriter(c.OutOrStdout(), 0, 0, 2, ' ', 0)
 			for _, l := range lines {

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"encoding/csv"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -263,7 +264,9 @@ func passesImport(service func() *client.Client) *cobra.Command {
 name, reference, note, until, downloads, paths. Lines that cannot be taken are told, each with the
 reason; the others are issued and mailed. Who has an open pass of the kind already, or one with the same
 reference, gets no other: so a list that was cut short can be brought in once more. - is standard input.
-Exit code 1 if a line was refused.`,
+With --no-mail each part is shown before the next one is issued. If the command is killed, bring the file
+in once more: it names the passes that were issued already, and "ostiarius passes resend ID --no-mail" gives
+one of them another password. Exit code 1 if a line was refused.`,
 		Example: "  ostiarius passes import recordings buyers.csv --dry-run\n  ostiarius passes import recordings buyers.csv --no-mail -o json > passes.json",
 		Args:    takes("KIND", "FILE"),
 	}
@@ -288,6 +291,14 @@ Exit code 1 if a line was refused.`,
 				return nil, nil, err
 			}
 			all := client.ImportedPasses{Lines: []client.ImportedLine{}, Issued: []client.IssuedPass{}}
+			onTheWay := *noMail && !dry // what is shown this once, is shown before more is issued
+			if onTheWay {
+				say(c.OutOrStdout(), "{\n  \"issued\": [")
+				defer func() {
+					lines, _ := json.MarshalIndent(all.Lines, "  ", "  ")
+					say(c.OutOrStdout(), "\n  ],\n  \"lines\": %s\n}\n", lines)
+				}()
+			}
 			shown := progressOn(c, "issued")
 			defer shown.done()
 			for _, part := range parts {
@@ -307,8 +318,16 @@ Exit code 1 if a line was refused.`,
 					}
 					all.Lines = append(all.Lines, l)
 				}
+				if onTheWay {
+					if err := writeIssued(c.OutOrStdout(), done.Issued, len(all.Issued) == 0); err != nil {
+						return nil, nil, fmt.Errorf("what was issued could not be shown, and nothing more is issued: %w", err)
+					}
+				}
 				all.Issued = append(all.Issued, done.Issued...)
 				shown.at(len(all.Lines), parts[len(parts)-1].until)
+			}
+			if onTheWay {
+				return nil, all.Lines, nil
 			}
 			return all, all.Lines, nil
 		}, func(dry bool) string {
@@ -319,6 +338,24 @@ Exit code 1 if a line was refused.`,
 		})
 	}
 	return c
+}
+
+// writeIssued writes passes as entries of a JSON list, of which some were written before unless they are the first.
+func writeIssued(w io.Writer, issued []client.IssuedPass, first bool) error {
+	var text bytes.Buffer
+	for i, one := range issued {
+		entry, err := json.MarshalIndent(one, "    ", "  ")
+		if err != nil {
+			return err
+		}
+		if i > 0 || !first {
+			text.WriteByte(',')
+		}
+		text.WriteString("\n    ")
+		text.Write(entry)
+	}
+	_, err := w.Write(text.Bytes())
+	return err
 }
 
 // A part is some lines of a list, with its head line.
