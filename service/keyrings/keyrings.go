@@ -28,8 +28,6 @@ import (
 // An Entry is a name with a password in a keyring.
 type Entry = keyring.Entry
 
-const longestNote = 4000
-
 // A NewEntry is an entry as it is asked for.
 type NewEntry struct {
 	Name     string
@@ -134,8 +132,8 @@ func (k *Keyrings) checkTerms(note *string, until time.Time) error {
 	if !until.IsZero() && !until.After(k.o.Now()) {
 		return mistake.Invalid("the end, %s, is not in the future", until.Format(time.RFC3339))
 	}
-	if note != nil && len(*note) > longestNote {
-		return mistake.Invalid("the note has more than %d bytes", longestNote)
+	if note != nil {
+		return mistake.Note(*note)
 	}
 	return nil
 }

@@ -114,7 +114,7 @@ func TestOpen(t *testing.T) {
 	if all, err := k.Entries(ctx, "outer"); err != nil || len(all) != 1 || all[0].Note != note || !all[0].Until.IsZero() {
 		t.Errorf("%+v %v", all, err)
 	}
-	long := strings.Repeat("x", longestNote+1)
+	long := strings.Repeat("x", mistake.LongestNote+1)
 	for what, to := range map[string]Edit{"nothing": {}, "the past": {Until: now}, "both": {Until: now.Add(time.Hour), Endless: true}, "too long": {Note: &long}} {
 		var wrong *mistake.Error
 		if err := k.Edit(ctx, "test", "outer", "smith", to); !errors.As(err, &wrong) {

@@ -1,7 +1,11 @@
 // Package mistake has the errors that whoever asked can mend.
 package mistake
 
-import "fmt"
+import (
+	"fmt"
+	"unicode"
+	"unicode/utf8"
+)
 
 // An Error is an error that the person who asked can mend; its text says how.
 type Error struct {
@@ -31,4 +35,25 @@ func Unknown(format string, args ...any) error {
 // Taken says that there is something of that name already.
 func Taken(format string, args ...any) error {
 	return &Error{"taken", fmt.Sprintf(format, args...), nil}
+}
+
+// LongestNote is how long the notes of stewards may be, in bytes.
+const LongestNote = 4000
+
+// Note says what is wrong with the notes of a steward: they are text of some lines, without what would do something in a terminal or
+// turn the order of letters around (Unicode bidirectional controls), wherever they are shown or written to.
+func Note(text string) error {
+	if len(text) > LongestNote {
+		return Invalid("the notes have more than %d bytes", LongestNote)
+	}
+	at := 0
+	for i, r := range text {
+		at++
+		switch {
+		case r == '\n' || r == '\r' || r == '\t':
+		case unicode.IsControl(r), unicode.Is(unicode.Bidi_Control, r), r == utf8.RuneError && !utf8.ValidString(text[i:]):
+			return Invalid("the notes contain a control character, the %dth character; leave it out", at)
+		}
+	}
+	return nil
 }

@@ -45,7 +45,6 @@ type Issued struct {
 // The longest texts of a pass.
 const (
 	longestText = 200
-	longestNote = 4000
 	mostPaths   = 50
 )
 
@@ -84,8 +83,8 @@ func (p *Passes) prepare(d *policy.DeclaredPass, actor string, n NewPass) (Issue
 			return Issued{}, mistake.Invalid("the %s of a pass is one line of at most %d bytes", what, longestText)
 		}
 	}
-	if len(n.Note) > longestNote || strings.ContainsRune(n.Note, 0) {
-		return Issued{}, mistake.Invalid("the note has more than %d bytes", longestNote)
+	if err := mistake.Note(n.Note); err != nil {
+		return Issued{}, err
 	}
 	if !n.Until.IsZero() && !n.Until.After(now) {
 		return Issued{}, mistake.Invalid("the end, %s, is not in the future", n.Until.Format(time.RFC3339))

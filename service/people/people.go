@@ -83,7 +83,7 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 		return nil, err
 	}
 	keys.Anyway = n.Anyway
-	if err := checkNotes(n.Notes); err != nil {
+	if err := mistake.Note(n.Notes); err != nil {
 		return nil, err
 	}
 	now := r.o.Now()
@@ -127,13 +127,6 @@ func KeysOf(name, email string) (keys store.Keys, err error) {
 		return keys, mistake.Of(err)
 	}
 	return keys, nil
-}
-
-func checkNotes(notes string) error {
-	if len(notes) > 4000 {
-		return mistake.Invalid("the notes have more than 4000 bytes")
-	}
-	return nil
 }
 
 // CheckPassword says what is wrong with a new password for an account.
@@ -186,7 +179,7 @@ func (r *Register) Edit(ctx context.Context, actor, name string, to Edit) (*acco
 		if err != nil {
 			return err
 		}
-		if err := checkNotes(a.Notes); err != nil {
+		if err := mistake.Note(a.Notes); err != nil {
 			return err
 		}
 		e := r.event(kind.AccountChanged, a, actor, strings.Join(changed, ", "))

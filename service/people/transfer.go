@@ -112,7 +112,7 @@ func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t
 	if i.Keys, err = KeysOf(name, email); err != nil {
 		return i, "", err
 	}
-	if err := checkNotes(t.Notes); err != nil {
+	if err := mistake.Note(t.Notes); err != nil {
 		return i, "", err
 	}
 	if t.Hash != "" {
