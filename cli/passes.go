@@ -200,7 +200,18 @@ func showIssued(c *cobra.Command, format, what string, p client.IssuedPass) erro
 		return writeJSON(c.OutOrStdout(), p)
 	}
 	say(c.OutOrStdout(), "%s\nreference  %s\nuntil      %s\nlink       %s\nuser       %s\npassword   %s\n           (shown this once)\n", what, p.Reference, ends(p.Until, "no end, or from the first use"), p.Link, p.User, p.Password)
+	if p.Letter != nil {
+		say(c.OutOrStdout(), "\nText to send\n\n%s\n\n%s\n", safe(p.Letter.Subject, false), ready(safe(strings.TrimSpace(p.Letter.Text), true)))
+	}
 	return nil
+}
+
+// notMailed says why nobody was mailed.
+func notMailed(meant bool) string {
+	if meant {
+		return "nobody was mailed"
+	}
+	return "nobody was mailed, because there is no mail server (--mail)"
 }
 
 func passesIssue(service func() *client.Client) *cobra.Command {
@@ -246,7 +257,7 @@ link, and its name and password, are mailed to the recipient and shown here, thi
 		}
 		how := "it is on its way there"
 		if !p.Mailed {
-			how = "it was not mailed"
+			how = notMailed(n.NoMail)
 		}
 		return showIssued(c, format, fmt.Sprintf("issued %s to %s; %s", p.ID, safe(p.Recipient, false), how), p)
 	}
@@ -496,7 +507,7 @@ those before count no longer, or for as long as --grace says.`,
 		}
 		how := "they are on their way to " + safe(p.Recipient, false)
 		if !p.Mailed {
-			how = "they were not mailed"
+			how = notMailed(*noMail)
 		}
 		return showIssued(c, format, fmt.Sprintf("%s has another link and password; %s", p.ID, how), p)
 	}

@@ -99,6 +99,8 @@ type IssuedPass struct {
 	User      string     `json:"user"` // of HTTP Basic
 	Password  string     `json:"password"`
 	Mailed    bool       `json:"mailed"` // they are on their way to the recipient
+	// Letter is what to send to the recipient by another way; nil if it is mailed, or one of a list.
+	Letter *Letter `json:"letter,omitempty"`
 }
 
 // PassesImport asks for the passes of a list in CSV.

@@ -54,13 +54,16 @@ func handing(t *testing.T) (*Process, string) {
 	return start(t, dir), dir
 }
 
-type issuedPass struct{ ID, Reference, Link, User, Password string }
+type issuedPass = client.IssuedPass
 
 func issue(t *testing.T, s *Process, args ...string) (p issuedPass) {
 	t.Helper()
 	code, out, errOut := run(t, "", append([]string{"passes", "issue", "recordings", "--to", "ada@carrow.example", "-o", "json", "--data", s.Data}, args...)...)
 	if code != 0 || json.Unmarshal([]byte(out), &p) != nil || p.ID == "" || p.Reference == "" || p.Link == "" || p.User == "" || p.Password == "" {
 		t.Fatalf("issue: %d %s%s", code, out, errOut)
+	}
+	if p.Mailed == (p.Letter != nil) || !p.Mailed && (!strings.Contains(p.Letter.Text, p.Link) || !strings.Contains(p.Letter.Text, p.Password)) {
+		t.Errorf("what to send where nothing is mailed (%v): %+v", p.Mailed, p.Letter)
 	}
 	return p
 }

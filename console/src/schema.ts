@@ -499,6 +499,8 @@ export interface IssuedPass {
   password: string;
   /** they are on their way to the recipient */
   mailed: boolean;
+  /** what to send to the recipient by another way */
+  letter?: Letter;
 }
 
 export interface Joining {
@@ -880,6 +882,7 @@ export interface Patrol {
   cookie: string;
   secureCookie: string;
   tokens: string[];
+  mark: string;
   until: string;
 }
 

@@ -108,10 +108,20 @@ func (a *API) showPass(w http.ResponseWriter, r *http.Request) {
 	a.answer(w, http.StatusOK, shown)
 }
 
-func (a *API) issued(i passes.Issued, mailed bool) client.IssuedPass {
+// issued shows a pass with its credentials, this once: with the text to send, where no mail server sends it.
+func (a *API) issued(i passes.Issued, mail bool) client.IssuedPass {
+	shown := a.credentials(i)
+	if shown.Mailed = mail && a.Mail.Sends(); !shown.Mailed {
+		said := a.Mail.ToSend(a.Passes.Letter(i))
+		shown.Letter = &client.Letter{Language: string(said.Language), Subject: said.Subject, Text: said.Text}
+	}
+	return shown
+}
+
+func (a *API) credentials(i passes.Issued) client.IssuedPass {
 	return client.IssuedPass{
 		ID: i.Pass.ID, Kind: i.Pass.Kind, Reference: i.Pass.Reference, Recipient: i.Pass.Address, Until: moment(i.Pass.Until),
-		Link: a.Status().URL + i.Link, User: i.Pass.ID, Password: i.Password, Mailed: mailed,
+		Link: a.Status().URL + i.Link, User: i.Pass.ID, Password: i.Password,
 	}
 }
 
@@ -161,7 +171,7 @@ func (a *API) importPasses(w http.ResponseWriter, r *http.Request) {
 	done := client.ImportedPasses{Lines: showLines(lines), Issued: []client.IssuedPass{}}
 	if n.NoMail { // somebody has to pass them on
 		for _, i := range issued {
-			done.Issued = append(done.Issued, a.issued(i, false))
+			done.Issued = append(done.Issued, a.credentials(i))
 		}
 	}
 	a.answer(w, http.StatusOK, done)

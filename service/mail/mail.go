@@ -290,6 +290,14 @@ func (b *Outbox) Show(m message.Message) message.Letter {
 // Preview returns the letter of a message that is not written down, as others see it.
 func (b *Outbox) Preview(m message.Message) message.Letter { return b.o.Sender().Show(m) }
 
+// ToSend returns the letter of a message that is not written down, whole, for somebody who sends it by another way: without its foot,
+// which says that it was sent automatically.
+func (b *Outbox) ToSend(m message.Message) message.Letter {
+	l := b.o.Sender().Write(m)
+	l.Text, _, _ = strings.Cut(l.Text, "\n-- \n")
+	return l
+}
+
 // Sample returns the letter of a kind of message, with sample data and looks that may be others than those in force.
 func (b *Outbox) Sample(k message.Kind, in words.Language, l looks.Looks) message.Letter {
 	sender := b.o.Sender()

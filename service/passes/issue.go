@@ -205,6 +205,9 @@ func (p *Passes) issued(of message.Kind, i Issued) message.Message {
 	return m.With(i.Link, until)
 }
 
+// Letter is what the recipient of a pass is told, for somebody to send by another way.
+func (p *Passes) Letter(i Issued) message.Message { return p.issued(message.PassIssued, i) }
+
 // lasts says how long something lasts.
 func lasts(say words.Set, in words.Language, d time.Duration) string {
 	if d < 48*time.Hour {
