@@ -9,9 +9,12 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"ostiarius/core/account"
 	"ostiarius/core/activity"
 	"ostiarius/core/telling"
+	"ostiarius/core/throttle"
 )
 
 // An Event is one record of what happened at the doors or was changed. It never holds a
@@ -291,15 +294,110 @@ func (s *Store) SweepActivity(ctx context.Context, before time.Time) error {
 	return errors.Join(s.sweep(ctx, "activity", "id", `at < ?`, millis(before)), s.sweep(ctx, "counts", "hour", `hour < ?`, millis(before)))
 }
 
-// BoundActivity removes the oldest events beyond so many.
+// BoundActivity removes events beyond so many, with some room for the next ones: first those of kinds that anybody can cause, of the
+// networks that caused most, oldest first; only if that is not enough, the oldest of all. So nobody can push out what others did.
 func (s *Store) BoundActivity(ctx context.Context, most int) error {
-	var oldest int64
-	err := s.long.get(ctx, &oldest, `SELECT id FROM activity ORDER BY id DESC LIMIT 1 OFFSET ?`, most)
-	if none(err) == ErrNone {
+	var n int
+	if err := s.long.get(ctx, &n, `SELECT COUNT(*) FROM activity`); err != nil || n <= most {
+		return err
+	}
+	over := n - (most - most/50)
+	counts := map[string]int{}
+	query, args, err := sqlx.In(`SELECT network, COUNT(*) AS n FROM activity WHERE kind IN (?) GROUP BY network`, activity.Anybodys)
+	if err != nil {
+		return err
+	}
+	var rows []struct {
+		Network string
+		N       int
+	}
+	if err := s.long.all(ctx, &rows, query, args...); err != nil {
+		return err
+	}
+	for _, r := range rows {
+		counts[throttle.NetworkNamed(r.Network)] += r.N
+	}
+	excess := above(counts, over)
+	for after := int64(0); len(excess) > 0; {
+		query, args, err := sqlx.In(`SELECT id, network FROM activity WHERE id > ? AND kind IN (?) ORDER BY id LIMIT 5000`, after, activity.Anybodys)
+		if err != nil {
+			return err
+		}
+		var part []struct {
+			ID      int64
+			Network string
+		}
+		if err := s.long.all(ctx, &part, query, args...); err != nil {
+			return err
+		}
+		if len(part) == 0 {
+			break
+		}
+		after = part[len(part)-1].ID
+		var gone []int64
+		for _, r := range part {
+			of := throttle.NetworkNamed(r.Network)
+			if excess[of] == 0 {
+				continue
+			}
+			if excess[of]--; excess[of] == 0 {
+				delete(excess, of)
+			}
+			gone = append(gone, r.ID)
+		}
+		if err := s.dropEvents(ctx, gone); err != nil {
+			return err
+		}
+		over -= len(gone)
+	}
+	if over <= 0 {
 		return nil
 	}
-	if err == nil {
-		err = s.sweep(ctx, "activity", "id", `id <= ?`, oldest)
+	var oldest int64
+	if err := s.long.get(ctx, &oldest, `SELECT id FROM activity ORDER BY id LIMIT 1 OFFSET ?`, over-1); err != nil {
+		return err
 	}
-	return err
+	return s.sweep(ctx, "activity", "id", `id <= ?`, oldest)
+}
+
+// above returns how many of each are to go so that as many as possible of over are gone, and none that goes had fewer than one that stays.
+func above(counts map[string]int, over int) map[string]int {
+	total := 0
+	for _, n := range counts {
+		total += n
+	}
+	stay := max(0, total-over)
+	low, high := 0, total // the most that each may keep: found by halving
+	for low < high {
+		each := (low + high + 1) / 2
+		kept := 0
+		for _, n := range counts {
+			kept += min(n, each)
+		}
+		if kept <= stay {
+			low = each
+		} else {
+			high = each - 1
+		}
+	}
+	excess := map[string]int{}
+	for name, n := range counts {
+		if n > low {
+			excess[name] = n - low
+		}
+	}
+	return excess
+}
+
+func (s *Store) dropEvents(ctx context.Context, ids []int64) error {
+	for some := range slices.Chunk(ids, 500) {
+		query, args, err := sqlx.In(`DELETE FROM activity WHERE id IN (?)`, some)
+		if err == nil {
+			_, err = s.exec(ctx, query, args...)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

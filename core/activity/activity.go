@@ -115,6 +115,13 @@ const (
 	MoreRefused Kind = "more refused"
 )
 
+// Anybodys are the kinds that somebody can cause who has proven nothing, or nothing new: as often as they like, but for what slows them.
+// Where too much is recorded, these go first.
+var Anybodys = []Kind{
+	SignInFailed, SignInSlowed, ProofFailed, PasswordChangeFailed, FactorFailed, ElsewhereFailed, JoinAsked, RecoveryAsked, UnlockFailed,
+	PassFailed, EventRefused, Refused, Hidden, MoreRefused,
+}
+
 // Kinds are all kinds.
 var Kinds = []Kind{
 	SignIn, SignInFailed, SignInSlowed, SignOut, ProvenAgain, ProofFailed, SessionEnded, SessionsDone,

@@ -240,7 +240,7 @@ func (l *Log) Flush(ctx context.Context) error { return l.flush(ctx, false) }
 // Close writes down all that was noted.
 func (l *Log) Close(ctx context.Context) error { return l.flush(ctx, true) }
 
-// Bound removes the oldest records of more than are kept.
+// Bound removes records of more than are kept: first what anybody can cause, of those who caused most.
 func (l *Log) Bound(ctx context.Context) error { return l.Store.BoundActivity(ctx, l.Most) }
 
 // Sweep removes records that are older than they are kept.
