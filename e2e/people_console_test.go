@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -78,12 +79,16 @@ func TestConsolePeople(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/activity?kind=role"))
 	look(ctx, t, "table", "role granted")
 	do(ctx, t, chromedp.WaitNotPresent(`//td[.="account disabled"]`))
-	// From a refusal to Try: as ines is now, who has got the role since.
+	// From a refusal to Try: as ines was then; her account has been disabled since.
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/activity?kind=refused"), chromedp.Click(`//button[.="Why?"]`))
-	look(ctx, t, "[data-testid=outcome]", "admit")
-	if at, err := chromedp.Run(ctx, chromedp.Evaluate[string](`new URLSearchParams(location.search).get("as")`)); err != nil || at != "user:ines,role:keeper" {
+	look(ctx, t, "[data-testid=outcome]", "refuse")
+	look(ctx, t, "[data-testid=since]", "The account ines is disabled now.")
+	accessible(ctx, t, "why")
+	if at, err := chromedp.Run(ctx, chromedp.Evaluate[string](`new URLSearchParams(location.search).get("as")`)); err != nil || !strings.HasPrefix(at, "user:ines") || strings.Contains(at, "role") {
 		t.Errorf("tried as %q: %v", at, err)
 	}
+	do(ctx, t, chromedp.Click(`//button[.="Judge by what is active now"]`))
+	look(ctx, t, "[role=alert]", "the account ines is disabled")
 }
 
 // choose takes an option of a select as a person does.

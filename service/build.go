@@ -127,7 +127,7 @@ func (s *Service) build() {
 				s.decided.Note(outcome, t.Door, t.Place, t.Visitor)
 				s.rooms.Activity.Count(outcome, t.Door)
 			}
-			return s.rooms.Activity.Note(outcome, t.Door, t.Place, &t.Visitor)
+			return s.rooms.Activity.Note(outcome, t.Door, t.Place, &t.Visitor, s.policy.Version())
 		},
 		Took: func(d time.Duration) { s.metrics.judging.Observe(d.Seconds()) },
 		Own:  s.pages.Quickly(prefix, crossOrigin.Handler(own)),

@@ -271,13 +271,13 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	door := &policy.Door{Written: "/log", Admit: policy.Demand{Kind: policy.Nobody}}
 	leaves("a refusal, and a place that is hidden", func() error {
 		for _, outcome := range []policy.Outcome{policy.Refuse, policy.Hide, policy.Admit, policy.Challenge} {
-			s.rooms.Activity.Note(outcome, door, place.Place{Method: "GET", Path: "/log"}, &policy.Visitor{})
+			s.rooms.Activity.Note(outcome, door, place.Place{Method: "GET", Path: "/log"}, &policy.Visitor{}, 1)
 		}
 		return nil
 	}, activity.Refused, activity.Hidden)
 	leaves("more than are recorded", func() error {
 		for i := range 200 {
-			s.rooms.Activity.Note(policy.Refuse, door, place.Place{Method: "GET", Path: "/log"}, &policy.Visitor{Account: fmt.Sprint("a", i)})
+			s.rooms.Activity.Note(policy.Refuse, door, place.Place{Method: "GET", Path: "/log"}, &policy.Visitor{Account: fmt.Sprint("a", i)}, 1)
 		}
 		return nil
 	}, append(slices.Repeat([]activity.Kind{activity.Refused}, 100), activity.MoreRefused)...)

@@ -327,6 +327,8 @@ export interface Explanation {
   says?: string;
   answer: AnswerShown;
   steps: Step[];
+  /** what has changed since, where a version was named */
+  since?: string[];
 }
 
 export interface Exported {

@@ -18,6 +18,7 @@ type Explanation struct {
 	Says    string      `json:"says,omitempty"` // the sentence of the door that decided
 	Answer  AnswerShown `json:"answer"`
 	Steps   []Step      `json:"steps"`
+	Since   []string    `json:"since,omitempty"` // what has changed since, where an earlier version decides; whoever knows adds it
 }
 
 // A DoorRef says which door is meant.

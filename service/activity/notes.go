@@ -152,8 +152,8 @@ func (l *Log) Count(outcome policy.Outcome, door *policy.Door) {
 }
 
 // Note records a request that was refused, or was told that nothing is there, and returns the reference under which it can be found.
-// It is called for every request, and returns "" for others.
-func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v *policy.Visitor) (reference string) {
+// It is called for every request, and returns "" for others. The version is that of the policy, 0 if it is not known.
+func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v *policy.Visitor, version int64) (reference string) {
 	if outcome != policy.Refuse && outcome != policy.Hide {
 		return ""
 	}
@@ -171,8 +171,22 @@ func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v 
 	where := at.String()
 	return l.Add(store.Event{
 		At: l.Now(), Kind: what, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
-		Door: door.Label(), Place: where[:min(len(where), longestPlace)], Detail: "asks for " + door.Ask(),
+		Door: door.Label(), Place: where[:min(len(where), longestPlace)], Detail: "asks for " + door.Ask() + known(v, version),
 	})
+}
+
+// known says as whom somebody came, in the notation for visitors, and which version of the policy was active: so that it can be
+// explained later, whatever has changed since.
+func known(v *policy.Visitor, version int64) string {
+	then := *v
+	if then.ProofAge > 0 {
+		then.ProofAge = then.ProofAge.Round(time.Second)
+	}
+	as := then.String()
+	if version == 0 || len(as) > longestPlace {
+		return ""
+	}
+	return fmt.Sprintf("; came as %s; version %d", as, version)
 }
 
 func (t *tally) of(door *policy.Door) *outcomes {

@@ -22,7 +22,7 @@ func TestNotes(t *testing.T) {
 	at := place.Place{Method: "GET", Path: "/office"}
 	note := func(outcome policy.Outcome, door *policy.Door, at place.Place, v *policy.Visitor) string {
 		l.Count(outcome, door)
-		return l.Note(outcome, door, at, v)
+		return l.Note(outcome, door, at, v, 0)
 	}
 	for range 3 {
 		note(policy.Admit, door, at, &v)

@@ -318,7 +318,11 @@ func (a *API) explain(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	visitor, err := a.visitor(r.Context(), cmp.Or(q.Get("as"), "anonymous"))
+	asks := a.visitor
+	if q.Get("version") != "" { // as they were then
+		asks = func(_ context.Context, who string) (policy.Visitor, error) { return policy.ParseVisitor(who) }
+	}
+	visitor, err := asks(r.Context(), cmp.Or(q.Get("as"), "anonymous"))
 	if err != nil {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
@@ -328,7 +332,23 @@ func (a *API) explain(w http.ResponseWriter, r *http.Request) {
 		a.problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	a.answer(w, http.StatusOK, a.Policy.Book().Explain(request, &visitor, kind, query))
+	now := a.Policy.Book().Explain(request, &visitor, kind, query)
+	if q.Get("version") == "" {
+		a.answer(w, http.StatusOK, now)
+		return
+	}
+	then, err := a.past(r.Context(), q.Get("version"))
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	shown := then.book.Explain(request, &visitor, kind, query)
+	shown.Since, err = a.changedSince(r.Context(), then.id, &visitor, shown.Outcome, now.Outcome)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.answer(w, http.StatusOK, shown)
 }
 
 // visitor reads the notation for visitors. The service knows what its accounts have been granted.

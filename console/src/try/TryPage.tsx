@@ -26,8 +26,10 @@ export function TryPage() {
     url: params.get("url") ?? "/",
     as: params.get("as") ?? "anonymous",
     client: params.get("client") ?? "browser",
+    ...(params.has("version") && { version: params.get("version")! }), // that decides; the active one if none is named
   };
   const ask = (change: Partial<typeof question>) => setParams({ ...question, ...change }, { replace: true });
+  const { version, ...byActive } = question;
   const settled = useSettled(question, 200);
   const answer = useQuery({
     queryKey: ["explain", settled],
@@ -78,6 +80,18 @@ export function TryPage() {
         ) : (
           answer.data && (
             <>
+              {version && (
+                <div className="mb-6 max-w-3xl border-l-4 border-brass py-1 pl-4" data-testid="since">
+                  <p>
+                    {`Judged as it was then, by version ${version} of the policy. `}
+                    {!answer.data.since?.length && "Nothing has changed since that matters here."}
+                  </p>
+                  {answer.data.since?.map((said) => <p key={said}>{said}</p>)}
+                  <button type="button" className="cursor-pointer text-brass underline" onClick={() => setParams(byActive)}>
+                    Judge by what is active now
+                  </button>
+                </div>
+              )}
               <Answer explanation={answer.data} />
               <WalkAs as={settled.as} at={settled.url} />
               {answer.data.path && (
