@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/url"
 	"strings"
@@ -32,6 +33,44 @@ func bytesWithin(t *testing.T, address, request string, half bool, patience time
 	}
 	answer, _ := io.ReadAll(io.LimitReader(conn, 1<<20))
 	return string(answer)
+}
+
+// closedBeside are the directories of besidePolicy that a stranger sees nothing of.
+var closedBeside = []string{"rota", "log", "office", "press", "secret", "vault", "lan", "visit/private"}
+
+func oneOf[T any](lot *rand.Rand, from []T) T { return from[lot.IntN(len(from))] }
+
+// spelled writes a path in another way, of which some mean the same to some programs.
+func spelled(lot *rand.Rand, path string) string {
+	for range 1 + lot.IntN(3) {
+		at := lot.IntN(len(path) + 1)
+		switch lot.IntN(8) {
+		case 0: // a letter, escaped
+			if at = lot.IntN(len(path)); path[at] != '%' {
+				path = path[:at] + fmt.Sprintf(oneOf(lot, []string{"%%%02x", "%%%02X", "%%25%02x"}), path[at]) + path[at+1:]
+			}
+		case 1:
+			path = path[:at] + oneOf(lot, []string{"/", "//", "/./", "/x/../", "/x/%2e%2e/", "/.%2e/", "%2f", "%5c", "\\", ";x", ";", "%00", "%20", "%09", ".", "#"}) + path[at:]
+		case 2:
+			path = oneOf(lot, []string{"/leaflets/..", "/visit/%2e%2e", "/app/open/..", "//", "/.", "/leaflets/..;", "/visit/x/../.."}) + path
+		case 3:
+			path = strings.ToUpper(path[:at]) + path[at:]
+		case 4:
+			path += oneOf(lot, []string{"?", "?x", "?/visit/", "/", "//", "/.", "%3f", "?%00", "\t"})
+		case 5:
+			path = strings.TrimSuffix(path, "/")
+		}
+		if path == "" {
+			path = "/"
+		}
+	}
+	return path
+}
+
+// spelledHost writes a host in another way, of which some mean the same to some programs.
+func spelledHost(lot *rand.Rand, host string) string {
+	return oneOf(lot, []string{host, strings.ToUpper(host), host + ".", host + ":80", host + ":", host + ".:443", " " + host, host + " ", "\t" + host,
+		host + ",www.example", "www.example," + host, "www.example, " + host, "x@" + host, host + "/", host + "%00", "[" + host + "]", host + "\\", "ADMIN.example."})
 }
 
 // What was not decided is denied at each web server: whatever keeps the question from being asked or answered, nothing closed is given out.
@@ -88,6 +127,27 @@ func TestBesideServesNothingUndecided(t *testing.T) {
 				closed(request, request, false)
 			}
 			closed("a path on which an expression gives up", get("/app/open/"+strings.Repeat("p/", 3000)+"q", u.Host), false)
+			// Hosts and targets made by lot, of those that are closed, spelled in ways that programs read differently.
+			seed := time.Now().UnixNano()
+			lot := rand.New(rand.NewPCG(uint64(seed), 1))
+			for range 200 {
+				host, target := u.Host, spelled(lot, "/"+oneOf(lot, closedBeside)+"/"+oneOf(lot, []string{"", "index.html", "week.txt"}))
+				if lot.IntN(3) == 0 {
+					host, target = spelledHost(lot, "admin.example"), spelled(lot, oneOf(lot, []string{"/visit/", "/leaflets/", "/", "/app/open/x"}))
+				}
+				if lot.IntN(6) == 0 {
+					target = oneOf(lot, []string{"http://", "HTTP://", "https://"}) + host + target
+				}
+				version := oneOf(lot, []string{"1.1", "1.1", "1.0"})
+				request := fmt.Sprintf("%s %s HTTP/%s\r\nHost: %s\r\nConnection: close\r\n\r\n", oneOf(lot, []string{"GET", "GET", "HEAD", "POST"}), target, version, host)
+				got := bytesOf(t, u.Host, request, lot.IntN(4) == 0)
+				for _, name := range closedBeside {
+					if strings.Contains(got, "content of "+name) || strings.Contains(got, "0123456789") || host != u.Host && strings.Contains(got, "content ") {
+						t.Errorf("seed %d: %q\n%.300q", seed, request, got)
+						break
+					}
+				}
+			}
 			// The service takes the question and does not answer, for longer than HAProxy waits.
 			if err := syscall.Kill(s.Pid(), syscall.SIGSTOP); err != nil {
 				t.Fatal(err)
