@@ -32,12 +32,7 @@ func faced(t *testing.T, more string) (s *Service, ask func(method, path, body s
 			t.Fatal(err)
 		}
 	}
-	fresh.File(t, filepath.Join(dir, "d", store.FileName))
-	s, err := Open(Settings{Policy: filepath.Join(dir, "doors.yaml"), Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"), Log: slog.New(slog.DiscardHandler), Cost: cheap})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Close() })
+	s = openedIn(t, dir)
 	for name, roles := range map[string][]string{"ines": {"keeper"}, "walt": nil} {
 		if _, err := s.rooms.People.Add(t.Context(), "test", people.NewAccount{Name: name, Password: "seven-brass-prisms", Roles: roles}); err != nil {
 			t.Fatal(err)
@@ -63,6 +58,19 @@ func faced(t *testing.T, more string) (s *Service, ask func(method, path, body s
 		}
 		return w.Result()
 	}
+}
+
+// openedIn opens a service for the policy in a directory.
+func openedIn(t *testing.T, dir string) *Service {
+	t.Helper()
+	fresh.File(t, filepath.Join(dir, "d", store.FileName))
+	s, err := Open(Settings{Policy: filepath.Join(dir, "doors.yaml"), Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"),
+		Log: slog.New(slog.DiscardHandler), Cost: cheap})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
 }
 
 func bodyOf(r *http.Response) string {

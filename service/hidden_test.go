@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"html"
 	"io"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -14,9 +13,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-
-	"ostiarius/store"
-	"ostiarius/store/fresh"
 )
 
 // What applications say of something missing, each in its own way. All of them say its name.
@@ -100,14 +96,7 @@ func TestHiddenIsMissing(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(dir, "doors.yaml"), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		fresh.File(t, filepath.Join(dir, "d", store.FileName))
-		s, err := Open(Settings{Policy: filepath.Join(dir, "doors.yaml"), Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"),
-			Log: slog.New(slog.DiscardHandler), Cost: cheap})
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { s.Close() })
-		front := httptest.NewServer(s.handler)
+		front := httptest.NewServer(openedIn(t, dir).handler)
 		t.Cleanup(front.Close)
 		return front.URL
 	}

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"log/slog"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -11,8 +10,6 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/service/inspect"
-	"ostiarius/store"
-	"ostiarius/store/fresh"
 )
 
 // A directory without a page of its own shows what a visitor may open there, if the policy says so; and where people are led with a
@@ -50,14 +47,7 @@ doors:
 		if err := os.WriteFile(filepath.Join(dir, "doors.yaml"), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		fresh.File(t, filepath.Join(dir, "d", store.FileName))
-		s, err := Open(Settings{Policy: filepath.Join(dir, "doors.yaml"), Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"),
-			Log: slog.New(slog.DiscardHandler), Cost: cheap})
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { s.Close() })
-		return s
+		return openedIn(t, dir)
 	}
 	ask := func(s *Service, method, path string) *httptest.ResponseRecorder {
 		r := httptest.NewRequest(method, path, nil)

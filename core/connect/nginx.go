@@ -39,7 +39,7 @@ func (s *Site) Nginx() string {
 	c.line("error_page 401 403 = @ostiarius_answer;")
 	hides := policy.Hides(s.Book)
 	if hides {
-		c.line("# As what is hidden, so that nobody can tell one from the other. (nginx doesn't look whether there is a file before it says 405.)")
+		c.line("# As what is hidden, so that nobody can tell one from the other; nginx says 405 without a look for the file.")
 		c.line("error_page 404 405 = @ostiarius_missing;")
 	}
 	c.line("")
