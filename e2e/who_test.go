@@ -61,7 +61,7 @@ sessions: { idle: 20m, lifetime: 8h }
 	}
 	stranger, ines, walt := newPerson(t, s.URL), newPerson(t, s.URL), newPerson(t, s.URL)
 	is, a := me(stranger)
-	if is.SignedIn || is.Name != "" || len(is.Roles) > 0 || is.Proven != nil || is.Ways.SignIn != "/door/sign-in" || is.Ways.Join != "/door/join" || is.Ways.Account != "" || a.header.Get("Cache-Control") != "private, no-store" || a.header.Get("Set-Cookie") != "" {
+	if is.SignedIn || is.Name != "" || len(is.Roles) > 0 || is.Proven != nil || is.Ways.SignIn != "/door/sign-in" || is.Ways.Join != "/door/join" || is.Ways.Recover != "" || is.Ways.Account != "" || a.header.Get("Cache-Control") != "private, no-store" || a.header.Get("Set-Cookie") != "" {
 		t.Errorf("a stranger: %+v %v", is, a.header)
 	}
 	ines.signIn("ines", "seven-brass-prisms", "")

@@ -132,7 +132,7 @@ func (s *Service) build() {
 		Took: func(d time.Duration) { s.metrics.judging.Observe(d.Seconds()) },
 		Own:  s.pages.Quickly(prefix, crossOrigin.Handler(own)),
 		Turned: func(w http.ResponseWriter, r *http.Request, away *guard.TurnedAway) {
-			if !s.policy.RefuseWorker(w, r, away.Turn) && !s.policy.Hidden(w, r, away) && !s.policy.Preflight(w, r, away) {
+			if !s.policy.RefuseWorker(w, r, away.Turn) && !s.policy.Hidden(w, r, away) && !s.pages.Preflight(w, r, away) {
 				s.pages.Turned(w, r, away)
 			}
 		},

@@ -84,6 +84,37 @@ func readable(h http.Header, r *http.Request, book *policy.Book) bool {
 	return true
 }
 
+// Preflight answers the question of a browser whether a script of an origin that the policy names may send a request (Fetch standard,
+// section 3.2.2), where signing in is asked for, and reports whether it did. Browsers ask without credentials, so nobody could ever be
+// admitted with it. The request itself comes with them, and is judged; what may be read of its answer, the server behind says. That is not
+// asked here, as it may do something whatever the method.
+func (p *Pages) Preflight(w http.ResponseWriter, r *http.Request, away *guard.TurnedAway) bool {
+	method := r.Header.Get("Access-Control-Request-Method")
+	if r.Method != http.MethodOptions || method == "" || away.Decision.Outcome != policy.Challenge || away.Walk != nil {
+		return false
+	}
+	wanted := strings.Join(r.Header["Access-Control-Request-Headers"], ", ")
+	if !plainTokens(method) || !plainTokens(wanted) || !readable(w.Header(), r, away.Book) {
+		return false
+	}
+	h := w.Header()
+	h.Set("Access-Control-Allow-Methods", method)
+	if wanted != "" {
+		h.Set("Access-Control-Allow-Headers", wanted)
+	}
+	h.Set("Access-Control-Max-Age", "600")
+	h.Set("Vary", "Origin, Access-Control-Request-Method, Access-Control-Request-Headers")
+	w.WriteHeader(http.StatusNoContent)
+	return true
+}
+
+// plainTokens reports whether a text is a list of names of fields or methods (RFC 9110, section 5.6.2), of letters, digits and hyphens.
+func plainTokens(text string) bool {
+	return !strings.ContainsFunc(text, func(r rune) bool {
+		return r != '-' && r != '_' && r != ',' && r != ' ' && (r < '0' || r > '9') && (r < 'A' || r > 'Z') && (r < 'a' || r > 'z')
+	})
+}
+
 // Quickly answers what scripts ask with each step of a visitor before a router is asked, and leaves the rest to next.
 func (p *Pages) Quickly(prefix string, next http.Handler) http.Handler {
 	atMe, me := prefix+"/me", forOrigins(p.me)

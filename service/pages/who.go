@@ -69,7 +69,9 @@ func (p *Pages) waysOf(t *guard.Turn) client.Ways {
 		ways.Account, ways.ProveAgain = b.Prefix+"/account", b.Prefix+"/prove-again"
 	}
 	if b.Entrance == "" || t.Visitor.SignedIn {
-		ways.SignIn, ways.Recover = b.SignInAt(), b.Prefix+"/recover"
+		if ways.SignIn = b.SignInAt(); p.o.Mails { // else no link can be sent
+			ways.Recover = b.Prefix + "/recover"
+		}
 		if by := b.Joining.By; by == policy.ByAnybody || by == policy.ByApproval {
 			ways.Join = b.Prefix + "/join"
 		}

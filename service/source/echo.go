@@ -110,7 +110,11 @@ func (e *Echo) Write(p []byte) (int, error) {
 	if e.held.Len() > mostEcho {
 		e.through = true
 		e.to.WriteHeader(e.status)
-		_, err := e.to.Write(e.held.Bytes())
+		text := e.held.Bytes()
+		if len(e.drawn.run) == len(e.drawn.was) { // else it would not be as long as was said
+			text = e.drawn.undo(text)
+		}
+		_, err := e.to.Write(text)
 		e.held.Reset()
 		return len(p), err
 	}

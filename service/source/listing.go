@@ -89,7 +89,7 @@ func (f *Files) Answers(address string) string {
 	if !f.Lacks(address) {
 		return address
 	}
-	budget := 100 // directories that are looked into
+	budget := 20 // directories that are looked into
 	return f.first(strings.TrimSuffix(address, "/"), &budget)
 }
 
