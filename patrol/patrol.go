@@ -133,6 +133,9 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	bounded, cancel := context.WithTimeout(ctx, o.Lasts)
 	defer cancel()
 	w := newWalk(&o)
+	// What was read by then is still looked at, for a moment.
+	w.ends.Store(began.Add(o.Lasts + afterTime).UnixNano())
+	defer context.AfterFunc(ctx, func() { w.ends.Store(time.Now().Add(afterEnd).UnixNano()) })()
 	defer w.client.CloseIdleConnections()
 	if err := w.reach(bounded); err != nil {
 		return nil, err
@@ -149,6 +152,12 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	}
 	return w.result(began), nil
 }
+
+// How long rules may look at what was read, after the time of a patrol and after somebody has ended it.
+const (
+	afterTime = 10 * time.Second
+	afterEnd  = 2 * time.Second
+)
 
 // rules look at what was walked, and ask more where they have to.
 var rules = []func(*walk, context.Context){

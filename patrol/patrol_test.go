@@ -242,3 +242,21 @@ func TestElsewhere(t *testing.T) {
 		}
 	}
 }
+
+// Rules look at no more pages once their time is over, however much was read.
+func TestRulesEndWithThePatrol(t *testing.T) {
+	w := newWalk(&Options{Sites: []*url.URL{parsed(t, "https://marram.example/")}})
+	for range 3 {
+		w.order = append(w.order, &address{answers: []*answered{}})
+	}
+	looked := 0
+	w.ends.Store(time.Now().Add(time.Hour).UnixNano())
+	w.each(func(*address) {
+		if looked++; looked == 2 {
+			w.ends.Store(time.Now().Add(-time.Second).UnixNano())
+		}
+	})
+	if looked != 2 {
+		t.Errorf("%d pages are looked at", looked)
+	}
+}

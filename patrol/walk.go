@@ -49,6 +49,7 @@ type walk struct {
 	hosts    map[string]bool
 	stranger int // the visitor who has nothing
 	asked    atomic.Int64
+	ends     atomic.Int64 // when rules stop, in nanoseconds
 
 	mu      sync.Mutex
 	known   map[string]*address
@@ -351,6 +352,9 @@ func (w *walk) tell(f Finding) {
 // each calls f for all addresses that somebody has asked for.
 func (w *walk) each(f func(a *address)) {
 	for _, a := range w.order {
+		if time.Now().UnixNano() > w.ends.Load() {
+			return
+		}
 		if a.answers != nil {
 			f(a)
 		}
