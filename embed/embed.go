@@ -26,8 +26,11 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
+
+	"github.com/go-chi/chi/v5"
 
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
@@ -72,6 +75,7 @@ type Doors struct {
 	log     *slog.Logger
 	mu      sync.Mutex
 	site    http.Handler
+	partly  []string // routes of a router in front, which lets only these come to the doors
 }
 
 // Open reads the policy and opens the records. The errors say what to do; for a policy with errors it has each of them with its
@@ -162,6 +166,7 @@ func (d *Doors) Guard(next http.Handler) http.Handler {
 // onePath answers only requests whose address is the one that is judged and by which a router in front has chosen what answers.
 func (d *Doors) onePath(handler http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		d.noteRoute(routeOf(r))
 		rules := d.service.Guard().House().Book.Rules
 		rules.FoldCase = false // letter case is as the program has it
 		_, path, query := place.SplitTarget(r.RequestURI)
@@ -187,6 +192,37 @@ func (d *Doors) onePath(handler http.Handler) http.Handler {
 			http.Error(w, "This address can be written in several ways. Use "+(&url.URL{Path: address}).EscapedPath()+".", http.StatusBadRequest)
 		}
 	})
+}
+
+// routeOf returns the route by which a router in front has let a request come here; "" if it lets all come.
+func routeOf(r *http.Request) string {
+	route := r.Pattern
+	if c := chi.RouteContext(r.Context()); route == "" && c != nil {
+		route = c.RoutePattern()
+	}
+	if route == "/" || route == "/*" {
+		return ""
+	}
+	return route
+}
+
+// mostPartly is how many routes are noted.
+const mostPartly = 100
+
+// noteRoute notes that the doors stand behind a route, and says so once.
+func (d *Doors) noteRoute(route string) {
+	if route == "" {
+		return
+	}
+	d.mu.Lock()
+	known := slices.Contains(d.partly, route) || len(d.partly) >= mostPartly
+	if !known {
+		d.partly = append(d.partly, route)
+	}
+	d.mu.Unlock()
+	if !known {
+		d.log.Warn("the doors stand behind a router and guard only this route of it; put the router behind the doors", "route", route)
+	}
 }
 
 func (d *Doors) serve(w http.ResponseWriter, r *http.Request) { d.site.ServeHTTP(w, r) }

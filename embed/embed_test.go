@@ -176,6 +176,29 @@ func TestBehindRouters(t *testing.T) {
 				}
 			}
 		}
+		if got, behind := strings.Join(d.Uncovered(), "; "), name != "an address that is rewritten"; strings.Contains(got, "/admin/") != behind {
+			t.Errorf("%s: uncovered: %q", name, got)
+		}
+	}
+	// In front of a router, or behind one that lets everything come, there is nothing to say.
+	for name, mount := range map[string]func(d *Doors) http.Handler{
+		"chi": func(d *Doors) http.Handler {
+			r := chi.NewRouter()
+			r.Use(d.Guard)
+			r.Handle("/admin/*", handler)
+			return r
+		},
+		"all of a ServeMux": func(d *Doors) http.Handler {
+			mux := http.NewServeMux()
+			mux.Handle("/", d.Guard(handler))
+			return mux
+		},
+	} {
+		d := opened(t, Options{Text: policy})
+		mount(d).ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", "/admin/x", nil))
+		if got := d.Uncovered(); len(got) != 0 {
+			t.Errorf("%s: uncovered: %q", name, got)
+		}
 	}
 }
 

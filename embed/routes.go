@@ -20,7 +20,15 @@ func Draft(name string, routes ...string) string {
 
 // Uncovered returns those of a program's routes that no door of the policy covers, so that the rule for unlisted places decides about them. Tell
 // of them when the program starts: somebody may have forgotten a door.
+//
+// It also returns the routes of a router in front through which requests have come to the doors: those are all that the doors guard then.
+// Put the router behind the doors. How they are mounted isn't known before the first request.
 func (d *Doors) Uncovered(routes ...string) (all []string) {
+	d.mu.Lock()
+	for _, route := range d.partly {
+		all = append(all, route+" (the doors stand behind a router, and guard only this route of it)")
+	}
+	d.mu.Unlock()
 	book := d.service.Guard().House().Book
 	for _, route := range routes {
 		for _, p := range placesOf(route) {
