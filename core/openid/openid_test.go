@@ -6,6 +6,8 @@ import (
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/sha512"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -245,4 +247,42 @@ func FuzzIDToken(f *testing.F) {
 			t.Errorf("%q is taken", token)
 		}
 	})
+}
+
+// The hash of an access token is by the hash of the signature, also where that is SHA-512; worked out here anew.
+func TestHalfOfEachHash(t *testing.T) {
+	s256, s384, s512 := sha256.Sum256([]byte("access")), sha512.Sum384([]byte("access")), sha512.Sum512([]byte("access"))
+	for algorithm, half := range map[string][]byte{
+		"RS256": s256[:16], "ES256": s256[:16], "PS256": s256[:16], "ES384": s384[:24], "RS384": s384[:24], "RS512": s512[:32], "PS512": s512[:32],
+		"ES512": s512[:32], "EdDSA": s512[:32],
+	} {
+		if got, want := halfHash(algorithm, "access"), base64.RawURLEncoding.EncodeToString(half); got != want {
+			t.Errorf("%s: %s, want %s", algorithm, got, want)
+		}
+	}
+}
+
+// A token that names no key is tried with each; one that names a key with that alone. A proof from the future is none.
+func TestKeysThatAreNotNamed(t *testing.T) {
+	private, keys := ed(t)
+	_, others := ed(t)
+	other := others[0]
+	other.KeyID = "k0"
+	both := []jose.JSONWebKey{other, keys[0]}
+	if _, err := ReadIDToken(signWith(t, jose.EdDSA, private, "", "", claims()), both, expected()); err != nil {
+		t.Errorf("the second of two: %v", err)
+	}
+	if _, err := ReadIDToken(signWith(t, jose.EdDSA, private, "", "", claims()), both[:1], expected()); !errors.Is(err, ErrKey) {
+		t.Errorf("none of them: %v", err)
+	}
+	if _, err := ReadIDToken(signWith(t, jose.EdDSA, private, "k0", "", claims()), both, expected()); err == nil {
+		t.Error("by another key than it names")
+	}
+	for after, ok := range map[time.Duration]bool{0: true, Skew: true, Skew + 2*time.Second: false, time.Hour: false} {
+		c := claims()
+		c["auth_time"] = now.Add(after).Unix()
+		if _, err := ReadIDToken(signWith(t, jose.EdDSA, private, "k1", "", c), keys, expected()); (err == nil) != ok {
+			t.Errorf("a proof made in %v: %v", after, err)
+		}
+	}
 }

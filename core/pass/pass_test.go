@@ -185,8 +185,10 @@ func TestCovers(t *testing.T) {
 // Of credentials those count that the pass has, and those before while they do; those before them never again.
 func TestCredentialsThatCount(t *testing.T) {
 	p := Pass{}
+	n := byte(0)
 	give := func(now time.Time, grace time.Duration) time.Time {
-		p.Give(secret.TokenHash{}, Hash{}, now, grace)
+		n++
+		p.Give(secret.TokenHash{n}, Hash{n}, now, grace)
 		return p.Since
 	}
 	first := give(noon, 0)
@@ -199,8 +201,11 @@ func TestCredentialsThatCount(t *testing.T) {
 		t.Error("what was before those before counts again")
 	}
 	give(noon.Add(2*time.Minute), 0)
-	if p.Counts(third, noon.Add(2*time.Minute)) {
+	if p.Counts(third, noon.Add(2*time.Minute)) || p.Counts(second, noon.Add(2*time.Minute)) {
 		t.Error("without grace those before count")
+	}
+	if p.OldLink != (secret.TokenHash{}) || p.Old != (Hash{}) || !p.OldSince.IsZero() || !p.OldUntil.IsZero() {
+		t.Errorf("something of those before is left: %+v", p)
 	}
 }
 

@@ -112,3 +112,19 @@ func TestImportedHashesAreBounded(t *testing.T) {
 		t.Error("it verifies")
 	}
 }
+
+// Every letter of a long password counts (OWASP ASVS 5.0, 6.2.8).
+func TestPasswordsAreNotCut(t *testing.T) {
+	for _, n := range []int{8, 55, 56, 63, 64, 65, 71, 72, 73, 127, 128, 129, 255, 256, 1000} {
+		long := strings.Repeat("k", n)
+		hash := Hash(long, quick)
+		for _, wrong := range []string{long[:n-1], long[:n-1] + "K", long + "k", "K" + long[1:], long[:n/2] + "K" + long[n/2+1:], " " + long, long + " ", strings.ToUpper(long)} {
+			if Verify(hash, wrong) {
+				t.Errorf("of %d letters, %d verify: %.10q...", n, len(wrong), wrong)
+			}
+		}
+		if !Verify(hash, long) {
+			t.Errorf("%d letters do not verify", n)
+		}
+	}
+}
