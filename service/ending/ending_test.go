@@ -3,6 +3,8 @@ package ending
 import (
 	"context"
 	"errors"
+	"fmt"
+	"sync"
 	"testing"
 	"time"
 
@@ -70,5 +72,100 @@ func TestManyReadingsBesideManyWritings(t *testing.T) {
 				t.Errorf("the reading before writing %d: %d barred is %v", i+1, account, k.Bars(account))
 			}
 		}
+	}
+}
+
+// What could not be written down holds all the same, is written down when that works again, and by one at a time.
+func TestWhatFailedIsTriedAgain(t *testing.T) {
+	var l List
+	var mu sync.Mutex
+	broken, tries := true, 0
+	full := errors.New("database or disk is full")
+	write := func(context.Context) error {
+		mu.Lock()
+		defer mu.Unlock()
+		tries++
+		if broken {
+			return full
+		}
+		return nil
+	}
+	before := l.Look()
+	err := l.Take(t.Context(), Ending{Account: 7, What: "that Ines is disabled", Forget: func() {}}, write)
+	var unwritten *Unwritten
+	if !errors.As(err, &unwritten) || !errors.Is(err, full) || unwritten.Error() == "" {
+		t.Fatalf("whoever asked is told %v", err)
+	}
+	tried := func() int {
+		mu.Lock()
+		defer mu.Unlock()
+		return tries
+	}
+	until := func(what string, is func() bool) {
+		t.Helper()
+		for end := time.Now().Add(20 * time.Second); !is(); time.Sleep(time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatal(what)
+			}
+			l.TryAgain(t.Context())
+		}
+	}
+	until("it is tried no more", func() bool { return tried() >= 4 })
+	if !l.Look().Bars(7) || !before.Bars(7) || len(l.Words()) != 1 {
+		t.Errorf("after %d tries that failed it holds no more: %v", tried(), l.Words())
+	}
+	mu.Lock()
+	broken = false
+	mu.Unlock()
+	until("it is not written down", func() bool { return len(l.Words()) == 0 })
+	n := tried()
+	for range 10 {
+		l.TryAgain(t.Context())
+	}
+	time.Sleep(20 * time.Millisecond)
+	if l.Look().Bars(7) || !before.Bars(7) || tried() != n {
+		t.Errorf("written down: a reading after it is barred %v, one before it is not %v, and it was written %d times more", l.Look().Bars(7), !before.Bars(7), tried()-n)
+	}
+
+	// One that takes long is not begun a second time, and whoever asked is told after a while.
+	begun, goOn := make(chan struct{}, 10), make(chan struct{})
+	slow := make(chan error, 1)
+	go func() {
+		slow <- l.Take(t.Context(), Ending{Account: 8, What: "slow", Forget: func() {}}, func(context.Context) error {
+			begun <- struct{}{}
+			<-goOn
+			return nil
+		})
+	}()
+	<-begun
+	for range 10 {
+		l.TryAgain(t.Context())
+	}
+	if err := <-slow; !errors.As(err, &unwritten) || len(begun) != 0 || !l.Look().Bars(8) {
+		t.Errorf("slow: %v, begun %d times more", err, len(begun))
+	}
+	close(goOn)
+	until("the slow one is not written down", func() bool { return len(l.Words()) == 0 })
+}
+
+// What is given back in the meantime is not taken away after all, and nothing else is given back.
+func TestGivenBack(t *testing.T) {
+	full := errors.New("database or disk is full")
+	var l List
+	for _, e := range []Ending{{Account: 7}, {Account: 8}, {Ring: "outer", Name: "office"}, {Ring: "outer", Name: "guest"}, {Ring: "inner", Name: "office"}, {Thing: "pass x"}, {Thing: "pass y"}, {SessionsOf: 7}} {
+		e.What, e.Forget = fmt.Sprint(e.Account, e.Ring, e.Name, e.Thing, e.SessionsOf), func() {}
+		l.Take(t.Context(), e, func(context.Context) error { return full })
+	}
+	l.Undo("pass z") // which is not there
+	if len(l.Words()) != 8 {
+		t.Fatal(l.Words())
+	}
+	l.Undo("pass x")
+	l.Revoke(7, "", "")
+	l.Revoke(0, "outer", "office")
+	l.Revoke(0, "", "")
+	if len(l.Words()) != 5 || l.Look().Bars(7) || !l.Look().Bars(8) || l.Look().HasEntry("outer", "office") || !l.Look().HasEntry("outer", "guest") ||
+		!l.Look().HasEntry("inner", "office") || l.Look().HasThing("pass x", time.Now()) || !l.Look().HasThing("pass y", time.Now()) {
+		t.Errorf("left: %q", l.Words())
 	}
 }

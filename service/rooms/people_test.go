@@ -54,6 +54,47 @@ func TestTakingAwayNeedsNoRecords(t *testing.T) {
 	}
 }
 
+// Whoever signs out while the records cannot be read is signed out, if they were known to be signed in; if not, they are told that it
+// did not work.
+func TestSigningOutWhileNothingCanBeRead(t *testing.T) {
+	h, records, _ := open(t)
+	known, unknown := signIn(t, h, false), signIn(t, h, false)
+	h = h.start(t) // which remembers nothing
+	if !alive(t, h, known) {
+		t.Fatal("not signed in")
+	}
+	db, err := sql.Open("sqlite", "file:"+records.Path())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("ALTER TABLE sessions RENAME TO away"); err != nil {
+		t.Fatal(err)
+	}
+	var unwritten *ending.Unwritten
+	if err := h.Sessions.End(ctx, known, ""); !errors.As(err, &unwritten) {
+		t.Errorf("signed out: %v", err)
+	}
+	if err := h.Sessions.End(ctx, unknown, ""); err == nil || errors.As(err, &unwritten) {
+		t.Errorf("signed out, of which nothing is known: %v", err)
+	}
+	if err := h.Sessions.End(ctx, "no token", ""); err != nil {
+		t.Errorf("what is no token: %v", err)
+	}
+	if _, err := db.Exec("ALTER TABLE away RENAME TO sessions"); err != nil {
+		t.Fatal(err)
+	}
+	if alive(t, h, known) || !alive(t, h, unknown) {
+		t.Error("they come back, or the other is out")
+	}
+	for end := time.Now().Add(20 * time.Second); len(h.Endings.Words()) > 0 && time.Now().Before(end); time.Sleep(time.Millisecond) {
+		h.Endings.TryAgain(ctx)
+	}
+	if h = h.start(t); alive(t, h, known) {
+		t.Error("they come back with the next start")
+	}
+}
+
 // lock keeps others from writing the records until it is told to stop.
 func lock(t *testing.T, records *store.Store) (unlock func()) {
 	t.Helper()
