@@ -36,6 +36,7 @@ func TestKeysThatAreTaken(t *testing.T) {
 			t.Errorf("%d: %v", algorithm, err)
 		}
 	}
+	point := append(good[es256][-2].([]byte), good[es256][-3].([]byte)...)
 	modulus := func(n int) []byte { return append([]byte{0xc1}, bytes.Repeat([]byte{0x33}, n-1)...) }
 	for name, test := range map[string]struct {
 		algorithm int64
@@ -48,6 +49,7 @@ func TestKeysThatAreTaken(t *testing.T) {
 		"ES256, a long y":                {es256, map[int64]any{-3: make([]byte, 33)}, false},
 		"ES256, no point of the curve":   {es256, map[int64]any{-2: bytes.Repeat([]byte{1}, 32)}, false},
 		"ES256, y as a sign":             {es256, map[int64]any{-3: true}, false},
+		"ES256, divided elsewhere":       {es256, map[int64]any{-2: point[:31], -3: point[31:]}, false},
 		"ES256, no x":                    {es256, map[int64]any{-2: nil}, false},
 		"EdDSA of another kind":          {eddsa, map[int64]any{1: 2}, false},
 		"EdDSA on Ed448":                 {eddsa, map[int64]any{-1: 7}, false},
