@@ -62,8 +62,8 @@ test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/aria2c /usr/bin
 	gofmt -l $(filter %.go,$(GOFILES)) | (! grep .)
 	go vet ./...
 	go tool staticcheck ./...
-	go test -timeout 25m -parallel 4 $(UNWATCHED:%=./%)
-	go test $(WATCHED) -timeout 20m -parallel 4 $(filter-out $(UNWATCHED:%=ostiarius/%),$(shell go list ./...))
+	go test -shuffle=on -timeout 25m -parallel 4 $(UNWATCHED:%=./%)
+	go test $(WATCHED) -shuffle=on -timeout 20m -parallel 4 $(filter-out $(UNWATCHED:%=ostiarius/%),$(shell go list ./...))
 
 # The real service under the race detector, without a browser. It is slower than the tests expect; so what
 # fails without a race is tried once more.

@@ -4,16 +4,18 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+
+	"ostiarius/e2e/needs"
 )
 
 // A root user trusts the owner of a data directory that nobody else can have made.
 func TestIsOwnersPlace(t *testing.T) {
 	if os.Geteuid() != 0 {
-		t.Skip("only root asks")
+		needs.Skip(t, "only root asks")
 	}
 	dir, err := os.MkdirTemp("/var/lib", "ostiarius")
 	if err != nil {
-		t.Skip(err)
+		needs.Skip(t, "%v", err)
 	}
 	defer os.RemoveAll(dir)
 	own, shared := filepath.Join(dir, "data"), filepath.Join(dir, "shared")

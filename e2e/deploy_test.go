@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"ostiarius/e2e/needs"
 )
 
 // What is in deploy/ and in its documentation uses flags that there are.
@@ -56,7 +58,7 @@ func TestUnit(t *testing.T) {
 	dir := t.TempDir()
 	analyze, err := exec.LookPath("systemd-analyze")
 	if err != nil {
-		t.Skip("there is no systemd here")
+		needs.Skip(t, "there is no systemd here")
 	}
 	unit, err := os.ReadFile("../deploy/ostiarius.service")
 	if err != nil {

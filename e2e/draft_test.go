@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"ostiarius/e2e/needs"
 )
 
 // A draft made of what there is has no errors, and serve takes it as it is.
@@ -81,7 +83,7 @@ func TestDraft(t *testing.T) {
 func TestDraftAsks(t *testing.T) {
 	t.Parallel()
 	if _, err := exec.LookPath("script"); err != nil {
-		t.Skip("there is no script(1) to make a terminal with")
+		needs.Skip(t, "there is no script(1) to make a terminal with")
 	}
 	dir := t.TempDir()
 	write(t, dir, "public/index.html", "the lighthouse")

@@ -20,6 +20,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"ostiarius/client"
+	"ostiarius/e2e/needs"
 )
 
 // A mailed is a mail in the demo's mailbox.
@@ -182,7 +183,7 @@ func TestAnotherAddressInTheBrowser(t *testing.T) {
 // A real mail server takes what is sent, as it is, and says what it does not take.
 func TestRealMailServer(t *testing.T) {
 	if os.Getuid() != 0 {
-		t.Skip("the mail server is started by root only")
+		needs.Skip(t, "the mail server is started by root only")
 	}
 	dir := t.TempDir()
 	box, address := filepath.Join(dir, "box"), freePort(t)

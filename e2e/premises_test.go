@@ -9,13 +9,15 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"ostiarius/e2e/needs"
 )
 
 const nobody = 65534 // another user of the machine
 
 func asRoot(t *testing.T) {
 	if os.Geteuid() != 0 {
-		t.Skip("another user can only be played by root")
+		needs.Skip(t, "another user can only be played by root")
 	}
 }
 

@@ -15,6 +15,8 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
+	"ostiarius/e2e/needs"
 )
 
 func opened(t *testing.T, form Form) (*Log, string) {
@@ -201,7 +203,7 @@ func TestReopen(t *testing.T) {
 // A full disk stops nobody, and is told once.
 func TestFullDisk(t *testing.T) {
 	if _, err := os.Stat("/dev/full"); err != nil {
-		t.Skip("this system has no /dev/full")
+		needs.Skip(t, "this system has no /dev/full")
 	}
 	told := 0
 	l, err := Open("/dev/full", Combined, func(_ string, err error) { told++ })

@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"golang.org/x/sys/unix"
+
+	"ostiarius/e2e/needs"
 )
 
 // Who does not own the file hears of writers through the system's notices.
@@ -54,7 +56,7 @@ func TestMountedFile(t *testing.T) {
 	put(t, from, open)
 	mount := func() {
 		if err := unix.Mount(from, o.File, "", unix.MS_BIND, ""); err != nil {
-			t.Skipf("nothing can be mounted here: %v", err)
+			needs.Skip(t, "nothing can be mounted here: %v", err)
 		}
 		t.Cleanup(func() { unix.Unmount(o.File, unix.MNT_DETACH) })
 	}
@@ -90,11 +92,11 @@ func TestReadOnlyFile(t *testing.T) {
 	from := filepath.Join(filepath.Dir(o.File), "elsewhere.yaml")
 	put(t, from, open)
 	if err := unix.Mount(from, o.File, "", unix.MS_BIND, ""); err != nil {
-		t.Skipf("nothing can be mounted here: %v", err)
+		needs.Skip(t, "nothing can be mounted here: %v", err)
 	}
 	t.Cleanup(func() { unix.Unmount(o.File, unix.MNT_DETACH) })
 	if err := unix.Mount("", o.File, "", unix.MS_BIND|unix.MS_REMOUNT|unix.MS_RDONLY, ""); err != nil {
-		t.Skipf("nothing can be mounted read-only here: %v", err)
+		needs.Skip(t, "nothing can be mounted read-only here: %v", err)
 	}
 	h := follow(t, o)
 	_, err := h.Apply(t.Context(), "test", Draft{Text: []byte(closed)})
