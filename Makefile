@@ -30,27 +30,17 @@ demo/desk/dist/index.html: $(DESK) console/node_modules/.installed
 demo: bin/ostiarius
 	bin/ostiarius demo $(DEMO)
 
-# Chromium is for the browser tests; the C compiler for the race detector.
-/usr/bin/chromium:
-	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null
-
-# Real clients for the tests, and a writer of htpasswd files.
-/usr/bin/htpasswd /usr/bin/aria2c:
-	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq apache2-utils curl wget aria2 git >/dev/null
-
-# Real servers for the tests, behind, in front and beside.
-/usr/bin/hypercorn:
-	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq python3-hypercorn nginx-light lighttpd php-cli >/dev/null
-/usr/bin/caddy /usr/sbin/haproxy /usr/sbin/apache2:
-	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq caddy haproxy apache2 python3-cryptography >/dev/null
-
-# A real mail server for the tests. It runs only within them.
-/usr/sbin/smtpd:
-	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq opensmtpd >/dev/null
-
-# To check the unit of a service.
-/usr/bin/systemd-analyze:
-	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq systemd >/dev/null
+# What the tests run beside our own programs, each with its package: a browser; clients and a writer of htpasswd files; web servers, behind, in
+# front and beside; a mail server, which runs only within them; a checker of units. The race detector wants a C compiler, too.
+NEEDS = /usr/bin/chromium=chromium /usr/bin/htpasswd=apache2-utils /usr/bin/curl=curl /usr/bin/wget=wget /usr/bin/aria2c=aria2 /usr/bin/git=git \
+	/usr/bin/hypercorn=python3-hypercorn /usr/sbin/nginx=nginx-light /usr/sbin/lighttpd=lighttpd /usr/bin/php=php-cli /usr/bin/caddy=caddy \
+	/usr/sbin/haproxy=haproxy /usr/sbin/apache2=apache2 /usr/lib/python3/dist-packages/cryptography=python3-cryptography \
+	/usr/sbin/smtpd=opensmtpd /usr/bin/systemd-analyze=systemd /usr/bin/script=bsdutils $(MORE)
+INSTALL := DEBIAN_FRONTEND=noninteractive apt-get install -y -qq
+.PHONY: needs
+needs:
+	@missing=$$(for need in $(NEEDS); do [ -e "$${need%=*}" ] || echo "$${need#*=}"; done); \
+	[ -z "$$missing" ] || { apt-get update -qq && $(INSTALL) $$missing >/dev/null; }
 
 # The race detector makes everything slower, by up to ten times. The long sums of core know no concurrency; it watches them where the
 # service uses them. The end-to-end tests are clients of a service that runs by itself; make race watches that.
@@ -58,7 +48,7 @@ UNWATCHED := e2e e2e/faults core/connect core/place core/policy core/prove core/
 # What takes longest begins first. SQLite is a translation of the C program, in which the race detector would watch each access to memory. All
 # around it is watched. (No package can be left out that has instances of generic types in common with others: they would be those of all.)
 WATCHED := -race -gcflags=modernc.org/sqlite/lib=-race=false
-test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bin/caddy /usr/sbin/haproxy /usr/sbin/apache2 /usr/sbin/smtpd /usr/bin/systemd-analyze
+test: bin/ostiarius needs
 	gofmt -l $(filter %.go,$(GOFILES)) | (! grep .)
 	go vet ./...
 	go tool staticcheck ./...
@@ -68,7 +58,7 @@ test: bin/ostiarius /usr/bin/chromium /usr/bin/htpasswd /usr/bin/aria2c /usr/bin
 # The real service under the race detector, without a browser. It is slower than the tests expect; so what
 # fails without a race is tried once more.
 RACE = GORACE="halt_on_error=1 log_path=$(CURDIR)/bin/race" E2E_BINARY=$(CURDIR)/bin/ostiarius-race go test -count=1 -timeout 20m -parallel 4 ./e2e
-race: bin/ostiarius /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bin/caddy /usr/sbin/haproxy /usr/sbin/apache2 /usr/sbin/smtpd
+race: bin/ostiarius needs
 	go build $(WATCHED) -o bin/ostiarius-race ./cmd/ostiarius
 	rm -f bin/race.*
 	$(RACE) || { ! ls bin/race.* 2>/dev/null && $(RACE); }
@@ -78,13 +68,11 @@ race: bin/ostiarius /usr/bin/htpasswd /usr/bin/aria2c /usr/bin/hypercorn /usr/bi
 faults: bin/ostiarius
 	FAULTS=10m go test -count=1 -timeout 20m -v -run TestWhateverGoesWrong ./e2e/faults
 
-/usr/bin/wrk /usr/bin/wget:
-	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq wrk wget >/dev/null
-
-bench: bin/ostiarius /usr/bin/wrk /usr/bin/wget /usr/bin/hypercorn /usr/bin/caddy
+bench: MORE := /usr/bin/wrk=wrk
+bench: bin/ostiarius needs
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/... ./embed ./patrol
 
-fuzz: bin/ostiarius /usr/bin/chromium
+fuzz: bin/ostiarius needs
 	ORACLE=long go test -count=1 ./core/policy ./core/prove ./service/inforce
 	ORACLE=long go test -count=1 -run TestRoutesAreRefreshed ./e2e
 	for target in core/account:FuzzSplitEmail core/account:FuzzKey core/exact:FuzzUnmarshal core/event:FuzzRead \
@@ -103,8 +91,8 @@ docs:
 	go run ./docs/reference > docs/commands.md
 
 # Takes the pictures in docs/screenshots anew, from the demo.
-screenshots: bin/ostiarius /usr/bin/chromium
-	which xterm import Xvfb >/dev/null || (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq xvfb xterm imagemagick fonts-dejavu-core >/dev/null)
+screenshots: MORE := /usr/bin/xterm=xterm /usr/bin/import=imagemagick /usr/bin/Xvfb=xvfb /usr/share/fonts/truetype/dejavu=fonts-dejavu-core
+screenshots: bin/ostiarius needs
 	go run ./e2e/shots docs/screenshots
 	e2e/shots/terminal.sh docs/screenshots
 
