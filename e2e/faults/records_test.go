@@ -159,7 +159,8 @@ func TestFullDisk(t *testing.T) {
 	t.Cleanup(func() { disk.Close() })
 	s := siteIn(t, t.TempDir(), filepath.Join(disk.Dir, "d"), "").start()
 	s.add("ines", "keeper")
-	cookie := s.signIn("ines")
+	s.add("walt", "keeper")
+	cookie, walts := s.signIn("ines"), s.signIn("walt")
 	free := must(disk.Fill())(t)
 	var references []string
 	for i := range 30 { // what is noted takes room in the end
@@ -182,7 +183,21 @@ func TestFullDisk(t *testing.T) {
 	if failed == 0 {
 		t.Error("the disk was not full")
 	}
+	// What is taken away is gone at once, and whoever asked is told that it is not written down.
+	if a := s.get("/log/", walts); a.status != 200 {
+		t.Fatalf("walt: %d", a.status)
+	}
+	if err := s.api().People().SetDisabled(t.Context(), "walt", true); err == nil || !strings.Contains(err.Error(), "could not be written down") {
+		t.Errorf("disabling while the disk is full: %v", err)
+	}
+	if a := s.get("/log/", walts); a.status == 200 {
+		t.Error("walt is disabled and goes on")
+	}
 	free()
+	eventually(t, "it is written down", func() bool {
+		walt, err := s.api().People().Get(t.Context(), "walt")
+		return err == nil && walt.Disabled
+	})
 	for _, reference := range references {
 		eventually(t, "the reference "+reference+" is found", func() bool {
 			found, err := s.api().Activity(t.Context(), client.EventQuery{Reference: reference, Limit: 1})
@@ -191,5 +206,13 @@ func TestFullDisk(t *testing.T) {
 	}
 	if _, err := signIn(s.process.URL, "ines"); err != nil {
 		t.Error(err)
+	}
+	s.stop()
+	s.start()
+	if a := s.get("/log/", walts); a.status == 200 {
+		t.Error("walt is back with the next start")
+	}
+	if a := s.get("/log/", cookie); a.status != 200 {
+		t.Errorf("ines is out with the next start: %d", a.status)
 	}
 }
