@@ -1,6 +1,7 @@
 package secret
 
 import (
+	"encoding/base64"
 	"strings"
 	"testing"
 )
@@ -125,6 +126,37 @@ func TestPasswordsAreNotCut(t *testing.T) {
 		}
 		if !Verify(hash, long) {
 			t.Errorf("%d letters do not verify", n)
+		}
+	}
+}
+
+// A token has 256 random bits (OWASP ASVS 5.0, 7.2.3, wants 128): none is always the same, and none follows another.
+func TestTokensAreRandom(t *testing.T) {
+	const n = 4096
+	seen, set := map[string]bool{}, [256]int{}
+	same := [255]int{} // how often a bit is as the one before it
+	for range n {
+		token, _ := NewToken()
+		raw, err := base64.RawURLEncoding.DecodeString(token)
+		if err != nil || len(raw) != 32 || seen[token] {
+			t.Fatalf("%q: %v", token, err)
+		}
+		seen[token] = true
+		last := -1
+		for i := range 256 {
+			bit := int(raw[i/8] >> (i % 8) & 1)
+			set[i] += bit
+			if last == bit {
+				same[i-1]++
+			}
+			last = bit
+		}
+	}
+	for what, counts := range map[string][]int{"is set": set[:], "is as the one before it": same[:]} {
+		for i, c := range counts {
+			if c < n/2-320 || c > n/2+320 { // ten times the standard deviation
+				t.Errorf("bit %d %s %d times of %d", i, what, c, n)
+			}
 		}
 	}
 }

@@ -138,6 +138,13 @@ func TestSignInWithACode(t *testing.T) {
 	if _, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: kept[0]}, herHome, false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("a kept code twice: %v", err)
 	}
+	h = h.start(t)
+	if _, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: kept[0]}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("a kept code twice, after another start: %v", err)
+	}
+	if _, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: code()}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+		t.Errorf("a code twice, after another start: %v", err)
+	}
 }
 
 // With the password alone nothing opens, whatever the way.
