@@ -6,7 +6,7 @@ CONSOLE := $(shell find console -type f -not -path '*/node_modules/*' -not -path
 DESK    := $(shell find demo/desk -type f -not -path 'demo/desk/dist/*') service/pages/scripts/client.d.ts
 ASSETS  := $(shell find service store demo -type f -not -name '*.go' -not -path 'demo/desk/*')
 
-.PHONY: build demo test race faults bench fuzz docs screenshots release clean
+.PHONY: build demo test race faults bench fuzz mutate docs screenshots release clean
 
 build: bin/ostiarius
 
@@ -85,6 +85,10 @@ fuzz: bin/ostiarius needs
 		core/site:FuzzReadLogLine service:FuzzReadHead service:FuzzQuestion service/pages:FuzzFieldsOf service/pages:FuzzAsked \
 		core/fastcgi:FuzzRead core/replay:FuzzRead patrol:FuzzDocument; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
+
+# Breaks a package in one place after the other, and lists what none of its own tests notices: make mutate PKG=core/throttle
+mutate:
+	go run ./e2e/mutate $(if $(SAMPLE),-sample $(SAMPLE)) $(PKG)
 
 # Writes the reference pages that are made from the code.
 docs:
