@@ -20,7 +20,7 @@ func TestListing(t *testing.T) {
 		for name, text := range map[string]string{
 			"site/index.html": "home", "site/downloads/b.txt": "b", "site/downloads/A.txt": "aa", "site/downloads/a b&<c>.txt": "c",
 			"site/downloads/.secret": "d", "site/downloads/closed.txt": "e", "site/downloads/hidden.txt": "f", "site/downloads/más/x.bin": strings.Repeat("x", 1_234_567),
-			"site/downloads/with/index.html": "with", "site/empty/.keep": "", "site/kit/deep/first.pdf": "1", "site/kit/zz/last.pdf": "2", "outside.txt": "outside",
+			"site/downloads/with/index.html": "with", "site/empty/.keep": "", "site/kit/deep/first é?.pdf": "1", "site/kit/zz/last.pdf": "2", "outside.txt": "outside",
 		} {
 			file := filepath.Join(dir, name)
 			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
@@ -102,12 +102,17 @@ doors:
 	}
 
 	// Where people are led.
-	for s, want := range map[*Service][2]string{without: {"/kit/deep/first.pdf", "nothing answers at /kit/"}, with: {"/kit/", ""}} {
+	for s, want := range map[*Service][2]string{without: {"/kit/deep/first%20%C3%A9%3F.pdf", "nothing answers at /kit/"}, with: {"/kit/", ""}} {
 		if at := policy.Opened(s.policy.Book(), policy.Shared, "press-kit"); at != want[0] {
 			t.Errorf("led to %s, want %s", at, want[0])
 		}
 		if says := found(s, "nothing-answers"); !strings.Contains(says, want[1]) || want[1] == "" && strings.Contains(says, "/kit") {
 			t.Errorf("check says %q, want %q", says, want[1])
+		}
+	}
+	for path, want := range map[string]string{"/kit": "/kit/deep/first%20%C3%A9%3F.pdf", "/downloads/b.txt": "/downloads/b.txt", "/nothing": "/nothing"} {
+		if at := policy.LinkTo(without.policy.Book(), path); at != want {
+			t.Errorf("a link to %s leads to %s, want %s", path, at, want)
 		}
 	}
 	if says := found(with, "listed-to-all"); !strings.Contains(says, "/downloads/, /downloads/más/, /empty/") || strings.Contains(says, "/kit") {

@@ -3,6 +3,7 @@ package policy
 import (
 	"cmp"
 	"math"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -194,7 +195,7 @@ func PassNamed(b *Book, name string) *DeclaredPass {
 }
 
 // Opened returns the first place that opens to holders of a pass, or to visitors who know a shared password: of the doors that ask for
-// it, the one that stands first and at which something is known to answer; "/" if there is none.
+// it, the one that stands first and at which something is known to answer; "/" if there is none. It is percent-encoded, as in a link.
 func Opened(b *Book, kind Kind, name string) string {
 	first := ""
 	for i := range b.Doors {
@@ -210,16 +211,28 @@ func Opened(b *Book, kind Kind, name string) string {
 			path += "/"
 		}
 		if b.answers == nil {
-			return path
+			return inLink(path)
 		}
 		first = cmp.Or(first, path)
 		at := b.answers(place.Place{Method: "GET", Host: d.Host.String(), Path: cmp.Or(strings.TrimSuffix(path, "/"), "/"), Slash: below})
 		if at != "" && names(b.Deciding(pathOf(at, d.Host.String()))[0].Admit, kind, name) {
-			return at
+			return inLink(at)
 		}
 	}
-	return cmp.Or(first, "/")
+	return inLink(cmp.Or(first, "/"))
 }
+
+// LinkTo returns a link to a path of the site, percent-encoded: to what is known to answer there or below, as Opened has it.
+func LinkTo(b *Book, path string) string {
+	if b.answers != nil {
+		if at := b.answers(place.Place{Method: "GET", Path: path}); at != "" {
+			return inLink(at)
+		}
+	}
+	return inLink(path)
+}
+
+func inLink(address string) string { return (&url.URL{Path: address}).EscapedPath() }
 
 // pathOf returns the place at an address that was made from a path.
 func pathOf(address, host string) place.Place {

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"net/url"
+	"strings"
 	"time"
 
 	kind "ostiarius/core/activity"
@@ -331,7 +333,11 @@ func (p *Passes) Used(ctx context.Context, id string, from netip.Addr) (bool, er
 	if err != nil {
 		return false, err
 	}
-	return (&Held{passes: p, of: l, book: p.o.Book(), path: p.Leads(l.is.Load()), at: p.o.Now()}).Use(ctx, from)
+	path, _, _ := strings.Cut(p.Leads(l.is.Load()), "?")
+	if plain, err := url.PathUnescape(path); err == nil {
+		path = plain
+	}
+	return (&Held{passes: p, of: l, book: p.o.Book(), path: path, at: p.o.Now()}).Use(ctx, from)
 }
 
 // Tell changes what is known of a pass, as when records are brought from elsewhere, and adds to its story what edit

@@ -151,11 +151,11 @@ func (p *Passes) paths(d *policy.DeclaredPass, texts []string) (paths []string, 
 	return paths, nil
 }
 
-// Leads returns where a pass leads.
+// Leads returns where a pass leads, percent-encoded.
 func (p *Passes) Leads(is *pass.Pass) string {
 	book := p.o.Book()
 	if len(is.Paths) > 0 {
-		return (place.Place{Path: is.Paths[0]}).Address()
+		return policy.LinkTo(book, is.Paths[0])
 	}
 	if d := policy.PassNamed(book, is.Kind); d != nil && d.Go != "" {
 		return d.Go
