@@ -1,4 +1,4 @@
-import { TryThis } from "./TryThis";
+import { detailOf, TryThis } from "./TryThis";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
@@ -136,7 +136,7 @@ function EventTable({ events, onReference }: { events: Event[]; onReference: (re
                 {e.place && <code className="block">{e.place}</code>}
                 {(e.detail || e.door) && (
                   <span className="text-sm text-soft">
-                    {e.door && <code>{e.door}</code>} {e.detail}
+                    {e.door && <code>{e.door}</code>} {detailOf(e)}
                   </span>
                 )}
               </td>

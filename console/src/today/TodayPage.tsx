@@ -1,4 +1,4 @@
-import { TryThis } from "../activity/TryThis";
+import { detailOf, TryThis } from "../activity/TryThis";
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
 import { Bar, BarChart, CartesianGrid, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
@@ -89,7 +89,7 @@ export function TodayPage() {
                     <span className="whitespace-nowrap text-soft">{ago(e.at)}</span>
                   </span>
                   <span className="text-sm text-soft">
-                    {e.detail} {e.reference && <Link className="underline" to={`/activity?reference=${e.reference}`}>{e.reference}</Link>} <TryThis event={e} />
+                    {detailOf(e)} {e.reference && <Link className="underline" to={`/activity?reference=${e.reference}`}>{e.reference}</Link>} <TryThis event={e} />
                   </span>
                 </li>
               ))}
