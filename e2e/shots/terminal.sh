@@ -9,6 +9,7 @@ trap 'kill $xvfb 2>/dev/null; rm -rf "$work"' EXIT
 export PATH="$PWD/bin:$PATH" DISPLAY=:97
 Xvfb :97 -screen 0 1180x440x24 >/dev/null 2>&1 &
 xvfb=$!
+for _ in $(seq 100); do [ -e /tmp/.X11-unix/X97 ] && break; sleep 0.1; done
 
 mkdir "$work/site"
 cp demo/doors.yaml "$work/doors.yaml"
