@@ -275,8 +275,8 @@ func passesImport(service func() *client.Client) *cobra.Command {
 name, reference, note, until, downloads, paths. Lines that cannot be taken are told, each with the
 reason; the others are issued and mailed. Who has an open pass of the kind already, or one with the same
 reference, gets no other: so a list that was cut short can be brought in once more. - is standard input.
-With --no-mail each part is shown before the next one is issued. If the command is killed, bring the file
-in once more: it names the passes that were issued already, and "ostiarius passes resend ID --no-mail" gives
+With --no-mail each part is shown before the next one is issued. If the command is killed, import the file
+again: it names the passes that were issued already, and "ostiarius passes resend ID --no-mail" gives
 one of them another password. Exit code 1 if a line was refused.`,
 		Example: "  ostiarius passes import recordings buyers.csv --dry-run\n  ostiarius passes import recordings buyers.csv --no-mail -o json > passes.json",
 		Args:    takes("KIND", "FILE"),

@@ -287,7 +287,7 @@ type Today struct {
 	Sessions   int        `json:"sessions"`
 	People     int        `json:"people"`
 	Attention  []string   `json:"attention"`
-	Doorways   int        `json:"doorways"`   // in the policy in force, each path of a door by itself as in the list of doors
+	Doorways   int        `json:"doorways"`   // of the active policy; a door with several paths counts as several, as in the list of doors
 	Guarantees int        `json:"guarantees"` // that hold
 }
 

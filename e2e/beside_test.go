@@ -326,6 +326,10 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 		t.Fatalf("%v: %s", err, out)
 	}
 	ada := newPerson(t, base)
+	// Asking about a file is no download.
+	if a := ada.do("HEAD", "/recordings/horn.mp3", "", "Authorization", basicOf(pass.User, pass.Password)); a.status != 200 || a.body != "" {
+		t.Errorf("HEAD with a pass: %d", a.status)
+	}
 	gives(ada, "/recordings/bell.mp3", 200, "a bell", "Authorization", basicOf(pass.User, pass.Password))
 	gives(ada, "/recordings/bell.mp3", 206, "be", "Authorization", basicOf(pass.User, pass.Password), "Range", "bytes=2-3")
 	gives(ada, "/recordings/horn.mp3", 303, "", "Authorization", basicOf(pass.User, pass.Password))

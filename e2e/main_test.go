@@ -12,6 +12,8 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+
+	"ostiarius/e2e/needs"
 )
 
 // The tests share one browser and, where they change nothing for the others, one demo.
@@ -69,7 +71,7 @@ const (
 func tab(t *testing.T) context.Context {
 	t.Helper()
 	if browser == nil {
-		t.Skip("without a browser")
+		needs.Skip(t, "without a browser")
 	}
 	ctx, end := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	t.Cleanup(end)

@@ -20,7 +20,7 @@ func TestListing(t *testing.T) {
 		for name, text := range map[string]string{
 			"site/index.html": "home", "site/downloads/b.txt": "b", "site/downloads/A.txt": "aa", "site/downloads/a b&<c>.txt": "c",
 			"site/downloads/.secret": "d", "site/downloads/closed.txt": "e", "site/downloads/hidden.txt": "f", "site/downloads/más/x.bin": strings.Repeat("x", 1_234_567),
-			"site/downloads/with/index.html": "with", "site/empty/.keep": "", "site/kit/deep/first é?.pdf": "1", "site/kit/zz/last.pdf": "2", "outside.txt": "outside",
+			"site/downloads/with/index.html": "with", "site/empty/.keep": "", "site/kit/deep/first é?.pdf": "1", "site/kit/zz/last.pdf": "2", "outside.txt": "outside", "site/mixed/hidden/a.txt": "h",
 		} {
 			file := filepath.Join(dir, name)
 			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
@@ -43,6 +43,8 @@ doors:
   - { path: /downloads/hidden.txt, admit: { role: keeper }, otherwise: hide }
   - { path: /kit/**, admit: { shared: press-kit } }
   - { path: /bought/**, admit: { pass: downloads } }
+  - { path: /mixed/**, admit: { pass: downloads } }
+  - { path: /mixed/hidden/**, admit: { role: keeper }, otherwise: hide }
 `
 		if err := os.WriteFile(filepath.Join(dir, "doors.yaml"), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -110,7 +112,7 @@ doors:
 			t.Errorf("check says %q, want %q", says, want[1])
 		}
 	}
-	for path, want := range map[string]string{"/kit": "/kit/deep/first%20%C3%A9%3F.pdf", "/downloads/b.txt": "/downloads/b.txt", "/nothing": "/nothing"} {
+	for path, want := range map[string]string{"/kit": "/kit/deep/first%20%C3%A9%3F.pdf", "/downloads/b.txt": "/downloads/b.txt", "/nothing": "/nothing", "/mixed": "/mixed"} {
 		if at := policy.LinkTo(without.policy.Book(), path); at != want {
 			t.Errorf("a link to %s leads to %s, want %s", path, at, want)
 		}

@@ -225,7 +225,8 @@ func Opened(b *Book, kind Kind, name string) string {
 // LinkTo returns a link to a path of the site, percent-encoded: to what is known to answer there or below, as Opened has it.
 func LinkTo(b *Book, path string) string {
 	if b.answers != nil {
-		if at := b.answers(place.Place{Method: "GET", Path: path}); at != "" {
+		at := b.answers(pathOf(path, ""))
+		if at != "" && b.Deciding(pathOf(at, ""))[0] == b.Deciding(pathOf(path, ""))[0] { // another door may hide the name
 			return inLink(at)
 		}
 	}

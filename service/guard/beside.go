@@ -240,12 +240,13 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 	if g.Took != nil {
 		g.Took(time.Since(begun))
 	}
-	if r.Method == http.MethodHead { // the web server leaves the text away itself, and says how long it is
-		whole := *r
-		whole.Method, r = http.MethodGet, &whole
+	whole := r // as it is answered: of HEAD the web server leaves the text away itself, and says how long it is
+	if r.Method == http.MethodHead {
+		get := *r
+		get.Method, whole = http.MethodGet, &get
 	}
 	if err != nil {
-		return &turnedAway{status: laterOf(err).Status, write: func(w http.ResponseWriter) { g.unable(w, r, house.Book, err) }}, t
+		return &turnedAway{status: laterOf(err).Status, write: func(w http.ResponseWriter) { g.unable(w, whole, house.Book, err) }}, t
 	}
 	_, query, _, _ := t.spell(r, d)
 	reference := g.note(r, t, d)
@@ -261,7 +262,7 @@ func (b *Beside) decide(w http.ResponseWriter, r *http.Request) (*turnedAway, *T
 	}
 	return &turnedAway{
 		status: away.Answer.Status, location: away.Answer.Location, authenticate: away.Answer.Authenticate,
-		write: func(w http.ResponseWriter) { g.turnAway(w, r, house, turning, away, nil) },
+		write: func(w http.ResponseWriter) { g.turnAway(w, whole, house, turning, away, nil) },
 	}, t
 }
 

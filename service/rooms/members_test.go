@@ -55,7 +55,7 @@ func TestReminders(t *testing.T) {
 	within := "mo@marram.example A year of support 30 November 2027 /door/join?item=year"
 	check("two days before the end of its grace", within, first)
 	s.tell(paid("o2", "year"))
-	check("paid once more", within, first)
+	check("paid again", within, first)
 	s.clock.pass(365*24*time.Hour - 24*time.Hour)
 	second := "mo@marram.example A year of support 29 November 2028 /door/join?item=year"
 	check("a day before the next end: once, though two are due", second, within, first)
