@@ -133,7 +133,9 @@ func (e *Echo) Close() {
 	}
 	for _, values := range h {
 		for i, value := range values {
-			values[i] = string(e.drawn.undo([]byte(value)))
+			if now := string(e.drawn.undo([]byte(value))); now != value { // others are lists that all answers share
+				values[i] = now
+			}
 		}
 	}
 	after := http.Header{} // what comes behind the body, and was put among the other fields meanwhile
