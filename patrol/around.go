@@ -5,10 +5,10 @@ import (
 	"context"
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/policy"
 )
 
@@ -118,12 +118,12 @@ func (w *walk) says(a *address) string {
 }
 
 var (
-	static  = regexp.MustCompile(`(?i)\.(css|js|mjs|map|png|jpe?g|gif|svg|ico|webp|avif|woff2?|ttf|webmanifest)$`)
-	openFor = regexp.MustCompile(`(?i)(sign-?_?(in|up|out)|log-?_?(in|out)|register|join|forgot|recover|reset|help|public|about|terms|privacy|imprint|impressum|contact|captcha|verify|invite|callback|robots|favicon|anmeld|entrance|lost)`)
+	static  = pattern.New(`(?i)\.(css|js|mjs|map|png|jpe?g|gif|svg|ico|webp|avif|woff2?|ttf|webmanifest)$`)
+	openFor = pattern.New(`(?i)(sign-?_?(in|up|out)|log-?_?(in|out)|register|join|forgot|recover|reset|help|public|about|terms|privacy|imprint|impressum|contact|captcha|verify|invite|callback|robots|favicon|anmeld|entrance|lost)`)
 )
 
 // closedName is what people call places that are not for everybody.
-var closedName = regexp.MustCompile(`(?i)(^|[/_.-])(admin|administration|backoffice|private|privat|internal|intern|intranet|secret|geheim|confidential|members?|staff|office|secure|protected|restricted|dashboard|hidden|backups?)([/_.-]|$)`)
+var closedName = pattern.New(`(?i)(^|[/_.-])(admin|administration|backoffice|private|privat|internal|intern|intranet|secret|geheim|confidential|members?|staff|office|secure|protected|restricted|dashboard|hidden|backups?)([/_.-]|$)`)
 
 // forgotten finds pages that are open in a directory that is closed: its own page is, and more than one in it. Where there is a policy, that
 // is what it says only of places that no door covers.
@@ -176,7 +176,7 @@ func (w *walk) named(ctx context.Context) map[string]bool {
 	return all
 }
 
-var disallowed = regexp.MustCompile(`(?mi)^\s*disallow\s*:\s*(/\S*)`)
+var disallowed = pattern.New(`(?mi)^\s*disallow\s*:\s*(/\S*)`)
 
 // spellings returns other ways to write a path, which some server may take for the same.
 func spellings(path string) (all []string) {
@@ -364,7 +364,7 @@ func (w *walk) requestFor(a *address) policy.Request {
 	return policy.Request{Method: "GET", Host: a.url.Host, Path: a.path()}
 }
 
-var leadsOn = regexp.MustCompile(`(?i)^(next|url|uri|to|return(_?-?(to|url|uri|path))?|redirect(_?-?(to|url|uri))?|goto|go|dest(ination)?|continue|target|back(_?url)?|forward|out|link|site|view|callback|ref|referer|page|path|r|u|q?after|success|landing)$`)
+var leadsOn = pattern.New(`(?i)^(next|url|uri|to|return(_?-?(to|url|uri|path))?|redirect(_?-?(to|url|uri))?|goto|go|dest(ination)?|continue|target|back(_?url)?|forward|out|link|site|view|callback|ref|referer|page|path|r|u|q?after|success|landing)$`)
 
 func resolve(base *url.URL, text string) *url.URL {
 	u, err := base.Parse(text)

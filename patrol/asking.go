@@ -1,14 +1,15 @@
 package patrol
 
 import (
-	"regexp"
 	"strings"
+
+	"ostiarius/core/pattern"
 )
 
 var (
-	listens = regexp.MustCompile(`addEventListener\(\s*["'](?:submit|change|input|key\w+|click)["']|\.on(?:submit|change|input|key\w+|click)\s*=`)
-	defines = regexp.MustCompile(`\bfunction\s+([\w$]+)\s*\(|([A-Za-z_$][\w$]*)\s*[=:]\s*(?:async\s*)?(?:function\b|\(|\w+\s*=>)`)
-	calls   = regexp.MustCompile(`([A-Za-z_$][\w$]*)\s*\(`)
+	listens = pattern.New(`addEventListener\(\s*["'](?:submit|change|input|key\w+|click)["']|\.on(?:submit|change|input|key\w+|click)\s*=`)
+	defines = pattern.New(`\bfunction\s+([\w$]+)\s*\(|([A-Za-z_$][\w$]*)\s*[=:]\s*(?:async\s*)?(?:function\b|\(|\w+\s*=>)`)
+	calls   = pattern.New(`([A-Za-z_$][\w$]*)\s*\(`)
 )
 
 // asking returns the code that looks at what somebody types into a field for a password: in the attributes of its form, in scripts

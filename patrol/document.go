@@ -3,12 +3,13 @@ package patrol
 import (
 	"bytes"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"golang.org/x/net/html"
+
+	"ostiarius/core/pattern"
 )
 
 // A document is what was read of an answer: where it leads, and what rules look at. It is the same for all who got it.
@@ -152,11 +153,11 @@ func readDocument(mime string, body []byte) *document {
 }
 
 var (
-	inXML     = regexp.MustCompile(`<loc>([^<]+)</loc>|<link>([^<]+)</link>|\bhref="([^"]+)"`)
-	forRobots = regexp.MustCompile(`(?mi)^\s*(?:disallow|allow|sitemap)\s*:\s*(\S+)`)
-	inStyle   = regexp.MustCompile(`url\(\s*["']?([^"')\s]{1,1000})["']?\s*\)|@import\s+["']([^"']{1,1000})["']`)
+	inXML     = pattern.New(`<loc>([^<]+)</loc>|<link>([^<]+)</link>|\bhref="([^"]+)"`)
+	forRobots = pattern.New(`(?mi)^\s*(?:disallow|allow|sitemap)\s*:\s*(\S+)`)
+	inStyle   = pattern.New(`url\(\s*["']?([^"')\s]{1,1000})["']?\s*\)|@import\s+["']([^"']{1,1000})["']`)
 	// What looks like an address among the texts of a script: it begins with a slash, or has an ending of pages and files.
-	inScript = regexp.MustCompile("[\"'`](/[\\w./~%@-]{1,300}(?:\\?[^\"'`\\s<>]{0,200})?|(?:\\.{1,2}/)?[\\w/~%-]{1,200}\\.(?:html?|php|aspx?|jsp|cgi|json|xml|csv|txt|pdf|zip|js|css|md)(?:\\?[^\"'`\\s<>]{0,200})?)[\"'`]")
+	inScript = pattern.New("[\"'`](/[\\w./~%@-]{1,300}(?:\\?[^\"'`\\s<>]{0,200})?|(?:\\.{1,2}/)?[\\w/~%-]{1,200}\\.(?:html?|php|aspx?|jsp|cgi|json|xml|csv|txt|pdf|zip|js|css|md)(?:\\?[^\"'`\\s<>]{0,200})?)[\"'`]")
 )
 
 func (d *document) link(how way, text string) {
@@ -366,9 +367,9 @@ func (d *document) readHTML(body []byte) {
 }
 
 // What is said by pages that are only on the way to others.
-var onTheWay = regexp.MustCompile(`(?i)(this page has moved|you are being (led|sent|redirected)|redirecting|weiterleitung|loading|please wait|click here|if you are not (led|sent|redirected)[^.]*|…|\.\.\.)`)
+var onTheWay = pattern.New(`(?i)(this page has moved|you are being (led|sent|redirected)|redirecting|weiterleitung|loading|please wait|click here|if you are not (led|sent|redirected)[^.]*|…|\.\.\.)`)
 
-var hiding = regexp.MustCompile(`(?i)(display\s*:\s*none|visibility\s*:\s*hidden|opacity\s*:\s*0(\.0+)?\s*(;|$|!)|filter\s*:\s*blur|max-height\s*:\s*0)`)
+var hiding = pattern.New(`(?i)(display\s*:\s*none|visibility\s*:\s*hidden|opacity\s*:\s*0(\.0+)?\s*(;|$|!)|filter\s*:\s*blur|max-height\s*:\s*0)`)
 
 func attributes(z *html.Tokenizer) (tag string, fields map[string]string) {
 	name, more := z.TagName()
@@ -547,11 +548,11 @@ func (l *listing) end() {
 
 // What pages say on which an account is made, and those on which one signs in.
 var (
-	joining   = regexp.MustCompile(`(?i)\b(register|sign up|create (an |your )?account|open an account|registrieren|konto anlegen)\b`)
-	signingIn = regexp.MustCompile(`(?i)\b(sign in|log in|log on|login|sign-in|anmelden|einloggen)\b`)
+	joining   = pattern.New(`(?i)\b(register|sign up|create (an |your )?account|open an account|registrieren|konto anlegen)\b`)
+	signingIn = pattern.New(`(?i)\b(sign in|log in|log on|login|sign-in|anmelden|einloggen)\b`)
 )
 
-var listingTitle = regexp.MustCompile(`(?i)^\s*(index of|directory listing (for|of)|listing of|contents of|verzeichnis(inhalt)?( von)?)\s*:?\s*/`)
+var listingTitle = pattern.New(`(?i)^\s*(index of|directory listing (for|of)|listing of|contents of|verzeichnis(inhalt)?( von)?)\s*:?\s*/`)
 
 func (l *listing) is(d *document) bool {
 	if listingTitle.MatchString(d.title) || listingTitle.MatchString(d.begins) {
@@ -560,7 +561,7 @@ func (l *listing) is(d *document) bool {
 	return l.names > 0 && l.other == 0 && l.rest <= 60+80*l.names && len(d.forms) == 0 && d.title == "" && d.content < 200
 }
 
-var signInWords = regexp.MustCompile(`(?i)(^|[/_.-])(sign-?_?in|log-?_?in|logon|log-?on|signon|anmeld(en|ung)|connexion|authenticate|auth|unlock|prove-again)([/_.?-]|$)`)
+var signInWords = pattern.New(`(?i)(^|[/_.-])(sign-?_?in|log-?_?in|logon|log-?on|signon|anmeld(en|ung)|connexion|authenticate|auth|unlock|prove-again)([/_.?-]|$)`)
 
 // signInAddress reports whether an address sounds as if one signed in there.
 func signInAddress(u *url.URL) bool { return signInWords.MatchString(u.Path) }

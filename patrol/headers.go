@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/policy"
 )
 
@@ -22,12 +22,12 @@ type setCookie struct {
 }
 
 var (
-	proves   = regexp.MustCompile(`(?i)sess|(^|[_-])sid($|[_-])|^sid|sid$|auth|token|login|logged|jwt|remember|account|credential|identity`)
-	harmless = regexp.MustCompile(`(?i)csrf|xsrf|consent|hint|nonce|state|flow|theme|lang|locale|analytics|count`)
-	saysWho  = regexp.MustCompile(`(?i)^(is_?-?)?(role|roles|admin|logged_?-?in|login|loggedin|authenticated|auth|authorized|user|username|user_?-?(name|type|role|id|level)|level|member|membership|paid|premium|access|group|account)$`)
-	guessed  = regexp.MustCompile(`(?i)^(0|1|true|false|yes|no|on|off|guest|user|admin|anonymous|none|free|public|member|visitor|basic|standard|editor|[0-9]{1,9})$`)
-	inQuery  = regexp.MustCompile(`(?i)^(php|asp|j|cf)?_?sess(ion)?_?(id|key|token)?$|^sid$`)
-	inPath   = regexp.MustCompile(`(?i);j?sessionid=[\w.-]{8,}`)
+	proves   = pattern.New(`(?i)sess|(^|[_-])sid($|[_-])|^sid|sid$|auth|token|login|logged|jwt|remember|account|credential|identity`)
+	harmless = pattern.New(`(?i)csrf|xsrf|consent|hint|nonce|state|flow|theme|lang|locale|analytics|count`)
+	saysWho  = pattern.New(`(?i)^(is_?-?)?(role|roles|admin|logged_?-?in|login|loggedin|authenticated|auth|authorized|user|username|user_?-?(name|type|role|id|level)|level|member|membership|paid|premium|access|group|account)$`)
+	guessed  = pattern.New(`(?i)^(0|1|true|false|yes|no|on|off|guest|user|admin|anonymous|none|free|public|member|visitor|basic|standard|editor|[0-9]{1,9})$`)
+	inQuery  = pattern.New(`(?i)^(php|asp|j|cf)?_?sess(ion)?_?(id|key|token)?$|^sid$`)
+	inPath   = pattern.New(`(?i);j?sessionid=[\w.-]{8,}`)
 )
 
 // cookies finds faults of cookies that prove who somebody is.
@@ -99,8 +99,8 @@ func attributesOf(c *http.Cookie) string {
 }
 
 var (
-	decoded    = regexp.MustCompile(`(?i)"?(role|admin|user|level|member)"?\s*[:=]`)
-	decodedWho = regexp.MustCompile(`(?i)"?(role|is_?admin|user_?(name|id)?|member)"?\s*[:=]`)
+	decoded    = pattern.New(`(?i)"?(role|admin|user|level|member)"?\s*[:=]`)
+	decodedWho = pattern.New(`(?i)"?(role|is_?admin|user_?(name|id)?|member)"?\s*[:=]`)
 )
 
 // inClear decodes what is only packed, not sealed.

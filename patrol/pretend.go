@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/policy"
 )
 
@@ -138,21 +139,21 @@ func (w *walk) at(text string) *address {
 var (
 	secretName = `(?:[\w$]*(?:passw(?:or)?d|passwort|passphrase|passcode|kennwort|pwd)s?|pw|pin|secret)\d*`
 	// The names of what somebody types, when they end in one of these.
-	typedName = regexp.MustCompile(`(?i)(^|[.\s(!&|=])` + secretName + `$`)
+	typedName = pattern.New(`(?i)(^|[.\s(!&|=])` + secretName + `$`)
 	// ...and those that tell only where they come from.
-	weakName = regexp.MustCompile(`([\w$]+)$`)
-	compared = regexp.MustCompile("([^;{}\\n]{1,160}?)\\s*(?:===?|!==?)\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`]")
-	reversed = regexp.MustCompile("[\"'`]([^\"'`\\n]{3,200})[\"'`]\\s*(?:===?|!==?)\\s*([\\w$.()\\[\\]'\"-]{1,120})")
-	listed   = regexp.MustCompile("\\[\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`][^\\]]{0,1000}\\]\\s*\\.\\s*(?:includes|indexOf)\\s*\\(\\s*([\\w$.()-]{1,80})")
-	switched = regexp.MustCompile("switch\\s*\\(([^)]{1,80})\\)\\s*\\{\\s*case\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`]")
-	hashed   = regexp.MustCompile(`(?i)(btoa|md5|sha-?\d*|hash|digest|hex|crypt)\w*\s*\(.{0,120}$`)
-	looksHex = regexp.MustCompile(`^(?i)(?:[0-9a-f]{32}|[0-9a-f]{40}|[0-9a-f]{56}|[0-9a-f]{64}|[0-9a-f]{96}|[0-9a-f]{128})$`)
-	asksFor  = regexp.MustCompile(`(?i)\bprompt\s*\([^)]{0,200}`)
-	member   = regexp.MustCompile(`(?:\.(?:value|trim\(\)|toLowerCase\(\)|toString\(\)|valueOf\(\)|toUpperCase\(\))|\(\)|\))+$`)
+	weakName = pattern.New(`([\w$]+)$`)
+	compared = pattern.New("([^;{}\\n]{1,160}?)\\s*(?:===?|!==?)\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`]")
+	reversed = pattern.New("[\"'`]([^\"'`\\n]{3,200})[\"'`]\\s*(?:===?|!==?)\\s*([\\w$.()\\[\\]'\"-]{1,120})")
+	listed   = pattern.New("\\[\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`][^\\]]{0,1000}\\]\\s*\\.\\s*(?:includes|indexOf)\\s*\\(\\s*([\\w$.()-]{1,80})")
+	switched = pattern.New("switch\\s*\\(([^)]{1,80})\\)\\s*\\{\\s*case\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`]")
+	hashed   = pattern.New(`(?i)(btoa|md5|sha-?\d*|hash|digest|hex|crypt)\w*\s*\(.{0,120}$`)
+	looksHex = pattern.New(`^(?i)(?:[0-9a-f]{32}|[0-9a-f]{40}|[0-9a-f]{56}|[0-9a-f]{64}|[0-9a-f]{96}|[0-9a-f]{128})$`)
+	asksFor  = pattern.New(`(?i)\bprompt\s*\([^)]{0,200}`)
+	member   = pattern.New(`(?:\.(?:value|trim\(\)|toLowerCase\(\)|toString\(\)|valueOf\(\)|toUpperCase\(\))|\(\)|\))+$`)
 )
 
 // labels are texts that stand where a password might, and are none.
-var labels = regexp.MustCompile(`(?i)^(password|passwort|kennwort|passphrase|pass|pwd|pin|secret|token|text|string|hidden|current-password|new-password|username|user|email|submit|button|input|checkbox|required|weak|strong|medium|ok|valid|invalid|undefined|object|function|number|boolean|null|true|false|enter|tab|escape|on|off|show|hide|none|block|[#./].*|.*[<>{}].*|\$\{.*|%\w.*|\*+|x{3,}|\.{3,}|…+|your[-_ ].*|.*(example|placeholder).*)$`)
+var labels = pattern.New(`(?i)^(password|passwort|kennwort|passphrase|pass|pwd|pin|secret|token|text|string|hidden|current-password|new-password|username|user|email|submit|button|input|checkbox|required|weak|strong|medium|ok|valid|invalid|undefined|object|function|number|boolean|null|true|false|enter|tab|escape|on|off|show|hide|none|block|[#./].*|.*[<>{}].*|\$\{.*|%\w.*|\*+|x{3,}|\.{3,}|…+|your[-_ ].*|.*(example|placeholder).*)$`)
 
 // checkIn returns the part of a script that compares what somebody types with a text in the script; "" if there is none.
 func checkIn(script string, inputs []string) string {
@@ -233,7 +234,7 @@ func givenTyped(script, name string, inputs []string) bool {
 }
 
 // around returns of a long script what stands near some words, so that what programs bundle takes no longer than what people write.
-func around(script string, words *regexp.Regexp, more []string) string {
+func around(script string, words *pattern.Pattern, more []string) string {
 	const short, near, most = 24 << 10, 1500, 64 << 10
 	if len(script) <= short {
 		return script
@@ -281,34 +282,34 @@ func unpacked(script string) string {
 	return script + "\n" + plain
 }
 
-var packed = regexp.MustCompile(`\b(atob|unescape|decodeURIComponent|decodeURI)\s*\(\s*["']([^"'\n]{8,})["']\s*\)`)
+var packed = pattern.New(`\b(atob|unescape|decodeURIComponent|decodeURI)\s*\(\s*["']([^"'\n]{8,})["']\s*\)`)
 
-var typingWords = regexp.MustCompile(`(?i)passw|kennwort|passphrase|passcode|prompt\s*\(|\bpwd?\b|\bpin\b`)
+var typingWords = pattern.New(`(?i)passw|kennwort|passphrase|passcode|prompt\s*\(|\bpwd?\b|\bpin\b`)
 
 var keys = []struct {
 	what string
-	re   *regexp.Regexp
+	re   *pattern.Pattern
 }{
-	{"a private key", regexp.MustCompile(`-----BEGIN (?:[A-Z]+ )*PRIVATE KEY-----`)},
-	{"an access key", regexp.MustCompile(`\b(?:AKIA|ASIA)[0-9A-Z]{16}\b`)},
-	{"a secret token", regexp.MustCompile(`\b(?:sk_live_[0-9A-Za-z]{10,}|ghp_[0-9A-Za-z]{30,}|github_pat_\w{30,}|xox[abp]-[\w-]{12,}|glpat-[\w-]{16,})`)},
-	{"a name and a password in an address", regexp.MustCompile(`\b(?:https?|ftp|postgres(?:ql)?|mysql|mongodb(?:\+srv)?|redis|amqp|ldap)://[^\s/:@"'<>]{1,60}:[^\s/:@"'<>]{2,80}@[\w.-]+`)},
+	{"a private key", pattern.New(`-----BEGIN (?:[A-Z]+ )*PRIVATE KEY-----`)},
+	{"an access key", pattern.New(`\b(?:AKIA|ASIA)[0-9A-Z]{16}\b`)},
+	{"a secret token", pattern.New(`\b(?:sk_live_[0-9A-Za-z]{10,}|ghp_[0-9A-Za-z]{30,}|github_pat_\w{30,}|xox[abp]-[\w-]{12,}|glpat-[\w-]{16,})`)},
+	{"a name and a password in an address", pattern.New(`\b(?:https?|ftp|postgres(?:ql)?|mysql|mongodb(?:\+srv)?|redis|amqp|ldap)://[^\s/:@"'<>]{1,60}:[^\s/:@"'<>]{2,80}@[\w.-]+`)},
 }
 
 var (
-	assigned  = regexp.MustCompile("(?i)([\\w$-]*(?:passw(?:or)?d|passwort|passphrase|passcode|kennwort|pwd))[\"']?\\s*(?::|=)\\s*[\"'`]([^\"'`\\n]{3,120})[\"'`]")
-	assignedK = regexp.MustCompile("(?i)([\\w$-]*(?:api_?-?key|secret_?-?key|client_?-?secret|access_?-?key|auth_?-?token|access_?-?token|private_?-?key|secret))[\"']?\\s*(?::|=)\\s*[\"'`]([\\w+/=.-]{12,400})[\"'`]")
-	commented = regexp.MustCompile(`(?i)\b(?:password|passwort|kennwort|passphrase|passcode|pwd|pw)\b[^\n.:=]{0,40}?(?:\s+is\s+|\s*[:=]\s*|\s+lautet\s+|\s+ist\s+)["'“„]?([^\s"'<>,;]{3,80})`)
-	entrance  = regexp.MustCompile(`(?i)\b(?:login|credentials?|zugang(?:sdaten)?)\b\s*[:=]\s*["']?([\w.@-]{2,40})\s*(?:/|:|\s)\s*([^\s"'<>]{3,60})`)
-	pairs     = regexp.MustCompile("(?i)\\b(?:user(?:_?name)?|login|name|account)[\"']?\\s*:\\s*[\"'`][^\"'`\\n]{1,60}[\"'`]\\s*,\\s*[\"']?(?:pass(?:w\\w*)?|pwd?|passphrase)[\"']?\\s*:\\s*[\"'`]([^\"'`\\n]{3,80})[\"'`]")
-	lists     = regexp.MustCompile("(?i)\\b(?:[\\w$]*passwords|passwds|pwds|passcodes)\\s*[:=]\\s*[\\[{]\\s*(?:[\"']?[\\w@.-]+[\"']?\\s*:\\s*)?[\"'`]([^\"'`\\n]{3,80})[\"'`]")
-	twoParts  = regexp.MustCompile(`(?i)\b(?:admin|administrator|root|webmaster|superuser)\s*[:/]\s*[^\s"'<>/]*[0-9!$%&][^\s"'<>/]*`)
-	public    = regexp.MustCompile(`(?i)csrf|xsrf|nonce|public|publish|site_?key|\bpk_|captcha|integrity|(header|name|label|field|hint|placeholder|title|error|message|text|url|path|param|type|regex|pattern|length)$`)
-	mixedText = regexp.MustCompile(`[0-9].*[A-Za-z]|[A-Za-z].*[0-9]`)
-	wordLike  = regexp.MustCompile(`^(?:\p{Lu}?\p{Ll}+|[\p{L} ,.!?'’:…-]* [\p{L} ,.!?'’:…-]*)$`)
+	assigned  = pattern.New("(?i)([\\w$-]*(?:passw(?:or)?d|passwort|passphrase|passcode|kennwort|pwd))[\"']?\\s*(?::|=)\\s*[\"'`]([^\"'`\\n]{3,120})[\"'`]")
+	assignedK = pattern.New("(?i)([\\w$-]*(?:api_?-?key|secret_?-?key|client_?-?secret|access_?-?key|auth_?-?token|access_?-?token|private_?-?key|secret))[\"']?\\s*(?::|=)\\s*[\"'`]([\\w+/=.-]{12,400})[\"'`]")
+	commented = pattern.New(`(?i)\b(?:password|passwort|kennwort|passphrase|passcode|pwd|pw)\b[^\n.:=]{0,40}?(?:\s+is\s+|\s*[:=]\s*|\s+lautet\s+|\s+ist\s+)["'“„]?([^\s"'<>,;]{3,80})`)
+	entrance  = pattern.New(`(?i)\b(?:login|credentials?|zugang(?:sdaten)?)\b\s*[:=]\s*["']?([\w.@-]{2,40})\s*(?:/|:|\s)\s*([^\s"'<>]{3,60})`)
+	pairs     = pattern.New("(?i)\\b(?:user(?:_?name)?|login|name|account)[\"']?\\s*:\\s*[\"'`][^\"'`\\n]{1,60}[\"'`]\\s*,\\s*[\"']?(?:pass(?:w\\w*)?|pwd?|passphrase)[\"']?\\s*:\\s*[\"'`]([^\"'`\\n]{3,80})[\"'`]")
+	lists     = pattern.New("(?i)\\b(?:[\\w$]*passwords|passwds|pwds|passcodes)\\s*[:=]\\s*[\\[{]\\s*(?:[\"']?[\\w@.-]+[\"']?\\s*:\\s*)?[\"'`]([^\"'`\\n]{3,80})[\"'`]")
+	twoParts  = pattern.New(`(?i)\b(?:admin|administrator|root|webmaster|superuser)\s*[:/]\s*[^\s"'<>/]*[0-9!$%&][^\s"'<>/]*`)
+	public    = pattern.New(`(?i)csrf|xsrf|nonce|public|publish|site_?key|\bpk_|captcha|integrity|(header|name|label|field|hint|placeholder|title|error|message|text|url|path|param|type|regex|pattern|length)$`)
+	mixedText = pattern.New(`[0-9].*[A-Za-z]|[A-Za-z].*[0-9]`)
+	wordLike  = pattern.New(`^(?:\p{Lu}?\p{Ll}+|[\p{L} ,.!?'’:…-]* [\p{L} ,.!?'’:…-]*)$`)
 )
 
-var keyWords = regexp.MustCompile(`(?i)passw|passphrase|passcode|kennwort|\bpwd?\b|\bpass\b|secret|api_?-?key|access_?-?key|private[ _-]?key|AKIA|ASIA|sk_live|ghp_|github_pat|xox[abp]-|glpat-|@[a-z][\w-]+\.[a-z]`)
+var keyWords = pattern.New(`(?i)passw|passphrase|passcode|kennwort|\bpwd?\b|\bpass\b|secret|api_?-?key|access_?-?key|private[ _-]?key|AKIA|ASIA|sk_live|ghp_|github_pat|xox[abp]-|glpat-|@[a-z][\w-]+\.[a-z]`)
 
 // keyIn returns what secret a page has in its source, and the part that has it.
 func keyIn(d *document) (what, part string) {
@@ -366,9 +367,9 @@ func keyIn(d *document) (what, part string) {
 }
 
 var (
-	passwordField = regexp.MustCompile(`(?i)^` + secretName + `$`)
+	passwordField = pattern.New(`(?i)^` + secretName + `$`)
 	// Words that follow "password" in sentences.
-	plain = regexp.MustCompile(`(?i)^(a|an|the|to|in|on|is|was|not|for|and|or|of|be|by|it|no|yes|required|optional|needed|field|fields|form|input|here|there|below|above|wrong|moved|protected|reset|check|checks|checked|removed|hidden|gone|missing|must|should|can|see|todo|stored|hashed|only|too|long|short|invalid|valid|correct|incorrect|visible|changed)$`)
+	plain = pattern.New(`(?i)^(a|an|the|to|in|on|is|was|not|for|and|or|of|be|by|it|no|yes|required|optional|needed|field|fields|form|input|here|there|below|above|wrong|moved|protected|reset|check|checks|checked|removed|hidden|gone|missing|must|should|can|see|todo|stored|hashed|only|too|long|short|invalid|valid|correct|incorrect|visible|changed)$`)
 )
 
 // wordy reports whether a text is a word for people that names what stands beside it, such as a label in some language.
@@ -384,12 +385,12 @@ func hideMost(text string) string {
 }
 
 var (
-	remembered = regexp.MustCompile(`(?:(?:local|session)Storage|document\.cookie|getCookie|Cookies|\$cookie)[^;{}\n]{0,120}`)
-	keyName    = regexp.MustCompile("[\"'`/]\\s*([\\w-]{2,40})\\s*(?:=[^\"'`/]*)?[\"'`/]|[sS]torage\\.(\\w+)")
-	authWord   = regexp.MustCompile(`(?i)^(is_?-?|has_?-?|my_?)?(logged_?-?in|login|authed|auth(enticated|orized|_?token|_?user)?|(access_?-?|id_?-?|user_?-?)?token|jwt|(current_?-?)?user(_?-?(name|id|data|info|role))?|member(ship|_?id)?|admin|role|session(_?id|_?token)?|sid|paid|premium|access|unlock(ed)?|passw\w*|pw|subscri(bed|ber|ption)|signed_?-?in)$`)
-	goes       = regexp.MustCompile("location(?:\\.href)?\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\.(?:replace|assign)\\s*\\(\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\[[\"']href[\"']\\]\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]")
-	negative   = regexp.MustCompile(`!\s*[\w$(]|[=!]==?\s*(?:null|undefined|false|["'](?:|false|0|no)["'])|[!=]==?\s*["'\w]|==?\s*-1|<\s*0|===?\s*null`)
-	reveals    = regexp.MustCompile(`(?i)\.style\.|\.hidden\s*=|classList\.|className\s*[+]?=|removeAttribute\(\s*["']hidden|setAttribute\(\s*["'](?:class|style)|innerHTML\s*=|\.(?:show|hide|toggle|fadeIn|fadeOut|remove)\s*\(|\.css\s*\(`)
+	remembered = pattern.New(`(?:(?:local|session)Storage|document\.cookie|getCookie|Cookies|\$cookie)[^;{}\n]{0,120}`)
+	keyName    = pattern.New("[\"'`/]\\s*([\\w-]{2,40})\\s*(?:=[^\"'`/]*)?[\"'`/]|[sS]torage\\.(\\w+)")
+	authWord   = pattern.New(`(?i)^(is_?-?|has_?-?|my_?)?(logged_?-?in|login|authed|auth(enticated|orized|_?token|_?user)?|(access_?-?|id_?-?|user_?-?)?token|jwt|(current_?-?)?user(_?-?(name|id|data|info|role))?|member(ship|_?id)?|admin|role|session(_?id|_?token)?|sid|paid|premium|access|unlock(ed)?|passw\w*|pw|subscri(bed|ber|ption)|signed_?-?in)$`)
+	goes       = pattern.New("location(?:\\.href)?\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\.(?:replace|assign)\\s*\\(\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\[[\"']href[\"']\\]\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]")
+	negative   = pattern.New(`!\s*[\w$(]|[=!]==?\s*(?:null|undefined|false|["'](?:|false|0|no)["'])|[!=]==?\s*["'\w]|==?\s*-1|<\s*0|===?\s*null`)
+	reveals    = pattern.New(`(?i)\.style\.|\.hidden\s*=|classList\.|className\s*[+]?=|removeAttribute\(\s*["']hidden|setAttribute\(\s*["'](?:class|style)|innerHTML\s*=|\.(?:show|hide|toggle|fadeIn|fadeOut|remove)\s*\(|\.css\s*\(`)
 )
 
 // remembersWho reports whether a script reads, from what the browser keeps, who somebody is or what they may.
@@ -434,14 +435,14 @@ func leavesAfter(d *document) string {
 }
 
 // handled tells scripts that wait for somebody to do something.
-var handled = regexp.MustCompile(`(?i)addEventListener|\bon(?:click|submit|change|input)\b|function\b|=>|setTimeout|fetch\s*\(|XMLHttp|axios|\.then\s*\(`)
+var handled = pattern.New(`(?i)addEventListener|\bon(?:click|submit|change|input)\b|function\b|=>|setTimeout|fetch\s*\(|XMLHttp|axios|\.then\s*\(`)
 
 var (
-	styleRule  = regexp.MustCompile(`([^{}@]{1,300})\{([^{}]{0,1000})\}`)
-	printRule  = regexp.MustCompile(`(?is)@media[^{]*\bprint\b[^{]*\{(?:[^{}]*\{[^{}]*\})*[^{}]*\}`)
-	lastPart   = regexp.MustCompile(`[^\s>+~]+$`)
-	nameInRule = regexp.MustCompile(`([.#])([\w-]+)`)
-	gateWord   = regexp.MustCompile(`(?i)(^|[\s_-])(members?|members?-?only|premium|paid|paywall(ed)?|private|secret|protected|restricted|locked|logged-?in|signed-?in|subscribers?|auth|authed|authenticated|admin|staff|internal|confidential|gated|for-?members)([\s_-]|$)`)
+	styleRule  = pattern.New(`([^{}@]{1,300})\{([^{}]{0,1000})\}`)
+	printRule  = pattern.New(`(?is)@media[^{]*\bprint\b[^{]*\{(?:[^{}]*\{[^{}]*\})*[^{}]*\}`)
+	lastPart   = pattern.New(`[^\s>+~]+$`)
+	nameInRule = pattern.New(`([.#])([\w-]+)`)
+	gateWord   = pattern.New(`(?i)(^|[\s_-])(members?|members?-?only|premium|paid|paywall(ed)?|private|secret|protected|restricted|locked|logged-?in|signed-?in|subscribers?|auth|authed|authenticated|admin|staff|internal|confidential|gated|for-?members)([\s_-]|$)`)
 )
 
 // hiddenIn returns text that is sent and only hidden, in an element that is meant for some: by its name, since a script shows it to
@@ -556,7 +557,7 @@ func (w *walk) isHome(got *answered) bool {
 	return home != nil && home.answers != nil && home.answers[w.stranger] != nil && home.answers[w.stranger].hash == got.hash
 }
 
-var turnedAway = regexp.MustCompile(`(?i)\b(sign in|log in|signed in|logged in|denied|forbidden|not allowed|no access|unauthori[sz]ed|expired|anmelden|angemeldet|kein zugriff|invalid|wrong|method)\b`)
+var turnedAway = pattern.New(`(?i)\b(sign in|log in|signed in|logged in|denied|forbidden|not allowed|no access|unauthori[sz]ed|expired|anmelden|angemeldet|kein zugriff|invalid|wrong|method)\b`)
 
 // guessed returns what a stranger gets at an address, which need not be walked.
 func (w *walk) guessed(ctx context.Context, text string) *answered {

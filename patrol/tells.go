@@ -8,11 +8,12 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/policy"
 )
 
 // traces are what programs write for their developers when they fail.
-var traces = regexp.MustCompile(strings.Join([]string{
+var traces = pattern.New(strings.Join([]string{
 	`Traceback \(most recent call last\)`,
 	`goroutine \d+ \[[\w ]+\]:`,
 	`\bat [\w$.<>]+\([\w$]+\.(?:java|kt|scala|groovy):\d+\)`,
@@ -65,8 +66,8 @@ var leftovers = []struct {
 	{"config.php.bak", "the source of a page", has(`<\?php`)}, {"index.php.bak", "the source of a page", has(`<\?php`)}, {"config.bak", "settings", notPage}, {"config.old", "settings", notPage},
 }
 
-func has(pattern string) func(*answered, string) bool {
-	re := regexp.MustCompile(pattern)
+func has(source string) func(*answered, string) bool {
+	re := pattern.New(source)
 	return func(_ *answered, text string) bool { return re.MatchString(text) }
 }
 
@@ -98,7 +99,7 @@ func textOf(a *answered) string {
 // endings that editors and careful people leave behind a page's name.
 var endings = []string{"~", ".bak", ".old", ".orig", ".save", ".swp", ".copy", ".1"}
 
-var pageFile = regexp.MustCompile(`(?i)/[^/]+\.(html?|php\d?|aspx?|jsp|cgi|pl|py|rb|inc|shtml|xhtml|ya?ml|conf|ini|json)$`)
+var pageFile = pattern.New(`(?i)/[^/]+\.(html?|php\d?|aspx?|jsp|cgi|pl|py|rb|inc|shtml|xhtml|ya?ml|conf|ini|json)$`)
 
 // leftOver asks for files that people leave behind, in each directory and beside each page.
 func (w *walk) leftOver(ctx context.Context) {

@@ -8,7 +8,6 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -16,6 +15,8 @@ import (
 	"time"
 
 	"golang.org/x/time/rate"
+
+	"ostiarius/core/pattern"
 )
 
 // A way is how one address leads to another.
@@ -263,7 +264,7 @@ func (w *walk) above(a *address) {
 	}
 }
 
-var changing = regexp.MustCompile(`(?i)(^|[^a-z])(sign-?_?out|log-?_?out|log-?_?off|sign-?_?off|abmelden|abmeldung|delete|remove|destroy|unsubscribe|disable|revoke|drop|purge|loeschen|deconnexion)([^a-z]|$)`)
+var changing = pattern.New(`(?i)(^|[^a-z])(sign-?_?out|log-?_?out|log-?_?off|sign-?_?off|abmelden|abmeldung|delete|remove|destroy|unsubscribe|disable|revoke|drop|purge|loeschen|deconnexion)([^a-z]|$)`)
 
 // offer takes an address for the walk, if it is new, ours to ask for, and within the limits. It returns what stands for it, nil for nothing.
 func (w *walk) offer(from *address, u *url.URL, how way) *address {

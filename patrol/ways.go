@@ -6,9 +6,9 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
-	"regexp"
 	"strings"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/policy"
 )
 
@@ -274,9 +274,9 @@ func (w *walk) leading(ctx context.Context) {
 }
 
 var (
-	wherever = regexp.MustCompile(`location(?:\.href)?\s*=\s*[A-Za-z_$][^;\n]{0,120}|location\.(?:replace|assign)\(\s*[A-Za-z_$][^;\n]{0,120}`)
-	askedFor = regexp.MustCompile(`(?i)\.get\(\s*["'](?:next|url|to|return\w*|redirect\w*|goto|go|dest\w*|continue|target|back)["']\s*\)[^\n]{0,200}|[?&](?:next|url|to|return\w*|redirect\w*|goto|continue|target)=[^\n]{0,80}location\.search`)
-	careful  = regexp.MustCompile(`startsWith\(|charAt\(0\)|\.origin\b|\.host(?:name)?\b|\[0\]\s*===?|/\^|includes\(|encodeURIComponent|allow`)
+	wherever = pattern.New(`location(?:\.href)?\s*=\s*[A-Za-z_$][^;\n]{0,120}|location\.(?:replace|assign)\(\s*[A-Za-z_$][^;\n]{0,120}`)
+	askedFor = pattern.New(`(?i)\.get\(\s*["'](?:next|url|to|return\w*|redirect\w*|goto|go|dest\w*|continue|target|back)["']\s*\)[^\n]{0,200}|[?&](?:next|url|to|return\w*|redirect\w*|goto|continue|target)=[^\n]{0,80}location\.search`)
+	careful  = pattern.New(`startsWith\(|charAt\(0\)|\.origin\b|\.host(?:name)?\b|\[0\]\s*===?|/\^|includes\(|encodeURIComponent|allow`)
 )
 
 func formsOf(got *answered) []form {

@@ -10,7 +10,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"unicode"
@@ -23,6 +22,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/text/unicode/norm"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/secret"
 )
 
@@ -96,11 +96,11 @@ func Name(name string) (string, error) {
 }
 
 var (
-	bcryptForm = regexp.MustCompile(`^\$2[aby]\$([0-9]{2})\$[./A-Za-z0-9]{53}$`)
-	shaForm    = regexp.MustCompile(`^\$([56])\$(?:rounds=([0-9]{1,9})\$)?[^$:]{0,16}\$([./A-Za-z0-9]+)$`)
-	apr1Form   = regexp.MustCompile(`^\$apr1\$[^$:]{0,8}\$[./A-Za-z0-9]{22}$`)
-	sha1Form   = regexp.MustCompile(`^\{SHA\}[A-Za-z0-9+/]{27}=$`)
-	desForm    = regexp.MustCompile(`^[./A-Za-z0-9]{13}$`)
+	bcryptForm = pattern.New(`^\$2[aby]\$([0-9]{2})\$[./A-Za-z0-9]{53}$`)
+	shaForm    = pattern.New(`^\$([56])\$(?:rounds=([0-9]{1,9})\$)?[^$:]{0,16}\$([./A-Za-z0-9]+)$`)
+	apr1Form   = pattern.New(`^\$apr1\$[^$:]{0,8}\$[./A-Za-z0-9]{22}$`)
+	sha1Form   = pattern.New(`^\{SHA\}[A-Za-z0-9+/]{27}=$`)
+	desForm    = pattern.New(`^[./A-Za-z0-9]{13}$`)
 )
 
 // The most work that a hash may ask for: a file could otherwise stop the service.

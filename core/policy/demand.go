@@ -3,13 +3,13 @@ package policy
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"ostiarius/core/factor"
+	"ostiarius/core/pattern"
 )
 
 // A Demand is what a door asks of a visitor, as it stands in the policy: a word
@@ -213,7 +213,7 @@ func FormatDuration(d time.Duration) string {
 // so short that no sum is too large.
 const durationPattern = `^(?:0|[0-9]{1,4}d(?:[0-9]{1,5}(?:\.[0-9]{1,9})?(?:ns|us|µs|ms|s|m|h)){0,6}|(?:[0-9]{1,5}(?:\.[0-9]{1,9})?(?:ns|us|µs|ms|s|m|h)){1,6})$`
 
-var durations = regexp.MustCompile(durationPattern)
+var durations = pattern.New(durationPattern)
 
 // ParseDuration reads a duration as Go writes it, and days: "90s", "10m", "1h30m",
 // "30d", "1d12h". Zero is "0".

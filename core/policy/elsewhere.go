@@ -3,11 +3,12 @@ package policy
 import (
 	"net"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
+
+	"ostiarius/core/pattern"
 )
 
 // A DeclaredElsewhere is where an account may be held that people sign in with: a provider of OpenID Connect, as the policy declares it. What it
@@ -42,8 +43,8 @@ const (
 )
 
 var (
-	issuers   = regexp.MustCompile(issuerPattern)
-	wordsThen = regexp.MustCompile(wordPattern)
+	issuers   = pattern.New(issuerPattern)
+	wordsThen = pattern.New(wordPattern)
 )
 
 func (p *reader) elsewhere(n ast.Node) {

@@ -1,12 +1,12 @@
 package policy
 
 import (
-	"regexp"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 )
 
@@ -72,7 +72,7 @@ func (p *reader) origins(n ast.Node) {
 
 const originPattern = `^(https?)://([a-z0-9.-]+|\[[0-9a-f:.]+\])(:[0-9]{1,5})?$`
 
-var originForm = regexp.MustCompile(originPattern)
+var originForm = pattern.New(originPattern)
 
 // entrance reads where the sign-in page is, for those who know.
 func (p *reader) entrance(n ast.Node) {

@@ -2,9 +2,10 @@ package policy
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 	"unicode/utf8"
+
+	"ostiarius/core/pattern"
 )
 
 // An opened is a block of lines that begin in one column: a list, whose lines begin with a dash, or a mapping.
@@ -17,8 +18,8 @@ type opened struct {
 }
 
 var (
-	leadingKey = regexp.MustCompile(`^("[^"]*"|'[^']*'|[^\s"'#\[\]{},&*!|>%@-][^#:]*?)\s*:(\s+.*)?$`)
-	blockText  = regexp.MustCompile(`^[|>][-+0-9]*\s*(#.*)?$`)
+	leadingKey = pattern.New(`^("[^"]*"|'[^']*'|[^\s"'#\[\]{},&*!|>%@-][^#:]*?)\s*:(\s+.*)?$`)
+	blockText  = pattern.New(`^[|>][-+0-9]*\s*(#.*)?$`)
 )
 
 // misplaced finds the first line of a text that is no YAML for the column it begins in, and says what is wrong with it

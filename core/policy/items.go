@@ -2,7 +2,6 @@ package policy
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"ostiarius/core/event"
+	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 )
 
@@ -44,7 +44,7 @@ type Events struct {
 // Names of items are those of the shop, which are not like ours.
 const itemPattern = `^[A-Za-z0-9][A-Za-z0-9._:/+-]{0,99}$`
 
-var itemName = regexp.MustCompile(itemPattern)
+var itemName = pattern.New(itemPattern)
 
 // The address of a shop, and an address there, as the schema of the policy file has them too.
 const (
@@ -54,9 +54,9 @@ const (
 )
 
 var (
-	shop     = regexp.MustCompile(shopPattern)
-	atShop   = regexp.MustCompile(elsewherePattern)
-	originOf = regexp.MustCompile(`^` + shopOrigin)
+	shop     = pattern.New(shopPattern)
+	atShop   = pattern.New(elsewherePattern)
+	originOf = pattern.New(`^` + shopOrigin)
 )
 
 func (p *reader) shops(n ast.Node) {
@@ -253,7 +253,7 @@ func (p *reader) events(n ast.Node) {
 // How long before an end, as the schema of the policy file has it too.
 const reminderPattern = `^[1-9][0-9]{0,3}[dh]$`
 
-var reminder = regexp.MustCompile(reminderPattern)
+var reminder = pattern.New(reminderPattern)
 
 // reminders reads how long before an end people are reminded of it, the longest first.
 func (p *reader) reminders(n ast.Node) {

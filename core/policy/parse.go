@@ -1,7 +1,6 @@
 package policy
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"ostiarius/core/fields"
+	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 )
 
@@ -485,7 +485,7 @@ func (p *reader) fallback(n ast.Node) string {
 	return name
 }
 
-var fallbackName = regexp.MustCompile(fallbackPattern)
+var fallbackName = pattern.New(fallbackPattern)
 
 // A name without directories that does not begin with a dot.
 const fallbackPattern = `^[A-Za-z0-9_-][A-Za-z0-9._-]*$`
@@ -506,7 +506,7 @@ func (p *reader) attachment(n ast.Node) (endings []string) {
 // The grammar of endings, as the schema of the policy file has it too.
 const endingPattern = `^[A-Za-z0-9]{1,16}$`
 
-var ending = regexp.MustCompile(endingPattern)
+var ending = pattern.New(endingPattern)
 
 // forwarded reads the names of header fields that a source asks for.
 func (p *reader) forwarded(n ast.Node) (names []string) {
@@ -559,8 +559,8 @@ const (
 )
 
 var (
-	headerName  = regexp.MustCompile(headerNamePattern)
-	headerValue = regexp.MustCompile(headerValuePattern)
+	headerName  = pattern.New(headerNamePattern)
+	headerValue = pattern.New(headerValuePattern)
 	ownHeaders  = []string{"Set-Cookie", "Cache-Control", "Vary", "Location", "Www-Authenticate", "Content-Length", "Transfer-Encoding", "Connection", "Content-Type", "Upgrade", "Trailer", "Service-Worker-Allowed"}
 )
 
@@ -578,4 +578,4 @@ func canonicalHeader(name string) string {
 // The address of a server, as the schema of the policy file has it too.
 const proxyPattern = `^(?:https?://(?:[A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(?::[0-9]{1,5})?/?|unix:[^\x00?#]+)$`
 
-var proxyAddress = regexp.MustCompile(proxyPattern)
+var proxyAddress = pattern.New(proxyPattern)

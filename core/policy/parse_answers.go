@@ -1,11 +1,11 @@
 package policy
 
 import (
-	"regexp"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 )
 
@@ -56,7 +56,7 @@ func (p *reader) instead(n ast.Node, what string) Instead {
 }
 
 // The query of an address that people are sent to.
-var goQuery = regexp.MustCompile(`^(?:[A-Za-z0-9._~!$&'()*+,;=:@/?-]|%[0-9A-Fa-f]{2})*$`)
+var goQuery = pattern.New(`^(?:[A-Za-z0-9._~!$&'()*+,;=:@/?-]|%[0-9A-Fa-f]{2})*$`)
 
 // target reads an address on this site that people are sent to: a path, written as
 // people read it, and perhaps a query. It returns the address as it stands in a link.

@@ -3,7 +3,6 @@ package policy
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -12,6 +11,7 @@ import (
 
 	"ostiarius/core/account"
 	"ostiarius/core/factor"
+	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 )
 
@@ -221,7 +221,7 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 }
 
 // The characters of an account's name, as the schema of the policy file has them too.
-var userName = regexp.MustCompile(userPattern)
+var userName = pattern.New(userPattern)
 
 const userPattern = `^[^\s\v\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}/\\?#%;:,+]{1,200}$`
 
@@ -239,7 +239,7 @@ func (p *reader) user(n ast.Node, name string) (string, bool) {
 	return key, true
 }
 
-var network = regexp.MustCompile(networkPattern)
+var network = pattern.New(networkPattern)
 
 // ParseNetwork reads a network as the policy has it.
 func ParseNetwork(s string) (netip.Prefix, error) { return parseNetwork(s) }

@@ -1,15 +1,15 @@
 package policy
 
 import (
-	"regexp"
-
 	"github.com/goccy/go-yaml/ast"
+
+	"ostiarius/core/pattern"
 )
 
 // How often the site may be walked through by timetable: in hours or days.
 const patrolPattern = `^(?:[1-9][0-9]{0,3}h|[1-9][0-9]{0,3}d)$`
 
-var patrolEvery = regexp.MustCompile(patrolPattern)
+var patrolEvery = pattern.New(patrolPattern)
 
 // patrol reads how often the site is walked through.
 func (p *reader) patrol(n ast.Node) {

@@ -3,19 +3,20 @@ package policy
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
+
+	"ostiarius/core/pattern"
 )
 
 // What stands in a policy can be written by people or by us. Here is how we write it: on one line, with
 // quotes only where they are needed.
 
 // plain are texts that are themselves without quotes, wherever they stand.
-var plain = regexp.MustCompile(`^[A-Za-z0-9_/.][A-Za-z0-9_/.*~+@%=-]*$`)
+var plain = pattern.New(`^[A-Za-z0-9_/.][A-Za-z0-9_/.*~+@%=-]*$`)
 
 // odd are words and numbers that YAML, in one version or another, takes for something else than a text.
-var odd = regexp.MustCompile(`^(?i:true|false|null|yes|no|on|off|y|n|[-+]?[0-9][0-9_.,:e+-]*|0[xo][0-9a-f]+|[-+]?\.(inf|nan|[0-9]+.*)|\.|\.\.)$`)
+var odd = pattern.New(`^(?i:true|false|null|yes|no|on|off|y|n|[-+]?[0-9][0-9_.,:e+-]*|0[xo][0-9a-f]+|[-+]?\.(inf|nan|[0-9]+.*)|\.|\.\.)$`)
 
 // escaped is a character as it is written between double quotes.
 func escaped(r rune) string {
@@ -176,7 +177,7 @@ func ParseDemand(text string) (Demand, error) {
 }
 
 // short is a demand that is written for short.
-var short = regexp.MustCompile(`^[a-z-]+:[^\s{}\[\],+]*(\+[a-z-]+:[^\s{}\[\],+]*)*$`)
+var short = pattern.New(`^[a-z-]+:[^\s{}\[\],+]*(\+[a-z-]+:[^\s{}\[\],+]*)*$`)
 
 // ParseOtherwise reads what happens otherwise as it stands in a policy: hide, { refused: { go: /ask/ } }.
 // "" is the usual answers.

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/ccojocar/zxcvbn-go"
 	"github.com/sethvargo/go-diceware/diceware"
 	"golang.org/x/text/unicode/norm"
+	"ostiarius/third_party/zxcvbn"
 )
 
 // A Strength estimates how hard a password is to guess for somebody who knows common

@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -155,7 +155,7 @@ func gap(p string, rest int) string {
 }
 
 // unwritable are characters of names that stand for themselves in no pattern.
-var unwritable = regexp.MustCompile(`[%#?;\\]`)
+var unwritable = pattern.New(`[%#?;\\]`)
 
 // A reason is a place or what is below it, and why it is told of.
 type reason struct{ path, why string }

@@ -3,11 +3,12 @@
 package words
 
 import (
-	_ "embed"
+	"embed"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/goccy/go-yaml"
 	"golang.org/x/text/language"
@@ -25,31 +26,35 @@ const (
 // Languages are all of them.
 var Languages = []Language{English, German}
 
-//go:embed en.yaml
-var english []byte
+//go:embed *.yaml
+var files embed.FS
 
-//go:embed de.yaml
-var german []byte
-
-var usual = map[Language]map[string]string{English: read(english), German: read(german)}
-
-func read(text []byte) map[string]string {
-	var all map[string]string
-	if err := yaml.Unmarshal(text, &all); err != nil {
-		panic(err)
-	}
-	for key, sentence := range all {
-		all[key] = strings.TrimSpace(sentence)
+// usual returns all sentences. They are read when the first is asked for: most commands need none.
+var usual = sync.OnceValue(func() map[Language]map[string]string {
+	all := map[Language]map[string]string{}
+	for _, in := range Languages {
+		text, err := files.ReadFile(string(in) + ".yaml")
+		if err != nil {
+			panic(err)
+		}
+		sentences := map[string]string{}
+		if err := yaml.Unmarshal(text, &sentences); err != nil {
+			panic(err)
+		}
+		for key, sentence := range sentences {
+			sentences[key] = strings.TrimSpace(sentence)
+		}
+		all[in] = sentences
 	}
 	return all
-}
+})
 
 // Keys returns the keys of all sentences, in order.
-func Keys() []string { return slices.Sorted(maps.Keys(usual[English])) }
+func Keys() []string { return slices.Sorted(maps.Keys(usual()[English])) }
 
 // Usual returns a sentence as it is without words of a site's own; false if there is none with that key.
 func Usual(in Language, key string) (string, bool) {
-	sentence, ok := usual[in][key]
+	sentence, ok := usual()[in][key]
 	return sentence, ok
 }
 
@@ -74,7 +79,7 @@ func (s Set) Say(in Language, key string, gaps map[string]string) string {
 func (s Set) Sentence(in Language, key string) string {
 	sentence, ok := s.own[in][key]
 	if !ok {
-		if sentence, ok = usual[in][key]; !ok {
+		if sentence, ok = usual()[in][key]; !ok {
 			panic(fmt.Sprintf("there is no sentence %q in %q", key, in))
 		}
 	}

@@ -15,7 +15,7 @@ func TestEverySentenceIsThereInEachLanguage(t *testing.T) {
 		t.Fatalf("%d sentences", len(Keys()))
 	}
 	for _, in := range Languages {
-		if keys := slices.Sorted(maps.Keys(usual[in])); !slices.Equal(keys, Keys()) {
+		if keys := slices.Sorted(maps.Keys(usual()[in])); !slices.Equal(keys, Keys()) {
 			t.Errorf("%s has %q, and English %q", in, keys, Keys())
 		}
 		for _, key := range Keys() {
@@ -23,10 +23,10 @@ func TestEverySentenceIsThereInEachLanguage(t *testing.T) {
 			if !ok || said == "" {
 				t.Errorf("%s: %s says nothing", in, key)
 			}
-			if in != English && said == usual[English][key] && strings.Contains(said, " ") {
+			if in != English && said == usual()[English][key] && strings.Contains(said, " ") {
 				t.Errorf("%s: %s is still English", in, key)
 			}
-			if want := Gaps(usual[English][key]); !slices.Equal(Gaps(said), want) {
+			if want := Gaps(usual()[English][key]); !slices.Equal(Gaps(said), want) {
 				t.Errorf("%s: %s has the gaps %q, and English %q", in, key, Gaps(said), want)
 			}
 		}

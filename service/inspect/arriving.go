@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/net/html"
 
+	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -298,9 +299,9 @@ func inPage(text io.Reader) (n names) {
 }
 
 var (
-	inURL    = regexp.MustCompile(`url\(\s*(?:"([^"\n]*)"|'([^'\n]*)'|([^"'()\s]*))\s*\)`)
-	inImport = regexp.MustCompile(`@import\s+(?:"([^"\n]*)"|'([^'\n]*)')`)
-	comment  = regexp.MustCompile(`(?s)/\*.*?\*/`)
+	inURL    = pattern.New(`url\(\s*(?:"([^"\n]*)"|'([^'\n]*)'|([^"'()\s]*))\s*\)`)
+	inImport = pattern.New(`@import\s+(?:"([^"\n]*)"|'([^'\n]*)')`)
+	comment  = pattern.New(`(?s)/\*.*?\*/`)
 )
 
 // inStyle returns what a style sheet names.

@@ -17,6 +17,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"sync"
 
 	"github.com/go-chi/chi/v5"
 
@@ -86,7 +87,10 @@ var templateFiles embed.FS
 //go:embed assets
 var assetFiles embed.FS
 
-var templates = template.Must(template.ParseFS(templateFiles, "templates/*.html"))
+// templates returns those of all pages. They are read when the first page is drawn.
+var templates = sync.OnceValue(func() *template.Template {
+	return template.Must(template.ParseFS(templateFiles, "templates/*.html"))
+})
 
 // Routes adds the pages to the router of Ostiarius's own pages.
 func (p *Pages) Routes(r chi.Router) {
@@ -167,7 +171,7 @@ type notice struct {
 // sheet is loaded by it.
 func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name string, v any) {
 	var page bytes.Buffer
-	if err := templates.ExecuteTemplate(&page, name, v); err != nil {
+	if err := templates().ExecuteTemplate(&page, name, v); err != nil {
 		p.o.Log.Error("page not rendered", "page", name, "error", err)
 		http.Error(w, "This page cannot be shown.", http.StatusInternalServerError)
 		return

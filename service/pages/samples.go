@@ -81,7 +81,7 @@ func (p *Pages) Sample(w http.ResponseWriter, book *policy.Book, name string, in
 		return false
 	}
 	var page bytes.Buffer
-	if err := templates.ExecuteTemplate(&page, file, view); err != nil {
+	if err := templates().ExecuteTemplate(&page, file, view); err != nil {
 		p.o.Log.Error("page not rendered", "page", file, "error", err)
 		http.Error(w, "This page cannot be shown.", http.StatusInternalServerError)
 		return true

@@ -5,9 +5,10 @@ import (
 	"crypto/rand"
 	"net/http"
 	"path"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"ostiarius/core/pattern"
 )
 
 // A Drawn is a name that nobody has given to anything, to be asked for instead of another. It differs from that in one run of letters,
@@ -18,7 +19,7 @@ type Drawn struct {
 }
 
 // runs are what is replaced: whatever escaping they are put through, they stay as they are.
-var runs = regexp.MustCompile(`[A-Za-z0-9]+`)
+var runs = pattern.New(`[A-Za-z0-9]+`)
 
 // Draw returns a name for what a path names, below some directory.
 func Draw(path string) Drawn {
