@@ -32,9 +32,10 @@ demo: bin/ostiarius
 
 # What the tests run beside our own programs, each with its package: a browser; clients and a writer of htpasswd files; web servers, behind, in
 # front and beside; a mail server, which runs only within them; a checker of units. The race detector wants a C compiler, too.
-NEEDS = /usr/bin/chromium=chromium /usr/bin/htpasswd=apache2-utils /usr/bin/curl=curl /usr/bin/wget=wget /usr/bin/aria2c=aria2 /usr/bin/git=git \
-	/usr/bin/hypercorn=python3-hypercorn /usr/sbin/nginx=nginx-light /usr/sbin/lighttpd=lighttpd /usr/bin/php=php-cli /usr/bin/caddy=caddy \
-	/usr/sbin/haproxy=haproxy /usr/sbin/apache2=apache2 /usr/lib/python3/dist-packages/cryptography=python3-cryptography \
+NEEDS = /usr/bin/chromium-headless-shell=chromium-headless-shell /usr/bin/htpasswd=apache2-utils /usr/bin/curl=curl \
+	/usr/bin/wget=wget /usr/bin/aria2c=aria2 /usr/bin/git=git /usr/bin/hypercorn=python3-hypercorn /usr/sbin/nginx=nginx-light \
+	/usr/sbin/lighttpd=lighttpd /usr/bin/php=php-cli /usr/bin/caddy=caddy /usr/sbin/haproxy=haproxy /usr/sbin/apache2=apache2 \
+	/usr/lib/python3/dist-packages/cryptography=python3-cryptography \
 	/usr/sbin/smtpd=opensmtpd /usr/bin/systemd-analyze=systemd /usr/bin/script=bsdutils $(MORE)
 INSTALL := DEBIAN_FRONTEND=noninteractive apt-get install -y -qq
 .PHONY: needs

@@ -25,7 +25,7 @@ func look(ctx context.Context, t *testing.T, selector, text string) {
 	t.Helper()
 	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); return !!e && e.innerText.includes(%q); })()`, selector, text)
 	var err error
-	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); {
+	for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline); {
 		// An error means that the page is being left for the next one.
 		limited, cancel := context.WithTimeout(ctx, 2*time.Second)
 		var shown bool
@@ -44,7 +44,7 @@ func look(ctx context.Context, t *testing.T, selector, text string) {
 
 func do(ctx context.Context, t *testing.T, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
-	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	limited, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	if err := chromedp.Do(limited, steps...); err != nil {
 		t.Fatal(err)

@@ -58,7 +58,7 @@ origins: [ "http://localhost:8123" ]
 // said evaluates a script in a page and returns what comes of it, as JSON.
 func said(ctx context.Context, t *testing.T, script string) string {
 	t.Helper()
-	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	limited, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	text, err := chromedp.Run(limited, chromedp.Evaluate[string](`(async () => JSON.stringify(await (async () => { `+script+` })()) ?? "nothing")().catch(e => "error " + (e.code ?? e))`, chromedp.EvalAwaitPromise))
 	if err != nil {
@@ -132,7 +132,7 @@ func inDialogue(ctx context.Context, t *testing.T, title string, fields map[stri
 // until waits for something to be so in a page.
 func until(ctx context.Context, t *testing.T, expression string) {
 	t.Helper()
-	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	limited, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	if _, err := chromedp.Run(limited, chromedp.Poll[bool](expression)); err != nil {
 		t.Fatalf("%s: %v", expression, err)

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
 	"os/exec"
 	"strings"
 	"testing"
@@ -30,32 +31,43 @@ func pagesSite(n int) http.Handler {
 	})
 }
 
-// Pages a second of a patrol as one visitor, beside wget at the same site.
+// Pages a second of a patrol as one visitor, beside wget at the same site. Wget has one connection; so has the first patrol.
 func BenchmarkPatrol(b *testing.B) {
 	const n = 2000
 	server := httptest.NewServer(pagesSite(n))
 	defer server.Close()
-	b.Run("patrol", func(b *testing.B) {
-		for b.Loop() {
-			began := time.Now()
-			r, err := Run(context.Background(), Options{Sites: []*url.URL{parsed(b, server.URL+"/")}})
-			if err != nil || r.Visited < n {
-				b.Fatal(r, err)
+	for _, together := range []int{1, UsualTogether} {
+		b.Run(fmt.Sprintf("patrol/connections=%d", together), func(b *testing.B) {
+			for b.Loop() {
+				began := time.Now()
+				r, err := Run(context.Background(), Options{Sites: []*url.URL{parsed(b, server.URL+"/")}, Together: together})
+				if err != nil || r.Visited < n {
+					b.Fatal(r, err)
+				}
+				b.ReportMetric(float64(r.Visited)/time.Since(began).Seconds(), "pages/s")
 			}
-			b.ReportMetric(float64(r.Visited)/time.Since(began).Seconds(), "pages/s")
-		}
-	})
+		})
+	}
 	wget, err := exec.LookPath("wget")
 	if err != nil {
 		b.Skip("there is no wget to compare with")
 	}
-	b.Run("wget", func(b *testing.B) {
+	b.Run("wget/connections=1", func(b *testing.B) {
 		for b.Loop() {
+			memory, err := os.MkdirTemp("/dev/shm", "wget") // it reads the links of a page from the file that it has written
+			if err != nil {
+				b.Skip(err)
+			}
 			began := time.Now()
 			c := exec.Command(wget, "-q", "-r", "-l", "inf", "-e", "robots=off", "--delete-after", "-nd", server.URL+"/")
-			c.Dir = b.TempDir()
-			c.Run() // its status tells of the pages that are missing
-			b.ReportMetric(n/time.Since(began).Seconds(), "pages/s")
+			c.Dir = memory
+			err = c.Run()
+			took := time.Since(began)
+			os.RemoveAll(memory)
+			if err != nil {
+				b.Fatal(err)
+			}
+			b.ReportMetric(n/took.Seconds(), "pages/s")
 		}
 	})
 }

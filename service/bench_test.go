@@ -20,6 +20,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -194,7 +195,8 @@ func (s *guarded) inFront(b *testing.B, handler http.HandlerFunc) (bare, behind 
 }
 
 // What guarding costs: a trivial handler bare, and behind the guard with a session; a file
-// from http.FileServer, and from the guarded site.
+// from http.FileServer, which opens and reads it with each request and keeps nothing in memory, and from the guarded site, which keeps
+// small files.
 func BenchmarkGuard(b *testing.B) {
 	s := benchService(b, cheap)
 	cookie := "Cookie: ostiarius-session=" + s.token
@@ -220,6 +222,12 @@ func BenchmarkGuard(b *testing.B) {
 		})
 	}
 }
+
+// buffers are a pool for copying answers.
+type buffers struct{ sync.Pool }
+
+func (b *buffers) Get() []byte     { return b.Pool.Get().([]byte) }
+func (b *buffers) Put(used []byte) { b.Pool.Put(used) }
 
 // Credentials of HTTP Basic with each request, and a server behind the proxy.
 func BenchmarkBasicAndProxy(b *testing.B) {
@@ -250,8 +258,9 @@ func BenchmarkBasicAndProxy(b *testing.B) {
 	go app.Serve(listener)
 	defer app.Close()
 	plain := httptest.NewServer(&httputil.ReverseProxy{
-		ErrorLog: log.New(io.Discard, "", 0), // of clients that have gone
-		Rewrite:  func(r *httputil.ProxyRequest) { r.Out.URL.Scheme, r.Out.URL.Host = "http", "upstream" },
+		BufferPool: &buffers{sync.Pool{New: func() any { return make([]byte, 32<<10) }}}, // as many as the proxy of the site has
+		ErrorLog:   log.New(io.Discard, "", 0),                                           // of clients that have gone
+		Rewrite:    func(r *httputil.ProxyRequest) { r.Out.URL.Scheme, r.Out.URL.Host = "http", "upstream" },
 		Transport: &http.Transport{MaxIdleConnsPerHost: 256, DisableCompression: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
 		}},
