@@ -34,6 +34,7 @@ func look(ctx context.Context, t *testing.T, selector, text string) {
 		if shown {
 			return
 		}
+		time.Sleep(20 * time.Millisecond)
 	}
 	limited, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()

@@ -66,6 +66,7 @@ func TestConsoleAtSize(t *testing.T) {
 		if time.Now().After(deadline) {
 			t.Fatalf("%q rows: %v", rows, err)
 		}
+		time.Sleep(20 * time.Millisecond)
 	}
 	elements, err := chromedp.Run(ctx, chromedp.Evaluate[int](`document.querySelectorAll("*").length`))
 	if err != nil || elements > 5000 {
