@@ -226,8 +226,8 @@ func BenchmarkGuard(b *testing.B) {
 // buffers are a pool for copying answers.
 type buffers struct{ sync.Pool }
 
-func (b *buffers) Get() []byte     { return b.Pool.Get().([]byte) }
-func (b *buffers) Put(used []byte) { b.Pool.Put(used) }
+func (b *buffers) Get() []byte     { return *b.Pool.Get().(*[]byte) }
+func (b *buffers) Put(used []byte) { b.Pool.Put(&used) }
 
 // Credentials of HTTP Basic with each request, and a server behind the proxy.
 func BenchmarkBasicAndProxy(b *testing.B) {
@@ -258,7 +258,7 @@ func BenchmarkBasicAndProxy(b *testing.B) {
 	go app.Serve(listener)
 	defer app.Close()
 	plain := httptest.NewServer(&httputil.ReverseProxy{
-		BufferPool: &buffers{sync.Pool{New: func() any { return make([]byte, 32<<10) }}}, // as many as the proxy of the site has
+		BufferPool: &buffers{sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}}, // as many as the proxy of the site has
 		ErrorLog:   log.New(io.Discard, "", 0),                                           // of clients that have gone
 		Rewrite:    func(r *httputil.ProxyRequest) { r.Out.URL.Scheme, r.Out.URL.Host = "http", "upstream" },
 		Transport: &http.Transport{MaxIdleConnsPerHost: 256, DisableCompression: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
