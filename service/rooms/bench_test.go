@@ -1,6 +1,7 @@
-package rooms
+package rooms_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -20,10 +21,13 @@ import (
 	"ostiarius/service/joining"
 	"ostiarius/service/passes"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms/house"
 	"ostiarius/service/sessions"
 	"ostiarius/service/signin"
 	"ostiarius/store"
 )
+
+var ctx = context.Background()
 
 const benchPolicy = "roles: {keeper: }\ndoors: [{path: /, admit: {role: keeper}}]\nsessions: {idle: 0, lifetime: 0}"
 
@@ -36,9 +40,9 @@ func BenchmarkMillionSessions(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	book := bookOf(b, benchPolicy)
-	h := &house{records: records, book: book, pool: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), now: time.Now}
-	r := h.start(b)
+	book := house.BookOf(b, benchPolicy)
+	h := &house.House{Records: records, Book: book, Pool: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Time: time.Now}
+	r := h.Start(b)
 	a, err := r.People.Add(ctx, "bench", people.NewAccount{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}})
 	if err != nil {
 		b.Fatal(err)
@@ -69,8 +73,8 @@ func BenchmarkMillionSessions(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		h.records = records
-		r := h.start(b)
+		h.Records = records
+		r := h.Start(b)
 		if v, _, err := r.Sessions.Recognise(ctx, tokens[0], nil); err != nil || !v.SignedIn {
 			b.Fatal(v, err)
 		}
@@ -117,7 +121,7 @@ func BenchmarkWrongSignIn(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer records.Close()
-	r := (&house{records: records, book: bookOf(b, benchPolicy), pool: hashing.New(secret.DefaultCost, nil), now: time.Now}).start(b)
+	r := (&house.House{Records: records, Book: house.BookOf(b, benchPolicy), Pool: hashing.New(secret.DefaultCost, nil), Time: time.Now}).Start(b)
 	if _, err := r.People.Add(ctx, "bench", people.NewAccount{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
 		b.Fatal(err)
 	}
@@ -154,10 +158,10 @@ func BenchmarkWrongSignIn(b *testing.B) {
 // Whether the time tells who exists, of what strangers may ask: in turns, with a name or an address that somebody has and with one that
 // nobody has. The ratio of the medians is reported.
 func BenchmarkTimeTellsNobody(b *testing.B) {
-	r, _, _ := open(b)
-	r.book = bookOf(b, "doors: [{ path: /, admit: public }]\njoining: { by: anybody }\n")
-	r.pool = hashing.New(secret.DefaultCost, nil)
-	r = r.start(b)
+	r, _, _ := house.Open(b)
+	r.Book = house.BookOf(b, "doors: [{ path: /, admit: public }]\njoining: { by: anybody }\n")
+	r.Pool = hashing.New(secret.DefaultCost, nil)
+	r = r.Start(b)
 	if _, err := r.People.Add(ctx, "bench", people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"}); err != nil {
 		b.Fatal(err)
 	}
@@ -201,7 +205,7 @@ func BenchmarkPassesFromAList(b *testing.B) {
 		fmt.Fprintf(&list, "buyer%d@x.example,Buyer %d,2026-%d\n", i, i, i)
 	}
 	for b.Loop() {
-		h, _, _ := handing(b)
+		h, _, _ := house.Handing(b)
 		began := time.Now()
 		lines, _, err := h.Passes.Import(ctx, "bench", "recordings", list.String(), time.UTC, passes.NewPass{}, false)
 		if err != nil || len(lines) != 10_000 {
@@ -244,8 +248,8 @@ func BenchmarkMillionPasses(b *testing.B) {
 		if records, err = store.Open(path); err != nil {
 			b.Fatal(err)
 		}
-		h := &house{records: records, book: bookOf(b, handed), pool: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), now: time.Now}
-		h = h.start(b)
+		h := &house.House{Records: records, Book: house.BookOf(b, house.Handed), Pool: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Time: time.Now}
+		h = h.Start(b)
 		if _, err := h.Passes.Is(ctx, known[0].ID); err != nil {
 			b.Fatal(err)
 		}
@@ -271,7 +275,7 @@ func BenchmarkMillionPasses(b *testing.B) {
 	}
 }
 
-func firstFound(h *house, begins string) (string, error) {
+func firstFound(h *house.House, begins string) (string, error) {
 	found, err := h.Passes.List(ctx, store.PassQuery{Begins: begins, Limit: 50}, "")
 	if err != nil || len(found) == 0 {
 		return "", errors.Join(err, store.ErrNone)

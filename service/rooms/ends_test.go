@@ -1,4 +1,4 @@
-package rooms
+package rooms_test
 
 import (
 	"maps"
@@ -13,6 +13,7 @@ import (
 	"ostiarius/core/secret"
 	"ostiarius/service/accesskeys"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms/house"
 	"ostiarius/service/sessions"
 	"ostiarius/service/signin"
 	"ostiarius/store"
@@ -20,45 +21,45 @@ import (
 
 // made is one of everything that is made with the proofs of an account.
 type made struct {
-	h                                                        *house
+	h                                                        *house.House
 	before                                                   *account.Account
 	session, device, known, half, link, request, undo, setUp string
 	key                                                      string
 }
 
-func makeAll(t *testing.T, h *house, c *clock) made {
+func makeAll(t *testing.T, h *house.House, c *house.Clock) made {
 	t.Helper()
 	mail := "ines@marram.example"
 	if _, err := h.People.Edit(ctx, "test", "ines", people.Edit{Email: &mail}); err != nil {
 		t.Fatal(err)
 	}
-	code, _ := h.setUp(t, "ines")
-	if err := h.records.AddElsewhereLink(ctx, store.ElsewhereLink{Issuer: "https://id.example", Subject: "h-1", Provider: "harbour",
-		Account: h.account(t, "ines").ID, MadeAt: h.now()},
-		h.account(t, "ines").Proofs, nil, store.Event{At: h.now()}); err != nil {
+	code, _ := h.SetUp(t, "ines")
+	if err := h.Records.AddElsewhereLink(ctx, store.ElsewhereLink{Issuer: "https://id.example", Subject: "h-1", Provider: "harbour",
+		Account: h.Account(t, "ines").ID, MadeAt: h.Time()},
+		h.Account(t, "ines").Proofs, nil, store.Event{At: h.Time()}); err != nil {
 		t.Fatal(err)
 	}
-	c.pass(2 * 60e9) // so that the next code is another one
-	m := made{h: h, before: h.account(t, "ines")}
-	in, err := h.Desk.Finish(ctx, h.half(t, herHome), signin.Shown{Code: code()}, herHome, true)
+	c.Pass(2 * 60e9) // so that the next code is another one
+	m := made{h: h, before: h.Account(t, "ines")}
+	in, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, true)
 	if err != nil {
 		t.Fatal(err)
 	}
 	m.session, m.device, m.known = in.Token, in.Device, in.Known
-	m.half = h.half(t, herHome)
+	m.half = h.Half(t, house.HerHome)
 	if err := h.People.MailLink(ctx, "test", "ines"); err != nil {
 		t.Fatal(err)
 	}
-	m.link = tokenOf(t, mailed(t, h)[0])
+	m.link = house.TokenOf(t, house.Mailed(t, h)[0])
 	if err := h.Recovery.AskChange(ctx, "ines", "new@marram.example", "", ""); err != nil {
 		t.Fatal(err)
 	}
-	for _, sent := range mailed(t, h)[:2] {
+	for _, sent := range house.Mailed(t, h)[:2] {
 		switch sent.Kind {
 		case message.AddressProve:
-			m.request = tokenOf(t, sent)
+			m.request = house.TokenOf(t, sent)
 		case message.AddressAsked:
-			m.undo = tokenOf(t, sent)
+			m.undo = house.TokenOf(t, sent)
 		}
 	}
 	fresh, err := h.Factors.NewCode(m.before)
@@ -66,7 +67,7 @@ func makeAll(t *testing.T, h *house, c *clock) made {
 		t.Fatal(err)
 	}
 	m.setUp = fresh.Sealed
-	if m.key, _, err = h.Keys.Make(ctx, "test", m.before, accesskeys.NewKey{Name: "x"}, herHome); err != nil {
+	if m.key, _, err = h.Keys.Make(ctx, "test", m.before, accesskeys.NewKey{Name: "x"}, house.HerHome); err != nil {
 		t.Fatal(err)
 	}
 	return m
@@ -92,7 +93,7 @@ func (m made) valid(t *testing.T) (valid []account.Proven) {
 	_, err = h.Desk.Half(ctx, m.half)
 	add(account.HalfSignIn, err == nil)
 	hash, _ := secret.HashToken(m.link)
-	_, err = h.records.AccountByLink(ctx, hash, h.now())
+	_, err = h.Records.AccountByLink(ctx, hash, h.Time())
 	add(account.PasswordLink, err == nil)
 	_, err = h.Recovery.Change(ctx, m.request)
 	add(account.AddressRequest, err == nil)
@@ -129,7 +130,7 @@ func TestWhatEndsWhat(t *testing.T) {
 		account.FactorsReset:  func(_ *testing.T, m made) error { _, err := m.h.Factors.Reset(ctx, "test", m.before); return err },
 		account.Unlinked: func(_ *testing.T, m made) error {
 			defer m.h.Sessions.Forget(m.before.ID)
-			return m.h.records.RemoveElsewhereLink(ctx, m.before.ID, "harbour", nil, store.Event{At: m.h.now()})
+			return m.h.Records.RemoveElsewhereLink(ctx, m.before.ID, "harbour", nil, store.Event{At: m.h.Time()})
 		},
 		account.SessionsEnded: func(_ *testing.T, m made) error { _, err := m.h.Sessions.EndOf(ctx, "test", m.before, ""); return err },
 		account.AddressUndone: func(_ *testing.T, m made) error {
@@ -142,9 +143,9 @@ func TestWhatEndsWhat(t *testing.T) {
 	}
 	for _, end := range slices.Sorted(maps.Keys(account.EndedBy)) {
 		t.Run(strings.ReplaceAll(string(end), " ", "-"), func(t *testing.T) {
-			h, _, c := open(t)
-			h.book = bookOf(t, "roles: {keeper: }\ndoors: [{path: /, admit: public}]\nfactors: {remember: 30d, reset: 0}")
-			h = h.start(t)
+			h, _, c := house.Open(t)
+			h.Book = house.BookOf(t, "roles: {keeper: }\ndoors: [{path: /, admit: public}]\nfactors: {remember: 30d, reset: 0}")
+			h = h.Start(t)
 			m := makeAll(t, h, c)
 			all := slices.Sorted(slices.Values(account.AllProven))
 			if before := m.valid(t); !slices.Equal(before, all) {

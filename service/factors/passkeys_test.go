@@ -1,4 +1,4 @@
-package rooms
+package factors_test
 
 import (
 	"errors"
@@ -11,15 +11,16 @@ import (
 	"ostiarius/core/passkey/pretend"
 	"ostiarius/service/factors"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms/house"
 	"ostiarius/service/signin"
 )
 
 func TestSignInWithAPasskey(t *testing.T) {
-	h, _, _ := open(t)
-	k := h.passkey(t, "ines")
-	ask := func() string { return text(t, h.Factors.AskAny(herPage), nil) }
+	h, _, _ := house.Open(t)
+	k := h.Passkey(t, "ines")
+	ask := func() string { return house.Text(t, h.Factors.AskAny(house.HerPage), nil) }
 	signIn := func(answer string) (signin.SignedIn, error) {
-		return h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: answer, Page: herPage}, herHome, false)
+		return h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: answer, Page: house.HerPage}, house.HerHome, false)
 	}
 	in, err := signIn(k.Use(ask()))
 	if err != nil || in.Visitor.Account != "ines" || in.Visitor.Shown().Kinds != factor.Of(factor.Passkey) || in.Visitor.ProofAge != 0 {
@@ -48,11 +49,11 @@ func TestSignInWithAPasskey(t *testing.T) {
 		}
 	}
 	for name, question := range map[string]func() (factors.Question, error){
-		"a question to make one":    func() (factors.Question, error) { return h.Factors.AskNew(ctx, h.account(t, "ines"), herPage) },
-		"a question of her account": func() (factors.Question, error) { return h.Factors.AskOf(ctx, h.account(t, "ines"), herPage) },
+		"a question to make one":    func() (factors.Question, error) { return h.Factors.AskNew(ctx, h.Account(t, "ines"), house.HerPage) },
+		"a question of her account": func() (factors.Question, error) { return h.Factors.AskOf(ctx, h.Account(t, "ines"), house.HerPage) },
 	} {
 		q, err := question()
-		if _, err := signIn(k.Use(text(t, q, err))); !errors.Is(err, factors.ErrWrong) {
+		if _, err := signIn(k.Use(house.Text(t, q, err))); !errors.Is(err, factors.ErrWrong) {
 			t.Errorf("the answer to %s: %v", name, err)
 		}
 	}
@@ -80,26 +81,26 @@ func pretendLike(k *pretend.Key) *pretend.Key {
 
 // A question is good for five minutes, and after a start still.
 func TestQuestionsEnd(t *testing.T) {
-	h, _, c := open(t)
-	k := h.passkey(t, "ines")
-	before, late := text(t, h.Factors.AskAny(herPage), nil), text(t, h.Factors.AskAny(herPage), nil)
-	h = h.start(t)
-	if _, err := h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(before), Page: herPage}, herHome, false); err != nil {
+	h, _, c := house.Open(t)
+	k := h.Passkey(t, "ines")
+	before, late := house.Text(t, h.Factors.AskAny(house.HerPage), nil), house.Text(t, h.Factors.AskAny(house.HerPage), nil)
+	h = h.Start(t)
+	if _, err := h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(before), Page: house.HerPage}, house.HerHome, false); err != nil {
 		t.Errorf("after a start: %v", err)
 	}
-	c.pass(5 * time.Minute)
-	if _, err := h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(late), Page: herPage}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+	c.Pass(5 * time.Minute)
+	if _, err := h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(late), Page: house.HerPage}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("late: %v", err)
 	}
 }
 
 // A count that does not grow tells of a copy: neither opens with it, and stewards can see why.
 func TestACopiedPasskey(t *testing.T) {
-	h, _, _ := open(t)
-	k := h.passkey(t, "ines")
+	h, _, _ := house.Open(t)
+	k := h.Passkey(t, "ines")
 	k.Uses = 10
 	use := func(k *pretend.Key) error {
-		_, err := h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(text(t, h.Factors.AskAny(herPage), nil)), Page: herPage}, herHome, false)
+		_, err := h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(house.Text(t, h.Factors.AskAny(house.HerPage), nil)), Page: house.HerPage}, house.HerHome, false)
 		return err
 	}
 	copied := *k
@@ -109,7 +110,7 @@ func TestACopiedPasskey(t *testing.T) {
 	if err := use(&copied); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("the copy: %v", err)
 	}
-	if kinds := h.kinds(t); kinds[0] != activity.PasskeyCopied {
+	if kinds := h.Kinds(t); kinds[0] != activity.PasskeyCopied {
 		t.Errorf("recorded as %q", kinds)
 	}
 	if err := use(k); err != nil {
@@ -119,31 +120,31 @@ func TestACopiedPasskey(t *testing.T) {
 
 // A passkey is one account's, and so is the question for it: nobody adds their own to another's session, or the other's to theirs.
 func TestPasskeysOfOthers(t *testing.T) {
-	h, _, _ := open(t)
-	if _, err := h.People.Add(ctx, "test", people.NewAccount{Name: "walt", Password: inesPassword}); err != nil {
+	h, _, _ := house.Open(t)
+	if _, err := h.People.Add(ctx, "test", people.NewAccount{Name: "walt", Password: house.InesPassword}); err != nil {
 		t.Fatal(err)
 	}
-	hers, his := h.passkey(t, "ines"), h.passkey(t, "walt")
-	q, err := h.Factors.AskOf(ctx, h.account(t, "ines"), herPage)
-	question := text(t, q, err)
-	half := h.half(t, herHome)
-	if _, err := h.Desk.Finish(ctx, half, signin.Shown{Passkey: his.Use(question), Page: herPage}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+	hers, his := h.Passkey(t, "ines"), h.Passkey(t, "walt")
+	q, err := h.Factors.AskOf(ctx, h.Account(t, "ines"), house.HerPage)
+	question := house.Text(t, q, err)
+	half := h.Half(t, house.HerHome)
+	if _, err := h.Desk.Finish(ctx, half, signin.Shown{Passkey: his.Use(question), Page: house.HerPage}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("his passkey for her account: %v", err)
 	}
-	q, err = h.Factors.AskOf(ctx, h.account(t, "walt"), herPage)
-	if _, err := h.Desk.Finish(ctx, half, signin.Shown{Passkey: hers.Use(text(t, q, err)), Page: herPage}, herHome, false); !errors.Is(err, factors.ErrWrong) {
+	q, err = h.Factors.AskOf(ctx, h.Account(t, "walt"), house.HerPage)
+	if _, err := h.Desk.Finish(ctx, half, signin.Shown{Passkey: hers.Use(house.Text(t, q, err)), Page: house.HerPage}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("the answer to a question that he was asked: %v", err)
 	}
-	if in, err := h.Desk.Finish(ctx, half, signin.Shown{Passkey: hers.Use(question), Page: herPage}, herHome, false); err != nil || !in.Visitor.Shown().Kinds.Meets(factor.AskTwo) {
+	if in, err := h.Desk.Finish(ctx, half, signin.Shown{Passkey: hers.Use(question), Page: house.HerPage}, house.HerHome, false); err != nil || !in.Visitor.Shown().Kinds.Meets(factor.AskTwo) {
 		t.Errorf("hers: %+v %v", in.Visitor, err)
 	}
-	a := h.account(t, "walt")
-	q, err = h.Factors.AskNew(ctx, a, herPage)
+	a := h.Account(t, "walt")
+	q, err = h.Factors.AskNew(ctx, a, house.HerPage)
 	stolen := *hers
-	if _, err := h.Factors.Add(ctx, a, herPage, stolen.Make(text(t, q, err)), "", herHome); err == nil {
+	if _, err := h.Factors.Add(ctx, a, house.HerPage, stolen.Make(house.Text(t, q, err)), "", house.HerHome); err == nil {
 		t.Error("a passkey with the number of hers was added to his account")
 	}
-	if err := h.Factors.Remove(ctx, a, "x", herHome); err == nil {
+	if err := h.Factors.Remove(ctx, a, "x", house.HerHome); err == nil {
 		t.Error("a passkey that nobody has was removed")
 	}
 }

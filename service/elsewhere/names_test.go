@@ -1,4 +1,4 @@
-package rooms
+package elsewhere_test
 
 import (
 	"errors"
@@ -12,6 +12,7 @@ import (
 	"ostiarius/service/joining"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms/house"
 )
 
 // ways are all ways in which an account gets a name. Those of visitors are apart from those of stewards.
@@ -19,7 +20,7 @@ func (g *harbour) ways(t *testing.T) (visitors, stewards map[string]func(name st
 	t.Helper()
 	visitors = map[string]func(string) error{
 		"joining": func(name string) error {
-			_, err := g.Joining.Ask(ctx, joining.Applicant{Name: name, Email: "new@marram.example", Password: "paint-and-lentil-soup"}, herHome)
+			_, err := g.Joining.Ask(ctx, joining.Applicant{Name: name, Email: "new@marram.example", Password: "paint-and-lentil-soup"}, house.HerHome)
 			return err
 		},
 		"a provider": func(name string) error {
@@ -27,7 +28,7 @@ func (g *harbour) ways(t *testing.T) (visitors, stewards map[string]func(name st
 			if err != nil {
 				t.Fatal(err)
 			}
-			_, err = g.Elsewhere.Join(ctx, "harbour", came.First, name, false, herHome)
+			_, err = g.Elsewhere.Join(ctx, "harbour", came.First, name, false, house.HerHome)
 			return err
 		},
 	}
@@ -56,8 +57,8 @@ func (g *harbour) ways(t *testing.T) (visitors, stewards map[string]func(name st
 func openNames(t *testing.T, more string) *harbour {
 	t.Helper()
 	g := openHarbour(t, ", joins: true")
-	g.book = bookOf(t, "doors: [{path: /, admit: public}, {path: /hers, admit: {user: solveig}}]\nroles: {keeper: , friend: }\njoining: {by: anybody"+more+"}\nelsewhere: { harbour: { title: Harbour account, issuer: \""+g.at+"\", client: marram, joins: true } }\n")
-	add(t, g.house, people.NewAccount{Name: "bob", Email: "bob@marram.example", Password: "paint-and-lentil-soup"})
+	g.Book = house.BookOf(t, "doors: [{path: /, admit: public}, {path: /hers, admit: {user: solveig}}]\nroles: {keeper: , friend: }\njoining: {by: anybody"+more+"}\nelsewhere: { harbour: { title: Harbour account, issuer: \""+g.at+"\", client: marram, joins: true } }\n")
+	house.Add(t, g.House, people.NewAccount{Name: "bob", Email: "bob@marram.example", Password: "paint-and-lentil-soup"})
 	return g
 }
 
@@ -80,8 +81,8 @@ func TestNoNameReadsAsSomethingElse(t *testing.T) {
 func TestNamesThatAreNotFree(t *testing.T) {
 	g := openNames(t, ", names-rest: 30d")
 	visitors, stewards := g.ways(t)
-	add(t, g.house, people.NewAccount{Name: "walt", Password: "paint-and-lentil-soup"})
-	add(t, g.house, people.NewAccount{Name: "agnes", Password: "paint-and-lentil-soup"})
+	house.Add(t, g.House, people.NewAccount{Name: "walt", Password: "paint-and-lentil-soup"})
+	house.Add(t, g.House, people.NewAccount{Name: "agnes", Password: "paint-and-lentil-soup"})
 	if err := g.People.Remove(ctx, "test", "walt"); err != nil {
 		t.Fatal(err)
 	}
@@ -91,10 +92,10 @@ func TestNamesThatAreNotFree(t *testing.T) {
 	}
 	for what, name := range map[string]string{"of one that is gone": "walt", "of one that is gone, otherwise": "WALT",
 		"that looks like another": "аgnes", "with a dot": "agnes.", "of an application": "edda", "that the policy names": "solveig"} {
-		g.clock.pass(25 * time.Hour) // so that nobody waits
+		g.clock.Pass(25 * time.Hour) // so that nobody waits
 		if name == "edda" {
 			if _, err := g.Joining.Ask(ctx, joining.Applicant{Name: "edda", Email: "edda@marram.example", Password: "paint-and-lentil-soup"},
-				herHome); err != nil {
+				house.HerHome); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -125,7 +126,7 @@ func TestNamesThatAreNotFree(t *testing.T) {
 	if _, err := g.People.Edit(ctx, "test", "robert", people.Edit{Name: &back}); err != nil {
 		t.Fatal(err)
 	}
-	g.clock.pass(31 * 24 * time.Hour)
+	g.clock.Pass(31 * 24 * time.Hour)
 	if err := g.People.Sweep(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -150,30 +151,30 @@ func TestNamesByProvidersAreSlowed(t *testing.T) {
 // An invitation that a steward printed shows nothing of its address; one that was sent there does.
 func TestPrintedInvitationsProveNoAddress(t *testing.T) {
 	for _, mailed := range []bool{false, true} {
-		r, _ := joins(t, "{ by: invitation }")
-		path, _, err := r.Joining.Invite(ctx, "test", joining.Invite{Email: sigrid.Email, Mail: mailed})
+		r, _ := house.Joins(t, "{ by: invitation }")
+		path, _, err := r.Joining.Invite(ctx, "test", joining.Invite{Email: house.Sigrid.Email, Mail: mailed})
 		if err != nil {
 			t.Fatal(err)
 		}
 		if mailed {
 			path = mailedTo(t, r, message.Invited)
 		}
-		who := sigrid
+		who := house.Sigrid
 		who.Agreed, who.Invitation = true, path[len("/door/join?invitation="):]
-		out, err := r.Joining.Ask(ctx, who, elsewheres)
+		out, err := r.Joining.Ask(ctx, who, house.Elsewheres)
 		if err != nil || out.Account == nil {
 			t.Fatalf("%+v %v", out, err)
 		}
-		proven, err := r.records.ProvenAt(ctx, out.Account.ID)
+		proven, err := r.Records.ProvenAt(ctx, out.Account.ID)
 		if err != nil || proven.IsZero() == mailed {
 			t.Errorf("sent by mail %v: proven at %v, %v", mailed, proven, err)
 		}
 	}
 }
 
-func mailedTo(t *testing.T, r *house, kind message.Kind) string {
+func mailedTo(t *testing.T, r *house.House, kind message.Kind) string {
 	t.Helper()
-	for _, m := range mailed(t, r) {
+	for _, m := range house.Mailed(t, r) {
 		if m.Kind == kind {
 			return m.Link
 		}

@@ -1,6 +1,7 @@
-package rooms
+package leaving_test
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"strings"
@@ -13,14 +14,17 @@ import (
 	"ostiarius/service/leaving"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms/house"
 	"ostiarius/store"
 )
 
+var ctx = context.Background()
+
 // Who wants to go has a week to change their mind; then nothing that is kept tells who they were.
 func TestLeaving(t *testing.T) {
-	r, records, c := open(t)
-	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup", Notes: "paints", Roles: []string{"keeper"}})
-	token := signInAs(t, r, "walt", "paint-and-lentil-soup")
+	r, records, c := house.Open(t)
+	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup", Notes: "paints", Roles: []string{"keeper"}})
+	token := house.SignInAs(t, r, "walt", "paint-and-lentil-soup")
 	find := func() error { _, err := r.People.Find(ctx, "walt"); return err }
 	leave := func() time.Time {
 		t.Helper()
@@ -37,21 +41,21 @@ func TestLeaving(t *testing.T) {
 	if at := leave(); at.Sub(c.Now()) != 7*24*time.Hour {
 		t.Errorf("it is deleted at %v", at)
 	}
-	if m := mailed(t, r)[0]; m.Kind != message.Leaving || m.To != "walt@marram.example" {
+	if m := house.Mailed(t, r)[0]; m.Kind != message.Leaving || m.To != "walt@marram.example" {
 		t.Errorf("%+v", m)
 	}
 	a, err := r.People.Find(ctx, "walt")
-	if err != nil || a.LeavesAt.IsZero() || !alive(t, r, token) {
+	if err != nil || a.LeavesAt.IsZero() || !house.Alive(t, r, token) {
 		t.Fatalf("%+v, %v", a, err)
 	}
-	c.pass(6 * 24 * time.Hour)
+	c.Pass(6 * 24 * time.Hour)
 	if err := errors.Join(r.Leaving.Sweep(ctx), find()); err != nil {
 		t.Fatalf("a day before: %v", err)
 	}
 	if err := r.Leaving.Stay(ctx, a, "192.0.2.7"); err != nil {
 		t.Fatal(err)
 	}
-	c.pass(6 * 24 * time.Hour)
+	c.Pass(6 * 24 * time.Hour)
 	if err := errors.Join(r.Leaving.Sweep(ctx), find()); err != nil {
 		t.Fatalf("after they have changed their mind: %v", err)
 	}
@@ -75,7 +79,7 @@ func TestLeaving(t *testing.T) {
 		t.Error("it has a secret")
 	}
 	leave()
-	c.pass(7 * 24 * time.Hour)
+	c.Pass(7 * 24 * time.Hour)
 	if err := r.Leaving.Sweep(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -102,11 +106,11 @@ func TestLeaving(t *testing.T) {
 	if found, err := records.AllEvents(ctx, store.EventQuery{Words: "walt", Limit: 10}); err != nil || len(found) > 0 {
 		t.Errorf("they are found: %+v, %v", found, err)
 	}
-	if all := mailed(t, r); len(all) > 0 {
+	if all := house.Mailed(t, r); len(all) > 0 {
 		t.Errorf("messages: %+v", all)
 	}
 	// Another of that name is somebody else.
-	add(t, r, people.NewAccount{Name: "walt", Password: "paint-and-lentil-soup", Anyway: true})
+	house.Add(t, r, people.NewAccount{Name: "walt", Password: "paint-and-lentil-soup", Anyway: true})
 	if a, err = r.People.Find(ctx, "walt"); err != nil {
 		t.Fatal(err)
 	}
@@ -117,41 +121,41 @@ func TestLeaving(t *testing.T) {
 
 // Nor does what is recorded from before there was an account.
 func TestLeavingAfterJoining(t *testing.T) {
-	r, c := joins(t, "{ by: anybody }")
-	if _, _, err := r.Joining.Invite(ctx, "agnes", joining.Invite{Email: sigrid.Email, Roles: []string{"friend"}, Mail: true}); err != nil {
+	r, c := house.Joins(t, "{ by: anybody }")
+	if _, _, err := r.Joining.Invite(ctx, "agnes", joining.Invite{Email: house.Sigrid.Email, Roles: []string{"friend"}, Mail: true}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Joining.Ask(ctx, sigrid, elsewheres); err != nil {
+	if _, err := r.Joining.Ask(ctx, house.Sigrid, house.Elsewheres); err != nil {
 		t.Fatal(err)
 	}
-	out, err := r.Joining.Prove(ctx, linkIn(t, mailed(t, r)[0]), sigrid.Password, elsewheres)
+	out, err := r.Joining.Prove(ctx, house.LinkIn(t, house.Mailed(t, r)[0]), house.Sigrid.Password, house.Elsewheres)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.Leaving.Leave(ctx, out.Account, "", ""); err != nil {
 		t.Fatal(err)
 	}
-	c.pass(8 * 24 * time.Hour)
+	c.Pass(8 * 24 * time.Hour)
 	if err := r.Leaving.Sweep(ctx); err != nil {
 		t.Fatal(err)
 	}
-	events, err := r.records.AllEvents(ctx, store.EventQuery{Limit: 100})
+	events, err := r.Records.AllEvents(ctx, store.EventQuery{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, e := range events {
-		if strings.Contains(strings.ToLower(e.Account+e.Actor+e.Detail), "sigrid") || e.Account != "" && e.Network == elsewheres.Network {
+		if strings.Contains(strings.ToLower(e.Account+e.Actor+e.Detail), "sigrid") || e.Account != "" && e.Network == house.Elsewheres.Network {
 			t.Errorf("%+v", e)
 		}
 	}
-	if all := mailed(t, r); len(all) > 0 {
+	if all := house.Mailed(t, r); len(all) > 0 {
 		t.Errorf("messages: %+v", all)
 	}
 }
 
 func TestLeavingAsThePolicySays(t *testing.T) {
 	for how, want := range map[string]error{"leave: never": leaving.ErrNever, "leave: 0": nil} {
-		r, _ := joins(t, "{ "+how+" }")
+		r, _ := house.Joins(t, "{ "+how+" }")
 		a, err := r.People.Find(ctx, "ines")
 		if err != nil {
 			t.Fatal(err)

@@ -1,26 +1,30 @@
-package rooms
+package sessions_test
 
 import (
 	"context"
 	"errors"
-	"ostiarius/core/account"
-	"ostiarius/core/policy"
-	"ostiarius/service/mistake"
-	"ostiarius/service/people"
-	"ostiarius/service/sessions"
-	"ostiarius/service/signin"
-	"ostiarius/store"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"ostiarius/core/account"
+	"ostiarius/core/policy"
+	"ostiarius/service/mistake"
+	"ostiarius/service/people"
+	"ostiarius/service/rooms/house"
+	"ostiarius/service/sessions"
+	"ostiarius/service/signin"
+	"ostiarius/store"
 )
+
+var ctx = context.Background()
 
 // Whether somebody is still there can be asked without that being a use of the session.
 func TestLook(t *testing.T) {
-	r, _, c := open(t)
-	token := signIn(t, r, false)
+	r, _, c := house.Open(t)
+	token := house.SignIn(t, r, false)
 	look := func(used bool) bool {
 		t.Helper()
 		v, err := r.Sessions.Look(ctx, token, used)
@@ -30,22 +34,22 @@ func TestLook(t *testing.T) {
 		return v.SignedIn
 	}
 	for range 3 {
-		c.pass(29 * time.Minute)
+		c.Pass(29 * time.Minute)
 		if !look(true) {
 			t.Fatal("the session is used, and has ended")
 		}
 	}
-	c.pass(29 * time.Minute)
+	c.Pass(29 * time.Minute)
 	if !look(false) {
 		t.Error("the session has ended too early")
 	}
-	c.pass(2 * time.Minute)
+	c.Pass(2 * time.Minute)
 	if look(false) || look(true) {
 		t.Error("being asked for has kept the session")
 	}
 
-	token = signIn(t, r, false)
-	if r = r.start(t); !look(false) {
+	token = house.SignIn(t, r, false)
+	if r = r.Start(t); !look(false) {
 		t.Error("a session that is in the records only is not found")
 	}
 	// Another token of the same session counts as long as it does for requests.
@@ -75,11 +79,11 @@ func TestLook(t *testing.T) {
 }
 
 func TestSessionsEndByThemselves(t *testing.T) {
-	r, _, c := open(t)
-	token, remembered := signIn(t, r, false), signIn(t, r, true)
+	r, _, c := house.Open(t)
+	token, remembered := house.SignIn(t, r, false), house.SignIn(t, r, true)
 	for range 20 { // used now and then, for ten hours
-		c.pass(29 * time.Minute)
-		if !alive(t, r, token) {
+		c.Pass(29 * time.Minute)
+		if !house.Alive(t, r, token) {
 			t.Fatal("a session in use ended")
 		}
 	}
@@ -87,37 +91,37 @@ func TestSessionsEndByThemselves(t *testing.T) {
 	if err := r.Sessions.Flush(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	again := r.start(t)
-	c.pass(20 * time.Minute)
-	if !alive(t, again, token) {
+	again := r.Start(t)
+	c.Pass(20 * time.Minute)
+	if !house.Alive(t, again, token) {
 		t.Error("the session did not survive a restart")
 	}
-	c.pass(30 * time.Minute)
-	if alive(t, again, token) {
+	c.Pass(30 * time.Minute)
+	if house.Alive(t, again, token) {
 		t.Error("an idle session goes on")
 	}
-	c.pass(25 * time.Hour)
-	if !alive(t, r, remembered) {
+	c.Pass(25 * time.Hour)
+	if !house.Alive(t, r, remembered) {
 		t.Error("a remembered session ended when it was idle")
 	}
-	c.pass(29 * 24 * time.Hour)
-	if alive(t, r, remembered) {
+	c.Pass(29 * 24 * time.Hour)
+	if house.Alive(t, r, remembered) {
 		t.Error("a remembered session has no end")
 	}
-	third := signIn(t, r, false)
+	third := house.SignIn(t, r, false)
 	for range 30 {
-		c.pass(25 * time.Minute)
-		alive(t, r, third)
+		c.Pass(25 * time.Minute)
+		house.Alive(t, r, third)
 	}
-	if alive(t, r, third) {
+	if house.Alive(t, r, third) {
 		t.Error("a session in use has no end")
 	}
 }
 
 func TestProofAges(t *testing.T) {
-	r, _, c := open(t)
-	token := signIn(t, r, false)
-	c.pass(7 * time.Minute)
+	r, _, c := house.Open(t)
+	token := house.SignIn(t, r, false)
+	c.Pass(7 * time.Minute)
 	if v, _, _ := r.Sessions.Recognise(context.Background(), token, nil); v.ProofAge != 7*time.Minute {
 		t.Errorf("proof age %v", v.ProofAge)
 	}
@@ -139,8 +143,8 @@ func TestProofAges(t *testing.T) {
 // Many changes and many requests at once: when a change has been answered, the next
 // request sees it.
 func TestChangesUnderLoad(t *testing.T) {
-	r, _, _ := open(t)
-	token := signIn(t, r, false)
+	r, _, _ := house.Open(t)
+	token := house.SignIn(t, r, false)
 	stop := make(chan struct{})
 	var busy sync.WaitGroup
 	for range 4 {
@@ -175,8 +179,8 @@ func TestChangesUnderLoad(t *testing.T) {
 
 // When rights change, also by themselves, the session goes on with another token.
 func TestTokensAreRenewedWithRights(t *testing.T) {
-	r, _, c := open(t)
-	token := signIn(t, r, false)
+	r, _, c := house.Open(t)
+	token := house.SignIn(t, r, false)
 	if v, fresh, err := r.Sessions.Recognise(ctx, token, nil); err != nil || fresh != nil || !v.SignedIn {
 		t.Fatalf("%+v %v %v", v, fresh, err)
 	}
@@ -186,11 +190,11 @@ func TestTokensAreRenewedWithRights(t *testing.T) {
 	if _, fresh, _ := r.Sessions.Recognise(ctx, token, nil); fresh != nil {
 		t.Error("renewed before the grant begins")
 	}
-	c.pass(29 * time.Minute)
-	alive(t, r, token)
-	c.pass(29 * time.Minute)
-	alive(t, r, token)
-	c.pass(2 * time.Minute)
+	c.Pass(29 * time.Minute)
+	house.Alive(t, r, token)
+	c.Pass(29 * time.Minute)
+	house.Alive(t, r, token)
+	c.Pass(2 * time.Minute)
 	v, fresh, err := r.Sessions.Recognise(ctx, token, nil)
 	if err != nil || fresh == nil || fresh.Token == token || fresh.Remembered || !slices.Contains(v.Roles, policy.Steward) {
 		t.Fatalf("when the grant begins: %+v %+v %v", v, fresh, err)
@@ -202,11 +206,11 @@ func TestTokensAreRenewedWithRights(t *testing.T) {
 	if v, again, _ := r.Sessions.Recognise(ctx, fresh.Token, nil); !v.SignedIn || again != nil {
 		t.Errorf("with the fresh token: %+v %+v", v, again)
 	}
-	c.pass(2 * time.Minute)
-	if alive(t, r, token) {
+	c.Pass(2 * time.Minute)
+	if house.Alive(t, r, token) {
 		t.Error("the old token still counts two minutes later")
 	}
-	if !alive(t, r, fresh.Token) {
+	if !house.Alive(t, r, fresh.Token) {
 		t.Error("the session ended")
 	}
 	// Signing out with the old token, just after another renewal, ends the session.
@@ -217,23 +221,23 @@ func TestTokensAreRenewedWithRights(t *testing.T) {
 	if err != nil || last == nil {
 		t.Fatal(last, err)
 	}
-	if err := r.Sessions.End(ctx, fresh.Token, ""); err != nil || alive(t, r, last.Token) || alive(t, r, fresh.Token) {
+	if err := r.Sessions.End(ctx, fresh.Token, ""); err != nil || house.Alive(t, r, last.Token) || house.Alive(t, r, fresh.Token) {
 		t.Errorf("signed out with the old token: %v", err)
 	}
 }
 
 func TestSessionsByRole(t *testing.T) {
-	r, _, c := open(t)
-	book := bookOf(t, "roles: {keeper: , guest: }\ndoors: [{path: /, admit: public}]\nsessions: {idle: 30m, lifetime: 12h, roles: {keeper: {idle: 5m}, steward: {idle: 0, lifetime: 1h}}}")
-	r.book = book
-	r = r.start(t)
-	token := signIn(t, r, false)
-	c.pass(4 * time.Minute)
-	if !alive(t, r, token) {
+	r, _, c := house.Open(t)
+	book := house.BookOf(t, "roles: {keeper: , guest: }\ndoors: [{path: /, admit: public}]\nsessions: {idle: 30m, lifetime: 12h, roles: {keeper: {idle: 5m}, steward: {idle: 0, lifetime: 1h}}}")
+	r.Book = book
+	r = r.Start(t)
+	token := house.SignIn(t, r, false)
+	c.Pass(4 * time.Minute)
+	if !house.Alive(t, r, token) {
 		t.Error("ended early")
 	}
-	c.pass(6 * time.Minute)
-	if alive(t, r, token) {
+	c.Pass(6 * time.Minute)
+	if house.Alive(t, r, token) {
 		t.Error("a keeper's session goes on after 6 minutes")
 	}
 	if err := r.People.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
@@ -253,10 +257,10 @@ func TestSessionsByRole(t *testing.T) {
 // Whoever has an old token cannot follow the renewals, and is found out by using it.
 func TestOldTokens(t *testing.T) {
 	for _, way := range []string{"rights", "proof"} {
-		r, _, c := open(t)
-		stolen := signIn(t, r, false)
-		c.pass(5 * time.Minute)
-		alive(t, r, stolen)
+		r, _, c := house.Open(t)
+		stolen := house.SignIn(t, r, false)
+		c.Pass(5 * time.Minute)
+		house.Alive(t, r, stolen)
 		var fresh *sessions.Renewal
 		var err error
 		if way == "rights" {
@@ -278,13 +282,13 @@ func TestOldTokens(t *testing.T) {
 			if again, err := r.Desk.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{}); again != nil || err != nil {
 				t.Errorf("%s: the token before leads to another: %v", way, err)
 			}
-			c.pass(5 * time.Second)
+			c.Pass(5 * time.Second)
 		}
-		if !alive(t, r, fresh.Token) {
+		if !house.Alive(t, r, fresh.Token) {
 			t.Errorf("%s: the session has ended", way)
 		}
-		c.pass(2 * time.Minute)
-		if alive(t, r, fresh.Token); !alive(t, r, fresh.Token) {
+		c.Pass(2 * time.Minute)
+		if house.Alive(t, r, fresh.Token); !house.Alive(t, r, fresh.Token) {
 			t.Fatalf("%s: the session has ended", way)
 		}
 		// Also by a process that has been started since.
@@ -292,12 +296,12 @@ func TestOldTokens(t *testing.T) {
 			if err := r.Sessions.Flush(ctx); err != nil {
 				t.Fatal(err)
 			}
-			r = r.start(t)
+			r = r.Start(t)
 		}
 		if v, _, err := r.Sessions.Recognise(ctx, stolen, func() string { return "203.0.113.9" }); v.SignedIn || err != nil {
 			t.Errorf("%s: an old token signs in: %v", way, err)
 		}
-		if alive(t, r, fresh.Token) {
+		if house.Alive(t, r, fresh.Token) {
 			t.Errorf("%s: the session goes on although one of its tokens was stolen", way)
 		}
 		events, _, err := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10})
@@ -306,14 +310,14 @@ func TestOldTokens(t *testing.T) {
 		}
 	}
 	// An answer that never arrived is no theft: nobody has the fresh token.
-	r, _, c := open(t)
-	lost := signIn(t, r, false)
+	r, _, c := house.Open(t)
+	lost := house.SignIn(t, r, false)
 	if err := r.People.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
 		t.Fatal(err)
 	}
 	r.Sessions.Recognise(ctx, lost, nil)
-	c.pass(2 * time.Minute)
-	if alive(t, r, lost) {
+	c.Pass(2 * time.Minute)
+	if house.Alive(t, r, lost) {
 		t.Error("it counts for more than a minute")
 	}
 	if events, _, _ := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10}); len(events) != 0 {
@@ -322,7 +326,7 @@ func TestOldTokens(t *testing.T) {
 }
 
 func TestSessionsAreListedAndEnded(t *testing.T) {
-	r, _, c := open(t)
+	r, _, c := house.Open(t)
 	if _, err := r.People.Add(ctx, "test", people.NewAccount{Name: "bo", Password: "kettle-moth-anvil"}); err != nil {
 		t.Fatal(err)
 	}
@@ -333,9 +337,9 @@ func TestSessionsAreListedAndEnded(t *testing.T) {
 		}
 		return a
 	}
-	one := signIn(t, r, false)
-	c.pass(time.Minute)
-	two := signIn(t, r, true)
+	one := house.SignIn(t, r, false)
+	c.Pass(time.Minute)
+	two := house.SignIn(t, r, true)
 	bo, err := r.Desk.SignIn(ctx, "bo", "kettle-moth-anvil", sessions.Origin{Agent: "A Browser/1.0"}, false)
 	if err != nil {
 		t.Fatal(err)
@@ -348,7 +352,7 @@ func TestSessionsAreListedAndEnded(t *testing.T) {
 		t.Errorf("by the browser's name: %+v", found)
 	}
 	var mistake *mistake.Error
-	if err := r.Sessions.EndOne(ctx, "bo", r.Sessions.Handle(one), account("bo")); !errors.As(err, &mistake) || !alive(t, r, one) {
+	if err := r.Sessions.EndOne(ctx, "bo", r.Sessions.Handle(one), account("bo")); !errors.As(err, &mistake) || !house.Alive(t, r, one) {
 		t.Errorf("somebody else's session: %v", err)
 	}
 	for _, handle := range []string{"", "x", "%", strings.Repeat("0", 20), one} {
@@ -356,14 +360,14 @@ func TestSessionsAreListedAndEnded(t *testing.T) {
 			t.Errorf("%q: %v", handle, err)
 		}
 	}
-	if err := r.Sessions.EndOne(ctx, "agnes", r.Sessions.Handle(one), nil); err != nil || alive(t, r, one) || !alive(t, r, two) {
+	if err := r.Sessions.EndOne(ctx, "agnes", r.Sessions.Handle(one), nil); err != nil || house.Alive(t, r, one) || !house.Alive(t, r, two) {
 		t.Errorf("ending one: %v", err)
 	}
-	three := signIn(t, r, false)
-	if n, err := r.Sessions.EndOf(ctx, "ines", account("ines"), three); n != 1 || err != nil || alive(t, r, two) || !alive(t, r, three) || !alive(t, r, bo.Token) {
+	three := house.SignIn(t, r, false)
+	if n, err := r.Sessions.EndOf(ctx, "ines", account("ines"), three); n != 1 || err != nil || house.Alive(t, r, two) || !house.Alive(t, r, three) || !house.Alive(t, r, bo.Token) {
 		t.Errorf("ending all others: %d %v", n, err)
 	}
-	c.pass(40 * time.Minute)
+	c.Pass(40 * time.Minute)
 	if _, total, _ := r.Sessions.List(ctx, nil, "", 0, 10); total != 0 {
 		t.Errorf("%d sessions that have ended are listed", total)
 	}

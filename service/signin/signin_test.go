@@ -1,10 +1,16 @@
-package rooms
+package signin_test
 
 import (
 	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
@@ -12,18 +18,16 @@ import (
 	"ostiarius/service/hashing"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms/house"
 	"ostiarius/service/sessions"
 	"ostiarius/service/signin"
 	"ostiarius/store"
-	"slices"
-	"strings"
-	"sync"
-	"testing"
-	"time"
 )
 
+var ctx = context.Background()
+
 func TestSignInByAddress(t *testing.T) {
-	r, _, _ := open(t)
+	r, _, _ := house.Open(t)
 	address := "Ines.Orkney@Marram.example"
 	if _, err := r.People.Edit(ctx, "test", "ines", people.Edit{Email: &address}); err != nil {
 		t.Fatal(err)
@@ -47,7 +51,7 @@ func TestSignInByAddress(t *testing.T) {
 
 // Strangers wait longer and longer, and lock nobody out.
 func TestGuessingIsSlowed(t *testing.T) {
-	r, records, c := open(t)
+	r, records, c := house.Open(t)
 	known, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7"}, false)
 	if err != nil {
 		t.Fatal(err)
@@ -88,7 +92,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.202", Device: forged}, false); !errors.As(err, &slow) {
 		t.Errorf("a forged mark: %v", err)
 	}
-	c.pass(6 * time.Minute)
+	c.Pass(6 * time.Minute)
 	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.203"}, false); err != nil {
 		t.Errorf("after the longest wait: %v", err)
 	}
@@ -109,7 +113,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 }
 
 func TestDisabledIsSaidAfterTheRightPassword(t *testing.T) {
-	r, _, _ := open(t)
+	r, _, _ := house.Open(t)
 	if err := r.People.SetDisabled(ctx, "test", "ines", true); err != nil {
 		t.Fatal(err)
 	}
@@ -122,29 +126,29 @@ func TestDisabledIsSaidAfterTheRightPassword(t *testing.T) {
 }
 
 func TestHashesRise(t *testing.T) {
-	r, records, _ := open(t)
+	r, records, _ := house.Open(t)
 	_, before, err := records.AccountByKey(ctx, "ines")
 	if err != nil {
 		t.Fatal(err)
 	}
 	dearer := secret.Cost{Memory: 128, Passes: 2, Threads: 1}
-	r.pool = hashing.New(dearer, nil)
-	r = r.start(t)
-	signIn(t, r, false)
+	r.Pool = hashing.New(dearer, nil)
+	r = r.Start(t)
+	house.SignIn(t, r, false)
 	_, after, err := records.AccountByKey(ctx, "ines")
 	if err != nil || after == before || secret.Rises(after, dearer) || !secret.Verify(after, "seven-brass-prisms") {
 		t.Errorf("the hash is %q, it was %q (%v)", after, before, err)
 	}
-	token := signIn(t, r, false)
-	if _, again, _ := records.AccountByKey(ctx, "ines"); again != after || !alive(t, r, token) {
+	token := house.SignIn(t, r, false)
+	if _, again, _ := records.AccountByKey(ctx, "ines"); again != after || !house.Alive(t, r, token) {
 		t.Error("a hash of enough cost was replaced, or the session ended")
 	}
 }
 
 // Of a clock that goes back nobody profits, and nobody waits longer than the rule's longest.
 func TestClockGoesBack(t *testing.T) {
-	r, _, c := open(t)
-	token := signIn(t, r, false)
+	r, _, c := house.Open(t)
+	token := house.SignIn(t, r, false)
 	for range 6 {
 		r.Desk.SignIn(ctx, "ines", "not-this-one", sessions.Origin{Network: "198.51.100.1"}, false)
 	}
@@ -155,7 +159,7 @@ func TestClockGoesBack(t *testing.T) {
 	if err := r.People.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
 		t.Fatal(err)
 	}
-	c.pass(-time.Second) // clocks are set right all the time
+	c.Pass(-time.Second) // clocks are set right all the time
 	v, _, err := r.Sessions.Recognise(ctx, token, nil)
 	if err != nil || !v.SignedIn || v.ProofAge != session.Unknown {
 		t.Errorf("a second before: %+v %v", v, err)
@@ -163,8 +167,8 @@ func TestClockGoesBack(t *testing.T) {
 	if slices.Contains(v.Roles, policy.Steward) {
 		t.Error("a role counts before it was granted")
 	}
-	c.pass(-48 * time.Hour)
-	if alive(t, r, token) {
+	c.Pass(-48 * time.Hour)
+	if house.Alive(t, r, token) {
 		t.Error("a session counts before it was made")
 	}
 	if _, ok, err := r.People.LinkedAccount(ctx, link); ok || err != nil {
@@ -177,21 +181,21 @@ func TestClockGoesBack(t *testing.T) {
 	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); !errors.As(err, &slow) || slow.Wait > time.Second {
 		t.Errorf("the failures are forgotten, or the wait is longer: %v", err)
 	}
-	c.pass(slow.Wait)
+	c.Pass(slow.Wait)
 	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); err != nil {
 		t.Errorf("after the wait: %v", err)
 	}
 	// Credentials that were right a moment ago are looked at again.
 	for range 2 {
-		if v, err := r.present(ctx, "192.0.2.7", "ines", "seven-brass-prisms"); err != nil || !v.SignedIn {
+		if v, err := r.Present(ctx, "192.0.2.7", "ines", "seven-brass-prisms"); err != nil || !v.SignedIn {
 			t.Fatal(v, err)
 		}
 	}
-	if n := r.verified(t); n != 1 {
+	if n := r.Verified(t); n != 1 {
 		t.Errorf("looked at %d times in one moment", n)
 	}
-	c.pass(-time.Minute)
-	if v, err := r.present(ctx, "192.0.2.7", "ines", "seven-brass-prisms"); err != nil || !v.SignedIn || r.verified(t) != 2 {
+	c.Pass(-time.Minute)
+	if v, err := r.Present(ctx, "192.0.2.7", "ines", "seven-brass-prisms"); err != nil || !v.SignedIn || r.Verified(t) != 2 {
 		t.Error("what is remembered counts before it was proven")
 	}
 }
@@ -203,12 +207,12 @@ func TestEveryTryCounts(t *testing.T) {
 	gone, hangUp := context.WithCancel(ctx)
 	hangUp()
 	var slow *throttle.Slow
-	r, _, _ := open(t)
+	r, _, _ := house.Open(t)
 	email := "ines@marram.example"
 	if _, err := r.People.Edit(ctx, "test", "ines", people.Edit{Email: &email}); err != nil {
 		t.Fatal(err)
 	}
-	token := signIn(t, r, false)
+	token := house.SignIn(t, r, false)
 	ways := []func(ctx context.Context) error{
 		func(ctx context.Context) error { _, err := r.Desk.SignIn(ctx, "ines", "no", from, false); return err },
 		func(ctx context.Context) error {
@@ -225,7 +229,7 @@ func TestEveryTryCounts(t *testing.T) {
 			return err
 		},
 		func(ctx context.Context) error {
-			_, err := r.present(ctx, from.Network, "Ines", fmt.Sprint("no", rand.Text()))
+			_, err := r.Present(ctx, from.Network, "Ines", fmt.Sprint("no", rand.Text()))
 			return err
 		},
 	}
@@ -287,7 +291,7 @@ func TestEveryTryCounts(t *testing.T) {
 
 // Strangers behind the same address keep nobody out whose browser is known.
 func TestKnownBrowsersHaveAReserve(t *testing.T) {
-	r, _, c := open(t)
+	r, _, c := house.Open(t)
 	in, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7"}, false)
 	if err != nil {
 		t.Fatal(err)
@@ -295,7 +299,7 @@ func TestKnownBrowsersHaveAReserve(t *testing.T) {
 	for i := range 300 {
 		r.Desk.SignIn(ctx, fmt.Sprint("name", i%7), "not-this-one", sessions.Origin{Network: "192.0.2.7"}, false)
 		r.Desk.SignIn(ctx, "ines", "not-this-one", sessions.Origin{Network: "192.0.2.7"}, false)
-		c.pass(time.Second)
+		c.Pass(time.Second)
 	}
 	var slow *throttle.Slow
 	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7"}, false); !errors.As(err, &slow) {
@@ -318,7 +322,7 @@ func TestKnownBrowsersHaveAReserve(t *testing.T) {
 
 // An answer that nobody could be looked at counts nothing, and says nothing.
 func TestBusy(t *testing.T) {
-	r, _, _ := open(t)
+	r, _, _ := house.Open(t)
 	stop := occupy(r, 64)
 	for range 20 {
 		for _, name := range []string{"ines", "nobody"} {
@@ -332,16 +336,16 @@ func TestBusy(t *testing.T) {
 		}
 	}
 	stop()
-	signIn(t, r, false)
+	house.SignIn(t, r, false)
 }
 
 // occupy has the pool at work, with so many waiting, until it is told to stop.
-func occupy(r *house, waiting int) (stop func()) {
+func occupy(r *house.House, waiting int) (stop func()) {
 	gone, hangUp := context.WithCancel(ctx)
 	var working sync.WaitGroup
-	working.Go(func() { r.pool.Compare(ctx, nil, 300, "x") }) // which takes a while
+	working.Go(func() { r.Pool.Compare(ctx, nil, 300, "x") }) // which takes a while
 	for range waiting {
-		working.Go(func() { r.pool.Compare(gone, nil, 1, "x") })
+		working.Go(func() { r.Pool.Compare(gone, nil, 1, "x") })
 	}
 	return func() {
 		hangUp()

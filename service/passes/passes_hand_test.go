@@ -1,7 +1,8 @@
-package rooms
+package passes_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,13 +13,16 @@ import (
 	"ostiarius/core/pass"
 	"ostiarius/service/mistake"
 	"ostiarius/service/passes"
+	"ostiarius/service/rooms/house"
 	"ostiarius/store"
 )
 
+var ctx = context.Background()
+
 // A pass on two devices; credentials that are rotated with a grace time, and for all of a kind.
 func TestRotation(t *testing.T) {
-	h, c, front := handing(t)
-	i := h.issue(t, "recordings", passes.NewPass{})
+	h, c, front := house.Handing(t)
+	i := h.Issue(t, "recordings", passes.NewPass{})
 	gate := h.Passes.Gate()
 	openIn := func(link string) string {
 		token, _, err := gate.Open(ctx, link, passes.Origin{})
@@ -38,7 +42,7 @@ func TestRotation(t *testing.T) {
 	if n, err := h.Passes.RotateKind(ctx, "test", "recordings", c.Now().Add(time.Second), time.Hour); n != 0 || err != nil {
 		t.Errorf("what is made now is rotated: %d %v", n, err)
 	}
-	c.pass(time.Minute)
+	c.Pass(time.Minute)
 	n, err := h.Passes.RotateKind(ctx, "test", "recordings", c.Now(), time.Hour)
 	if n != 1 || err != nil {
 		t.Fatal(n, err)
@@ -50,7 +54,7 @@ func TestRotation(t *testing.T) {
 	if late == "" || !in(fetch{cookie: phone}) || !in(fetch{cookie: late}) || !in(fetch{user: i.Pass.ID, password: i.Password}) {
 		t.Error("those before do not count")
 	}
-	c.pass(2 * time.Hour)
+	c.Pass(2 * time.Hour)
 	if openIn(linkOf(i)) != "" || in(fetch{cookie: phone}) || in(fetch{cookie: late}) || in(fetch{user: i.Pass.ID, password: i.Password}) {
 		t.Error("those before count after the grace time")
 	}
@@ -58,7 +62,7 @@ func TestRotation(t *testing.T) {
 	if err != nil || !in(fetch{user: i.Pass.ID, password: next.Password}) {
 		t.Fatal(err)
 	}
-	if mails, _ := h.records.Messages(ctx, store.MessageQuery{Limit: 100}); len(mails) != 2 {
+	if mails, _ := h.Records.Messages(ctx, store.MessageQuery{Limit: 100}); len(mails) != 2 {
 		t.Errorf("%d messages", len(mails))
 	}
 	if err := h.Passes.Pause(ctx, "test", i.Pass.ID); err != nil || in(fetch{user: i.Pass.ID, password: next.Password}) {
@@ -82,8 +86,8 @@ func TestRotation(t *testing.T) {
 
 // Who guesses waits; the names and passwords of others go on.
 func TestGuessingAtPasses(t *testing.T) {
-	h, _, front := handing(t)
-	mine, other := h.issue(t, "recordings", passes.NewPass{}), h.issue(t, "recordings", passes.NewPass{})
+	h, _, front := house.Handing(t)
+	mine, other := h.Issue(t, "recordings", passes.NewPass{}), h.Issue(t, "recordings", passes.NewPass{})
 	slowed := 0
 	for range 20 {
 		if w := (fetch{path: "/recordings/", user: mine.Pass.ID, password: "wrong", network: "203.0.113.9"}).of(front); w.Code == 429 {
@@ -117,13 +121,13 @@ func TestGuessingAtPasses(t *testing.T) {
 
 // Of whom a pass is, and what opens it, nothing is kept that would open it.
 func TestNoSecretOfAPassIsKept(t *testing.T) {
-	h, _, front := handing(t)
-	i := h.issue(t, "recordings", passes.NewPass{})
+	h, _, front := house.Handing(t)
+	i := h.Issue(t, "recordings", passes.NewPass{})
 	fetch{path: "/recordings/x-10.bin", user: i.Pass.ID, password: i.Password}.of(front)
 	if err := h.Activity.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
-	events, err := h.records.AllEvents(ctx, store.EventQuery{Limit: 100})
+	events, err := h.Records.AllEvents(ctx, store.EventQuery{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -138,7 +142,7 @@ func TestNoSecretOfAPassIsKept(t *testing.T) {
 
 // A list of many: the lines that can be taken, and once more only what is missing.
 func TestImportOfPasses(t *testing.T) {
-	h, _, _ := handing(t)
+	h, _, _ := house.Handing(t)
 	var list strings.Builder
 	list.WriteString("address,name,reference\n")
 	for n := range 300 {

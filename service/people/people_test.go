@@ -1,45 +1,50 @@
-package rooms
+package people_test
 
 import (
+	"context"
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
 	"ostiarius/core/account"
 	"ostiarius/core/roster"
 	"ostiarius/core/secret"
 	"ostiarius/service/ending"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms/house"
 	"ostiarius/service/sessions"
 	"ostiarius/service/signin"
 	"ostiarius/store"
-	"slices"
-	"strings"
-	"testing"
-	"time"
 )
+
+var ctx = context.Background()
 
 // What is taken away counts at once, also while the records cannot be written, and is written down
 // when they can be.
 func TestTakingAwayNeedsNoRecords(t *testing.T) {
-	r, records, _ := open(t)
-	here, there := signIn(t, r, false), signIn(t, r, false)
-	if v, err := r.present(ctx, "192.0.2.7", "ines", "seven-brass-prisms"); err != nil || !v.SignedIn {
+	r, records, _ := house.Open(t)
+	here, there := house.SignIn(t, r, false), house.SignIn(t, r, false)
+	if v, err := r.Present(ctx, "192.0.2.7", "ines", "seven-brass-prisms"); err != nil || !v.SignedIn {
 		t.Fatal(v, err)
 	}
 	unlock := lock(t, records)
 	var unwritten *ending.Unwritten
-	if err := r.Sessions.End(ctx, here, ""); !errors.As(err, &unwritten) || alive(t, r, here) || !alive(t, r, there) {
+	if err := r.Sessions.End(ctx, here, ""); !errors.As(err, &unwritten) || house.Alive(t, r, here) || !house.Alive(t, r, there) {
 		t.Errorf("signed out: %v", err)
 	}
-	if err := r.People.SetDisabled(ctx, "test", "ines", true); !errors.As(err, &unwritten) || !strings.Contains(err.Error(), "could not be written down yet") || alive(t, r, there) {
+	if err := r.People.SetDisabled(ctx, "test", "ines", true); !errors.As(err, &unwritten) || !strings.Contains(err.Error(), "could not be written down yet") || house.Alive(t, r, there) {
 		t.Errorf("disabled: %v", err)
 	}
 	if said := fmt.Sprint(r.Endings.Words()); said != "[that Ines has signed out that Ines is disabled]" {
 		t.Error(said)
 	}
 	unlock()
-	if v, err := r.present(ctx, "192.0.2.7", "ines", "seven-brass-prisms"); err != nil || v.SignedIn {
+	if v, err := r.Present(ctx, "192.0.2.7", "ines", "seven-brass-prisms"); err != nil || v.SignedIn {
 		t.Errorf("what was verified before still counts: %+v %v", v, err)
 	}
 	for len(r.Endings.Words()) > 0 {
@@ -57,10 +62,10 @@ func TestTakingAwayNeedsNoRecords(t *testing.T) {
 // Whoever signs out while the records cannot be read is signed out, if they were known to be signed in; if not, they are told that it
 // did not work.
 func TestSigningOutWhileNothingCanBeRead(t *testing.T) {
-	h, records, _ := open(t)
-	known, unknown := signIn(t, h, false), signIn(t, h, false)
-	h = h.start(t) // which remembers nothing
-	if !alive(t, h, known) {
+	h, records, _ := house.Open(t)
+	known, unknown := house.SignIn(t, h, false), house.SignIn(t, h, false)
+	h = h.Start(t) // which remembers nothing
+	if !house.Alive(t, h, known) {
 		t.Fatal("not signed in")
 	}
 	db, err := sql.Open("sqlite", "file:"+records.Path())
@@ -84,13 +89,13 @@ func TestSigningOutWhileNothingCanBeRead(t *testing.T) {
 	if _, err := db.Exec("ALTER TABLE away RENAME TO sessions"); err != nil {
 		t.Fatal(err)
 	}
-	if alive(t, h, known) || !alive(t, h, unknown) {
+	if house.Alive(t, h, known) || !house.Alive(t, h, unknown) {
 		t.Error("they come back, or the other is out")
 	}
 	for end := time.Now().Add(20 * time.Second); len(h.Endings.Words()) > 0 && time.Now().Before(end); time.Sleep(time.Millisecond) {
 		h.Endings.TryAgain(ctx)
 	}
-	if h = h.start(t); alive(t, h, known) {
+	if h = h.Start(t); house.Alive(t, h, known) {
 		t.Error("they come back with the next start")
 	}
 }
@@ -113,8 +118,8 @@ func lock(t *testing.T, records *store.Store) (unlock func()) {
 }
 
 func TestChangePassword(t *testing.T) {
-	r, _, _ := open(t)
-	here, there := signIn(t, r, true), signIn(t, r, false)
+	r, _, _ := house.Open(t)
+	here, there := house.SignIn(t, r, true), house.SignIn(t, r, false)
 	from := sessions.Origin{Network: "192.0.2.7"}
 	if _, err := r.Desk.ChangePassword(ctx, here, "not-mine", "kettle-moth-anvil", from); !errors.Is(err, signin.ErrWrong) {
 		t.Errorf("a wrong password: %v", err)
@@ -124,7 +129,7 @@ func TestChangePassword(t *testing.T) {
 		t.Errorf("a common password: %v", err)
 	}
 	in, err := r.Desk.ChangePassword(ctx, here, "seven-brass-prisms", "kettle-moth-anvil", from)
-	if err != nil || !in.Remembered || alive(t, r, here) || alive(t, r, there) || !alive(t, r, in.Token) {
+	if err != nil || !in.Remembered || house.Alive(t, r, here) || house.Alive(t, r, there) || !house.Alive(t, r, in.Token) {
 		t.Fatalf("%+v %v", in, err)
 	}
 	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", from, false); !errors.Is(err, signin.ErrWrong) {
@@ -136,7 +141,7 @@ func TestChangePassword(t *testing.T) {
 }
 
 func TestLinksWorkOnce(t *testing.T) {
-	r, records, c := open(t)
+	r, records, c := house.Open(t)
 	if _, err := r.People.Add(ctx, "test", people.NewAccount{Name: "bo"}); err != nil {
 		t.Fatal(err)
 	}
@@ -173,7 +178,7 @@ func TestLinksWorkOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c.pass(73 * time.Hour)
+	c.Pass(73 * time.Hour)
 	if _, ok, _ := r.People.LinkedAccount(ctx, late); ok {
 		t.Error("a link has no end")
 	}
@@ -189,20 +194,20 @@ func TestLinksWorkOnce(t *testing.T) {
 }
 
 func TestImport(t *testing.T) {
-	r, _, c := open(t)
+	r, _, c := house.Open(t)
 	yes := true
 	file := []roster.Entry{
 		{Line: 2, Name: "Bo", Email: "bo@marram.example", Roles: []account.Grant{{Role: "keeper", Until: c.Now().Add(time.Hour)}}},
 		{Line: 3, Name: "INES", Email: "ines@marram.example", Disabled: &yes},
 		{Line: 4, Name: "cy", Hash: secret.Hash("kettle-moth-anvil", secret.Cost{Memory: 64, Passes: 1, Threads: 1})},
 	}
-	token := signIn(t, r, false)
+	token := house.SignIn(t, r, false)
 	dry, done, err := r.People.Import(ctx, "test", file, true)
 	until := c.Now().Add(time.Hour).Local().Format("2006-01-02 15:04")
 	if err != nil || done || fmt.Sprint(dry) != "[{2 Bo add roles keeper until "+until+"; no password yet} {3 INES change name INES, e-mail ines@marram.example, disabled} {4 cy add no roles}]" {
 		t.Fatalf("%v %v %v", dry, done, err)
 	}
-	if _, n, _ := r.People.List(ctx, people.Query{}); n != 1 || !alive(t, r, token) {
+	if _, n, _ := r.People.List(ctx, people.Query{}); n != 1 || !house.Alive(t, r, token) {
 		t.Error("a dry run changed something")
 	}
 	bad := append(slices.Clone(file), roster.Entry{Line: 5, Name: "b o"}, roster.Entry{Line: 6, Name: "bO"}, roster.Entry{Line: 7, Name: "dy", Roles: []account.Grant{{Role: "keper"}}}, roster.Entry{Line: 8, Name: "ey", Hash: "secret"})
@@ -219,7 +224,7 @@ func TestImport(t *testing.T) {
 	if _, done, err = r.People.Import(ctx, "test", file, false); err != nil || !done {
 		t.Fatal(done, err)
 	}
-	if alive(t, r, token) {
+	if house.Alive(t, r, token) {
 		t.Error("somebody who was disabled is still signed in")
 	}
 	if _, err := r.Desk.SignIn(ctx, "cy", "kettle-moth-anvil", sessions.Origin{}, false); err != nil {
@@ -247,16 +252,19 @@ func TestImport(t *testing.T) {
 
 // Whoever is leaving, disabled, or has the role no longer than it takes to leave is nobody else: the last stewards can't all leave at once.
 func TestStewardsDoNotAllLeave(t *testing.T) {
-	for what, others := range map[string]func(r *house, c *clock) error{
-		"one who leaves":      func(r *house, _ *clock) error { _, err := r.Leaving.Leave(ctx, r.must("walt"), "", ""); return err },
-		"one who is disabled": func(r *house, _ *clock) error { return r.People.SetDisabled(ctx, "test", "walt", true) },
-		"one whose role ends": func(r *house, c *clock) error {
+	for what, others := range map[string]func(r *house.House, c *house.Clock) error{
+		"one who leaves": func(r *house.House, _ *house.Clock) error {
+			_, err := r.Leaving.Leave(ctx, r.Must("walt"), "", "")
+			return err
+		},
+		"one who is disabled": func(r *house.House, _ *house.Clock) error { return r.People.SetDisabled(ctx, "test", "walt", true) },
+		"one whose role ends": func(r *house.House, c *house.Clock) error {
 			return r.People.Grant(ctx, "test", "walt", "steward", time.Time{}, c.Now().Add(6*24*time.Hour))
 		},
 	} {
-		r, _, c := open(t)
+		r, _, c := house.Open(t)
 		for _, name := range []string{"agnes", "walt"} {
-			add(t, r, people.NewAccount{Name: name, Password: "paint-and-lentil-soup", Roles: []string{"steward"}})
+			house.Add(t, r, people.NewAccount{Name: name, Password: "paint-and-lentil-soup", Roles: []string{"steward"}})
 		}
 		leaves := func() error { return r.People.UnlessLast(ctx, "agnes", "steward", func() error { return nil }) }
 		if err := leaves(); err != nil {
@@ -269,12 +277,4 @@ func TestStewardsDoNotAllLeave(t *testing.T) {
 			t.Errorf("beside %s alone the last steward can leave", what)
 		}
 	}
-}
-
-func (h *house) must(name string) *account.Account {
-	a, err := h.People.Find(ctx, name)
-	if err != nil {
-		panic(err)
-	}
-	return a
 }

@@ -1,37 +1,24 @@
-package rooms
+package members_test
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"ostiarius/core/event"
-	"ostiarius/core/message"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms/house"
 	"ostiarius/store"
 )
 
-// reminded are the reminders that were written, the newest first: to whom, and of what.
-func (s *shop) reminded() (all []string) {
-	s.t.Helper()
-	for range 2 { // each once, however often it is looked
-		if err := s.Members.Remind(ctx); err != nil {
-			s.t.Fatal(err)
-		}
-	}
-	for _, m := range s.mails() {
-		if m.Kind == message.Reminder {
-			all = append(all, m.To+" "+m.Gaps["title"]+" "+m.Gaps["when"]+" "+m.Link)
-		}
-	}
-	return all
-}
+var ctx = context.Background()
 
 func TestReminders(t *testing.T) {
-	s := openShop(t)
-	s.proven("mo", "mo@marram.example")
-	s.tell(paid("o1", "year")) // until the 23rd of November of the next year, and a week of grace
+	s := house.OpenShop(t)
+	s.Proven("mo", "mo@marram.example")
+	s.Tell(house.Paid("o1", "year")) // until the 23rd of November of the next year, and a week of grace
 	is, err := s.People.Find(ctx, "mo")
 	if err != nil {
 		t.Fatal(err)
@@ -41,22 +28,22 @@ func TestReminders(t *testing.T) {
 	}
 	check := func(what string, want ...string) {
 		t.Helper()
-		if got := s.reminded(); fmt.Sprint(got) != fmt.Sprint(want) {
+		if got := s.Reminded(); fmt.Sprint(got) != fmt.Sprint(want) {
 			t.Errorf("%s: %q, want %q", what, got, want)
 		}
 	}
 	check("long before the end")
-	s.clock.pass(358*24*time.Hour - time.Minute)
+	s.Clock.Pass(358*24*time.Hour - time.Minute)
 	check("a minute too early")
-	s.clock.pass(time.Minute)
+	s.Clock.Pass(time.Minute)
 	first := "mo@marram.example A year of support 23 November 2027 /door/join?item=year"
 	check("two weeks before the end", first)
-	s.clock.pass(12 * 24 * time.Hour)
+	s.Clock.Pass(12 * 24 * time.Hour)
 	within := "mo@marram.example A year of support 30 November 2027 /door/join?item=year"
 	check("two days before the end of its grace", within, first)
-	s.tell(paid("o2", "year"))
+	s.Tell(house.Paid("o2", "year"))
 	check("paid again", within, first)
-	s.clock.pass(365*24*time.Hour - 24*time.Hour)
+	s.Clock.Pass(365*24*time.Hour - 24*time.Hour)
 	second := "mo@marram.example A year of support 29 November 2028 /door/join?item=year"
 	check("a day before the next end: once, though two are due", second, within, first)
 
@@ -66,11 +53,11 @@ func TestReminders(t *testing.T) {
 			if err := s.People.Grant(ctx, "test", "mo", "supporter", time.Time{}, time.Time{}); err != nil {
 				t.Fatal(err)
 			}
-			s.tell(told(event.Renewed, "o2"))
-			s.clock.pass(363 * 24 * time.Hour)
+			s.Tell(house.Told(event.Renewed, "o2"))
+			s.Clock.Pass(363 * 24 * time.Hour)
 		},
 		"short": func() {
-			if err := s.People.Grant(ctx, "test", "mo", "friend", time.Time{}, s.clock.Now().Add(24*time.Hour)); err != nil {
+			if err := s.People.Grant(ctx, "test", "mo", "friend", time.Time{}, s.Clock.Now().Add(24*time.Hour)); err != nil {
 				t.Fatal(err)
 			}
 		},
@@ -78,29 +65,29 @@ func TestReminders(t *testing.T) {
 			if _, err := s.People.Add(ctx, "test", people.NewAccount{Name: "nobody", Password: "seven-brass-prisms"}); err != nil {
 				t.Fatal(err)
 			}
-			if err := s.People.Grant(ctx, "test", "nobody", "friend", s.clock.Now().Add(-1000*time.Hour), s.clock.Now().Add(time.Hour)); err != nil {
+			if err := s.People.Grant(ctx, "test", "nobody", "friend", s.Clock.Now().Add(-1000*time.Hour), s.Clock.Now().Add(time.Hour)); err != nil {
 				t.Fatal(err)
 			}
 		},
 	} {
-		before := len(s.reminded())
-		if change(); len(s.reminded()) != before {
-			t.Errorf("%s: %q", name, s.reminded()[0])
+		before := len(s.Reminded())
+		if change(); len(s.Reminded()) != before {
+			t.Errorf("%s: %q", name, s.Reminded()[0])
 		}
 	}
 	// A pass.
-	s.tell(paid("o3", "month-of-bells"))
-	before := len(s.reminded())
-	s.clock.pass(17 * 24 * time.Hour)
-	if all := s.reminded(); len(all) != before+1 || !strings.HasPrefix(all[0], "mo@marram.example Sound recordings ") || !strings.HasSuffix(all[0], " /recordings/") {
+	s.Tell(house.Paid("o3", "month-of-bells"))
+	before := len(s.Reminded())
+	s.Clock.Pass(17 * 24 * time.Hour)
+	if all := s.Reminded(); len(all) != before+1 || !strings.HasPrefix(all[0], "mo@marram.example Sound recordings ") || !strings.HasSuffix(all[0], " /recordings/") {
 		t.Errorf("a pass: %q", all)
 	}
 }
 
 // It is recorded once that a membership has begun, and that it has ended, by itself or by being taken; and begun anew when it goes on after that.
 func TestBeginningsAndEnds(t *testing.T) {
-	s := openShop(t)
-	s.proven("mo", "mo@marram.example")
+	s := house.OpenShop(t)
+	s.Proven("mo", "mo@marram.example")
 	log := func() (all []string) {
 		t.Helper()
 		for range 2 {
@@ -126,18 +113,18 @@ func TestBeginningsAndEnds(t *testing.T) {
 		}
 	}
 	check("nothing", "")
-	s.tell(paid("o1", "year"))
+	s.Tell(house.Paid("o1", "year"))
 	check("paid", "begun supporter")
-	s.clock.pass(100 * 24 * time.Hour)
-	s.tell(paid("o2", "year"))
+	s.Clock.Pass(100 * 24 * time.Hour)
+	s.Tell(house.Paid("o2", "year"))
 	check("paid once more", "begun supporter")
-	s.clock.pass(640 * 24 * time.Hour)
+	s.Clock.Pass(640 * 24 * time.Hour)
 	check("over, with what comes after", "ended supporter, begun friend, begun supporter")
-	s.clock.pass(20 * 24 * time.Hour)
+	s.Clock.Pass(20 * 24 * time.Hour)
 	check("that is over too", "ended friend, ended supporter, begun friend, begun supporter")
-	s.tell(paid("o3", "year"))
+	s.Tell(house.Paid("o3", "year"))
 	check("paid after the end", "begun supporter, ended friend, ended supporter, begun friend, begun supporter")
-	s.clock.pass(24 * time.Hour)
+	s.Clock.Pass(24 * time.Hour)
 	if err := s.People.Revoke(ctx, "agnes", "mo", "supporter"); err != nil {
 		t.Fatal(err)
 	}
@@ -146,8 +133,8 @@ func TestBeginningsAndEnds(t *testing.T) {
 
 // The list of members against what the accounts say.
 func TestMembers(t *testing.T) {
-	s := openShop(t)
-	now := s.clock.Now()
+	s := house.OpenShop(t)
+	now := s.Clock.Now()
 	for i := range 30 {
 		name := fmt.Sprintf("m%02d", i)
 		if _, err := s.People.Add(ctx, "test", people.NewAccount{Name: name, Email: name + "@marram.example", Password: "seven-brass-prisms"}); err != nil {
@@ -157,19 +144,19 @@ func TestMembers(t *testing.T) {
 		if i%3 > 0 {
 			until = now.Add(time.Duration(i) * 24 * time.Hour)
 		}
-		if err := s.People.Grant(ctx, "test", name, []string{"friend", "supporter"}[i%2], now.Add(-time.Duration(i)*week), until); err != nil {
+		if err := s.People.Grant(ctx, "test", name, []string{"friend", "supporter"}[i%2], now.Add(-time.Duration(i)*house.Week), until); err != nil {
 			t.Fatal(err)
 		}
 	}
-	s.clock.pass(10*24*time.Hour + time.Hour)
-	now = s.clock.Now()
+	s.Clock.Pass(10*24*time.Hour + time.Hour)
+	now = s.Clock.Now()
 	for what, q := range map[string]store.MemberQuery{
 		"all": {}, "a role": {Role: "supporter"}, "ending": {Ending: now.Add(5 * 24 * time.Hour), Soon: true}, "past": {Past: true}, "by name": {Begins: "M1"}, "by address": {Begins: "m07@", Past: true}, "a role that ends": {Role: "friend", Ending: now.Add(9 * 24 * time.Hour), Soon: true},
 	} {
 		want := map[string]bool{}
 		for i := range 30 {
 			name := fmt.Sprintf("m%02d", i)
-			for _, g := range s.find(name).Grants {
+			for _, g := range s.Find(name).Grants {
 				if g.Active(now) != q.Past && (q.Role == "" || g.Role == q.Role) && (q.Ending.IsZero() || !g.Until.IsZero() && g.Until.Before(q.Ending)) &&
 					(q.Begins == "" || strings.HasPrefix(name+"@marram.example", strings.ToLower(q.Begins))) {
 					want[name] = true
@@ -208,10 +195,10 @@ func TestMembers(t *testing.T) {
 		t.Fatal(len(weeks), err)
 	}
 	for _, at := range []int{0, 20, 39} {
-		end := weeks[at].Begins.Add(week)
+		end := weeks[at].Begins.Add(house.Week)
 		count := map[string]int{}
 		for i := range 30 {
-			for _, g := range s.find(fmt.Sprintf("m%02d", i)).Grants {
+			for _, g := range s.Find(fmt.Sprintf("m%02d", i)).Grants {
 				if g.From.Before(end) && (g.Until.IsZero() || !g.Until.Before(end)) {
 					count[g.Role]++
 				}

@@ -1,6 +1,7 @@
-package rooms
+package shared_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -10,15 +11,18 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/throttle"
 	"ostiarius/service/mistake"
+	"ostiarius/service/rooms/house"
 	"ostiarius/service/shared"
 	"ostiarius/store"
 )
+
+var ctx = context.Background()
 
 func none(string) string { return "" }
 
 // An unlock lasts as long as the policy in force says, and goes on or ends with the password, as asked.
 func TestUnlocksLast(t *testing.T) {
-	h, c, _ := handing(t)
+	h, c, _ := house.Handing(t)
 	set := func(name, password string, change shared.Change) {
 		t.Helper()
 		change.Password = password
@@ -39,7 +43,7 @@ func TestUnlocksLast(t *testing.T) {
 	}
 	holds := func(name, token string) bool {
 		t.Helper()
-		is, err := h.Shared.Holds(ctx, h.book, name, token)
+		is, err := h.Shared.Holds(ctx, h.Book, name, token)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -55,20 +59,20 @@ func TestUnlocksLast(t *testing.T) {
 	if token, _ := unlock("every-last-window", "press-kit"); token != "" {
 		t.Error("one name is opened with the password of another")
 	}
-	c.pass(6 * 24 * time.Hour)
+	c.Pass(6 * 24 * time.Hour)
 	if !holds("press-kit", kit) || !holds("all", all) {
 		t.Error("they end too early")
 	}
-	h.book = bookOf(t, "shared: { press-kit: { lasts: 5d } }\ndoors: [{path: /, admit: {shared: press-kit}}]")
+	h.Book = house.BookOf(t, "shared: { press-kit: { lasts: 5d } }\ndoors: [{path: /, admit: {shared: press-kit}}]")
 	if holds("press-kit", kit) || holds("all", all) {
 		t.Error("the policy in force says less, and no more of one of them")
 	}
-	h.book = bookOf(t, handed)
-	c.pass(25 * time.Hour)
+	h.Book = house.BookOf(t, house.Handed)
+	c.Pass(25 * time.Hour)
 	if holds("press-kit", kit) || !holds("all", all) {
 		t.Error("after seven days")
 	}
-	c.pass(30 * 24 * time.Hour)
+	c.Pass(30 * 24 * time.Hour)
 	if holds("all", all) {
 		t.Error("no browser stays open for so long")
 	}
@@ -85,7 +89,7 @@ func TestUnlocksLast(t *testing.T) {
 	if token, _ := unlock("copper-kettle-moss", "press-kit"); token != "" || !holds("press-kit", kit) {
 		t.Error("the oldest counts, or what was unlocked with it has ended")
 	}
-	c.pass(2 * time.Hour)
+	c.Pass(2 * time.Hour)
 	if token, _ := unlock("third-tide-table", "press-kit"); token != "" {
 		t.Error("one before counts after its time")
 	}
@@ -119,7 +123,7 @@ func TestUnlocksLast(t *testing.T) {
 
 // Whatever other names somebody brings with a guess, it counts for the one that is guessed at.
 func TestGuessingAtSharedPasswords(t *testing.T) {
-	h, _, _ := handing(t)
+	h, _, _ := house.Handing(t)
 	if err := h.Shared.Set(ctx, "test", "press-kit", shared.Change{Password: "copper-kettle-moss"}); err != nil {
 		t.Fatal(err)
 	}
@@ -143,7 +147,7 @@ func TestGuessingAtSharedPasswords(t *testing.T) {
 
 // Many networks together guess at a shared password no faster than at an account, and those where it was right before don't notice.
 func TestSharedPasswordsHaveOneCounter(t *testing.T) {
-	h, _, _ := handing(t)
+	h, _, _ := house.Handing(t)
 	if err := h.Shared.Set(ctx, "test", "press-kit", shared.Change{Password: "copper-kettle-moss"}); err != nil {
 		t.Fatal(err)
 	}
@@ -173,7 +177,7 @@ func TestSharedPasswordsHaveOneCounter(t *testing.T) {
 
 // The password stands in the message until that is sent, and in no other record.
 func TestTellingSharedPasswords(t *testing.T) {
-	h, c, _ := handing(t)
+	h, c, _ := house.Handing(t)
 	if err := h.Shared.Set(ctx, "test", "press-kit", shared.Change{Password: "copper-kettle-moss"}); err != nil {
 		t.Fatal(err)
 	}
@@ -189,7 +193,7 @@ func TestTellingSharedPasswords(t *testing.T) {
 	if n != 2 || err != nil {
 		t.Fatal(n, err)
 	}
-	mails, err := h.records.Messages(ctx, store.MessageQuery{Limit: 10})
+	mails, err := h.Records.Messages(ctx, store.MessageQuery{Limit: 10})
 	if err != nil || len(mails) != 2 {
 		t.Fatal(mails, err)
 	}
@@ -204,10 +208,10 @@ func TestTellingSharedPasswords(t *testing.T) {
 	}
 	sent := mails[0]
 	sent.State, sent.EndedAt = message.Sent, c.Now()
-	if err := h.records.SetMessage(ctx, sent, message.Waiting, nil); err != nil {
+	if err := h.Records.SetMessage(ctx, sent, message.Waiting, nil); err != nil {
 		t.Fatal(err)
 	}
-	if after, err := h.records.Message(ctx, sent.ID); err != nil || len(after.Gaps) != 0 || after.Link != "" {
+	if after, err := h.Records.Message(ctx, sent.ID); err != nil || len(after.Gaps) != 0 || after.Link != "" {
 		t.Errorf("after it was sent: %+v %v", after, err)
 	}
 	if told, total, err := h.Shared.Told(ctx, "press-kit", 10); err != nil || total != 2 || told[0].Actor != "test" {

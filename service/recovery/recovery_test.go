@@ -1,6 +1,7 @@
-package rooms
+package recovery_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -11,46 +12,21 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/throttle"
 	"ostiarius/core/words"
-	"ostiarius/service/mail"
 	"ostiarius/service/people"
 	"ostiarius/service/recovery"
+	"ostiarius/service/rooms/house"
 	"ostiarius/service/sessions"
 	"ostiarius/service/signin"
 )
 
-// mailed returns the messages that were written down, the newest first.
-func mailed(t *testing.T, r *house) []message.Message {
-	t.Helper()
-	all, _, err := r.Mail.List(ctx, mail.Query{Limit: 1000})
-	if err != nil {
-		t.Fatal(err)
-	}
-	return all
-}
+var ctx = context.Background()
 
-// tokenOf is the token in the link of a message.
-func tokenOf(t *testing.T, m message.Message) string {
-	t.Helper()
-	_, token, ok := strings.Cut(m.Link, "?link=")
-	if !ok {
-		t.Fatalf("%s has no link: %q", m.Kind, m.Link)
-	}
-	return token
-}
-
-func add(t *testing.T, r *house, n people.NewAccount) {
-	t.Helper()
-	if _, err := r.People.Add(ctx, "test", n); err != nil {
-		t.Fatal(err)
-	}
-}
-
-func ask(r *house, typed, network string) error {
+func ask(r *house.House, typed, network string) error {
 	return r.Recovery.Ask(ctx, signin.Keys(typed), network, words.English)
 }
 
 // wish is what the owner of a session asks for on the page of the account.
-func wish(r *house, token, password, address string) error {
+func wish(r *house.House, token, password, address string) error {
 	a, err := r.Desk.Owner(ctx, token, password, sessions.Origin{Network: "192.0.2.7"})
 	if err != nil {
 		return err
@@ -58,22 +34,13 @@ func wish(r *house, token, password, address string) error {
 	return r.Recovery.AskChange(ctx, a.Name, address, "192.0.2.7", words.English)
 }
 
-func signInAs(t *testing.T, r *house, name, password string) string {
-	t.Helper()
-	in, err := r.Desk.SignIn(ctx, name, password, sessions.Origin{Network: "192.0.2.7"}, false)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return in.Token
-}
-
 // Whoever forgot a password gets a link by the name or the address, once and for an hour; nobody is told who has an
 // account.
 func TestRecovery(t *testing.T) {
-	r, _, c := open(t)
-	r = r.telling(t, message.PasswordChanged, message.AddressChanged)
-	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
-	add(t, r, people.NewAccount{Name: "bo", Password: "kettle-moth-anvil"})
+	r, _, c := house.Open(t)
+	r = r.Telling(t, message.PasswordChanged, message.AddressChanged)
+	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	house.Add(t, r, people.NewAccount{Name: "bo", Password: "kettle-moth-anvil"})
 	from := sessions.Origin{Network: "192.0.2.7", Language: words.German}
 	for i, typed := range []string{"walt", "Walt@Marram.example", "nobody", "nobody@marram.example", "bo", "what is this?"} {
 		from.Network = "192.0.2." + string(rune('0'+i))
@@ -81,40 +48,40 @@ func TestRecovery(t *testing.T) {
 			t.Fatalf("%s: %v", typed, err)
 		}
 	}
-	if len(mailed(t, r)) != 0 {
+	if len(house.Mailed(t, r)) != 0 {
 		t.Error("whoever exists is answered at once")
 	}
 	if err := r.Recovery.Answer(ctx); err != nil {
 		t.Fatal(err)
 	}
-	all := mailed(t, r)
+	all := house.Mailed(t, r)
 	if len(all) != 2 || all[0].To != "walt@marram.example" || all[0].Kind != message.Recover || all[0].Language != words.German || all[0].Until.Sub(c.Now()) != time.Hour {
 		t.Fatalf("%+v", all)
 	}
-	if err := r.Recovery.Answer(ctx); err != nil || len(mailed(t, r)) != 2 {
+	if err := r.Recovery.Answer(ctx); err != nil || len(house.Mailed(t, r)) != 2 {
 		t.Errorf("answered twice: %v", err)
 	}
-	first, second := tokenOf(t, all[1]), tokenOf(t, all[0])
-	session := signInAs(t, r, "walt", "paint-and-lentil-soup")
+	first, second := house.TokenOf(t, all[1]), house.TokenOf(t, all[0])
+	session := house.SignInAs(t, r, "walt", "paint-and-lentil-soup")
 	if err := r.People.UseLink(ctx, first, "brambles-in-the-fog", "192.0.2.7", words.German); err != nil {
 		t.Fatal(err)
 	}
-	if alive(t, r, session) {
+	if house.Alive(t, r, session) {
 		t.Error("the session of before goes on")
 	}
 	if err := r.People.UseLink(ctx, second, "another-moth-anvil", "", ""); !errors.Is(err, people.ErrLink) {
 		t.Errorf("the other link: %v", err)
 	}
-	if told := mailed(t, r)[0]; told.Kind != message.PasswordChanged || told.To != "walt@marram.example" || strings.Contains(told.Link, "=") {
+	if told := house.Mailed(t, r)[0]; told.Kind != message.PasswordChanged || told.To != "walt@marram.example" || strings.Contains(told.Link, "=") {
 		t.Errorf("%+v", told)
 	}
 	// The link ends with the hour, also where nobody has used it.
-	c.pass(2 * time.Hour)
+	c.Pass(2 * time.Hour)
 	if err := errors.Join(ask(r, "walt", "192.0.2.77"), r.Recovery.Answer(ctx)); err != nil {
 		t.Fatal(err)
 	}
-	late := tokenOf(t, mailed(t, r)[0])
-	c.pass(time.Hour)
+	late := house.TokenOf(t, house.Mailed(t, r)[0])
+	c.Pass(time.Hour)
 	if err := r.People.UseLink(ctx, late, "another-moth-anvil", "", ""); !errors.Is(err, people.ErrLink) {
 		t.Errorf("after an hour: %v", err)
 	}
@@ -123,8 +90,8 @@ func TestRecovery(t *testing.T) {
 // Nobody's mailbox is filled, from one network or from many, ten at once or one by one; and who is shut out is told
 // so, without a link.
 func TestRecoveriesAreBounded(t *testing.T) {
-	r, _, c := open(t)
-	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	r, _, c := house.Open(t)
+	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
 	var wait sync.WaitGroup
 	for i := range 40 {
 		wait.Go(func() {
@@ -137,7 +104,7 @@ func TestRecoveriesAreBounded(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if n := len(mailed(t, r)); n != 3 {
+	if n := len(house.Mailed(t, r)); n != 3 {
 		t.Errorf("%d messages in an hour", n)
 	}
 	var slow *throttle.Slow
@@ -158,39 +125,39 @@ func TestRecoveriesAreBounded(t *testing.T) {
 	if slow == nil {
 		t.Error("one network asks for as many as it likes")
 	}
-	c.pass(2 * time.Hour)
+	c.Pass(2 * time.Hour)
 	if err := r.People.SetDisabled(ctx, "test", "walt", true); err != nil {
 		t.Fatal(err)
 	}
 	if err := errors.Join(ask(r, "walt", "203.0.113.5"), r.Recovery.Answer(ctx)); err != nil {
 		t.Fatal(err)
 	}
-	if m := mailed(t, r)[0]; m.Kind != message.RecoverDisabled || m.Link != "" {
+	if m := house.Mailed(t, r)[0]; m.Kind != message.RecoverDisabled || m.Link != "" {
 		t.Errorf("%+v", m)
 	}
 }
 
 // What was asked for before the process ended is answered after it.
 func TestRecoveriesOutlastTheProcess(t *testing.T) {
-	r, _, _ := open(t)
-	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	r, _, _ := house.Open(t)
+	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
 	if err := ask(r, "walt", "192.0.2.7"); err != nil {
 		t.Fatal(err)
 	}
-	r = r.start(t)
-	if err := r.Recovery.Answer(ctx); err != nil || len(mailed(t, r)) != 1 {
-		t.Errorf("%d messages, %v", len(mailed(t, r)), err)
+	r = r.Start(t)
+	if err := r.Recovery.Answer(ctx); err != nil || len(house.Mailed(t, r)) != 1 {
+		t.Errorf("%d messages, %v", len(house.Mailed(t, r)), err)
 	}
 }
 
 // An address counts when its owner has followed the link that was sent there; the one before is told, and can take it
 // back.
 func TestAnotherAddress(t *testing.T) {
-	r, _, c := open(t)
-	r = r.telling(t, message.PasswordChanged, message.AddressChanged)
-	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
-	add(t, r, people.NewAccount{Name: "bo", Email: "bo@marram.example", Password: "kettle-moth-anvil"})
-	token := signInAs(t, r, "walt", "paint-and-lentil-soup")
+	r, _, c := house.Open(t)
+	r = r.Telling(t, message.PasswordChanged, message.AddressChanged)
+	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	house.Add(t, r, people.NewAccount{Name: "bo", Email: "bo@marram.example", Password: "kettle-moth-anvil"})
+	token := house.SignInAs(t, r, "walt", "paint-and-lentil-soup")
 	email := func() string {
 		t.Helper()
 		a, err := r.People.Find(ctx, "walt")
@@ -199,7 +166,7 @@ func TestAnotherAddress(t *testing.T) {
 		}
 		return a.Email
 	}
-	if err := wish(r, token, "wrong", "new@marram.example"); err == nil || len(mailed(t, r)) > 0 {
+	if err := wish(r, token, "wrong", "new@marram.example"); err == nil || len(house.Mailed(t, r)) > 0 {
 		t.Errorf("with a wrong password: %v", err)
 	}
 	if err := wish(r, token, "paint-and-lentil-soup", "WALT@marram.example"); !errors.Is(err, recovery.ErrSameAddress) {
@@ -214,33 +181,33 @@ func TestAnotherAddress(t *testing.T) {
 	if err := wish(r, token, "paint-and-lentil-soup", "bo@marram.example"); err != nil {
 		t.Fatal(err)
 	}
-	if m := mailed(t, r)[0]; m.Kind != message.AddressTaken || m.To != "bo@marram.example" || m.Link != "" {
+	if m := house.Mailed(t, r)[0]; m.Kind != message.AddressTaken || m.To != "bo@marram.example" || m.Link != "" {
 		t.Errorf("%+v", m)
 	}
 	if err := wish(r, token, "paint-and-lentil-soup", "first@marram.example"); err != nil {
 		t.Fatal(err)
 	}
-	first := tokenOf(t, mailed(t, r)[0])
+	first := house.TokenOf(t, house.Mailed(t, r)[0])
 	if err := wish(r, token, "paint-and-lentil-soup", "new@marram.example"); err != nil {
 		t.Fatal(err)
 	}
-	m := mailed(t, r)[0]
+	m := house.Mailed(t, r)[0]
 	if m.Kind != message.AddressProve || m.To != "new@marram.example" || email() != "walt@marram.example" {
 		t.Fatalf("%+v, and the address is %s", m, email())
 	}
 	if _, err := r.Recovery.MakeChange(ctx, first, numberOf(t, r, "walt"), "", ""); !errors.Is(err, people.ErrLink) {
 		t.Errorf("the link of a wish before: %v", err)
 	}
-	if _, err := r.Recovery.MakeChange(ctx, tokenOf(t, m), numberOf(t, r, "walt"), "", ""); err != nil || email() != "new@marram.example" {
+	if _, err := r.Recovery.MakeChange(ctx, house.TokenOf(t, m), numberOf(t, r, "walt"), "", ""); err != nil || email() != "new@marram.example" {
 		t.Fatalf("%v, and the address is %s", err, email())
 	}
-	if _, err := r.Recovery.MakeChange(ctx, tokenOf(t, m), numberOf(t, r, "walt"), "", ""); !errors.Is(err, people.ErrLink) {
+	if _, err := r.Recovery.MakeChange(ctx, house.TokenOf(t, m), numberOf(t, r, "walt"), "", ""); !errors.Is(err, people.ErrLink) {
 		t.Errorf("twice: %v", err)
 	}
-	if !alive(t, r, token) {
+	if !house.Alive(t, r, token) {
 		t.Error("the session has ended")
 	}
-	told := mailed(t, r)[0]
+	told := house.Mailed(t, r)[0]
 	if told.Kind != message.AddressChanged || told.To != "walt@marram.example" || told.Gaps["address"] != "new@marram.example" {
 		t.Fatalf("%+v", told)
 	}
@@ -248,12 +215,12 @@ func TestAnotherAddress(t *testing.T) {
 	if err := r.People.MailLink(ctx, "test", "walt"); err != nil {
 		t.Fatal(err)
 	}
-	stolen := tokenOf(t, mailed(t, r)[0])
-	c.pass(6 * 24 * time.Hour)
-	if _, err := r.Recovery.MakeChange(ctx, tokenOf(t, told), numberOf(t, r, "walt"), "", ""); err != nil || email() != "walt@marram.example" {
+	stolen := house.TokenOf(t, house.Mailed(t, r)[0])
+	c.Pass(6 * 24 * time.Hour)
+	if _, err := r.Recovery.MakeChange(ctx, house.TokenOf(t, told), numberOf(t, r, "walt"), "", ""); err != nil || email() != "walt@marram.example" {
 		t.Fatalf("%v, and the address is %s", err, email())
 	}
-	if alive(t, r, token) {
+	if house.Alive(t, r, token) {
 		t.Error("whoever changed the address is still signed in")
 	}
 	if err := r.People.UseLink(ctx, stolen, "another-moth-anvil", "", ""); !errors.Is(err, people.ErrLink) {
@@ -263,8 +230,8 @@ func TestAnotherAddress(t *testing.T) {
 
 // Who is signed in fills nobody's mailbox either.
 func TestAddressesAreAskedForNowAndThen(t *testing.T) {
-	r, _, _ := open(t)
-	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	r, _, _ := house.Open(t)
+	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
 	var slow *throttle.Slow
 	for range 40 {
 		if err := r.Recovery.AskChange(ctx, "walt", "victim@marram.example", "", ""); err != nil && !errors.As(err, &slow) {
@@ -272,7 +239,7 @@ func TestAddressesAreAskedForNowAndThen(t *testing.T) {
 		}
 	}
 	n := 0
-	for _, m := range mailed(t, r) {
+	for _, m := range house.Mailed(t, r) {
 		if m.To == "victim@marram.example" {
 			n++
 		}
@@ -285,14 +252,14 @@ func TestAddressesAreAskedForNowAndThen(t *testing.T) {
 // Two people who want the same address do not both get it, and an address that a steward has changed meanwhile is not
 // overwritten.
 func TestAddressesThatChangeMeanwhile(t *testing.T) {
-	r, _, _ := open(t)
+	r, _, _ := house.Open(t)
 	var links []string
 	for _, name := range []string{"walt", "bo"} {
-		add(t, r, people.NewAccount{Name: name, Email: name + "@marram.example", Password: "paint-and-lentil-soup"})
+		house.Add(t, r, people.NewAccount{Name: name, Email: name + "@marram.example", Password: "paint-and-lentil-soup"})
 		if err := r.Recovery.AskChange(ctx, name, "new@marram.example", "", ""); err != nil {
 			t.Fatal(err)
 		}
-		links = append(links, tokenOf(t, mailed(t, r)[0]))
+		links = append(links, house.TokenOf(t, house.Mailed(t, r)[0]))
 	}
 	if _, err := r.Recovery.MakeChange(ctx, links[0], numberOf(t, r, "walt"), "", ""); err != nil {
 		t.Fatal(err)
@@ -304,7 +271,7 @@ func TestAddressesThatChangeMeanwhile(t *testing.T) {
 	if err := r.Recovery.AskChange(ctx, "bo", "third@marram.example", "", ""); err != nil {
 		t.Fatal(err)
 	}
-	link := tokenOf(t, mailed(t, r)[0])
+	link := house.TokenOf(t, house.Mailed(t, r)[0])
 	if _, err := r.People.Edit(ctx, "test", "bo", people.Edit{Email: &other}); err != nil {
 		t.Fatal(err)
 	}
@@ -315,9 +282,9 @@ func TestAddressesThatChangeMeanwhile(t *testing.T) {
 
 // Who signs in with a browser that was not seen before is told so by mail, where the settings say that.
 func TestSignInsAreTold(t *testing.T) {
-	r, _, _ := open(t)
-	r = r.telling(t, message.SignedIn)
-	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	r, _, _ := house.Open(t)
+	r = r.Telling(t, message.SignedIn)
+	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
 	from := sessions.Origin{Network: "192.0.2.7", Agent: "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"}
 	sign := func() string {
 		in, err := r.Desk.SignIn(ctx, "walt", "paint-and-lentil-soup", from, false)
@@ -327,21 +294,21 @@ func TestSignInsAreTold(t *testing.T) {
 		return in.Device
 	}
 	known := sign() // the first one ever says nothing new
-	if len(mailed(t, r)) > 0 {
-		t.Errorf("%+v", mailed(t, r))
+	if len(house.Mailed(t, r)) > 0 {
+		t.Errorf("%+v", house.Mailed(t, r))
 	}
 	sign()
-	if m := mailed(t, r); len(m) != 1 || m[0].Kind != message.SignedIn || m[0].Gaps["device"] != "Firefox on Linux" || m[0].Gaps["network"] != "192.0.2.7" {
+	if m := house.Mailed(t, r); len(m) != 1 || m[0].Kind != message.SignedIn || m[0].Gaps["device"] != "Firefox on Linux" || m[0].Gaps["network"] != "192.0.2.7" {
 		t.Fatalf("%+v", m)
 	}
 	from.Device = known
-	if sign(); len(mailed(t, r)) != 1 {
+	if sign(); len(house.Mailed(t, r)) != 1 {
 		t.Error("a browser that is known is told of")
 	}
 }
 
 // numberOf is the number of an account, whose owner is signed in.
-func numberOf(t *testing.T, r *house, name string) int64 {
+func numberOf(t *testing.T, r *house.House, name string) int64 {
 	t.Helper()
 	a, err := r.People.Find(ctx, name)
 	if err != nil {
@@ -353,14 +320,14 @@ func numberOf(t *testing.T, r *house, name string) int64 {
 // The owner of an address hears of a change when it is asked for, and takes back whatever was done since: also two changes in a row, by
 // somebody who has the password.
 func TestTheFirstAddressTakesEverythingBack(t *testing.T) {
-	r, _, c := open(t)
-	r = r.telling(t, message.AddressChanged)
-	add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
+	r, _, c := house.Open(t)
+	r = r.Telling(t, message.AddressChanged)
+	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
 	to := func(kind message.Kind, address string) string {
 		t.Helper()
-		for _, m := range mailed(t, r) {
+		for _, m := range house.Mailed(t, r) {
 			if m.Kind == kind && m.To == address {
-				return tokenOf(t, m)
+				return house.TokenOf(t, m)
 			}
 		}
 		t.Fatalf("no %s to %s", kind, address)
@@ -371,11 +338,11 @@ func TestTheFirstAddressTakesEverythingBack(t *testing.T) {
 		if err := r.Recovery.AskChange(ctx, "walt", address, "", ""); err != nil {
 			t.Fatal(err)
 		}
-		c.pass(time.Minute)
+		c.Pass(time.Minute)
 		if _, err := r.Recovery.MakeChange(ctx, to(message.AddressProve, address), numberOf(t, r, "walt"), "", ""); err != nil {
 			t.Fatal(err)
 		}
-		c.pass(time.Hour)
+		c.Pass(time.Hour)
 	}
 	change("second@marram.example")
 	asked, changed := to(message.AddressAsked, "walt@marram.example"), to(message.AddressChanged, "walt@marram.example")
@@ -414,14 +381,14 @@ func TestTheFirstAddressTakesEverythingBack(t *testing.T) {
 
 // A new address is proven by the owner of the account alone: whoever gets the mail of somebody else's wish proves nothing by following it.
 func TestAddressesAreProvenByTheirOwner(t *testing.T) {
-	r, _, _ := open(t)
+	r, _, _ := house.Open(t)
 	for _, name := range []string{"mallory", "bob"} {
-		add(t, r, people.NewAccount{Name: name, Password: "paint-and-lentil-soup"})
+		house.Add(t, r, people.NewAccount{Name: name, Password: "paint-and-lentil-soup"})
 	}
 	if err := r.Recovery.AskChange(ctx, "mallory", "bob@marram.example", "", ""); err != nil {
 		t.Fatal(err)
 	}
-	token := tokenOf(t, mailed(t, r)[0])
+	token := house.TokenOf(t, house.Mailed(t, r)[0])
 	for what, owner := range map[string]int64{"nobody": 0, "bob": numberOf(t, r, "bob")} {
 		if _, err := r.Recovery.MakeChange(ctx, token, owner, "", ""); !errors.Is(err, recovery.ErrOwner) {
 			t.Errorf("by %s: %v", what, err)

@@ -1,4 +1,4 @@
-package rooms
+package events_test
 
 import (
 	"context"
@@ -13,8 +13,11 @@ import (
 
 	"ostiarius/core/account"
 	"ostiarius/core/signature"
+	"ostiarius/service/rooms/house"
 	"ostiarius/store"
 )
+
+var ctx = context.Background()
 
 // Events that are taken in, each answered when it is on the disk, beside a transaction of SQLite alone that writes as much.
 func BenchmarkEventsTaken(b *testing.B) {
@@ -23,10 +26,10 @@ func BenchmarkEventsTaken(b *testing.B) {
 	}
 	for _, at := range []int{1, 16, 64} {
 		b.Run(fmt.Sprintf("taken in, %d at a time", at), func(b *testing.B) {
-			s := openShop(b)
+			s := house.OpenShop(b)
 			var next atomic.Int64
 			var all sync.WaitGroup
-			now := s.clock.Now()
+			now := s.Clock.Now()
 			b.ResetTimer()
 			for range at {
 				all.Go(func() {
@@ -36,7 +39,7 @@ func BenchmarkEventsTaken(b *testing.B) {
 							return
 						}
 						id, text := fmt.Sprint("m", i), []byte(body(i))
-						if err := s.Events.Take(ctx, signature.Head{ID: id, Timestamp: fmt.Sprint(now.Unix()), Signature: s.secret.Sign(id, now, text)}, text, "192.0.2.80"); err != nil {
+						if err := s.Events.Take(ctx, signature.Head{ID: id, Timestamp: fmt.Sprint(now.Unix()), Signature: s.Secret.Sign(id, now, text)}, text, "192.0.2.80"); err != nil {
 							b.Error(err)
 							return
 						}
@@ -68,9 +71,9 @@ func BenchmarkEventsTaken(b *testing.B) {
 		b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "events/s")
 	})
 	b.Run("carried out", func(b *testing.B) {
-		s := openShop(b)
+		s := house.OpenShop(b)
 		for i := range b.N {
-			if err := s.deliver(fmt.Sprint("m", i), body(i)); err != nil {
+			if err := s.Deliver(fmt.Sprint("m", i), body(i)); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -84,8 +87,8 @@ func BenchmarkEventsTaken(b *testing.B) {
 
 // The list of 100,000 members with its filters.
 func BenchmarkMembers(b *testing.B) {
-	s := openShop(b)
-	now := s.clock.Now()
+	s := house.OpenShop(b)
+	now := s.Clock.Now()
 	const members = 100_000
 	for from := 0; from < members; from += 5000 {
 		var part []store.Import
@@ -100,7 +103,7 @@ func BenchmarkMembers(b *testing.B) {
 				Keys:    store.Keys{Name: name, Email: name + "@marram.example"}, Event: store.Event{At: now, Kind: "account added", Account: name},
 			})
 		}
-		if err := s.records.Import(context.Background(), part); err != nil {
+		if err := s.Records.Import(context.Background(), part); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -129,7 +132,7 @@ func BenchmarkMembers(b *testing.B) {
 	})
 	b.Run("looking what has ended", func(b *testing.B) {
 		for b.Loop() {
-			if _, err := s.records.EndedUntold(ctx, now, 200); err != nil {
+			if _, err := s.Records.EndedUntold(ctx, now, 200); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -1,4 +1,4 @@
-package rooms
+package elsewhere_test
 
 import (
 	"context"
@@ -21,15 +21,19 @@ import (
 	"ostiarius/service/elsewhere"
 	"ostiarius/service/guard"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms"
+	"ostiarius/service/rooms/house"
 	"ostiarius/service/signin"
 	"ostiarius/store"
 )
 
+var ctx = context.Background()
+
 // A harbour is a provider of the tests, with the house that knows it.
 type harbour struct {
-	*house
+	*house.House
 	t     testing.TB
-	clock *clock
+	clock *house.Clock
 	p     *provider.Provider
 	at    string
 }
@@ -41,13 +45,13 @@ var (
 
 func openHarbour(t testing.TB, more string) *harbour {
 	t.Helper()
-	h, _, c := open(t)
+	h, _, c := house.Open(t)
 	p := provider.New("", "marram", "a secret of the site", inesThere, edithThere)
 	p.Now = c.Now
 	server := httptest.NewServer(p)
 	t.Cleanup(server.Close)
 	p.Issuer = server.URL
-	g := &harbour{house: h, t: t, clock: c, p: p, at: server.URL}
+	g := &harbour{House: h, t: t, clock: c, p: p, at: server.URL}
 	g.rules(more)
 	return g
 }
@@ -55,9 +59,9 @@ func openHarbour(t testing.TB, more string) *harbour {
 // rules has the policy say more of the harbour.
 func (g *harbour) rules(more string) {
 	g.t.Helper()
-	g.book = bookOf(g.t, "doors: [{path: /, admit: public}]\nroles: {keeper: , friend: }\nelsewhere: { harbour: { title: Harbour account, issuer: \""+g.at+"\", client: marram"+more+" } }\n")
-	rooms, err := Open(Options{Store: g.records, Book: func() *policy.Book { return g.book }, Now: g.now, Hashing: g.pool, Front: &guard.Front{}, Log: slog.New(slog.DiscardHandler), Mail: Mail{Site: func() string { return "https://marram.example" }},
-		Elsewhere: Elsewhere{Secrets: map[string]string{"harbour": "a secret of the site"}}})
+	g.Book = house.BookOf(g.t, "doors: [{path: /, admit: public}]\nroles: {keeper: , friend: }\nelsewhere: { harbour: { title: Harbour account, issuer: \""+g.at+"\", client: marram"+more+" } }\n")
+	rooms, err := rooms.Open(rooms.Options{Store: g.Records, Book: func() *policy.Book { return g.Book }, Now: g.Time, Hashing: g.Pool, Front: &guard.Front{}, Log: slog.New(slog.DiscardHandler), Mail: rooms.Mail{Site: func() string { return "https://marram.example" }},
+		Elsewhere: rooms.Elsewhere{Secrets: map[string]string{"harbour": "a secret of the site"}}})
 	if err != nil {
 		g.t.Fatal(err)
 	}
@@ -93,7 +97,7 @@ func (g *harbour) come(purpose elsewhere.Purpose, a *account.Account, session, s
 	if err != nil {
 		return elsewhere.Came{}, err
 	}
-	return g.Elsewhere.Back(ctx, "harbour", token, session, g.there(to, subject), herHome)
+	return g.Elsewhere.Back(ctx, "harbour", token, session, g.there(to, subject), house.HerHome)
 }
 
 // An address that is perhaps another's is not taken along: not even where nobody has it, since its owner would be led into the account of somebody else.
@@ -107,10 +111,10 @@ func TestAnUnprovenAddressIsNotTakenAlong(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, herHome); err != nil {
+		if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, house.HerHome); err != nil {
 			t.Fatal(err)
 		}
-		if a := g.account(t, "edith"); a.Email != "" {
+		if a := g.Account(t, "edith"); a.Email != "" {
 			t.Errorf("trusts %v: has %s", trusts, a.Email)
 		}
 	}
@@ -134,24 +138,24 @@ func TestJoinElsewhere(t *testing.T) {
 	if err != nil || came.First == "" || came.Token != "" || came.Next != "/log/" {
 		t.Fatalf("%+v %v", came, err)
 	}
-	if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "ines", false, herHome); err == nil {
+	if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "ines", false, house.HerHome); err == nil {
 		t.Error("somebody has the name, and it is given again")
 	}
-	in, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, herHome)
+	in, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, house.HerHome)
 	if err != nil || in.Visitor.Account != "edith" || in.Visitor.Shown().Kinds != factor.Of(factor.Elsewhere) {
 		t.Fatalf("%+v %v", in.Visitor, err)
 	}
-	if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith2", false, herHome); !errors.Is(err, elsewhere.ErrLate) {
+	if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith2", false, house.HerHome); !errors.Is(err, elsewhere.ErrLate) {
 		t.Errorf("twice: %v", err)
 	}
-	a := g.account(t, "edith")
+	a := g.Account(t, "edith")
 	if a.Email != "edith@marram.example" || a.MadeBy != "elsewhere: harbour" || !a.Unset {
 		t.Errorf("%+v", a)
 	}
 	if came, err = g.come(elsewhere.ToSignIn, nil, "", "h-2"); err != nil || came.Token == "" || came.Visitor.Account != "edith" {
 		t.Errorf("the second time: %+v %v", came, err)
 	}
-	if _, err := g.Desk.SignIn(ctx, "edith", "", herHome, false); !errors.Is(err, signin.ErrWrong) {
+	if _, err := g.Desk.SignIn(ctx, "edith", "", house.HerHome, false); !errors.Is(err, signin.ErrWrong) {
 		t.Errorf("with an empty password: %v", err)
 	}
 }
@@ -165,7 +169,7 @@ func TestRolesByClaims(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, herHome); err != nil {
+		if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, house.HerHome); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -187,7 +191,7 @@ func TestRolesByClaims(t *testing.T) {
 			t.Errorf("in %q: %q", test.groups, got)
 		}
 	}
-	a := g.account(t, "edith")
+	a := g.Account(t, "edith")
 	if len(a.Grants) != 1 || a.Grants[0].By != "harbour" {
 		t.Errorf("%+v", a.Grants)
 	}
@@ -203,7 +207,7 @@ func TestRolesByClaims(t *testing.T) {
 		t.Errorf("%+v %v", events, err)
 	}
 	g.rules("")
-	if err := g.Elsewhere.Tend(ctx); err != nil || slices.Contains(g.account(t, "edith").Roles(g.now()), "keeper") {
+	if err := g.Elsewhere.Tend(ctx); err != nil || slices.Contains(g.Account(t, "edith").Roles(g.Time()), "keeper") {
 		t.Errorf("a role that the policy gives no longer stays (%v)", err)
 	}
 }
@@ -221,14 +225,14 @@ func TestMisbehaviours(t *testing.T) {
 		{provider.UnknownKey, elsewhere.ErrUntrue, "does not give out"}, {provider.BadSignature, elsewhere.ErrUntrue, "signature"}, {provider.NoSignature, elsewhere.ErrUntrue, "signed in no way"}, {provider.WrongHash, elsewhere.ErrUntrue, "at_hash"},
 		{provider.OtherIss, elsewhere.ErrUntrue, "another provider"}, {provider.NoIss, elsewhere.ErrUntrue, "another provider"}, {provider.Refuses, elsewhere.ErrRefused, "access_denied"}, {provider.RotatedKeys, nil, ""},
 	} {
-		g.clock.pass(time.Minute) // so that it is asked for its keys again
+		g.clock.Pass(time.Minute) // so that it is asked for its keys again
 		g.p.Misbehave()
 		to, token, err := g.Elsewhere.Begin(ctx, "harbour", elsewhere.ToSignIn, nil, backTo, "")
 		if err != nil {
 			t.Fatal(err)
 		}
 		g.p.Misbehave(test.fault)
-		came, err := g.Elsewhere.Back(ctx, "harbour", token, "", g.there(to, "h-2"), herHome)
+		came, err := g.Elsewhere.Back(ctx, "harbour", token, "", g.there(to, "h-2"), house.HerHome)
 		if test.told == nil && (err != nil || came.First == "") || test.told != nil && (!errors.Is(err, test.told) || came.First != "" || came.Token != "") {
 			t.Errorf("%s: %v", test.fault, err)
 		}
@@ -244,17 +248,17 @@ func TestMisbehaviours(t *testing.T) {
 		}
 	}
 	g.p.Misbehave(provider.Down)
-	g.clock.pass(48 * time.Hour)
+	g.clock.Pass(48 * time.Hour)
 	if _, _, err := g.Elsewhere.Begin(ctx, "harbour", elsewhere.ToSignIn, nil, backTo, ""); !errors.Is(err, elsewhere.ErrDown) {
 		t.Errorf("down: %v", err)
 	}
 	g.p.Misbehave(provider.Slow)
-	g.clock.pass(time.Minute)
+	g.clock.Pass(time.Minute)
 	if _, _, err := g.Elsewhere.Begin(ctx, "harbour", elsewhere.ToSignIn, nil, backTo, ""); !errors.Is(err, elsewhere.ErrDown) {
 		t.Errorf("slow: %v", err)
 	}
 	g.p.Misbehave()
-	g.clock.pass(time.Minute)
+	g.clock.Pass(time.Minute)
 	if _, err := g.come(elsewhere.ToSignIn, nil, "", "h-2"); err != nil {
 		t.Errorf("up again: %v", err)
 	}
@@ -272,7 +276,7 @@ func TestComingBackUnsent(t *testing.T) {
 		return to, token
 	}
 	back := func(token string, q url.Values) error {
-		came, err := g.Elsewhere.Back(ctx, "harbour", token, "", q, herHome)
+		came, err := g.Elsewhere.Back(ctx, "harbour", token, "", q, house.HerHome)
 		if err != nil && (came.Token != "" || came.First != "") {
 			t.Errorf("%v, and yet %+v", err, came)
 		}
@@ -303,7 +307,7 @@ func TestComingBackUnsent(t *testing.T) {
 	}
 	late, lateToken := begin()
 	q = g.there(late, "h-2")
-	g.clock.pass(16 * time.Minute)
+	g.clock.Pass(16 * time.Minute)
 	if err := back(lateToken, q); !errors.Is(err, elsewhere.ErrLate) {
 		t.Errorf("late: %v", err)
 	}
@@ -317,7 +321,7 @@ func TestComingBackUnsent(t *testing.T) {
 	}
 	// Strangers fill neither the memory nor the records.
 	for range 200 {
-		if _, err := g.Elsewhere.Back(ctx, "harbour", "made up", "", url.Values{"state": {"made up"}}, herHome); !errors.Is(err, elsewhere.ErrLate) {
+		if _, err := g.Elsewhere.Back(ctx, "harbour", "made up", "", url.Values{"state": {"made up"}}, house.HerHome); !errors.Is(err, elsewhere.ErrLate) {
 			t.Fatal(err)
 		}
 	}
@@ -327,7 +331,7 @@ func TestComingBackUnsent(t *testing.T) {
 	if events, _, err := g.Activity.Events(ctx, store.EventQuery{Kind: string(activity.ElsewhereFailed), Limit: 1000}); err != nil || len(events) > 40 {
 		t.Errorf("%d records of strangers (%v)", len(events), err)
 	}
-	if _, err := g.Elsewhere.Back(ctx, "nowhere", token, "", q, herHome); !errors.Is(err, elsewhere.ErrUnknown) {
+	if _, err := g.Elsewhere.Back(ctx, "nowhere", token, "", q, house.HerHome); !errors.Is(err, elsewhere.ErrUnknown) {
 		t.Errorf("at a provider that there is not: %v", err)
 	}
 }
@@ -336,12 +340,12 @@ func TestComingBackUnsent(t *testing.T) {
 func TestMixUp(t *testing.T) {
 	g := openHarbour(t, ", joins: true")
 	evil := provider.New("", "marram", "a secret of the site", provider.Person{Subject: "h-1", Email: "evil@marram.example"})
-	evil.Now = g.now
+	evil.Now = g.Time
 	server := httptest.NewServer(evil)
 	defer server.Close()
 	evil.Issuer = server.URL
-	g.book = bookOf(t, fmt.Sprintf("doors: [{path: /, admit: public}]\nelsewhere:\n  harbour: { issuer: %q, client: marram, joins: true }\n  evil: { issuer: %q, client: marram, joins: true }\n", g.at, server.URL))
-	h := g.start(t)
+	g.Book = house.BookOf(t, fmt.Sprintf("doors: [{path: /, admit: public}]\nelsewhere:\n  harbour: { issuer: %q, client: marram, joins: true }\n  evil: { issuer: %q, client: marram, joins: true }\n", g.at, server.URL))
+	h := g.Start(t)
 	to, token, err := h.Elsewhere.Begin(ctx, "evil", elsewhere.ToSignIn, nil, backTo, "")
 	if err != nil {
 		t.Fatal(err)
@@ -349,7 +353,7 @@ func TestMixUp(t *testing.T) {
 	// The evil one sends its visitor on to the honest one, with what it was asked, and gets the code of that back.
 	u, _ := url.Parse(to)
 	q := g.there(g.at+"/authorize?"+u.RawQuery, "h-1")
-	if _, err := h.Elsewhere.Back(ctx, "evil", token, "", q, herHome); !errors.Is(err, elsewhere.ErrUntrue) {
+	if _, err := h.Elsewhere.Back(ctx, "evil", token, "", q, house.HerHome); !errors.Is(err, elsewhere.ErrUntrue) {
 		t.Errorf("an answer of another provider: %v", err)
 	}
 	to, token, err = h.Elsewhere.Begin(ctx, "evil", elsewhere.ToSignIn, nil, backTo, "")
@@ -357,7 +361,7 @@ func TestMixUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	u, _ = url.Parse(to)
-	if _, err := h.Elsewhere.Back(ctx, "harbour", token, "", g.there(g.at+"/authorize?"+u.RawQuery, "h-1"), herHome); !errors.Is(err, elsewhere.ErrLate) {
+	if _, err := h.Elsewhere.Back(ctx, "harbour", token, "", g.there(g.at+"/authorize?"+u.RawQuery, "h-1"), house.HerHome); !errors.Is(err, elsewhere.ErrLate) {
 		t.Errorf("back at another than one was sent to: %v", err)
 	}
 }
@@ -374,7 +378,7 @@ func TestLinkingByAddress(t *testing.T) {
 			t.Fatal(err)
 		}
 		if test.here {
-			proveAddressOf(t, g.house, "ines")
+			proveAddressOf(t, g.House, "ines")
 		}
 		if !test.there {
 			g.p.Misbehave(provider.Unproven)
@@ -391,23 +395,23 @@ func TestLinkingByAddress(t *testing.T) {
 			continue
 		}
 		// Whoever joins instead gets an account of their own, without an address that is not theirs to give.
-		in, err := g.Elsewhere.Join(ctx, "harbour", came.First, "stranger", false, herHome)
+		in, err := g.Elsewhere.Join(ctx, "harbour", came.First, "stranger", false, house.HerHome)
 		if err != nil || in.Visitor.Account != "stranger" {
 			t.Errorf("%+v: %v", test, err)
-		} else if a := g.account(t, "stranger"); a.Email != "" {
+		} else if a := g.Account(t, "stranger"); a.Email != "" {
 			t.Errorf("%+v: has the address %s", test, a.Email)
 		}
 	}
 }
 
 // proveAddressOf has the owner of an account follow a link that was mailed to its address.
-func proveAddressOf(t *testing.T, h *house, name string) {
+func proveAddressOf(t *testing.T, h *house.House, name string) {
 	t.Helper()
 	if err := h.People.MailLink(ctx, "test", name); err != nil {
 		t.Fatal(err)
 	}
-	_, token, _ := strings.Cut(mailed(t, h)[0].Link, "link=")
-	if err := h.People.UseLink(ctx, token, inesPassword, "", ""); err != nil {
+	_, token, _ := strings.Cut(house.Mailed(t, h)[0].Link, "link=")
+	if err := h.People.UseLink(ctx, token, house.InesPassword, "", ""); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -415,24 +419,24 @@ func proveAddressOf(t *testing.T, h *house, name string) {
 // Who is signed in links; each account elsewhere is one's here; and nobody is left without a way in.
 func TestLinkAndUnlink(t *testing.T) {
 	g := openHarbour(t, ", joins: true")
-	if _, err := g.People.Add(ctx, "test", people.NewAccount{Name: "walt", Password: inesPassword}); err != nil {
+	if _, err := g.People.Add(ctx, "test", people.NewAccount{Name: "walt", Password: house.InesPassword}); err != nil {
 		t.Fatal(err)
 	}
-	hers, his := g.account(t, "ines"), g.account(t, "walt")
+	hers, his := g.Account(t, "ines"), g.Account(t, "walt")
 	came, err := g.come(elsewhere.ToLink, hers, "", "h-1")
 	if err != nil || came.First == "" {
 		t.Fatal(came, err)
 	}
-	if err := g.Elsewhere.Link(ctx, "harbour", came.First, his, herHome); !errors.Is(err, elsewhere.ErrOther) {
+	if err := g.Elsewhere.Link(ctx, "harbour", came.First, his, house.HerHome); !errors.Is(err, elsewhere.ErrOther) {
 		t.Errorf("he has linked what she came with: %v", err)
 	}
 	if came, err = g.come(elsewhere.ToLink, hers, "", "h-1"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "third", false, herHome); err == nil {
+	if _, err := g.Elsewhere.Join(ctx, "harbour", came.First, "third", false, house.HerHome); err == nil {
 		t.Error("an account was made of what was to be linked")
 	}
-	if err := g.Elsewhere.Link(ctx, "harbour", came.First, hers, herHome); err != nil {
+	if err := g.Elsewhere.Link(ctx, "harbour", came.First, hers, house.HerHome); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := g.come(elsewhere.ToLink, his, "", "h-1"); !errors.Is(err, elsewhere.ErrOther) {
@@ -441,33 +445,33 @@ func TestLinkAndUnlink(t *testing.T) {
 	if came, err = g.come(elsewhere.ToSignIn, nil, "", "h-1"); err != nil || came.Visitor.Account != "ines" {
 		t.Errorf("%+v %v", came, err)
 	}
-	hersByPassword := signIn(t, g.house, false)
+	hersByPassword := house.SignIn(t, g.House, false)
 	another, err := g.come(elsewhere.ToSignIn, nil, "", "h-1")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := g.Elsewhere.Unlink(ctx, hers, "harbour", another.Token, herHome); err != nil {
+	if err := g.Elsewhere.Unlink(ctx, hers, "harbour", another.Token, house.HerHome); err != nil {
 		t.Error(err)
 	}
-	if alive(t, g.house, came.Token) || !alive(t, g.house, another.Token) || !alive(t, g.house, hersByPassword) {
+	if house.Alive(t, g.House, came.Token) || !house.Alive(t, g.House, another.Token) || !house.Alive(t, g.House, hersByPassword) {
 		t.Error("unlinked: not just the other sessions have ended that began by it")
 	}
 	if came, err = g.come(elsewhere.ToSignIn, nil, "", "h-1"); err != nil || came.Token != "" {
 		t.Errorf("unlinked: %+v %v", came, err)
 	}
-	if kinds := g.kinds(t); !slices.Contains(kinds, activity.ElsewhereRemoved) || !slices.Contains(kinds, activity.ElsewhereAdded) {
+	if kinds := g.Kinds(t); !slices.Contains(kinds, activity.ElsewhereRemoved) || !slices.Contains(kinds, activity.ElsewhereAdded) {
 		t.Errorf("recorded as %q", kinds)
 	}
-	in, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, herHome)
+	in, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, house.HerHome)
 	if err != nil || in.Token == "" {
 		t.Fatal(err)
 	}
-	edith := g.account(t, "edith")
-	if err := g.Elsewhere.Unlink(ctx, edith, "harbour", "", herHome); err == nil || !strings.Contains(err.Error(), "only way in") {
+	edith := g.Account(t, "edith")
+	if err := g.Elsewhere.Unlink(ctx, edith, "harbour", "", house.HerHome); err == nil || !strings.Contains(err.Error(), "only way in") {
 		t.Errorf("left without a way in: %v", err)
 	}
-	g.passkey(t, "edith")
-	if err := g.Elsewhere.Unlink(ctx, g.account(t, "edith"), "harbour", "", herHome); err != nil {
+	g.Passkey(t, "edith")
+	if err := g.Elsewhere.Unlink(ctx, g.Account(t, "edith"), "harbour", "", house.HerHome); err != nil {
 		t.Errorf("with a passkey: %v", err)
 	}
 }
@@ -475,33 +479,33 @@ func TestLinkAndUnlink(t *testing.T) {
 // A second factor is asked for after an account elsewhere too, and an account that is disabled does not open.
 func TestElsewhereAndASecondFactor(t *testing.T) {
 	g := openHarbour(t, "")
-	came, err := g.come(elsewhere.ToLink, g.account(t, "ines"), "", "h-1")
+	came, err := g.come(elsewhere.ToLink, g.Account(t, "ines"), "", "h-1")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := g.Elsewhere.Link(ctx, "harbour", came.First, g.account(t, "ines"), herHome); err != nil {
+	if err := g.Elsewhere.Link(ctx, "harbour", came.First, g.Account(t, "ines"), house.HerHome); err != nil {
 		t.Fatal(err)
 	}
-	_, kept := g.setUp(t, "ines")
+	_, kept := g.SetUp(t, "ines")
 	_, err = g.come(elsewhere.ToSignIn, nil, "", "h-1")
 	var second *signin.Second
 	if !errors.As(err, &second) {
 		t.Fatalf("not asked: %v", err)
 	}
-	in, err := g.Desk.Finish(ctx, second.Token, signin.Shown{Code: kept[0]}, herHome, false)
+	in, err := g.Desk.Finish(ctx, second.Token, signin.Shown{Code: kept[0]}, house.HerHome, false)
 	if err != nil || !in.Visitor.Shown().Kinds.Meets(factor.AskTwo) {
 		t.Fatalf("%+v %v", in.Visitor, err)
 	}
 	// Signing out there ends it here, also this one.
-	if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken("h-1"), herHome); err != nil {
+	if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken("h-1"), house.HerHome); err != nil {
 		t.Fatal(err)
 	}
-	if alive(t, g.house, in.Token) {
+	if house.Alive(t, g.House, in.Token) {
 		t.Error("signed out there, and still in here")
 	}
 	// So it does for who has not shown the second factor yet; somebody else's sign-out, or one from before, does not.
 	before := g.p.LogoutToken("h-1")
-	if err := g.Elsewhere.LoggedOut(ctx, "harbour", before, herHome); err != nil {
+	if err := g.Elsewhere.LoggedOut(ctx, "harbour", before, house.HerHome); err != nil {
 		t.Fatal(err)
 	}
 	for _, test := range []struct {
@@ -511,12 +515,12 @@ func TestElsewhereAndASecondFactor(t *testing.T) {
 		if _, err := g.come(elsewhere.ToSignIn, nil, "", "h-1"); !errors.As(err, &second) {
 			t.Fatalf("not asked: %v", err)
 		}
-		if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken(test.who), herHome); err != nil {
+		if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken(test.who), house.HerHome); err != nil {
 			t.Fatal(err)
 		}
 		kept = kept[1:]
-		in, err := g.Desk.Finish(ctx, second.Token, signin.Shown{Code: kept[0]}, herHome, false)
-		if !errors.Is(err, test.want) || alive(t, g.house, in.Token) != (test.want == nil) {
+		in, err := g.Desk.Finish(ctx, second.Token, signin.Shown{Code: kept[0]}, house.HerHome, false)
+		if !errors.Is(err, test.want) || house.Alive(t, g.House, in.Token) != (test.want == nil) {
 			t.Errorf("%s has signed out there: %v", test.who, err)
 		}
 	}
@@ -524,10 +528,10 @@ func TestElsewhereAndASecondFactor(t *testing.T) {
 	if came, err = g.come(elsewhere.ToSignIn, nil, "", "h-2"); err != nil || came.First == "" {
 		t.Fatal(err)
 	}
-	if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken("h-2"), herHome); err != nil {
+	if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken("h-2"), house.HerHome); err != nil {
 		t.Fatal(err)
 	}
-	if err := g.Elsewhere.Link(ctx, "harbour", came.First, g.account(t, "ines"), herHome); !errors.Is(err, elsewhere.ErrLate) {
+	if err := g.Elsewhere.Link(ctx, "harbour", came.First, g.Account(t, "ines"), house.HerHome); !errors.Is(err, elsewhere.ErrLate) {
 		t.Errorf("linked after signing out there: %v", err)
 	}
 	if err := g.People.SetDisabled(ctx, "test", "ines", true); err != nil {
@@ -541,24 +545,24 @@ func TestElsewhereAndASecondFactor(t *testing.T) {
 // Who proves anew is who is signed in, and has just proven it there.
 func TestProveElsewhere(t *testing.T) {
 	g := openHarbour(t, "")
-	came, err := g.come(elsewhere.ToLink, g.account(t, "ines"), "", "h-1")
+	came, err := g.come(elsewhere.ToLink, g.Account(t, "ines"), "", "h-1")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := g.Elsewhere.Link(ctx, "harbour", came.First, g.account(t, "ines"), herHome); err != nil {
+	if err := g.Elsewhere.Link(ctx, "harbour", came.First, g.Account(t, "ines"), house.HerHome); err != nil {
 		t.Fatal(err)
 	}
-	token := signIn(t, g.house, false)
-	g.clock.pass(20 * time.Minute)
-	if _, err := g.come(elsewhere.ToProve, g.account(t, "ines"), token, "h-2"); !errors.Is(err, elsewhere.ErrOther) {
+	token := house.SignIn(t, g.House, false)
+	g.clock.Pass(20 * time.Minute)
+	if _, err := g.come(elsewhere.ToProve, g.Account(t, "ines"), token, "h-2"); !errors.Is(err, elsewhere.ErrOther) {
 		t.Errorf("as somebody else: %v", err)
 	}
 	g.p.Misbehave(provider.OldProof)
-	if _, err := g.come(elsewhere.ToProve, g.account(t, "ines"), token, "h-1"); !errors.Is(err, elsewhere.ErrUntrue) {
+	if _, err := g.come(elsewhere.ToProve, g.Account(t, "ines"), token, "h-1"); !errors.Is(err, elsewhere.ErrUntrue) {
 		t.Errorf("with an old proof: %v", err)
 	}
 	g.p.Misbehave()
-	came, err = g.come(elsewhere.ToProve, g.account(t, "ines"), token, "h-1")
+	came, err = g.come(elsewhere.ToProve, g.Account(t, "ines"), token, "h-1")
 	if err != nil || came.Renewal == nil {
 		t.Fatal(err)
 	}
@@ -574,7 +578,7 @@ func TestLogoutTokens(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	in, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, herHome)
+	in, err := g.Elsewhere.Join(ctx, "harbour", came.First, "edith", false, house.HerHome)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -582,18 +586,18 @@ func TestLogoutTokens(t *testing.T) {
 		t.Errorf("signing out there: %s", to)
 	}
 	token := g.p.LogoutToken("h-1")
-	if err := g.Elsewhere.LoggedOut(ctx, "harbour", token, herHome); err != nil || !alive(t, g.house, in.Token) {
+	if err := g.Elsewhere.LoggedOut(ctx, "harbour", token, house.HerHome); err != nil || !house.Alive(t, g.House, in.Token) {
 		t.Errorf("somebody else has signed out: %v", err)
 	}
-	if err := g.Elsewhere.LoggedOut(ctx, "harbour", token, herHome); !errors.Is(err, elsewhere.ErrUntrue) {
+	if err := g.Elsewhere.LoggedOut(ctx, "harbour", token, house.HerHome); !errors.Is(err, elsewhere.ErrUntrue) {
 		t.Errorf("the same token twice: %v", err)
 	}
 	for _, wrong := range []string{"", "x.y.z", in.Token} {
-		if err := g.Elsewhere.LoggedOut(ctx, "harbour", wrong, herHome); !errors.Is(err, elsewhere.ErrUntrue) {
+		if err := g.Elsewhere.LoggedOut(ctx, "harbour", wrong, house.HerHome); !errors.Is(err, elsewhere.ErrUntrue) {
 			t.Errorf("%q: %v", wrong, err)
 		}
 	}
-	if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken("h-2"), herHome); err != nil || alive(t, g.house, in.Token) {
+	if err := g.Elsewhere.LoggedOut(ctx, "harbour", g.p.LogoutToken("h-2"), house.HerHome); err != nil || house.Alive(t, g.House, in.Token) {
 		t.Errorf("still in: %v", err)
 	}
 }

@@ -1,7 +1,6 @@
-package rooms
+package passes_test
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"net/http"
@@ -16,64 +15,9 @@ import (
 	"ostiarius/service/guard"
 	"ostiarius/service/mistake"
 	"ostiarius/service/passes"
+	"ostiarius/service/rooms/house"
 	"ostiarius/store"
 )
-
-const handed = `shared: { press-kit: { title: Press kit, lasts: 7d }, all: { title: Everything }, gone: }
-passes:
-  recordings: { title: Sound recordings, lasts: 14d, downloads: 3, networks: 4, spread: pause }
-  notes: { title: Notes, lasts: 2d, counts-from: first-use, networks: 2 }
-doors:
-  - { path: /press/**, admit: { shared: [press-kit, all] } }
-  - { path: /recordings/**, admit: { pass: recordings } }
-  - { path: /notes/**, admit: { pass: notes } }
-  - { path: /hidden/**, admit: { pass: recordings }, otherwise: hide }
-  - { path: /, admit: public }
-`
-
-// handing is a house from which access is handed out, and its front, behind which each file has its size in its name.
-func handing(t testing.TB) (*house, *clock, http.Handler) {
-	h, _, c := open(t)
-	h.book = bookOf(t, handed)
-	h = h.start(t)
-	return h, c, h.front()
-}
-
-// front is the guard before the site.
-func (h *house) front() http.Handler {
-	return &guard.Guard{
-		House: func() *guard.House { return &guard.House{Book: h.book, Site: http.HandlerFunc(serveSized)} },
-		Who:   h.Visitors.Who, Again: h.Visitors.Again, Present: h.Visitors.Present, Unlocked: h.Visitors.Unlocked,
-		UsedUp: func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "used up", http.StatusForbidden) },
-		Own:    http.NotFoundHandler(),
-		Turned: func(w http.ResponseWriter, _ *http.Request, t *guard.TurnedAway) { w.WriteHeader(t.Answer.Status) },
-	}
-}
-
-// serveSized serves /any/NAME-SIZE.bin.
-func serveSized(w http.ResponseWriter, r *http.Request) {
-	var size int
-	name := r.URL.Path[strings.LastIndexByte(r.URL.Path, '-')+1:]
-	if _, err := fmt.Sscanf(name, "%d.bin", &size); err != nil {
-		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		fmt.Fprint(w, "<p>a page</p>")
-		return
-	}
-	w.Header().Set("Content-Type", "audio/wav")
-	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(make([]byte, size)))
-}
-
-func (h *house) issue(t testing.TB, kind string, n passes.NewPass) passes.Issued {
-	t.Helper()
-	if n.Address == "" {
-		n.Address = "ada@carrow.example"
-	}
-	issued, err := h.Passes.Issue(ctx, "test", kind, n)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return issued
-}
 
 // A fetch asks for a path with the credentials of a pass.
 type fetch struct {
@@ -109,24 +53,15 @@ func (f fetch) of(front http.Handler) *httptest.ResponseRecorder {
 	return w
 }
 
-func (h *house) used(t testing.TB, id string) int {
-	t.Helper()
-	is, err := h.records.Pass(ctx, id)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return is.Used
-}
-
 // Once for each file and day, however it was resumed; a preview, a HEAD and a page count nothing.
 func TestDownloadsAreCounted(t *testing.T) {
-	h, c, front := handing(t)
-	i := h.issue(t, "recordings", passes.NewPass{Downloads: 4})
+	h, c, front := house.Handing(t)
+	i := h.Issue(t, "recordings", passes.NewPass{Downloads: 4})
 	get := func(method, path, part string, status, used int) {
 		t.Helper()
 		w := fetch{method: method, path: path, bytes: part, user: i.Pass.ID, password: i.Password}.of(front)
-		if w.Code != status || h.used(t, i.Pass.ID) != used {
-			t.Errorf("%s %s %s: %d, and %d downloads; want %d, %d", method, path, part, w.Code, h.used(t, i.Pass.ID), status, used)
+		if w.Code != status || h.Used(t, i.Pass.ID) != used {
+			t.Errorf("%s %s %s: %d, and %d downloads; want %d, %d", method, path, part, w.Code, h.Used(t, i.Pass.ID), status, used)
 		}
 	}
 	get("HEAD", "/recordings/bell-1000.bin", "", 200, 0)
@@ -141,7 +76,7 @@ func TestDownloadsAreCounted(t *testing.T) {
 	get("GET", "/recordings/tide-3000000.bin", "0-9,20-29", 200, 2) // several parts at once are all of it
 	get("GET", "/recordings/empty-0.bin", "", 200, 2)
 	get("GET", "/recordings/bell-1000.bin", "2000-", 416, 2)
-	c.pass(24 * time.Hour)
+	c.Pass(24 * time.Hour)
 	get("GET", "/recordings/bell-1000.bin", "", 200, 3)
 	get("GET", "/recordings/bell-1000.bin", "", 200, 3)
 	get("GET", "/recordings/lamp-100.bin", "0-94", 206, 4)
@@ -166,14 +101,14 @@ func TestDownloadsAreCounted(t *testing.T) {
 // What is delivered counts, whatever the method and the parts: a file is not fetched again and again in pieces that
 // each come to too little, and what is left of the last download is its end alone.
 func TestPartsAreNoWayAround(t *testing.T) {
-	h, c, front := handing(t)
-	i := h.issue(t, "recordings", passes.NewPass{Downloads: 2})
+	h, c, front := house.Handing(t)
+	i := h.Issue(t, "recordings", passes.NewPass{Downloads: 2})
 	get := func(method, part string) int {
 		return fetch{method: method, path: "/recordings/tide-1000.bin", bytes: part, user: i.Pass.ID, password: i.Password}.of(front).Code
 	}
 	used := func(what string, want int) {
 		t.Helper()
-		if got := h.used(t, i.Pass.ID); got != want {
+		if got := h.Used(t, i.Pass.ID); got != want {
 			t.Errorf("%s: %d downloads, want %d", what, got, want)
 		}
 	}
@@ -181,22 +116,22 @@ func TestPartsAreNoWayAround(t *testing.T) {
 		get("GET", "0-939") // 94 of 100
 	}
 	used("nearly all, three times", 1)
-	c.pass(24 * time.Hour)
+	c.Pass(24 * time.Hour)
 	if get("POST", "") != 200 {
 		t.Error("by POST")
 	}
 	used("by POST", 2)
-	c.pass(24 * time.Hour)
+	c.Pass(24 * time.Hour)
 	for _, part := range []string{"", "0-", "1-", "0-500", "400-", "999-"} {
 		if code := get("GET", part); code < 400 {
 			t.Errorf("of a pass that is used up, bytes %q: %d", part, code)
 		}
 	}
 	// Of a download that was broken off near its end the rest can be fetched later, and nothing beside it.
-	i = h.issue(t, "recordings", passes.NewPass{Downloads: 1})
+	i = h.Issue(t, "recordings", passes.NewPass{Downloads: 1})
 	get("GET", "0-959")
 	used("nearly all", 1)
-	c.pass(24 * time.Hour)
+	c.Pass(24 * time.Hour)
 	for _, part := range []string{"959-", "0-", "950-999", "100-965"} {
 		if code := get("GET", part); code < 400 {
 			t.Errorf("more than what is left, bytes %q: %d", part, code)
@@ -211,12 +146,12 @@ func TestPartsAreNoWayAround(t *testing.T) {
 // Ten at once that would each be the last download: one is, and the others are refused; of one file, all are it.
 func TestTheLastDownloadIsOne(t *testing.T) {
 	for _, same := range []bool{true, false} {
-		h, _, _ := handing(t)
-		i := h.issue(t, "recordings", passes.NewPass{Downloads: 1})
+		h, _, _ := house.Handing(t)
+		i := h.Issue(t, "recordings", passes.NewPass{Downloads: 1})
 		begun, goOn := make(chan bool, 10), make(chan bool)
-		slow := h.front().(*guard.Guard)
+		slow := h.Front().(*guard.Guard)
 		slow.House = func() *guard.House {
-			return &guard.House{Book: h.book, Site: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			return &guard.House{Book: h.Book, Site: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				w.Header().Set("Content-Length", "1000")
 				w.Header().Set("Content-Type", "audio/wav")
 				w.WriteHeader(200)
@@ -249,37 +184,37 @@ func TestTheLastDownloadIsOne(t *testing.T) {
 				ok++
 			}
 		}
-		if want := map[bool]int{true: 10, false: 1}[same]; ok != want || h.used(t, i.Pass.ID) != 1 {
-			t.Errorf("the same file %v: %v, %d counted", same, codes, h.used(t, i.Pass.ID))
+		if want := map[bool]int{true: 10, false: 1}[same]; ok != want || h.Used(t, i.Pass.ID) != 1 {
+			t.Errorf("the same file %v: %v, %d counted", same, codes, h.Used(t, i.Pass.ID))
 		}
 	}
 }
 
 // What was delivered before the process was killed counts after it, and at most what was about to be sent beside it.
 func TestCountingSurvivesTheProcess(t *testing.T) {
-	h, _, front := handing(t)
-	i := h.issue(t, "recordings", passes.NewPass{})
+	h, _, front := house.Handing(t)
+	i := h.Issue(t, "recordings", passes.NewPass{})
 	by := fetch{path: "/recordings/tide-1000.bin", user: i.Pass.ID, password: i.Password}
 	by.bytes = "0-599"
 	by.of(front)
 	by.bytes = "600-"
-	if w := by.of(h.start(t).front()); w.Code != 206 || h.used(t, i.Pass.ID) != 1 {
-		t.Errorf("%d, %d counted", w.Code, h.used(t, i.Pass.ID))
+	if w := by.of(h.Start(t).Front()); w.Code != 206 || h.Used(t, i.Pass.ID) != 1 {
+		t.Errorf("%d, %d counted", w.Code, h.Used(t, i.Pass.ID))
 	}
 }
 
 // A server behind that does not say how long its answers are: each counts when it has been sent to its end, and of many
 // that would each be the last one is; and what is known of answers that never come again has an end.
 func TestAnswersOfUnknownLength(t *testing.T) {
-	h, c, _ := handing(t)
-	i := h.issue(t, "recordings", passes.NewPass{Downloads: 3})
+	h, c, _ := house.Handing(t)
+	i := h.Issue(t, "recordings", passes.NewPass{Downloads: 3})
 	tags := 0
 	var mu sync.Mutex
 	var begun chan bool
 	var goOn chan bool
-	front := h.front().(*guard.Guard)
+	front := h.Front().(*guard.Guard)
 	front.House = func() *guard.House {
-		return &guard.House{Book: h.book, Site: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		return &guard.House{Book: h.Book, Site: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "application/zip")
 			if strings.HasPrefix(r.URL.Path, "/recordings/made") {
 				mu.Lock()
@@ -304,15 +239,15 @@ func TestAnswersOfUnknownLength(t *testing.T) {
 		defer func() { recover() }()
 		return fetch{path: path, user: i.Pass.ID, password: i.Password}.of(front).Code
 	}
-	if get("/recordings/broken"); h.used(t, i.Pass.ID) != 0 {
+	if get("/recordings/broken"); h.Used(t, i.Pass.ID) != 0 {
 		t.Error("an answer that broke off counts")
 	}
 	get("/recordings/a")
 	get("/recordings/a")
-	if get("/recordings/b"); h.used(t, i.Pass.ID) != 2 {
-		t.Errorf("%d counted", h.used(t, i.Pass.ID))
+	if get("/recordings/b"); h.Used(t, i.Pass.ID) != 2 {
+		t.Errorf("%d counted", h.Used(t, i.Pass.ID))
 	}
-	c.pass(24 * time.Hour) // each of them would be another download now, of which one is left
+	c.Pass(24 * time.Hour) // each of them would be another download now, of which one is left
 	begun, goOn = make(chan bool, 10), make(chan bool)
 	codes := make(chan int, 10)
 	for n := range 10 {
@@ -328,8 +263,8 @@ func TestAnswersOfUnknownLength(t *testing.T) {
 			in++
 		}
 	}
-	if h.used(t, i.Pass.ID) != 3 || in == 0 || in > 4 {
-		t.Errorf("%d got in, %d counted", in, h.used(t, i.Pass.ID))
+	if h.Used(t, i.Pass.ID) != 3 || in == 0 || in > 4 {
+		t.Errorf("%d got in, %d counted", in, h.Used(t, i.Pass.ID))
 	}
 	begun = nil
 	if _, err := h.Passes.Renew(ctx, "test", i.Pass.ID, time.Time{}, 10); err != nil {
@@ -338,21 +273,21 @@ func TestAnswersOfUnknownLength(t *testing.T) {
 	for n := range 2100 {
 		get(fmt.Sprintf("/recordings/made%d", n))
 	}
-	if files, err := h.records.PassFiles(ctx, i.Pass.ID); err != nil || len(files) > 2000 {
+	if files, err := h.Records.PassFiles(ctx, i.Pass.ID); err != nil || len(files) > 2000 {
 		t.Errorf("%d files are known of, %v", len(files), err)
 	}
 }
 
 // A client that breaks off has what was sent to it, and not what was meant to be.
 func TestBreakingOff(t *testing.T) {
-	h, _, front := handing(t)
-	i := h.issue(t, "recordings", passes.NewPass{})
+	h, _, front := house.Handing(t)
+	i := h.Issue(t, "recordings", passes.NewPass{})
 	r := httptest.NewRequest("GET", "/recordings/tide-10000000.bin", nil)
 	r.SetBasicAuth(i.Pass.ID, i.Password)
 	front.ServeHTTP(&cutOff{ResponseWriter: httptest.NewRecorder(), left: 5_000_000}, r)
-	files, err := h.records.PassFiles(ctx, i.Pass.ID)
-	if err != nil || len(files) != 1 || files[0].Has.Total() != 5_000_000 || h.used(t, i.Pass.ID) != 0 {
-		t.Errorf("%+v %v, %d counted", files, err, h.used(t, i.Pass.ID))
+	files, err := h.Records.PassFiles(ctx, i.Pass.ID)
+	if err != nil || len(files) != 1 || files[0].Has.Total() != 5_000_000 || h.Used(t, i.Pass.ID) != 0 {
+		t.Errorf("%+v %v, %d counted", files, err, h.Used(t, i.Pass.ID))
 	}
 }
 
@@ -372,12 +307,12 @@ func (c *cutOff) Write(b []byte) (int, error) {
 
 // What is taken back counts with the next byte; an end and a count with the next request.
 func TestTakenBackWhileItIsDownloaded(t *testing.T) {
-	h, c, _ := handing(t)
-	i := h.issue(t, "recordings", passes.NewPass{})
+	h, c, _ := house.Handing(t)
+	i := h.Issue(t, "recordings", passes.NewPass{})
 	stop := make(chan func(), 1)
-	front := h.front().(*guard.Guard)
+	front := h.Front().(*guard.Guard)
 	front.House = func() *guard.House {
-		return &guard.House{Book: h.book, Site: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		return &guard.House{Book: h.Book, Site: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Length", "1000")
 			w.Header().Set("Content-Type", "audio/wav")
 			w.Write(make([]byte, 500))
@@ -394,7 +329,7 @@ func TestTakenBackWhileItIsDownloaded(t *testing.T) {
 		front.ServeHTTP(w, r)
 		return w, nil
 	}
-	if w, aborted := run(func() { c.pass(20 * 24 * time.Hour) }); aborted != nil || w.Body.Len() != 1000 {
+	if w, aborted := run(func() { c.Pass(20 * 24 * time.Hour) }); aborted != nil || w.Body.Len() != 1000 {
 		t.Errorf("its end in the middle: %d bytes, %v", w.Body.Len(), aborted)
 	}
 	if w, _ := run(func() {}); w.Code != 401 {
@@ -407,26 +342,26 @@ func TestTakenBackWhileItIsDownloaded(t *testing.T) {
 	if w, aborted := run(func() { h.Passes.Revoke(ctx, "test", i.Pass.ID) }); aborted != http.ErrAbortHandler || w.Body.Len() > 500 {
 		t.Errorf("revoked in the middle: %d bytes, %v", w.Body.Len(), aborted)
 	}
-	if h.used(t, i.Pass.ID) != 1 {
-		t.Errorf("%d counted", h.used(t, i.Pass.ID))
+	if h.Used(t, i.Pass.ID) != 1 {
+		t.Errorf("%d counted", h.Used(t, i.Pass.ID))
 	}
 }
 
 func TestEndsOfPasses(t *testing.T) {
-	h, c, front := handing(t)
+	h, c, front := house.Handing(t)
 	code := func(i passes.Issued, path string) int {
 		return fetch{path: path, user: i.Pass.ID, password: i.Password}.of(front).Code
 	}
-	fixed, first := h.issue(t, "recordings", passes.NewPass{}), h.issue(t, "notes", passes.NewPass{})
-	c.pass(13 * 24 * time.Hour)
+	fixed, first := h.Issue(t, "recordings", passes.NewPass{}), h.Issue(t, "notes", passes.NewPass{})
+	c.Pass(13 * 24 * time.Hour)
 	if code(fixed, "/recordings/") != 200 || code(first, "/notes/") != 200 {
 		t.Error("they end too early")
 	}
-	c.pass(36 * time.Hour)
+	c.Pass(36 * time.Hour)
 	if code(fixed, "/recordings/") != 401 || code(first, "/notes/") != 200 {
 		t.Error("one counts from its issue, and has ended; the other from its first use")
 	}
-	c.pass(13 * time.Hour)
+	c.Pass(13 * time.Hour)
 	if code(first, "/notes/") != 401 {
 		t.Error("two days after its first use it is open")
 	}
@@ -434,7 +369,7 @@ func TestEndsOfPasses(t *testing.T) {
 	if is, err := h.Passes.Renew(ctx, "test", fixed.Pass.ID, until, 0); err != nil || !is.Until.Equal(until) || code(fixed, "/recordings/") != 200 {
 		t.Errorf("renewed: %v %v", is, err)
 	}
-	narrow := h.issue(t, "recordings", passes.NewPass{Paths: []string{"/recordings/tide"}})
+	narrow := h.Issue(t, "recordings", passes.NewPass{Paths: []string{"/recordings/tide"}})
 	if code(narrow, "/recordings/tide/low") != 200 || code(narrow, "/recordings/tides") != 401 || code(narrow, "/recordings/") != 401 {
 		t.Error("a narrowed pass")
 	}
@@ -449,8 +384,8 @@ func TestEndsOfPasses(t *testing.T) {
 // A link that is posted: the networks that come first get in, then nobody, until its recipient opens it again with
 // other credentials.
 func TestAPostedPassIsPaused(t *testing.T) {
-	h, c, front := handing(t)
-	i := h.issue(t, "recordings", passes.NewPass{Downloads: 1000})
+	h, c, front := house.Handing(t)
+	i := h.Issue(t, "recordings", passes.NewPass{Downloads: 1000})
 	token, _, err := h.Passes.Gate().Open(ctx, linkOf(i), passes.Origin{})
 	if err != nil {
 		t.Fatal(err)
@@ -477,7 +412,7 @@ func TestAPostedPassIsPaused(t *testing.T) {
 	if in > 4 || in == 0 || h.Passes.StateOf(is) != pass.Paused || is.Why != pass.BySpread {
 		t.Errorf("%d got in, and it is %s by %s", in, h.Passes.StateOf(is), is.Why)
 	}
-	mails, err := h.records.Messages(ctx, store.MessageQuery{Limit: 100})
+	mails, err := h.Records.Messages(ctx, store.MessageQuery{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -528,11 +463,11 @@ func TestAPostedPassIsPaused(t *testing.T) {
 			t.Errorf("its recipient: %d", w.Code)
 		}
 	}
-	c.pass(25 * time.Hour)
+	c.Pass(25 * time.Hour)
 	if w := (fetch{path: "/recordings/", user: i.Pass.ID, password: mine.issued.Password, network: "203.0.113.1"}).of(front); w.Code != 200 {
 		t.Errorf("another network on another day: %d", w.Code)
 	}
-	noted := h.issue(t, "notes", passes.NewPass{})
+	noted := h.Issue(t, "notes", passes.NewPass{})
 	for n := range 5 {
 		if w := (fetch{path: "/notes/", user: noted.Pass.ID, password: noted.Password, network: fmt.Sprintf("198.51.%d.9", n)}).of(front); w.Code != 200 {
 			t.Errorf("a kind that only notes: %d", w.Code)
