@@ -259,7 +259,7 @@ func BenchmarkBasicAndProxy(b *testing.B) {
 	defer app.Close()
 	plain := httptest.NewServer(&httputil.ReverseProxy{
 		BufferPool: &buffers{sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}}, // as many as the proxy of the site has
-		ErrorLog:   log.New(io.Discard, "", 0),                                           // of clients that have gone
+		ErrorLog:   log.New(io.Discard, "", 0),                                                    // of clients that have gone
 		Rewrite:    func(r *httputil.ProxyRequest) { r.Out.URL.Scheme, r.Out.URL.Host = "http", "upstream" },
 		Transport: &http.Transport{MaxIdleConnsPerHost: 256, DisableCompression: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
