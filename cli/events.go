@@ -35,6 +35,21 @@ an item opens stands in the policy, under items.`,
 	return c
 }
 
+// eventsAddress is where a shop sends its events, as far as the service says so.
+func eventsAddress(ctx context.Context, service *client.Client) string {
+	prefix := policy.DefaultPrefix
+	if v, err := service.Policy().InForce(ctx); err == nil {
+		if book, _ := policy.Parse("doors.yaml", []byte(v.Text)); book != nil {
+			prefix = book.Prefix
+		}
+	}
+	status, err := service.Status(ctx)
+	if err != nil {
+		status.URL = ""
+	}
+	return status.URL + prefix + "/events"
+}
+
 func eventsList(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
@@ -268,7 +283,7 @@ much longer; without, they go on to count until --remove.`,
 			case *stdin:
 				say(out, "the secret counts from now on\n")
 			default:
-				say(out, "%s\nGive it to the shop; it is shown this once. The shop sends its events to /door/events.\n", made.Secret)
+				say(out, "%s\nGive it to the shop; it is shown this once. The shop sends its events to %s.\n", made.Secret, eventsAddress(c.Context(), service()))
 			}
 			return nil
 		}

@@ -14,8 +14,9 @@ import (
 	"ostiarius/client"
 )
 
-// What was issued is shown although something goes wrong after it: nobody else knows those passwords.
-func TestImportShowsWhatWasIssued(t *testing.T) {
+// serving is a data directory whose service is a stand-in.
+func serving(t *testing.T, service http.HandlerFunc) (dir string) {
+	t.Helper()
 	dir, err := os.MkdirTemp("", "data") // a socket has a short name
 	if err != nil {
 		t.Fatal(err)
@@ -25,9 +26,17 @@ func TestImportShowsWhatWasIssued(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	s := &http.Server{Handler: service}
+	go s.Serve(l)
+	t.Cleanup(func() { s.Close() })
+	return dir
+}
+
+// What was issued is shown although something goes wrong after it: nobody else knows those passwords.
+func TestImportShowsWhatWasIssued(t *testing.T) {
 	var out, errOut bytes.Buffer
 	asked := 0
-	service := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	dir := serving(t, func(w http.ResponseWriter, r *http.Request) {
 		if !strings.HasSuffix(r.URL.Path, "/passes/import") {
 			http.NotFound(w, r)
 			return
@@ -50,9 +59,7 @@ func TestImportShowsWhatWasIssued(t *testing.T) {
 		}
 		w.Header().Set("Content-Type", "application/json")
 		json.NewEncoder(w).Encode(answer)
-	})}
-	go service.Serve(l)
-	t.Cleanup(func() { service.Close() })
+	})
 	list := "address\n" + strings.Repeat("buyer@marram.example\n", 2*importedAtOnce+7)
 	code := Main([]string{"passes", "import", "recordings", "-", "--no-mail", "-o", "json", "--data", dir}, strings.NewReader(list), &out, &errOut)
 	var shown client.ImportedPasses

@@ -52,7 +52,8 @@ func newShop(t *testing.T, s *Process) *shop {
 	if failed != nil {
 		t.Fatal(failed, out, err)
 	}
-	return &shop{s.URL + "/door/events", secret}
+	_, address, _ := strings.Cut(out, "sends its events to ")
+	return &shop{strings.TrimSuffix(strings.TrimSpace(address), "."), secret}
 }
 
 // tell tells something under a number, and returns the status of the answer; 0 for none.

@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/net/html"
 
+	"ostiarius/core/brief"
 	"ostiarius/core/pattern"
 )
 
@@ -283,7 +284,7 @@ func (d *document) readHTML(body []byte) {
 					}
 					continue
 				case "title":
-					d.title = cut(strings.TrimSpace(string(z.Text())), mostField)
+					d.title = brief.Cut(strings.TrimSpace(string(z.Text())), mostField)
 					continue
 				}
 			}
@@ -301,7 +302,7 @@ func (d *document) readHTML(body []byte) {
 			d.hear(words)
 			if is(func(e *element) bool { return e.links }) {
 				if len(l.label) < mostLabel {
-					l.label += cut(words, mostLabel)
+					l.label += brief.Cut(words, mostLabel)
 				}
 			} else {
 				l.rest += len(words)
@@ -436,7 +437,7 @@ func (d *document) element(tag string, fields map[string]string, inForm *int, l 
 			*inForm = -1
 			return
 		}
-		d.forms = append(d.forms, form{action: cut(fields["action"], mostLong), method: strings.ToLower(fields["method"]),
+		d.forms = append(d.forms, form{action: brief.Cut(fields["action"], mostLong), method: strings.ToLower(fields["method"]),
 			hidden: map[string]string{}})
 		*inForm = len(d.forms) - 1
 		if fields["action"] != "" {
@@ -466,7 +467,7 @@ func (d *document) input(fields map[string]string, inForm int) {
 			name = fields["name"]
 		}
 		if len(d.secrets) < mostForms {
-			d.secrets = append(d.secrets, cut(name, mostField))
+			d.secrets = append(d.secrets, brief.Cut(name, mostField))
 		}
 		d.joins = d.joins || strings.Contains(fields["autocomplete"], "new-password")
 		if f != nil {
@@ -474,7 +475,7 @@ func (d *document) input(fields map[string]string, inForm int) {
 		}
 	case "hidden":
 		if f != nil && len(f.hidden) < 50 {
-			f.hidden[cut(fields["name"], mostField)] = cut(fields["value"], mostField)
+			f.hidden[brief.Cut(fields["name"], mostField)] = brief.Cut(fields["value"], mostField)
 		}
 	}
 }
@@ -492,15 +493,8 @@ func (f *form) handles(tag string, fields map[string]string) {
 		if submits {
 			to = &f.submits
 		}
-		*to += cut(code+"\n", max(0, mostCode-len(*to)))
+		*to += brief.Cut(code+"\n", max(0, mostCode-len(*to)))
 	}
-}
-
-func cut(s string, n int) string {
-	if len(s) > n {
-		return s[:n]
-	}
-	return s
 }
 
 // readRefresh reads what a meta element says, such as "0; url=/elsewhere".

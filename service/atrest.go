@@ -22,13 +22,13 @@ import (
 // ReadsAtRest reports whether a question of administration, by its path below the API's, is answered by records alone.
 func ReadsAtRest(path string) bool {
 	path, _, _ = strings.Cut(path, "?")
-	return path != "/policy/site" && slices.ContainsFunc(atRest, func(read string) bool {
+	return slices.ContainsFunc(atRest, func(read string) bool {
 		rest, below := strings.CutPrefix(path, read)
 		return below && (rest == "" || rest[0] == '/' || rest[0] == '.')
 	})
 }
 
-// What only reads records. What the site has is asked for by those who go there.
+// What only reads records.
 var atRest = []string{"/policy", "/people", "/access-keys", "/members", "/joining", "/keyrings", "/shared", "/passes", "/sessions", "/messages", "/events", "/targets", "/activity"}
 
 // AtRest returns what answers questions of administration from the records of a data directory on which no service runs;

@@ -19,6 +19,7 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
+	"ostiarius/core/brief"
 	"ostiarius/core/exact"
 )
 
@@ -49,7 +50,7 @@ func ReadProvider(text []byte, issuer string) (p Provider, err error) {
 		return p, fmt.Errorf("what the provider says of itself cannot be read: %w", err)
 	}
 	if p.Issuer != issuer {
-		return p, fmt.Errorf("the provider says that it is %q, and not %q", cut(p.Issuer), issuer)
+		return p, fmt.Errorf("the provider says that it is %q, and not %q", brief.Cut(p.Issuer, 100), issuer)
 	}
 	// A provider on the web has everything on the web: what its tokens and codes are sent to is no program of this machine.
 	here := false
@@ -65,7 +66,7 @@ func ReadProvider(text []byte, issuer string) (p Provider, err error) {
 		}
 		if u, err := url.Parse(e.address); err != nil || u.Host == "" || u.Fragment != "" || u.User != nil ||
 			onThisMachine(u.Hostname()) && !here || u.Scheme != "https" && !(u.Scheme == "http" && onThisMachine(u.Hostname())) {
-			return p, fmt.Errorf("the provider's %s is %q, which is no https address of the web", e.what, cut(e.address))
+			return p, fmt.Errorf("the provider's %s is %q, which is no https address of the web", e.what, brief.Cut(e.address, 100))
 		}
 	}
 	if len(p.ResponseTypes) > 0 && !slices.Contains(p.ResponseTypes, "code") {
@@ -77,13 +78,6 @@ func ReadProvider(text []byte, issuer string) (p Provider, err error) {
 func onThisMachine(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || strings.HasSuffix(host, ".localhost") || ip != nil && ip.IsLoopback()
-}
-
-func cut(s string) string {
-	if len(s) > 100 {
-		return s[:100]
-	}
-	return s
 }
 
 // Expected is what an ID token has to say.
@@ -188,7 +182,7 @@ func verify(raw string, keys []jose.JSONWebKey, types ...string) (payload []byte
 	}
 	header := signed.Signatures[0].Header
 	if kind, _ := header.ExtraHeaders[jose.HeaderType].(string); !slices.ContainsFunc(types, func(t string) bool { return strings.EqualFold(kind, t) }) && kind != "" {
-		return nil, "", fmt.Errorf("it is a %q", cut(kind))
+		return nil, "", fmt.Errorf("it is a %q", brief.Cut(kind, 100))
 	}
 	for i := range keys {
 		k := &keys[i]
@@ -238,7 +232,7 @@ func readToken(payload []byte) (t token, all map[string]any, err error) {
 func (t *token) addressed(issuer, client string, now time.Time) error {
 	switch {
 	case t.Issuer != issuer:
-		return fmt.Errorf("it is from %q, and not from %q", cut(t.Issuer), issuer)
+		return fmt.Errorf("it is from %q, and not from %q", brief.Cut(t.Issuer, 100), issuer)
 	case !slices.Contains(t.Audience, client):
 		return errors.New("it is for another site (aud)")
 	case len(t.Audience) > 1 && t.Party == "", t.Party != "" && t.Party != client:

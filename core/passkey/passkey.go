@@ -20,6 +20,7 @@ import (
 
 	"github.com/fxamacker/cbor/v2"
 
+	"ostiarius/core/brief"
 	"ostiarius/core/exact"
 )
 
@@ -175,20 +176,13 @@ func (c *Ceremony) client(text []byte, what string) error {
 	challenge, err := base64.RawURLEncoding.Strict().DecodeString(said.Challenge)
 	switch {
 	case said.Type != what:
-		return fmt.Errorf("this is %q, and not %q", cut(said.Type), what)
+		return fmt.Errorf("this is %q, and not %q", brief.Cut(said.Type, 40), what)
 	case err != nil || subtle.ConstantTimeCompare(challenge, c.Challenge) != 1:
 		return ErrChallenge
 	case said.Origin != c.Origin || said.CrossOrigin || said.TopOrigin != "":
 		return ErrOrigin
 	}
 	return nil
-}
-
-func cut(s string) string {
-	if len(s) > 40 {
-		return s[:40]
-	}
-	return s
 }
 
 // data verifies what the authenticator says.

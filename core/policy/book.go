@@ -16,6 +16,9 @@ import (
 	"ostiarius/core/words"
 )
 
+// DefaultPrefix is the path below which the own pages are, where a policy names no other.
+const DefaultPrefix = "/door"
+
 // A Book is a policy that has been read and found free of errors. It never changes; a
 // new version of the policy is a new Book.
 type Book struct {

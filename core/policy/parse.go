@@ -95,7 +95,7 @@ func (p *reader) read(text []byte) *Book {
 	}
 	p.book = &Book{
 		Headers:  slices.Clone(defaultHeaders),
-		Prefix:   "/door",
+		Prefix:   DefaultPrefix,
 		Joining:  Joining{By: ByNobody, Leave: 7 * 24 * time.Hour, NamesRest: 180 * 24 * time.Hour},
 		Site:     "This site",
 		Sessions: Sessions{Idle: 30 * time.Minute, Lifetime: 12 * time.Hour, Remembered: 30 * 24 * time.Hour},

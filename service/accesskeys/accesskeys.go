@@ -17,6 +17,7 @@ import (
 	"ostiarius/core/accesskey"
 	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
+	"ostiarius/core/brief"
 	"ostiarius/core/factor"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
@@ -268,7 +269,7 @@ func thing(handle string) string { return "access key " + handle }
 
 // Remove removes the key of a handle; with an account, it must be one of that. It counts no longer from now on, also if that cannot be written down yet.
 func (k *Keys) Remove(ctx context.Context, actor, handle string, of *account.Account, from sessions.Origin) error {
-	none := mistake.Unknown("there is no access key %q; perhaps it was removed already", cut(handle, 40))
+	none := mistake.Unknown("there is no access key %q; perhaps it was removed already", brief.Cut(handle, 40))
 	if len(handle) != 20 || strings.Trim(handle, "0123456789abcdef") != "" {
 		return none
 	}
@@ -294,13 +295,6 @@ func (k *Keys) Remove(ctx context.Context, actor, handle string, of *account.Acc
 		k.o.Posted()
 	}
 	return err
-}
-
-func cut(s string, n int) string {
-	if len(s) > n {
-		return s[:n]
-	}
-	return s
 }
 
 // List returns the keys of an account, or of all if it is nil, the latest made first, and how many there are.

@@ -15,6 +15,7 @@ import (
 
 	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
+	"ostiarius/core/brief"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
@@ -174,15 +175,8 @@ func (o *Room) failed(ctx context.Context, d *policy.DeclaredElsewhere, told err
 	}
 	o.o.Limiter.Over(limit)
 	o.o.Log.Warn("an account elsewhere", "provider", d.Name, "error", why)
-	o.o.Activity.Add(store.Event{At: o.o.Now(), Kind: kind.ElsewhereFailed, Actor: "", Network: from.Network, Detail: d.Name + ": " + cut(why.Error())})
+	o.o.Activity.Add(store.Event{At: o.o.Now(), Kind: kind.ElsewhereFailed, Actor: "", Network: from.Network, Detail: d.Name + ": " + brief.Cut(why.Error(), 400)})
 	return fmt.Errorf("%w (%w)", told, why)
-}
-
-func cut(s string) string {
-	if len(s) > 400 {
-		return strings.ToValidUTF8(s[:400], "")
-	}
-	return s
 }
 
 // safe is a word that a stranger may have written, as far as it is one.

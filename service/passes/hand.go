@@ -10,6 +10,7 @@ import (
 	"time"
 
 	kind "ostiarius/core/activity"
+	"ostiarius/core/brief"
 	"ostiarius/core/message"
 	"ostiarius/core/pass"
 	"ostiarius/core/policy"
@@ -287,7 +288,7 @@ func (p *Passes) open(ctx context.Context, l *live, since func() time.Time, from
 				return c, err
 			}
 		}
-		c.Opening = &store.Opening{Hash: hash, Pass: l.id, Since: since(), MadeAt: now, Network: from.Network, Agent: cut(from.Agent, 300)}
+		c.Opening = &store.Opening{Hash: hash, Pass: l.id, Since: since(), MadeAt: now, Network: from.Network, Agent: brief.Cut(from.Agent, 300)}
 		c.Story = append(c.Story, pass.Event{At: now, What: pass.Opened, Detail: from.Network})
 		e := p.event(kind.PassOpened, "", is, "")
 		e.Network = from.Network
@@ -295,13 +296,6 @@ func (p *Passes) open(ctx context.Context, l *live, since func() time.Time, from
 		return c, nil
 	})
 	return given, err
-}
-
-func cut(s string, n int) string {
-	if len(s) > n {
-		return s[:n]
-	}
-	return s
 }
 
 func (p *Passes) again(ctx context.Context, token string) (*live, error) {

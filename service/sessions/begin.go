@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/brief"
 	"ostiarius/core/factor"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
@@ -68,7 +69,7 @@ func (r *Records) Prepare(a *account.Account, by factor.Set, from Origin, rememb
 	now := r.o.Now()
 	s = &session.Session{
 		Hash: hash, Account: a.ID, MadeAt: now, SeenAt: now, Remembered: remember,
-		Network: from.Network, Agent: cut(from.Agent, 300), Rights: session.Rights(a.Roles(now)),
+		Network: from.Network, Agent: brief.Cut(from.Agent, 300), Rights: session.Rights(a.Roles(now)),
 	}
 	for _, k := range by.Kinds() {
 		s.Prove(k, now)
@@ -118,11 +119,4 @@ func (r *Records) Proved(ctx context.Context, token string, by factor.Kind, s *s
 		return nil, err
 	}
 	return &Renewal{next, r.cookieOf(s, a, now)}, nil
-}
-
-func cut(s string, n int) string {
-	if len(s) > n {
-		return s[:n]
-	}
-	return s
 }

@@ -9,6 +9,7 @@ import (
 
 	"ostiarius/core/account"
 	kind "ostiarius/core/activity"
+	"ostiarius/core/brief"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
 	"ostiarius/service/ending"
@@ -70,7 +71,7 @@ func (r *Records) StateOf(id int64) *State { return r.kept.stateOf(id) }
 
 // EndOne ends the session with that handle. With an account, it must be one of that.
 func (r *Records) EndOne(ctx context.Context, actor, handle string, of *account.Account) error {
-	none := mistake.Unknown("there is no session %q; perhaps it has ended already", cut(handle, 40))
+	none := mistake.Unknown("there is no session %q; perhaps it has ended already", brief.Cut(handle, 40))
 	if len(handle) != 20 || strings.Trim(handle, "0123456789abcdef") != "" {
 		return none
 	}

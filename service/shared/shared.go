@@ -11,6 +11,7 @@ import (
 	"time"
 
 	kind "ostiarius/core/activity"
+	"ostiarius/core/brief"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	rules "ostiarius/core/shared"
@@ -235,7 +236,7 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 		}
 	}
 	token, hash := secret.NewToken()
-	u = &rules.Unlock{Hash: hash, Name: with.Name, Password: with.ID, MadeAt: now, Network: from.Network, Agent: cut(from.Agent, 300), Account: from.Account}
+	u = &rules.Unlock{Hash: hash, Name: with.Name, Password: with.ID, MadeAt: now, Network: from.Network, Agent: brief.Cut(from.Agent, 300), Account: from.Account}
 	var old *secret.TokenHash
 	if h, ok := secret.HashToken(before(with.Name)); ok {
 		old = &h
@@ -248,13 +249,6 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 		p.unlocked.Forget()
 	}
 	return token, u, err
-}
-
-func cut(s string, n int) string {
-	if len(s) > n {
-		return s[:n]
-	}
-	return s
 }
 
 // Holds reports whether a token stands for an unlock of a name that holds now.
