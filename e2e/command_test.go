@@ -246,6 +246,7 @@ func TestStartFailures(t *testing.T) {
 		{[]string{"serve", "--policy", good, "--listen", taken.Addr().String(), "--data", filepath.Join(dir, "d")}, 1, "is taken by another program; choose another port with --listen"},
 		{[]string{"demo", "--listen", taken.Addr().String(), "--data", filepath.Join(dir, "e")}, 1, "is taken by another program"},
 		{[]string{"serve", "--policy", good, "--listen", "0.0.0.0:0", "--data", filepath.Join(dir, "d")}, 1, "plain HTTP is served on loopback only"},
+		{[]string{"demo", "--listen", "0.0.0.0:0", "--data", filepath.Join(dir, "e")}, 1, "plain HTTP is served on loopback only"},
 		{[]string{"serve", "--policy", good, "--listen", "nonsense", "--data", filepath.Join(dir, "d")}, 1, "HOST:PORT"},
 		{[]string{"serve", "--policy", filepath.Join(dir, "bad.yaml"), "--data", filepath.Join(dir, "d")}, 1, `did you mean "public"?`},
 		{[]string{"serve", "--policy", filepath.Join(dir, "none.yaml"), "--data", filepath.Join(dir, "d")}, 1, "cannot be read"},

@@ -78,7 +78,27 @@ var testName = regexp.MustCompile("`(?:([a-z0-9]+)\\.)?((?:Test|Fuzz|Benchmark)[
 
 var testFunction = regexp.MustCompile(`(?m)^func ((?:Test|Fuzz|Benchmark)[A-Za-z0-9]+)\(\w+ \*testing\.[TFB]\)`)
 
-// Each test that a promise names is there, and it is clear which one is meant.
+// What is shown by no test: a rule about the documentation, whose page is named, and what there is not.
+var shownOtherwise = regexp.MustCompile(`document.*\]\(|there (?:is|are) none|does not apply|not met`)
+
+// promises are the rows of the tables whose last column says by what something is shown.
+func promises(text string) (rows []string) {
+	in := false
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		switch {
+		case !strings.HasPrefix(line, "|"):
+			in = false
+		case strings.HasSuffix(line, "| shown by |"):
+			in = true
+		case in && !strings.HasPrefix(line, "| ---"):
+			rows = append(rows, line)
+		}
+	}
+	return rows
+}
+
+// Each promise names a test; each test that it names is there, and it is clear which one is meant.
 func TestNamedTestsExist(t *testing.T) {
 	in := map[string][]string{} // the packages that have a test of a name
 	for _, pattern := range []string{"*", "*/*", "*/*/*"} {
@@ -97,6 +117,11 @@ func TestNamedTestsExist(t *testing.T) {
 		text, err := os.ReadFile(filepath.Join("..", "..", "docs", doc))
 		if err != nil {
 			t.Fatal(err)
+		}
+		for _, row := range promises(string(text)) {
+			if !testName.MatchString(row) && !shownOtherwise.MatchString(row) {
+				t.Errorf("docs/%s: no test is named by %s", doc, row)
+			}
 		}
 		names := testName.FindAllStringSubmatch(string(text), -1)
 		for _, name := range names {

@@ -20,6 +20,7 @@ import (
 	"ostiarius/service/sessions"
 	"ostiarius/service/signin"
 	"ostiarius/store"
+	"ostiarius/store/fresh"
 )
 
 var ctx = context.Background()
@@ -276,5 +277,13 @@ func TestStewardsDoNotAllLeave(t *testing.T) {
 		if err := leaves(); err == nil {
 			t.Errorf("beside %s alone the last steward can leave", what)
 		}
+	}
+}
+
+// A new service has no account of anybody.
+func TestNobodyIsThereAtFirst(t *testing.T) {
+	all, _, err := fresh.Records(t, t.TempDir()).Accounts(ctx, store.AccountQuery{Limit: 10})
+	if err != nil || len(all) > 0 {
+		t.Errorf("%v %v", all, err)
 	}
 }
