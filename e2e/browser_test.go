@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -43,12 +44,25 @@ func look(ctx context.Context, t *testing.T, selector, text string) {
 	t.Fatalf("%s shows no %q at %s: %v\n%s", selector, text, where, err, body)
 }
 
+// wasLeft reports whether a step failed since the page was left between looking for an element and doing something with it: then nothing
+// was done, and the step can be tried on the next page.
+func wasLeft(err error) bool {
+	return err != nil && regexp.MustCompile(`node with given id|detached|context with specified id|context was destroyed`).MatchString(err.Error())
+}
+
 func do(ctx context.Context, t *testing.T, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
 	limited, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	if err := chromedp.Do(limited, steps...); err != nil {
-		t.Fatal(err)
+	for _, step := range steps {
+		err := chromedp.Do(limited, step)
+		for tries := 0; tries < 10 && wasLeft(err); tries++ {
+			time.Sleep(50 * time.Millisecond)
+			err = chromedp.Do(limited, step)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 

@@ -49,9 +49,7 @@ func TestElsewhereRoad(t *testing.T) {
 	ctx := tab(t)
 	do := func(actions ...chromedp.Action[chromedp.Void]) {
 		t.Helper()
-		if err := chromedp.Do(ctx, actions...); err != nil {
-			t.Fatal(err)
-		}
+		do(ctx, t, actions...)
 	}
 	do(chromedp.Navigate(s.URL+"/log/"), chromedp.Click("form.elsewhere button"), chromedp.WaitVisible("button[value=h-2]"), chromedp.Click("button[value=h-2]"), chromedp.WaitVisible("#username"))
 	at(ctx, t, s.URL+"/door/elsewhere/harbour/first?next=%2Flog%2F")

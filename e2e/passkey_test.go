@@ -69,9 +69,7 @@ func TestPasskeyRoad(t *testing.T) {
 	device := authenticator(ctx, t)
 	do := func(actions ...chromedp.Action[chromedp.Void]) {
 		t.Helper()
-		if err := chromedp.Do(ctx, actions...); err != nil {
-			t.Fatal(err)
-		}
+		do(ctx, t, actions...)
 	}
 	says := func(want string) {
 		t.Helper()
