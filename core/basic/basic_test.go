@@ -39,11 +39,23 @@ func TestRead(t *testing.T) {
 		{[]string{"Basic " + encode("a:b\r\nX: y")}, "", "", ErrMalformed},
 		{[]string{"Basic " + encode("a:\xff\xfe")}, "", "", ErrMalformed},
 		{[]string{"Basic YTpi\n"}, "", "", ErrMalformed},
+		{[]string{"Basic \nYTpi"}, "", "", ErrMalformed},
+		{[]string{"Basic \rYTpi"}, "", "", ErrMalformed},
+		{[]string{"Basic Y\rTpi"}, "", "", ErrMalformed},
+		{[]string{"Basic YTpi!"}, "", "", ErrMalformed},
+		{[]string{"Basic=YTpi"}, "", "", ErrMalformed},
+		{[]string{"Basix YTpi"}, "", "", nil},
+		{[]string{"Bas YTpi"}, "", "", nil},
+		{[]string{"Basic " + encode("a:\u0080")}, "", "", ErrMalformed},
+		{[]string{"Basic " + encode("a\x7f:b")}, "", "", ErrMalformed},
+		{[]string{"Basic " + encode("\u0301a:b")}, "\u0301a", "b", nil},
+		{[]string{"Basic   " + encode("a:"+strings.Repeat("x", 3064))}, "a", strings.Repeat("x", 3064), nil}, // 4,096 bytes in all
+		{[]string{"Basic    " + encode("a:"+strings.Repeat("x", 3064))}, "", "", ErrMalformed},
 		{[]string{"Basic " + encode("a:"+strings.Repeat("x", 5000))}, "", "", ErrMalformed},
 	} {
 		c, ok, err := Read(test.values)
 		if c.User != test.user || c.Password != test.password || !errors.Is(err, test.err) || ok != (test.user != "") {
-			t.Errorf("%q: %+v %v %v", test.values, c, ok, err)
+			t.Errorf("%.60q: %.60q %v %v", test.values, c.User, ok, err)
 		}
 	}
 	// What browsers send when nothing is typed: wrong credentials, and no malformed request.
