@@ -2,8 +2,11 @@ package secret
 
 import (
 	"encoding/base64"
+	"math"
 	"strings"
 	"testing"
+
+	"golang.org/x/crypto/argon2"
 )
 
 var quick = Cost{Memory: 64, Passes: 1, Threads: 1}
@@ -157,6 +160,150 @@ func TestTokensAreRandom(t *testing.T) {
 			if c < n/2-320 || c > n/2+320 { // ten times the standard deviation
 				t.Errorf("bit %d %s %d times of %d", i, what, c, n)
 			}
+		}
+	}
+}
+
+// Equal compares whole texts.
+func TestEqual(t *testing.T) {
+	for _, test := range []struct {
+		a, b string
+		want bool
+	}{
+		{"", "", true}, {"a", "a", true}, {"a", "b", false}, {"a", "", false}, {"", "a", false}, {"ab", "abc", false}, {"abc", "ab", false},
+		{"abc", "abd", false}, {"abc", "bbc", false}, {"abc", "acc", false}, {"ab", "ba", false}, {"\x00", "\x01", false}, {"aa", "bb", false}, {"abc", "abc", true},
+	} {
+		if Equal(test.a, test.b) != test.want {
+			t.Errorf("%q %q: %v", test.a, test.b, !test.want)
+		}
+	}
+}
+
+// What a hash is made of: OWASP's first choice for the cost, 128 bits of salt, 256 of the hash (RFC 9106, sections 3.1 and 4).
+func TestWhatAHashIsMadeOf(t *testing.T) {
+	if DefaultCost != (Cost{Memory: 19456, Passes: 2, Threads: 1}) {
+		t.Errorf("%+v", DefaultCost)
+	}
+	k, ok := read(Hash("x", quick))
+	if !ok || len(k.salt) != 16 || len(k.key) != 32 || k.cost != quick {
+		t.Errorf("%+v", k)
+	}
+	for bytes, want := range map[int]bool{15: false, 16: true, 64: true, 65: false} {
+		key := argon2.IDKey([]byte("x"), []byte("somesalt"), 1, 64, 1, uint32(bytes))
+		hash := "$argon2id$v=19$m=64,t=1,p=1$c29tZXNhbHQ$" + base64.RawStdEncoding.EncodeToString(key)
+		if Verify(hash, "x") != want {
+			t.Errorf("one of %d bytes verifies: %v", bytes, !want)
+		}
+	}
+	// However much is asked for, Verify computes no more than this.
+	for cost, want := range map[Cost]bool{most: true, {1<<20 + 1, 1, 1}: false, {64, 21, 1}: false, {64, 1, 17}: false} {
+		if cost.within(Cost{Memory: 1 << 20, Passes: 20, Threads: 16}) != want || cost.within(most) != want {
+			t.Errorf("%+v is within the bound: %v", cost, !want)
+		}
+	}
+	if kind, asks, ok := Asks(Hash("x", quick)); kind != "argon2id" || asks != quick || !ok {
+		t.Error(kind, asks, ok)
+	}
+	if _, _, ok := Asks("$argon2id$v=19$m=64,t=1$c29tZXNhbHQ$CTFhFdXPJO1aFaMaO6Mm5c8y7cJHAph8ArZWb2GRPPc"); ok {
+		t.Error("a hash that lacks a part is read")
+	}
+	if _, ok := read("$argon2id$v=19$m=64,t=1,p=1,x=2$c29tZXNhbHQ$!"); ok {
+		t.Error("a hash that is no Base64 is read")
+	}
+	err := CheckKept("$argon2id$v=19$m=524288,t=11,p=1$c29tZXNhbHQ$CTFhFdXPJO1aFaMaO6Mm5c8y7cJHAph8ArZWb2GRPPc", DefaultCost)
+	if err == nil || !strings.Contains(err.Error(), "asks for 512 MiB and 11 passes; at most 256 MiB, 10 passes") {
+		t.Error(err)
+	}
+}
+
+// A password has at most 1,000 bytes, of which each counts.
+func TestTheLongestPassword(t *testing.T) {
+	long := strings.Repeat("q7wn-", 200)
+	if err := CheckNew(long); err != nil || !Verify(Hash(long, quick), long) {
+		t.Errorf("1,000 bytes: %v", err)
+	}
+	if err := CheckNew(long + "x"); err == nil || err.(*Unfit).Why != "long" || Verify(Hash(long+"x", quick), long+"x") {
+		t.Errorf("1,001 bytes: %v", err)
+	}
+}
+
+// Generated passwords have the characters and the groups that are asked for.
+func TestGenerateCharacters(t *testing.T) {
+	for _, length := range []int{LeastGenerated, 11, 24, MostGenerated} {
+		var plain, all strings.Builder
+		for range 200 {
+			p := GenerateCharacters(length, true)
+			groups := strings.Split(p, "-")
+			for i, group := range groups {
+				if len(group) != 5 && i < len(groups)-1 || len(group) == 0 || len(group) > 5 {
+					t.Fatalf("%q", p)
+				}
+			}
+			if len(strings.ReplaceAll(p, "-", "")) != length || strings.Trim(p, readable+"-") != "" {
+				t.Fatalf("%q", p)
+			}
+			plain.WriteString(p)
+			p = GenerateCharacters(length, false)
+			if len(p) != length || strings.Trim(p, printable) != "" {
+				t.Fatalf("%q", p)
+			}
+			all.WriteString(p)
+		}
+		for _, c := range readable {
+			if !strings.ContainsRune(plain.String(), c) {
+				t.Errorf("%c is never among the plain ones", c)
+			}
+		}
+		for _, c := range printable {
+			if !strings.ContainsRune(all.String(), c) {
+				t.Errorf("%c is never among all", c)
+			}
+		}
+	}
+	if LeastGenerated != 10 || MostGenerated != 64 {
+		t.Error("about 56 bits at least, and what every form takes at most")
+	}
+}
+
+// The word for a strength changes where it is said to.
+func TestWordsForStrengths(t *testing.T) {
+	for bits, want := range map[float64]string{
+		0: "refused", 19.9: "refused", 20: "weak", 29.9: "weak", 30: "fair", 39.9: "fair", 40: "good", 54.9: "good", 55: "strong", 200: "strong",
+	} {
+		if got := wordFor(bits, 8); got != want {
+			t.Errorf("%v bits: %s", bits, got)
+		}
+		if got := wordFor(bits, 7); got != "refused" {
+			t.Errorf("%v bits in seven characters: %s", bits, got)
+		}
+	}
+}
+
+// Names of the place, repeated characters and what is beyond the first 64 characters make no password stronger.
+func TestEstimate(t *testing.T) {
+	bits := func(password string, context ...string) float64 { return Estimate(password, context...).Bits }
+	for what, test := range map[string]struct{ weaker, stronger float64 }{
+		"a name of the place":          {bits("marrampoint-kq", "Marram Point"), bits("marrampoint-kq")},
+		"two of them, and little else": {bits("Marram-Point-k7", "marram point"), bits("k7q-x3m-Point-k7", "marram")},
+		"a name of three letters":      {bits("k7q-m3pa-k7q-d4f-k7q", "k7q"), bits("k7q-m3pa-k7q-d4f-k7q")},
+		"few letters":                  {bits("zqzqzqzqzqzq"), bits("zqxjvkwpyfgh")},
+	} {
+		if test.weaker >= test.stronger {
+			t.Errorf("%s: %v bits, and %v without", what, test.weaker, test.stronger)
+		}
+	}
+	for what, test := range map[string]struct{ one, other float64 }{
+		"a name of two letters":           {bits("k7qx-m3pa-2d4f", "m3 4f"), bits("k7qx-m3pa-2d4f")},
+		"an accent typed in two ways":     {bits("caf\u00e9-kettle-moth"), bits("cafe\u0301-kettle-moth")},
+		"more than 64 characters":         {bits(strings.Repeat("k7qx-m3pa-2d4f-h8wz-", 4)[:64]), bits(strings.Repeat("k7qx-m3pa-2d4f-h8wz-", 4))},
+		"four letters beside names":       {bits("marrammarramkqxz", "marram"), 16},
+		"those letters between dashes":    {bits("marram-kqxz-marram!", "marram"), 16},
+		"one letter, eleven times":        {bits("zzzzzzzzzzz"), 6},
+		"two letters that take turns":     {math.Min(12, bits("zqzqzqzqzqzqzqzqzqzqzq")), bits("zqzqzqzqzqzqzqzqzqzqzq")},
+		"a tenth of a bit, and not finer": {bits("kettle-moth-anvil") * 10, math.Round(bits("kettle-moth-anvil") * 10)},
+	} {
+		if test.one != test.other {
+			t.Errorf("%s: %v bits, want %v", what, test.one, test.other)
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/sethvargo/go-diceware/diceware"
 	"golang.org/x/text/unicode/norm"
+
 	"ostiarius/third_party/zxcvbn"
 )
 
@@ -50,20 +51,23 @@ func Estimate(password string, context ...string) Strength {
 	if len(left) < len(password)/2 {
 		bits = math.Min(bits, float64(len(left))*4)
 	}
-	s := Strength{Bits: math.Round(bits*10) / 10}
+	bits = math.Round(bits*10) / 10
+	return Strength{Bits: bits, Word: wordFor(bits, len(runes))}
+}
+
+// wordFor says in a word how strong a password is, of so many bits and characters.
+func wordFor(bits float64, characters int) string {
 	switch {
-	case bits < leastBits || len(runes) < 8:
-		s.Word = "refused"
+	case bits < leastBits || characters < 8:
+		return "refused"
 	case bits < 30:
-		s.Word = "weak"
+		return "weak"
 	case bits < 40:
-		s.Word = "fair"
+		return "fair"
 	case bits < 55:
-		s.Word = "good"
-	default:
-		s.Word = "strong"
+		return "good"
 	}
-	return s
+	return "strong"
 }
 
 // Unfit says why a password cannot be taken as a new one.
