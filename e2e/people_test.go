@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -189,17 +190,38 @@ func TestNoEnumeration(t *testing.T) {
 		a.header.Del("Content-Length") // the name is in the form
 		return fmt.Sprint(a.status, a.header, strings.ReplaceAll(a.body, name, "NAME"))
 	}
-	for try := range 7 {
+	names := []string{"ines", "nobody", "quill", "ines@marram.example", "nobody@marram.example"}
+	alike := func(when string, ask func(name string) answer) {
+		t.Helper()
 		var first string
-		for _, name := range []string{"ines", "nobody", "quill", "ines@marram.example", "nobody@marram.example"} {
-			got := strip(newPerson(t, s.URL).signIn(name, "not-this-one", "/log/"), name)
+		for _, name := range names {
+			got := strip(ask(name), name)
 			if first == "" {
 				first = got
 			} else if got != first {
-				t.Errorf("try %d: %s is told\n%s\nand another\n%s", try, name, got, first)
+				t.Errorf("%s: %s is told\n%s\nand another\n%s", when, name, got, first)
 			}
 		}
 	}
+	try := func(name string) answer { return newPerson(t, s.URL).signIn(name, "not-this-one", "/log/") }
+	for i := range 5 { // as many are looked at without a wait
+		alike(fmt.Sprint("try ", i), try)
+	}
+	// Then they wait, which lasts until it is over: how long is told in one field and one sentence. That all wait as long is tested with a
+	// clock that stands still (TestNobodyIsTold).
+	alike("slowed", func(name string) (a answer) {
+		for range 5 {
+			if a = try(name); a.status == http.StatusTooManyRequests {
+				break
+			}
+		}
+		if wait, err := strconv.Atoi(a.header.Get("Retry-After")); err != nil || wait < 1 {
+			t.Errorf("%s is told to wait %q", name, a.header.Get("Retry-After"))
+		}
+		a.header.Del("Retry-After")
+		a.body = regexp.MustCompile(`try again in (a second|\d+ (seconds|minutes))\.`).ReplaceAllString(a.body, "try again.")
+		return a
+	})
 }
 
 func TestInterruptedPost(t *testing.T) {

@@ -352,3 +352,32 @@ func occupy(r *house.House, waiting int) (stop func()) {
 		working.Wait()
 	}
 }
+
+// Whether or not there is such an account, and whatever it can be signed in with: the same is said, as often, and the wait is as long.
+func TestNobodyIsTold(t *testing.T) {
+	h, _, c := house.Open(t)
+	house.Add(t, h, people.NewAccount{Name: "quill"}) // without a password
+	house.Add(t, h, people.NewAccount{Name: "agnes", Password: "amber-lantern-shelf", Email: "agnes@marram.example"})
+	house.Add(t, h, people.NewAccount{Name: "edith", Password: "amber-lantern-shelf"})
+	if err := h.People.SetDisabled(ctx, "test", "edith", true); err != nil {
+		t.Fatal(err)
+	}
+	told := map[string]string{}
+	for i := range 16 {
+		for at, name := range []string{"ines", "nobody", "quill", "edith", "agnes@marram.example", "nobody@marram.example"} {
+			from := sessions.Origin{Network: fmt.Sprintf("192.0.2.%d", at)} // so that none waits for the tries at the others
+			_, err := h.Desk.SignIn(ctx, name, "not-this-one", from, false)
+			var slow *throttle.Slow
+			if !errors.Is(err, signin.ErrWrong) && !errors.As(err, &slow) {
+				t.Fatalf("%s: %v", name, err)
+			}
+			told[name] += fmt.Sprintf("%d: %v\n", i, err)
+		}
+		c.Pass(time.Duration(i%4) * time.Second)
+	}
+	for name, got := range told {
+		if got != told["nobody"] || !strings.Contains(got, "too many tries") {
+			t.Errorf("%s is told\n%s\nand nobody\n%s", name, got, told["nobody"])
+		}
+	}
+}
