@@ -3,9 +3,7 @@ package accesskeys
 
 import (
 	"context"
-	"crypto/subtle"
 	"errors"
-	"hash/maphash"
 	"maps"
 	"net/netip"
 	"slices"
@@ -25,6 +23,7 @@ import (
 	"ostiarius/service/ending"
 	"ostiarius/service/letters"
 	"ostiarius/service/mistake"
+	"ostiarius/service/recall"
 	"ostiarius/service/sessions"
 	"ostiarius/store"
 )
@@ -43,12 +42,8 @@ type Options struct {
 
 // Keys are the access keys of a service: those that are written down, and those in use in memory.
 type Keys struct {
-	o    Options
-	seed maphash.Seed
-
-	mu      sync.RWMutex
-	known   map[uint64]*entry // by a quick hash of the token
-	changes uint64            // of what is known; what was read before one is not kept
+	o     Options
+	known *recall.Memory[*entry] // by their tokens
 
 	usedMu sync.Mutex
 	used   map[secret.TokenHash]store.KeyUse
@@ -56,12 +51,11 @@ type Keys struct {
 
 // New returns the access keys in o.Store.
 func New(o Options) *Keys {
-	return &Keys{o: o, seed: maphash.MakeSeed(), known: map[uint64]*entry{}, used: map[secret.TokenHash]store.KeyUse{}}
+	return &Keys{o: o, known: recall.New[*entry](), used: map[secret.TokenHash]store.KeyUse{}}
 }
 
 // An entry is a key in use.
 type entry struct {
-	token   string
 	key     accesskey.Key
 	visitor policy.Visitor
 	of      *policy.Book // by which it carries its roles
@@ -71,31 +65,20 @@ type entry struct {
 	noted   atomic.Int64 // milliseconds, when its use was noted last
 }
 
-// The most keys that are known at a time, and how often it is noted that one is used.
-const (
-	mostKnown = 10_000
-	noteEvery = 10 * time.Second
-)
+// How often it is noted that a key is used.
+const noteEvery = 10 * time.Second
 
 // Recognise returns who brings a token from an address: the zero Visitor if it is none, counts no longer, or not from there. The error says that the records cannot be
 // read; the visitor is then nobody.
 func (k *Keys) Recognise(ctx context.Context, token string, from netip.Addr) (v policy.Visitor, err error) {
-	now, book, key := k.o.Now(), k.o.Book(), maphash.String(k.seed, token)
-	k.mu.RLock()
-	e, seen := k.known[key], k.changes
-	k.mu.RUnlock()
-	if e == nil || subtle.ConstantTimeCompare([]byte(e.token), []byte(token)) != 1 || e.of != book || e.state.Stale() || !e.until.IsZero() && !now.Before(e.until) {
+	now, book := k.o.Now(), k.o.Book()
+	e, known := k.known.Get(token)
+	if !known || e.of != book || e.state.Stale() || !e.until.IsZero() && !now.Before(e.until) {
+		version := k.known.Version()
 		if e, err = k.read(ctx, token, book, now); e == nil || err != nil {
 			return v, err
 		}
-		k.mu.Lock()
-		if k.changes == seen {
-			if len(k.known) >= mostKnown {
-				clear(k.known)
-			}
-			k.known[key] = e
-		}
-		k.mu.Unlock()
+		k.known.Put(version, token, e)
 	}
 	if !e.key.Counts(now, from) {
 		return v, nil
@@ -129,7 +112,7 @@ func (k *Keys) read(ctx context.Context, token string, book *policy.Book, now ti
 	if a.Disabled || look.Bars(a.ID) || look.HasThing(thing(kept.Handle()), kept.MadeAt) {
 		return nil, nil
 	}
-	e := &entry{token: token, key: kept, of: book, state: state, until: a.Changes(now)}
+	e := &entry{key: kept, of: book, state: state, until: a.Changes(now)}
 	if !kept.Until.IsZero() && (e.until.IsZero() || kept.Until.Before(e.until)) {
 		e.until = kept.Until
 	}
@@ -186,12 +169,7 @@ func (k *Keys) Sweep(ctx context.Context) error {
 const keepEnded = 30 * 24 * time.Hour
 
 // forget drops what is remembered of keys.
-func (k *Keys) forget() {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.changes++
-	clear(k.known)
-}
+func (k *Keys) forget() { k.known.Forget() }
 
 // A NewKey is what somebody wants a key to be.
 type NewKey struct {
