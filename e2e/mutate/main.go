@@ -78,13 +78,17 @@ func run(dir string, sample int, seed uint64, together int) error {
 		all = all[:sample]
 	}
 	began := time.Now()
+	if err := exec.Command("go", "test", "-vet=off", "-count=1", "./"+dir).Run(); err != nil {
+		return fmt.Errorf("the tests of %s fail as they are: %w", dir, err)
+	}
+	longest := 10*time.Second + 5*time.Since(began) // for what goes on and on
 	fates := make([]fate, len(all))
 	var turn sync.WaitGroup
 	next := make(chan int)
 	for range together {
 		turn.Go(func() {
 			for i := range next {
-				fates[i] = try(dir, &all[i])
+				fates[i] = try(dir, &all[i], longest)
 			}
 		})
 	}
@@ -140,8 +144,8 @@ func acceptedIn(dir string) (map[string]bool, error) {
 	return accepted, err
 }
 
-// try runs the tests of the package with one mutant in the place of its file.
-func try(dir string, m *mutant) fate {
+// try runs the tests of the package with one mutant in the place of its file, for so long at the most.
+func try(dir string, m *mutant, longest time.Duration) fate {
 	tmp, err := os.MkdirTemp("", "mutant")
 	if err != nil {
 		return none
@@ -157,9 +161,9 @@ func try(dir string, m *mutant) fate {
 	if exec.Command("go", "test", "-vet=off", "-overlay", overlay, "-c", "-o", program, "./"+dir).Run() != nil {
 		return none
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), longest)
 	defer cancel()
-	test := exec.CommandContext(ctx, program, "-test.failfast", "-test.timeout=50s")
+	test := exec.CommandContext(ctx, program, "-test.failfast")
 	test.Dir = dir
 	if test.Run() != nil {
 		return killed
