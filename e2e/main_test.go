@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"io"
 	"net/http"
@@ -33,6 +34,14 @@ func TestMain(m *testing.M) {
 }
 
 func runAll(m *testing.M) (code int, err error) {
+	flag.Parse()
+	if os.Getenv("E2E_ONLY") == "browser" {
+		names, err := browserTests()
+		if err != nil {
+			return 1, err
+		}
+		flag.Set("test.run", "^("+strings.Join(names, "|")+")$")
+	}
 	if _, err := os.Stat(Binary()); err != nil {
 		return 1, fmt.Errorf("%w; run `make build` first, or `make test` for all", err)
 	}
@@ -70,6 +79,9 @@ const (
 // tab opens a tab of its own profile in the shared browser.
 func tab(t *testing.T) context.Context {
 	t.Helper()
+	if os.Getenv("E2E_BINARY") != "" {
+		t.Skip("the service is looked at, not its pages")
+	}
 	if browser == nil {
 		needs.Skip(t, "without a browser")
 	}
