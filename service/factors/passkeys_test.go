@@ -2,7 +2,6 @@ package factors_test
 
 import (
 	"errors"
-	"strings"
 	"testing"
 	"time"
 
@@ -14,70 +13,6 @@ import (
 	"ostiarius/service/rooms/house"
 	"ostiarius/service/signin"
 )
-
-func TestSignInWithAPasskey(t *testing.T) {
-	h, _, _ := house.Open(t)
-	k := h.Passkey(t, "ines")
-	ask := func() string { return house.Text(t, h.Factors.AskAny(house.HerPage), nil) }
-	signIn := func(answer string) (signin.SignedIn, error) {
-		return h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: answer, Page: house.HerPage}, house.HerHome, false)
-	}
-	in, err := signIn(k.Use(ask()))
-	if err != nil || in.Visitor.Account != "ines" || in.Visitor.Shown().Kinds != factor.Of(factor.Passkey) || in.Visitor.ProofAge != 0 {
-		t.Fatalf("%+v %v", in.Visitor, err)
-	}
-	answer := k.Use(ask())
-	if _, err := signIn(answer); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := signIn(answer); !errors.Is(err, factors.ErrWrong) {
-		t.Errorf("the same answer twice: %v", err)
-	}
-	for name, change := range map[string]func(k *pretend.Key){
-		"another site":           func(k *pretend.Key) { k.Origin = "https://evil.example" },
-		"another party":          func(k *pretend.Key) { k.Party = "evil.example" },
-		"not verified":           func(k *pretend.Key) { k.Flags = pretend.Present },
-		"no owner":               func(k *pretend.Key) { k.Handle = nil },
-		"another owner":          func(k *pretend.Key) { k.Handle = []byte("somebody else") },
-		"a number nobody has":    func(k *pretend.Key) { k.ID = []byte("nobody has this") },
-		"the key of another one": func(k *pretend.Key) { *k = *pretendLike(k) },
-	} {
-		forged := *k
-		change(&forged)
-		if in, err := signIn(forged.Use(ask())); !errors.Is(err, factors.ErrWrong) || in.Token != "" {
-			t.Errorf("%s: %v", name, err)
-		}
-	}
-	for name, question := range map[string]func() (factors.Question, error){
-		"a question to make one":    func() (factors.Question, error) { return h.Factors.AskNew(ctx, h.Account(t, "ines"), house.HerPage) },
-		"a question of her account": func() (factors.Question, error) { return h.Factors.AskOf(ctx, h.Account(t, "ines"), house.HerPage) },
-	} {
-		q, err := question()
-		if _, err := signIn(k.Use(house.Text(t, q, err))); !errors.Is(err, factors.ErrWrong) {
-			t.Errorf("the answer to %s: %v", name, err)
-		}
-	}
-	for _, nonsense := range []string{"", "{", "[]", `{"id":"","response":{}}`, strings.Repeat("[", 10000)} {
-		if nonsense == "" {
-			continue
-		}
-		if _, err := signIn(nonsense); !errors.Is(err, factors.ErrWrong) {
-			t.Errorf("%.20q: %v", nonsense, err)
-		}
-	}
-	if err := h.People.SetDisabled(ctx, "test", "ines", true); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := signIn(k.Use(ask())); !errors.Is(err, signin.ErrDisabled) {
-		t.Errorf("disabled: %v", err)
-	}
-}
-
-func pretendLike(k *pretend.Key) *pretend.Key {
-	other := pretend.New(-7, k.Origin, k.Party)
-	other.ID, other.Handle = k.ID, k.Handle
-	return other
-}
 
 // A question is good for five minutes, and after a start still.
 func TestQuestionsEnd(t *testing.T) {

@@ -118,29 +118,6 @@ func lock(t *testing.T, records *store.Store) (unlock func()) {
 	}
 }
 
-func TestChangePassword(t *testing.T) {
-	r, _, _ := house.Open(t)
-	here, there := house.SignIn(t, r, true), house.SignIn(t, r, false)
-	from := sessions.Origin{Network: "192.0.2.7"}
-	if _, err := r.Desk.ChangePassword(ctx, here, "not-mine", "kettle-moth-anvil", from); !errors.Is(err, signin.ErrWrong) {
-		t.Errorf("a wrong password: %v", err)
-	}
-	var mistake *mistake.Error
-	if _, err := r.Desk.ChangePassword(ctx, here, "seven-brass-prisms", "password1", from); !errors.As(err, &mistake) {
-		t.Errorf("a common password: %v", err)
-	}
-	in, err := r.Desk.ChangePassword(ctx, here, "seven-brass-prisms", "kettle-moth-anvil", from)
-	if err != nil || !in.Remembered || house.Alive(t, r, here) || house.Alive(t, r, there) || !house.Alive(t, r, in.Token) {
-		t.Fatalf("%+v %v", in, err)
-	}
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", from, false); !errors.Is(err, signin.ErrWrong) {
-		t.Errorf("the old password: %v", err)
-	}
-	if _, err := r.Desk.SignIn(ctx, "ines", "kettle-moth-anvil", from, false); err != nil {
-		t.Errorf("the new password: %v", err)
-	}
-}
-
 func TestLinksWorkOnce(t *testing.T) {
 	r, records, c := house.Open(t)
 	if _, err := r.People.Add(ctx, "test", people.NewAccount{Name: "bo"}); err != nil {

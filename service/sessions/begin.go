@@ -87,14 +87,24 @@ func (r *Records) cookieOf(s *session.Session, a *account.Account, now time.Time
 }
 
 // Of returns the session of a token, and its account; old says that another token has replaced it a moment
-// ago. The error is store.ErrNone if there is no such session.
+// ago. The error is store.ErrNone if there is no such session, or it has ended by itself.
 func (r *Records) Of(ctx context.Context, token string) (s *session.Session, a *account.Account, old bool, err error) {
-	hash, renewed, ok := r.kept.current(token, r.o.Now())
+	now := r.o.Now()
+	hash, renewed, ok := r.kept.current(token, now)
 	if !ok {
 		return nil, nil, false, store.ErrNone
 	}
-	s, a, err = r.load(ctx, hash)
-	return s, a, renewed != nil, err
+	if s, a, err = r.load(ctx, hash); err != nil {
+		return nil, nil, false, err
+	}
+	e := newEntry(s, a, r.o.Book(), now)
+	if used := r.kept.seen(hash); used.After(s.SeenAt) {
+		e.seen.Store(used.UnixMilli())
+	}
+	if !e.alive(now.UnixMilli()) {
+		return nil, nil, false, store.ErrNone
+	}
+	return s, a, renewed != nil, nil
 }
 
 // Proved notes that the owner of a session has proven once more to be that, and gives it another token; nil
