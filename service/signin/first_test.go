@@ -119,7 +119,7 @@ func TestTriesAreCounted(t *testing.T) {
 }
 
 // Whoever is signed in types the password once more: it is theirs, for the session that it is typed in, and the session gets another token.
-func TestProvingAgain(t *testing.T) {
+func TestPasswordOnceMore(t *testing.T) {
 	h, _, c := house.Open(t)
 	house.Add(t, h, people.NewAccount{Name: "walt", Password: "paint-and-lentil-soup"})
 	token := house.SignIn(t, h, true)
