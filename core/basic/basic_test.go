@@ -48,6 +48,8 @@ func TestRead(t *testing.T) {
 		{[]string{"Bas YTpi"}, "", "", nil},
 		{[]string{"Basic " + encode("a:\u0080")}, "", "", ErrMalformed},
 		{[]string{"Basic " + encode("a\x7f:b")}, "", "", ErrMalformed},
+		{[]string{"Basic " + encode("\u212b:\u212b")}, "\u00c5", "\u00c5", nil}, // the sign for Angstrom is a letter in form NFC
+		{[]string{"Basic " + encode("\xff:b")}, "", "", ErrMalformed},
 		{[]string{"Basic " + encode("\u0301a:b")}, "\u0301a", "b", nil},
 		{[]string{"Basic   " + encode("a:"+strings.Repeat("x", 3064))}, "a", strings.Repeat("x", 3064), nil}, // 4,096 bytes in all
 		{[]string{"Basic    " + encode("a:"+strings.Repeat("x", 3064))}, "", "", ErrMalformed},

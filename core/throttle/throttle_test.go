@@ -64,7 +64,18 @@ func TestMemoryIsBounded(t *testing.T) {
 	}
 }
 
-// The rules are what NEEDS and the documentation say: so many free tries, and no wait longer than that.
+// When there are too many keys, and none is over, a quarter of them goes.
+func TestAQuarterGoes(t *testing.T) {
+	var l Limiter
+	for i := range 200_001 {
+		l.Try(noon, Key{fmt.Sprint(i), Pair})
+	}
+	if len(l.marks) != 150_000 {
+		t.Errorf("%d keys are kept", len(l.marks))
+	}
+}
+
+// The rules are what the documentation says: so many free tries, and no wait longer than that.
 func TestTheRules(t *testing.T) {
 	for name, test := range map[string]struct {
 		rule    Rule
