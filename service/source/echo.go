@@ -48,13 +48,19 @@ func Draw(path string) Drawn {
 	return d
 }
 
-// letters returns a text that was drawn, of base 32 (RFC 4648), in small letters alone.
+// plain are letters in which no kind of file begins, whether small or capital. A server that guesses what it sends by its text (such as
+// Go's http.DetectContentType, which sees a font where the 35th byte is an L and the next a P) could else take one of two answers for
+// something, and the other for nothing.
+const plain = "acdeghjknqsuvxyz"
+
+// letters returns a text that was drawn, of base 32 (RFC 4648), in plain letters.
 func letters(drawn string) string {
 	return strings.Map(func(r rune) rune {
+		i := int(r - 'A')
 		if r <= '9' {
-			r += 'Q' - '2' // these are there twice then
+			i = int(r-'2') + 26 // there are 32 signs, so that each letter stands for two
 		}
-		return r - 'A' + 'a'
+		return rune(plain[i%len(plain)])
 	}, drawn)
 }
 
