@@ -169,3 +169,55 @@ func TestGivenBack(t *testing.T) {
 		t.Errorf("left: %q", l.Words())
 	}
 }
+
+// What is remembered is dropped before anything is written, and whoever hangs up has taken it away all the same.
+func TestTakenWhateverBecomesOfTheClient(t *testing.T) {
+	var l List
+	gone, cancel := context.WithCancel(t.Context())
+	cancel()
+	forgotten, written := false, false
+	err := l.Take(gone, Ending{Account: 7, Forget: func() { forgotten = true }}, func(ctx context.Context) error {
+		written = true
+		if !forgotten {
+			t.Error("it is written before it is forgotten")
+		}
+		return ctx.Err()
+	})
+	if err != nil || !written {
+		t.Errorf("%v, written %v", err, written)
+	}
+}
+
+// Of all sessions those end that were made until then; of an account's, not the one that is spared; and nobody is meant by no number.
+func TestWhoseSessionsEnd(t *testing.T) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	_, one := secret.NewToken()
+	_, other := secret.NewToken()
+	full := errors.New("database or disk is full")
+	for what, test := range map[string]struct {
+		Ending
+		token   secret.TokenHash
+		made    time.Time
+		account int64
+		want    bool
+	}{
+		"of all, before":           {Ending{All: true, Before: now}, one, now, 1, true},
+		"of all, after":            {Ending{All: true, Before: now}, one, now.Add(1), 1, false},
+		"of an account":            {Ending{SessionsOf: 1, Before: now}, one, now, 1, true},
+		"of the first account":     {Ending{Account: 1}, one, now, 1, true},
+		"of another":               {Ending{SessionsOf: 1, Before: now}, one, now, 2, false},
+		"of nobody":                {Ending{SessionsOf: 0, Before: now}, one, now, 0, false},
+		"nobody is disabled":       {Ending{Account: 0}, one, now, 0, false},
+		"all but the one":          {Ending{SessionsOf: 1, Before: now, But: &one}, one, now, 1, false},
+		"all but the one, another": {Ending{SessionsOf: 1, Before: now, But: &one}, other, now, 1, true},
+		"the one":                  {Ending{Token: &one}, one, now.Add(time.Hour), 0, true},
+		"the one, another":         {Ending{Token: &one}, other, now, 0, false},
+	} {
+		var l List
+		test.Forget = func() {}
+		l.Take(t.Context(), test.Ending, func(context.Context) error { return full })
+		if got := l.Look().HasSession(test.token, test.made, test.account); got != test.want {
+			t.Errorf("%s: %v", what, got)
+		}
+	}
+}
