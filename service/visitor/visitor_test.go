@@ -538,3 +538,77 @@ func TestLater(t *testing.T) {
 		t.Error("another error says to wait")
 	}
 }
+
+// Where a pass or a keyring opens, credentials are looked at as the one that they name: a pass by its name, and nothing else then.
+func TestPassesBesideKeyrings(t *testing.T) {
+	h, c, _ := house.Handing(t)
+	h.Book = house.BookOf(t, "passes: { recordings: { lasts: 14d }, notes: }\nkeyrings: { outer: }\ndoors:\n  - { path: /recordings/**, admit: { any: [ { pass: recordings }, { keyring: outer } ] } }\n")
+	h = h.Start(t)
+	if _, err := h.Keyrings.Add(ctx, "test", "outer", keyrings.NewEntry{Name: "smith", Password: "creaky-third-step"}); err != nil {
+		t.Fatal(err)
+	}
+	one, note := h.Issue(t, "recordings", passes.NewPass{}), h.Issue(t, "notes", passes.NewPass{})
+	if _, err := h.Keyrings.Add(ctx, "test", "outer", keyrings.NewEntry{Name: note.Pass.ID, Password: "creaky-third-step"}); err != nil {
+		t.Fatal(err)
+	}
+	want := policy.Wanted{Passes: []string{"recordings"}, Keyrings: []string{"outer"}}
+	at := func(header string) guard.Turn {
+		t.Helper()
+		turn := guard.Turn{Book: h.Book, Visitor: policy.Visitor{From: netip.MustParseAddr("192.0.2.7")}}
+		turn.Place.Path = "/recordings/a"
+		if ours, err := h.Visitors.Present(request("/recordings/a"), []string{header}, want, &turn); err != nil || !ours {
+			t.Errorf("%v %v", ours, err)
+		}
+		return turn
+	}
+	for range 2 {
+		if turn := at(typed("smith", "creaky-third-step")); fmt.Sprint(turn.Visitor.Keyrings, turn.Visitor.Passes) != "[outer] []" {
+			t.Errorf("of a keyring: %v %v", turn.Visitor.Keyrings, turn.Visitor.Passes)
+		}
+		if turn := at(typed(one.Pass.ID, one.Password)); fmt.Sprint(turn.Visitor.Keyrings, turn.Visitor.Passes) != "[] [recordings]" || len(turn.Passes) != 1 {
+			t.Errorf("of a pass: %v %v", turn.Visitor.Keyrings, turn.Visitor.Passes)
+		}
+	}
+	if turn := at(typed(one.Pass.ID, "creaky-third-step")); turn.Visitor.Keyrings != nil || turn.Visitor.Passes != nil {
+		t.Errorf("a wrong password of a pass: %v %v", turn.Visitor.Keyrings, turn.Visitor.Passes)
+	}
+	if turn := at(typed("smith", "creaky-fourth-step")); turn.Visitor.Keyrings != nil || turn.Visitor.Passes != nil {
+		t.Errorf("a wrong password of a keyring: %v %v", turn.Visitor.Keyrings, turn.Visitor.Passes)
+	}
+	// By a cookie too, each kind once.
+	token, _, err := h.Passes.Gate().Open(ctx, one.Link[strings.Index(one.Link, "link=")+5:], passes.Origin{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	turn := at(typed(one.Pass.ID, one.Password))
+	if err := h.Visitors.Unlocked(request("/recordings/a", "ostiarius-pass-"+one.Pass.ID, token), want, &turn); err != nil || len(turn.Passes) != 1 {
+		t.Errorf("%v %v", turn.Visitor.Passes, err)
+	}
+	turn = guard.Turn{Book: h.Book}
+	turn.Visitor.Passes = []string{"another"} // known from elsewhere
+	turn.Place.Path = "/recordings/a"
+	if err := h.Visitors.Unlocked(request("/recordings/a", "ostiarius-pass-"+one.Pass.ID, token), want, &turn); err != nil || fmt.Sprint(turn.Visitor.Passes) != "[another recordings]" || len(turn.Passes) != 1 {
+		t.Errorf("%v %v", turn.Visitor.Passes, err)
+	}
+	c.Pass(15 * 24 * time.Hour)
+	if turn := at(typed(one.Pass.ID, one.Password)); turn.Visitor.Passes != nil {
+		t.Errorf("a pass that has ended: %v", turn.Visitor.Passes)
+	}
+}
+
+// Changes of an account make credentials be looked at anew that are being verified; those of others stay remembered.
+func TestChangedIsAsked(t *testing.T) {
+	h, _, _ := house.Open(t)
+	right := []string{typed("ines", house.InesPassword)}
+	for range 2 {
+		if turn, _, err := present(h, right, policy.Wanted{Accounts: true}); !turn.Visitor.SignedIn || err != nil {
+			t.Fatal(err)
+		}
+	}
+	if h.Visitors.Changed(); h.Verified(t) != 1 {
+		t.Errorf("looked at %d times", h.Verified(t))
+	}
+	if turn, _, err := present(h, right, policy.Wanted{Accounts: true}); !turn.Visitor.SignedIn || err != nil || h.Verified(t) != 1 {
+		t.Errorf("%v, looked at %d times", err, h.Verified(t))
+	}
+}
