@@ -62,7 +62,7 @@ func TestTheFirstLink(t *testing.T) {
 		}
 	}
 	in, err := h.Desk.First(ctx, token, "agnes", "amber-lantern-shelf", house.HerHome)
-	if err != nil || in.Visitor.Account != "agnes" || in.Device == "" || !house.Alive(t, h, in.Token) || house.Roles(t, h, "agnes")[0] != policy.Steward {
+	if err != nil || in.Visitor.Account != "agnes" || in.Remembered || in.Device == "" || !house.Alive(t, h, in.Token) || house.Roles(t, h, "agnes")[0] != policy.Steward {
 		t.Fatalf("%+v %v", in, err)
 	}
 	if h.Kinds(t)[0] != activity.SignIn {

@@ -1,6 +1,7 @@
 package signin_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -8,7 +9,9 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/activity"
 	"ostiarius/core/factor"
+	"ostiarius/core/message"
 	"ostiarius/core/onetime"
 	"ostiarius/core/passkey/pretend"
 	"ostiarius/core/policy"
@@ -19,6 +22,7 @@ import (
 	"ostiarius/service/rooms/house"
 	"ostiarius/service/sessions"
 	"ostiarius/service/signin"
+	"ostiarius/store"
 )
 
 func TestSignInWithACode(t *testing.T) {
@@ -395,5 +399,123 @@ func TestChangePassword(t *testing.T) {
 	}
 	if _, err := r.Desk.SignIn(ctx, "ines", "kettle-moth-anvil", from, false); err != nil {
 		t.Errorf("the new password: %v", err)
+	}
+}
+
+// What a sign-in leaves behind: a browser that is known, or remembered if that was asked for; a session until the browser is closed, unless
+// it was asked for more; and a record that says with what.
+func TestWhatASignInLeavesBehind(t *testing.T) {
+	h, _, c := house.Open(t)
+	latest := func() string {
+		t.Helper()
+		events, _, err := h.Activity.Events(ctx, store.EventQuery{Kind: string(activity.SignIn), Limit: 1})
+		if err != nil || len(events) != 1 {
+			t.Fatal(events, err)
+		}
+		return events[0].Detail
+	}
+	code, _ := h.SetUp(t, "ines")
+	c.Pass(onetime.Lasts)
+	in, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false)
+	if err != nil || in.Known != "" || in.KnownFor != 0 || in.Remembered || !h.Desk.Knows(in.Device, h.Account(t, "ines")) || latest() != "with the password and a code" {
+		t.Errorf("%+v %v, %q", in, err, latest())
+	}
+	var second *signin.Second
+	_, err = h.Desk.ByElsewhere(ctx, h.Account(t, "ines"), "harbour", house.HerHome, func(context.Context, signin.SignedIn) error { return nil })
+	if !errors.As(err, &second) {
+		t.Fatal(err)
+	}
+	c.Pass(onetime.Lasts)
+	in, err = h.Desk.Finish(ctx, second.Token, signin.Shown{Code: code()}, house.HerHome, false)
+	if err != nil || in.Remembered || latest() != "with the account elsewhere and a code" {
+		t.Errorf("%+v %v, %q", in, err, latest())
+	}
+	changed, err := h.Desk.ChangePassword(ctx, in.Token, house.InesPassword, "kettle-moth-anvil", house.HerHome)
+	if err != nil || !h.Desk.Knows(changed.Device, h.Account(t, "ines")) || h.Desk.Knows(in.Device, h.Account(t, "ines")) {
+		t.Errorf("after another password its browser is known: %v", err)
+	}
+	k := h.Passkey(t, "ines")
+	before := h.Desk.Tries()
+	answer := k.Use(house.Text(t, h.Factors.AskAny(house.HerPage), nil))
+	for _, remember := range []bool{true, false} { // the second time the question was answered already
+		in, err = h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: answer, Page: house.HerPage}, house.HerHome, remember)
+		if (err == nil) != remember || in.Remembered != remember {
+			t.Errorf("%+v %v", in, err)
+		}
+	}
+	if got := h.Desk.Tries(); got.Right != before.Right+1 || got.Wrong != before.Wrong+1 || latest() != "with a passkey" {
+		t.Errorf("%+v, then %+v, %q", before, got, latest())
+	}
+}
+
+// The owner is told of a sign-in in a browser that was not seen before, and not of the first one of all.
+func TestOwnersAreToldOfSignIns(t *testing.T) {
+	h, _, _ := house.Open(t)
+	address := "ines@marram.example"
+	if _, err := h.People.Edit(ctx, "test", "ines", people.Edit{Email: &address}); err != nil {
+		t.Fatal(err)
+	}
+	h = h.Telling(t, message.SignedIn)
+	device := ""
+	for i, want := range []int{0, 0, 1, 2} {
+		from := house.HerHome
+		if i == 1 {
+			from.Device = device
+		}
+		in, err := h.Desk.SignIn(ctx, "ines", house.InesPassword, from, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		device = in.Device
+		if mails := house.Mailed(t, h); len(mails) != want || want > 0 && mails[0].Kind != message.SignedIn {
+			t.Errorf("sign-in %d: %+v", i, mails)
+		}
+	}
+}
+
+// Who wants to join and is not in yet learns where they stand by the right password, and by no other; for everybody else there is no such
+// name. Right tries cost nothing.
+func TestSigningInBeforeJoining(t *testing.T) {
+	h, _ := house.Joins(t, "{ by: approval, grants: [ { role: friend } ] }")
+	if _, err := h.Joining.Ask(ctx, house.Sigrid, house.Elsewheres); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 12 {
+		_, err := h.Desk.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false)
+		var not *signin.NotYet
+		if !errors.As(err, &not) || not.State == "" || !errors.Is(err, signin.ErrWrong) {
+			t.Fatalf("try %d: %v", i, err)
+		}
+	}
+	var not *signin.NotYet
+	if _, err := h.Desk.SignIn(ctx, "sigrid", "not-this-one", house.Elsewheres, false); !errors.Is(err, signin.ErrWrong) || errors.As(err, &not) {
+		t.Errorf("with another password: %v", err)
+	}
+	if a, err := h.People.Find(ctx, "sigrid"); err == nil {
+		t.Errorf("there is an account: %+v", a)
+	}
+}
+
+// Tries at a name and at the address of the same account count apart from one network, and together over all.
+func TestNamesAndAddressesCountApart(t *testing.T) {
+	h, _, _ := house.Open(t)
+	address := "ines@marram.example"
+	if _, err := h.People.Edit(ctx, "test", "ines", people.Edit{Email: &address}); err != nil {
+		t.Fatal(err)
+	}
+	try := func(name string) error {
+		_, err := h.Desk.SignIn(ctx, name, "not-this-one", house.HerHome, false)
+		return err
+	}
+	for _, name := range []string{"ines", address, "other@marram.example", "another@marram.example"} {
+		for i := range throttle.Pair.Free + 1 {
+			if err := try(name); !errors.Is(err, signin.ErrWrong) {
+				t.Errorf("%s, try %d: %v", name, i, err)
+			}
+		}
+		var slow *throttle.Slow
+		if err := try(name); !errors.As(err, &slow) {
+			t.Errorf("%s is not slowed: %v", name, err)
+		}
 	}
 }
