@@ -21,7 +21,7 @@ type Browser struct{ program string }
 
 // NewBrowser returns a Browser. The error says that none is installed.
 func NewBrowser() (*Browser, error) {
-	for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
+	for _, name := range []string{"chromium-headless-shell", "chromium", "chromium-browser", "google-chrome"} {
 		if program, err := exec.LookPath(name); err == nil {
 			return &Browser{program}, nil
 		}
