@@ -158,7 +158,7 @@ func try(dir string, m *mutant, longest time.Duration) fate {
 		return none
 	}
 	program := filepath.Join(tmp, "package.test")
-	if exec.Command("go", "test", "-vet=off", "-overlay", overlay, "-c", "-o", program, "./"+dir).Run() != nil {
+	if exec.Command("go", "test", "-vet=off", "-ldflags=-s -w", "-overlay", overlay, "-c", "-o", program, "./"+dir).Run() != nil {
 		return none
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), longest)
