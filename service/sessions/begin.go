@@ -87,7 +87,7 @@ func (r *Records) cookieOf(s *session.Session, a *account.Account, now time.Time
 }
 
 // Of returns the session of a token, and its account; old says that another token has replaced it a moment
-// ago. The error is store.ErrNone if there is no such session, or it has ended by itself.
+// ago. The error is store.ErrNone if there is no such session, or it has expired.
 func (r *Records) Of(ctx context.Context, token string) (s *session.Session, a *account.Account, old bool, err error) {
 	now := r.o.Now()
 	hash, renewed, ok := r.kept.current(token, now)

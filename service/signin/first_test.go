@@ -236,7 +236,7 @@ func TestComingFromElsewhere(t *testing.T) {
 	}
 }
 
-// In a session that has ended by itself nothing is proven, shown or changed, whatever is brought.
+// A session that has expired accepts no proof and no new password, whatever is brought.
 func TestSessionsThatHaveEndedProveNothing(t *testing.T) {
 	h, _, c := house.Open(t)
 	code, _ := h.SetUp(t, "ines")
