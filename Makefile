@@ -17,7 +17,15 @@ console/node_modules/.installed: console/package.json console/package-lock.json
 	cd console && npm install --no-audit --no-fund --loglevel=error
 	touch $@
 
-console/dist/index.html: $(CONSOLE) console/node_modules/.installed
+# What the console knows of the API is made of its description, and that of the operations that package client declares.
+console/src/schema.ts: service/api/openapi.yaml console/node_modules/.installed
+	cd console && npm run --silent schema
+
+.PHONY: description
+description:
+	go test ./client/describe -run Description -update
+
+console/dist/index.html: $(CONSOLE) console/src/schema.ts console/node_modules/.installed
 	cd console && npm run --silent build -- --logLevel warn
 
 # The application of the demo, with the packages of the console.
@@ -111,4 +119,4 @@ release: console/dist/index.html demo/desk/dist/index.html
 	cd bin/release && sha256sum * > SHA256SUMS
 
 clean:
-	rm -rf bin console/dist/assets console/dist/index.html demo/desk/dist/assets demo/desk/dist/index.html
+	rm -rf bin console/src/schema.ts console/dist/assets console/dist/index.html demo/desk/dist/assets demo/desk/dist/index.html

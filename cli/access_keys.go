@@ -48,7 +48,7 @@ func accessKeysAdd(service func() *client.Client) *cobra.Command {
 		if n.Until, err = end("until", *until); err != nil {
 			return err
 		}
-		made, err := service().AccessKeys().Add(c.Context(), n)
+		made, err := client.AddAccessKey.Ask(c.Context(), service(), n)
 		if err != nil {
 			return err
 		}
@@ -85,7 +85,7 @@ func accessKeysList(service func() *client.Client) *cobra.Command {
 		}
 		all := []client.AccessKey{}
 		for {
-			part, err := service().AccessKeys().List(c.Context(), *account, len(all), 1000)
+			part, err := client.ListAccessKeys.Ask(c.Context(), service(), client.AccessKeysQuery{Account: *account, Offset: len(all), Limit: 1000})
 			if err != nil {
 				return err
 			}
@@ -115,7 +115,7 @@ func accessKeysRemove(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius access-keys remove 3f9c0a52b1d8e7764420",
 		Args:    takes("KEY"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().AccessKeys().Remove(c.Context(), args[0]); err != nil {
+			if err := client.RemoveAccessKey.Do(c.Context(), service(), client.ByHandle{Handle: args[0]}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "removed; whoever has it is a stranger\n")

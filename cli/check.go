@@ -53,7 +53,7 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 			_, text, findings, err = readPolicy(file, c)
 		} else {
 			var status client.Status
-			if status, err = service().Status(c.Context()); err != nil {
+			if status, err = client.ShowStatus.Ask(c.Context(), service(), client.None{}); err != nil {
 				return fmt.Errorf("%w; or name a file", err)
 			}
 			file, findings = status.Policy, status.Findings

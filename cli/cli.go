@@ -142,12 +142,9 @@ func dataFlag(c *cobra.Command) func() *client.Client {
 }
 
 // atRest returns what answers from the records where no service runs, once it has said so.
-func atRest(c *cobra.Command, data string) func(context.Context, string) (http.Handler, error) {
+func atRest(c *cobra.Command, data string) func(context.Context) (http.Handler, error) {
 	var rest http.Handler
-	return func(ctx context.Context, path string) (_ http.Handler, err error) {
-		if !service.ReadsAtRest(path) {
-			return nil, nil
-		}
+	return func(ctx context.Context) (_ http.Handler, err error) {
 		if rest != nil {
 			return rest, nil
 		}

@@ -252,7 +252,7 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 			text, err = readFile(name)
 		} else {
 			var v client.Version
-			if v, err = service().Policy().InForce(c.Context()); err != nil {
+			if v, err = client.ShowPolicy.Ask(c.Context(), service(), client.None{}); err != nil {
 				return orFile(err)
 			}
 			name, text, base = fmt.Sprintf("version %d", v.ID), []byte(v.Text), v.ID
@@ -306,7 +306,7 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 			say(out, "%s is changed\n", *file)
 			return nil
 		}
-		applied, err := service().Policy().Apply(c.Context(), client.Draft{Text: string(after.Text), Comment: *comment, Base: base, NoOpening: *noOpening, OverEdit: *over})
+		applied, err := client.ApplyPolicy.Ask(c.Context(), service(), client.Draft{Text: string(after.Text), Comment: *comment, Base: base, NoOpening: *noOpening, OverEdit: *over})
 		if err != nil {
 			return orOver(err)
 		}
@@ -318,7 +318,7 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 // writeRemarks says what the running service knows of a door that is not wrong and keeps people out all the same,
 // such as a role that nobody has.
 func writeRemarks(c *cobra.Command, service *client.Client, set policy.SetDoor) {
-	edited, err := service.Policy().Edit(c.Context(), client.Edit{Kind: "door", Path: set.Written, Host: set.Set.Host.String(), Methods: set.Set.Methods.Names(), Admit: set.Admit.String()})
+	edited, err := client.EditPolicy.Ask(c.Context(), service, client.Edits{Edits: []client.Edit{{Kind: "door", Path: set.Written, Host: set.Set.Host.String(), Methods: set.Set.Methods.Names(), Admit: set.Admit.String()}}})
 	if err != nil {
 		return // it is the door that counts, and whether it can be set is said next
 	}

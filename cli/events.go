@@ -29,8 +29,8 @@ an item opens stands in the policy, under items.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(eventsList(service), eventsShow(service),
-		eventsDo("retry", "Carry out an event that was kept, or send its link to the buyer once more", "event %d is done; if it waits for its buyer, another link is on its way\n", service, client.EventCalls.Retry),
-		eventsDo("drop", "Say that an event which was kept is not carried out", "event %d is not carried out\n", service, client.EventCalls.Drop),
+		eventsDo("retry", "Carry out an event that was kept, or send its link to the buyer once more", "event %d is done; if it waits for its buyer, another link is on its way\n", service, client.RetryShopEvent),
+		eventsDo("drop", "Say that an event which was kept is not carried out", "event %d is not carried out\n", service, client.DropShopEvent),
 		eventsImport(service), eventsSecret(service), eventsTargets(service))
 	return c
 }
@@ -38,12 +38,12 @@ an item opens stands in the policy, under items.`,
 // eventsAddress is where a shop sends its events, as far as the service says so.
 func eventsAddress(ctx context.Context, service *client.Client) string {
 	prefix := policy.DefaultPrefix
-	if v, err := service.Policy().InForce(ctx); err == nil {
+	if v, err := client.ShowPolicy.Ask(ctx, service, client.None{}); err == nil {
 		if book, _ := policy.Parse("doors.yaml", []byte(v.Text)); book != nil {
 			prefix = book.Prefix
 		}
 	}
-	status, err := service.Status(ctx)
+	status, err := client.ShowStatus.Ask(ctx, service, client.None{})
 	if err != nil {
 		status.URL = ""
 	}
@@ -74,7 +74,7 @@ func eventsList(service func() *client.Client) *cobra.Command {
 			which = ""
 		}
 		all, err := upTo(*limit, func(of client.ShopEvent) int64 { return of.ID }, func(before int64, most int) ([]client.ShopEvent, error) {
-			part, err := service().Events().List(c.Context(), which, *search, before, most)
+			part, err := client.ListShopEvents.Ask(c.Context(), service(), client.ShopEventQuery{State: which, Search: *search, Before: before, Limit: most})
 			return part.Events, err
 		})
 		if err != nil {
@@ -123,7 +123,7 @@ func eventsShow(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		e, err := service().Events().Show(c.Context(), id)
+		e, err := client.ShowShopEvent.Ask(c.Context(), service(), client.ByNumber{ID: id})
 		if err != nil {
 			return err
 		}
@@ -174,12 +174,12 @@ func eventNumber(text string) (int64, error) {
 }
 
 // eventsDo is a command that does something with one event and says so.
-func eventsDo(verb, short, done string, service func() *client.Client, do func(client.EventCalls, context.Context, int64) error) *cobra.Command {
+func eventsDo(verb, short, done string, service func() *client.Client, act client.Call[client.ByNumber, client.None]) *cobra.Command {
 	c := &cobra.Command{Use: verb + " EVENT", Short: short, Example: "  ostiarius events " + verb + " 12", Args: takes("EVENT")}
 	c.RunE = func(c *cobra.Command, args []string) error {
 		id, err := eventNumber(args[0])
 		if err == nil {
-			err = do(service().Events(), c.Context(), id)
+			err = act.Do(c.Context(), service(), client.ByNumber{ID: id})
 		}
 		if err == nil {
 			say(c.OutOrStdout(), done, id)
@@ -205,7 +205,7 @@ was taken before does nothing more.`,
 		var done client.ImportedPayments
 		return bringIn(c, args[0], func(text string, dry bool) (any, []client.ImportedLine, error) {
 			var err error
-			done, err = service().Events().Import(c.Context(), client.PaymentsImport{File: text, Dry: dry})
+			done, err = client.ImportPayments.Ask(c.Context(), service(), client.PaymentsImport{File: text, Dry: dry})
 			return done, done.Lines, err
 		}, func(dry bool) string {
 			counts := map[string]int{}
@@ -250,7 +250,7 @@ much longer; without, they go on to count until --remove.`,
 		out := c.OutOrStdout()
 		switch {
 		case *remove != 0:
-			if err := service().Events().RemoveSecret(c.Context(), *remove); err != nil {
+			if err := client.RemoveEventSecret.Do(c.Context(), service(), client.ByNumber{ID: *remove}); err != nil {
 				return err
 			}
 			say(out, "secret %d counts no more\n", *remove)
@@ -274,7 +274,7 @@ much longer; without, they go on to count until --remove.`,
 				seconds := int64(both.Seconds())
 				n.Grace = &seconds
 			}
-			made, err := service().Events().AddSecret(c.Context(), n)
+			made, err := client.AddEventSecret.Ask(c.Context(), service(), n)
 			switch {
 			case err != nil:
 				return err
@@ -287,7 +287,7 @@ much longer; without, they go on to count until --remove.`,
 			}
 			return nil
 		}
-		all, err := service().Events().Secrets(c.Context())
+		all, err := client.ListEventSecrets.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}
@@ -317,7 +317,7 @@ the messages.`,
 		if err != nil {
 			return err
 		}
-		all, err := service().Events().Targets(c.Context())
+		all, err := client.ListTargets.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}
@@ -338,7 +338,7 @@ the messages.`,
 		if err != nil {
 			return err
 		}
-		made, err := service().Events().AddTarget(c.Context(), client.NewTarget{URL: args[0], Kinds: *kinds})
+		made, err := client.AddTarget.Ask(c.Context(), service(), client.NewTarget{URL: args[0], Kinds: *kinds})
 		if err != nil {
 			return err
 		}
@@ -348,14 +348,14 @@ the messages.`,
 		say(c.OutOrStdout(), "%s\ntarget %d is told of %s from now on, signed with this secret; it is shown this once\n", made.Secret, made.ID, strings.Join(*kinds, ", "))
 		return nil
 	}
-	do := func(verb, short, done string, what func(client.EventCalls, context.Context, int64) error) *cobra.Command {
+	do := func(verb, short, done string, act client.Call[client.ByNumber, client.None]) *cobra.Command {
 		c := &cobra.Command{Use: verb + " TARGET", Short: short, Example: "  ostiarius events targets " + verb + " 1", Args: takes("TARGET")}
 		c.RunE = func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
 				return errUsage{fmt.Errorf("%q is no number of a target; `ostiarius events targets list` shows them", args[0])}
 			}
-			if err := what(service().Events(), c.Context(), id); err != nil {
+			if err := act.Do(c.Context(), service(), client.ByNumber{ID: id}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), done, id)
@@ -364,7 +364,7 @@ the messages.`,
 		return c
 	}
 	c.AddCommand(list, add,
-		do("remove", "Have a program told nothing any more", "target %d is told nothing any more\n", client.EventCalls.RemoveTarget),
-		do("test", "Have a program told that this is a test", "target %d is told that this is a test; `ostiarius messages list` says what becomes of it\n", client.EventCalls.TestTarget))
+		do("remove", "Have a program told nothing any more", "target %d is told nothing any more\n", client.RemoveTarget),
+		do("test", "Have a program told that this is a test", "target %d is told that this is a test; `ostiarius messages list` says what becomes of it\n", client.TestTarget))
 	return c
 }

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ostiarius/client"
 	"ostiarius/core/policy"
 )
 
@@ -42,13 +43,13 @@ A visitor is written as ` + policy.WhoForms + `.`,
 		if err != nil {
 			return errUsage{err}
 		}
-		client, err := policy.ParseClient(*kind)
+		sends, err := policy.ParseClient(*kind)
 		if err != nil {
 			return errUsage{err}
 		}
 		var e policy.Explanation
 		if *file == "" {
-			if e, err = service().Explain(c.Context(), args[0], args[1], *who, *kind); err != nil {
+			if e, err = client.Explain.Ask(c.Context(), service(), client.Question{Method: args[0], URL: args[1], As: *who, Client: *kind}); err != nil {
 				return orFile(err)
 			}
 		} else {
@@ -61,7 +62,7 @@ A visitor is written as ` + policy.WhoForms + `.`,
 					say(c.ErrOrStderr(), "ostiarius: note: the policy has no role %q\n", role)
 				}
 			}
-			e = book.Explain(request, &visitor, client, query)
+			e = book.Explain(request, &visitor, sends, query)
 		}
 		if format == "json" {
 			return writeJSON(c.OutOrStdout(), e)

@@ -20,13 +20,13 @@ says so (factors: { reset: 24h }), it waits that long, and the owner can keep wh
 	undo := c.Flags().Bool("undo", false, "have a reset that waits not be made")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		if *undo {
-			if err := service().People().DropFactorReset(c.Context(), args[0]); err != nil {
+			if err := client.CancelFactorReset.Do(c.Context(), service(), client.ByName{Name: args[0]}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%s keeps what they have\n", args[0])
 			return nil
 		}
-		reset, err := service().People().ResetFactors(c.Context(), args[0])
+		reset, err := client.ResetFactors.Ask(c.Context(), service(), client.ByName{Name: args[0]})
 		if err != nil {
 			return err
 		}

@@ -62,11 +62,11 @@ address ends with that. With --link it is printed instead of sent.`,
 			return errUsage{fmt.Errorf("--lasts %s is no duration; write one like 14d", *lasts)}
 		}
 		n.Lasts = int64(d / time.Second)
-		invited, err := service().Joining().Invite(c.Context(), n)
+		invited, err := client.Invite.Ask(c.Context(), service(), n)
 		if err != nil {
 			return err
 		}
-		status, err := service().Status(c.Context())
+		status, err := client.ShowStatus.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}
@@ -91,7 +91,7 @@ func peopleApprove(service func() *client.Client) *cobra.Command {
 		Use: "approve NAME", Short: "Let somebody in who has asked to join", Example: "  ostiarius people approve sigrid", Args: takes("NAME"),
 	}
 	c.RunE = func(c *cobra.Command, args []string) error {
-		err := service().Joining().Approve(c.Context(), args[0])
+		err := client.ApproveApplication.Do(c.Context(), service(), client.ByName{Name: args[0]})
 		if err == nil {
 			say(c.OutOrStdout(), "%s has an account, and is told so by mail\n", args[0])
 		}
@@ -106,7 +106,7 @@ func peopleDecline(service func() *client.Client) *cobra.Command {
 	}
 	because := c.Flags().String("because", "", "text for the mail that tells them")
 	c.RunE = func(c *cobra.Command, args []string) error {
-		err := service().Joining().Decline(c.Context(), args[0], *because)
+		err := client.DeclineApplication.Do(c.Context(), service(), client.Declining{Account: args[0], Text: *because})
 		if err == nil {
 			say(c.OutOrStdout(), "%s is not let in\n", args[0])
 		}
@@ -120,7 +120,7 @@ func peopleUninvite(service func() *client.Client) *cobra.Command {
 		Use: "uninvite ADDRESS", Short: "End an invitation", Example: "  ostiarius people uninvite sigrid@marram.example", Args: takes("ADDRESS"),
 	}
 	c.RunE = func(c *cobra.Command, args []string) error {
-		err := service().Joining().Revoke(c.Context(), args[0])
+		err := client.RevokeInvitation.Do(c.Context(), service(), client.ByEmail{Email: args[0]})
 		if err == nil {
 			say(c.OutOrStdout(), "the invitation to %s has ended\n", args[0])
 		}
@@ -131,7 +131,7 @@ func peopleUninvite(service func() *client.Client) *cobra.Command {
 
 // listJoining lists who waits, or who is invited.
 func listJoining(c *cobra.Command, service *client.Client, state, format string) error {
-	all, err := service.Joining().List(c.Context())
+	all, err := client.ListJoining.Ask(c.Context(), service, client.None{})
 	if err != nil {
 		return err
 	}

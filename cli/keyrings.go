@@ -50,7 +50,7 @@ func keyringsList(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		all, err := service().Keyrings().List(c.Context())
+		all, err := client.ListKeyrings.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}
@@ -107,7 +107,7 @@ func keyringsAdd(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		n := client.NewEntry{Name: args[1], Note: *note}
+		n := client.NewEntry{Keyring: args[0], Name: args[1], Note: *note}
 		var shown string
 		if n.Until, err = end("until", *until); err != nil {
 			return err
@@ -115,7 +115,7 @@ func keyringsAdd(service func() *client.Client) *cobra.Command {
 		if n.Password, shown, err = password(c); err != nil {
 			return err
 		}
-		if _, err := service().Keyrings().Add(c.Context(), args[0], n); err != nil {
+		if _, err := client.AddEntry.Ask(c.Context(), service(), n); err != nil {
 			return err
 		}
 		return once(c, format, args[1], n.Password, shown, fmt.Sprintf("added %s to the keyring %s\n", args[1], args[0]))
@@ -146,7 +146,7 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := service().Keyrings().SetPassword(c.Context(), args[0], args[1], client.NewEntryPassword{Password: secret, Grace: int64(both / time.Second)}); err != nil {
+		if err := client.RotateEntry.Do(c.Context(), service(), client.NewEntryPassword{Keyring: args[0], Entry: args[1], Password: secret, Grace: int64(both / time.Second)}); err != nil {
 			return err
 		}
 		old := "the one before counts no longer"
@@ -183,7 +183,8 @@ func keyringsEdit(service func() *client.Client) *cobra.Command {
 		if to == (client.EntryEdit{}) {
 			return errUsage{errors.New("say what to change: --note or --until")}
 		}
-		if err := service().Keyrings().Edit(c.Context(), args[0], args[1], to); err != nil {
+		to.Keyring, to.Entry = args[0], args[1]
+		if err := client.EditEntry.Do(c.Context(), service(), to); err != nil {
 			return err
 		}
 		say(c.OutOrStdout(), "changed %s in the keyring %s\n", args[1], args[0])
@@ -199,7 +200,7 @@ func keyringsRemove(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius keyrings remove outer smith",
 		Args:    takes("KEYRING", "NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().Keyrings().Remove(c.Context(), args[0], args[1]); err != nil {
+			if err := client.RemoveEntry.Do(c.Context(), service(), client.EntryOf{Keyring: args[0], Entry: args[1]}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "removed %s from the keyring %s\n", args[1], args[0])
@@ -215,7 +216,7 @@ func keyringsSwitch(service func() *client.Client, verb, short string, disabled 
 		Example: "  ostiarius keyrings " + verb + " outer smith",
 		Args:    takes("KEYRING", "NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().Keyrings().SetDisabled(c.Context(), args[0], args[1], disabled); err != nil {
+			if err := client.DisableEntry.Do(c.Context(), service(), client.DisabledEntry{Keyring: args[0], Entry: args[1], Disabled: disabled}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%sd %s in the keyring %s\n", verb, args[1], args[0])
@@ -238,7 +239,7 @@ brought in. - is standard input. Exit code 1 if a line was refused.`,
 	bringIn := importFlags(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		return bringIn(c, args[1], func(text string, dry bool) (any, []client.ImportedLine, error) {
-			lines, err := service().Keyrings().Import(c.Context(), args[0], client.EntriesImport{File: text, Dry: dry})
+			lines, err := client.ImportEntries.Ask(c.Context(), service(), client.EntriesImport{Keyring: args[0], File: text, Dry: dry})
 			return lines, lines, err
 		}, func(dry bool) string {
 			if dry {
@@ -258,7 +259,7 @@ func keyringsExport(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius keyrings export outer > .htpasswd",
 		Args:    takes("KEYRING"),
 		RunE: func(c *cobra.Command, args []string) error {
-			e, err := service().Keyrings().Export(c.Context(), args[0])
+			e, err := client.ExportEntries.Ask(c.Context(), service(), client.RingNamed{Keyring: args[0]})
 			if err != nil {
 				return err
 			}

@@ -78,7 +78,7 @@ X reject.`,
 			for _, r := range requests {
 				asked.Addresses = append(asked.Addresses, client.Address(r))
 			}
-			if shown, err = service().Matrix(c.Context(), asked); err != nil {
+			if shown, err = client.ShowMatrix.Ask(c.Context(), service(), asked); err != nil {
 				return orFile(err)
 			}
 		} else {

@@ -40,7 +40,7 @@ the soonest first.`,
 			if q.Ending, err = policy.ParseDuration(*ending); err != nil || q.Ending <= 0 {
 				return errUsage{fmt.Errorf("--ending %s is no duration; write one like 30d", *ending)}
 			}
-			q.Soon = true
+			q.Sort = "until"
 		}
 		if *limit < 1 {
 			return errUsage{errors.New("--limit is at least 1")}
@@ -48,7 +48,7 @@ the soonest first.`,
 		all := []client.Member{}
 		for len(all) < *limit {
 			q.Offset, q.Limit = len(all), min(1000, *limit-len(all))
-			part, err := service().Members().List(c.Context(), q)
+			part, err := client.ListMembers.Ask(c.Context(), service(), q)
 			if err != nil {
 				return err
 			}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"strconv"
@@ -26,8 +25,8 @@ then it has failed, until somebody says otherwise.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(messagesList(service), messagesShow(service), messagesTest(service),
-		messagesDo("retry", "Try a message again now, one that failed or that waits for its turn", "message %d is handed over again\n", service, client.MessageCalls.Retry),
-		messagesDo("drop", "Say that a message is not to be sent", "message %d is not sent\n", service, client.MessageCalls.Drop))
+		messagesDo("retry", "Try a message again now, one that failed or that waits for its turn", "message %d is handed over again\n", service, client.RetryMessage),
+		messagesDo("drop", "Say that a message is not to be sent", "message %d is not sent\n", service, client.DropMessage))
 	return c
 }
 
@@ -55,7 +54,7 @@ func messagesList(service func() *client.Client) *cobra.Command {
 			which = ""
 		}
 		all, err := upTo(*limit, func(of client.Message) int64 { return of.ID }, func(before int64, most int) ([]client.Message, error) {
-			part, err := service().Messages().List(c.Context(), which, *search, before, most)
+			part, err := client.ListMessages.Ask(c.Context(), service(), client.MessageQuery{State: which, Search: *search, Before: before, Limit: most})
 			return part.Messages, err
 		})
 		if err != nil {
@@ -89,11 +88,11 @@ sent to; where there is no mail server, --link prints it, to be passed on, and t
 			return err
 		}
 		if *link {
-			l, err := service().Messages().Link(c.Context(), id)
+			l, err := client.RevealMailLink.Ask(c.Context(), service(), client.ByNumber{ID: id})
 			if err != nil {
 				return err
 			}
-			status, err := service().Status(c.Context())
+			status, err := client.ShowStatus.Ask(c.Context(), service(), client.None{})
 			if err != nil {
 				return err
 			}
@@ -103,7 +102,7 @@ sent to; where there is no mail server, --link prints it, to be passed on, and t
 			say(c.OutOrStdout(), "%s%s\nGive this link only to whom the message is for. It works until %s.\n", status.URL, l.Path, when(&l.Until, ""))
 			return nil
 		}
-		m, err := service().Messages().Show(c.Context(), id)
+		m, err := client.ShowMessage.Ask(c.Context(), service(), client.ByNumber{ID: id})
 		if err != nil || format == "json" {
 			if err == nil {
 				err = writeJSON(c.OutOrStdout(), m)
@@ -151,12 +150,12 @@ func messageNumber(text string) (int64, error) {
 }
 
 // messagesDo is a command that does something with one message and says so.
-func messagesDo(verb, short, done string, service func() *client.Client, do func(client.MessageCalls, context.Context, int64) error) *cobra.Command {
+func messagesDo(verb, short, done string, service func() *client.Client, act client.Call[client.ByNumber, client.None]) *cobra.Command {
 	c := &cobra.Command{Use: verb + " MESSAGE", Short: short, Example: "  ostiarius messages " + verb + " 12", Args: takes("MESSAGE")}
 	c.RunE = func(c *cobra.Command, args []string) error {
 		id, err := messageNumber(args[0])
 		if err == nil {
-			err = do(service().Messages(), c.Context(), id)
+			err = act.Do(c.Context(), service(), client.ByNumber{ID: id})
 		}
 		if err == nil {
 			say(c.OutOrStdout(), done, id)
@@ -179,7 +178,7 @@ func messagesTest(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := service().Messages().Test(c.Context(), client.TestMessage{To: args[0], Language: in}); err != nil {
+		if err := client.TestMail.Do(c.Context(), service(), client.TestMessage{To: args[0], Language: in}); err != nil {
 			return err
 		}
 		say(c.OutOrStdout(), "a message to %s is written down and handed over next; `ostiarius messages list` says what becomes of it\n", args[0])

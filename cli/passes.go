@@ -31,9 +31,9 @@ download. Both are shown once, and mailed to the recipient.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(passesKinds(service), passesList(service), passesShow(service), passesIssue(service), passesImport(service),
-		passesDo(service, "revoke", "Take a pass back for good", "is revoked: it opens nothing any more"),
-		passesDo(service, "pause", "Close a pass until it is resumed", "is paused"),
-		passesDo(service, "resume", "Open a paused pass again", "is open again"),
+		passesDo(service, client.RevokePass, "revoke", "Take a pass back for good", "is revoked: it opens nothing any more"),
+		passesDo(service, client.PausePass, "pause", "Close a pass until it is resumed", "is paused"),
+		passesDo(service, client.ResumePass, "resume", "Open a paused pass again", "is open again"),
 		passesRenew(service), passesResend(service), passesRotate(service))
 	return c
 }
@@ -51,7 +51,7 @@ func passesKinds(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		all, err := service().Passes().Kinds(c.Context())
+		all, err := client.ListPassKinds.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}
@@ -108,7 +108,7 @@ func passesList(service func() *client.Client) *cobra.Command {
 		all := []client.Pass{}
 		for more := true; more && len(all) < *limit; {
 			q.Limit = min(1000, *limit-len(all))
-			part, err := service().Passes().List(c.Context(), q)
+			part, err := client.ListPasses.Ask(c.Context(), service(), q)
 			if err != nil {
 				return err
 			}
@@ -151,7 +151,7 @@ func passesShow(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		p, err := service().Passes().Show(c.Context(), args[0])
+		p, err := client.ShowPass.Ask(c.Context(), service(), client.ByID{ID: args[0]})
 		if err != nil {
 			return err
 		}
@@ -251,7 +251,7 @@ link, and its name and password, are mailed to the recipient and shown here, thi
 			return err
 		}
 		n.Kind = args[0]
-		p, err := service().Passes().Issue(c.Context(), n)
+		p, err := client.IssuePass.Ask(c.Context(), service(), n)
 		if err != nil {
 			return err
 		}
@@ -313,7 +313,7 @@ one of them another password. Exit code 1 if a line was refused.`,
 			shown := progressOn(c, "issued")
 			defer shown.done()
 			for _, part := range parts {
-				done, err := service().Passes().Import(c.Context(), client.PassesImport{Kind: args[0], File: part.text, Dry: dry, Until: ends, Downloads: *number, Language: *language, NoMail: *noMail})
+				done, err := client.ImportPasses.Ask(c.Context(), service(), client.PassesImport{Kind: args[0], File: part.text, Dry: dry, Until: ends, Downloads: *number, Language: *language, NoMail: *noMail})
 				if err != nil {
 					if issued > 0 {
 						err = fmt.Errorf("%w (%d were issued before; bring the file in once more to go on)", err, issued)
@@ -429,14 +429,14 @@ func partsOf(text string) ([]part, error) {
 	return parts, nil
 }
 
-func passesDo(service func() *client.Client, verb, short, done string) *cobra.Command {
+func passesDo(service func() *client.Client, act client.Call[client.ByID, client.None], verb, short, done string) *cobra.Command {
 	return &cobra.Command{
 		Use:     verb + " PASS",
 		Short:   short,
 		Example: "  ostiarius passes " + verb + " k7qx3mpa2d",
 		Args:    takes("PASS"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().Passes().Do(c.Context(), verb, args[0]); err != nil {
+			if err := act.Do(c.Context(), service(), client.ByID{ID: args[0]}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%s %s\n", args[0], done)
@@ -467,7 +467,7 @@ password stay as they are.`,
 		if err != nil {
 			return err
 		}
-		p, err := service().Passes().Renew(c.Context(), args[0], client.RenewPass{Until: ends, Downloads: *more})
+		p, err := client.RenewPass.Ask(c.Context(), service(), client.PassRenewal{ID: args[0], Until: ends, Downloads: *more})
 		if err != nil {
 			return err
 		}
@@ -501,7 +501,7 @@ those before count no longer, or for as long as --grace says.`,
 		if err != nil {
 			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
 		}
-		p, err := service().Passes().Resend(c.Context(), args[0], client.ResendPass{Grace: int64(both / time.Second), NoMail: *noMail})
+		p, err := client.ResendPass.Ask(c.Context(), service(), client.PassResending{ID: args[0], Grace: int64(both / time.Second), NoMail: *noMail})
 		if err != nil {
 			return err
 		}
@@ -532,7 +532,7 @@ recipients. Those before count no longer, or for as long as --grace says.`,
 		all, began := 0, time.Now()
 		shown := progressOn(c, "rotated")
 		for {
-			done, err := service().Passes().Rotate(c.Context(), client.RotatePasses{Kind: args[0], Grace: int64(both / time.Second), Before: began})
+			done, err := client.RotatePasses.Ask(c.Context(), service(), client.PassRotation{Kind: args[0], Grace: int64(both / time.Second), Before: began})
 			if err != nil {
 				shown.done()
 				return fmt.Errorf("%w (%d have others; begin once more to go on)", err, all)

@@ -114,7 +114,7 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 		}
 		var site client.Site
 		if ours {
-			if site, err = service().Policy().Site(c.Context()); err != nil {
+			if site, err = client.ShowSite.Ask(c.Context(), service(), client.SiteQuery{}); err != nil {
 				return err
 			}
 			for _, spot := range site.Spots {
@@ -212,7 +212,7 @@ func walkAs(c *cobra.Command, service *client.Client, o *patrol.Options, as []st
 	if len(names) == 0 {
 		names = []string{"anonymous"} // somebody walks all the same, and is not to be counted
 	}
-	begun, err := service.BeginPatrol(c.Context(), names)
+	begun, err := client.BeginPatrol.Ask(c.Context(), service, client.NewPatrol{Visitors: names})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -225,12 +225,16 @@ func walkAs(c *cobra.Command, service *client.Client, o *patrol.Options, as []st
 		o.Visitors = append(o.Visitors, patrol.Visitor{Who: names[i], As: v, Cookies: []*http.Cookie{{Name: name, Value: begun.Tokens[i]}}})
 	}
 	made = func(found *patrol.Result) {
-		if err := service.PatrolMade(context.WithoutCancel(c.Context()), begun.ID, found); err != nil {
+		result, err := json.Marshal(found)
+		if err == nil {
+			err = client.KeepPatrol.Do(context.WithoutCancel(c.Context()), service, client.FoundByPatrol{ID: begun.ID, Result: result})
+		}
+		if err != nil {
 			say(c.ErrOrStderr(), "ostiarius: note: the service could not list this patrol: %v\n", err)
 		}
 	}
 	return made, func() {
-		if err := service.EndPatrol(context.WithoutCancel(c.Context()), begun.ID); err != nil {
+		if err := client.EndWalk.Do(context.WithoutCancel(c.Context()), service, client.ByID{ID: begun.ID}); err != nil {
 			say(c.ErrOrStderr(), "ostiarius: note: the walk could not be ended, and ends by itself at %s: %v\n", when(&begun.Until, ""), err)
 		}
 	}, nil

@@ -81,7 +81,7 @@ set and a link printed with which somebody sets it, once, within three days.`,
 				return err
 			}
 		}
-		p, err := service().People().Add(c.Context(), n)
+		p, err := client.AddPerson.Ask(c.Context(), service(), n)
 		if err != nil {
 			return err
 		}
@@ -113,11 +113,11 @@ func once(c *cobra.Command, format, name, password, shown, text string) error {
 
 // printLink makes a link to set a password and prints it.
 func printLink(c *cobra.Command, service *client.Client, name, format string) error {
-	l, err := service.People().Link(c.Context(), name)
+	l, err := client.LinkPerson.Ask(c.Context(), service, client.ByName{Name: name})
 	if err != nil {
 		return err
 	}
-	status, err := service.Status(c.Context())
+	status, err := client.ShowStatus.Ask(c.Context(), service, client.None{})
 	if err != nil {
 		return err
 	}
@@ -155,7 +155,7 @@ hour.`,
 			return err
 		}
 		if *mailed {
-			err := service().People().MailLink(c.Context(), args[0])
+			err := client.MailLink.Do(c.Context(), service(), client.ByName{Name: args[0]})
 			if err == nil {
 				say(c.OutOrStdout(), "a link for %s is written down and handed over next; `ostiarius messages list` says what becomes of it\n", args[0])
 			}
@@ -164,11 +164,11 @@ hour.`,
 		if !*first {
 			return printLink(c, service(), args[0], format)
 		}
-		l, err := service().People().FirstLink(c.Context())
+		l, err := client.FirstLink.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}
-		status, err := service().Status(c.Context())
+		status, err := client.ShowStatus.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}
@@ -208,8 +208,8 @@ func peopleEdit(service func() *client.Client) *cobra.Command {
 		if to == (client.PersonEdit{}) {
 			return errUsage{errors.New("say what to change: --name, --email or --notes")}
 		}
-		to.Anyway = *anyway
-		p, err := service().People().Edit(c.Context(), args[0], to)
+		to.Account, to.Anyway = args[0], *anyway
+		p, err := client.EditPerson.Ask(c.Context(), service(), to)
 		if err != nil {
 			return err
 		}
@@ -226,11 +226,11 @@ func peopleEndSessions(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius people end-sessions ines",
 		Args:    takes("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			n, err := service().People().EndSessions(c.Context(), args[0])
+			done, err := client.EndSessionsOf.Ask(c.Context(), service(), client.ByName{Name: args[0]})
 			if err != nil {
 				return err
 			}
-			say(c.OutOrStdout(), "ended %s of %s\n", amount(n, "session"), args[0])
+			say(c.OutOrStdout(), "ended %s of %s\n", amount(int(done.Ended), "session"), args[0])
 			return nil
 		},
 	}
@@ -311,7 +311,7 @@ func allPeople(ctx context.Context, service *client.Client, q client.PeopleQuery
 	q.Limit = 1000
 	for {
 		q.Offset = len(all)
-		part, err := service.People().List(ctx, q)
+		part, err := client.ListPeople.Ask(ctx, service, q)
 		if err != nil {
 			return nil, err
 		}
@@ -370,7 +370,7 @@ func peopleShow(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		p, err := service().People().Get(c.Context(), args[0])
+		p, err := client.ShowPerson.Ask(c.Context(), service(), client.ByName{Name: args[0]})
 		if err != nil {
 			return err
 		}
@@ -386,7 +386,7 @@ func peopleShow(service func() *client.Client) *cobra.Command {
 		for _, g := range p.Grants {
 			say(t, "grant\t%s, from %s, until %s, by %s\n", g.Role, when(&g.From, ""), ends(g.Until, "revoked"), g.By)
 		}
-		held, err := service().People().Factors(c.Context(), args[0])
+		held, err := client.ShowFactors.Ask(c.Context(), service(), client.ByName{Name: args[0]})
 		if err != nil {
 			return err
 		}
@@ -403,7 +403,7 @@ func peopleRemove(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius people remove ines",
 		Args:    takes("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().People().Remove(c.Context(), args[0]); err != nil {
+			if err := client.RemovePerson.Do(c.Context(), service(), client.ByName{Name: args[0]}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "removed %s\n", args[0])
@@ -430,7 +430,7 @@ func peopleSetPassword(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := service().People().SetPassword(c.Context(), args[0], secret); err != nil {
+		if err := client.SetPassword.Do(c.Context(), service(), client.NewPassword{Account: args[0], Password: secret}); err != nil {
 			return err
 		}
 		return once(c, format, args[0], secret, shown, fmt.Sprintf("password of %s set; its sessions have ended\n", args[0]))
@@ -449,7 +449,7 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
 	from := c.Flags().String("from", "", "beginning of the grant: 2027-01-01, or 2027-01-01T18:00:00Z; now without it")
 	until := c.Flags().String("until", "", "end of the grant: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
 	c.RunE = func(c *cobra.Command, args []string) error {
-		g := client.NewGrant{Role: args[1]}
+		g := client.NewGrant{Account: args[0], Role: args[1]}
 		if *from != "" {
 			begin, err := account.ParseTime(*from, time.Local, false)
 			if err != nil {
@@ -461,7 +461,7 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
 		if g.Until, err = end("until", *until); err != nil {
 			return err
 		}
-		if err := service().People().Grant(c.Context(), args[0], g); err != nil {
+		if err := client.GrantRole.Do(c.Context(), service(), g); err != nil {
 			return err
 		}
 		say(c.OutOrStdout(), "%s has the role %s, until %s\n", args[0], args[1], ends(g.Until, "it is revoked"))
@@ -477,7 +477,7 @@ func peopleRevoke(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius people revoke ines trustee",
 		Args:    takes("NAME", "ROLE"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().People().Revoke(c.Context(), args[0], args[1]); err != nil {
+			if err := client.RevokeRole.Do(c.Context(), service(), client.RoleOf{Account: args[0], Role: args[1]}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%s has the role %s no more\n", args[0], args[1])
@@ -493,7 +493,7 @@ func peopleSwitch(service func() *client.Client, verb, short string, disabled bo
 		Example: "  ostiarius people " + verb + " ines",
 		Args:    takes("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := service().People().SetDisabled(c.Context(), args[0], disabled); err != nil {
+			if err := client.DisablePerson.Do(c.Context(), service(), client.Disabled{Account: args[0], Disabled: disabled}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%sd %s\n", verb, args[0])

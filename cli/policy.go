@@ -42,7 +42,7 @@ Directories in the policy are relative to the service's policy file.`,
 			return err
 		}
 		if *dry {
-			checked, err := service().Policy().Check(c.Context(), string(text))
+			checked, err := client.CheckPolicy.Ask(c.Context(), service(), client.Draft{Text: string(text)})
 			if err != nil {
 				return err
 			}
@@ -54,7 +54,7 @@ Directories in the policy are relative to the service's policy file.`,
 			fmt.Fprintln(c.OutOrStdout(), "nothing was applied")
 			return nil
 		}
-		applied, err := service().Policy().Apply(c.Context(), client.Draft{Text: string(text), Comment: *comment, NoOpening: *noOpening, OverEdit: *over})
+		applied, err := client.ApplyPolicy.Ask(c.Context(), service(), client.Draft{Text: string(text), Comment: *comment, NoOpening: *noOpening, OverEdit: *over})
 		var problem *client.Problem
 		if errors.As(err, &problem) && len(problem.Findings) > 0 {
 			writeFindingsIfAny(c.ErrOrStderr(), args[0], text, problem.Findings)
@@ -132,7 +132,7 @@ func newHistory() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		all, err := service().Policy().Versions(c.Context())
+		all, err := client.ListVersions.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}
@@ -156,7 +156,7 @@ func newShow() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		v, err := service().Policy().Version(c.Context(), id)
+		v, err := client.ShowVersion.Ask(c.Context(), service(), client.ByNumber{ID: id})
 		if err != nil {
 			return err
 		}
@@ -183,7 +183,7 @@ lost, and the rollback can be rolled back.`,
 		if err != nil {
 			return err
 		}
-		applied, err := service().Policy().Rollback(c.Context(), id, *comment, *over)
+		applied, err := client.Rollback.Ask(c.Context(), service(), client.OlderVersion{ID: id, Draft: client.Draft{Comment: *comment, OverEdit: *over}})
 		if err != nil {
 			return orOver(err)
 		}

@@ -36,7 +36,7 @@ func bookNamed(c *cobra.Command, service func() *client.Client, name string) (*p
 	text, err := readFile(name)
 	if errors.Is(err, os.ErrNotExist) {
 		if id, number := versionNumber(name); number == nil {
-			v, failed := service().Policy().Version(c.Context(), id)
+			v, failed := client.ShowVersion.Ask(c.Context(), service(), client.ByNumber{ID: id})
 			text, err = []byte(v.Text), failed
 		}
 	}
@@ -53,7 +53,7 @@ func bookFor(c *cobra.Command, service func() *client.Client, file string) (*pol
 		book, err := bookIn(c, file)
 		return book, file, err
 	}
-	v, err := service().Policy().InForce(c.Context())
+	v, err := client.ShowPolicy.Ask(c.Context(), service(), client.None{})
 	if err != nil {
 		return nil, "", orFile(err)
 	}

@@ -104,7 +104,7 @@ func rolesAtTheTime(ctx context.Context, service *client.Client) func(string, ti
 		defer mu.Unlock()
 		person, asked := known[name]
 		if !asked {
-			if found, err := service.People().Get(ctx, name); err == nil {
+			if found, err := client.ShowPerson.Ask(ctx, service, client.ByName{Name: name}); err == nil {
 				person = &found
 			}
 			known[name] = person

@@ -39,7 +39,7 @@ func newSessions() *cobra.Command {
 		}
 		all := client.Sessions{Sessions: []client.Session{}}
 		for len(all.Sessions) < *limit {
-			part, err := service().Sessions().List(c.Context(), *account, *search, len(all.Sessions), min(1000, *limit-len(all.Sessions)))
+			part, err := client.ListSessions.Ask(c.Context(), service(), client.SessionsQuery{Account: *account, Search: *search, Offset: len(all.Sessions), Limit: min(1000, *limit-len(all.Sessions))})
 			if err != nil {
 				return err
 			}
@@ -71,13 +71,13 @@ func newSessions() *cobra.Command {
 	}
 	end.RunE = func(c *cobra.Command, args []string) error {
 		if *everybody {
-			n, err := service().Sessions().EndAll(c.Context())
+			done, err := client.EndAllSessions.Ask(c.Context(), service(), client.None{})
 			if err == nil {
-				say(c.OutOrStdout(), "ended %s\n", amount(n, "session"))
+				say(c.OutOrStdout(), "ended %s\n", amount(int(done.Ended), "session"))
 			}
 			return err
 		}
-		if err := service().Sessions().End(c.Context(), args[0]); err != nil {
+		if err := client.EndSession.Do(c.Context(), service(), client.ByHandle{Handle: args[0]}); err != nil {
 			return err
 		}
 		fmt.Fprintln(c.OutOrStdout(), "ended; whoever had it is asked to sign in again")

@@ -52,7 +52,7 @@ is unlocked. With a NAME it lists these browsers, and with --told who was told i
 		if err != nil {
 			return err
 		}
-		all, err := service().Shared().List(c.Context())
+		all, err := client.ListShared.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}
@@ -68,7 +68,7 @@ is unlocked. With a NAME it lists these browsers, and with --told who was told i
 			return fmt.Errorf("there is no shared password %q; `ostiarius shared list` shows all", args[0])
 		}
 		if *told {
-			tellings, err := service().Shared().Told(c.Context(), args[0])
+			tellings, err := client.ListTold.Ask(c.Context(), service(), client.ByName{Name: args[0]})
 			if err != nil {
 				return err
 			}
@@ -76,7 +76,7 @@ is unlocked. With a NAME it lists these browsers, and with --told who was told i
 				say(t, "%s\t%s\t%s\n", shorten(one.Address, 60), when(&one.At, ""), one.Actor)
 			})
 		}
-		found, err := service().Shared().Unlocks(c.Context(), args[0])
+		found, err := client.ListUnlocks.Ask(c.Context(), service(), client.ByName{Name: args[0]})
 		if err != nil {
 			return err
 		}
@@ -109,10 +109,10 @@ func unlockLasts(lasts string) string {
 }
 
 // sharedChange adds the flags of a command that gives a shared password another one, and returns how it is carried out.
-func sharedChange(service func() *client.Client, c *cobra.Command, fromTerminal bool) func(c *cobra.Command, name string, s client.SetShared, note string, told func(password string) error) error {
+func sharedChange(service func() *client.Client, c *cobra.Command, fromTerminal bool) func(c *cobra.Command, name string, s client.NewShared, note string, told func(password string) error) error {
 	password := passwordFlag(c)
 	output := outputFlag(c, "text", "json")
-	return func(c *cobra.Command, name string, s client.SetShared, note string, told func(password string) error) error {
+	return func(c *cobra.Command, name string, s client.NewShared, note string, told func(password string) error) error {
 		format, err := output()
 		if err != nil {
 			return err
@@ -124,8 +124,8 @@ func sharedChange(service func() *client.Client, c *cobra.Command, fromTerminal 
 		if err != nil {
 			return err
 		}
-		s.Password = secret
-		if err := service().Shared().Set(c.Context(), name, s); err != nil {
+		s.Name, s.Password = name, secret
+		if err := client.SetShared.Do(c.Context(), service(), s); err != nil {
 			return err
 		}
 		if format == "json" {
@@ -160,7 +160,7 @@ has to be unlocked again, unless --keep-unlocks is given.`,
 		if *keep {
 			note = "the one before counts no longer; what was unlocked with it goes on"
 		}
-		return change(c, args[0], client.SetShared{EndUnlocks: !*keep}, note, nil)
+		return change(c, args[0], client.NewShared{EndUnlocks: !*keep}, note, nil)
 	}
 	return c
 }
@@ -192,14 +192,14 @@ unless --end-unlocks is given. With --tell, everybody who was told the one befor
 		if *tell {
 			told = func(password string) error { return tellAgain(c, service(), args[0], password) }
 		}
-		return change(c, args[0], client.SetShared{Grace: int64(both / time.Second), EndUnlocks: *end}, note, told)
+		return change(c, args[0], client.NewShared{Grace: int64(both / time.Second), EndUnlocks: *end}, note, told)
 	}
 	return c
 }
 
 // tellAgain mails a password to everybody who was told the shared password before.
 func tellAgain(c *cobra.Command, service *client.Client, name, password string) error {
-	before, err := service.Shared().Told(c.Context(), name)
+	before, err := client.ListTold.Ask(c.Context(), service, client.ByName{Name: name})
 	if err != nil {
 		return err
 	}
@@ -216,7 +216,7 @@ func tellAgain(c *cobra.Command, service *client.Client, name, password string) 
 			to = append(to, t.Address)
 		}
 	}
-	done, err := service.Shared().Send(c.Context(), name, client.TellShared{To: strings.Join(to, "\n"), Password: password})
+	done, err := client.SendShared.Ask(c.Context(), service, client.TellShared{Name: name, To: strings.Join(to, "\n"), Password: password})
 	if err == nil {
 		say(c.ErrOrStderr(), "%s\n", messageCount(len(done.Recipients)))
 	}
@@ -253,17 +253,17 @@ again; with --password it is withdrawn too, and the door stays closed until anot
 		case *one != "" && *password:
 			return errUsage{errors.New("--unlock ends one unlock, and --password all; give one of them")}
 		case *one != "":
-			if err := service().Shared().EndOne(c.Context(), *one); err != nil {
+			if err := client.EndUnlock.Do(c.Context(), service(), client.ByHandle{Handle: *one}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "the unlock %s has ended\n", *one)
 		case *password:
-			if err := service().Shared().Withdraw(c.Context(), args[0]); err != nil {
+			if err := client.EndShared.Do(c.Context(), service(), client.ByName{Name: args[0]}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%s has no password any more, and is unlocked nowhere\n", args[0])
 		default:
-			if err := service().Shared().EndAll(c.Context(), args[0]); err != nil {
+			if err := client.EndUnlocks.Do(c.Context(), service(), client.ByName{Name: args[0]}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%s is unlocked nowhere any more; its password still counts\n", args[0])
@@ -302,7 +302,7 @@ paragraph. Without --text the usual words are used. --dry-run shows what would b
 		if len(*to) == 0 && *file == "" && *role == "" {
 			return errUsage{errors.New("say to whom: --to ADDRESS, --file FILE or --role ROLE")}
 		}
-		t := client.TellShared{To: strings.Join(*to, "\n"), Role: *role, Language: *language}
+		t := client.TellShared{Name: args[0], To: strings.Join(*to, "\n"), Role: *role, Language: *language}
 		if *file != "" {
 			list, err := readInput(c, *file)
 			if err != nil {
@@ -327,7 +327,7 @@ paragraph. Without --text the usual words are used. --dry-run shows what would b
 					return err
 				}
 			}
-			done, err := service().Shared().Preview(c.Context(), args[0], t)
+			done, err := client.PreviewShared.Ask(c.Context(), service(), t)
 			if err != nil {
 				return err
 			}
@@ -353,7 +353,7 @@ paragraph. Without --text the usual words are used. --dry-run shows what would b
 		if t.Password, _, err = password(c); err != nil {
 			return err
 		}
-		done, err := service().Shared().Send(c.Context(), args[0], t)
+		done, err := client.SendShared.Ask(c.Context(), service(), t)
 		if err != nil {
 			return err
 		}

@@ -35,7 +35,7 @@ people link makes a link to set one.`,
 				say(c.ErrOrStderr(), "%d lines; this takes a while ...\n", lines)
 			}
 			var err error
-			done, err = service().People().Import(c.Context(), client.Import{Dry: dry, File: text})
+			done, err = client.ImportPeople.Ask(c.Context(), service(), client.Import{Dry: dry, File: text})
 			return done, done.Results, err
 		}, func(dry bool) string { return imported(done, dry) })
 	}
@@ -80,7 +80,11 @@ func peopleExport(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		text, err := service().People().Export(c.Context(), format)
+		export := client.ExportPeopleCSV
+		if format == "json" {
+			export = client.ExportPeople
+		}
+		text, err := export.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}

@@ -21,7 +21,7 @@ func newUpstreams() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		all, err := service().Upstreams(c.Context())
+		all, err := client.ListUpstreams.Ask(c.Context(), service(), client.None{})
 		if err != nil {
 			return err
 		}

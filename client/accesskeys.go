@@ -1,44 +1,58 @@
 package client
 
-import (
-	"context"
-	"net/url"
-	"strconv"
+import "time"
+
+// What can be asked about access keys.
+var (
+	ListAccessKeys = Get[AccessKeysQuery, AccessKeys]("/access-keys", "The access keys, the newest first", AtRest, Fails(404, 422))
+	AddAccessKey   = Post[NewAccessKey, MadeAccessKey]("/access-keys",
+		"Make an access key for an account; an access key itself can't", Created, Fails(403, 404, 422))
+	RemoveAccessKey = Delete[ByHandle, None]("/access-keys/{handle}", "Remove an access key", Fails(404))
 )
 
-// AccessKeyCalls are the calls about access keys.
-type AccessKeyCalls struct{ c *Client }
-
-// AccessKeys returns the calls about access keys.
-func (c *Client) AccessKeys() AccessKeyCalls { return AccessKeyCalls{c} }
-
-// List returns the access keys of an account, or of all if it is "".
-func (k AccessKeyCalls) List(ctx context.Context, account string, offset, limit int) (all AccessKeys, err error) {
-	v := url.Values{"account": {account}, "offset": {strconv.Itoa(offset)}, "limit": {strconv.Itoa(limit)}}
-	return all, k.c.do(ctx, "GET", "/access-keys?"+v.Encode(), nil, &all)
+// AccessKeysQuery says which access keys are meant.
+type AccessKeysQuery struct {
+	Account string `json:"-" query:"account"`
+	Offset  int    `json:"-" query:"offset" most:"1000000000"`
+	Limit   int    `json:"-" query:"limit" most:"1000"` // 100 unless given
 }
 
-// Add makes an access key.
-func (k AccessKeyCalls) Add(ctx context.Context, n NewAccessKey) (made MadeAccessKey, err error) {
-	return made, k.c.do(ctx, "POST", "/access-keys", n, &made)
+// AccessKey is what is known of an access key; its token is shown once, when it is made.
+type AccessKey struct {
+	Handle   string     `json:"handle"`
+	Account  string     `json:"account"`
+	Name     string     `json:"name"`
+	Roles    []string   `json:"roles"`    // that it carries
+	AllRoles bool       `json:"allRoles"` // or all that the account has
+	Networks []string   `json:"networks"` // from which it counts; none for all
+	MadeAt   time.Time  `json:"madeAt"`
+	MadeBy   string     `json:"madeBy"`
+	Until    *time.Time `json:"until,omitempty"`
+	Ended    bool       `json:"ended"`
+	UsedAt   *time.Time `json:"usedAt,omitempty"` // roughly
+	UsedFrom string     `json:"usedFrom,omitempty"`
 }
 
-// Remove removes an access key, by its handle.
-func (k AccessKeyCalls) Remove(ctx context.Context, handle string) error {
-	return k.c.do(ctx, "DELETE", "/access-keys/"+url.PathEscape(handle), nil, nil)
+// AccessKeys is a part of the access keys.
+type AccessKeys struct {
+	Keys  []AccessKey `json:"keys"`
+	Total int         `json:"total"`
 }
 
-// Factors returns what an account has set up beside its password.
-func (k PeopleCalls) Factors(ctx context.Context, name string) (held HeldFactors, err error) {
-	return held, k.c.do(ctx, "GET", person(name)+"/factors", nil, &held)
+// NewAccessKey says what an access key is to be.
+type NewAccessKey struct {
+	Account string `json:"account"`
+	Name    string `json:"name"`
+	// Roles are those that it carries; left away for all that the account has.
+	Roles []string `json:"roles,omitempty"`
+	// NoRoles says that it carries none.
+	NoRoles  bool       `json:"noRoles,omitempty"`
+	Networks []string   `json:"networks,omitempty"`
+	Until    *time.Time `json:"until,omitempty"`
 }
 
-// ResetFactors takes away what an account has set up beside its password, for somebody who has lost it.
-func (k PeopleCalls) ResetFactors(ctx context.Context, name string) (reset FactorReset, err error) {
-	return reset, k.c.do(ctx, "POST", person(name)+"/factors/reset", nil, &reset)
-}
-
-// DropFactorReset has a reset that waits not be made.
-func (k PeopleCalls) DropFactorReset(ctx context.Context, name string) error {
-	return k.c.do(ctx, "DELETE", person(name)+"/factors/reset", nil, nil)
+// MadeAccessKey is an access key with its token, which is not shown again.
+type MadeAccessKey struct {
+	AccessKey
+	Token string `json:"token"`
 }

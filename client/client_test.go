@@ -47,17 +47,19 @@ func TestCallsGoOverTheWire(t *testing.T) {
 		want string
 	}{
 		{func() error {
-			all, err := c.People().List(ctx, PeopleQuery{Search: "a&b", Limit: 5})
+			all, err := ListPeople.Ask(ctx, c, PeopleQuery{Search: "a&b", Limit: 5})
 			if err == nil && (all.Total != 1 || all.People[0].Name != "ines") {
 				err = fmt.Errorf("%+v", all)
 			}
 			return err
 		}, "GET /api/v1/people?limit=5&search=a%26b ostiarius "},
-		{func() error { return c.People().Remove(ctx, "a/b ç") }, "DELETE /api/v1/people/a%2Fb%20%C3%A7 ostiarius "},
-		{func() error { return c.People().SetDisabled(ctx, "ines", true) }, "PUT /api/v1/people/ines/disabled ostiarius true"},
-		{func() error { return c.Keyrings().SetDisabled(ctx, "outer", "gate", false) }, "PUT /api/v1/keyrings/outer/entries/gate/disabled ostiarius false"},
-		{func() error { return c.Sessions().End(ctx, "0123") }, "DELETE /api/v1/sessions/0123 ostiarius "},
-		{func() error { _, err := c.Policy().InForce(ctx); return err }, "GET /api/v1/policy ostiarius "},
+		{func() error { return RemovePerson.Do(ctx, c, ByName{Name: "a/b ç"}) }, "DELETE /api/v1/people/a%2Fb%20%C3%A7 ostiarius "},
+		{func() error { return DisablePerson.Do(ctx, c, Disabled{Account: "ines", Disabled: true}) }, "PUT /api/v1/people/ines/disabled ostiarius true"},
+		{func() error {
+			return DisableEntry.Do(ctx, c, DisabledEntry{Keyring: "outer", Entry: "gate", Disabled: false})
+		}, "PUT /api/v1/keyrings/outer/entries/gate/disabled ostiarius false"},
+		{func() error { return EndSession.Do(ctx, c, ByHandle{Handle: "0123"}) }, "DELETE /api/v1/sessions/0123 ostiarius "},
+		{func() error { _, err := ShowPolicy.Ask(ctx, c, None{}); return err }, "GET /api/v1/policy ostiarius "},
 	} {
 		if err := step.call(); err != nil || got != step.want {
 			t.Errorf("%q, want %q: %v", got, step.want, err)
@@ -74,24 +76,24 @@ func TestWhatIsWrong(t *testing.T) {
 	})
 	var p *Problem
 	status, answer = 409, `{"status": 409, "detail": "the name is taken", "code": "taken"}`
-	if _, err := c.Status(t.Context()); !errors.As(err, &p) || p.Code != "taken" || err.Error() != "the name is taken" {
+	if _, err := ShowStatus.Ask(t.Context(), c, None{}); !errors.As(err, &p) || p.Code != "taken" || err.Error() != "the name is taken" {
 		t.Errorf("%v", err)
 	}
 	status, answer = 502, "<html>"
-	if _, err := c.Status(t.Context()); err == nil || errors.As(err, &p) || !strings.Contains(err.Error(), "502") {
+	if _, err := ShowStatus.Ask(t.Context(), c, None{}); err == nil || errors.As(err, &p) || !strings.Contains(err.Error(), "502") {
 		t.Errorf("%v", err)
 	}
 	status, answer = 200, "<html>"
-	if _, err := c.Status(t.Context()); err == nil {
+	if _, err := ShowStatus.Ask(t.Context(), c, None{}); err == nil {
 		t.Error("nonsense is taken for a status")
 	}
 	gone, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := c.Status(gone); !errors.Is(err, context.Canceled) {
+	if _, err := ShowStatus.Ask(gone, c, None{}); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)
 	}
 	nobody := New(t.TempDir())
-	if _, err := nobody.Status(t.Context()); !errors.Is(err, ErrNotRunning) || !strings.Contains(err.Error(), "ostiarius serve") {
+	if _, err := ShowStatus.Ask(t.Context(), nobody, None{}); !errors.Is(err, ErrNotRunning) || !strings.Contains(err.Error(), "ostiarius serve") {
 		t.Errorf("%v", err)
 	}
 	left := t.TempDir() // by a service that was killed
@@ -101,7 +103,7 @@ func TestWhatIsWrong(t *testing.T) {
 	}
 	l.(*net.UnixListener).SetUnlinkOnClose(false)
 	l.Close()
-	if _, err := New(left).Status(t.Context()); !errors.Is(err, ErrNotRunning) {
+	if _, err := ShowStatus.Ask(t.Context(), New(left), None{}); !errors.Is(err, ErrNotRunning) {
 		t.Errorf("%v", err)
 	}
 	if _, err := os.Stat(filepath.Join(left, SocketName)); err != nil {

@@ -1,17 +1,41 @@
 package client
 
 import (
-	"context"
-	"fmt"
-	"net/url"
-	"strconv"
 	"time"
 )
+
+// What can be asked about what shops tell, and about the programs that are told what happens.
+var (
+	ListShopEvents = Get[ShopEventQuery, ShopEvents]("/events", "What shops have told, the newest first", AtRest, Fails(422))
+	ShowShopEvent  = Get[ByNumber, ShopEvent]("/events/{id}", "One event", AtRest, Fails(404))
+	RetryShopEvent = Post[ByNumber, None]("/events/{id}/retry",
+		"Carry out an event that was kept, or send its link again to a buyer who hasn't followed it", Fails(404, 422))
+	DropShopEvent    = Post[ByNumber, None]("/events/{id}/drop", "Don't carry out an event that was kept", Fails(404, 422))
+	ImportPayments   = Post[PaymentsImport, ImportedPayments]("/events/import", "Import a list of payments", MaxBody(32<<20), Fails(422))
+	ListEventSecrets = Get[None, []EventSecret]("/events/secrets",
+		"The secrets that events may be signed with, without the secrets themselves", AtRest)
+	AddEventSecret = Post[NewEventSecret, MadeSecret]("/events/secrets",
+		"Add a secret; it's shown this once", Created, Fails(409, 422))
+	RemoveEventSecret = Delete[ByNumber, None]("/events/secrets/{id}", "Remove a secret", Fails(404))
+	ListTargets       = Get[None, []Target]("/targets", "The programs that are told what happens", AtRest)
+	AddTarget         = Post[NewTarget, MadeTarget]("/targets",
+		"Have a program told what happens; its secret is shown this once", Created, Fails(409, 422))
+	RemoveTarget = Delete[ByNumber, None]("/targets/{id}", "Have a program told nothing more", Fails(404))
+	TestTarget   = Post[ByNumber, None]("/targets/{id}/test", "Have a program told that this is a test", Fails(404))
+)
+
+// ShopEventQuery says which events are meant.
+type ShopEventQuery struct {
+	State  string `json:"-" query:"state" enum:"waiting|done|kept|ignored"`
+	Search string `json:"-" query:"search"`            // in the order, the address, the name or the type
+	Before int64  `json:"-" query:"before"`            // only events with a lower number
+	Limit  int    `json:"-" query:"limit" most:"1000"` // 100 unless given
+}
 
 // ShopEvent is what a shop told of an order, as its state is: waiting, done, kept or ignored.
 type ShopEvent struct {
 	ID       int64      `json:"id"`
-	Source   string     `json:"source"` // shop or list
+	Source   string     `json:"source" enum:"shop|list"`
 	Number   string     `json:"number"` // that its sender gave it
 	At       time.Time  `json:"at"`     // when it came
 	Type     string     `json:"type"`
@@ -22,7 +46,7 @@ type ShopEvent struct {
 	Items    []ShopItem `json:"items"`
 	Until    *time.Time `json:"until,omitempty"`
 	Happened *time.Time `json:"happened,omitempty"` // as the shop says
-	State    string     `json:"state"`
+	State    string     `json:"state" enum:"waiting|done|kept|ignored"`
 	Problem  string     `json:"problem,omitempty"` // why it is kept, or what is to be known of it
 	DoneAt   *time.Time `json:"doneAt,omitempty"`
 }
@@ -92,71 +116,4 @@ type NewTarget struct {
 type MadeTarget struct {
 	ID     int64  `json:"id"`
 	Secret string `json:"secret"`
-}
-
-// EventCalls are the calls about events from a shop, and to other programs.
-type EventCalls struct{ c *Client }
-
-// Events returns the calls about events.
-func (c *Client) Events() EventCalls { return EventCalls{c} }
-
-// List returns the events of a state, or of all with "", that have a text in them, earlier than the one with the number before unless that is 0.
-func (k EventCalls) List(ctx context.Context, state, search string, before int64, limit int) (all ShopEvents, err error) {
-	q := url.Values{"state": {state}, "search": {search}, "before": {strconv.FormatInt(before, 10)}, "limit": {strconv.Itoa(limit)}}
-	return all, k.c.do(ctx, "GET", "/events?"+q.Encode(), nil, &all)
-}
-
-// Show returns one event.
-func (k EventCalls) Show(ctx context.Context, id int64) (e ShopEvent, err error) {
-	return e, k.c.do(ctx, "GET", fmt.Sprintf("/events/%d", id), nil, &e)
-}
-
-// Retry carries out an event that was kept, or sends the link of one once more that waits for its buyer.
-func (k EventCalls) Retry(ctx context.Context, id int64) error {
-	return k.c.do(ctx, "POST", fmt.Sprintf("/events/%d/retry", id), nil, nil)
-}
-
-// Drop says that an event which was kept is not carried out.
-func (k EventCalls) Drop(ctx context.Context, id int64) error {
-	return k.c.do(ctx, "POST", fmt.Sprintf("/events/%d/drop", id), nil, nil)
-}
-
-// Import brings in a list of payments.
-func (k EventCalls) Import(ctx context.Context, i PaymentsImport) (done ImportedPayments, err error) {
-	return done, k.c.do(ctx, "POST", "/events/import", i, &done)
-}
-
-// Secrets returns the secrets with which events may be signed.
-func (k EventCalls) Secrets(ctx context.Context) (all []EventSecret, err error) {
-	return all, k.c.do(ctx, "GET", "/events/secrets", nil, &all)
-}
-
-// AddSecret adds a secret and returns it.
-func (k EventCalls) AddSecret(ctx context.Context, n NewEventSecret) (made MadeSecret, err error) {
-	return made, k.c.do(ctx, "POST", "/events/secrets", n, &made)
-}
-
-// RemoveSecret removes a secret.
-func (k EventCalls) RemoveSecret(ctx context.Context, id int64) error {
-	return k.c.do(ctx, "DELETE", fmt.Sprintf("/events/secrets/%d", id), nil, nil)
-}
-
-// Targets returns the programs that are told what happens.
-func (k EventCalls) Targets(ctx context.Context) (all []Target, err error) {
-	return all, k.c.do(ctx, "GET", "/targets", nil, &all)
-}
-
-// AddTarget has a program told what happens.
-func (k EventCalls) AddTarget(ctx context.Context, n NewTarget) (made MadeTarget, err error) {
-	return made, k.c.do(ctx, "POST", "/targets", n, &made)
-}
-
-// RemoveTarget has a program told nothing any more.
-func (k EventCalls) RemoveTarget(ctx context.Context, id int64) error {
-	return k.c.do(ctx, "DELETE", fmt.Sprintf("/targets/%d", id), nil, nil)
-}
-
-// TestTarget has a program told that this is a test.
-func (k EventCalls) TestTarget(ctx context.Context, id int64) error {
-	return k.c.do(ctx, "POST", fmt.Sprintf("/targets/%d/test", id), nil, nil)
 }

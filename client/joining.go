@@ -1,14 +1,28 @@
 package client
 
 import (
-	"context"
-	"net/url"
 	"time"
 )
 
+// What can be asked about who joins.
+var (
+	ListJoining        = Get[None, Joining]("/joining", "Who wants to join, and who is invited", AtRest)
+	ApproveApplication = Post[ByName, None]("/joining/applications/{name}/approve",
+		"Let somebody in who asked to join", Fails(404, 409, 422))
+	DeclineApplication = Post[Declining, None]("/joining/applications/{name}/decline", "Don't let them in, and tell them so", Fails(404, 409, 422))
+	Invite             = Post[NewInvitation, Invited]("/joining/invitations",
+		"Invite somebody; an invitation from before is replaced", Created, Fails(409, 422))
+	RevokeInvitation = Delete[ByEmail, None]("/joining/invitations/{email}", "End the invitation to an address", Fails(404, 422))
+)
+
+// ByEmail names an invitation by its address.
+type ByEmail struct {
+	Email string `json:"-" path:"email"`
+}
+
 // Joining is who wants to join and is not in, and who is invited; the oldest first.
 type Joining struct {
-	By           string        `json:"by"` // nobody, invitation, approval or anybody, as the policy says
+	By           string        `json:"by" enum:"nobody|invitation|approval|anybody"` // nobody, invitation, approval or anybody, as the policy says
 	Applications []Application `json:"applications"`
 	Invitations  []Invitation  `json:"invitations"`
 }
@@ -17,7 +31,7 @@ type Joining struct {
 type Application struct {
 	Name   string    `json:"name"`
 	Email  string    `json:"email"`
-	State  string    `json:"state"` // unproven: the address is to be proven; waiting: for a steward; declined
+	State  string    `json:"state" enum:"unproven|waiting|declined"` // unproven: the address is to be proven; waiting: for a steward; declined
 	MadeAt time.Time `json:"madeAt"`
 	Until  time.Time `json:"until"` // when it is forgotten
 }
@@ -36,10 +50,10 @@ type Invitation struct {
 type NewInvitation struct {
 	Email    string     `json:"email"`
 	Roles    []string   `json:"roles,omitempty"`
-	Ends     *time.Time `json:"ends,omitempty"`     // when the roles end
-	Lasts    int64      `json:"lasts,omitempty"`    // how long it lasts itself, in seconds; 14 days if it is left away
-	Language string     `json:"language,omitempty"` // of the mail
-	Mail     bool       `json:"mail,omitempty"`     // send it; else its link is answered, once
+	Ends     *time.Time `json:"ends,omitempty"`                  // when the roles end
+	Lasts    int64      `json:"lasts,omitempty"`                 // how long it lasts itself, in seconds; 14 days if it is left away
+	Language string     `json:"language,omitempty" enum:"en|de"` // of the mail
+	Mail     bool       `json:"mail,omitempty"`                  // send it; else its link is answered, once
 }
 
 // Invited is an invitation that was made; Path is its link, below the address of the site, unless it was sent.
@@ -50,36 +64,6 @@ type Invited struct {
 
 // Declining says why somebody is not let in.
 type Declining struct {
-	Text string `json:"text,omitempty"`
-}
-
-// JoiningCalls are the calls about who joins.
-type JoiningCalls struct{ c *Client }
-
-// Joining returns the calls about who joins.
-func (c *Client) Joining() JoiningCalls { return JoiningCalls{c} }
-
-// List returns who wants to join and is not in, and who is invited.
-func (k JoiningCalls) List(ctx context.Context) (j Joining, err error) {
-	return j, k.c.do(ctx, "GET", "/joining", nil, &j)
-}
-
-// Approve lets somebody in.
-func (k JoiningCalls) Approve(ctx context.Context, name string) error {
-	return k.c.do(ctx, "POST", "/joining/applications/"+url.PathEscape(name)+"/approve", nil, nil)
-}
-
-// Decline does not, and tells them so with a text of one's own, or none.
-func (k JoiningCalls) Decline(ctx context.Context, name, text string) error {
-	return k.c.do(ctx, "POST", "/joining/applications/"+url.PathEscape(name)+"/decline", Declining{text}, nil)
-}
-
-// Invite invites somebody.
-func (k JoiningCalls) Invite(ctx context.Context, n NewInvitation) (i Invited, err error) {
-	return i, k.c.do(ctx, "POST", "/joining/invitations", n, &i)
-}
-
-// Revoke ends the invitation to an address.
-func (k JoiningCalls) Revoke(ctx context.Context, email string) error {
-	return k.c.do(ctx, "DELETE", "/joining/invitations/"+url.PathEscape(email), nil, nil)
+	Account string `json:"-" path:"name"`
+	Text    string `json:"text,omitempty"`
 }

@@ -1,49 +1,102 @@
 package client
 
-import "context"
+import (
+	"time"
 
-// KeyringCalls are the calls about keyrings.
-type KeyringCalls struct{ c *Client }
+	"ostiarius/core/htpasswd"
+)
 
-// Keyrings returns the calls about keyrings.
-func (c *Client) Keyrings() KeyringCalls { return KeyringCalls{c} }
+// What can be asked about keyrings.
+var (
+	ListKeyrings = Get[None, []Keyring]("/keyrings", "All keyrings with their entries", AtRest)
+	AddEntry     = Post[NewEntry, Entry]("/keyrings/{ring}/entries", "Add a name with a password", Created, Fails(404, 409, 422))
+	EditEntry    = Patch[EntryEdit, None]("/keyrings/{ring}/entries/{name}", "Change the note or the end of an entry", Fails(404, 422))
+	RemoveEntry  = Delete[EntryOf, None]("/keyrings/{ring}/entries/{name}", "Remove an entry", Fails(404, 422))
+	RotateEntry  = Put[NewEntryPassword, None]("/keyrings/{ring}/entries/{name}/password",
+		"Set another password; the one before may count for a while", Fails(404, 422))
+	DisableEntry  = Put[DisabledEntry, None]("/keyrings/{ring}/entries/{name}/disabled", "Disable or enable an entry", Fails(404, 422))
+	ImportEntries = Post[EntriesImport, []ImportedLine]("/keyrings/{ring}/import",
+		"Import an htpasswd file", MaxBody(2*htpasswd.MaxSize), Fails(404, 422))
+	ExportEntries = Get[RingNamed, EntriesExport]("/keyrings/{ring}/export",
+		"A keyring as an htpasswd file, and what couldn't be written", Proof, AtRest, Fails(404))
+)
 
-// List returns all keyrings with their entries.
-func (k KeyringCalls) List(ctx context.Context) (all []Keyring, err error) {
-	return all, k.c.do(ctx, "GET", "/keyrings", nil, &all)
+// RingNamed names a keyring.
+type RingNamed struct {
+	Keyring string `json:"-" path:"ring"`
 }
 
-// Add adds a name with a password to a keyring.
-func (k KeyringCalls) Add(ctx context.Context, keyring string, n NewEntry) (e Entry, err error) {
-	return e, k.c.do(ctx, "POST", ring(keyring)+"/entries", n, &e)
+// EntryOf names an entry of a keyring.
+type EntryOf struct {
+	Keyring string `json:"-" path:"ring"`
+	Entry   string `json:"-" path:"name"`
 }
 
-// SetPassword gives an entry another password.
-func (k KeyringCalls) SetPassword(ctx context.Context, keyring, name string, n NewEntryPassword) error {
-	return k.c.do(ctx, "PUT", entry(keyring, name)+"/password", n, nil)
+// DisabledEntry says whether an entry is to be disabled.
+type DisabledEntry struct {
+	Keyring  string `json:"-" path:"ring"`
+	Entry    string `json:"-" path:"name"`
+	Disabled bool   `json:"-" body:""`
 }
 
-// Edit changes the note or the end of an entry.
-func (k KeyringCalls) Edit(ctx context.Context, keyring, name string, to EntryEdit) error {
-	return k.c.do(ctx, "PATCH", entry(keyring, name), to, nil)
+// Keyring is a named list of HTTP Basic credentials.
+type Keyring struct {
+	Name    string  `json:"name"`
+	Realm   string  `json:"realm"`
+	Gone    bool    `json:"gone,omitempty"` // the policy has it no more
+	Entries []Entry `json:"entries"`
 }
 
-// SetDisabled disables or enables an entry.
-func (k KeyringCalls) SetDisabled(ctx context.Context, keyring, name string, disabled bool) error {
-	return k.c.do(ctx, "PUT", entry(keyring, name)+"/disabled", disabled, nil)
+// Entry is a name in a keyring. It never has the password or its hash.
+type Entry struct {
+	Name     string     `json:"name"`
+	Note     string     `json:"note,omitempty"`
+	Disabled bool       `json:"disabled"`
+	Kind     string     `json:"kind"` // of the hash
+	Weak     bool       `json:"weak"`
+	MadeAt   time.Time  `json:"madeAt"`
+	MadeBy   string     `json:"madeBy"`
+	UsedAt   *time.Time `json:"usedAt"`
+	Until    *time.Time `json:"until"`
+	OldUntil *time.Time `json:"oldUntil"` // until when the password before counts too
 }
 
-// Remove removes a name from a keyring.
-func (k KeyringCalls) Remove(ctx context.Context, keyring, name string) error {
-	return k.c.do(ctx, "DELETE", entry(keyring, name), nil, nil)
+// NewEntry asks for a name in a keyring.
+type NewEntry struct {
+	Keyring  string     `json:"-" path:"ring"`
+	Name     string     `json:"name"`
+	Password string     `json:"password"`
+	Note     string     `json:"note,omitempty"`
+	Until    *time.Time `json:"until,omitempty"`
 }
 
-// Import brings in an htpasswd file.
-func (k KeyringCalls) Import(ctx context.Context, keyring string, i EntriesImport) (lines []ImportedLine, err error) {
-	return lines, k.c.do(ctx, "POST", ring(keyring)+"/import", i, &lines)
+// EntryEdit says what of an entry is to be changed; nil leaves it.
+type EntryEdit struct {
+	Keyring string     `json:"-" path:"ring"`
+	Entry   string     `json:"-" path:"name"`
+	Note    *string    `json:"note,omitempty"`
+	Until   *time.Time `json:"until,omitempty"`
+	Endless bool       `json:"endless,omitempty"` // it has no end any more
 }
 
-// Export returns a keyring as an htpasswd file.
-func (k KeyringCalls) Export(ctx context.Context, keyring string) (e EntriesExport, err error) {
-	return e, k.c.do(ctx, "GET", ring(keyring)+"/export", nil, &e)
+// NewEntryPassword asks for another password of an entry; the one before counts for as many
+// seconds as Grace.
+type NewEntryPassword struct {
+	Keyring  string `json:"-" path:"ring"`
+	Entry    string `json:"-" path:"name"`
+	Password string `json:"password"`
+	Grace    int64  `json:"grace,omitempty"`
+}
+
+// EntriesImport asks to bring in an htpasswd file.
+type EntriesImport struct {
+	Keyring string `json:"-" path:"ring"`
+	File    string `json:"file"`
+	Dry     bool   `json:"dry,omitempty"`
+}
+
+// EntriesExport is a keyring as an htpasswd file, and what could not be written.
+type EntriesExport struct {
+	File string         `json:"file"`
+	Left []ImportedLine `json:"left"`
 }

@@ -1,11 +1,20 @@
 package client
 
 import (
-	"context"
-	"net/url"
-	"strconv"
 	"time"
 )
+
+// What can be asked about members.
+var (
+	ListMembers = Get[MemberQuery, Members]("/members", "Who has a role, since when and until when", AtRest, Fails(422))
+	MemberWeeks = Get[WeeksQuery, []MembersWeek]("/members/weeks",
+		"How many had each role at the end of each of the last weeks", AtRest, Fails(422))
+)
+
+// WeeksQuery says of how many weeks.
+type WeeksQuery struct {
+	Weeks int `json:"-" query:"weeks" most:"260"` // 26 unless given
+}
 
 // Member is somebody who has a role.
 type Member struct {
@@ -34,37 +43,11 @@ type MembersWeek struct {
 
 // MemberQuery says which members are meant.
 type MemberQuery struct {
-	Role   string
-	Ending time.Duration // whose role ends within that time; 0 for any
-	Search string        // with which the name or the address begins
-	Past   bool          // whose role has ended
-	Soon   bool          // whose role ends first come first
-	Offset int
-	Limit  int
-}
-
-// MemberCalls are the calls about members.
-type MemberCalls struct{ c *Client }
-
-// Members returns the calls about members.
-func (c *Client) Members() MemberCalls { return MemberCalls{c} }
-
-// List returns the members that a query means.
-func (k MemberCalls) List(ctx context.Context, q MemberQuery) (all Members, err error) {
-	v := url.Values{"role": {q.Role}, "search": {q.Search}, "offset": {strconv.Itoa(q.Offset)}, "limit": {strconv.Itoa(q.Limit)}}
-	if q.Ending > 0 {
-		v.Set("ending", strconv.FormatInt(int64(q.Ending.Seconds()), 10))
-	}
-	if q.Past {
-		v.Set("past", "true")
-	}
-	if q.Soon {
-		v.Set("sort", "until")
-	}
-	return all, k.c.do(ctx, "GET", "/members?"+v.Encode(), nil, &all)
-}
-
-// Weeks returns how many had each role at the end of each of the last weeks.
-func (k MemberCalls) Weeks(ctx context.Context, n int) (all []MembersWeek, err error) {
-	return all, k.c.do(ctx, "GET", "/members/weeks?weeks="+strconv.Itoa(n), nil, &all)
+	Role   string        `json:"-" query:"role"`
+	Ending time.Duration `json:"-" query:"ending"` // only roles that end within so many seconds
+	Search string        `json:"-" query:"search"` // how the name or the address begins
+	Past   bool          `json:"-" query:"past"`   // only roles that have ended
+	Sort   string        `json:"-" query:"sort" enum:"since|until"`
+	Offset int           `json:"-" query:"offset" most:"1000000000"`
+	Limit  int           `json:"-" query:"limit" most:"1000"` // 100 unless given
 }

@@ -1,12 +1,36 @@
 package client
 
 import (
-	"context"
-	"fmt"
-	"net/url"
-	"strconv"
 	"time"
 )
+
+// What can be asked about messages.
+var (
+	ListMessages   = Get[MessageQuery, Messages]("/messages", "The mails to people, the newest first", AtRest, Fails(422))
+	MessageKinds   = Get[None, []string]("/messages/kinds", "The kinds of mail", AtRest)
+	SampleMessage  = Get[Sample, Letter]("/messages/kinds/{kind}", "A kind of mail with sample data", AtRest, Fails(404))
+	TestMail       = Post[TestMessage, None]("/messages/test", "Send a mail that shows whether mail arrives", Fails(422))
+	ShowMessage    = Get[ByNumber, Message]("/messages/{id}", "A mail with its text, without its link", AtRest, Fails(404))
+	RetryMessage   = Post[ByNumber, None]("/messages/{id}/retry", "Try to send a mail again now", Fails(404, 409, 422))
+	DropMessage    = Post[ByNumber, None]("/messages/{id}/drop", "Don't send a mail", Fails(404, 409, 422))
+	RevealMailLink = Post[ByNumber, Link]("/messages/{id}/link",
+		"The link of a mail, to pass it on where there is no mail server; this is recorded", Fails(404, 422))
+)
+
+// MessageQuery says which mails are meant.
+type MessageQuery struct {
+	State  string `json:"-" query:"state" enum:"waiting|sent|failed|dropped"`
+	Search string `json:"-" query:"search"`
+	Before int64  `json:"-" query:"before"`            // only mails with a lower number
+	Limit  int    `json:"-" query:"limit" most:"1000"` // 100 unless given
+}
+
+// Sample says how a kind of mail is to be shown.
+type Sample struct {
+	Kind string `json:"-" path:"kind"`
+	Colours
+	As string `json:"-" query:"as"` // page: as the page that mail programs show
+}
 
 // Message is a mail to somebody, as its state is: waiting, sent, failed or dropped.
 type Message struct {
@@ -15,7 +39,7 @@ type Message struct {
 	To       string     `json:"to"`
 	Account  string     `json:"account,omitempty"`
 	Language string     `json:"language"`
-	State    string     `json:"state"`
+	State    string     `json:"state" enum:"waiting|sent|failed|dropped"`
 	MadeAt   time.Time  `json:"madeAt"`
 	Until    time.Time  `json:"until"` // when sending it makes no sense any more
 	Tries    int        `json:"tries"`
@@ -49,43 +73,3 @@ type TestMessage struct {
 	To       string `json:"to"`
 	Language string `json:"language,omitempty"`
 }
-
-// MessageCalls are the calls about messages.
-type MessageCalls struct{ c *Client }
-
-// Messages returns the calls about messages.
-func (c *Client) Messages() MessageCalls { return MessageCalls{c} }
-
-// List returns the messages of a state, or of all with "", that have a text in them, earlier than the one with the number before
-// unless that is 0.
-func (k MessageCalls) List(ctx context.Context, state, search string, before int64, limit int) (all Messages, err error) {
-	q := url.Values{"state": {state}, "search": {search}, "before": {strconv.FormatInt(before, 10)}, "limit": {strconv.Itoa(limit)}}
-	return all, k.c.do(ctx, "GET", "/messages?"+q.Encode(), nil, &all)
-}
-
-// Show returns one message with what it says.
-func (k MessageCalls) Show(ctx context.Context, id int64) (m Message, err error) {
-	return m, k.c.do(ctx, "GET", messagePath(id), nil, &m)
-}
-
-// Retry lets a message be tried again now.
-func (k MessageCalls) Retry(ctx context.Context, id int64) error {
-	return k.c.do(ctx, "POST", messagePath(id)+"/retry", nil, nil)
-}
-
-// Drop says that a message is not to be sent.
-func (k MessageCalls) Drop(ctx context.Context, id int64) error {
-	return k.c.do(ctx, "POST", messagePath(id)+"/drop", nil, nil)
-}
-
-// Link returns the link of a message, to pass it on where there is no mail server.
-func (k MessageCalls) Link(ctx context.Context, id int64) (l Link, err error) {
-	return l, k.c.do(ctx, "POST", messagePath(id)+"/link", nil, &l)
-}
-
-// Test sends a message that shows whether mail arrives.
-func (k MessageCalls) Test(ctx context.Context, t TestMessage) error {
-	return k.c.do(ctx, "POST", "/messages/test", t, nil)
-}
-
-func messagePath(id int64) string { return fmt.Sprintf("/messages/%d", id) }

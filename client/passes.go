@@ -1,22 +1,36 @@
 package client
 
 import (
-	"context"
-	"net/url"
-	"strconv"
 	"time"
+)
+
+// What can be asked about passes.
+var (
+	ListPassKinds = Get[None, []PassKind]("/passes/kinds", "The kinds of pass", AtRest)
+	ListPasses    = Get[PassQuery, Passes]("/passes", "Passes, the newest first", AtRest, Fails(422))
+	IssuePass     = Post[NewPass, IssuedPass]("/passes", "Issue a pass", Created, Fails(404, 422))
+	ImportPasses  = Post[PassesImport, ImportedPasses]("/passes/import", "Issue the passes of a list", MaxBody(32<<20), Fails(404, 422))
+	RotatePasses  = Post[PassRotation, RotatedPasses]("/passes/rotate",
+		"Give passes of a kind new credentials, a part of them at a time", Fails(404, 422))
+	ShowPass   = Get[ByID, Pass]("/passes/{id}", "A pass with its story", AtRest, Fails(404))
+	RevokePass = Post[ByID, None]("/passes/{id}/revoke", "Take a pass back for good", Fails(404, 409))
+	PausePass  = Post[ByID, None]("/passes/{id}/pause", "Close a pass until it is resumed", Fails(404, 409))
+	ResumePass = Post[ByID, None]("/passes/{id}/resume", "Open a paused pass again", Fails(404, 409))
+	RenewPass  = Post[PassRenewal, Pass]("/passes/{id}/renew", "Give a pass another end, and more downloads", Fails(404, 409, 422))
+	ResendPass = Post[PassResending, IssuedPass]("/passes/{id}/resend",
+		"Give a pass new credentials and mail them", Fails(404, 409, 422))
 )
 
 // PassKind is a kind of pass, as the policy declares it.
 type PassKind struct {
 	Name       string         `json:"name"`
 	Title      string         `json:"title"`
-	Lasts      string         `json:"lasts"`      // "14d" or "forever"
-	CountsFrom string         `json:"countsFrom"` // "issue" or "first-use"
-	Downloads  int            `json:"downloads"`  // 0 for any number
-	Networks   int            `json:"networks"`   // from which one may be used within a day; 0 for any number
-	Spread     string         `json:"spread"`     // what is done with one that is used from more: "note" or "pause"
-	Place      string         `json:"place"`      // where one leads
+	Lasts      string         `json:"lasts"` // "14d" or "forever"
+	CountsFrom string         `json:"countsFrom" enum:"issue|first-use"`
+	Downloads  int            `json:"downloads"`                // 0 for any number
+	Networks   int            `json:"networks"`                 // from which one may be used within a day; 0 for any number
+	Spread     string         `json:"spread" enum:"note|pause"` // what is done with one that is used from more: "note" or "pause"
+	Place      string         `json:"place"`                    // where one leads
 	Gone       bool           `json:"gone,omitempty"`
 	Counts     map[string]int `json:"counts"` // how many are in each state
 }
@@ -30,8 +44,8 @@ type Pass struct {
 	Name      string        `json:"name,omitempty"`
 	Note      string        `json:"note,omitempty"`
 	Paths     []string      `json:"paths,omitempty"` // to which it is narrowed
-	State     string        `json:"state"`           // "waiting", "open", "used-up", "ended", "paused" or "revoked"
-	Why       string        `json:"why,omitempty"`   // it is paused: "steward" or "spread"
+	State     string        `json:"state" enum:"waiting|open|used-up|ended|paused|revoked"`
+	Why       string        `json:"why,omitempty" enum:"steward|spread"` // it is paused
 	MadeAt    time.Time     `json:"madeAt"`
 	MadeBy    string        `json:"madeBy"`
 	Until     *time.Time    `json:"until"`           // none for no end, or if it counts from the first use
@@ -67,11 +81,11 @@ type Passes struct {
 
 // PassQuery says which passes are meant. Empty fields mean any.
 type PassQuery struct {
-	Kind   string
-	State  string
-	Search string // with which the name, the address, the reference or the ID begins
-	After  string // the ID of the last that is known
-	Limit  int
+	Kind   string `json:"-" query:"kind"`
+	State  string `json:"-" query:"state" enum:"waiting|open|used-up|ended|paused|revoked"`
+	Search string `json:"-" query:"search"`            // how the name, the address, the reference or the ID begins
+	After  string `json:"-" query:"after"`             // the ID of the last that is known
+	Limit  int    `json:"-" query:"limit" most:"1000"` // 100 unless given
 }
 
 // NewPass asks for a pass.
@@ -120,20 +134,22 @@ type ImportedPasses struct {
 	Issued []IssuedPass   `json:"issued"`
 }
 
-// RenewPass asks for another end, and for more downloads.
-type RenewPass struct {
+// PassRenewal asks for another end, and for more downloads.
+type PassRenewal struct {
+	ID        string     `json:"-" path:"id"`
 	Until     *time.Time `json:"until,omitempty"`
 	Downloads int        `json:"downloads,omitempty"` // so many more
 }
 
-// ResendPass asks for other credentials of a pass.
-type ResendPass struct {
-	Grace  int64 `json:"grace,omitempty"` // seconds for which those before count too
-	NoMail bool  `json:"noMail,omitempty"`
+// PassResending asks for other credentials of a pass.
+type PassResending struct {
+	ID     string `json:"-" path:"id"`
+	Grace  int64  `json:"grace,omitempty"` // seconds for which those before count too
+	NoMail bool   `json:"noMail,omitempty"`
 }
 
-// RotatePasses asks for other credentials of the passes of a kind, a part of them at a time.
-type RotatePasses struct {
+// PassRotation asks for other credentials of the passes of a kind, a part of them at a time.
+type PassRotation struct {
 	Kind   string    `json:"kind"`
 	Grace  int64     `json:"grace,omitempty"` // seconds for which those before count too
 	Before time.Time `json:"before"`          // only those whose credentials were made before: when this began
@@ -142,58 +158,4 @@ type RotatePasses struct {
 // RotatedPasses is how many have others now; 0 when all are done.
 type RotatedPasses struct {
 	Rotated int `json:"rotated"`
-}
-
-// PassCalls are the calls about passes.
-type PassCalls struct{ c *Client }
-
-// Passes returns the calls about passes.
-func (c *Client) Passes() PassCalls { return PassCalls{c} }
-
-func passPath(id string) string { return "/passes/" + url.PathEscape(id) }
-
-// Kinds returns the kinds of pass.
-func (k PassCalls) Kinds(ctx context.Context) (all []PassKind, err error) {
-	return all, k.c.do(ctx, "GET", "/passes/kinds", nil, &all)
-}
-
-// List returns passes.
-func (k PassCalls) List(ctx context.Context, q PassQuery) (all Passes, err error) {
-	values := url.Values{"kind": {q.Kind}, "state": {q.State}, "search": {q.Search}, "after": {q.After}, "limit": {strconv.Itoa(q.Limit)}}
-	return all, k.c.do(ctx, "GET", "/passes?"+values.Encode(), nil, &all)
-}
-
-// Show returns one pass with its story.
-func (k PassCalls) Show(ctx context.Context, id string) (p Pass, err error) {
-	return p, k.c.do(ctx, "GET", passPath(id), nil, &p)
-}
-
-// Issue issues a pass.
-func (k PassCalls) Issue(ctx context.Context, n NewPass) (p IssuedPass, err error) {
-	return p, k.c.do(ctx, "POST", "/passes", n, &p)
-}
-
-// Import issues the passes of a list.
-func (k PassCalls) Import(ctx context.Context, i PassesImport) (done ImportedPasses, err error) {
-	return done, k.c.do(ctx, "POST", "/passes/import", i, &done)
-}
-
-// Do revokes, pauses or resumes a pass.
-func (k PassCalls) Do(ctx context.Context, what, id string) error {
-	return k.c.do(ctx, "POST", passPath(id)+"/"+what, nil, nil)
-}
-
-// Renew gives a pass another end, and more downloads.
-func (k PassCalls) Renew(ctx context.Context, id string, r RenewPass) (p Pass, err error) {
-	return p, k.c.do(ctx, "POST", passPath(id)+"/renew", r, &p)
-}
-
-// Resend gives a pass other credentials and has them mailed.
-func (k PassCalls) Resend(ctx context.Context, id string, r ResendPass) (p IssuedPass, err error) {
-	return p, k.c.do(ctx, "POST", passPath(id)+"/resend", r, &p)
-}
-
-// Rotate gives some passes of a kind other credentials and has them mailed.
-func (k PassCalls) Rotate(ctx context.Context, r RotatePasses) (done RotatedPasses, err error) {
-	return done, k.c.do(ctx, "POST", "/passes/rotate", r, &done)
 }

@@ -2,6 +2,17 @@ package client
 
 import "time"
 
+// What can be asked about patrols.
+var (
+	ListPatrols = Get[None, Patrols]("/patrols", "The patrols that the service has made, the newest first")
+	StartPatrol = Post[None, None]("/patrols", "Start a patrol, which goes on by itself", Fails(409, 422))
+	StopPatrol  = Delete[None, None]("/patrols/running", "End the running patrol; what it has found until then counts", Fails(404))
+	ShowPatrol  = Get[ByNumber, PatrolResult]("/patrols/{id}", "A patrol with all that it has found", Fails(404))
+	Accept      = Post[AcceptFinding, None]("/patrols/{id}/accepted",
+		"Accept a finding, with a reason; it isn't reported any more", Fails(404, 422))
+	Reject = Post[RejectFinding, None]("/patrols/rejected", "Report a finding again that was accepted", Fails(404))
+)
+
 // Patrols are the walks through the running site that the service has made.
 type Patrols struct {
 	Every   string         `json:"every,omitempty"` // by timetable, such as 24h; "" for not
@@ -80,6 +91,7 @@ type PatrolLeft struct {
 
 // AcceptFinding asks that a finding is told no more.
 type AcceptFinding struct {
+	Patrol int64      `json:"-" path:"id"`
 	Key    string     `json:"key"`
 	Reason string     `json:"reason"`
 	Until  *time.Time `json:"until,omitempty"` // nil for no end

@@ -1,105 +1,160 @@
 package client
 
-import (
-	"context"
-	"net/url"
-	"strconv"
+import "time"
+
+// What can be asked about accounts.
+var (
+	ListPeople   = Get[PeopleQuery, People]("/people", "The accounts, a part at a time", AtRest, Fails(422))
+	ShowPerson   = Get[ByName, Person]("/people/{name}", "An account with its roles", AtRest, Fails(404))
+	AddPerson    = Post[NewPerson, Person]("/people", "Add an account", Created, Fails(409, 422))
+	EditPerson   = Patch[PersonEdit, Person]("/people/{name}", "Change the name, address or notes of an account", Fails(404, 409, 422))
+	RemovePerson = Delete[ByName, None]("/people/{name}", "Remove an account with its roles and sessions", Fails(404))
+	SetPassword  = Put[NewPassword, None]("/people/{name}/password",
+		"Set another password and end the account's sessions", Fails(404, 422))
+	DisablePerson = Put[Disabled, None]("/people/{name}/disabled",
+		"Disable an account, which ends its sessions, or enable it again", Fails(404))
+	GrantRole  = Post[NewGrant, None]("/people/{name}/grants", "Give an account a role, until a time or for good", Fails(404, 422))
+	RevokeRole = Delete[RoleOf, None]("/people/{name}/grants/{role}", "Take a role from an account", Fails(404))
+	LinkPerson = Post[ByName, Link]("/people/{name}/link",
+		"Make a link with which the password of an account is set, once", Created, Fails(404, 422))
+	MailLink = Post[ByName, None]("/people/{name}/link/mail",
+		"Mail the owner of an account a link to set the password, once", Fails(404, 422))
+	EndSessionsOf = Delete[ByName, Ended]("/people/{name}/sessions", "End all sessions of an account", Fails(404))
+	ImportPeople  = Post[Import, Imported]("/people/import",
+		"Import accounts, all or none, or say what would happen", MaxBody(64<<20), Fails(422))
+	ExportPeople    = Get[None, File]("/people.json", "All accounts without their passwords, as JSON that can be imported again", AtRest, Holds[[]Exported])
+	ExportPeopleCSV = Get[None, File]("/people.csv", "All accounts without their passwords, as CSV", AtRest, Media("text/csv"))
+	FirstLink       = Post[None, Link]("/first-link",
+		"Make a link with which the first steward makes an account, once and within an hour", Created, Fails(409))
 )
 
-// PeopleCalls are the calls about accounts.
-type PeopleCalls struct{ c *Client }
-
-// People returns the calls about accounts.
-func (c *Client) People() PeopleCalls { return PeopleCalls{c} }
-
-// List returns the accounts that a query means, a part at a time.
-func (k PeopleCalls) List(ctx context.Context, q PeopleQuery) (all People, err error) {
-	v := url.Values{}
-	put := func(key, value string) {
-		if value != "" && value != "0" {
-			v.Set(key, value)
-		}
-	}
-	put("search", q.Search)
-	put("role", q.Role)
-	put("state", q.State)
-	put("sort", q.Sort)
-	if q.Down {
-		put("down", "true")
-	}
-	put("offset", strconv.Itoa(q.Offset))
-	put("limit", strconv.Itoa(q.Limit))
-	return all, k.c.do(ctx, "GET", "/people?"+v.Encode(), nil, &all)
+// Person is an account as the API shows it. It never has a password or its hash.
+type Person struct {
+	Name       string     `json:"name"`
+	Email      string     `json:"email,omitempty"`
+	LeavesAt   *time.Time `json:"leavesAt,omitempty"` // when it is deleted, since its owner wants that
+	Notes      string     `json:"notes,omitempty"`
+	Disabled   bool       `json:"disabled"`
+	NoPassword bool       `json:"noPassword,omitempty"` // none is set yet; a link is needed to set one
+	Roles      []string   `json:"roles"`                // those that hold now
+	Grants     []Grant    `json:"grants"`
+	MadeAt     time.Time  `json:"madeAt"`
+	MadeBy     string     `json:"madeBy"`
+	LastSignIn *time.Time `json:"lastSignIn"`
 }
 
-// Get returns one account.
-func (k PeopleCalls) Get(ctx context.Context, name string) (p Person, err error) {
-	return p, k.c.do(ctx, "GET", person(name), nil, &p)
+// People is a part of the accounts.
+type People struct {
+	People []Person `json:"people"`
+	Total  int      `json:"total"` // how many the query means
 }
 
-// Add adds an account.
-func (k PeopleCalls) Add(ctx context.Context, n NewPerson) (p Person, err error) {
-	return p, k.c.do(ctx, "POST", "/people", n, &p)
+// PeopleQuery says which accounts are meant, and in which order.
+type PeopleQuery struct {
+	Search string `json:"-" query:"search"`                              // words in the name, the address or the notes
+	Role   string `json:"-" query:"role"`                                // only accounts that have it now
+	State  string `json:"-" query:"state" enum:"enabled|disabled|never"` // never signed in
+	Sort   string `json:"-" query:"sort" enum:"name|email|made|signed-in"`
+	Down   bool   `json:"-" query:"down"` // the other way round
+	Offset int    `json:"-" query:"offset" most:"1000000000"`
+	Limit  int    `json:"-" query:"limit" most:"1000"` // 100 unless given
 }
 
-// Edit changes the details of an account.
-func (k PeopleCalls) Edit(ctx context.Context, name string, to PersonEdit) (p Person, err error) {
-	return p, k.c.do(ctx, "PATCH", person(name), to, &p)
+// Grant is a role given to an account.
+type Grant struct {
+	Role  string     `json:"role"`
+	From  time.Time  `json:"from"`
+	Until *time.Time `json:"until"`
+	By    string     `json:"by"`
 }
 
-// Remove removes an account with its grants and sessions.
-func (k PeopleCalls) Remove(ctx context.Context, name string) error {
-	return k.c.do(ctx, "DELETE", person(name), nil, nil)
+// NewPerson asks for an account. Without a password, a link is needed to set one.
+type NewPerson struct {
+	Name     string   `json:"name"`
+	Email    string   `json:"email,omitempty"`
+	Notes    string   `json:"notes,omitempty"`
+	Password string   `json:"password,omitempty"`
+	Roles    []string `json:"roles,omitempty"`
+	// Until is when the roles end; nil for never.
+	Until *time.Time `json:"until,omitempty"`
+	// Anyway takes the name though it was another's until recently, or looks like another.
+	Anyway bool `json:"anyway,omitempty"`
 }
 
-// Link makes a link with which somebody sets the password of an account once.
-func (k PeopleCalls) Link(ctx context.Context, name string) (l Link, err error) {
-	return l, k.c.do(ctx, "POST", person(name)+"/link", nil, &l)
+// PersonEdit says what of an account is to be changed; nil leaves it.
+type PersonEdit struct {
+	Account string  `json:"-" path:"name"`
+	Name    *string `json:"name,omitempty"`
+	Email   *string `json:"email,omitempty"`
+	Notes   *string `json:"notes,omitempty"`
+	// Anyway takes the name though it was another's until recently, or looks like another.
+	Anyway bool `json:"anyway,omitempty"`
 }
 
-// MailLink sends a link to set the password once to the address of an account.
-func (k PeopleCalls) MailLink(ctx context.Context, name string) error {
-	return k.c.do(ctx, "POST", person(name)+"/link/mail", nil, nil)
+// Link is an address at which a password can be set, once.
+type Link struct {
+	Path  string    `json:"path"` // below the site's address
+	Until time.Time `json:"until"`
 }
 
-// EndSessions ends all sessions of an account and returns how many there were.
-func (k PeopleCalls) EndSessions(ctx context.Context, name string) (n int, err error) {
-	var ended struct{ Ended int }
-	err = k.c.do(ctx, "DELETE", person(name)+"/sessions", nil, &ended)
-	return ended.Ended, err
+// Import asks to bring in accounts, all or none; with Dry, only what would happen.
+type Import struct {
+	Dry  bool   `json:"dry,omitempty"`
+	File string `json:"file"` // CSV or JSON
 }
 
-// Import brings in accounts, all or none.
-func (k PeopleCalls) Import(ctx context.Context, i Import) (done Imported, err error) {
-	return done, k.c.do(ctx, "POST", "/people/import", i, &done)
+// Imported says what became of the lines, or what would.
+type Imported struct {
+	Done    bool           `json:"done"`
+	Results []ImportedLine `json:"results"`
 }
 
-// Export returns all accounts as text, in the format "csv" or "json".
-func (k PeopleCalls) Export(ctx context.Context, format string) (text []byte, err error) {
-	return text, k.c.do(ctx, "GET", "/people."+format, nil, &text)
+// ImportedLine says what became of one line: "add", "change", "same" or "error".
+type ImportedLine struct {
+	Line   int    `json:"line"`
+	Name   string `json:"name"`
+	Action string `json:"action" enum:"add|change|same|error"`
+	Detail string `json:"detail,omitempty"`
 }
 
-// SetPassword gives an account another password and ends its sessions.
-func (k PeopleCalls) SetPassword(ctx context.Context, name, password string) error {
-	return k.c.do(ctx, "PUT", person(name)+"/password", NewPassword{password}, nil)
+// NewPassword asks for another password.
+type NewPassword struct {
+	Account  string `json:"-" path:"name"`
+	Password string `json:"password"`
 }
 
-// SetDisabled disables or enables an account. Disabling ends its sessions.
-func (k PeopleCalls) SetDisabled(ctx context.Context, name string, disabled bool) error {
-	return k.c.do(ctx, "PUT", person(name)+"/disabled", disabled, nil)
+// NewGrant asks for a role, until a time or for good.
+type NewGrant struct {
+	Account string     `json:"-" path:"name"`
+	Role    string     `json:"role"`
+	From    *time.Time `json:"from,omitempty"`
+	Until   *time.Time `json:"until,omitempty"`
 }
 
-// Grant gives a role to an account.
-func (k PeopleCalls) Grant(ctx context.Context, name string, g NewGrant) error {
-	return k.c.do(ctx, "POST", person(name)+"/grants", g, nil)
+// Disabled says whether an account is to be disabled.
+type Disabled struct {
+	Account  string `json:"-" path:"name"`
+	Disabled bool   `json:"-" body:""`
 }
 
-// Revoke takes a role from an account.
-func (k PeopleCalls) Revoke(ctx context.Context, name, role string) error {
-	return k.c.do(ctx, "DELETE", person(name)+"/grants/"+url.PathEscape(role), nil, nil)
+// RoleOf is a role of an account.
+type RoleOf struct {
+	Account string `json:"-" path:"name"`
+	Role    string `json:"-" path:"role"`
 }
 
-// FirstLink makes a link with which the first steward makes an account, while there is none.
-func (k PeopleCalls) FirstLink(ctx context.Context) (l Link, err error) {
-	return l, k.c.do(ctx, "POST", "/first-link", nil, &l)
+// Exported is an account as it is exported.
+type Exported struct {
+	Name     string         `json:"name"`
+	Email    string         `json:"email,omitempty"`
+	Notes    string         `json:"notes,omitempty"`
+	Roles    []ExportedRole `json:"roles,omitempty"`
+	Disabled bool           `json:"disabled"`
+}
+
+// ExportedRole is a role of an account that is exported.
+type ExportedRole struct {
+	Role  string     `json:"role"`
+	From  time.Time  `json:"from"`
+	Until *time.Time `json:"until,omitempty"`
 }

@@ -1,54 +1,124 @@
 package client
 
 import (
-	"context"
-	"fmt"
+	"time"
+
+	"ostiarius/core/policy"
+	"ostiarius/core/prove"
 )
 
-// PolicyCalls are the calls about the policy and its versions.
-type PolicyCalls struct{ c *Client }
+// What can be asked about the policy and its versions.
+var (
+	ShowPolicy  = Get[None, Version]("/policy", "The active version, with its text", AtRest)
+	ApplyPolicy = Post[Draft, Applied]("/policy", "Make a text the active policy", Created, MaxBody(maxPolicyBody), Fails(409, 422))
+	CheckPolicy = Post[Draft, Checked]("/policy/check",
+		"What is wrong with a text, whether its guarantees hold, and how it differs from the active policy",
+		Harmless, MaxBody(maxPolicyBody))
+	EditPolicy = Post[Edits, Edited]("/policy/edit",
+		"What edits would make of the active text, and what that opens and closes; nothing is changed", Harmless, Fails(422))
+	ReplayPolicy = Post[Draft, Replayed]("/policy/replay",
+		"Try a draft on what was decided in the last days; that is kept only if the service was started with --keep-decisions", Harmless, MaxBody(maxPolicyBody), Fails(422))
+	ListVersions = Get[None, []Version]("/policy/versions", "All versions without their texts, the newest first", AtRest)
+	ShowVersion  = Get[ByNumber, Version]("/policy/versions/{id}", "A version with its text", AtRest, Fails(404))
+	Rollback     = Post[OlderVersion, Applied]("/policy/versions/{id}/rollback",
+		"Make the text of an earlier version active again, as a new version", Created, MaxBody(maxPolicyBody), Fails(404, 422))
+)
 
-// Policy returns the calls about the policy and its versions.
-func (c *Client) Policy() PolicyCalls { return PolicyCalls{c} }
+// The largest body that carries a policy, which JSON may make longer than the file.
+const maxPolicyBody = 2*policy.MaxSize + 1<<16
 
-// InForce returns the version in force with its text.
-func (k PolicyCalls) InForce(ctx context.Context) (v Version, err error) {
-	return v, k.c.do(ctx, "GET", "/policy", nil, &v)
+// OlderVersion names the version that is to be active again; the text of the draft isn't used.
+type OlderVersion struct {
+	ID    int64 `json:"-" path:"id"`
+	Draft Draft `json:"-" body:""`
 }
 
-// Check says what is wrong with a text and how its doors differ from those in force.
-func (k PolicyCalls) Check(ctx context.Context, text string) (checked Checked, err error) {
-	return checked, k.c.do(ctx, "POST", "/policy/check", Draft{Text: text}, &checked)
+// Version is one text of the policy that has been in force.
+type Version struct {
+	ID      int64     `json:"id"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	Comment string    `json:"comment"`
+	Text    string    `json:"text,omitempty"`
 }
 
-// Apply brings a text into force. The error is a *Problem with the findings if the
-// text has errors.
-func (k PolicyCalls) Apply(ctx context.Context, d Draft) (a Applied, err error) {
-	return a, k.c.do(ctx, "POST", "/policy", d, &a)
+// Draft is a text of the policy that is to be checked or applied.
+type Draft struct {
+	Text      string `json:"text,omitempty"`
+	Comment   string `json:"comment,omitempty"`
+	Base      int64  `json:"base,omitempty"`      // the version that it was made from; 0 for whichever
+	NoOpening bool   `json:"noOpening,omitempty"` // apply it only if it opens nothing to anybody
+	OverEdit  bool   `json:"overEdit,omitempty"`  // also over an edit of the file that is not in force
 }
 
-// Edit says what edits of the text in force would make of it. Nothing is changed.
-func (k PolicyCalls) Edit(ctx context.Context, edits ...Edit) (e Edited, err error) {
-	return e, k.c.do(ctx, "POST", "/policy/edit", Edits{Edits: edits}, &e)
+// Checked is what was found in a draft, and how its doors differ from those in force.
+type Checked struct {
+	OK       bool             `json:"ok"`
+	Findings []policy.Finding `json:"findings"`
+	Changes  []policy.Change  `json:"changes"`
+	Compared Compared         `json:"compared"`
+	// The draft's guarantees and whether they hold; none if the draft cannot be read.
+	Guarantees []prove.Guarantee `json:"guarantees"`
 }
 
-// Site returns the places of the site as the policy in force has them, for a stranger.
-func (k PolicyCalls) Site(ctx context.Context) (s Site, err error) {
-	return s, k.c.do(ctx, "GET", "/site", nil, &s)
+// Compared says what a change opens and closes, or why that could not be proven.
+type Compared struct {
+	Differences []prove.Difference `json:"differences" null:""`
+	Unproven    string             `json:"unproven,omitempty"`
 }
 
-// Versions returns all versions without their texts, newest first.
-func (k PolicyCalls) Versions(ctx context.Context) (all []Version, err error) {
-	return all, k.c.do(ctx, "GET", "/policy/versions", nil, &all)
+// Applied is a version that has come into force, and how its doors differ.
+type Applied struct {
+	Version  Version         `json:"version"`
+	Changes  []policy.Change `json:"changes"`
+	Compared Compared        `json:"compared"`
 }
 
-// Version returns one version with its text.
-func (k PolicyCalls) Version(ctx context.Context, id int64) (v Version, err error) {
-	return v, k.c.do(ctx, "GET", fmt.Sprintf("/policy/versions/%d", id), nil, &v)
+// Edit is a change of one thing of the policy's text.
+type Edit struct {
+	Kind      string        `json:"kind" enum:"door|remove|role|keyring|shared|pass|unlisted|landing|guarantee|remove-guarantee"`
+	Path      string        `json:"path,omitempty"`
+	Host      string        `json:"host,omitempty"`
+	Methods   []string      `json:"methods,omitempty"`
+	Terms     *policy.Terms `json:"terms,omitempty"` // of a door; or else:
+	Admit     string        `json:"admit,omitempty"` // as in a policy, or for short; of unlisted: its word
+	Otherwise string        `json:"otherwise,omitempty"`
+	Name      string        `json:"name,omitempty"`                                            // of a role, a keyring, a shared password or a kind of pass that is declared
+	Title     string        `json:"title,omitempty"`                                           // of a shared password or a kind of pass: what it opens, for people
+	Lasts     string        `json:"lasts,omitempty"`                                           // likewise: such as 7d, or forever
+	Realm     string        `json:"realm,omitempty"`                                           // of a keyring
+	On        string        `json:"on,omitempty" enum:"sign-in|sign-out|join|password-change"` // of a landing
+	Role      string        `json:"role,omitempty"`                                            // of a landing: who is sent there; or
+	User      string        `json:"user,omitempty"`                                            // this account; or else everybody
+	Go        string        `json:"go,omitempty"`                                              // of a landing: the page; "" takes it out
+	Promise   string        `json:"promise,omitempty" enum:"only|always|never"`                // of a guarantee
+	Because   string        `json:"because,omitempty"`                                         // of a guarantee; of a door that is new, in a comment behind it
 }
 
-// Rollback brings the text of an earlier version into force again, as a new version; only if
-// overEdit is set also over an edit of the file that is not in force.
-func (k PolicyCalls) Rollback(ctx context.Context, id int64, comment string, overEdit bool) (a Applied, err error) {
-	return a, k.c.do(ctx, "POST", fmt.Sprintf("/policy/versions/%d/rollback", id), Draft{Comment: comment, OverEdit: overEdit}, &a)
+// Edits are changes of the text in force that are to be looked at.
+type Edits struct {
+	Edits []Edit `json:"edits"`
+}
+
+// Edited is what edits make of the text in force. It is not in force itself.
+type Edited struct {
+	Base       int64             `json:"base"` // the version that was edited
+	Text       string            `json:"text"`
+	Changed    bool              `json:"changed"`
+	Lines      string            `json:"lines,omitempty"` // the difference, in the unified format
+	Compared   Compared          `json:"compared"`
+	Findings   []policy.Finding  `json:"findings"`
+	Guarantees []prove.Guarantee `json:"guarantees"`
+	Sentence   []policy.Phrase   `json:"sentence,omitempty"`   // of the door that was set
+	Exceptions []Exception       `json:"exceptions,omitempty"` // doors within it, which decide before it
+	Remarks    []string          `json:"remarks,omitempty"`    // what is not wrong, and should be known
+}
+
+// Exception is a door within another one.
+type Exception struct {
+	Path     string   `json:"path"`
+	Host     string   `json:"host,omitempty"`
+	Methods  []string `json:"methods,omitempty"`
+	Line     int      `json:"line"`
+	Sentence string   `json:"sentence"`
 }

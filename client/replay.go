@@ -1,7 +1,6 @@
 package client
 
 import (
-	"context"
 	"time"
 
 	"ostiarius/core/replay"
@@ -18,9 +17,4 @@ type Replayed struct {
 	Last     *time.Time     `json:"last,omitempty"`
 	Groups   []replay.Group `json:"groups"` // by address, those first that most requests were for
 	More     int            `json:"more"`   // groups that are not told
-}
-
-// Replay tries a draft on what was decided in the last days.
-func (k PolicyCalls) Replay(ctx context.Context, text string) (r Replayed, err error) {
-	return r, k.c.do(ctx, "POST", "/policy/replay", Draft{Text: text}, &r)
 }

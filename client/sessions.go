@@ -1,31 +1,38 @@
 package client
 
-import (
-	"context"
-	"net/url"
-	"strconv"
+import "time"
+
+// What can be asked about sessions.
+var (
+	ListSessions = Get[SessionsQuery, Sessions]("/sessions",
+		"The current sessions, the last used first; of very many, the total counts up to 5000", AtRest, Fails(404, 422))
+	EndSession     = Delete[ByHandle, None]("/sessions/{handle}", "End a session", Fails(404))
+	EndAllSessions = Delete[None, Ended]("/sessions", "Sign everybody out")
 )
 
-// SessionCalls are the calls about sessions.
-type SessionCalls struct{ c *Client }
-
-// Sessions returns the calls about sessions.
-func (c *Client) Sessions() SessionCalls { return SessionCalls{c} }
-
-// List returns the sessions of an account, or of all if it is "".
-func (k SessionCalls) List(ctx context.Context, account, search string, offset, limit int) (all Sessions, err error) {
-	v := url.Values{"account": {account}, "search": {search}, "offset": {strconv.Itoa(offset)}, "limit": {strconv.Itoa(limit)}}
-	return all, k.c.do(ctx, "GET", "/sessions?"+v.Encode(), nil, &all)
+// SessionsQuery says which sessions are meant.
+type SessionsQuery struct {
+	Account string `json:"-" query:"account"`
+	Search  string `json:"-" query:"search"`
+	Offset  int    `json:"-" query:"offset" most:"1000000000"`
+	Limit   int    `json:"-" query:"limit" most:"1000"` // 100 unless given
 }
 
-// End ends one session.
-func (k SessionCalls) End(ctx context.Context, handle string) error {
-	return k.c.do(ctx, "DELETE", "/sessions/"+url.PathEscape(handle), nil, nil)
+// Session is a sign-in on one device.
+type Session struct {
+	Handle     string    `json:"handle"`
+	Account    string    `json:"account"`
+	MadeAt     time.Time `json:"madeAt"`
+	SeenAt     time.Time `json:"seenAt"`
+	ProvedAt   time.Time `json:"provedAt"` // when its owner last proved to be that
+	How        string    `json:"how"`      // and what they have shown, such as "password" or "password code"
+	Remembered bool      `json:"remembered"`
+	Network    string    `json:"network"`
+	Agent      string    `json:"agent"`
 }
 
-// EndAll signs everybody out and returns how many sessions there were.
-func (k SessionCalls) EndAll(ctx context.Context) (n int, err error) {
-	var ended struct{ Ended int }
-	err = k.c.do(ctx, "DELETE", "/sessions", nil, &ended)
-	return ended.Ended, err
+// Sessions is a part of the sessions that hold now.
+type Sessions struct {
+	Sessions []Session `json:"sessions"`
+	Total    int       `json:"total"`
 }

@@ -1,9 +1,22 @@
 package client
 
 import (
-	"context"
-	"net/url"
 	"time"
+)
+
+// What can be asked about shared passwords.
+var (
+	ListShared = Get[None, []SharedPassword]("/shared", "All shared passwords", AtRest)
+	SetShared  = Put[NewShared, None]("/shared/{name}/password",
+		"Set another password; those before may count for a while", Fails(404, 422))
+	EndShared     = Delete[ByName, None]("/shared/{name}/password", "End its passwords, and what was unlocked with them", Fails(404))
+	ListUnlocks   = Get[ByName, Unlocks]("/shared/{name}/unlocks", "In which browsers it is unlocked", AtRest)
+	EndUnlocks    = Delete[ByName, None]("/shared/{name}/unlocks", "End all its unlocks")
+	EndUnlock     = Delete[ByHandle, None]("/unlocks/{handle}", "End an unlock", Fails(404))
+	ListTold      = Get[ByName, Tellings]("/shared/{name}/told", "Who was told it", AtRest)
+	SendShared    = Post[TellShared, ToldShared]("/shared/{name}/send", "Mail it to people", MaxBody(2<<20), Fails(404, 422))
+	PreviewShared = Post[TellShared, ToldShared]("/shared/{name}/preview",
+		"Who would be mailed what", Harmless, MaxBody(2<<20), Fails(404, 422))
 )
 
 // SharedPassword is one password that opens doors for all who have it, as the policy declares it. It never has the
@@ -26,8 +39,9 @@ type SharedValid struct {
 	UsedAt *time.Time `json:"usedAt"`
 }
 
-// SetShared gives a shared password another password.
-type SetShared struct {
+// NewShared gives a shared password another password.
+type NewShared struct {
+	Name     string `json:"-" path:"name"`
 	Password string `json:"password"`
 	Grace    int64  `json:"grace,omitempty"` // seconds for which those before count too
 	// EndUnlocks ends what was unlocked with those before; else it goes on.
@@ -53,6 +67,7 @@ type Unlocks struct {
 
 // TellShared asks for people to be mailed the address and the password of a shared password.
 type TellShared struct {
+	Name     string `json:"-" path:"name"`
 	To       string `json:"to,omitempty"`   // addresses as people type or paste them, or CSV
 	Role     string `json:"role,omitempty"` // and those of whoever has this role
 	Password string `json:"password"`
@@ -85,57 +100,4 @@ type Telling struct {
 type Tellings struct {
 	Tellings []Telling `json:"tellings"`
 	Total    int       `json:"total"`
-}
-
-// SharedCalls are the calls about shared passwords.
-type SharedCalls struct{ c *Client }
-
-// Shared returns the calls about shared passwords.
-func (c *Client) Shared() SharedCalls { return SharedCalls{c} }
-
-func sharedPath(name string) string { return "/shared/" + url.PathEscape(name) }
-
-// List returns all shared passwords.
-func (k SharedCalls) List(ctx context.Context) (all []SharedPassword, err error) {
-	return all, k.c.do(ctx, "GET", "/shared", nil, &all)
-}
-
-// Set gives one another password.
-func (k SharedCalls) Set(ctx context.Context, name string, s SetShared) error {
-	return k.c.do(ctx, "PUT", sharedPath(name)+"/password", s, nil)
-}
-
-// Withdraw takes its passwords away, and ends what was unlocked with them.
-func (k SharedCalls) Withdraw(ctx context.Context, name string) error {
-	return k.c.do(ctx, "DELETE", sharedPath(name)+"/password", nil, nil)
-}
-
-// Unlocks returns in which browsers one is unlocked.
-func (k SharedCalls) Unlocks(ctx context.Context, name string) (all Unlocks, err error) {
-	return all, k.c.do(ctx, "GET", sharedPath(name)+"/unlocks", nil, &all)
-}
-
-// EndAll ends all unlocks of one.
-func (k SharedCalls) EndAll(ctx context.Context, name string) error {
-	return k.c.do(ctx, "DELETE", sharedPath(name)+"/unlocks", nil, nil)
-}
-
-// EndOne ends one unlock.
-func (k SharedCalls) EndOne(ctx context.Context, handle string) error {
-	return k.c.do(ctx, "DELETE", "/unlocks/"+url.PathEscape(handle), nil, nil)
-}
-
-// Send has people mailed it.
-func (k SharedCalls) Send(ctx context.Context, name string, t TellShared) (told ToldShared, err error) {
-	return told, k.c.do(ctx, "POST", sharedPath(name)+"/send", t, &told)
-}
-
-// Preview returns who would be mailed what.
-func (k SharedCalls) Preview(ctx context.Context, name string, t TellShared) (told ToldShared, err error) {
-	return told, k.c.do(ctx, "POST", sharedPath(name)+"/preview", t, &told)
-}
-
-// Told returns who was told.
-func (k SharedCalls) Told(ctx context.Context, name string) (all Tellings, err error) {
-	return all, k.c.do(ctx, "GET", sharedPath(name)+"/told", nil, &all)
 }

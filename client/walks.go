@@ -1,10 +1,27 @@
 package client
 
 import (
-	"context"
-	"net/url"
+	"encoding/json"
 	"time"
 )
+
+// What can be asked about walks through the site as somebody else.
+var (
+	BeginPatrol = Post[NewPatrol, Patrol]("/walks",
+		"Begin a patrol as some visitors; over the service's socket only, since a steward may not see all that others may",
+		Created, Fails(403, 422))
+	BeginWalk = Post[NewWalk, Walk]("/walks/as",
+		"Begin a walk through the site as somebody else, in the browser that asks", Created, Fails(403, 422))
+	EndWalk    = Delete[ByID, None]("/walks/{id}", "End a walk before its time", Fails(404))
+	KeepPatrol = Post[FoundByPatrol, None]("/walks/{id}/made",
+		"Keep what a patrol has found that was begun by command, before it ends, and over the service's socket only", MaxBody(16<<20), Fails(404, 422))
+)
+
+// FoundByPatrol is what a patrol has found, as `ostiarius patrol -o json` prints it.
+type FoundByPatrol struct {
+	ID     string          `json:"-" path:"id"`
+	Result json.RawMessage `json:"-" body:""`
+}
 
 // NewPatrol asks for what a patrol sends to be judged as some visitors.
 type NewPatrol struct {
@@ -31,20 +48,4 @@ type NewWalk struct {
 type Walk struct {
 	Path  string    `json:"path"` // of the page with the bar
 	Until time.Time `json:"until"`
-}
-
-// BeginPatrol begins a patrol as some visitors.
-func (c *Client) BeginPatrol(ctx context.Context, visitors []string) (p Patrol, err error) {
-	return p, c.do(ctx, "POST", "/walks", NewPatrol{Visitors: visitors}, &p)
-}
-
-// PatrolMade tells the service what a patrol has found that was begun with BeginPatrol, before it ends: a result as the command
-// ostiarius patrol prints it as JSON.
-func (c *Client) PatrolMade(ctx context.Context, id string, result any) error {
-	return c.do(ctx, "POST", "/walks/"+url.PathEscape(id)+"/made", result, nil)
-}
-
-// EndPatrol ends what was begun.
-func (c *Client) EndPatrol(ctx context.Context, id string) error {
-	return c.do(ctx, "DELETE", "/walks/"+url.PathEscape(id), nil, nil)
 }

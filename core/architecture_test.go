@@ -46,7 +46,8 @@ var floors = [][]string{
 	{"signin", "recovery", "joining", "leaving", "events", "members", "inforce", "patrols"},
 	{"elsewhere"},
 	{"visitor"},
-	{"rooms", "pages", "api"}, // what people and programs meet
+	{"rooms"},        // opens those below
+	{"pages", "api"}, // what people and programs meet
 }
 
 func floorOf(room string) int {

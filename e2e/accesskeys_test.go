@@ -141,10 +141,10 @@ func TestMixedCredentialsAreNobodys(t *testing.T) {
 	api := client.New(s.Data)
 	keys := map[string]string{}
 	for _, name := range []string{"agnes", "ines"} {
-		if _, err := api.People().Add(t.Context(), client.NewPerson{Name: name, Password: agnes, Roles: []string{"steward"}}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: name, Password: agnes, Roles: []string{"steward"}}); err != nil {
 			t.Fatal(err)
 		}
-		made, err := api.AccessKeys().Add(t.Context(), client.NewAccessKey{Account: name, Name: "x"})
+		made, err := client.AddAccessKey.Ask(t.Context(), api, client.NewAccessKey{Account: name, Name: "x"})
 		if err != nil {
 			t.Fatal(err)
 		}

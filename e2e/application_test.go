@@ -31,7 +31,7 @@ func routes(t *testing.T, shell string) *Process {
 	}
 	write(t, dir, "doors.yaml", strings.Replace(application, "SHELL", shell, 1))
 	s := start(t, dir)
-	if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}); err != nil {
 		t.Fatal(err)
 	}
 	return s

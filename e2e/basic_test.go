@@ -44,11 +44,11 @@ doors:
 		{Name: "tide-gauge", Email: "gauge@marram.example", Password: "refuge:hut:ladder-é", Roles: []string{"device"}},
 		{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}},
 	} {
-		if _, err := api.People().Add(t.Context(), p); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api, p); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, err := api.Keyrings().Add(t.Context(), "outer", client.NewEntry{Name: "smith", Password: "creaky-third-step"}); err != nil {
+	if _, err := client.AddEntry.Ask(t.Context(), api, client.NewEntry{Keyring: "outer", Name: "smith", Password: "creaky-third-step"}); err != nil {
 		t.Fatal(err)
 	}
 	return s, api
@@ -114,32 +114,32 @@ func TestBasicHeaders(t *testing.T) {
 		}
 	}
 	is(200, "at first")
-	api.Keyrings().SetDisabled(t.Context(), "outer", "smith", true)
+	client.DisableEntry.Do(t.Context(), api, client.DisabledEntry{Keyring: "outer", Entry: "smith", Disabled: true})
 	is(403, "disabled")
-	api.Keyrings().SetDisabled(t.Context(), "outer", "smith", false)
+	client.DisableEntry.Do(t.Context(), api, client.DisabledEntry{Keyring: "outer", Entry: "smith", Disabled: false})
 	is(200, "enabled")
-	if err := api.Keyrings().SetPassword(t.Context(), "outer", "smith", client.NewEntryPassword{Password: "squeaky-fourth-step", Grace: 3600}); err != nil {
+	if err := client.RotateEntry.Do(t.Context(), api, client.NewEntryPassword{Keyring: "outer", Entry: "smith", Password: "squeaky-fourth-step", Grace: 3600}); err != nil {
 		t.Fatal(err)
 	}
 	is(200, "the old one, while both count")
 	if a := p.get("/gate/", "Authorization", basic("smith", "squeaky-fourth-step")); a.status != 200 {
 		t.Errorf("the new one: %d", a.status)
 	}
-	api.Keyrings().SetPassword(t.Context(), "outer", "smith", client.NewEntryPassword{Password: "silent-fifth-step"})
+	client.RotateEntry.Do(t.Context(), api, client.NewEntryPassword{Keyring: "outer", Entry: "smith", Password: "silent-fifth-step"})
 	is(401, "the old one, when it is over")
 	feed := []string{"Authorization", basic("tide-gauge", "refuge:hut:ladder-é")}
 	if a := p.get("/feed/latest.json", feed...); a.status != 200 {
 		t.Error(a.status)
 	}
-	api.People().Revoke(t.Context(), "tide-gauge", "device")
+	client.RevokeRole.Do(t.Context(), api, client.RoleOf{Account: "tide-gauge", Role: "device"})
 	if a := p.get("/feed/latest.json", feed...); a.status != 403 {
 		t.Errorf("without the role: %d", a.status)
 	}
-	api.People().SetPassword(t.Context(), "tide-gauge", "another-hut-ladder-kettle")
+	client.SetPassword.Do(t.Context(), api, client.NewPassword{Account: "tide-gauge", Password: "another-hut-ladder-kettle"})
 	if a := p.get("/feed/latest.json", feed...); a.status != 401 {
 		t.Errorf("with the old password: %d", a.status)
 	}
-	api.Keyrings().Remove(t.Context(), "outer", "smith")
+	client.RemoveEntry.Do(t.Context(), api, client.EntryOf{Keyring: "outer", Entry: "smith"})
 	// Failures are slowed and recorded as at the sign-in page.
 	status := 0
 	for i := 0; i < 40 && status != 429; i++ { // a slow machine waits out the first of them
@@ -324,7 +324,7 @@ func TestHtpasswdFiles(t *testing.T) {
 func TestConsoleKeyrings(t *testing.T) {
 	t.Parallel()
 	s, api := gated(t)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -350,7 +350,7 @@ func TestConsoleKeyrings(t *testing.T) {
 	do(ctx, t, keys(`//label[contains(., "For whom or what")]/input`, "bakes for the keepers"), chromedp.Click(`//button[.="Save"]`))
 	look(ctx, t, "[role=dialog]", "The password stays")
 	is(200)
-	if rings, err := api.Keyrings().List(t.Context()); err != nil || !slices.ContainsFunc(rings[0].Entries, func(e client.Entry) bool {
+	if rings, err := client.ListKeyrings.Ask(t.Context(), api, client.None{}); err != nil || !slices.ContainsFunc(rings[0].Entries, func(e client.Entry) bool {
 		return e.Name == "baker" && e.Note == "bakes for the keepers" && e.Until == nil
 	}) {
 		t.Errorf("%+v %v", rings, err)
@@ -381,10 +381,10 @@ func TestConsoleKeyrings(t *testing.T) {
 	if a := p.get("/gate/", "Authorization", basic("old", "test")); a.status != 200 {
 		t.Errorf("%d with the name of the file", a.status)
 	}
-	if err := api.Keyrings().Remove(t.Context(), "outer", "old"); err != nil {
+	if err := client.RemoveEntry.Do(t.Context(), api, client.EntryOf{Keyring: "outer", Entry: "old"}); err != nil {
 		t.Fatal(err)
 	}
-	if rings, _ := api.Keyrings().List(t.Context()); len(rings) != 1 || fmt.Sprint(rings[0].Entries[0].Name, len(rings[0].Entries)) != "smith1" {
+	if rings, _ := client.ListKeyrings.Ask(t.Context(), api, client.None{}); len(rings) != 1 || fmt.Sprint(rings[0].Entries[0].Name, len(rings[0].Entries)) != "smith1" {
 		t.Errorf("%+v", rings)
 	}
 }
@@ -397,7 +397,7 @@ func TestNamesThatAreOver(t *testing.T) {
 	shown := prompted(ctx, t, "smith", "creaky-third-step")
 	do(ctx, t, chromedp.Navigate(s.URL+"/gate/?day=1"))
 	look(ctx, t, "h1", "gate/index.html")
-	if err := api.Keyrings().SetDisabled(t.Context(), "outer", "smith", true); err != nil {
+	if err := client.DisableEntry.Do(t.Context(), api, client.DisabledEntry{Keyring: "outer", Entry: "smith", Disabled: true}); err != nil {
 		t.Fatal(err)
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/gate/?day=1"))
@@ -426,7 +426,7 @@ func TestNamesThatAreOver(t *testing.T) {
 	if code != 0 || strings.Count(out, "the name is disabled, in the keyring outer") != 1 {
 		t.Errorf("recorded:\n%s", out)
 	}
-	if err := api.Keyrings().SetDisabled(t.Context(), "outer", "smith", false); err != nil {
+	if err := client.DisableEntry.Do(t.Context(), api, client.DisabledEntry{Keyring: "outer", Entry: "smith", Disabled: false}); err != nil {
 		t.Fatal(err)
 	}
 	if a := p.get("/gate/", right...); a.status != 200 {
@@ -438,7 +438,7 @@ func TestNamesThatAreOver(t *testing.T) {
 		disabled bool
 		status   int
 	}{{true, 403}, {false, 200}} {
-		if err := api.People().SetDisabled(t.Context(), "tide-gauge", step.disabled); err != nil {
+		if err := client.DisablePerson.Do(t.Context(), api, client.Disabled{Account: "tide-gauge", Disabled: step.disabled}); err != nil {
 			t.Fatal(err)
 		}
 		for range 2 {

@@ -179,9 +179,9 @@ func connectedBy(t *testing.T, policy, name string, flags ...string) (s *Process
 	}
 	write(t, dir, "snippet", out)
 	base = server.run(t, dir, filepath.Join(dir, "snippet"), applicationBeside(t))
-	people := client.New(s.Data).People()
+	service := client.New(s.Data)
 	for _, p := range []client.NewPerson{{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}, {Name: "käthe", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}, {Name: "walt", Password: "paint-and-lentil-soup"}} {
-		if _, err := people.Add(t.Context(), p); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), service, p); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -305,7 +305,7 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 	gives(kaethe, "/office/", 401, "", "Authorization", basicOf("office", "wrong"))
 
 	// Another role gives the session another token, which the web server hands on beside the page.
-	if err := client.New(s.Data).People().Grant(t.Context(), "walt", client.NewGrant{Role: "keeper"}); err != nil {
+	if err := client.GrantRole.Do(t.Context(), client.New(s.Data), client.NewGrant{Account: "walt", Role: "keeper"}); err != nil {
 		t.Fatal(err)
 	}
 	if a := gives(walt, "/log/", 200, "content of log"); len(a.header.Values("Set-Cookie")) != 1 || !strings.HasPrefix(a.header.Get("Set-Cookie"), "ostiarius-session=") {
@@ -450,7 +450,7 @@ func TestFrontSocketOfOthers(t *testing.T) {
 				t.Fatal(errOut)
 			}
 			write(t, dir, "snippet", snippet)
-			if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "walt", Password: "paint-and-lentil-soup"}); err != nil {
+			if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "walt", Password: "paint-and-lentil-soup"}); err != nil {
 				t.Fatal(err)
 			}
 			walt := newPerson(t, server.run(t, dir, filepath.Join(dir, "snippet"), applicationBeside(t)))

@@ -47,7 +47,7 @@ origins: [ "http://localhost:8123" ]
 	s := start(t, dir)
 	api := client.New(s.Data)
 	for _, p := range []client.NewPerson{{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}, {Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}} {
-		if _, err := api.People().Add(t.Context(), p); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api, p); err != nil {
 			t.Fatal(err)
 		}
 	}

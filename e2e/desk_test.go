@@ -54,13 +54,13 @@ func TestDesk(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/desk/messages"))
 	look(ctx, t, "h1", "Messages")
 	do(ctx, t, keys("#text", "The gulls have eaten the "), keys("#text", "cake."))
-	sessions := client.New(lampDir).Sessions()
-	all, err := sessions.List(t.Context(), "walt", "", 0, 50)
+	service := client.New(lampDir)
+	all, err := client.ListSessions.Ask(t.Context(), service, client.SessionsQuery{Account: "walt", Limit: 50})
 	if err != nil || len(all.Sessions) == 0 {
 		t.Fatal(err)
 	}
 	for _, s := range all.Sessions {
-		if err := sessions.End(t.Context(), s.Handle); err != nil {
+		if err := client.EndSession.Do(t.Context(), service, client.ByHandle{Handle: s.Handle}); err != nil {
 			t.Fatal(err)
 		}
 	}

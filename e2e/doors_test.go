@@ -91,7 +91,7 @@ func TestDoorsOfTheRunningService(t *testing.T) {
 	t.Parallel()
 	s, api := keepers(t)
 	p := newPerson(t, s.URL)
-	before, err := api.Policy().InForce(t.Context())
+	before, err := client.ShowPolicy.Ask(t.Context(), api, client.None{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -101,18 +101,18 @@ func TestDoorsOfTheRunningService(t *testing.T) {
 		t.Fatal(code, out, errOut)
 	}
 	p.is("/newsletters/", 404, "")
-	after, err := api.Policy().InForce(t.Context())
+	after, err := client.ShowPolicy.Ask(t.Context(), api, client.None{})
 	if err != nil || after.Comment != "they are old" || strings.Contains(before.Text, "newsletters") || !strings.Contains(after.Text, "/newsletters/**") {
 		t.Fatalf("%+v %v", after, err)
 	}
 	// Somebody else has edited meanwhile.
-	if _, err := api.Policy().Apply(t.Context(), client.Draft{Text: before.Text, Base: before.ID}); err == nil || !strings.Contains(err.Error(), "Meanwhile command line has brought another version into force (“they are old”)") {
+	if _, err := client.ApplyPolicy.Ask(t.Context(), api, client.Draft{Text: before.Text, Base: before.ID}); err == nil || !strings.Contains(err.Error(), "Meanwhile command line has brought another version into force (“they are old”)") {
 		t.Errorf("on top of an older version: %v", err)
 	}
 	if code, out, errOut := run(t, "", "doors", "remove", "/newsletters/**", "--data", s.Data); code != 0 {
 		t.Fatal(code, out, errOut)
 	}
-	now, err := api.Policy().InForce(t.Context())
+	now, err := client.ShowPolicy.Ask(t.Context(), api, client.None{})
 	if err != nil || now.Text != before.Text {
 		t.Errorf("removed, the text is\n%s\nand was\n%s (%v)", now.Text, before.Text, err)
 	}

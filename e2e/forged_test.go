@@ -109,7 +109,7 @@ func TestForgedRequests(t *testing.T) {
 func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 	s := behindDoors(t, http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	api := client.New(s.Data)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	p := newPerson(t, s.URL)
@@ -138,7 +138,7 @@ func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 		if a.header.Get("X-Content-Type-Options") != "nosniff" {
 			t.Errorf("%s: no nosniff", name)
 		}
-		if _, err := api.People().Get(t.Context(), "mallory"); err == nil {
+		if _, err := client.ShowPerson.Ask(t.Context(), api, client.ByName{Name: "mallory"}); err == nil {
 			t.Fatalf("%s: the account is made", name)
 		}
 	}

@@ -42,7 +42,7 @@ func TestIdentityIsChecked(t *testing.T) {
 				}
 			}
 			serverProgram(t, "tcp", address, command, append(args, s.URL+"/door/keys", address)...)
-			if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "käthe", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+			if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "käthe", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 				t.Fatal(err)
 			}
 			p, stranger := newPerson(t, s.URL), newPerson(t, s.URL)

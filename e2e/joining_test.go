@@ -18,7 +18,7 @@ import (
 // joined starts a service where people join as a policy says, whose mail goes to the demo's mailbox.
 func joined(t *testing.T, joining string) *Process {
 	t.Helper()
-	box, err := client.New(lampDir).Messages().List(t.Context(), "", "", 0, 1)
+	box, err := client.ListMessages.Ask(t.Context(), client.New(lampDir), client.MessageQuery{State: "", Search: "", Before: 0, Limit: 1})
 	if err != nil || box.Server == "" {
 		t.Fatalf("%+v, %v", box, err)
 	}
@@ -191,6 +191,6 @@ func TestJoiningInTheBrowser(t *testing.T) {
 	do(guest, t, chromedp.Reload())
 	look(guest, t, "h1", "This link has ended")
 	for _, name := range []string{"jorunn"} {
-		client.New(lampDir).People().Remove(t.Context(), name)
+		client.RemovePerson.Do(t.Context(), client.New(lampDir), client.ByName{Name: name})
 	}
 }

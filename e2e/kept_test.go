@@ -35,7 +35,7 @@ func logbook(t *testing.T) (s *Process, got func() []string) {
 	dir := t.TempDir()
 	write(t, dir, "doors.yaml", "site: Marram Point\nsources: [ { path: /, proxy: '"+app.URL+"' } ]\ndoors:\n  - { path: /log/**, admit: signed-in }\n  - { path: /log/new, admit: { proof-within: 5s } }\n")
 	s = start(t, dir)
-	if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
 		t.Fatal(err)
 	}
 	return s, func() (all []string) {

@@ -20,7 +20,7 @@ import (
 // and nothing that is half made.
 func TestKilledWhilePeopleJoin(t *testing.T) {
 	t.Parallel()
-	box, err := client.New(lampDir).Messages().List(t.Context(), "", "", 0, 1)
+	box, err := client.ListMessages.Ask(t.Context(), client.New(lampDir), client.MessageQuery{State: "", Search: "", Before: 0, Limit: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -40,7 +40,7 @@ func TestKilledWhilePeopleJoin(t *testing.T) {
 	s := start()
 	const joins, recoveries = 120, 80
 	for i := range recoveries {
-		if _, err := client.New(data).People().Add(t.Context(), client.NewPerson{Name: fmt.Sprintf("known%d", i), Email: fmt.Sprintf("known%d@marram.example", i)}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), client.New(data), client.NewPerson{Name: fmt.Sprintf("known%d", i), Email: fmt.Sprintf("known%d@marram.example", i)}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -107,7 +107,7 @@ func TestKilledWhilePeopleJoin(t *testing.T) {
 	api := client.New(data)
 	var all client.Messages
 	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); {
-		if all, err = api.Messages().List(t.Context(), "", "", 0, 1000); err != nil {
+		if all, err = client.ListMessages.Ask(t.Context(), api, client.MessageQuery{State: "", Search: "", Before: 0, Limit: 1000}); err != nil {
 			t.Fatal(err)
 		}
 		if all.Waiting == 0 && all.Sent == len(all.Messages) && len(all.Messages) >= len(confirmed) {
@@ -123,7 +123,7 @@ func TestKilledWhilePeopleJoin(t *testing.T) {
 			t.Errorf("%s was confirmed, and has %d messages", to, written[to])
 		}
 	}
-	joining, err := api.Joining().List(t.Context())
+	joining, err := client.ListJoining.Ask(t.Context(), api, client.None{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -68,11 +68,11 @@ func TestLiveAnswersEndWithAdmission(t *testing.T) {
 	api := client.New(s.Data)
 	const password = "kettle-moth-anvil"
 	for _, name := range []string{"ines", "walt", "tobias", "sunniva", "agnes", "gauge"} {
-		if _, err := api.People().Add(t.Context(), client.NewPerson{Name: name, Password: password, Roles: []string{"keeper"}}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: name, Password: password, Roles: []string{"keeper"}}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, err := api.Keyrings().Add(t.Context(), "outer", client.NewEntry{Name: "smith", Password: "creaky-third-step"}); err != nil {
+	if _, err := client.AddEntry.Ask(t.Context(), api, client.NewEntry{Keyring: "outer", Name: "smith", Password: "creaky-third-step"}); err != nil {
 		t.Fatal(err)
 	}
 	people := map[string]*person{}
@@ -130,11 +130,11 @@ func TestLiveAnswersEndWithAdmission(t *testing.T) {
 		}
 	}
 	people["ines"].do("POST", "/door/sign-out", "")
-	must(api.People().SetDisabled(t.Context(), "walt", true))
-	must(api.People().Revoke(t.Context(), "tobias", "keeper"))
-	must(api.People().Grant(t.Context(), "sunniva", client.NewGrant{Role: "steward"})) // another token, the same person
-	must(api.People().SetPassword(t.Context(), "gauge", "lantern-quill-otter"))
-	must(api.Keyrings().SetDisabled(t.Context(), "outer", "smith", true))
+	must(client.DisablePerson.Do(t.Context(), api, client.Disabled{Account: "walt", Disabled: true}))
+	must(client.RevokeRole.Do(t.Context(), api, client.RoleOf{Account: "tobias", Role: "keeper"}))
+	must(client.GrantRole.Do(t.Context(), api, client.NewGrant{Account: "sunniva", Role: "steward"})) // another token, the same person
+	must(client.SetPassword.Do(t.Context(), api, client.NewPassword{Account: "gauge", Password: "lantern-quill-otter"}))
+	must(client.DisableEntry.Do(t.Context(), api, client.DisabledEntry{Keyring: "outer", Entry: "smith", Disabled: true}))
 	for _, l := range []*liveAnswer{signsOut, disabled, demoted, feed, gate} {
 		if !l.over() {
 			t.Errorf("the answer for %s goes on", l.who)
@@ -145,7 +145,7 @@ func TestLiveAnswersEndWithAdmission(t *testing.T) {
 			must(l.next())
 		}
 	}
-	_, err := api.Policy().Apply(t.Context(), client.Draft{Text: strings.Replace(policy, "/**, admit: { role: hand }", "/**, admit: nobody", 1)})
+	_, err := client.ApplyPolicy.Ask(t.Context(), api, client.Draft{Text: strings.Replace(policy, "/**, admit: { role: hand }", "/**, admit: nobody", 1)})
 	must(err)
 	if !other.over() {
 		t.Error("the policy has closed the door, and the answer goes on")

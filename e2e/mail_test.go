@@ -58,11 +58,11 @@ func arrived(t *testing.T, to, subject string) mailed {
 // member adds an account with an address to the demo.
 func member(t *testing.T, name, password string) {
 	t.Helper()
-	_, err := client.New(lampDir).People().Add(t.Context(), client.NewPerson{Name: name, Email: name + "@marram.example", Password: password, Roles: []string{"volunteer"}})
+	_, err := client.AddPerson.Ask(t.Context(), client.New(lampDir), client.NewPerson{Name: name, Email: name + "@marram.example", Password: password, Roles: []string{"volunteer"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { client.New(lampDir).People().Remove(context.Background(), name) })
+	t.Cleanup(func() { client.RemovePerson.Do(context.Background(), client.New(lampDir), client.ByName{Name: name}) })
 }
 
 // Whoever forgot a password is back in by themselves, without JavaScript, in either language.
@@ -173,7 +173,7 @@ func TestAnotherAddressInTheBrowser(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//button[.="Zurücknehmen"]`))
 	look(ctx, t, "[role=status]", "Ihre Adresse ist wieder die von vorher")
 	accessible(ctx, t, "asking for a link")
-	p, err := client.New(lampDir).People().Get(t.Context(), "sigrid")
+	p, err := client.ShowPerson.Ask(t.Context(), client.New(lampDir), client.ByName{Name: "sigrid"})
 	if err != nil || p.Email != "sigrid@marram.example" {
 		t.Errorf("%+v, %v", p, err)
 	}
@@ -215,7 +215,7 @@ func TestRealMailServer(t *testing.T) {
 	t.Cleanup(func() { s.Stop() })
 	api := client.New(data)
 	for name, email := range map[string]string{"ines": "ines@marram.example", "bo": "bo@elsewhere.example"} {
-		if _, err := api.People().Add(t.Context(), client.NewPerson{Name: name, Email: email, Password: "seven-brass-prisms"}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: name, Email: email, Password: "seven-brass-prisms"}); err != nil {
 			t.Fatal(err)
 		}
 		if code, out, errOut := run(t, "", "people", "link", name, "--mail", "--data", data); code != 0 {
@@ -224,7 +224,7 @@ func TestRealMailServer(t *testing.T) {
 	}
 	var all client.Messages
 	for end := time.Now().Add(20 * time.Second); all.Sent+all.Failed < 2 && time.Now().Before(end); {
-		if all, err = api.Messages().List(t.Context(), "", "", 0, 10); err != nil {
+		if all, err = client.ListMessages.Ask(t.Context(), api, client.MessageQuery{State: "", Search: "", Before: 0, Limit: 10}); err != nil {
 			t.Fatal(err)
 		}
 	}

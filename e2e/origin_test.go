@@ -149,7 +149,7 @@ func TestPagesOfTheSiteDoNotAdminister(t *testing.T) {
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}]\n")
 	s := start(t, dir)
 	api := client.New(s.Data)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -183,7 +183,7 @@ func TestPagesOfTheSiteDoNotAdminister(t *testing.T) {
 	if want := ", 403 proof-needed, 403 proof-needed, 403, "; err != nil || said != want {
 		t.Errorf("%q, want %q, %v", said, want, err)
 	}
-	if _, err := api.People().Get(t.Context(), "mallory"); err == nil {
+	if _, err := client.ShowPerson.Ask(t.Context(), api, client.ByName{Name: "mallory"}); err == nil {
 		t.Error("a page made a steward")
 	}
 	if a := newPerson(t, s.URL); a.signIn("agnes", agnes, "").status != 303 || a.get("/door/console/").header.Get("Cross-Origin-Opener-Policy") != "same-origin" {
@@ -214,7 +214,7 @@ func TestConsoleApart(t *testing.T) {
 	base := strings.TrimSuffix(console, "/door/console/")
 	data := filepath.Join(dir, "data")
 	api := client.New(data)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	site, apart := newPerson(t, s.URL), newPerson(t, base)
@@ -253,7 +253,7 @@ func TestConsoleApart(t *testing.T) {
 	if err != nil || said != "kept off, opaque, kept off" {
 		t.Errorf("%s %v", said, err)
 	}
-	if _, err := api.People().Get(t.Context(), "mallory"); err == nil {
+	if _, err := client.ShowPerson.Ask(t.Context(), api, client.ByName{Name: "mallory"}); err == nil {
 		t.Error("a page of the site made an account")
 	}
 	if code, out, _ := run(t, "", "check", "--data", data); code != 0 || strings.Contains(out, "shares-origin") {
@@ -269,7 +269,7 @@ func TestConsoleApart(t *testing.T) {
 	if !strings.HasPrefix(named.Output, "console on http://doors.marram.example:") {
 		t.Errorf("%q", named.Output)
 	}
-	if _, err := client.New(filepath.Join(dir, "data2")).People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(filepath.Join(dir, "data2")), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	steward := newPerson(t, named.URL)

@@ -17,7 +17,7 @@ func TestOwnPagesAreAsExplained(t *testing.T) {
 	s := start(t, siteOf(t), "--metrics-from", "192.0.2.0/24")
 	api := client.New(s.Data)
 	for _, p := range []client.NewPerson{{Name: "agnes", Password: agnes, Roles: []string{"steward"}}, {Name: "walt", Password: walt}} {
-		if _, err := api.People().Add(t.Context(), p); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api, p); err != nil {
 			t.Fatal(err)
 		}
 	}

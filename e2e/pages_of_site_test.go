@@ -20,7 +20,7 @@ func TestScriptsOfTheSiteSendNoForms(t *testing.T) {
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\nelsewhere: {harbour: {title: Harbour, issuer: \"https://id.example\", client: x}}\ndoors: [{path: /**, admit: public}]\n")
 	s := start(t, dir)
 	api := client.New(s.Data)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -65,11 +65,11 @@ func TestScriptsOfTheSiteSendNoForms(t *testing.T) {
 	if err != nil || said != "" {
 		t.Errorf("%s %v", said, err)
 	}
-	a, err := api.People().Get(t.Context(), "agnes")
+	a, err := client.ShowPerson.Ask(t.Context(), api, client.ByName{Name: "agnes"})
 	if err != nil || a.Email != "" {
 		t.Errorf("%+v %v", a, err)
 	}
-	if keys, err := api.AccessKeys().List(t.Context(), "agnes", 0, 10); err != nil || keys.Total != 0 {
+	if keys, err := client.ListAccessKeys.Ask(t.Context(), api, client.AccessKeysQuery{Account: "agnes", Offset: 0, Limit: 10}); err != nil || keys.Total != 0 {
 		t.Errorf("%+v %v", keys, err)
 	}
 	// The person in front of the browser does, on the page itself.

@@ -202,7 +202,7 @@ func TestWalksAreBounded(t *testing.T) {
 	t.Parallel()
 	s, _ := patrolSite(t)
 	api := client.New(s.Data)
-	begun, err := api.BeginPatrol(t.Context(), []string{"role:keeper", "role:trustee,keyring:outer", "anonymous,shared:press-kit"})
+	begun, err := client.BeginPatrol.Ask(t.Context(), api, client.NewPatrol{Visitors: []string{"role:keeper", "role:trustee,keyring:outer", "anonymous,shared:press-kit"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -226,7 +226,7 @@ func TestWalksAreBounded(t *testing.T) {
 		}
 	}
 	// Somebody's own session counts for nothing meanwhile, and again once the cookie is gone.
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "trustee"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "trustee"}}); err != nil {
 		t.Fatal(err)
 	}
 	p := newPerson(t, s.URL)
@@ -236,13 +236,13 @@ func TestWalksAreBounded(t *testing.T) {
 	if answer.status != 403 {
 		t.Errorf("a steward gets what a patrol has: %d %s", answer.status, answer.body)
 	}
-	if err := api.EndPatrol(t.Context(), begun.ID); err != nil {
+	if err := client.EndWalk.Do(t.Context(), api, client.ByID{ID: begun.ID}); err != nil {
 		t.Fatal(err)
 	}
 	if got := as(begun.Tokens[0], "GET", "/log/"); got != 303 {
 		t.Errorf("after its end: %d", got)
 	}
-	if err := api.EndPatrol(t.Context(), begun.ID); err == nil {
+	if err := client.EndWalk.Do(t.Context(), api, client.ByID{ID: begun.ID}); err == nil {
 		t.Error("a walk ends twice")
 	}
 }

@@ -48,7 +48,7 @@ landings:
 		{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}},
 		{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward"}},
 	} {
-		if _, err := api.People().Add(t.Context(), p); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api, p); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -156,7 +156,7 @@ func TestSignInWithJSON(t *testing.T) {
 		}
 		return a.status, said
 	}
-	if err := api.People().SetDisabled(t.Context(), "agnes", true); err != nil {
+	if err := client.DisablePerson.Do(t.Context(), api, client.Disabled{Account: "agnes", Disabled: true}); err != nil {
 		t.Fatal(err)
 	}
 	for body, want := range map[string]string{
@@ -182,7 +182,7 @@ func TestSignInWithJSON(t *testing.T) {
 // The same is said, and done, whether or not there is such an account.
 func TestNoEnumeration(t *testing.T) {
 	s, api := keepers(t)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "quill"}); err != nil { // no password yet
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "quill"}); err != nil { // no password yet
 		t.Fatal(err)
 	}
 	strip := func(a answer, name string) string {
@@ -282,7 +282,7 @@ func TestNoFixation(t *testing.T) {
 		t.Error("the session before goes on")
 	}
 	// A change of rights makes another token, too, which the browser gets at once.
-	if err := api.People().Grant(t.Context(), "tobias", client.NewGrant{Role: "keeper"}); err != nil {
+	if err := client.GrantRole.Do(t.Context(), api, client.NewGrant{Account: "tobias", Role: "keeper"}); err != nil {
 		t.Fatal(err)
 	}
 	p.is("/log/", 200, "")

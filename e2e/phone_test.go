@@ -13,10 +13,10 @@ import (
 func TestConsoleOnAPhone(t *testing.T) {
 	t.Parallel()
 	long := strings.Repeat("abcdefghij", 6)
-	if _, err := client.New(lampDir).People().Add(t.Context(), client.NewPerson{Name: long, Email: long + "@" + long[:40] + ".example", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(lampDir), client.NewPerson{Name: long, Email: long + "@" + long[:40] + ".example", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { client.New(lampDir).People().Remove(t.Context(), long) })
+	t.Cleanup(func() { client.RemovePerson.Do(t.Context(), client.New(lampDir), client.ByName{Name: long}) })
 	ctx := tab(t)
 	do(ctx, t, chromedp.EmulateViewport(390, 844), SignIn(lamp.URL, "agnes", agnes))
 	for page, shows := range map[string]string{

@@ -30,7 +30,7 @@ func TestPolicyFileWhateverBecomesOfIt(t *testing.T) {
 	t.Cleanup(func() { s.Kill() })
 	api := client.New(data)
 	pending := func() *client.Pending {
-		status, err := api.Status(t.Context())
+		status, err := client.ShowStatus.Ask(t.Context(), api, client.None{})
 		if err != nil {
 			t.Fatal(err)
 		}

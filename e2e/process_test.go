@@ -56,7 +56,7 @@ func TestKilledWhilePeopleSignIn(t *testing.T) {
 		}
 		api := client.New(data)
 		for name := range granted {
-			if p, err := api.People().Get(t.Context(), name); err != nil || fmt.Sprint(p.Roles) != "[keeper]" {
+			if p, err := client.ShowPerson.Ask(t.Context(), api, client.ByName{Name: name}); err != nil || fmt.Sprint(p.Roles) != "[keeper]" {
 				t.Errorf("round %d: the grant of %s is %v, %v", round, name, p.Roles, err)
 			}
 		}
@@ -80,7 +80,7 @@ func TestKilledWhilePeopleSignIn(t *testing.T) {
 				name := fmt.Sprintf("crew-%d", worker)
 				if round == 0 && worker < 45 {
 					for {
-						_, err := api.People().Add(t.Context(), client.NewPerson{Name: name, Password: crew})
+						_, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: name, Password: crew})
 						var busy *client.Problem
 						if errors.As(err, &busy) && busy.Wait > 0 { // 45 passwords are hashed at once
 							time.Sleep(time.Duration(busy.Wait) * time.Second)
@@ -101,10 +101,10 @@ func TestKilledWhilePeopleSignIn(t *testing.T) {
 					}
 					if worker >= 45 && i < 10 {
 						who := fmt.Sprintf("hand-%d-%d-%d", round, worker, i)
-						if _, err := api.People().Add(t.Context(), client.NewPerson{Name: who}); err != nil {
+						if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: who}); err != nil {
 							continue
 						}
-						if api.People().Grant(t.Context(), who, client.NewGrant{Role: "keeper"}) == nil {
+						if client.GrantRole.Do(t.Context(), api, client.NewGrant{Account: who, Role: "keeper"}) == nil {
 							mu.Lock()
 							granted[who] = true
 							count(&grants)

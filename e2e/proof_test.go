@@ -15,7 +15,7 @@ import (
 func TestConsoleAsksForThePassword(t *testing.T) {
 	t.Parallel()
 	s, api := gated(t)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -46,7 +46,7 @@ func TestConsoleAsksForThePassword(t *testing.T) {
 	}
 	do(ctx, t, keys("#proof-password", agnes+"\r"))
 	look(ctx, t, "[role=dialog]", "baker is added")
-	if ring, err := api.Keyrings().List(t.Context()); err != nil || len(ring) == 0 || len(ring[0].Entries) != 2 {
+	if ring, err := client.ListKeyrings.Ask(t.Context(), api, client.None{}); err != nil || len(ring) == 0 || len(ring[0].Entries) != 2 {
 		t.Errorf("%+v %v", ring, err)
 	}
 }

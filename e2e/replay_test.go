@@ -28,7 +28,7 @@ not a line
 func TestReplay(t *testing.T) {
 	t.Parallel()
 	s, dir := patrolSite(t)
-	if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	draft := strings.NewReplacer("[/, /visit/**], admit: public", "/, admit: public }\n  - { path: /visit/**, admit: nobody").Replace(patrolPolicy)
@@ -123,7 +123,7 @@ func TestDraftIsTriedOnTheLastDays(t *testing.T) {
 	}
 	s := start(t, dir, "--keep-decisions", "7d")
 	api := client.New(s.Data)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	stranger := newPerson(t, s.URL)
@@ -134,11 +134,11 @@ func TestDraftIsTriedOnTheLastDays(t *testing.T) {
 	ctx := tab(t)
 	do(ctx, t, SignIn(s.URL, "agnes", "amber-lantern-shelf"), chromedp.Navigate(s.URL+"/log/"))
 	draft := strings.Replace(patrolPolicy, "[/, /visit/**], admit: public", "/, admit: public }\n  - { path: /visit/**, admit: signed-in", 1)
-	tried, err := api.Policy().Replay(t.Context(), draft)
+	tried, err := client.ReplayPolicy.Ask(t.Context(), api, client.Draft{Text: draft})
 	if err != nil || !tried.Whole || tried.Kept != "7d" || tried.Changed != 3 || tried.People != 1 || len(tried.Groups) != 1 || tried.Groups[0].Path != "/visit" || tried.Groups[0].Before != "admit" || tried.Groups[0].After != "challenge" {
 		t.Fatalf("%+v %v", tried, err)
 	}
-	same, err := api.Policy().Replay(t.Context(), patrolPolicy)
+	same, err := client.ReplayPolicy.Ask(t.Context(), api, client.Draft{Text: patrolPolicy})
 	if err != nil || same.Changed != 0 || same.Requests < tried.Requests { // the browser may have asked for more meanwhile
 		t.Errorf("%+v %v", same, err)
 	}

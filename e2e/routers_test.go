@@ -85,7 +85,7 @@ doors:
   - { path: /desk/board, admit: { role: trustee } }
 `)
 			s := start(t, dir)
-			if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "walt", Password: walt, Roles: []string{"volunteer"}}); err != nil {
+			if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "walt", Password: walt, Roles: []string{"volunteer"}}); err != nil {
 				t.Fatal(err)
 			}
 			ctx := tab(t)

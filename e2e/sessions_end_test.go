@@ -28,7 +28,7 @@ doors:
   - { path: /rota/**, admit: signed-in }
 sessions: `+sessions+"\n")
 	s := start(t, dir)
-	if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
 		t.Fatal(err)
 	}
 	return s

@@ -217,7 +217,7 @@ func TestKilledWhileAShopTells(t *testing.T) {
 	shop := newShop(t, s)
 	const orders, accounts = 500, 100
 	for i := range accounts {
-		if _, err := api.People().Add(t.Context(), client.NewPerson{Name: fmt.Sprintf("p%d", i), Email: fmt.Sprintf("p%d@marram.example", i)}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: fmt.Sprintf("p%d", i), Email: fmt.Sprintf("p%d@marram.example", i)}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -279,7 +279,7 @@ func TestKilledWhileAShopTells(t *testing.T) {
 		t.Errorf("it was killed %d times; that shows little", kills)
 	}
 	eventually(t, func() bool {
-		all, err := api.Events().List(t.Context(), "", "", 0, 1)
+		all, err := client.ListShopEvents.Ask(t.Context(), api, client.ShopEventQuery{State: "", Search: "", Before: 0, Limit: 1})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -287,7 +287,7 @@ func TestKilledWhileAShopTells(t *testing.T) {
 	})
 	written := map[string]int{}
 	for before := int64(0); ; {
-		part, err := api.Messages().List(t.Context(), "", "", before, 1000)
+		part, err := client.ListMessages.Ask(t.Context(), api, client.MessageQuery{State: "", Search: "", Before: before, Limit: 1000})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -310,7 +310,7 @@ func TestKilledWhileAShopTells(t *testing.T) {
 	}
 	passes := map[string]int{}
 	for q := (client.PassQuery{Limit: 1000}); ; {
-		part, err := api.Passes().List(t.Context(), q)
+		part, err := client.ListPasses.Ask(t.Context(), api, q)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -327,7 +327,7 @@ func TestKilledWhileAShopTells(t *testing.T) {
 			t.Errorf("o%d has %d passes", i, n)
 		}
 	}
-	members, err := api.Members().List(t.Context(), client.MemberQuery{Role: "supporter", Limit: 1000})
+	members, err := client.ListMembers.Ask(t.Context(), api, client.MemberQuery{Role: "supporter", Limit: 1000})
 	if err != nil || members.Total != accounts {
 		t.Errorf("%d members, want %d: %v", members.Total, accounts, err)
 	}
@@ -344,13 +344,13 @@ func mailOf(t *testing.T, s *Process, to, kind string) string {
 	var link client.Link
 	eventually(t, func() bool {
 		api := client.New(s.Data)
-		all, err := api.Messages().List(t.Context(), "", to, 0, 100)
+		all, err := client.ListMessages.Ask(t.Context(), api, client.MessageQuery{State: "", Search: to, Before: 0, Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, m := range all.Messages {
 			if m.To == to && m.Kind == kind {
-				if link, err = api.Messages().Link(t.Context(), m.ID); err != nil {
+				if link, err = client.RevealMailLink.Ask(t.Context(), api, client.ByNumber{ID: m.ID}); err != nil {
 					t.Fatal(err)
 				}
 				return true

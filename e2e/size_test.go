@@ -39,7 +39,7 @@ func TestConsoleAtSize(t *testing.T) {
 	write(t, dir, "site/index.html", "<!doctype html><h1>one</h1>")
 	write(t, dir, "doors.yaml", large())
 	s := start(t, dir)
-	if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)

@@ -16,7 +16,7 @@ func TestWalkAs(t *testing.T) {
 	t.Parallel()
 	s, _ := patrolSite(t)
 	api := client.New(s.Data)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -70,7 +70,7 @@ func TestWalkIsTheStewardsAlone(t *testing.T) {
 	s, _ := patrolSite(t, "  - { path: /lan/**, admit: { network: 10.0.0.0/8 } }\n")
 	api := client.New(s.Data)
 	for name, roles := range map[string][]string{"agnes": {"steward", "keeper"}, "ines": {"keeper"}, "tobias": {"steward", "trustee"}} {
-		if _, err := api.People().Add(t.Context(), client.NewPerson{Name: name, Password: "amber-lantern-shelf", Roles: roles}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: name, Password: "amber-lantern-shelf", Roles: roles}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -126,7 +126,7 @@ func TestWalkIsTheStewardsAlone(t *testing.T) {
 	}
 	agnes.is("/log/", 200, "")
 	agnes.is("/lan/", 403, "") // whatever is there: the door is asked first
-	if err := api.People().Revoke(t.Context(), "agnes", "steward"); err != nil {
+	if err := client.RevokeRole.Do(t.Context(), api, client.RoleOf{Account: "agnes", Role: "steward"}); err != nil {
 		t.Fatal(err)
 	}
 	if a := agnes.get("/press/"); a.status != 303 || !strings.Contains(a.location, "/door/unlock") {

@@ -44,10 +44,10 @@ sessions: { idle: 20m, lifetime: 8h }
 `)
 	s := start(t, dir)
 	api := client.New(s.Data)
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := api.People().Add(t.Context(), client.NewPerson{Name: "walt", Password: "paint-and-lentil-soup"}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "walt", Password: "paint-and-lentil-soup"}); err != nil {
 		t.Fatal(err)
 	}
 	run(t, "copper-kettle-moss\n", "shared", "set", "press-kit", "--password-stdin", "--data", s.Data)
@@ -146,7 +146,7 @@ func TestPartOfAPageInTheDocumentation(t *testing.T) {
 	write(t, dir, "site/index.html", "<!doctype html><html lang=en><title>t</title><h1>Home</h1>"+part)
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}]\n")
 	s := start(t, dir)
-	if _, err := client.New(s.Data).People().Add(t.Context(), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)

@@ -54,7 +54,7 @@ func opened(t testing.TB, o Options) *Doors {
 		}
 		os.RemoveAll(data)
 	})
-	if _, err := client.New(data).People().Add(t.Context(), client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(data), client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	return d
@@ -275,7 +275,7 @@ func TestRequire(t *testing.T) {
 	})
 	server := httptest.NewServer(d.Guard(mux))
 	t.Cleanup(server.Close)
-	if _, err := client.New(d.data).People().Add(t.Context(), client.NewPerson{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(d.data), client.NewPerson{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
@@ -297,7 +297,7 @@ func TestRequire(t *testing.T) {
 		t.Errorf("%d were done", done)
 	}
 	api := client.New(d.data)
-	e, err := api.Explain(t.Context(), "POST", "/orders/7/approve", "role:keeper", "browser")
+	e, err := client.Explain.Ask(t.Context(), api, client.Question{Method: "POST", URL: "/orders/7/approve", As: "role:keeper", Client: "browser"})
 	if err != nil || e.Outcome != "refuse" || len(e.Doors) != 1 || !strings.Contains(fmt.Sprint(e.Steps), "the check approve") {
 		t.Errorf("%+v %v", e, err)
 	}
@@ -305,7 +305,7 @@ func TestRequire(t *testing.T) {
 	if err != nil || !strings.Contains(fmt.Sprint(events), "check approve") {
 		t.Errorf("%+v %v", events, err)
 	}
-	if _, err := api.Policy().Apply(t.Context(), client.Draft{Text: text}); err == nil || !strings.Contains(fmt.Sprintf("%+v", err), "check") {
+	if _, err := client.ApplyPolicy.Ask(t.Context(), api, client.Draft{Text: text}); err == nil || !strings.Contains(fmt.Sprintf("%+v", err), "check") {
 		t.Errorf("a version without the check: %v", err)
 	}
 	if _, err := Open(Options{Text: text, Data: t.TempDir(), Checks: []string{"approve"}, Log: slog.New(slog.DiscardHandler)}); err == nil || !strings.Contains(err.Error(), `the check "approve"`) {

@@ -5,8 +5,6 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
-	"slices"
-	"strings"
 	"time"
 
 	"ostiarius/client"
@@ -18,18 +16,6 @@ import (
 	"ostiarius/service/rooms"
 	"ostiarius/store"
 )
-
-// ReadsAtRest reports whether a question of administration, by its path below the API's, is answered by records alone.
-func ReadsAtRest(path string) bool {
-	path, _, _ = strings.Cut(path, "?")
-	return slices.ContainsFunc(atRest, func(read string) bool {
-		rest, below := strings.CutPrefix(path, read)
-		return below && (rest == "" || rest[0] == '/' || rest[0] == '.')
-	})
-}
-
-// What only reads records.
-var atRest = []string{"/policy", "/people", "/access-keys", "/members", "/joining", "/keyrings", "/shared", "/passes", "/sessions", "/messages", "/events", "/targets", "/activity"}
 
 // AtRest returns what answers questions of administration from the records of a data directory on which no service runs;
 // nothing of them can be changed. The error says why they cannot be read.

@@ -152,10 +152,7 @@ func (s *Service) build() {
 
 // administrationOf returns what administers rooms and a policy.
 func administrationOf(r *rooms.Rooms, p *inforce.Policy, log *slog.Logger) api.API {
-	return api.API{
-		People: r.People, Sessions: r.Sessions, Desk: r.Desk, Activity: r.Activity, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Mail: r.Mail, Joining: r.Joining, Keys: r.Keys, Factors: r.Factors, Elsewhere: r.Elsewhere, Events: r.Events, Members: r.Members, Teller: r.Teller, Walks: r.Walks, Patrols: r.Patrols, Endings: r.Endings, Policy: p,
-		Now: time.Now, Log: log,
-	}
+	return api.API{Rooms: r, Policy: p, Now: time.Now, Log: log}
 }
 
 // bySocketAlone is the administration for whoever may open the socket.

@@ -9,7 +9,7 @@ import (
 // A Change is a door that one version of a policy has and another has not, or has
 // differently.
 type Change struct {
-	Kind   string `json:"kind"` // "added", "removed" or "changed"
+	Kind   string `json:"kind" enum:"added|removed|changed"`
 	Door   string `json:"door"` // the places: methods, path, host
 	Before string `json:"before,omitempty"`
 	After  string `json:"after,omitempty"`

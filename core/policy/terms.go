@@ -14,7 +14,7 @@ import (
 // do besides, how they are asked, and what others get. Most doors can be told so; one whose demand nests
 // alternatives cannot.
 type Terms struct {
-	Who     Kind     `json:"who"`               // public, signed-in, nobody, or a kind that has names
+	Who     Kind     `json:"who" enum:"public|signed-in|nobody|role|user|keyring|shared|pass"`
 	Names   []string `json:"names,omitempty"`   // of roles, accounts, keyrings, shared passwords or passes; any one of them
 	Keyring string   `json:"keyring,omitempty"` // that has to be opened besides, "" for none
 	From    []string `json:"from,omitempty"`    // networks, in one of which the visitor has to be; none for all

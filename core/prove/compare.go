@@ -13,13 +13,9 @@ import (
 // A Difference is a set of places where two policies decide differently for some
 // visitors, with the smallest request that shows it.
 type Difference struct {
-	Effect  string `json:"effect"` // "opened": somebody gets in now; "closed": gets in no more; "other"
-	Witness struct {
-		Method  string `json:"method"`
-		Host    string `json:"host"`
-		Path    string `json:"path"`
-		Visitor string `json:"visitor"`
-	} `json:"witness"`
+	// Effect is that somebody gets in who didn't before (opened), or doesn't any more (closed).
+	Effect      string           `json:"effect" enum:"opened|closed|other"`
+	Witness     policy.Witness   `json:"witness"`
 	Before      string           `json:"before"` // the outcome, and where to if that matters
 	After       string           `json:"after"`
 	BeforeDoors []policy.DoorRef `json:"beforeDoors"`

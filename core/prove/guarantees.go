@@ -16,7 +16,7 @@ type Guarantee struct {
 	Path    string          `json:"path"`
 	Says    string          `json:"says"` // in the policy's words
 	Because string          `json:"because,omitempty"`
-	State   string          `json:"state"`             // "holds", "broken", "unproven"
+	State   string          `json:"state" enum:"holds|broken|unproven"`
 	Message string          `json:"message,omitempty"` // why it does not hold, or could not be proven
 	Witness *policy.Witness `json:"witness,omitempty"`
 }

@@ -19,7 +19,7 @@ type Matrix struct {
 // A Row is one place, or a region of places at which the same doors decide, so that each
 // visitor gets the same at all of them.
 type Row struct {
-	Kind    string           `json:"kind"`  // "region", "address"
+	Kind    string           `json:"kind" enum:"region|address"`
 	Label   string           `json:"label"` // the region in the policy's words, or the address
 	Method  string           `json:"method"`
 	Host    string           `json:"host"`

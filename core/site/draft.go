@@ -38,8 +38,8 @@ type Sketch struct {
 
 // A Proposal is a door that a site may need, and why.
 type Proposal struct {
-	Path  string      `json:"path"`  // a pattern
-	Admit policy.Kind `json:"admit"` // nobody, signed-in or public
+	Path  string      `json:"path"` // a pattern
+	Admit policy.Kind `json:"admit" enum:"nobody|signed-in|public"`
 	Why   string      `json:"why"`
 }
 

@@ -53,7 +53,7 @@ func TestAnswersThatSteer(t *testing.T) {
 		t.Errorf("%v %v", closed.header, public.header)
 	}
 	// A public answer that brings a fresh cookie is for one visitor.
-	if err := s.api().People().Grant(t.Context(), "ines", client.NewGrant{Role: "trustee"}); err != nil {
+	if err := client.GrantRole.Do(t.Context(), s.api(), client.NewGrant{Account: "ines", Role: "trustee"}); err != nil {
 		t.Fatal(err)
 	}
 	fresh := s.get("/open/", cookie)
@@ -265,7 +265,7 @@ func TestVersionsKeepConnections(t *testing.T) {
 		if version == 0 {
 			s.get("/open/other/", "")
 		}
-		if _, err := s.api().Policy().Apply(t.Context(), client.Draft{Text: text + fmt.Sprintf("# %d\n", version)}); err != nil {
+		if _, err := client.ApplyPolicy.Ask(t.Context(), s.api(), client.Draft{Text: text + fmt.Sprintf("# %d\n", version)}); err != nil {
 			t.Fatal(err)
 		}
 	}

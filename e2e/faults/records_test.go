@@ -51,7 +51,7 @@ func TestLockedRecords(t *testing.T) {
 	if err := jsonOf(a.body, &refusal); err != nil || refusal.Reference == "" {
 		t.Fatalf("no reference: %s", a.body)
 	}
-	if list, err := s.api().Sessions().List(t.Context(), "", "", 0, 10); err != nil || list.Total < 20 { // a steward sees what there is
+	if list, err := client.ListSessions.Ask(t.Context(), s.api(), client.SessionsQuery{Account: "", Search: "", Offset: 0, Limit: 10}); err != nil || list.Total < 20 { // a steward sees what there is
 		t.Errorf("the sessions: %d %v", list.Total, err)
 	}
 	if _, err := signIn(s.process.URL, "ines"); err == nil || !strings.Contains(err.Error(), "503") || strings.Contains(err.Error(), `""`) {
@@ -176,7 +176,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	failed := 0
 	for i := range 30 {
-		if _, err := s.api().People().Add(t.Context(), client.NewPerson{Name: fmt.Sprint("hand", i), Password: good}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), s.api(), client.NewPerson{Name: fmt.Sprint("hand", i), Password: good}); err != nil {
 			failed++
 		}
 	}
@@ -187,7 +187,7 @@ func TestFullDisk(t *testing.T) {
 	if a := s.get("/log/", walts); a.status != 200 {
 		t.Fatalf("walt: %d", a.status)
 	}
-	if err := s.api().People().SetDisabled(t.Context(), "walt", true); err == nil || !strings.Contains(err.Error(), "could not be written down") {
+	if err := client.DisablePerson.Do(t.Context(), s.api(), client.Disabled{Account: "walt", Disabled: true}); err == nil || !strings.Contains(err.Error(), "could not be written down") {
 		t.Errorf("disabling while the disk is full: %v", err)
 	}
 	if a := s.get("/log/", walts); a.status == 200 {
@@ -195,7 +195,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	free()
 	eventually(t, "it is written down", func() bool {
-		walt, err := s.api().People().Get(t.Context(), "walt")
+		walt, err := client.ShowPerson.Ask(t.Context(), s.api(), client.ByName{Name: "walt"})
 		return err == nil && walt.Disabled
 	})
 	for _, reference := range references {

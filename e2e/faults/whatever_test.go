@@ -208,7 +208,7 @@ func (c *chaos) wrong(ctx context.Context) {
 	case "another version":
 		text, err := os.ReadFile(filepath.Join(c.dir, "doors.yaml"))
 		if err == nil {
-			c.api().Policy().Apply(ctx, client.Draft{Text: string(text) + fmt.Sprintf("# %d\n", rand.Int())})
+			client.ApplyPolicy.Ask(ctx, c.api(), client.Draft{Text: string(text) + fmt.Sprintf("# %d\n", rand.Int())})
 		}
 	case "server behind slow", "server behind silent", "server behind breaks off", "server behind fails":
 		c.mode.Store(int64(slices.Index([]string{"server behind slow", "server behind silent", "server behind breaks off", "server behind fails"}, name) + 1))
@@ -237,7 +237,7 @@ func TestWhateverGoesWrong(t *testing.T) {
 	c.add("ines", "keeper")
 	c.add("agnes", "trustee")
 	c.add("walt", "keeper")
-	if _, err := c.api().People().Add(t.Context(), client.NewPerson{Name: "piet", Password: good}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), c.api(), client.NewPerson{Name: "piet", Password: good}); err != nil {
 		t.Fatal(err)
 	}
 	roles := map[string]string{"": "", "ines": "keeper", "agnes": "trustee", "piet": ""}
@@ -287,7 +287,7 @@ func TestWhateverGoesWrong(t *testing.T) {
 	under.Go(func() { // who has a role, and has it not
 		for has := true; ctx.Err() == nil; {
 			if has {
-				if c.api().People().Revoke(ctx, "walt", "keeper") != nil {
+				if client.RevokeRole.Do(ctx, c.api(), client.RoleOf{Account: "walt", Role: "keeper"}) != nil {
 					time.Sleep(50 * time.Millisecond)
 					continue
 				}
@@ -298,7 +298,7 @@ func TestWhateverGoesWrong(t *testing.T) {
 					}
 				}
 				c.count("a role taken", 0)
-			} else if c.api().People().Grant(ctx, "walt", client.NewGrant{Role: "keeper"}) == nil {
+			} else if client.GrantRole.Do(ctx, c.api(), client.NewGrant{Account: "walt", Role: "keeper"}) == nil {
 				has = true
 				c.count("a role given", 0)
 			}

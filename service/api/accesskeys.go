@@ -11,8 +11,9 @@ import (
 
 func (a *API) showKey(k store.OwnedKey) client.AccessKey {
 	shown := client.AccessKey{
-		Handle: k.Handle(), Account: k.Owner, Name: k.Name, Roles: k.Roles, AllRoles: k.Roles == nil, Networks: []string{}, MadeAt: k.MadeAt, MadeBy: k.MadeBy,
-		Until: moment(k.Until), Ended: !k.Until.IsZero() && !a.Now().Before(k.Until), UsedAt: moment(k.UsedAt), UsedFrom: k.UsedFrom,
+		Handle: k.Handle(), Account: k.Owner, Name: k.Name, Roles: k.Roles, AllRoles: k.Roles == nil, Networks: []string{},
+		MadeAt: k.MadeAt, MadeBy: k.MadeBy, Until: moment(k.Until), Ended: !k.Until.IsZero() && !a.Now().Before(k.Until),
+		UsedAt: moment(k.UsedAt), UsedFrom: k.UsedFrom,
 	}
 	if shown.Roles == nil {
 		shown.Roles = []string{}
@@ -23,36 +24,35 @@ func (a *API) showKey(k store.OwnedKey) client.AccessKey {
 	return shown
 }
 
-func (a *API) listAccessKeys(w http.ResponseWriter, r *http.Request) {
-	of, offset, limit, ok := a.partOf(w, r)
-	if !ok {
-		return
-	}
-	found, total, err := a.Keys.List(r.Context(), of, offset, limit)
+func init() {
+	On(client.ListAccessKeys, (*API).listAccessKeys)
+	On(client.AddAccessKey, (*API).addAccessKey)
+	Do(client.RemoveAccessKey, func(a *API, by Caller, of client.ByHandle) error {
+		return a.Keys.Remove(by, by.Actor, of.Handle, nil, sessions.Origin{})
+	})
+}
+
+func (a *API) listAccessKeys(by Caller, q client.AccessKeysQuery) (shown client.AccessKeys, err error) {
+	of, err := a.accountOf(by, q.Account)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return shown, err
 	}
-	shown := client.AccessKeys{Keys: []client.AccessKey{}, Total: total}
+	found, total, err := a.Keys.List(by, of, q.Offset, limitOf(q.Limit))
+	shown = client.AccessKeys{Keys: []client.AccessKey{}, Total: total}
 	for _, k := range found {
 		shown.Keys = append(shown.Keys, a.showKey(k))
 	}
-	a.answer(w, http.StatusOK, shown)
+	return shown, err
 }
 
-func (a *API) addAccessKey(w http.ResponseWriter, r *http.Request) {
-	var n client.NewAccessKey
-	if !a.read(w, r, &n, maxBody) {
-		return
+func (a *API) addAccessKey(by Caller, n client.NewAccessKey) (made client.MadeAccessKey, err error) {
+	if a.ByKey != nil && a.ByKey(by.Request) { // one that is stolen makes no others that outlast it
+		return made, refuse(http.StatusForbidden,
+			"An access key makes no access keys. Make it in the console, at the account page, or on the machine of the service.")
 	}
-	if a.ByKey != nil && a.ByKey(r) { // one that is stolen makes no others that outlast it
-		a.problem(w, http.StatusForbidden, "An access key makes no access keys. Make it in the console, at the account page, or on the machine of the service.")
-		return
-	}
-	owner, err := a.People.Find(r.Context(), n.Account)
+	owner, err := a.People.Find(by, n.Account)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return made, err
 	}
 	roles := n.Roles
 	if n.NoRoles {
@@ -60,14 +60,10 @@ func (a *API) addAccessKey(w http.ResponseWriter, r *http.Request) {
 	} else if len(roles) == 0 {
 		roles = nil
 	}
-	token, made, err := a.Keys.Make(r.Context(), a.Actor(r), owner, accesskeys.NewKey{Name: n.Name, Roles: roles, Networks: n.Networks, Until: timeOf(n.Until)}, sessions.Origin{})
+	token, key, err := a.Keys.Make(by, by.Actor, owner,
+		accesskeys.NewKey{Name: n.Name, Roles: roles, Networks: n.Networks, Until: timeOf(n.Until)}, sessions.Origin{})
 	if err != nil {
-		a.fail(w, err)
-		return
+		return made, err
 	}
-	a.answer(w, http.StatusCreated, client.MadeAccessKey{AccessKey: a.showKey(store.OwnedKey{Key: made, Owner: owner.Name}), Token: token})
-}
-
-func (a *API) removeAccessKey(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Keys.Remove(r.Context(), a.Actor(r), parameter(r, "handle"), nil, sessions.Origin{}))
+	return client.MadeAccessKey{AccessKey: a.showKey(store.OwnedKey{Key: key, Owner: owner.Name}), Token: token}, nil
 }

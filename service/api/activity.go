@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,62 +18,46 @@ import (
 	"ostiarius/service/people"
 )
 
-func (a *API) activity(w http.ResponseWriter, r *http.Request) {
-	q := r.URL.Query()
-	_, limit, err := part(q)
-	asked := activity.Query{
-		Kind: q.Get("kind"), Account: q.Get("account"), Network: q.Get("network"), Door: q.Get("door"),
-		Reference: q.Get("reference"), Words: q.Get("search"), Limit: limit,
-	}
-	for name, to := range map[string]*time.Time{"since": &asked.Since, "until": &asked.Until} {
-		if text := q.Get(name); text != "" && err == nil {
-			if *to, err = time.Parse(time.RFC3339Nano, text); err != nil {
-				err = fmt.Errorf("%s is a time such as 2026-11-23T18:00:00Z, not %q", name, text)
-			}
-		}
-	}
-	for name, to := range map[string]*int64{"after": &asked.After, "before": &asked.Before} {
-		if text := q.Get(name); text != "" && err == nil {
-			if *to, err = strconv.ParseInt(text, 10, 64); err != nil {
-				err = fmt.Errorf("%s is the number of an event, not %q", name, text)
-			}
-		}
-	}
-	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, err.Error())
-		return
-	}
-	events, rest, err := a.Activity.Events(r.Context(), asked)
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
+func init() {
+	On(client.ListActivity, (*API).listActivity)
+	On(client.ShowToday, (*API).today)
+	On(client.ListUpstreams, (*API).upstreams)
+}
+
+func (a *API) listActivity(by Caller, q client.EventQuery) ([]client.Event, error) {
+	events, rest, err := a.Activity.Events(by, activity.Query{
+		Kind: q.Kind, Account: q.Account, Network: q.Network, Door: q.Door, Reference: q.Reference, Words: q.Search,
+		Since: q.Since, Until: q.Until, After: q.After, Before: q.Before, Limit: limitOf(q.Limit),
+	})
 	if rest > 0 { // RFC 8288
-		q.Set("before", strconv.FormatInt(rest, 10))
-		w.Header().Set("Link", "<activity?"+q.Encode()+`>; rel="next"`)
+		next := by.Request.URL.Query()
+		next.Set("before", strconv.FormatInt(rest, 10))
+		by.Header.Set("Link", "<activity?"+next.Encode()+`>; rel="next"`)
 	}
-	a.answer(w, http.StatusOK, showEvents(events))
+	return showEvents(events), err
 }
 
 func showEvents(events []activity.Event) []client.Event {
 	shown := make([]client.Event, len(events))
 	for i, e := range events {
-		shown[i] = client.Event{ID: e.ID, At: e.At, Kind: string(e.Kind), Account: e.Account, Actor: e.Actor, Network: e.Network, Door: e.Door, Place: e.Place, Detail: e.Detail, Reference: e.Reference}
+		shown[i] = client.Event{
+			ID: e.ID, At: e.At, Kind: string(e.Kind), Account: e.Account, Actor: e.Actor, Network: e.Network, Door: e.Door,
+			Place: e.Place, Detail: e.Detail, Reference: e.Reference,
+		}
 	}
 	return shown
 }
 
 // today says what happened in the last 24 hours and what somebody should look at.
-func (a *API) today(w http.ResponseWriter, r *http.Request) {
-	ctx, now := r.Context(), a.Now()
+func (a *API) today(by Caller, _ client.None) (t client.Today, err error) {
+	now := a.Now()
 	first := now.Truncate(time.Hour).Add(-23 * time.Hour)
-	counts, err := a.Activity.Counts(ctx, first)
+	counts, err := a.Activity.Counts(by, first)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return t, err
 	}
 	book := a.Policy.Book()
-	t := client.Today{Hours: make([]client.Hour, 24), Attention: []string{}, Doorways: len(book.Doors), Guarantees: len(book.Guarantees)}
+	t = client.Today{Hours: make([]client.Hour, 24), Attention: []string{}, Doorways: len(book.Doors), Guarantees: len(book.Guarantees)}
 	for i := range t.Hours {
 		t.Hours[i] = client.Hour{At: first.Add(time.Duration(i) * time.Hour), Outcomes: map[string]int64{}}
 	}
@@ -94,22 +77,18 @@ func (a *API) today(w http.ResponseWriter, r *http.Request) {
 	t.Doors = mostOf(doors, func(o string) bool { return o != string(policy.Challenge) })
 	t.Asking = mostOf(doors, func(o string) bool { return o == string(policy.Challenge) })
 
-	refusals, _, err := a.Activity.Events(ctx, activity.Query{Kind: string(kind.Refused), Limit: 8})
+	refusals, _, err := a.Activity.Events(by, activity.Query{Kind: string(kind.Refused), Limit: 8})
 	if err == nil {
 		t.Refusals = showEvents(refusals)
-		_, t.Sessions, err = a.Sessions.List(ctx, nil, "", 0, 1)
+		_, t.Sessions, err = a.Sessions.List(by, nil, "", 0, 1)
 	}
 	if err == nil {
-		_, t.People, err = a.People.List(ctx, people.Query{Limit: 1})
+		_, t.People, err = a.People.List(by, people.Query{Limit: 1})
 	}
 	if err == nil {
-		t.Attention, err = a.attention(r, book, now)
+		t.Attention, err = a.attention(by, book, now)
 	}
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, t)
+	return t, err
 }
 
 // The most doors of a list of today.
@@ -137,7 +116,7 @@ func mostOf(doors map[string]map[string]int64, counts func(outcome string) bool)
 }
 
 // attention returns what a steward should look at, in sentences.
-func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]string, error) {
+func (a *API) attention(ctx context.Context, book *policy.Book, now time.Time) ([]string, error) {
 	all := []string{}
 	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
 	if p := a.Policy.Pending(); p != nil {
@@ -149,17 +128,19 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	if a.Remarks != nil {
 		all = append(all, a.Remarks()...)
 	}
-	remarks, err := a.Mail.Remarks(r.Context())
+	remarks, err := a.Mail.Remarks(ctx)
 	if err != nil {
 		return nil, err
 	}
 	all = append(all, remarks...)
-	if remarks, err = a.Joining.Remarks(r.Context()); err != nil {
+	if remarks, err = a.Joining.Remarks(ctx); err != nil {
 		return nil, err
 	}
 	all = append(all, remarks...)
-	for _, room := range []func(context.Context) ([]string, error){a.Shared.Remarks, a.Passes.Remarks, a.Events.Remarks, a.Patrols.Remarks, a.Factors.Remarks} {
-		if remarks, err = room(r.Context()); err != nil {
+	for _, room := range []func(context.Context) ([]string, error){
+		a.Shared.Remarks, a.Passes.Remarks, a.Events.Remarks, a.Patrols.Remarks, a.Factors.Remarks,
+	} {
+		if remarks, err = room(ctx); err != nil {
 			return nil, err
 		}
 		all = append(all, remarks...)
@@ -181,7 +162,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 	if warnings > 0 {
 		say("The policy in force has %s; the page Policy shows them.", count(warnings, "warning"))
 	}
-	failed, _, err := a.Activity.Events(r.Context(), activity.Query{Kind: string(kind.SignInFailed), Since: now.Add(-time.Hour), Limit: maxPart})
+	failed, _, err := a.Activity.Events(ctx, activity.Query{Kind: string(kind.SignInFailed), Since: now.Add(-time.Hour), Limit: mostShown})
 	if err != nil {
 		return nil, err
 	}
@@ -192,7 +173,7 @@ func (a *API) attention(r *http.Request, book *policy.Book, now time.Time) ([]st
 		}
 		say("%s to sign in failed in the last hour, from %s.", count(len(failed), "try"), count(len(networks), "address"))
 	}
-	ending, err := a.People.GrantsEnding(r.Context(), now.Add(7*24*time.Hour))
+	ending, err := a.People.GrantsEnding(ctx, now.Add(7*24*time.Hour))
 	if err != nil {
 		return nil, err
 	}
@@ -247,4 +228,14 @@ func (c *lastCheck) of(book *policy.Book, in *inforce.Policy) []policy.Finding {
 		c.book, c.findings = book, in.Here()
 	}
 	return c.findings
+}
+
+func (a *API) upstreams(Caller, client.None) ([]client.Upstream, error) {
+	all := []client.Upstream{}
+	for _, h := range a.Policy.Upstreams() {
+		all = append(all, client.Upstream{
+			Address: h.Address, Answered: moment(h.Answered), Failed: moment(h.Failed), Why: h.Why, InARow: h.InARow,
+		})
+	}
+	return all, nil
 }

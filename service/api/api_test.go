@@ -45,8 +45,7 @@ func server(t testing.TB, change ...func(*API)) chi.Router {
 		t.Fatal(err)
 	}
 	api := &API{
-		People: behind.People, Sessions: behind.Sessions, Desk: behind.Desk, Activity: behind.Activity, Keyrings: behind.Keyrings, Shared: behind.Shared, Passes: behind.Passes, Mail: behind.Mail, Joining: behind.Joining, Keys: behind.Keys, Factors: behind.Factors, Elsewhere: behind.Elsewhere, Events: behind.Events, Members: behind.Members, Teller: behind.Teller, Walks: behind.Walks, Patrols: behind.Patrols, Endings: behind.Endings,
-		Policy: policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
+		Rooms: behind, Policy: policy, Status: func() client.Status { return client.Status{Policy: file} }, Now: time.Now, Log: log,
 		Actor: func(*http.Request) string { return "test" },
 	}
 	for _, c := range change {
@@ -104,34 +103,24 @@ func TestWhatAsksForAProof(t *testing.T) {
 	}
 }
 
-// The description names the routes that there are, and no other.
-func TestDescriptionNamesTheRoutes(t *testing.T) {
-	var described struct {
-		Paths map[string]map[string]any
-	}
-	if err := yaml.Unmarshal(description, &described); err != nil {
-		t.Fatal(err)
-	}
-	named := map[string]bool{}
-	for path, methods := range described.Paths {
-		if methods["servers"] != nil {
-			continue // for the scripts of pages, and elsewhere
-		}
-		for method := range methods {
-			if method != "parameters" {
-				named[strings.ToUpper(method)+" "+path] = true
-			}
+// Each operation is carried out by one function, and nothing else is.
+func TestEachOperationIsCarriedOut(t *testing.T) {
+	declared := map[string]bool{}
+	for _, o := range client.Operations() {
+		if o.Under == "" {
+			declared[o.Method+" "+o.Path] = true
 		}
 	}
+	all := len(declared)
 	err := chi.Walk(server(t), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
-		if !named[method+" "+route] {
-			t.Errorf("%s %s is not described", method, route)
+		if !declared[method+" "+route] {
+			t.Errorf("%s %s is carried out twice, or is not declared", method, route)
 		}
-		delete(named, method+" "+route)
+		delete(declared, method+" "+route)
 		return nil
 	})
-	if err != nil || len(named) > 0 {
-		t.Errorf("described, but not there: %v (%v)", named, err)
+	if err != nil || len(declared) > 0 || all < 100 || len(carriers) != all {
+		t.Errorf("of %d operations, declared and not carried out: %v; carried out: %d (%v)", all, declared, len(carriers), err)
 	}
 }
 

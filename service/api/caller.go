@@ -34,11 +34,12 @@ func (a *API) onlyMeant(next http.Handler) http.Handler {
 		kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
 		switch {
 		case !a.fromHere(r):
-			a.problem(w, http.StatusForbidden, "This request came from another origin and was not carried out. Behind a server that speaks HTTPS, name it with --trusted-peer, or the address of the site with --url.")
+			a.fail(w, refuse(http.StatusForbidden, "This request came from another origin and was not carried out. "+
+				"Behind a server that speaks HTTPS, name it with --trusted-peer, or the address of the site with --url."))
 		case r.Header.Get(client.RequestedWith) == "":
-			a.problem(w, http.StatusForbidden, "A change is asked for with the field "+client.RequestedWith+", which forms cannot send; any value will do.")
+			a.fail(w, refuse(http.StatusForbidden, "A change is asked for with the field "+client.RequestedWith+", which forms cannot send; any value will do."))
 		case r.ContentLength != 0 && (err != nil || kind != "application/json"):
-			a.problem(w, http.StatusUnsupportedMediaType, "The body is sent as application/json.")
+			a.fail(w, refuse(http.StatusUnsupportedMediaType, "The body is sent as application/json."))
 		default:
 			next.ServeHTTP(w, r)
 		}
@@ -66,7 +67,10 @@ func (a *API) fromHere(r *http.Request) bool {
 func (a *API) fresh(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if a.ProofAge != nil && a.ProofAge(r) > ProofLasts {
-			problem.Write(w, client.Problem{Status: http.StatusForbidden, Code: "proof-needed", Detail: "This asks for your password again, since it was not typed in this page in the last 15 minutes."})
+			problem.Write(w, client.Problem{
+				Status: http.StatusForbidden, Code: "proof-needed",
+				Detail: "This asks for your password again, since it was not typed in this page in the last 15 minutes.",
+			})
 			return
 		}
 		next.ServeHTTP(w, r)

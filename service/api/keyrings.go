@@ -1,7 +1,6 @@
 package api
 
 import (
-	"net/http"
 	"time"
 
 	"ostiarius/client"
@@ -11,11 +10,44 @@ import (
 	"ostiarius/service/keyrings"
 )
 
-func (a *API) listKeyrings(w http.ResponseWriter, r *http.Request) {
-	entries, err := a.Keyrings.Entries(r.Context(), "")
+func init() {
+	On(client.ListKeyrings, (*API).listKeyrings)
+	On(client.AddEntry, func(a *API, by Caller, n client.NewEntry) (shown client.Entry, err error) {
+		e, err := a.Keyrings.Add(by, by.Actor, n.Keyring, keyrings.NewEntry{
+			Name: n.Name, Password: n.Password, Note: n.Note, Until: timeOf(n.Until),
+		})
+		if err != nil {
+			return shown, err
+		}
+		return a.showEntry(e), nil
+	})
+	Do(client.EditEntry, func(a *API, by Caller, to client.EntryEdit) error {
+		return a.Keyrings.Edit(by, by.Actor, to.Keyring, to.Entry, keyrings.Edit{Note: to.Note, Until: timeOf(to.Until), Endless: to.Endless})
+	})
+	Do(client.RemoveEntry, func(a *API, by Caller, of client.EntryOf) error {
+		return a.Keyrings.Remove(by, by.Actor, of.Keyring, of.Entry)
+	})
+	Do(client.RotateEntry, func(a *API, by Caller, n client.NewEntryPassword) error {
+		grace := time.Duration(min(n.Grace, 1<<32)) * time.Second
+		return a.Keyrings.Rotate(by, by.Actor, n.Keyring, n.Entry, n.Password, grace)
+	})
+	Do(client.DisableEntry, func(a *API, by Caller, to client.DisabledEntry) error {
+		return a.Keyrings.Switch(by, by.Actor, to.Keyring, to.Entry, to.Disabled)
+	})
+	On(client.ImportEntries, func(a *API, by Caller, asked client.EntriesImport) ([]client.ImportedLine, error) {
+		lines, err := a.Keyrings.Import(by, by.Actor, asked.Keyring, []byte(asked.File), asked.Dry)
+		return showLines(lines), err
+	})
+	On(client.ExportEntries, func(a *API, by Caller, of client.RingNamed) (client.EntriesExport, error) {
+		file, left, err := a.Keyrings.Export(by, of.Keyring)
+		return client.EntriesExport{File: file, Left: showLines(left)}, err
+	})
+}
+
+func (a *API) listKeyrings(by Caller, _ client.None) ([]client.Keyring, error) {
+	entries, err := a.Keyrings.Entries(by, "")
 	if err != nil {
-		a.fail(w, err)
-		return
+		return nil, err
 	}
 	all := []client.Keyring{}
 	at := map[string]int{}
@@ -32,7 +64,7 @@ func (a *API) listKeyrings(w http.ResponseWriter, r *http.Request) {
 		}
 		all[i].Entries = append(all[i].Entries, a.showEntry(e))
 	}
-	a.answer(w, http.StatusOK, all)
+	return all, nil
 }
 
 func (a *API) showEntry(e *keyring.Entry) client.Entry {
@@ -47,78 +79,10 @@ func (a *API) showEntry(e *keyring.Entry) client.Entry {
 	return shown
 }
 
-func (a *API) addEntry(w http.ResponseWriter, r *http.Request) {
-	var n client.NewEntry
-	if !a.read(w, r, &n, maxBody) {
-		return
-	}
-	e, err := a.Keyrings.Add(r.Context(), a.Actor(r), parameter(r, "ring"), keyrings.NewEntry{Name: n.Name, Password: n.Password, Note: n.Note, Until: timeOf(n.Until)})
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusCreated, a.showEntry(e))
-}
-
-func (a *API) editEntry(w http.ResponseWriter, r *http.Request) {
-	var to client.EntryEdit
-	if a.read(w, r, &to, maxBody) {
-		a.done(w, a.Keyrings.Edit(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name"), keyrings.Edit{Note: to.Note, Until: timeOf(to.Until), Endless: to.Endless}))
-	}
-}
-
-func (a *API) removeEntry(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Keyrings.Remove(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name")))
-}
-
-func (a *API) setEntryPassword(w http.ResponseWriter, r *http.Request) {
-	var n client.NewEntryPassword
-	if a.read(w, r, &n, maxBody) {
-		a.done(w, a.Keyrings.Rotate(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name"), n.Password, time.Duration(min(n.Grace, 1<<32))*time.Second))
-	}
-}
-
-func (a *API) setEntryDisabled(w http.ResponseWriter, r *http.Request) {
-	var disabled bool
-	if a.read(w, r, &disabled, maxBody) {
-		a.done(w, a.Keyrings.Switch(r.Context(), a.Actor(r), parameter(r, "ring"), parameter(r, "name"), disabled))
-	}
-}
-
-func (a *API) importEntries(w http.ResponseWriter, r *http.Request) {
-	var asked client.EntriesImport
-	if !a.read(w, r, &asked, 2*htpasswd.MaxSize) {
-		return
-	}
-	results, err := a.Keyrings.Import(r.Context(), a.Actor(r), parameter(r, "ring"), []byte(asked.File), asked.Dry)
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, showLines(results))
-}
-
 func showLines(results []roster.Done) []client.ImportedLine {
 	lines := make([]client.ImportedLine, len(results))
 	for i, result := range results {
 		lines[i] = client.ImportedLine(result)
 	}
 	return lines
-}
-
-func (a *API) exportEntries(w http.ResponseWriter, r *http.Request) {
-	file, left, err := a.Keyrings.Export(r.Context(), parameter(r, "ring"))
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, client.EntriesExport{File: file, Left: showLines(left)})
-}
-
-func (a *API) upstreams(w http.ResponseWriter, r *http.Request) {
-	all := []client.Upstream{}
-	for _, h := range a.Policy.Upstreams() {
-		all = append(all, client.Upstream{Address: h.Address, Answered: moment(h.Answered), Failed: moment(h.Failed), Why: h.Why, InARow: h.InARow})
-	}
-	a.answer(w, http.StatusOK, all)
 }

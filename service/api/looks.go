@@ -6,67 +6,69 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/looks"
 	"ostiarius/core/words"
+	"ostiarius/service/mistake"
 )
 
+func init() {
+	On(client.ShowLooks, (*API).showLooks)
+	Write(client.SamplePage, (*API).samplePage)
+}
+
 // showLooks says what pages there are to look at, and what of some colours cannot be read.
-func (a *API) showLooks(w http.ResponseWriter, r *http.Request) {
-	l, err := a.looksOf(r)
+func (a *API) showLooks(_ Caller, asked client.Colours) (shown client.Looks, err error) {
+	l, err := a.looksOf(asked)
 	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, err.Error())
-		return
+		return shown, err
 	}
-	shown := client.Looks{Pages: a.Samples, Light: paletteOf(l.InLight()), Dark: paletteOf(l.InDark())}
+	shown = client.Looks{Pages: a.Samples, Light: paletteOf(l.InLight()), Dark: paletteOf(l.InDark())}
 	for name, p := range map[string]looks.Palette{"light": l.InLight(), "dark": l.InDark()} {
 		for _, f := range p.Faults() {
 			shown.Faults = append(shown.Faults, client.ContrastFault{Scheme: name, What: f.What, Ratio: f.Ratio})
 		}
 	}
-	a.answer(w, http.StatusOK, shown)
+	return shown, nil
 }
 
 func paletteOf(p looks.Palette) client.Palette {
 	return client.Palette{Accent: p.Accent.String(), Paper: p.Paper.String(), Ink: p.Ink.String()}
 }
 
-// looksOf returns the looks in force, with the colours that a request asks for instead.
-func (a *API) looksOf(r *http.Request) (looks.Looks, error) {
-	l, query := a.Policy.Book().Looks, r.URL.Query()
-	for prefix, to := range map[string]struct {
-		palette looks.Palette
-		set     func(*looks.Palette)
+// looksOf returns the looks in force, with the colours that are asked for instead.
+func (a *API) looksOf(asked client.Colours) (looks.Looks, error) {
+	l := a.Policy.Book().Looks
+	light, dark := l.InLight(), l.InDark()
+	for _, one := range []struct {
+		text    string
+		to      *looks.Colour
+		palette *looks.Palette
+		set     **looks.Palette
 	}{
-		"": {l.InLight(), func(p *looks.Palette) { l.Light = p }}, "dark-": {l.InDark(), func(p *looks.Palette) { l.Dark = p }},
+		{asked.Accent, &light.Accent, &light, &l.Light}, {asked.Paper, &light.Paper, &light, &l.Light}, {asked.Ink, &light.Ink, &light, &l.Light},
+		{asked.DarkAccent, &dark.Accent, &dark, &l.Dark}, {asked.DarkPaper, &dark.Paper, &dark, &l.Dark}, {asked.DarkInk, &dark.Ink, &dark, &l.Dark},
 	} {
-		asked := false
-		for name, colour := range map[string]*looks.Colour{"accent": &to.palette.Accent, "paper": &to.palette.Paper, "ink": &to.palette.Ink} {
-			text := query.Get(prefix + name)
-			if text == "" {
-				continue
-			}
-			c, err := looks.ParseColour(text)
-			if err != nil {
-				return l, err
-			}
-			*colour, asked = c, true
+		if one.text == "" {
+			continue
 		}
-		if asked {
-			to.set(&to.palette)
+		var err error
+		if *one.to, err = looks.ParseColour(one.text); err != nil {
+			return l, unprocessable(err)
 		}
+		*one.set = one.palette
 	}
-	if scheme := looks.Scheme(query.Get("scheme")); scheme == looks.OnlyLight || scheme == looks.OnlyDark {
-		l.Scheme = scheme
+	if asked.Scheme != "" {
+		l.Scheme = looks.Scheme(asked.Scheme)
 	}
 	return l, nil
 }
 
 // samplePage shows a page with sample data, to be shown within the console.
-func (a *API) samplePage(w http.ResponseWriter, r *http.Request) {
-	l, err := a.looksOf(r)
+func (a *API) samplePage(_ Caller, asked client.SampleOf, w http.ResponseWriter) error {
+	l, err := a.looksOf(asked.Colours)
 	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, err.Error())
-		return
+		return err
 	}
-	if a.Sample == nil || !a.Sample(w, parameter(r, "page"), words.Choose("", r.URL.Query().Get("language")), l) {
-		a.problem(w, http.StatusNotFound, "There is no page of that name to look at.")
+	if a.Sample == nil || !a.Sample(w, asked.Page, words.Choose("", asked.Language), l) {
+		return mistake.Unknown("There is no page of that name to look at.")
 	}
+	return nil
 }

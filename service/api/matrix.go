@@ -1,13 +1,13 @@
 package api
 
 import (
-	"net/http"
 	"sync"
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 	"ostiarius/service/inspect"
+	"ostiarius/service/mistake"
 )
 
 // The most files, addresses and visitors of a matrix. More make it longer than anybody
@@ -15,20 +15,20 @@ import (
 const (
 	maxMatrixRows     = 100_000
 	maxMatrixVisitors = 100
-	maxMatrixBody     = 16 << 20
 )
 
-func (a *API) matrix(w http.ResponseWriter, r *http.Request) {
-	var asked client.MatrixQuery
-	if !a.read(w, r, &asked, maxMatrixBody) {
-		return
-	}
+func init() {
+	On(client.ShowMatrix, (*API).matrix)
+	On(client.ShowMarks, (*API).marks)
+}
+
+func (a *API) matrix(_ Caller, asked client.MatrixQuery) (shown client.Matrix, err error) {
 	book := a.Policy.Book()
-	visitors, ok := a.visitorsOf(w, book, asked.As, len(asked.Addresses))
-	if !ok {
-		return
+	visitors, err := visitorsOf(book, asked.As, len(asked.Addresses))
+	if err != nil {
+		return shown, err
 	}
-	shown := client.Matrix{Site: book.Site}
+	shown.Site = book.Site
 	var requests []policy.Request
 	for _, address := range asked.Addresses {
 		requests = append(requests, policy.Request(address))
@@ -43,31 +43,29 @@ func (a *API) matrix(w http.ResponseWriter, r *http.Request) {
 		}
 		shown.Matrix, shown.More = prove.At(book, requests, visitors), more
 	default:
-		ground, ok := a.ground(w, book)
-		if !ok {
-			return
+		ground, err := a.ground(book)
+		if err != nil {
+			return shown, err
 		}
 		shown.Matrix = ground.Regions(visitors)
 	}
-	a.answer(w, http.StatusOK, shown)
+	return shown, nil
 }
 
 // visitorsOf returns the visitors of a matrix: those of the policy, and others that are asked for.
-func (a *API) visitorsOf(w http.ResponseWriter, book *policy.Book, as []string, addresses int) (visitors []policy.Visitor, ok bool) {
+func visitorsOf(book *policy.Book, as []string, addresses int) ([]policy.Visitor, error) {
 	if addresses > maxMatrixRows || len(as) > maxMatrixVisitors {
-		a.problem(w, http.StatusUnprocessableEntity, "That is more than one matrix can show: ask for at most 100,000 addresses and 100 visitors.")
-		return nil, false
+		return nil, mistake.Invalid("That is more than one matrix can show: ask for at most 100,000 addresses and 100 visitors.")
 	}
-	visitors = prove.Kinds(book)
+	visitors := prove.Kinds(book)
 	for _, who := range as {
 		v, err := policy.ParseVisitor(who)
 		if err != nil {
-			a.problem(w, http.StatusUnprocessableEntity, err.Error())
-			return nil, false
+			return nil, unprocessable(err)
 		}
 		visitors = append(visitors, v)
 	}
-	return visitors, true
+	return visitors, nil
 }
 
 // A surveyor keeps the ground of the policy in force, which is the same for all who ask.
@@ -78,7 +76,7 @@ type surveyor struct {
 	err    error
 }
 
-func (a *API) ground(w http.ResponseWriter, book *policy.Book) (*prove.Ground, bool) {
+func (a *API) ground(book *policy.Book) (*prove.Ground, error) {
 	s := a.surveyor
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -87,35 +85,29 @@ func (a *API) ground(w http.ResponseWriter, book *policy.Book) (*prove.Ground, b
 		s.ground, s.err = prove.Survey(book)
 	}
 	if s.err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, "The regions could not be told apart: "+s.err.Error())
-		return nil, false
+		return nil, mistake.Invalid("The regions could not be told apart: %v", s.err)
 	}
-	return s.ground, true
+	return s.ground, nil
 }
 
 // The most rows that are answered at a time with marks.
 const maxMarkedRows = 20_000
 
 // marks answers with a part of a matrix, a letter for each cell.
-func (a *API) marks(w http.ResponseWriter, r *http.Request) {
-	var asked client.MarksQuery
-	if !a.read(w, r, &asked, maxMatrixBody) {
-		return
-	}
+func (a *API) marks(_ Caller, asked client.MarksQuery) (shown client.Marks, err error) {
 	if asked.From < 0 || asked.Limit < 0 || asked.Limit > maxMarkedRows {
-		a.problem(w, http.StatusUnprocessableEntity, "The first row is 0 or more, and at most 20,000 are asked for at a time.")
-		return
+		return shown, mistake.Invalid("The first row is 0 or more, and at most 20,000 are asked for at a time.")
 	}
 	if asked.Limit == 0 {
 		asked.Limit = maxMarkedRows
 	}
 	book := a.Policy.Book()
-	visitors, ok := a.visitorsOf(w, book, asked.As, 0)
-	if !ok {
-		return
+	visitors, err := visitorsOf(book, asked.As, 0)
+	if err != nil {
+		return shown, err
 	}
 	var m prove.Matrix
-	shown := client.Marks{Rows: []client.MarkedRow{}}
+	shown.Rows = []client.MarkedRow{}
 	if asked.Files {
 		places, more := inspect.Addresses(book, a.Policy.File(), maxMatrixRows)
 		shown.Total, shown.More = len(places), more
@@ -126,9 +118,9 @@ func (a *API) marks(w http.ResponseWriter, r *http.Request) {
 		}
 		m = prove.At(book, requests, visitors)
 	} else {
-		ground, ok := a.ground(w, book)
-		if !ok {
-			return
+		ground, err := a.ground(book)
+		if err != nil {
+			return shown, err
 		}
 		m, shown.Total = ground.SomeRegions(visitors, asked.From, asked.Limit)
 	}
@@ -138,9 +130,11 @@ func (a *API) marks(w http.ResponseWriter, r *http.Request) {
 		for i, cell := range row.Cells {
 			marks[i] = markOf[cell.Outcome]
 		}
-		shown.Rows = append(shown.Rows, client.MarkedRow{Kind: row.Kind, Label: row.Label, Method: row.Method, Host: row.Host, Path: row.Path, Doors: row.Doors, Marks: string(marks)})
+		shown.Rows = append(shown.Rows, client.MarkedRow{
+			Kind: row.Kind, Label: row.Label, Method: row.Method, Host: row.Host, Path: row.Path, Doors: row.Doors, Marks: string(marks),
+		})
 	}
-	a.answer(w, http.StatusOK, shown)
+	return shown, nil
 }
 
 // The letters of the outcomes.

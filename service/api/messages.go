@@ -1,45 +1,56 @@
 package api
 
 import (
+	"encoding/json"
 	"net/http"
-	"strconv"
 
 	"ostiarius/client"
 	"ostiarius/core/message"
 	"ostiarius/core/words"
 	"ostiarius/service/mail"
+	"ostiarius/service/mistake"
 )
 
-func (a *API) listMessages(w http.ResponseWriter, r *http.Request) {
-	query := r.URL.Query()
-	_, limit, err := part(query)
-	q := mail.Query{State: message.State(query.Get("state")), Words: query.Get("search"), Limit: limit}
-	if before := query.Get("before"); before != "" && err == nil {
-		q.Before, err = strconv.ParseInt(before, 10, 64)
-	}
-	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, err.Error())
-		return
-	}
-	all, counts, err := a.Mail.List(r.Context(), q)
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	answer := client.Messages{
+func init() {
+	On(client.ListMessages, (*API).listMessages)
+	On(client.MessageKinds, func(*API, Caller, client.None) ([]string, error) {
+		var all []string
+		for _, kind := range message.Kinds {
+			all = append(all, string(kind))
+		}
+		return all, nil
+	})
+	Write(client.SampleMessage, (*API).sampleMessage)
+	Do(client.TestMail, func(a *API, by Caller, t client.TestMessage) error {
+		return a.Mail.Test(by, by.Actor, t.To, words.Choose("", t.Language))
+	})
+	On(client.ShowMessage, (*API).showMessage)
+	Do(client.RetryMessage, func(a *API, by Caller, of client.ByNumber) error { return a.Mail.Retry(by, by.Actor, of.ID) })
+	Do(client.DropMessage, func(a *API, by Caller, of client.ByNumber) error { return a.Mail.Drop(by, by.Actor, of.ID) })
+	On(client.RevealMailLink, func(a *API, by Caller, of client.ByNumber) (client.Link, error) {
+		path, until, err := a.Mail.Reveal(by, by.Actor, of.ID)
+		return client.Link{Path: path, Until: until}, err
+	})
+}
+
+func (a *API) listMessages(by Caller, q client.MessageQuery) (client.Messages, error) {
+	all, counts, err := a.Mail.List(by, mail.Query{
+		State: message.State(q.State), Words: q.Search, Before: q.Before, Limit: limitOf(q.Limit),
+	})
+	shown := client.Messages{
 		Messages: make([]client.Message, len(all)), Server: a.Mail.Server(),
 		Waiting: counts[message.Waiting], Sent: counts[message.Sent], Failed: counts[message.Failed], Dropped: counts[message.Dropped],
 	}
 	for i, m := range all {
-		answer.Messages[i] = showMessage(m)
+		shown.Messages[i] = showMessage(m)
 	}
-	a.answer(w, http.StatusOK, answer)
+	return shown, err
 }
 
 func showMessage(m message.Message) client.Message {
 	shown := client.Message{
-		ID: m.ID, Kind: string(m.Kind), To: m.To, Account: m.Account, Language: string(m.Language), State: string(m.State), MadeAt: m.MadeAt, Until: m.Until,
-		Tries: m.Tries, Problem: m.Problem, EndedAt: moment(m.EndedAt), HasLink: m.Link != "",
+		ID: m.ID, Kind: string(m.Kind), To: m.To, Account: m.Account, Language: string(m.Language), State: string(m.State),
+		MadeAt: m.MadeAt, Until: m.Until, Tries: m.Tries, Problem: m.Problem, EndedAt: moment(m.EndedAt), HasLink: m.Link != "",
 	}
 	if m.State == message.Waiting {
 		shown.NextAt = moment(m.NextAt)
@@ -47,88 +58,36 @@ func showMessage(m message.Message) client.Message {
 	return shown
 }
 
-// messageNumber reads which message is meant; it answers what is none.
-func (a *API) messageNumber(w http.ResponseWriter, r *http.Request) (int64, bool) {
-	id, err := strconv.ParseInt(parameter(r, "id"), 10, 64)
+func (a *API) showMessage(by Caller, of client.ByNumber) (client.Message, error) {
+	m, err := a.Mail.Find(by, of.ID)
 	if err != nil {
-		a.problem(w, http.StatusNotFound, "A message is named by its number.")
-	}
-	return id, err == nil
-}
-
-func (a *API) showMessage(w http.ResponseWriter, r *http.Request) {
-	id, ok := a.messageNumber(w, r)
-	if !ok {
-		return
-	}
-	m, err := a.Mail.Find(r.Context(), id)
-	if err != nil {
-		a.fail(w, err)
-		return
+		return client.Message{}, err
 	}
 	shown, letter := showMessage(m), a.Mail.Show(m)
 	shown.Subject, shown.Text = letter.Subject, letter.Text
-	a.answer(w, http.StatusOK, shown)
-}
-
-func (a *API) retryMessage(w http.ResponseWriter, r *http.Request) {
-	if id, ok := a.messageNumber(w, r); ok {
-		a.done(w, a.Mail.Retry(r.Context(), a.Actor(r), id))
-	}
-}
-
-func (a *API) dropMessage(w http.ResponseWriter, r *http.Request) {
-	if id, ok := a.messageNumber(w, r); ok {
-		a.done(w, a.Mail.Drop(r.Context(), a.Actor(r), id))
-	}
-}
-
-func (a *API) linkOfMessage(w http.ResponseWriter, r *http.Request) {
-	id, ok := a.messageNumber(w, r)
-	if !ok {
-		return
-	}
-	path, until, err := a.Mail.Reveal(r.Context(), a.Actor(r), id)
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, client.Link{Path: path, Until: until})
-}
-
-func (a *API) testMessage(w http.ResponseWriter, r *http.Request) {
-	var t client.TestMessage
-	if a.read(w, r, &t, maxBody) {
-		a.done(w, a.Mail.Test(r.Context(), a.Actor(r), t.To, words.Choose("", t.Language)))
-	}
+	return shown, nil
 }
 
 // sampleMessage shows what a kind of message looks like, as a page that is shown within the console.
-func (a *API) sampleMessage(w http.ResponseWriter, r *http.Request) {
-	kind := message.Kind(parameter(r, "kind"))
+func (a *API) sampleMessage(by Caller, asked client.Sample, w http.ResponseWriter) error {
+	kind := message.Kind(asked.Kind)
 	if !message.IsKind(kind) {
-		a.problem(w, http.StatusNotFound, "There is no kind of message of that name.")
-		return
+		return mistake.Unknown("There is no kind of message of that name.")
 	}
-	l, err := a.looksOf(r)
+	l, err := a.looksOf(asked.Colours)
 	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, err.Error())
-		return
+		return err
 	}
-	letter := a.Mail.Sample(kind, words.Choose("", r.URL.Query().Get("language")), l)
-	if r.URL.Query().Get("as") != "page" {
-		a.answer(w, http.StatusOK, client.Letter{Language: string(letter.Language), Subject: letter.Subject, Text: letter.Text})
-		return
+	letter := a.Mail.Sample(kind, words.Choose("", asked.Language), l)
+	by.Header.Set("Cache-Control", "private, no-store")
+	if asked.As != "page" {
+		by.Header.Set("Content-Type", client.SampleMessage.Media)
+		return json.NewEncoder(w).Encode(client.Letter{Language: string(letter.Language), Subject: letter.Subject, Text: letter.Text})
 	}
-	h := w.Header()
-	h.Set("Content-Type", "text/html; charset=utf-8")
-	h.Set("Cache-Control", "private, no-store")
+	by.Header.Set("Content-Type", "text/html; charset=utf-8")
 	// Its looks stand in its elements, as mail programs want it; beyond that it may do nothing.
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'self'; base-uri 'none'; form-action 'none'; sandbox")
-	w.Write([]byte(letter.HTML))
-}
-
-// kindsOfMessage lists what messages are about.
-func (a *API) kindsOfMessage(w http.ResponseWriter, r *http.Request) {
-	a.answer(w, http.StatusOK, message.Kinds)
+	by.Header.Set("Content-Security-Policy",
+		"default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'self'; base-uri 'none'; form-action 'none'; sandbox")
+	_, err = w.Write([]byte(letter.HTML))
+	return err
 }

@@ -1,8 +1,6 @@
 package api
 
 import (
-	"context"
-	"net/http"
 	"slices"
 	"strconv"
 	"time"
@@ -11,15 +9,44 @@ import (
 	"ostiarius/core/pass"
 	"ostiarius/core/policy"
 	"ostiarius/core/words"
+	"ostiarius/service/mistake"
 	"ostiarius/service/passes"
 	"ostiarius/store"
 )
 
-func (a *API) listPassKinds(w http.ResponseWriter, r *http.Request) {
-	counts, err := a.Passes.Counts(r.Context())
+func init() {
+	On(client.ListPassKinds, (*API).listPassKinds)
+	On(client.ListPasses, (*API).listPasses)
+	On(client.ShowPass, (*API).showPass)
+	On(client.IssuePass, (*API).issuePass)
+	On(client.ImportPasses, (*API).importPasses)
+	Do(client.RevokePass, func(a *API, by Caller, of client.ByID) error { return a.Passes.Revoke(by, by.Actor, of.ID) })
+	Do(client.PausePass, func(a *API, by Caller, of client.ByID) error { return a.Passes.Pause(by, by.Actor, of.ID) })
+	Do(client.ResumePass, func(a *API, by Caller, of client.ByID) error { return a.Passes.Resume(by, by.Actor, of.ID) })
+	On(client.RenewPass, func(a *API, by Caller, n client.PassRenewal) (shown client.Pass, err error) {
+		is, err := a.Passes.Renew(by, by.Actor, n.ID, timeOf(n.Until), n.Downloads)
+		if err != nil {
+			return shown, err
+		}
+		return a.viewPass(is), nil
+	})
+	On(client.ResendPass, func(a *API, by Caller, n client.PassResending) (shown client.IssuedPass, err error) {
+		i, err := a.Passes.Resend(by, by.Actor, n.ID, seconds(n.Grace), n.NoMail)
+		if err != nil {
+			return shown, err
+		}
+		return a.issued(i, !n.NoMail), nil
+	})
+	On(client.RotatePasses, func(a *API, by Caller, n client.PassRotation) (client.RotatedPasses, error) {
+		rotated, err := a.Passes.RotateKind(by, by.Actor, n.Kind, n.Before, seconds(n.Grace))
+		return client.RotatedPasses{Rotated: rotated}, err
+	})
+}
+
+func (a *API) listPassKinds(by Caller, _ client.None) ([]client.PassKind, error) {
+	counts, err := a.Passes.Counts(by)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return nil, err
 	}
 	all := []client.PassKind{}
 	add := func(k client.PassKind) {
@@ -32,7 +59,10 @@ func (a *API) listPassKinds(w http.ResponseWriter, r *http.Request) {
 	}
 	book := a.Policy.Book()
 	for _, d := range book.Passes {
-		k := client.PassKind{Name: d.Name, Title: d.Title, Lasts: lastsText(d.Lasts, d.Lasts == 0), CountsFrom: "issue", Downloads: d.Downloads, Networks: d.Networks, Spread: "note", Place: a.Passes.Leads(&pass.Pass{Kind: d.Name})}
+		k := client.PassKind{
+			Name: d.Name, Title: d.Title, Lasts: lastsText(d.Lasts, d.Lasts == 0), CountsFrom: "issue", Downloads: d.Downloads,
+			Networks: d.Networks, Spread: "note", Place: a.Passes.Leads(&pass.Pass{Kind: d.Name}),
+		}
 		if d.FirstUse {
 			k.CountsFrom = "first-use"
 		}
@@ -48,13 +78,14 @@ func (a *API) listPassKinds(w http.ResponseWriter, r *http.Request) {
 	for _, name := range slices.Sorted(slices.Values(gone)) {
 		add(client.PassKind{Name: name, Title: name, CountsFrom: "issue", Spread: "note", Gone: true})
 	}
-	a.answer(w, http.StatusOK, all)
+	return all, nil
 }
 
 func (a *API) viewPass(is *pass.Pass) client.Pass {
 	shown := client.Pass{
-		ID: is.ID, Kind: is.Kind, Reference: is.Reference, Recipient: is.Address, Name: is.Name, Note: is.Note, Paths: is.Paths, State: string(a.Passes.StateOf(is)), Why: is.Why,
-		MadeAt: is.MadeAt, MadeBy: is.MadeBy, Until: moment(is.Until), FirstUsed: moment(is.FirstUsed), LastUsed: moment(is.LastUsed),
+		ID: is.ID, Kind: is.Kind, Reference: is.Reference, Recipient: is.Address, Name: is.Name, Note: is.Note, Paths: is.Paths,
+		State: string(a.Passes.StateOf(is)), Why: is.Why, MadeAt: is.MadeAt, MadeBy: is.MadeBy, Until: moment(is.Until),
+		FirstUsed: moment(is.FirstUsed), LastUsed: moment(is.LastUsed),
 		Downloads: client.PassDownloads{Used: is.Used, Allowed: is.Allowed}, SpreadAt: moment(is.Spread),
 	}
 	if is.Until.IsZero() && is.Lasts > 0 {
@@ -66,46 +97,29 @@ func (a *API) viewPass(is *pass.Pass) client.Pass {
 	return shown
 }
 
-func (a *API) listPasses(w http.ResponseWriter, r *http.Request) {
-	q := r.URL.Query()
-	limit := 100
-	if text := q.Get("limit"); text != "" && text != "0" {
-		n, err := strconv.Atoi(text)
-		if err != nil || n < 1 || n > maxPart {
-			a.problem(w, http.StatusUnprocessableEntity, "limit is a number from 1 to 1000.")
-			return
-		}
-		limit = n
-	}
-	state := pass.State(q.Get("state"))
-	if state != "" && !slices.Contains(pass.States, state) {
-		a.problem(w, http.StatusUnprocessableEntity, "A pass is waiting, open, used-up, ended, paused or revoked, not "+strconv.Quote(string(state))+".")
-		return
-	}
-	found, err := a.Passes.List(r.Context(), store.PassQuery{Kind: q.Get("kind"), State: state, Begins: q.Get("search"), Limit: limit + 1}, q.Get("after"))
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
+func (a *API) listPasses(by Caller, q client.PassQuery) (client.Passes, error) {
+	limit := limitOf(q.Limit)
+	found, err := a.Passes.List(by, store.PassQuery{
+		Kind: q.Kind, State: pass.State(q.State), Begins: q.Search, Limit: limit + 1,
+	}, q.After)
 	all := client.Passes{Passes: []client.Pass{}, More: len(found) > limit}
 	for _, is := range found[:min(limit, len(found))] {
 		all.Passes = append(all.Passes, a.viewPass(is))
 	}
-	a.answer(w, http.StatusOK, all)
+	return all, err
 }
 
-func (a *API) showPass(w http.ResponseWriter, r *http.Request) {
-	story, err := a.Passes.Story(r.Context(), parameter(r, "id"))
+func (a *API) showPass(by Caller, of client.ByID) (shown client.Pass, err error) {
+	story, err := a.Passes.Story(by, of.ID)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return shown, err
 	}
-	shown := a.viewPass(story.Pass)
+	shown = a.viewPass(story.Pass)
 	shown.Networks = &story.Networks
 	for _, e := range story.Story {
 		shown.Story = append(shown.Story, client.PassEvent{At: e.At, What: string(e.What), Actor: e.Actor, Detail: e.Detail})
 	}
-	a.answer(w, http.StatusOK, shown)
+	return shown, nil
 }
 
 // issued shows a pass with its credentials, this once: with the text to send, where no mail server sends it.
@@ -125,99 +139,42 @@ func (a *API) credentials(i passes.Issued) client.IssuedPass {
 	}
 }
 
-// language reads the language in which somebody is written to. It answers what is none.
-func (a *API) language(w http.ResponseWriter, text string) (words.Language, bool) {
+// language reads the language in which somebody is written to; "" for theirs.
+func language(text string) (words.Language, error) {
 	in := words.Language(text)
 	if text != "" && !slices.Contains(words.Languages, in) {
-		a.problem(w, http.StatusUnprocessableEntity, "There is no language "+strconv.Quote(text)+".")
-		return in, false
+		return in, mistake.Invalid("There is no language %s.", strconv.Quote(text))
 	}
-	return in, true
+	return in, nil
 }
 
-func (a *API) issuePass(w http.ResponseWriter, r *http.Request) {
-	var n client.NewPass
-	if !a.read(w, r, &n, maxBody) {
-		return
+func (a *API) issuePass(by Caller, n client.NewPass) (shown client.IssuedPass, err error) {
+	in, err := language(n.Language)
+	if err != nil {
+		return shown, err
 	}
-	in, ok := a.language(w, n.Language)
-	if !ok {
-		return
-	}
-	i, err := a.Passes.Issue(r.Context(), a.Actor(r), n.Kind, passes.NewPass{
-		Address: n.To, Name: n.Name, Reference: n.Reference, Note: n.Note, Until: timeOf(n.Until), Downloads: n.Downloads, Paths: n.Paths, Language: in, NoMail: n.NoMail,
+	i, err := a.Passes.Issue(by, by.Actor, n.Kind, passes.NewPass{
+		Address: n.To, Name: n.Name, Reference: n.Reference, Note: n.Note, Until: timeOf(n.Until), Downloads: n.Downloads,
+		Paths: n.Paths, Language: in, NoMail: n.NoMail,
 	})
 	if err != nil {
-		a.fail(w, err)
-		return
+		return shown, err
 	}
-	a.answer(w, http.StatusCreated, a.issued(i, !n.NoMail))
+	return a.issued(i, !n.NoMail), nil
 }
 
-func (a *API) importPasses(w http.ResponseWriter, r *http.Request) {
-	var n client.PassesImport
-	if !a.read(w, r, &n, 32<<20) {
-		return
-	}
-	in, ok := a.language(w, n.Language)
-	if !ok {
-		return
-	}
-	lines, issued, err := a.Passes.Import(r.Context(), a.Actor(r), n.Kind, n.File, time.Local, passes.NewPass{Until: timeOf(n.Until), Downloads: n.Downloads, Language: in, NoMail: n.NoMail}, n.Dry)
+func (a *API) importPasses(by Caller, n client.PassesImport) (done client.ImportedPasses, err error) {
+	in, err := language(n.Language)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return done, err
 	}
-	done := client.ImportedPasses{Lines: showLines(lines), Issued: []client.IssuedPass{}}
+	all := passes.NewPass{Until: timeOf(n.Until), Downloads: n.Downloads, Language: in, NoMail: n.NoMail}
+	lines, issued, err := a.Passes.Import(by, by.Actor, n.Kind, n.File, time.Local, all, n.Dry)
+	done = client.ImportedPasses{Lines: showLines(lines), Issued: []client.IssuedPass{}}
 	if n.NoMail { // somebody has to pass them on
 		for _, i := range issued {
 			done.Issued = append(done.Issued, a.credentials(i))
 		}
 	}
-	a.answer(w, http.StatusOK, done)
-}
-
-func (a *API) doPass(what func(p *passes.Passes, ctx context.Context, actor, id string) error) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		a.done(w, what(a.Passes, r.Context(), a.Actor(r), parameter(r, "id")))
-	}
-}
-
-func (a *API) renewPass(w http.ResponseWriter, r *http.Request) {
-	var n client.RenewPass
-	if !a.read(w, r, &n, maxBody) {
-		return
-	}
-	is, err := a.Passes.Renew(r.Context(), a.Actor(r), parameter(r, "id"), timeOf(n.Until), n.Downloads)
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, a.viewPass(is))
-}
-
-func (a *API) resendPass(w http.ResponseWriter, r *http.Request) {
-	var n client.ResendPass
-	if !a.read(w, r, &n, maxBody) {
-		return
-	}
-	i, err := a.Passes.Resend(r.Context(), a.Actor(r), parameter(r, "id"), seconds(n.Grace), n.NoMail)
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, a.issued(i, !n.NoMail))
-}
-
-func (a *API) rotatePasses(w http.ResponseWriter, r *http.Request) {
-	var n client.RotatePasses
-	if !a.read(w, r, &n, maxBody) {
-		return
-	}
-	rotated, err := a.Passes.RotateKind(r.Context(), a.Actor(r), n.Kind, n.Before, seconds(n.Grace))
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, client.RotatedPasses{Rotated: rotated})
+	return done, err
 }

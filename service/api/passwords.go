@@ -1,38 +1,39 @@
 package api
 
 import (
-	"fmt"
-	"net/http"
-
 	"ostiarius/client"
 	"ostiarius/core/secret"
+	"ostiarius/service/mistake"
 )
 
-func (a *API) generate(w http.ResponseWriter, r *http.Request) {
-	var asked client.Generate
-	if !a.read(w, r, &asked, maxBody) {
-		return
-	}
-	var password string
+func init() {
+	On(client.EstimatePassword, (*API).estimate)
+	On(client.GeneratePassword, func(_ *API, _ Caller, asked client.Generate) (client.Generated, error) {
+		password, err := generate(asked)
+		strength := secret.Estimate(password)
+		return client.Generated{Password: password, Strength: client.Strength{Bits: strength.Bits, Word: strength.Word}}, err
+	})
+}
+
+func generate(asked client.Generate) (string, error) {
 	switch {
 	case asked.Words == 0 && asked.Length == 0:
-		password = secret.Generate()
+		return secret.Generate(), nil
+	case asked.Words == 0 && (asked.Length < secret.LeastGenerated || asked.Length > secret.MostGenerated):
+		return "", mistake.Invalid("A generated password has between %d and %d characters.", secret.LeastGenerated, secret.MostGenerated)
 	case asked.Words == 0:
-		if asked.Length < secret.LeastGenerated || asked.Length > secret.MostGenerated {
-			a.problem(w, http.StatusUnprocessableEntity, fmt.Sprintf("A generated password has between %d and %d characters.", secret.LeastGenerated, secret.MostGenerated))
-			return
-		}
-		password = secret.GenerateCharacters(asked.Length, asked.Readable)
+		return secret.GenerateCharacters(asked.Length, asked.Readable), nil
 	case asked.Words < 4 || asked.Words > 12:
-		a.problem(w, http.StatusUnprocessableEntity, "A generated password has between 4 and 12 words.")
-		return
-	default:
-		var err error
-		if password, err = secret.GenerateWords(asked.Words); err != nil {
-			a.fail(w, err)
-			return
-		}
+		return "", mistake.Invalid("A generated password has between 4 and 12 words.")
 	}
-	strength := secret.Estimate(password)
-	a.answer(w, http.StatusOK, client.Generated{Password: password, Strength: client.Strength{Bits: strength.Bits, Word: strength.Word}})
+	return secret.GenerateWords(asked.Words)
+}
+
+func (a *API) estimate(_ Caller, asked client.Estimated) (client.Strength, error) {
+	s := a.People.Strength(asked.Password, asked.Name)
+	shown := client.Strength{Bits: s.Bits, Word: s.Word}
+	if err := secret.CheckNew(asked.Password, a.Policy.Book().Site, asked.Name); err != nil {
+		shown.Word, shown.Advice = "refused", err.Error()
+	}
+	return shown, nil
 }

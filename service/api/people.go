@@ -1,15 +1,13 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"iter"
 	"net/http"
-	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -17,10 +15,77 @@ import (
 	"ostiarius/core/account"
 	"ostiarius/core/policy"
 	"ostiarius/core/roster"
-	"ostiarius/core/secret"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
 )
+
+func init() {
+	On(client.ListPeople, (*API).listPeople)
+	On(client.AddPerson, func(a *API, by Caller, n client.NewPerson) (client.Person, error) {
+		return a.shown(a.People.Add(by, by.Actor, people.NewAccount{
+			Name: n.Name, Email: n.Email, Notes: n.Notes, Password: n.Password, Roles: n.Roles, Until: timeOf(n.Until), Anyway: n.Anyway,
+		}))
+	})
+	On(client.ImportPeople, (*API).importPeople)
+	exportPeople(client.ExportPeople, "people.json", func(_ *API, w io.Writer, all accounts) error { return roster.WriteJSON(w, all) })
+	exportPeople(client.ExportPeopleCSV, "people.csv", func(a *API, w io.Writer, all accounts) error { return roster.WriteCSV(w, all, a.Now()) })
+	On(client.ShowPerson, func(a *API, by Caller, of client.ByName) (client.Person, error) {
+		return a.shown(a.People.Find(by, of.Name))
+	})
+	On(client.EditPerson, func(a *API, by Caller, to client.PersonEdit) (client.Person, error) {
+		return a.shown(a.People.Edit(by, by.Actor, to.Account, people.Edit{
+			Name: to.Name, Email: to.Email, Notes: to.Notes, Anyway: to.Anyway,
+		}))
+	})
+	Do(client.RemovePerson, func(a *API, by Caller, of client.ByName) error {
+		return a.unlessLast(by, of.Name, true, func() error { return a.People.Remove(by, by.Actor, of.Name) })
+	})
+	Do(client.SetPassword, func(a *API, by Caller, n client.NewPassword) error {
+		return a.People.SetPassword(by, by.Actor, n.Account, n.Password)
+	})
+	Do(client.DisablePerson, func(a *API, by Caller, to client.Disabled) error {
+		return a.unlessLast(by, to.Account, to.Disabled, func() error {
+			return a.People.SetDisabled(by, by.Actor, to.Account, to.Disabled)
+		})
+	})
+	Do(client.GrantRole, func(a *API, by Caller, g client.NewGrant) error {
+		limits := g.From != nil || g.Until != nil // it may stand in the place of one without an end
+		return a.unlessLast(by, g.Account, limits && a.Policy.Book().Satisfies(g.Role, policy.Steward), func() error {
+			return a.People.Grant(by, by.Actor, g.Account, g.Role, timeOf(g.From), timeOf(g.Until))
+		})
+	})
+	Do(client.RevokeRole, func(a *API, by Caller, of client.RoleOf) error {
+		return a.unlessLast(by, of.Account, a.Policy.Book().Satisfies(of.Role, policy.Steward), func() error {
+			return a.People.Revoke(by, by.Actor, of.Account, of.Role)
+		})
+	})
+	On(client.LinkPerson, func(a *API, by Caller, of client.ByName) (client.Link, error) {
+		token, until, err := a.People.Link(by, by.Actor, of.Name)
+		return client.Link{Path: a.Policy.Book().Prefix + "/recover?link=" + token, Until: until}, err
+	})
+	Do(client.MailLink, func(a *API, by Caller, of client.ByName) error { return a.People.MailLink(by, by.Actor, of.Name) })
+	On(client.EndSessionsOf, func(a *API, by Caller, of client.ByName) (client.Ended, error) {
+		p, err := a.People.Find(by, of.Name)
+		if err != nil {
+			return client.Ended{}, err
+		}
+		ended, err := a.Sessions.EndOf(by, by.Actor, p, "")
+		return client.Ended{Ended: ended}, err
+	})
+	// Whoever may ask for a link for the first steward commands the service on its machine, for with a session one is a steward already.
+	On(client.FirstLink, func(a *API, by Caller, _ client.None) (client.Link, error) {
+		token, until, err := a.Desk.FirstLink(by)
+		return client.Link{Path: a.Policy.Book().Prefix + "/first?link=" + token, Until: until}, err
+	})
+}
+
+// shown shows an account, if there is no error.
+func (a *API) shown(p *account.Account, err error) (client.Person, error) {
+	if err != nil {
+		return client.Person{}, err
+	}
+	return a.show(p), nil
+}
 
 func (a *API) show(p *account.Account) client.Person {
 	now := a.Now()
@@ -44,146 +109,6 @@ func moment(t time.Time) *time.Time {
 	return &t
 }
 
-// The most of a list that is shown at once.
-const maxPart = 1000
-
-// part reads which part of a list is asked for.
-func part(q url.Values) (offset, limit int, err error) {
-	number := func(name string, usual, most int) int {
-		text := q.Get(name)
-		if text == "" {
-			return usual
-		}
-		n, wrong := strconv.Atoi(text)
-		if wrong != nil || n < 0 || n > most {
-			err = fmt.Errorf("%s is a number from 0 to %d, not %q", name, most, text)
-		}
-		return n
-	}
-	offset, limit = number("offset", 0, 1<<30), number("limit", 100, maxPart)
-	return offset, max(1, limit), err
-}
-
-// partOf reads whose things are asked for, nil for everybody's, and which part of the list. If that cannot be, it has answered.
-func (a *API) partOf(w http.ResponseWriter, r *http.Request) (of *account.Account, offset, limit int, ok bool) {
-	q := r.URL.Query()
-	offset, limit, err := part(q)
-	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, err.Error())
-		return nil, 0, 0, false
-	}
-	if name := q.Get("account"); name != "" {
-		if of, err = a.People.Find(r.Context(), name); err != nil {
-			a.fail(w, err)
-			return nil, 0, 0, false
-		}
-	}
-	return of, offset, limit, true
-}
-
-func (a *API) listPeople(w http.ResponseWriter, r *http.Request) {
-	q := r.URL.Query()
-	offset, limit, err := part(q)
-	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, err.Error())
-		return
-	}
-	all, total, err := a.People.List(r.Context(), people.Query{
-		Words: strings.Fields(q.Get("search")), Role: q.Get("role"), State: q.Get("state"), Sort: q.Get("sort"), Down: q.Get("down") == "true",
-		Offset: offset, Limit: limit,
-	})
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	shown := client.People{People: make([]client.Person, len(all)), Total: total}
-	for i, p := range all {
-		shown.People[i] = a.show(p)
-	}
-	a.answer(w, http.StatusOK, shown)
-}
-
-func (a *API) addPerson(w http.ResponseWriter, r *http.Request) {
-	var n client.NewPerson
-	if !a.read(w, r, &n, maxBody) {
-		return
-	}
-	added, err := a.People.Add(r.Context(), a.Actor(r),
-		people.NewAccount{Name: n.Name, Email: n.Email, Notes: n.Notes, Password: n.Password, Roles: n.Roles, Until: timeOf(n.Until),
-			Anyway: n.Anyway})
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusCreated, a.show(added))
-}
-
-func (a *API) showPerson(w http.ResponseWriter, r *http.Request) {
-	p, err := a.People.Find(r.Context(), parameter(r, "name"))
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, a.show(p))
-}
-
-func (a *API) removePerson(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.unlessLast(r, func() error { return a.People.Remove(r.Context(), a.Actor(r), parameter(r, "name")) }))
-}
-
-func (a *API) setPassword(w http.ResponseWriter, r *http.Request) {
-	var n client.NewPassword
-	if a.read(w, r, &n, maxBody) {
-		a.done(w, a.People.SetPassword(r.Context(), a.Actor(r), parameter(r, "name"), n.Password))
-	}
-}
-
-func (a *API) setDisabled(w http.ResponseWriter, r *http.Request) {
-	var disabled bool
-	if a.read(w, r, &disabled, maxBody) {
-		switched := func() error { return a.People.SetDisabled(r.Context(), a.Actor(r), parameter(r, "name"), disabled) }
-		if disabled {
-			a.done(w, a.unlessLast(r, switched))
-		} else {
-			a.done(w, switched())
-		}
-	}
-}
-
-func (a *API) grant(w http.ResponseWriter, r *http.Request) {
-	var g client.NewGrant
-	if !a.read(w, r, &g, maxBody) {
-		return
-	}
-	grant := func() error {
-		return a.People.Grant(r.Context(), a.Actor(r), parameter(r, "name"), g.Role, timeOf(g.From), timeOf(g.Until))
-	}
-	if limits := g.From != nil || g.Until != nil; limits && a.Policy.Book().Satisfies(g.Role, policy.Steward) {
-		a.done(w, a.unlessLast(r, grant)) // in the place of one without an end
-	} else {
-		a.done(w, grant())
-	}
-}
-
-func (a *API) revoke(w http.ResponseWriter, r *http.Request) {
-	revoke := func() error {
-		return a.People.Revoke(r.Context(), a.Actor(r), parameter(r, "name"), parameter(r, "role"))
-	}
-	if a.Policy.Book().Satisfies(parameter(r, "role"), policy.Steward) {
-		a.done(w, a.unlessLast(r, revoke))
-	} else {
-		a.done(w, revoke())
-	}
-}
-
-// unlessLast does what takes access from an account, unless those who administer the site this way would lock themselves out.
-func (a *API) unlessLast(r *http.Request, act func() error) error {
-	if !a.Shuts {
-		return act()
-	}
-	return a.People.UnlessLast(r.Context(), parameter(r, "name"), policy.Steward, act)
-}
-
 func timeOf(t *time.Time) time.Time {
 	if t == nil {
 		return time.Time{}
@@ -191,70 +116,46 @@ func timeOf(t *time.Time) time.Time {
 	return *t
 }
 
-func (a *API) editPerson(w http.ResponseWriter, r *http.Request) {
-	var to client.PersonEdit
-	if !a.read(w, r, &to, maxBody) {
-		return
+// limitOf returns how many of a list are shown, where so many are asked for.
+func limitOf(asked int) int { return cmp.Or(asked, 100) }
+
+// accountOf returns the account whose things are asked for; nil for everybody's.
+func (a *API) accountOf(by Caller, name string) (*account.Account, error) {
+	if name == "" {
+		return nil, nil
 	}
-	edited, err := a.People.Edit(r.Context(), a.Actor(r), parameter(r, "name"), people.Edit(to))
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, a.show(edited))
+	return a.People.Find(by, name)
 }
 
-func (a *API) linkPerson(w http.ResponseWriter, r *http.Request) {
-	token, until, err := a.People.Link(r.Context(), a.Actor(r), parameter(r, "name"))
-	if err != nil {
-		a.fail(w, err)
-		return
+func (a *API) listPeople(by Caller, q client.PeopleQuery) (client.People, error) {
+	all, total, err := a.People.List(by, people.Query{
+		Words: strings.Fields(q.Search), Role: q.Role, State: q.State, Sort: q.Sort, Down: q.Down, Offset: q.Offset, Limit: limitOf(q.Limit),
+	})
+	shown := client.People{People: make([]client.Person, len(all)), Total: total}
+	for i, p := range all {
+		shown.People[i] = a.show(p)
 	}
-	a.answer(w, http.StatusCreated, client.Link{Path: a.Policy.Book().Prefix + "/recover?link=" + token, Until: until})
+	return shown, err
 }
 
-// mailLink sends a link to set a password to whom it is for.
-func (a *API) mailLink(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.People.MailLink(r.Context(), a.Actor(r), parameter(r, "name")))
+// unlessLast does what may take access from an account, unless those who administer the site this way would lock themselves out.
+func (a *API) unlessLast(by Caller, name string, takes bool, act func() error) error {
+	if !a.Shuts || !takes {
+		return act()
+	}
+	return a.People.UnlessLast(by, name, policy.Steward, act)
 }
 
-func (a *API) endSessionsOf(w http.ResponseWriter, r *http.Request) {
-	of, err := a.People.Find(r.Context(), parameter(r, "name"))
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	ended, err := a.Sessions.EndOf(r.Context(), a.Actor(r), of, "")
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, map[string]int64{"ended": ended})
-}
-
-// The largest list of accounts that is brought in at once, in bytes.
-const maxImport = 64 << 20
-
-func (a *API) importPeople(w http.ResponseWriter, r *http.Request) {
-	var asked client.Import
-	if !a.read(w, r, &asked, maxImport) {
-		return
-	}
+func (a *API) importPeople(by Caller, asked client.Import) (client.Imported, error) {
 	all, err := roster.Read([]byte(asked.File), time.Local)
 	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, "The list cannot be read: "+err.Error())
-		return
+		return client.Imported{}, mistake.Invalid("The list cannot be read: %v", err)
 	}
-	if err := a.shutByList(r.Context(), all); err != nil {
-		a.fail(w, err)
-		return
+	if err := a.shutByList(by, all); err != nil {
+		return client.Imported{}, err
 	}
-	results, done, err := a.People.Import(r.Context(), a.Actor(r), all, asked.Dry)
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, client.Imported{Done: done, Results: showLines(results)})
+	results, done, err := a.People.Import(by, by.Actor, all, asked.Dry)
+	return client.Imported{Done: done, Results: showLines(results)}, err
 }
 
 // shutByList refuses a list that takes access from somebody who administers the site this way: it could take it from all of them.
@@ -283,19 +184,25 @@ func (a *API) shutByList(ctx context.Context, all []roster.Entry) error {
 	return nil
 }
 
-// exportPeople answers with a file of all accounts, in the form that write gives it, as they are read. One that cannot be read to its end is broken
-// off, so that nobody takes it for whole.
-func (a *API) exportPeople(kind, name string, write func(io.Writer, iter.Seq2[*account.Account, error]) error) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
+type accounts = iter.Seq2[*account.Account, error]
+
+// exportPeople answers with a file of all accounts, in the form that write gives it, as they are read. One that cannot be read to its end
+// is broken off, so that nobody takes it for whole.
+func exportPeople(op client.Call[client.None, client.File], name string, write func(*API, io.Writer, accounts) error) {
+	Write(op, func(a *API, by Caller, _ client.None, w http.ResponseWriter) error {
 		begun := false
 		begin := func() {
 			begun = true
-			w.Header().Set("Content-Type", kind)
-			w.Header().Set("Content-Disposition", "attachment; filename="+name)
-			w.Header().Set("Cache-Control", "private, no-store")
+			kind := op.Media
+			if strings.HasPrefix(kind, "text/") {
+				kind += "; charset=utf-8"
+			}
+			by.Header.Set("Content-Type", kind)
+			by.Header.Set("Content-Disposition", "attachment; filename="+name)
+			by.Header.Set("Cache-Control", "private, no-store")
 		}
-		err := write(w, func(yield func(*account.Account, error) bool) {
-			for one, err := range a.People.Export(r.Context()) {
+		err := write(a, w, func(yield func(*account.Account, error) bool) {
+			for one, err := range a.People.Export(by) {
 				if err == nil && !begun {
 					begin()
 				}
@@ -305,72 +212,10 @@ func (a *API) exportPeople(kind, name string, write func(io.Writer, iter.Seq2[*a
 			}
 			begin()
 		})
-		switch {
-		case err != nil && begun:
+		if err != nil && begun {
 			a.Log.Error("a list of accounts was broken off", "error", err)
 			panic(http.ErrAbortHandler)
-		case err != nil:
-			a.fail(w, err)
 		}
-	}
-}
-
-func (a *API) listSessions(w http.ResponseWriter, r *http.Request) {
-	of, offset, limit, ok := a.partOf(w, r)
-	if !ok {
-		return
-	}
-	held, total, err := a.Sessions.List(r.Context(), of, r.URL.Query().Get("search"), offset, limit)
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	shown := client.Sessions{Sessions: []client.Session{}, Total: total}
-	for _, s := range held {
-		shown.Sessions = append(shown.Sessions, client.Session{
-			Handle: s.Handle(), Account: s.Name, MadeAt: s.MadeAt, SeenAt: s.SeenAt, ProvedAt: s.ProvedAt, How: s.Proofs(),
-			Remembered: s.Remembered, Network: s.Network, Agent: s.Agent,
-		})
-	}
-	a.answer(w, http.StatusOK, shown)
-}
-
-func (a *API) endSession(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Sessions.EndOne(r.Context(), a.Actor(r), parameter(r, "handle"), nil))
-}
-
-func (a *API) endAllSessions(w http.ResponseWriter, r *http.Request) {
-	ended, err := a.Sessions.EndAll(r.Context(), a.Actor(r))
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusOK, map[string]int64{"ended": ended})
-}
-
-func (a *API) estimate(w http.ResponseWriter, r *http.Request) {
-	var asked struct {
-		Password string `json:"password"`
-		Name     string `json:"name"`
-	}
-	if !a.read(w, r, &asked, maxBody) {
-		return
-	}
-	s := a.People.Strength(asked.Password, asked.Name)
-	shown := client.Strength{Bits: s.Bits, Word: s.Word}
-	if err := secret.CheckNew(asked.Password, a.Policy.Book().Site, asked.Name); err != nil {
-		shown.Word, shown.Advice = "refused", err.Error()
-	}
-	a.answer(w, http.StatusOK, shown)
-}
-
-// firstLink makes a link for the first steward. Whoever may ask for it commands the service on its machine, for
-// with a session one is a steward already.
-func (a *API) firstLink(w http.ResponseWriter, r *http.Request) {
-	token, until, err := a.Desk.FirstLink(r.Context())
-	if err != nil {
-		a.fail(w, err)
-		return
-	}
-	a.answer(w, http.StatusCreated, client.Link{Path: a.Policy.Book().Prefix + "/first?link=" + token, Until: until})
+		return err
+	})
 }

@@ -2,12 +2,12 @@ package api
 
 import (
 	"context"
-	"net/http"
 	"time"
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/core/replay"
+	"ostiarius/service/mistake"
 )
 
 // How long a draft is tried on what was decided, and how many addresses are told.
@@ -16,32 +16,28 @@ const (
 	mostGroups   = 100
 )
 
+func init() { On(client.ReplayPolicy, (*API).replayPolicy) }
+
 // replayPolicy tries a draft on what was decided in the last days, if that is kept.
-func (a *API) replayPolicy(w http.ResponseWriter, r *http.Request) {
-	var draft client.Draft
-	if !a.read(w, r, &draft, maxPolicyBody) {
-		return
-	}
-	answer := client.Replayed{Groups: []replay.Group{}}
+func (a *API) replayPolicy(by Caller, draft client.Draft) (shown client.Replayed, err error) {
+	shown.Groups = []replay.Group{}
 	if a.Decided.Keeps() == 0 {
-		a.answer(w, http.StatusOK, answer)
-		return
+		return shown, nil
 	}
-	answer.Kept = policy.FormatDuration(a.Decided.Keeps())
+	shown.Kept = policy.FormatDuration(a.Decided.Keeps())
 	book, _ := policy.Parse(a.Policy.File(), []byte(draft.Text))
 	if book == nil {
-		a.problem(w, http.StatusUnprocessableEntity, "The draft has errors, so it cannot be tried.")
-		return
+		return shown, mistake.Invalid("The draft has errors, so it cannot be tried.")
 	}
-	ctx, cancel := context.WithTimeout(r.Context(), mostReplayed)
+	ctx, cancel := context.WithTimeout(by, mostReplayed)
 	defer cancel()
 	found, whole, err := a.Decided.Replay(ctx, book)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return shown, err
 	}
-	answer.Whole, answer.Requests, answer.Changed, answer.People, answer.First, answer.Last = whole, found.Requests, found.Changed, found.People, found.First, found.Last
-	answer.Groups = append(answer.Groups, found.Groups[:min(len(found.Groups), mostGroups)]...)
-	answer.More = len(found.Groups) - len(answer.Groups)
-	a.answer(w, http.StatusOK, answer)
+	shown.Whole, shown.Requests, shown.Changed, shown.People = whole, found.Requests, found.Changed, found.People
+	shown.First, shown.Last = found.First, found.Last
+	shown.Groups = append(shown.Groups, found.Groups[:min(len(found.Groups), mostGroups)]...)
+	shown.More = len(found.Groups) - len(shown.Groups)
+	return shown, nil
 }

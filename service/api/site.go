@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"net/url"
 	"slices"
 	"time"
@@ -25,59 +24,57 @@ import (
 // The most files whose places are shown.
 const mostSpots = 20_000
 
-func (a *API) site(w http.ResponseWriter, r *http.Request) {
+func init() {
+	On(client.ShowSite, (*API).site)
+	On(client.EditPolicy, (*API).editPolicy)
+}
+
+func (a *API) site(by Caller, asked client.SiteQuery) (shown client.Site, err error) {
 	var as *policy.Visitor
-	if who := r.URL.Query().Get("as"); who != "" {
-		visitor, err := a.visitor(r.Context(), who)
+	if asked.As != "" {
+		visitor, err := a.visitor(by, asked.As)
 		if err != nil {
-			a.problem(w, http.StatusUnprocessableEntity, err.Error())
-			return
+			return shown, unprocessable(err)
 		}
 		as = &visitor
 	}
-	book, known := a.Policy.Book(), a.Policy.Known(r.Context(), mostSpots)
-	if wanted := r.URL.Query().Get("place"); wanted != "" {
-		at, err := place.Read("GET", "", (&url.URL{Path: wanted}).EscapedPath(), book.Rules)
+	book, known := a.Policy.Book(), a.Policy.Known(by, mostSpots)
+	if asked.Place != "" {
+		at, err := place.Read("GET", "", (&url.URL{Path: asked.Place}).EscapedPath(), book.Rules)
 		if err != nil {
-			a.problem(w, http.StatusUnprocessableEntity, sentence(err))
-			return
+			return shown, mistake.Invalid("%s", sentence(err))
 		}
 		known.Places = append(known.Places, at)
 	}
 	spots, deciders := site.Spots(book, known.Places, as)
-	a.answer(w, http.StatusOK, client.Site{
+	return client.Site{
 		URL: a.Status().URL, Unlisted: book.UnlistedWord(), Spots: spots, Deciders: deciders,
 		More: known.More, Files: known.Files, Sitemap: known.Sitemap, Asked: known.Asked,
 		Proposals: append([]site.Proposal{}, site.Undecided(book, site.Propose(known.Places))...),
-	})
+	}, nil
 }
 
 // editPolicy says what edits of the policy in force would make of it. Nothing is changed: the text that is
 // answered is applied like any other.
-func (a *API) editPolicy(w http.ResponseWriter, r *http.Request) {
-	var asked client.Edits
-	if !a.read(w, r, &asked, maxBody) {
-		return
-	}
+func (a *API) editPolicy(by Caller, asked client.Edits) (done client.Edited, err error) {
 	house := a.Policy.House()
-	v, err := a.Policy.Past(r.Context(), house.Version)
+	v, err := a.Policy.Past(by, house.Version)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return done, err
 	}
 	before, text := house.Book, []byte(v.Text)
 	edits, err := editsOf(before, asked.Edits)
 	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, sentence(err))
-		return
+		return done, mistake.Invalid("%s", sentence(err))
 	}
 	after, err := policy.ApplyTo(before, a.Policy.File(), text, edits...)
 	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, sentence(err))
-		return
+		return done, mistake.Invalid("%s", sentence(err))
 	}
-	done := client.Edited{Base: v.ID, Text: string(after.Text), Changed: string(after.Text) != v.Text, Compared: compared(before, after.Book), Findings: append([]policy.Finding{}, after.Findings...)}
-	done.Guarantees = prove.Guarantees(after.Book)
+	done = client.Edited{
+		Base: v.ID, Text: string(after.Text), Changed: string(after.Text) != v.Text, Compared: compared(before, after.Book),
+		Findings: append([]policy.Finding{}, after.Findings...), Guarantees: prove.Guarantees(after.Book),
+	}
 	if done.Changed {
 		done.Lines = udiff.Unified("before", "after", v.Text, string(after.Text))
 	}
@@ -90,15 +87,16 @@ func (a *API) editPolicy(w http.ResponseWriter, r *http.Request) {
 		done.Sentence = door.Sentence()
 		for i := range after.Book.Doors {
 			if d := &after.Book.Doors[i]; d != door && d.Within(set.Set) {
-				done.Exceptions = append(done.Exceptions, client.Exception{Path: d.Written, Host: d.Host.String(), Methods: d.Methods.Names(), Line: d.Line, Sentence: d.Sentence().String()})
+				done.Exceptions = append(done.Exceptions, client.Exception{
+					Path: d.Written, Host: d.Host.String(), Methods: d.Methods.Names(), Line: d.Line, Sentence: d.Sentence().String(),
+				})
 			}
 		}
-		if done.Remarks, err = a.remarks(r.Context(), set.Admit); err != nil {
-			a.fail(w, err)
-			return
+		if done.Remarks, err = a.remarks(by, set.Admit); err != nil {
+			return done, err
 		}
 	}
-	a.answer(w, http.StatusOK, done)
+	return done, nil
 }
 
 // editsOf reads edits as they are asked for.

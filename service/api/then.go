@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"ostiarius/core/policy"
@@ -18,10 +17,8 @@ type pastVersion struct {
 }
 
 // past reads a version of the policy by its number.
-func (a *API) past(ctx context.Context, number string) (then pastVersion, err error) {
-	if then.id, err = strconv.ParseInt(number, 10, 64); err != nil {
-		return then, mistake.Invalid("%q is no number of a version", number)
-	}
+func (a *API) past(ctx context.Context, number int64) (then pastVersion, err error) {
+	then.id = number
 	if then.id == a.Policy.Version() {
 		then.book = a.Policy.Book()
 		return then, nil

@@ -5,88 +5,77 @@ import (
 	"net/http"
 
 	"ostiarius/client"
+	"ostiarius/core/exact"
 	"ostiarius/core/policy"
 	"ostiarius/patrol"
+	"ostiarius/service/mistake"
 	"ostiarius/service/visitor"
 )
+
+func init() {
+	On(client.BeginPatrol, (*API).beginPatrol)
+	On(client.BeginWalk, (*API).beginWalk)
+	Do(client.EndWalk, func(a *API, by Caller, of client.ByID) error { return a.Walks.End(by.Actor, of.ID) })
+	Do(client.KeepPatrol, (*API).keepPatrol)
+}
 
 // The most visitors of one patrol.
 const mostWalking = 100
 
 // beginPatrol gives out what a patrol sends to be judged as some visitors. That would let a steward see what they may not see; so it is for
 // those who reach the socket, and can read the records anyway.
-func (a *API) beginPatrol(w http.ResponseWriter, r *http.Request) {
-	var asked client.NewPatrol
-	if !a.read(w, r, &asked, maxBody) {
-		return
-	}
+func (a *API) beginPatrol(by Caller, asked client.NewPatrol) (begins client.Patrol, err error) {
 	if a.Shuts {
-		a.problem(w, http.StatusForbidden, "A patrol is begun with the command ostiarius patrol, where the service runs.")
-		return
+		return begins, refuse(http.StatusForbidden, "A patrol is begun with the command ostiarius patrol, where the service runs.")
 	}
 	if len(asked.Visitors) == 0 || len(asked.Visitors) > mostWalking {
-		a.problem(w, http.StatusUnprocessableEntity, fmt.Sprintf("A patrol has between 1 and %d visitors.", mostWalking))
-		return
+		return begins, mistake.Invalid("A patrol has between 1 and %d visitors.", mostWalking)
 	}
 	var as []policy.Visitor
 	for _, who := range asked.Visitors {
-		v, err := a.visitor(r.Context(), who)
+		v, err := a.visitor(by, who)
 		if err != nil {
-			a.problem(w, http.StatusUnprocessableEntity, err.Error())
-			return
+			return begins, unprocessable(err)
 		}
 		as = append(as, v)
 	}
-	begun, err := a.Walks.Begin(a.Actor(r), as)
+	begun, err := a.Walks.Begin(by.Actor, as)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return begins, err
 	}
-	answer := client.Patrol{ID: begun.ID, Cookie: visitor.WalkCookie(false), SecureCookie: visitor.WalkCookie(true), Tokens: begun.Tokens, Mark: begun.Mark, Until: begun.Until}
-	a.answer(w, http.StatusCreated, answer)
+	return client.Patrol{
+		ID: begun.ID, Cookie: visitor.WalkCookie(false), SecureCookie: visitor.WalkCookie(true), Tokens: begun.Tokens, Mark: begun.Mark,
+		Until: begun.Until,
+	}, nil
 }
 
 // beginWalk lets a steward walk through the site as somebody else, in the browser that asks.
-func (a *API) beginWalk(w http.ResponseWriter, r *http.Request) {
-	var asked client.NewWalk
-	if !a.read(w, r, &asked, maxBody) {
-		return
-	}
+func (a *API) beginWalk(by Caller, asked client.NewWalk) (begins client.Walk, err error) {
 	if a.GiveWalk == nil {
-		a.problem(w, http.StatusForbidden, "One walks in a browser, in which one is signed in as a steward, where the console is beside the site.")
-		return
+		return begins, refuse(http.StatusForbidden,
+			"One walks in a browser, in which one is signed in as a steward, where the console is beside the site.")
 	}
-	v, err := a.visitor(r.Context(), asked.As)
+	v, err := a.visitor(by, asked.As)
 	if err != nil {
-		a.problem(w, http.StatusUnprocessableEntity, err.Error())
-		return
+		return begins, unprocessable(err)
 	}
-	begun, err := a.Walks.BeginAs(a.Actor(r), v, asked.Changes)
+	begun, err := a.Walks.BeginAs(by.Actor, v, asked.Changes)
 	if err != nil {
-		a.fail(w, err)
-		return
+		return begins, err
 	}
-	a.GiveWalk(w.Header(), r, begun.Tokens[0], begun.Until.Sub(a.Now()))
-	a.answer(w, http.StatusCreated, client.Walk{Path: a.Policy.Book().Prefix + "/walk", Until: begun.Until})
+	a.GiveWalk(by.Header, by.Request, begun.Tokens[0], begun.Until.Sub(a.Now()))
+	return client.Walk{Path: a.Policy.Book().Prefix + "/walk", Until: begun.Until}, nil
 }
 
 // keepPatrol keeps what a patrol has found that was begun by command, so that it is listed with the others.
-func (a *API) keepPatrol(w http.ResponseWriter, r *http.Request) {
-	began, is := a.Walks.Began(parameter(r, "id"))
+func (a *API) keepPatrol(by Caller, asked client.FoundByPatrol) error {
+	began, is := a.Walks.Began(asked.ID)
 	if !is || a.Shuts {
-		a.problem(w, http.StatusNotFound, "There is no such patrol; it may have ended.")
-		return
+		return mistake.Unknown("There is no such patrol; it may have ended.")
 	}
 	var found patrol.Result
-	if !a.read(w, r, &found, mostPatrol) {
-		return
+	if err := exact.UnmarshalKnown(asked.Result, &found); err != nil {
+		return refuse(http.StatusBadRequest, fmt.Sprintf("The body is not the JSON that is expected here: %v", err))
 	}
-	a.done(w, a.Patrols.Made(r.Context(), a.Actor(r), began, &found))
-}
-
-// mostPatrol is how long the result of a patrol may be, in bytes.
-const mostPatrol = 16 << 20
-
-func (a *API) endWalk(w http.ResponseWriter, r *http.Request) {
-	a.done(w, a.Walks.End(a.Actor(r), parameter(r, "id")))
+	return a.Patrols.Made(by, by.Actor, began, &found)
 }

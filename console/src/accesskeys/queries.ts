@@ -1,6 +1,6 @@
-import type { AccessKeys, MadeAccessKey, NewAccessKey } from "../schema";
-import { call } from "../wire";
+import type { NewAccessKey } from "../schema";
+import { api, at, by, said } from "../wire";
 
-export const listKeys = (account: string) => call<AccessKeys>("GET", "access-keys?" + new URLSearchParams({ account, limit: "50" }));
-export const addKey = (k: NewAccessKey) => call<MadeAccessKey>("POST", "access-keys", k);
-export const removeKey = (handle: string) => call<void>("DELETE", `access-keys/${encodeURIComponent(handle)}`);
+export const listKeys = (account: string) => said(api.GET("/access-keys", by({ account, limit: 50 })));
+export const addKey = (body: NewAccessKey) => said(api.POST("/access-keys", { body }));
+export const removeKey = (handle: string) => said(api.DELETE("/access-keys/{handle}", at({ handle })));

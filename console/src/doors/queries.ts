@@ -1,6 +1,5 @@
-import type { Doors, Relations, Upstream } from "../schema";
-import { call } from "../wire";
+import { api, at, said } from "../wire";
 
-export const getDoors = () => call<Doors>("GET", "doors");
-export const getRelations = (id: number) => call<Relations>("GET", `doors/${id}/relations`);
-export const getUpstreams = () => call<Upstream[]>("GET", "upstreams");
+export const getDoors = () => said(api.GET("/doors"));
+export const getRelations = (id: number) => said(api.GET("/doors/{id}/relations", at({ id })));
+export const getUpstreams = () => said(api.GET("/upstreams"));

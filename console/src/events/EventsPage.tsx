@@ -29,7 +29,7 @@ export function EventsPage() {
   const last = before.at(-1);
   const list = useQuery({
     queryKey: ["events", "list", settled.state, settled.search, last],
-    queryFn: () => listEvents({ state: settled.state, search: settled.search, limit: "50", ...(last ? { before: String(last) } : {}) }),
+    queryFn: () => listEvents({ state: settled.state, search: settled.search, limit: 50, before: last }),
     placeholderData: keepPreviousData,
     refetchInterval: last ? false : 3000,
   });

@@ -1,15 +1,14 @@
-import type { EventSecret, ImportedPayments, MadeSecret, MadeTarget, ShopEvent, ShopEvents, Target } from "../schema";
-import { call } from "../wire";
+import { api, at, byWords, said, type Words } from "../wire";
 
-export const listEvents = (q: Record<string, string>) => call<ShopEvents>("GET", "events?" + new URLSearchParams(q));
-export const getEvent = (id: number) => call<ShopEvent>("GET", `events/${id}`);
-export const retryEvent = (id: number) => call<void>("POST", `events/${id}/retry`);
-export const dropEvent = (id: number) => call<void>("POST", `events/${id}/drop`);
-export const importPayments = (file: string, dryRun: boolean) => call<ImportedPayments>("POST", "events/import", { file, dryRun });
-export const listSecrets = () => call<EventSecret[]>("GET", "events/secrets");
-export const addSecret = (grace?: number) => call<MadeSecret>("POST", "events/secrets", grace === undefined ? {} : { grace });
-export const removeSecret = (id: number) => call<void>("DELETE", `events/secrets/${id}`);
-export const listTargets = () => call<Target[]>("GET", "targets");
-export const addTarget = (url: string, kinds: string[]) => call<MadeTarget>("POST", "targets", { url, kinds });
-export const removeTarget = (id: number) => call<void>("DELETE", `targets/${id}`);
-export const testTarget = (id: number) => call<void>("POST", `targets/${id}/test`);
+export const listEvents = (q: Words<"/events">) => said(api.GET("/events", byWords<"/events">(q)));
+export const getEvent = (id: number) => said(api.GET("/events/{id}", at({ id })));
+export const retryEvent = (id: number) => said(api.POST("/events/{id}/retry", at({ id })));
+export const dropEvent = (id: number) => said(api.POST("/events/{id}/drop", at({ id })));
+export const importPayments = (file: string, dryRun: boolean) => said(api.POST("/events/import", { body: { file, dryRun } }));
+export const listSecrets = () => said(api.GET("/events/secrets"));
+export const addSecret = (grace?: number) => said(api.POST("/events/secrets", { body: { grace } }));
+export const removeSecret = (id: number) => said(api.DELETE("/events/secrets/{id}", at({ id })));
+export const listTargets = () => said(api.GET("/targets"));
+export const addTarget = (url: string, kinds: string[]) => said(api.POST("/targets", { body: { url, kinds } }));
+export const removeTarget = (id: number) => said(api.DELETE("/targets/{id}", at({ id })));
+export const testTarget = (id: number) => said(api.POST("/targets/{id}/test", at({ id })));

@@ -1,8 +1,5 @@
-import type { FactorReset, HeldFactors } from "../schema";
-import { call } from "../wire";
+import { api, at, said } from "../wire";
 
-const at = (name: string) => `people/${encodeURIComponent(name)}/factors`;
-
-export const getFactors = (name: string) => call<HeldFactors>("GET", at(name));
-export const resetFactors = (name: string) => call<FactorReset>("POST", at(name) + "/reset");
-export const dropReset = (name: string) => call<void>("DELETE", at(name) + "/reset");
+export const getFactors = (name: string) => said(api.GET("/people/{name}/factors", at({ name })));
+export const resetFactors = (name: string) => said(api.POST("/people/{name}/factors/reset", at({ name })));
+export const dropReset = (name: string) => said(api.DELETE("/people/{name}/factors/reset", at({ name })));

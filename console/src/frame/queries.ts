@@ -1,9 +1,9 @@
-import type { Status } from "../schema";
-import { call } from "../wire";
+import type { Me } from "../schema";
+import { api, said } from "../wire";
 
-export const getStatus = () => call<Status>("GET", "status");
+export const getStatus = () => said(api.GET("/status"));
 
-export async function me(): Promise<{ signedIn: boolean; name: string; roles: string[] }> {
+export async function me(): Promise<Me> {
   const answer = await fetch(new URL("../me", document.baseURI));
   return answer.json();
 }

@@ -1,10 +1,8 @@
-import type { Invited, Joining, NewInvitation } from "../schema";
-import { call } from "../wire";
+import type { NewInvitation } from "../schema";
+import { api, at, said } from "../wire";
 
-const application = (name: string) => `joining/applications/${encodeURIComponent(name)}`;
-
-export const getJoining = () => call<Joining>("GET", "joining");
-export const approve = (name: string) => call<void>("POST", application(name) + "/approve");
-export const decline = (name: string, text: string) => call<void>("POST", application(name) + "/decline", { text });
-export const invite = (i: NewInvitation) => call<Invited>("POST", "joining/invitations", i);
-export const uninvite = (email: string) => call<void>("DELETE", `joining/invitations/${encodeURIComponent(email)}`);
+export const getJoining = () => said(api.GET("/joining"));
+export const approve = (name: string) => said(api.POST("/joining/applications/{name}/approve", at({ name })));
+export const decline = (name: string, text: string) => said(api.POST("/joining/applications/{name}/decline", { ...at({ name }), body: { text } }));
+export const invite = (body: NewInvitation) => said(api.POST("/joining/invitations", { body }));
+export const uninvite = (email: string) => said(api.DELETE("/joining/invitations/{email}", at({ email })));

@@ -1,14 +1,14 @@
-import type { EntriesExport, Entry, EntryEdit, ImportedLine, Keyring, NewEntry } from "../schema";
-import { call } from "../wire";
+import type { EntryEdit, NewEntry } from "../schema";
+import { api, at, said } from "../wire";
 
-const ringAt = (ring: string) => `keyrings/${encodeURIComponent(ring)}`;
-const entryAt = (ring: string, name: string) => `${ringAt(ring)}/entries/${encodeURIComponent(name)}`;
+const entry = (ring: string, name: string) => at({ ring, name });
 
-export const getKeyrings = () => call<Keyring[]>("GET", "keyrings");
-export const addEntry = (ring: string, e: NewEntry) => call<Entry>("POST", ringAt(ring) + "/entries", e);
-export const setEntryPassword = (ring: string, name: string, password: string, grace: number) => call<void>("PUT", entryAt(ring, name) + "/password", { password, grace });
-export const setEntryDisabled = (ring: string, name: string, disabled: boolean) => call<void>("PUT", entryAt(ring, name) + "/disabled", disabled);
-export const editEntry = (ring: string, name: string, to: EntryEdit) => call<void>("PATCH", entryAt(ring, name), to);
-export const removeEntry = (ring: string, name: string) => call<void>("DELETE", entryAt(ring, name));
-export const importEntries = (ring: string, file: string, dry: boolean) => call<ImportedLine[]>("POST", ringAt(ring) + "/import", { file, dry });
-export const exportEntries = (ring: string) => call<EntriesExport>("GET", ringAt(ring) + "/export");
+export const getKeyrings = () => said(api.GET("/keyrings"));
+export const addEntry = (ring: string, body: NewEntry) => said(api.POST("/keyrings/{ring}/entries", { ...at({ ring }), body }));
+export const setEntryPassword = (ring: string, name: string, password: string, grace: number) =>
+  said(api.PUT("/keyrings/{ring}/entries/{name}/password", { ...entry(ring, name), body: { password, grace } }));
+export const setEntryDisabled = (ring: string, name: string, body: boolean) => said(api.PUT("/keyrings/{ring}/entries/{name}/disabled", { ...entry(ring, name), body }));
+export const editEntry = (ring: string, name: string, body: EntryEdit) => said(api.PATCH("/keyrings/{ring}/entries/{name}", { ...entry(ring, name), body }));
+export const removeEntry = (ring: string, name: string) => said(api.DELETE("/keyrings/{ring}/entries/{name}", entry(ring, name)));
+export const importEntries = (ring: string, file: string, dry: boolean) => said(api.POST("/keyrings/{ring}/import", { ...at({ ring }), body: { file, dry } }));
+export const exportEntries = (ring: string) => said(api.GET("/keyrings/{ring}/export", at({ ring })));

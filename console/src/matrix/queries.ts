@@ -1,10 +1,10 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import { getStatus } from "../frame/queries";
-import type { MarkedRow, Marks, MarksQuery } from "../schema";
-import { call } from "../wire";
+import type { MarkedRow, MarksQuery } from "../schema";
+import { api, said } from "../wire";
 
-const getMarks = (q: MarksQuery) => call<Marks>("POST", "matrix/marks", q);
+const getMarks = (body: MarksQuery) => said(api.POST("/matrix/marks", { body }));
 
 // How many rows are asked for at a time.
 const part = 2000;

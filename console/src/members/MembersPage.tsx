@@ -29,7 +29,7 @@ export function MembersPage() {
   const view = views.find((v) => v.view === settled.view) ?? views[0];
   const list = useQuery({
     queryKey: ["members", "list", view.view, settled.role, settled.search, offset],
-    queryFn: () => listMembers({ ...view.query, role: settled.role, search: settled.search, offset: String(offset), limit: "50" }),
+    queryFn: () => listMembers({ ...view.query, role: settled.role, search: settled.search, offset, limit: 50 }),
     placeholderData: keepPreviousData,
   });
   const set = (change: Record<string, string>) => {

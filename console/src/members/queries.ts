@@ -1,5 +1,4 @@
-import type { Members, MembersWeek } from "../schema";
-import { call } from "../wire";
+import { api, by, byWords, said, type Words } from "../wire";
 
-export const listMembers = (q: Record<string, string>) => call<Members>("GET", "members?" + new URLSearchParams(q));
-export const listWeeks = (weeks: number) => call<MembersWeek[]>("GET", `members/weeks?weeks=${weeks}`);
+export const listMembers = (q: Words<"/members">) => said(api.GET("/members", byWords<"/members">(q)));
+export const listWeeks = (weeks: number) => said(api.GET("/members/weeks", by({ weeks })));

@@ -28,7 +28,7 @@ export function MessagesPage() {
   const last = before.at(-1);
   const list = useQuery({
     queryKey: ["messages", settled, last],
-    queryFn: () => listMessages({ state: settled.state, search: settled.search, limit: "50", ...(last ? { before: String(last) } : {}) }),
+    queryFn: () => listMessages({ state: settled.state, search: settled.search, limit: 50, before: last }),
     placeholderData: keepPreviousData,
     refetchInterval: last ? false : 3000,
   });

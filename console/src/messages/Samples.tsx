@@ -9,7 +9,7 @@ import { getSample, listKinds, samplePage } from "./queries";
 export function Samples() {
   const kinds = useQuery({ queryKey: ["message kinds"], queryFn: listKinds });
   const [kind, setKind] = useState("recover");
-  const [language, setLanguage] = useState("en");
+  const [language, setLanguage] = useState<"en" | "de">("en");
   const sample = useQuery({ queryKey: ["message sample", kind, language], queryFn: () => getSample(kind, language) });
   if (kinds.isPending) return <Loading what="the kinds" />;
   if (kinds.error) return <Broken what="kinds" error={kinds.error} retry={() => kinds.refetch()} />;
@@ -28,7 +28,7 @@ export function Samples() {
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
           Language
-          <select className={field} value={language} onChange={(e) => setLanguage(e.target.value)}>
+          <select className={field} value={language} onChange={(e) => setLanguage(e.target.value as typeof language)}>
             <option value="en">English</option>
             <option value="de">Deutsch</option>
           </select>

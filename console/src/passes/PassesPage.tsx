@@ -29,7 +29,7 @@ export function PassesPage() {
   const last = after.at(-1);
   const list = useQuery({
     queryKey: ["passes", "list", settled.kind, settled.state, settled.search, last],
-    queryFn: () => listPasses({ kind: settled.kind, state: settled.state, search: settled.search, ...(last ? { after: last } : {}) }),
+    queryFn: () => listPasses({ kind: settled.kind, state: settled.state, search: settled.search, after: last }),
     placeholderData: keepPreviousData,
   });
   const set = (change: Record<string, string>) => {

@@ -1,14 +1,12 @@
-import type { ImportedPasses, IssuedPass, NewPass, Pass, Passes, PassesImport, PassKind, RenewPass, ResendPass, RotatedPasses, RotatePasses } from "../schema";
-import { call } from "../wire";
+import type { NewPass, PassesImport, PassRenewal, PassResending, PassRotation } from "../schema";
+import { api, at, byWords, said, type Words } from "../wire";
 
-const at = (id: string) => `passes/${encodeURIComponent(id)}`;
-
-export const getPassKinds = () => call<PassKind[]>("GET", "passes/kinds");
-export const listPasses = (q: Record<string, string>) => call<Passes>("GET", "passes?" + new URLSearchParams({ ...q, limit: "50" }));
-export const getPass = (id: string) => call<Pass>("GET", at(id));
-export const issuePass = (n: NewPass) => call<IssuedPass>("POST", "passes", n);
-export const importPasses = (i: PassesImport) => call<ImportedPasses>("POST", "passes/import", i);
-export const doPass = (what: "revoke" | "pause" | "resume", id: string) => call<void>("POST", `${at(id)}/${what}`);
-export const renewPass = (id: string, r: RenewPass) => call<Pass>("POST", at(id) + "/renew", r);
-export const resendPass = (id: string, r: ResendPass) => call<IssuedPass>("POST", at(id) + "/resend", r);
-export const rotatePasses = (r: RotatePasses) => call<RotatedPasses>("POST", "passes/rotate", r);
+export const getPassKinds = () => said(api.GET("/passes/kinds"));
+export const listPasses = (q: Words<"/passes">) => said(api.GET("/passes", byWords<"/passes">({ ...q, limit: 50 })));
+export const getPass = (id: string) => said(api.GET("/passes/{id}", at({ id })));
+export const issuePass = (body: NewPass) => said(api.POST("/passes", { body }));
+export const importPasses = (body: PassesImport) => said(api.POST("/passes/import", { body }));
+export const doPass = (what: "revoke" | "pause" | "resume", id: string) => said(api.POST(`/passes/{id}/${what}`, at({ id })));
+export const renewPass = (id: string, body: PassRenewal) => said(api.POST("/passes/{id}/renew", { ...at({ id }), body }));
+export const resendPass = (id: string, body: PassResending) => said(api.POST("/passes/{id}/resend", { ...at({ id }), body }));
+export const rotatePasses = (body: PassRotation) => said(api.POST("/passes/rotate", { body }));

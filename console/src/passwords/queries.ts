@@ -1,5 +1,5 @@
-import type { Generate, Generated, Strength } from "../schema";
-import { call } from "../wire";
+import type { Generate } from "../schema";
+import { api, said } from "../wire";
 
-export const estimate = (password: string, name: string) => call<Strength>("POST", "passwords/estimate", { password, name });
-export const generate = (what: Generate = {}) => call<Generated>("POST", "passwords/generate", what);
+export const estimate = (password: string, name: string) => said(api.POST("/passwords/estimate", { body: { password, name } }));
+export const generate = (body: Generate = {}) => said(api.POST("/passwords/generate", { body }));

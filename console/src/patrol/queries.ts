@@ -1,9 +1,9 @@
-import type { PatrolResult, Patrols } from "../schema";
-import { call } from "../wire";
+import { api, at, said } from "../wire";
 
-export const listPatrols = () => call<Patrols>("GET", "patrols");
-export const getPatrol = (id: number) => call<PatrolResult>("GET", `patrols/${id}`);
-export const startPatrol = () => call<void>("POST", "patrols");
-export const stopPatrol = () => call<void>("DELETE", "patrols/running");
-export const acceptFinding = (id: number, key: string, reason: string, until?: string) => call<void>("POST", `patrols/${id}/accepted`, { key, reason, ...(until ? { until } : {}) });
-export const rejectFinding = (key: string) => call<void>("POST", "patrols/rejected", { key });
+export const listPatrols = () => said(api.GET("/patrols"));
+export const getPatrol = (id: number) => said(api.GET("/patrols/{id}", at({ id })));
+export const startPatrol = () => said(api.POST("/patrols"));
+export const stopPatrol = () => said(api.DELETE("/patrols/running"));
+export const acceptFinding = (id: number, key: string, reason: string, until?: string) =>
+  said(api.POST("/patrols/{id}/accepted", { ...at({ id }), body: { key, reason, until: until || undefined } }));
+export const rejectFinding = (key: string) => said(api.POST("/patrols/rejected", { body: { key } }));

@@ -47,7 +47,7 @@ export function PeoplePage() {
   const settled = useSettled({ ...query, offset }, 200);
   const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
   const joining = useQuery({ queryKey: ["joining"], queryFn: getJoining, refetchInterval: 5_000 });
-  const mail = useQuery({ queryKey: ["messages", "server"], queryFn: () => listMessages({ limit: "1" }), enabled: inviting });
+  const mail = useQuery({ queryKey: ["messages", "server"], queryFn: () => listMessages({ limit: 1 }), enabled: inviting });
   const list = useQuery({ queryKey: ["people", settled], queryFn: () => listPeople(settled), placeholderData: keepPreviousData });
   const set = (change: Partial<typeof query> & { person?: string }, keep = false) => {
     if (!keep) setOffset(0);

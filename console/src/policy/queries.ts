@@ -1,11 +1,10 @@
-import type { Applied, Checked, Draft, Replayed, Version } from "../schema";
-import { call } from "../wire";
+import type { Draft } from "../schema";
+import { api, at, said } from "../wire";
 
-export const getPolicy = () => call<Version>("GET", "policy");
-export const checkPolicy = (text: string) => call<Checked>("POST", "policy/check", { text });
-export const applyPolicy = (draft: Draft) => call<Applied>("POST", "policy", draft);
-export const getVersions = () => call<Version[]>("GET", "policy/versions");
-export const getVersion = (id: number) => call<Version>("GET", `policy/versions/${id}`);
-export const rollBack = (id: number, overEdit: boolean) => call<Applied>("POST", `policy/versions/${id}/rollback`, { overEdit });
-
-export const replayPolicy = (text: string) => call<Replayed>("POST", "policy/replay", { text });
+export const getPolicy = () => said(api.GET("/policy"));
+export const checkPolicy = (text: string) => said(api.POST("/policy/check", { body: { text } }));
+export const applyPolicy = (body: Draft) => said(api.POST("/policy", { body }));
+export const getVersions = () => said(api.GET("/policy/versions"));
+export const getVersion = (id: number) => said(api.GET("/policy/versions/{id}", at({ id })));
+export const rollBack = (id: number, overEdit: boolean) => said(api.POST("/policy/versions/{id}/rollback", { ...at({ id }), body: { overEdit } }));
+export const replayPolicy = (text: string) => said(api.POST("/policy/replay", { body: { text } }));

@@ -1,6 +1,4 @@
-import type { Sessions } from "../schema";
-import { call } from "../wire";
+import { api, at, by, said, type Query } from "../wire";
 
-export const listSessions = (q: { account?: string; search?: string; offset: number }) =>
-  call<Sessions>("GET", "sessions?" + new URLSearchParams({ account: q.account ?? "", search: q.search ?? "", offset: String(q.offset), limit: "50" }));
-export const endSession = (handle: string) => call<void>("DELETE", `sessions/${encodeURIComponent(handle)}`);
+export const listSessions = (q: Query<"/sessions">) => said(api.GET("/sessions", by({ ...q, limit: 50 })));
+export const endSession = (handle: string) => said(api.DELETE("/sessions/{handle}", at({ handle })));

@@ -1,14 +1,12 @@
-import type { SetShared, SharedPassword, TellShared, Tellings, ToldShared, Unlocks } from "../schema";
-import { call } from "../wire";
+import type { NewShared, TellShared } from "../schema";
+import { api, at, said } from "../wire";
 
-const at = (name: string) => `shared/${encodeURIComponent(name)}`;
-
-export const getShared = () => call<SharedPassword[]>("GET", "shared");
-export const setShared = (name: string, s: SetShared) => call<void>("PUT", at(name) + "/password", s);
-export const withdrawShared = (name: string) => call<void>("DELETE", at(name) + "/password");
-export const listUnlocks = (name: string) => call<Unlocks>("GET", at(name) + "/unlocks");
-export const endUnlocks = (name: string) => call<void>("DELETE", at(name) + "/unlocks");
-export const endUnlock = (handle: string) => call<void>("DELETE", `unlocks/${encodeURIComponent(handle)}`);
-export const listTold = (name: string) => call<Tellings>("GET", at(name) + "/told");
-export const tell = (name: string, t: TellShared) => call<ToldShared>("POST", at(name) + "/send", t);
-export const previewTelling = (name: string, t: TellShared) => call<ToldShared>("POST", at(name) + "/preview", t);
+export const getShared = () => said(api.GET("/shared"));
+export const setShared = (name: string, body: NewShared) => said(api.PUT("/shared/{name}/password", { ...at({ name }), body }));
+export const withdrawShared = (name: string) => said(api.DELETE("/shared/{name}/password", at({ name })));
+export const listUnlocks = (name: string) => said(api.GET("/shared/{name}/unlocks", at({ name })));
+export const endUnlocks = (name: string) => said(api.DELETE("/shared/{name}/unlocks", at({ name })));
+export const endUnlock = (handle: string) => said(api.DELETE("/unlocks/{handle}", at({ handle })));
+export const listTold = (name: string) => said(api.GET("/shared/{name}/told", at({ name })));
+export const tell = (name: string, body: TellShared) => said(api.POST("/shared/{name}/send", { ...at({ name }), body }));
+export const previewTelling = (name: string, body: TellShared) => said(api.POST("/shared/{name}/preview", { ...at({ name }), body }));

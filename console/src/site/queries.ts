@@ -1,5 +1,5 @@
-import type { Edit, Edited, Site } from "../schema";
-import { call } from "../wire";
+import type { Edit } from "../schema";
+import { api, by, said } from "../wire";
 
-export const getSite = (as: string, place: string) => call<Site>("GET", `site?${new URLSearchParams({ ...(as ? { as } : {}), place })}`);
-export const tryEdits = (edits: Edit[]) => call<Edited>("POST", "policy/edit", { edits });
+export const getSite = (as: string, place: string) => said(api.GET("/site", by({ as: as || undefined, place })));
+export const tryEdits = (edits: Edit[]) => said(api.POST("/policy/edit", { body: { edits } }));

@@ -1,4 +1,3 @@
-import type { Today } from "../schema";
-import { call } from "../wire";
+import { api, said } from "../wire";
 
-export const getToday = () => call<Today>("GET", "today");
+export const getToday = () => said(api.GET("/today"));

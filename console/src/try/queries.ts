@@ -1,6 +1,4 @@
-import type { Walk, Explanation } from "../schema";
-import { call } from "../wire";
+import { api, byWords, said, type Words } from "../wire";
 
-export const explain = (q: { method: string; url: string; as: string; client: string; version?: string }) => call<Explanation>("GET", "explain?" + new URLSearchParams(q));
-
-export const walkAs = (as: string, changes: boolean) => call<Walk>("POST", "walks/as", { as, changes });
+export const explain = (q: Words<"/explain">) => said(api.GET("/explain", byWords<"/explain">(q)));
+export const walkAs = (as: string, changes: boolean) => said(api.POST("/walks/as", { body: { as, changes } }));
