@@ -25,11 +25,12 @@ func TestConsoleAsksForThePassword(t *testing.T) {
 		const real = window.fetch;
 		let told = false;
 		window.fetch = async (to, how) => {
-			if (!told && how?.method === "POST" && String(to).includes("/entries")) {
+			const sent = new Request(to, how);
+			if (!told && sent.method === "POST" && sent.url.includes("/entries")) {
 				told = true;
 				return new Response(JSON.stringify({ status: 403, detail: "again", code: "proof-needed" }), { status: 403 });
 			}
-			return real(to, how);
+			return real(sent);
 		};
 		return true;
 	})()`))

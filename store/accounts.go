@@ -92,6 +92,7 @@ func addAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys, 
 	if id, err = nextAccount(ctx, tx); err != nil {
 		return 0, err
 	}
+	tx.changed(id)
 	if _, err := tx.named(ctx, insertAccount, newRow(id, a, keys, hash)); err != nil {
 		return 0, err
 	}
@@ -150,6 +151,7 @@ func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, 
 }
 
 func editAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys) error {
+	tx.changed(a.ID)
 	// Whoever reads the mail of the address before is perhaps somebody else.
 	if _, err := tx.exec(ctx, `DELETE FROM links WHERE account_id = (SELECT id FROM accounts WHERE id = ? AND email_key <> ?)`, a.ID, keys.Email); err != nil {
 		return err
@@ -473,6 +475,7 @@ func (s *Store) RemoveAccount(ctx context.Context, id int64, rests time.Time, e 
 		if err := rest(ctx, tx, name, id, rests); err != nil {
 			return err
 		}
+		tx.changed(id)
 		if err := one(tx.exec(ctx, `DELETE FROM accounts WHERE id = ?`, id)); err != nil {
 			return err
 		}
@@ -494,6 +497,7 @@ func (s *Store) SetPassword(ctx context.Context, id int64, hash string, mails []
 }
 
 func setPassword(ctx context.Context, tx speaker, id int64, hash string, at time.Time) error {
+	tx.changed(id)
 	if err := one(tx.exec(ctx, `UPDATE accounts SET hash = ?, password_at = ? WHERE id = ?`, hash, millis(at), id)); err != nil {
 		return err
 	}
@@ -550,6 +554,7 @@ func (s *Store) SetDisabled(ctx context.Context, id int64, disabled bool, e Even
 }
 
 func setDisabled(ctx context.Context, tx speaker, id int64, disabled bool) error {
+	tx.changed(id)
 	if err := one(tx.exec(ctx, `UPDATE accounts SET disabled = ? WHERE id = ?`, bit(disabled), id)); err != nil || !disabled {
 		return err
 	}

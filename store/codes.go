@@ -143,5 +143,6 @@ func enrol(ctx context.Context, tx speaker, account int64) error {
 			}
 		}
 	}
+	tx.changed(account)
 	return one(tx.exec(ctx, `UPDATE accounts SET enrolled = ? WHERE id = ?`, can.String(), account))
 }

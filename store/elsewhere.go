@@ -82,6 +82,7 @@ func addElsewhere(ctx context.Context, tx speaker, l ElsewhereLink) error {
 	if n > 0 {
 		return ErrTaken
 	}
+	tx.changed(l.Account)
 	_, err := tx.exec(ctx, `INSERT INTO elsewhere_links (`+elsewhereColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?)`, l.Issuer, l.Subject, l.Provider, l.Account, l.KnownAs, millis(l.MadeAt), millis(l.UsedAt))
 	return err
 }
@@ -176,6 +177,7 @@ func setElsewhereGrants(ctx context.Context, tx speaker, account int64, provider
 		if err := endGrants(ctx, tx, e.At, `g.account_id = ? AND g.role = ? AND g.way = ?`, account, role, wayElsewhere(provider)); err != nil {
 			return err
 		}
+		tx.changed(account)
 		if _, err := tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ? AND way = ?`, account, role, wayElsewhere(provider)); err != nil {
 			return err
 		}
@@ -187,6 +189,7 @@ func setElsewhereGrants(ctx context.Context, tx speaker, account int64, provider
 		if slices.Contains(before, role) {
 			continue
 		}
+		tx.changed(account)
 		if _, err := tx.named(ctx, insertGrant, grantRow{account, role, wayElsewhere(provider), millis(e.At), 0, provider, ""}); err != nil {
 			return err
 		}
@@ -198,8 +201,7 @@ func setElsewhereGrants(ctx context.Context, tx speaker, account int64, provider
 }
 
 // SettleElsewhere takes the roles that came with what providers said and that come with it no longer, since the policy has changed: mapped are those that each may give.
-// It returns the accounts that have lost one.
-func (s *Store) SettleElsewhere(ctx context.Context, mapped map[string][]string, at time.Time) (accounts []int64, err error) {
+func (s *Store) SettleElsewhere(ctx context.Context, mapped map[string][]string, at time.Time) error {
 	var rows []struct {
 		Account int64  `db:"account_id"`
 		Name    string `db:"name"`
@@ -207,7 +209,7 @@ func (s *Store) SettleElsewhere(ctx context.Context, mapped map[string][]string,
 		Way     string `db:"way"`
 	}
 	if err := s.all(ctx, &rows, `SELECT account_id, name, role, way FROM grants JOIN accounts ON accounts.id = account_id WHERE way LIKE 'elsewhere %'`); err != nil {
-		return nil, err
+		return err
 	}
 	for _, r := range rows {
 		provider := strings.TrimPrefix(r.Way, wayElsewhere(""))
@@ -218,17 +220,17 @@ func (s *Store) SettleElsewhere(ctx context.Context, mapped map[string][]string,
 			if err := endGrants(ctx, tx, at, `g.account_id = ? AND g.role = ? AND g.way = ?`, r.Account, r.Role, r.Way); err != nil {
 				return err
 			}
+			tx.changed(r.Account)
 			if err := one(tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ? AND way = ?`, r.Account, r.Role, r.Way)); err != nil {
 				return err
 			}
 			return record(ctx, tx, Event{At: at, Kind: kind.RoleRevoked, Account: r.Name, AccountID: r.Account, Actor: "the policy", Detail: "role " + r.Role + ", which " + provider + " gives no longer"})
 		})
 		if err != nil && err != ErrNone {
-			return accounts, err
+			return err
 		}
-		accounts = append(accounts, r.Account)
 	}
-	return accounts, nil
+	return nil
 }
 
 // An ElsewhereSession is what a session here is at a provider.

@@ -46,6 +46,7 @@ func (s *Store) AddEvents(ctx context.Context, all []event.Record) error {
 				return err
 			}
 			e := told.Event
+			tx.news.Events = true
 			_, err = tx.named(ctx, `INSERT INTO events (source, number, at, type, order_no, address, body, state, problem, done_at, words)
 				VALUES (:source, :number, :at, :type, :order_no, :address, :body, :state, :problem, :done_at, :words) ON CONFLICT (source, number) DO NOTHING`,
 				eventRecordRow{0, told.Source, told.Number, millis(told.At), e.Type, e.Order, e.Buyer.Address, string(body), told.State, told.Problem, millis(told.DoneAt), wordsOf(e.Order, e.Buyer.Address, e.Buyer.Name, string(e.Type))})
@@ -140,6 +141,7 @@ func (s *Store) CountEvents(ctx context.Context) (map[event.State]int, error) {
 // another by now.
 func (s *Store) KeepEvent(ctx context.Context, id int64, before, after event.State, problem string, e *Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
+		tx.news.Events = after == event.Waiting
 		if err := one(tx.exec(ctx, `UPDATE events SET state = ?, problem = ? WHERE id = ? AND state = ?`, after, problem, id, before)); err != nil || e == nil {
 			return err
 		}

@@ -25,6 +25,7 @@ func (s *Store) Revoke(ctx context.Context, id int64, role string, e Event) erro
 		if err := endGrants(ctx, tx, e.At, `g.account_id = ? AND g.role = ?`, id, role); err != nil {
 			return err
 		}
+		tx.changed(id)
 		if err := one(tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ?`, id, role)); err != nil {
 			return err
 		}
@@ -43,6 +44,7 @@ func (s *Store) Revoke(ctx context.Context, id int64, role string, e Event) erro
 }
 
 func putGrant(ctx context.Context, tx speaker, id int64, g account.Grant) error {
+	tx.changed(id)
 	_, err := tx.named(ctx, insertGrant, grantRow{id, g.Role, "", millis(g.From), millis(g.Until), g.By, ""})
 	return err
 }

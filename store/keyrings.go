@@ -57,6 +57,7 @@ func (s *Store) Entry(ctx context.Context, ring, name string) (*keyring.Entry, e
 // one of them is there already.
 func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bool, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
+		tx.news.Keyrings = true
 		for _, n := range all {
 			err := one(tx.exec(ctx, `UPDATE keyring_entries SET hash = ?, old_hash = '', old_until = 0 WHERE keyring = ? AND name = ?`, n.Hash, n.Keyring, n.Name))
 			switch {
@@ -117,6 +118,7 @@ func (s *Store) SwitchEntry(ctx context.Context, ring, name string, disabled boo
 // changeEntry changes columns of one entry. What others change at the same time in other columns
 // stays changed.
 func changeEntry(ctx context.Context, tx speaker, e Event, update string, args ...any) error {
+	tx.news.Keyrings = true
 	if err := one(tx.exec(ctx, update, args...)); err != nil {
 		return err
 	}
@@ -126,6 +128,7 @@ func changeEntry(ctx context.Context, tx speaker, e Event, update string, args .
 // RemoveEntry removes an entry. The error is ErrNone if there is none.
 func (s *Store) RemoveEntry(ctx context.Context, ring, name string, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
+		tx.news.Keyrings = true
 		if err := one(tx.exec(ctx, `DELETE FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name)); err != nil {
 			return err
 		}

@@ -13,6 +13,7 @@ import (
 // is so already.
 func (s *Store) SetLeaving(ctx context.Context, id int64, at time.Time, mails []message.Message, e Event) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
+		tx.changed(id)
 		result, err := tx.exec(ctx, `UPDATE accounts SET leaves_at = ? WHERE id = ? AND (leaves_at = 0) <> (? = 0)`, millis(at), id, millis(at))
 		if err != nil {
 			return err
@@ -47,6 +48,7 @@ func (s *Store) Forget(ctx context.Context, id int64, pseudonym string, now, res
 		if err := rest(ctx, tx, was.NameKey, id, rests); err != nil {
 			return err
 		}
+		tx.changed(id)
 		if err := one(tx.exec(ctx, `DELETE FROM accounts WHERE id = ? AND leaves_at > 0 AND leaves_at <= ?`, id, millis(now))); err != nil {
 			return err
 		}

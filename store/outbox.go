@@ -66,6 +66,7 @@ func post(ctx context.Context, tx speaker, all []message.Message) error {
 		if err != nil {
 			return err
 		}
+		tx.waits(m.Way)
 		_, err = tx.named(ctx, insertMessage, messageRow{
 			0, m.Reference, m.Way, m.Kind, m.To, m.Account, m.AccountID, m.Language, string(gaps), m.Link, m.State, millis(m.MadeAt), millis(m.Until), m.Tries, millis(m.NextAt), m.Problem, millis(m.EndedAt),
 			wordsOf(m.To, m.Account, string(m.Kind)), key,
@@ -208,6 +209,9 @@ func (s *Store) SetMessage(ctx context.Context, m message.Message, before messag
 		erase = `, gaps = '', link = ''`
 	}
 	return s.inTransaction(ctx, func(tx speaker) error {
+		if m.State == message.Waiting {
+			tx.waits(m.Way)
+		}
 		err := one(tx.exec(ctx, `UPDATE messages SET state = ?, tries = ?, next_at = ?, problem = ?, ended_at = ?`+erase+` WHERE id = ? AND state = ?`,
 			m.State, m.Tries, millis(m.NextAt), m.Problem, millis(m.EndedAt), m.ID, before))
 		if err != nil || e == nil {

@@ -34,6 +34,7 @@ const (
 // Pools are the connections to the records. There is one that writes, with a queue; whoever reads does not wait for it, nor for the long
 // questions, which have some of their own.
 type pools struct {
+	subscribers subscribers
 	writer, readers, longer *sqlx.DB
 	turn                    chan struct{} // holds one while somebody writes; the queue is in the order of coming
 }
@@ -119,8 +120,8 @@ type asker struct {
 	within time.Duration
 }
 
-func (p *pools) read() speaker { return speaker{asker{p, p.readers, readWithin}} }
-func (p *pools) long() speaker { return speaker{asker{p, p.longer, longWithin}} }
+func (p *pools) read() speaker { return speaker{to: asker{p, p.readers, readWithin}} }
+func (p *pools) long() speaker { return speaker{to: asker{p, p.longer, longWithin}} }
 
 func (a asker) ask(ctx context.Context, do func(context.Context) error) error {
 	limited, cancel := context.WithTimeout(ctx, a.within)
@@ -202,17 +203,22 @@ func (p *pools) write(ctx context.Context, do func() error) error {
 }
 
 func (p *pools) inTransaction(ctx context.Context, do func(speaker) error) error {
-	return p.write(ctx, func() error {
+	var news *News
+	err := p.write(ctx, func() error {
 		tx, err := p.writer.BeginTxx(ctx, nil)
 		if err != nil { // here it is locked, or never
 			return err
 		}
-		if err := do(speaker{tx}); err != nil {
+		told := &News{}
+		if err := do(speaker{told, tx}); err != nil {
 			tx.Rollback()
 			return err
 		}
+		news = told
 		return tx.Commit()
 	})
+	p.subscribers.publish(news)
+	return err
 }
 
 // vacuum gives so many free pages back to the file system.

@@ -12,6 +12,7 @@ import (
 // another address, remembered browsers; and, since they name the number of proofs, device marks, half-finished sign-ins and
 // whatever is being set up. The table account.EndedBy says what ends what.
 func endProofs(ctx context.Context, tx speaker, id int64) error {
+	tx.changed(id)
 	if err := one(tx.exec(ctx, `UPDATE accounts SET proofs = proofs + 1 WHERE id = ?`, id)); err != nil {
 		return err
 	}
@@ -33,6 +34,7 @@ func stillProven(ctx context.Context, tx speaker, a *account.Account) error {
 
 // endAllProofs is endProofs for all accounts. Links of accounts that have no password yet stay: nobody has proven anything there.
 func endAllProofs(ctx context.Context, tx speaker) error {
+	tx.news.Everyone = true
 	for _, query := range []string{
 		`UPDATE accounts SET proofs = proofs + 1`, `DELETE FROM links WHERE account_id IN (SELECT id FROM accounts WHERE hash <> '')`,
 		`DELETE FROM address_links WHERE undo = 0`, `DELETE FROM remembered_browsers`,

@@ -282,6 +282,7 @@ func putOrder(ctx context.Context, tx speaker, o Order) error {
 
 // settle works out anew what the owner of an account has bought, and writes down what they have for that.
 func settle(ctx context.Context, tx speaker, account int64, now time.Time) error {
+	tx.changed(account)
 	b, err := boughtBy(ctx, tx, account, "")
 	if err != nil {
 		return err
@@ -334,6 +335,7 @@ const (
 
 // bought writes down what somebody has for what they bought. What had ended and goes on has begun anew.
 func bought(ctx context.Context, tx speaker, g grantRow, now time.Time) error {
+	tx.changed(g.Account)
 	_, err := tx.exec(ctx, `INSERT INTO grants (account_id, role, way, from_at, until_at, granted_by, order_no, told) VALUES (?, ?, ?, ?, ?, ?, ?, 0)
 		ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at, until_at = excluded.until_at, order_no = excluded.order_no,
 			told = CASE WHEN grants.told = 2 AND (excluded.until_at = 0 OR excluded.until_at > ?) THEN 0 ELSE grants.told END`,
@@ -347,6 +349,7 @@ func proveAddress(ctx context.Context, tx speaker, id int64, now time.Time) erro
 	if err := tx.get(ctx, &key, `SELECT email_key FROM accounts WHERE id = ?`, id); err != nil || key == "" {
 		return none(err)
 	}
+	tx.changed(id)
 	if _, err := tx.exec(ctx, `UPDATE accounts SET proven_at = ? WHERE id = ? AND proven_at = 0`, millis(now), id); err != nil {
 		return err
 	}
@@ -391,6 +394,7 @@ func (s *Store) UseClaim(ctx context.Context, c Claim, account int64, e Event) e
 		if err := one(tx.exec(ctx, `DELETE FROM claims WHERE token_hash = ? AND until_at > ?`, hexOf(c.Hash), millis(e.At))); err != nil {
 			return err
 		}
+		tx.changed(account)
 		if _, err := tx.exec(ctx, `UPDATE accounts SET proven_at = ? WHERE id = ? AND email_key = ? AND proven_at = 0`, millis(e.At), account, c.Key); err != nil {
 			return err
 		}

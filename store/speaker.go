@@ -12,7 +12,8 @@ import (
 // A speaker speaks to the database, in a transaction or not. Here, and nowhere else, the "?" of our
 // texts becomes what the database takes for a value.
 type speaker struct {
-	to interface {
+	news *News // of the transaction; nil outside of one
+	to   interface {
 		ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
 		GetContext(ctx context.Context, dest any, query string, args ...any) error
 		SelectContext(ctx context.Context, dest any, query string, args ...any) error

@@ -37,7 +37,6 @@ type Options struct {
 	Activity *activity.Log
 	Letters  *letters.Letters
 	Sessions *sessions.Records
-	Posted   func() // is told that a message was written down
 }
 
 // Keys are the access keys of a service: those that are written down, and those in use in memory.
@@ -236,9 +235,6 @@ func (k *Keys) Make(ctx context.Context, actor string, a *account.Account, want 
 	if errors.Is(err, store.ErrNone) {
 		err = mistake.Unknown("there is no account %s any more", a.Name)
 	}
-	if err == nil {
-		k.o.Posted()
-	}
 	return token, made, err
 }
 
@@ -268,9 +264,6 @@ func (k *Keys) Remove(ctx context.Context, actor, handle string, of *account.Acc
 	})
 	if errors.Is(err, store.ErrNone) {
 		return none
-	}
-	if err == nil {
-		k.o.Posted()
 	}
 	return err
 }

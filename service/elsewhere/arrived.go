@@ -87,9 +87,6 @@ func (o *Room) link(ctx context.Context, d *policy.DeclaredElsewhere, i *Identit
 		return mistake.Taken("this account, or the one at %s, is linked with another", d.Title)
 	case errors.Is(err, store.ErrNone):
 		return mistake.Invalid("the account has changed meanwhile; please try again")
-	case err == nil:
-		o.o.Changed(a.ID)
-		o.o.Posted()
 	}
 	return err
 }
@@ -110,7 +107,6 @@ func (o *Room) signIn(ctx context.Context, d *policy.DeclaredElsewhere, i *Ident
 		return SignedIn{}, err
 	}
 	if changed {
-		o.o.Changed(a.ID)
 		if a, err = o.o.Store.AccountByID(ctx, link.Account); err != nil {
 			return SignedIn{}, err
 		}
@@ -174,10 +170,10 @@ func (o *Room) Link(ctx context.Context, name, token string, a *account.Account,
 	if err := o.link(context.WithoutCancel(ctx), d, &i, a, from, "by its owner"); err != nil {
 		return err
 	}
-	changed, err := o.o.Store.ElsewhereCame(ctx, store.ElsewhereLink{Issuer: i.Issuer, Subject: i.Subject, Provider: i.Provider, Account: a.ID, KnownAs: i.KnownAs()}, i.Roles, store.Event{At: o.o.Now(), Account: a.Name, AccountID: a.ID, Actor: d.Name, Network: from.Network})
-	if changed {
-		o.o.Changed(a.ID)
-	}
+	link := store.ElsewhereLink{Issuer: i.Issuer, Subject: i.Subject, Provider: i.Provider, Account: a.ID, KnownAs: i.KnownAs()}
+	_, err = o.o.Store.ElsewhereCame(ctx, link, i.Roles, store.Event{
+		At: o.o.Now(), Account: a.Name, AccountID: a.ID, Actor: d.Name, Network: from.Network,
+	})
 	return err
 }
 

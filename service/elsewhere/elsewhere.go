@@ -41,10 +41,7 @@ type Options struct {
 	Joining  *joining.Office
 	// Secrets are this site's at providers, and At is where one describes itself if that is not at its issuer; both by the names that the policy has.
 	Secrets, At map[string]string
-	// Changed is told of an account whose records have changed, and Posted that a message was written down.
-	Changed func(account int64)
-	Posted  func()
-	Log     *slog.Logger
+	Log         *slog.Logger
 
 	client *http.Client
 }
@@ -122,8 +119,6 @@ func (o *Room) Unlink(ctx context.Context, a *account.Account, name, session str
 	if err != nil {
 		return err
 	}
-	o.o.Changed(a.ID)
-	o.o.Posted()
 	for _, l := range links {
 		if l.Provider == name {
 			err = o.end(ctx, a.Name, Session{Issuer: l.Issuer, Subject: l.Subject}, session)
@@ -145,10 +140,7 @@ func (o *Room) Tend(ctx context.Context) error {
 	for i := range book.Elsewhere {
 		mapped[book.Elsewhere[i].Name] = book.Elsewhere[i].Mapped()
 	}
-	lost, err := o.o.Store.SettleElsewhere(ctx, mapped, o.o.Now())
-	for _, id := range lost {
-		o.o.Changed(id)
-	}
+	err := o.o.Store.SettleElsewhere(ctx, mapped, o.o.Now())
 	if err == nil {
 		o.mu.Lock()
 		o.settled = book

@@ -39,7 +39,7 @@ type Ending struct {
 	Ring, Name string
 	Thing      string    // another one thing, such as a pass, named by its room
 	Until      time.Time // of the thing, only what was made until then; zero for all of it
-	// Forget drops what is remembered of it.
+	// Forget drops what is remembered of it where it is taken away; nil if there is nothing.
 	Forget func()
 }
 
@@ -58,7 +58,12 @@ type List struct {
 	// began to read before may have read what was there before.
 	written []done
 	count   uint64
+	hear    []func(Ending)
 }
+
+// Subscribe has a function called with all that is taken away, before anything of it is written. It is for rooms that are opened, not
+// for the time when something is taken away.
+func (l *List) Subscribe(hear func(Ending)) { l.hear = append(l.hear, hear) }
 
 type done struct {
 	*pending
@@ -98,7 +103,12 @@ const writtenWithin = 2 * time.Second
 func (l *List) Take(ctx context.Context, e Ending, write func(context.Context) error) error {
 	p := &pending{Ending: e, write: write, busy: true}
 	l.add(p)
-	e.Forget()
+	if e.Forget != nil {
+		e.Forget()
+	}
+	for _, hear := range l.hear {
+		hear(e)
+	}
 	done := make(chan error, 1)
 	// Whoever asked may hang up: it is done all the same.
 	ctx = context.WithoutCancel(ctx)

@@ -52,12 +52,8 @@ func (b *Books) carryOut(ctx context.Context, told event.Record, actor string) e
 	return err
 }
 
-// carried tells those who have to know, and lets be carried out what waited for it.
+// carried lets be carried out what waited for something that was carried out.
 func (b *Books) carried(ctx context.Context, w *work) error {
-	if w.carried.Order.Account != 0 {
-		b.o.Changed(w.carried.Order.Account)
-	}
-	b.o.Posted()
 	if len(w.carried.Payments) == 0 {
 		return nil
 	}
@@ -65,7 +61,6 @@ func (b *Books) carried(ctx context.Context, w *work) error {
 	for _, k := range kept {
 		if k.Problem == unpaid && err == nil {
 			err = b.o.Store.KeepEvent(ctx, k.ID, event.Kept, event.Waiting, "", nil)
-			b.Wake()
 		}
 	}
 	return err

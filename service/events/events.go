@@ -33,10 +33,7 @@ type Options struct {
 	People   *people.Register
 	Activity *activity.Log
 	Log      *slog.Logger
-	// Changed is told of an account that has got or lost something, and Posted that a message was written down.
-	Changed func(account int64)
-	Posted  func()
-	Keep    time.Duration // how long events are kept that were done with; 0 for ever
+	Keep     time.Duration // how long events are kept that were done with; 0 for ever
 }
 
 // Books are kept of what was paid for.
@@ -54,6 +51,11 @@ type Books struct {
 // New returns the Books over the records in o.Store.
 func New(o Options) (*Books, error) {
 	b := &Books{o: o, wake: make(chan struct{}, 1)}
+	o.Store.Subscribe(func(n store.News) {
+		if n.Events {
+			b.Wake()
+		}
+	})
 	return b, b.readSecrets(context.Background())
 }
 
@@ -132,7 +134,6 @@ func (b *Books) write(ctx context.Context) {
 		b.writing = len(some) > 0
 		b.mu.Unlock()
 		if len(some) == 0 {
-			b.Wake()
 			return
 		}
 		all := make([]event.Record, len(some))

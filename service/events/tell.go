@@ -107,6 +107,5 @@ func (b *Books) claimAgain(ctx context.Context, actor string, told event.Record)
 	w.carried.Records = []store.Event{b.record(kind.EventRetried, told.Event, "another link is sent")}
 	w.carried.Records[0].Actor = actor
 	err = b.o.Store.CarryOut(ctx, w.carried)
-	b.o.Posted()
 	return err
 }

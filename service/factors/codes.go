@@ -110,7 +110,7 @@ func (o *Office) SetCode(ctx context.Context, a *account.Account, sealed, typed 
 	if errors.Is(err, store.ErrNone) {
 		err = errTooLate
 	}
-	return kept, o.done(a, err)
+	return kept, err
 }
 
 // firstKept makes codes to keep for an account that has none left.
@@ -128,7 +128,7 @@ func (o *Office) RemoveCode(ctx context.Context, a *account.Account, from sessio
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Unknown("there are no one-time codes")
 	}
-	return o.done(a, err)
+	return err
 }
 
 // NewKept gives an account other codes to keep, in place of those before.
@@ -137,7 +137,7 @@ func (o *Office) NewKept(ctx context.Context, a *account.Account, from sessions.
 		return nil, mistake.Invalid("codes to keep go with a passkey or one-time codes; set up one of them first")
 	}
 	kept, hashes := onetime.NewKept()
-	return kept, o.done(a, o.o.Store.SetKept(ctx, a.ID, hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-kept"), o.event(kind.FactorAdded, a, a.Name, from, "codes to keep")))
+	return kept, o.o.Store.SetKept(ctx, a.ID, hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-kept"), o.event(kind.FactorAdded, a, a.Name, from, "codes to keep"))
 }
 
 // Code takes a code of an account: one that its app shows, or one that was kept. It counts once. The error is ErrWrong,
@@ -180,9 +180,6 @@ func (o *Office) take(ctx context.Context, a *account.Account, typed string, fro
 		detail := fmt.Sprintf("%d left", left-1)
 		mails := o.o.Letters.FactorsChanged(a, from.Language, "factors.told-kept-used", "n", fmt.Sprint(left-1))
 		err = o.o.Store.UseKept(ctx, a.ID, onetime.HashKept(typed), mails, o.event(kind.KeptCodeUsed, a, a.Name, from, detail))
-		if err == nil {
-			o.o.Posted()
-		}
 		return err
 	}
 	c, err := o.o.Store.Code(ctx, a.ID)

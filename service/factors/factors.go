@@ -38,9 +38,6 @@ type Options struct {
 	Activity *activity.Log
 	People   *people.Register
 	Letters  *letters.Letters
-	// Changed is told of an account whose records have changed, and Posted that a message was written down.
-	Changed func(account int64)
-	Posted  func()
 }
 
 // An Office is where people set up what they can show.
@@ -103,15 +100,6 @@ func (o *Office) event(what kind.Kind, a *account.Account, actor string, from se
 	return store.Event{At: o.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Network: from.Network, Detail: detail}
 }
 
-// done is what follows after what an account has set up was changed.
-func (o *Office) done(a *account.Account, err error) error {
-	if err == nil {
-		o.o.Changed(a.ID)
-		o.o.Posted()
-	}
-	return err
-}
-
 // Reset takes from an account all that its owner can show beside the password, for a steward: they have lost it. If the policy has it wait, the owner
 // is told, and can object until then; due is when it is made, zero if that was at once. The error is a *mistake.Error if there is nothing to
 // reset, or one waits.
@@ -122,7 +110,7 @@ func (o *Office) Reset(ctx context.Context, actor string, a *account.Account) (d
 	wait := o.o.Book().Factors.Reset
 	if wait == 0 {
 		mails := o.o.Letters.FactorsChanged(a, "", "factors.told-reset")
-		return due, o.done(a, o.o.Store.ResetFactors(ctx, a.ID, mails, o.event(kind.FactorsReset, a, actor, sessions.Origin{}, "by a steward")))
+		return due, o.o.Store.ResetFactors(ctx, a.ID, mails, o.event(kind.FactorsReset, a, actor, sessions.Origin{}, "by a steward"))
 	}
 	now := o.o.Now()
 	due = now.Add(wait)
@@ -135,7 +123,7 @@ func (o *Office) Reset(ctx context.Context, actor string, a *account.Account) (d
 	if errors.Is(err, store.ErrTaken) {
 		return due, mistake.Taken("a reset for %s waits already", a.Name)
 	}
-	return due, o.done(a, err)
+	return due, err
 }
 
 // DropReset has a reset that waits not be made. The error is a *mistake.Error if none waits.
@@ -203,7 +191,7 @@ func (o *Office) Tend(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := o.done(a, o.o.Store.ResetFactors(ctx, a.ID, o.o.Letters.FactorsChanged(a, "", "factors.told-reset"), o.event(kind.FactorsReset, a, r.By, sessions.Origin{}, "asked for at "+r.Asked.UTC().Format(time.RFC3339)))); err != nil {
+		if err := o.o.Store.ResetFactors(ctx, a.ID, o.o.Letters.FactorsChanged(a, "", "factors.told-reset"), o.event(kind.FactorsReset, a, r.By, sessions.Origin{}, "asked for at "+r.Asked.UTC().Format(time.RFC3339))); err != nil {
 			return err
 		}
 	}

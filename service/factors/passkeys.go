@@ -222,7 +222,7 @@ func (o *Office) Add(ctx context.Context, a *account.Account, page Page, text, n
 	case errors.Is(err, store.ErrNone):
 		return nil, errTooLate
 	}
-	return kept, o.done(a, err)
+	return kept, err
 }
 
 // Remove takes a passkey away, for its owner.
@@ -245,7 +245,7 @@ func (o *Office) Remove(ctx context.Context, a *account.Account, id string, from
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Unknown("there is no such passkey; perhaps it was removed already")
 	}
-	return o.done(a, err)
+	return err
 }
 
 // isLastWay reports whether the owner of an account without a password has one passkey and no account elsewhere to sign in with.

@@ -70,7 +70,6 @@ func (f *Office) TakeAlong(ctx context.Context, link, name, network string) (*ac
 	if errors.Is(err, store.ErrNone) {
 		err = ErrLink
 	}
-	f.o.Changed(a.ID)
 	return a, err
 }
 

@@ -34,9 +34,6 @@ type Options struct {
 	Hashing *hashing.Pool
 	Limiter *throttle.Limiter
 	People  *people.Register
-	// Changed is told of an account that has got something, and Posted that a message was written down.
-	Changed func(account int64)
-	Posted  func()
 }
 
 // An Office is where people join.
@@ -151,7 +148,6 @@ func (f *Office) Ask(ctx context.Context, who Applicant, from sessions.Origin) (
 	if who.Agreed && j.Asks() {
 		a.AgreedAt = now
 	}
-	defer f.o.Posted()
 	switch {
 	case invited != nil:
 		if invited.Mailed { // a link that a steward has printed shows nothing of the address
@@ -348,7 +344,6 @@ func (f *Office) Prove(ctx context.Context, link, password string, from sessions
 	ctx = context.WithoutCancel(ctx)
 	now := f.o.Now()
 	a.ProvenAt, a.Network = now, from.Network
-	defer f.o.Posted()
 	switch by := f.o.Book().Joining.By; by {
 	case policy.ByNobody, policy.ByInvitation: // the policy has changed meanwhile
 		return Outcome{}, ErrClosed

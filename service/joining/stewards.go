@@ -47,7 +47,6 @@ func (f *Office) Approve(ctx context.Context, actor, name string) error {
 	if a.State != joining.Waiting {
 		return mistake.Invalid("%s has not proven the address %s yet; then they can be approved", a.Name, a.Email)
 	}
-	defer f.o.Posted()
 	_, err = f.joined(a, nil, func(n store.Joined) (int64, error) {
 		n.Account.MadeBy, n.Event.Actor, n.Event.Detail = actor, actor, "approved"
 		m := message.New(message.Approved, a.Email, a.Name, a.Language, f.o.Now())
@@ -85,7 +84,6 @@ func (f *Office) Decline(ctx context.Context, actor, name, text string) error {
 	e := f.event(kind.JoinDeclined, a.Name, 0, "", "")
 	e.Actor = actor
 	err = f.o.Store.SetApplication(ctx, a.In(joining.Declined, now), before, mails, e)
-	f.o.Posted()
 	if errors.Is(err, store.ErrNone) {
 		err = mistake.Taken("the application of %s has changed meanwhile", a.Name)
 	}
@@ -145,7 +143,6 @@ func (f *Office) Invite(ctx context.Context, actor string, i Invite) (path strin
 		detail += ", as " + strings.Join(invitation.Roles, ", ")
 	}
 	err = f.o.Store.Invite(ctx, invitation, key, hash, mails, store.Event{At: now, Kind: kind.Invited, Actor: actor, Detail: detail, AccountID: store.NoAccount})
-	f.o.Posted()
 	if errors.Is(err, store.ErrTaken) {
 		err = mistake.Taken("an account has the address %s already", email)
 	}

@@ -46,7 +46,6 @@ type Options struct {
 	Places   *known.Places
 	Activity *activity.Log
 	Endings  *ending.List
-	Changed  func() // is told that what was verified counts no longer
 	Log      *slog.Logger
 }
 
@@ -148,7 +147,6 @@ func (k *Keyrings) ringEvent(of kind.Kind, ring, name, actor, detail string) sto
 
 // entryChanged tidies up after a change of an entry: what was verified before counts no longer.
 func (k *Keyrings) entryChanged(ring, name string, err error) error {
-	k.o.Changed()
 	return entryMistake(ring, name, err)
 }
 
@@ -193,7 +191,7 @@ func (k *Keyrings) Switch(ctx context.Context, actor, ring, name string, disable
 		return err
 	}
 	if disabled {
-		return k.o.Endings.Take(ctx, ending.Ending{Ring: ring, Name: name, Forget: k.o.Changed, What: "that " + name + " is disabled in the keyring " + ring}, func(ctx context.Context) error {
+		return k.o.Endings.Take(ctx, ending.Ending{Ring: ring, Name: name, What: "that " + name + " is disabled in the keyring " + ring}, func(ctx context.Context) error {
 			return k.entryChanged(ring, name, k.o.Store.SwitchEntry(ctx, ring, name, true, k.ringEvent(kind.CredentialsChanged, ring, name, actor, "disabled")))
 		})
 	}
@@ -287,7 +285,6 @@ func (k *Keyrings) Import(ctx context.Context, actor, ring string, file []byte, 
 		return results, nil
 	}
 	err := k.o.Store.AddEntries(ctx, entries, true, k.ringEvent(kind.CredentialsAdded, ring, "", actor, fmt.Sprintf("%d from a file", len(entries))))
-	k.o.Changed()
 	return results, errors.Join(err, k.o.Hashing.LearnAll(ctx, k.o.Store.Hashes))
 }
 

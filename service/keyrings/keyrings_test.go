@@ -33,7 +33,13 @@ func TestOpen(t *testing.T) {
 	limiter := &throttle.Limiter{}
 	k := New(Options{
 		Store: records, Book: func() *policy.Book { return book }, Now: clock, Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil),
-		Limiter: limiter, Places: known.New(known.Options{Store: records, Now: clock}), Endings: &ending.List{}, Activity: activity.New(activity.Options{Store: records, Now: clock}), Changed: func() { changed++ }, Log: slog.New(slog.DiscardHandler),
+		Limiter: limiter, Places: known.New(known.Options{Store: records, Now: clock}), Endings: &ending.List{},
+		Activity: activity.New(activity.Options{Store: records, Now: clock}), Log: slog.New(slog.DiscardHandler),
+	})
+	records.Subscribe(func(n store.News) {
+		if n.Keyrings {
+			changed++
+		}
 	})
 	const first, second = "creaky-third-step", "kettle-moth-anvil"
 	var over *keyring.Over // said of the last

@@ -26,9 +26,6 @@ type Options struct {
 	Now      func() time.Time
 	Letters  *letters.Letters
 	Sessions *sessions.Records
-	// Changed is told of an account whose records have changed, and Posted that a message was written down.
-	Changed func(account int64)
-	Posted  func()
 }
 
 // An Office is where people go who leave.
@@ -67,8 +64,6 @@ func (f *Office) Stay(ctx context.Context, a *account.Account, network string) e
 
 func (f *Office) set(ctx context.Context, a *account.Account, at time.Time, mails []message.Message, what kind.Kind, network string) error {
 	err := f.o.Store.SetLeaving(ctx, a.ID, at, mails, store.Event{At: f.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
-	f.o.Changed(a.ID)
-	f.o.Posted()
 	return err
 }
 
@@ -86,7 +81,6 @@ func (f *Office) forget(ctx context.Context, id int64) error {
 	now, pseudonym := f.o.Now(), "former-"+strings.ToLower(rand.Text()[:12])
 	err := f.o.Store.Forget(ctx, id, pseudonym, now, now.Add(f.o.Book().Joining.NamesRest),
 		store.Event{At: now, Kind: kind.AccountRemoved, Account: pseudonym, AccountID: id, Actor: pseudonym, Detail: "as its owner wanted"})
-	f.o.Changed(id)
 	if errors.Is(err, store.ErrNone) { // its owner has changed their mind
 		return nil
 	}

@@ -38,7 +38,6 @@ type Options struct {
 	Sender func() message.Sender // what of the site stands in messages now
 	// PerMinute is how many messages are handed over in a minute at most; 0 for any number.
 	PerMinute int
-	Retried   func()        // is told that something waits that is not mail
 	Keep      time.Duration // how long it is kept what has become of a message; 0 for ever
 }
 
@@ -59,14 +58,17 @@ type Outbox struct {
 
 // New returns the Outbox of the records in o.Store.
 func New(o Options) *Outbox {
-	if o.Retried == nil {
-		o.Retried = func() {}
-	}
 	limit := rate.NewLimiter(rate.Inf, 1)
 	if o.PerMinute > 0 {
 		limit = rate.NewLimiter(rate.Limit(float64(o.PerMinute)/60), max(1, o.PerMinute/60))
 	}
-	return &Outbox{o: o, wake: make(chan struct{}, 1), limit: limit}
+	b := &Outbox{o: o, wake: make(chan struct{}, 1), limit: limit}
+	o.Store.Subscribe(func(n store.News) {
+		if n.Mail {
+			b.Wake()
+		}
+	})
+	return b
 }
 
 // Server is the address of the mail server, "" if there is none.
@@ -320,7 +322,6 @@ func (b *Outbox) Retry(ctx context.Context, actor string, id int64) error {
 		return mistake.Invalid("the time of message %d is over: what it leads to has ended. Let it be asked for again", id)
 	}
 	m.State, m.NextAt, m.EndedAt = message.Waiting, now, time.Time{}
-	defer b.o.Retried()
 	return b.set(ctx, m, before, b.event(kind.MessageRetried, m, actor, ""))
 }
 
@@ -343,7 +344,6 @@ func (b *Outbox) set(ctx context.Context, m message.Message, before message.Stat
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Taken("message %d has changed meanwhile; look at it again", m.ID)
 	}
-	b.Wake()
 	return err
 }
 
@@ -371,9 +371,7 @@ func (b *Outbox) Test(ctx context.Context, actor, to string, in words.Language) 
 		return mistake.Invalid("there is no mail server; name one with --mail")
 	}
 	m := message.New(message.Test, to, "", in, b.o.Now())
-	err := b.o.Store.Post(ctx, m, *b.event(kind.MessageTest, m, actor, ""))
-	b.Wake()
-	return err
+	return b.o.Store.Post(ctx, m, *b.event(kind.MessageTest, m, actor, ""))
 }
 
 // Remarks says what is to be looked at: that the server cannot be reached, that messages have failed, or that

@@ -27,7 +27,6 @@ type Options struct {
 	Book   func() *policy.Book // the policy now in force
 	Now    func() time.Time
 	Passes *passes.Passes
-	Posted func() // is told that a message was written down
 }
 
 // A Roll is who has which role.
@@ -143,7 +142,6 @@ func (r *Roll) remind(ctx context.Context, book *policy.Book, m store.Member, ah
 	}
 	err = r.o.Store.Remind(ctx, fmt.Sprintf("account %d %s", m.ID, m.Grant.Role), m.Grant.Until, ahead, []message.Message{mail},
 		store.Event{At: now, Kind: kind.Reminded, Account: m.Account, AccountID: m.ID, Detail: "role " + m.Grant.Role + " ends at " + m.Grant.Until.UTC().Format(time.RFC3339)})
-	r.o.Posted()
 	return err
 }
 
@@ -173,7 +171,6 @@ func (r *Roll) remindOfPass(ctx context.Context, book *policy.Book, id string, a
 	mail.Link = r.o.Passes.Leads(is)
 	err = r.o.Store.Remind(ctx, "pass "+id, is.Until, ahead, []message.Message{mail},
 		store.Event{At: now, Kind: kind.Reminded, Account: is.Address, AccountID: store.NoAccount, Detail: "pass " + id + " ends at " + is.Until.UTC().Format(time.RFC3339)})
-	r.o.Posted()
 	return err
 }
 

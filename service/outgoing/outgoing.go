@@ -56,12 +56,18 @@ const (
 // New returns a Teller over the records in o.Store.
 func New(o Options) *Teller {
 	dialer := &net.Dialer{Timeout: answersWithin, Control: func(_, address string, _ syscall.RawConn) error { return o.Rules.CheckAddress(address) }}
-	return &Teller{o: o, wake: make(chan struct{}, 1), busy: map[string]bool{}, client: &http.Client{
+	t := &Teller{o: o, wake: make(chan struct{}, 1), busy: map[string]bool{}, client: &http.Client{
 		Timeout: answersWithin,
 		// No proxy of the environment: it would be told everything, and could be anywhere.
 		Transport:     &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: answersWithin, MaxResponseHeaderBytes: mostAnswered, DisableKeepAlives: true, ForceAttemptHTTP2: true},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
+	o.Store.Subscribe(func(n store.News) {
+		if n.Told {
+			t.Wake()
+		}
+	})
+	return t
 }
 
 // The most targets.
@@ -129,7 +135,6 @@ func (t *Teller) Test(ctx context.Context, id int64) error {
 	if err == nil {
 		err = t.o.Store.Told(ctx, []int64{0}, []message.Message{m})
 	}
-	t.Wake()
 	return err
 }
 
@@ -195,9 +200,6 @@ func (t *Teller) Collect(ctx context.Context) error {
 		}
 		if err := t.o.Store.Told(ctx, ids, all); err != nil {
 			return err
-		}
-		if len(all) > 0 {
-			t.Wake()
 		}
 	}
 }

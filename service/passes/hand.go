@@ -244,7 +244,6 @@ func (p *Passes) RotateKind(ctx context.Context, actor, ofKind string, before ti
 	if err != nil {
 		return 0, err
 	}
-	p.o.Posted()
 	return done, nil
 }
 

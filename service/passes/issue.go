@@ -65,7 +65,6 @@ func (p *Passes) Issue(ctx context.Context, actor, ofKind string, n NewPass) (Is
 	if err := p.o.Store.AddPasses(ctx, []*pass.Pass{issued.Pass}, mails, p.event(kind.PassIssued, actor, issued.Pass, issued.Pass.Reference)); err != nil {
 		return Issued{}, err
 	}
-	p.o.Posted()
 	return issued, nil
 }
 
@@ -290,7 +289,6 @@ func (p *Passes) Import(ctx context.Context, actor, ofKind, list string, zone *t
 	if err := p.o.Store.AddPasses(ctx, passes, mails, e); err != nil {
 		return nil, nil, err
 	}
-	p.o.Posted()
 	return done, all, nil
 }
 

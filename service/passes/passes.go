@@ -37,7 +37,6 @@ type Options struct {
 	Endings  *ending.List
 	Activity *activity.Log
 	Log      *slog.Logger
-	Posted   func()        // is told that messages were written down
 	Keep     time.Duration // how long passes are kept that have ended; 0 for ever
 }
 
@@ -203,9 +202,6 @@ func (p *Passes) changeLocked(ctx context.Context, l *live, edit func(is *pass.P
 	if c.Afresh {
 		l.seen = nil
 		l.from.Store(nil)
-	}
-	if len(c.Mails) > 0 {
-		p.o.Posted()
 	}
 	return nil
 }

@@ -35,7 +35,6 @@ type Options struct {
 	Cookie func(secure bool) string
 	Walks  *walks.Walks
 	People *people.Register
-	Posted func()
 	Log    *slog.Logger
 }
 
@@ -211,9 +210,7 @@ func (r *Room) record(ctx context.Context, kept store.Patrol, found *patrol.Resu
 			return err
 		}
 	}
-	if _, err = r.o.Store.AddPatrol(ctx, kept, keep, mails, e); err == nil && len(mails) > 0 {
-		r.o.Posted()
-	}
+	_, err = r.o.Store.AddPatrol(ctx, kept, keep, mails, e)
 	return err
 }
 

@@ -54,7 +54,6 @@ func (r *Register) MailLink(ctx context.Context, actor, name string) error {
 	mails := r.o.Letters.To(a, message.Password, "")
 	mails[0] = mails[0].With(r.LinkPath(token), l.Until)
 	err = r.o.Store.AddLink(ctx, l, mails, r.linkMade(a, actor, l, "to set a password, by mail"))
-	r.o.Posted()
 	return err
 }
 
@@ -106,8 +105,6 @@ func (r *Register) UseLink(ctx context.Context, token, password, network string,
 		return err
 	}
 	err = r.o.Store.UseLink(ctx, hash, a.ID, hashed, r.o.Letters.Notice(a, message.PasswordChanged, in), store.Event{At: r.o.Now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
-	r.o.Changed(a.ID)
-	r.o.Posted()
 	if errors.Is(err, store.ErrNone) {
 		return ErrLink
 	}

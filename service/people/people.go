@@ -31,11 +31,6 @@ type Options struct {
 	Hashing *hashing.Pool
 	Endings *ending.List
 	Letters *letters.Letters
-	// Changed is told of an account whose records have changed: what is remembered of it counts no
-	// longer.
-	Changed func(account int64)
-	// Posted is told that a message was written down.
-	Posted func()
 }
 
 // A Register is the accounts of a service, with what they are granted and the links for them.
@@ -226,7 +221,6 @@ func (r *Register) change(ctx context.Context, name string, do func(*account.Acc
 		return err
 	}
 	err = do(a)
-	r.o.Changed(a.ID)
 	return explain(name, err)
 }
 
@@ -250,7 +244,6 @@ func (r *Register) SetPassword(ctx context.Context, actor, name, password string
 		if err != nil {
 			return err
 		}
-		defer r.o.Posted()
 		return r.o.Store.SetPassword(ctx, a.ID, hash, r.o.Letters.Notice(a, message.PasswordChanged, ""), r.event(kind.PasswordSet, a, actor, ""))
 	})
 }
@@ -266,8 +259,6 @@ func (r *Register) ChangePassword(ctx context.Context, a *account.Account, passw
 	if err != nil {
 		return err
 	}
-	defer r.o.Posted()
-	defer r.o.Changed(a.ID)
 	return r.o.Store.ChangePassword(ctx, a.Proofs, hash, next, r.o.Letters.Notice(a, message.PasswordChanged, in), e)
 }
 
@@ -284,7 +275,7 @@ func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled
 	if err != nil {
 		return err
 	}
-	return explain(name, r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.o.Changed(a.ID) }, Account: a.ID, What: "that " + a.Name + " is disabled"}, func(ctx context.Context) error {
+	return explain(name, r.o.Endings.Take(ctx, ending.Ending{Account: a.ID, What: "that " + a.Name + " is disabled"}, func(ctx context.Context) error {
 		return r.o.Store.SetDisabled(ctx, a.ID, true, r.event(kind.AccountDisabled, a, actor, ""))
 	}))
 }

@@ -69,11 +69,6 @@ func (r *Register) Import(ctx context.Context, actor string, all []roster.Entry,
 	if err := r.o.Store.Import(ctx, imports); err != nil {
 		return results, false, explain("one of these", err)
 	}
-	for _, i := range imports {
-		if i.Account.ID != 0 {
-			r.o.Changed(i.Account.ID)
-		}
-	}
 	return results, true, r.o.Hashing.LearnAll(ctx, r.o.Store.Hashes)
 }
 

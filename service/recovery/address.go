@@ -72,7 +72,6 @@ func (o *Office) AskChange(ctx context.Context, name, address, network string, i
 	undo, told := o.undo(a, a.Email, o.o.Letters.To(a, message.AddressAsked, in), address, now)
 	err = o.o.Store.AskAddress(ctx, l, undo, append(told, mails...),
 		store.Event{At: now, Kind: kind.AddressAsked, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
-	o.o.Posted()
 	return err
 }
 
@@ -161,8 +160,6 @@ func (o *Office) MakeChange(ctx context.Context, token string, owner int64, netw
 		undo, mails = o.undo(&before, before.Email, o.o.Letters.Notice(&before, message.AddressChanged, in), after.Email, now)
 	}
 	err = o.o.Store.UseAddressLink(ctx, c.link, &after, keys, undo, mails, e)
-	o.o.Changed(after.ID)
-	o.o.Posted()
 	if errors.Is(err, store.ErrNone) || errors.Is(err, store.ErrTaken) {
 		err = people.ErrLink
 	}

@@ -29,9 +29,6 @@ type Options struct {
 	Endings *ending.List
 	People  *people.Register
 	Letters *letters.Letters
-	// Changed is told of an account whose records have changed, and Posted that a message was written down.
-	Changed func(account int64)
-	Posted  func()
 }
 
 // An Office is where people go who cannot get in, or whose address has changed.
@@ -130,7 +127,6 @@ func (o *Office) answer(ctx context.Context, asked store.Recovery) error {
 		e.Account, e.AccountID, e.Actor = a.Name, a.ID, ""
 	}
 	err = o.o.Store.AnswerRecovery(ctx, asked.ID, link, mails, e)
-	o.o.Posted()
 	if errors.Is(err, store.ErrNone) {
 		return nil
 	}

@@ -102,65 +102,58 @@ func Open(o Options) (*Rooms, error) {
 	r.Activity = activity.New(activity.Options{Store: o.Store, Now: o.Now, Keep: o.KeepActivity, Most: o.KeepEvents})
 	r.Mail = mail.New(mail.Options{
 		Store: o.Store, Now: o.Now, Log: o.Log, Server: o.Mail.Server, PerMinute: o.Mail.PerMinute, Keep: o.KeepActivity,
-		Retried: func() { r.Teller.Wake() },
 		Sender: func() message.Sender {
 			return message.Sender{Site: o.Book().Site, URL: o.Mail.Site(), Words: o.Book().Words, Looks: o.Book().Looks, Zone: time.Local}
 		},
 	})
 	r.Sessions = sessions.New(sessions.Options{Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings})
 	owners := letters.New(letters.Options{Book: o.Book, Now: o.Now, Notices: o.Mail.Notices})
-	changed := func(account int64) {
-		r.Sessions.Forget(account)
-		r.Visitors.Changed()
-	}
 	r.People = people.New(people.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Endings: r.Endings, Letters: owners,
-		Changed: changed, Posted: r.Mail.Wake,
 	})
 	var err error
-	if r.Factors, err = factors.New(factors.Options{Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, People: r.People, Letters: owners, Changed: changed, Posted: r.Mail.Wake}); err != nil {
+	if r.Factors, err = factors.New(factors.Options{Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, People: r.People, Letters: owners}); err != nil {
 		return nil, err
 	}
-	r.Keys = accesskeys.New(accesskeys.Options{Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, Posted: r.Mail.Wake})
+	r.Keys = accesskeys.New(accesskeys.Options{Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings, Activity: r.Activity, Letters: owners, Sessions: r.Sessions})
 	r.Keyrings = keyrings.New(keyrings.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log,
-		Changed: func() { r.Visitors.Clear() },
 	})
 	r.Shared = shared.New(shared.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Posted: r.Mail.Wake,
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity,
 	})
 	r.Passes = passes.New(passes.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log, Posted: r.Mail.Wake, Keep: o.KeepActivity,
+		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log, Keep: o.KeepActivity,
 	})
 	r.Recovery = recovery.New(recovery.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Endings: r.Endings, People: r.People, Letters: owners, Changed: changed, Posted: r.Mail.Wake,
+		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Endings: r.Endings, People: r.People, Letters: owners,
 	})
-	r.Leaving = leaving.New(leaving.Options{Store: o.Store, Book: o.Book, Now: o.Now, Letters: owners, Sessions: r.Sessions, Changed: changed, Posted: r.Mail.Wake})
-	if r.Joining, err = joining.New(joining.Options{Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, People: r.People, Changed: changed, Posted: r.Mail.Wake}); err != nil {
+	r.Leaving = leaving.New(leaving.Options{Store: o.Store, Book: o.Book, Now: o.Now, Letters: owners, Sessions: r.Sessions})
+	if r.Joining, err = joining.New(joining.Options{Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, People: r.People}); err != nil {
 		return nil, err
 	}
-	r.Members = members.New(members.Options{Store: o.Store, Book: o.Book, Now: o.Now, Passes: r.Passes, Posted: r.Mail.Wake})
+	r.Members = members.New(members.Options{Store: o.Store, Book: o.Book, Now: o.Now, Passes: r.Passes})
 	r.Teller = outgoing.New(outgoing.Options{Store: o.Store, Now: o.Now, Log: o.Log, Rules: o.Telling})
 	if r.Events, err = events.New(events.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Passes: r.Passes, People: r.People, Activity: r.Activity, Log: o.Log, Changed: changed, Posted: r.Mail.Wake, Keep: o.KeepActivity,
+		Store: o.Store, Book: o.Book, Now: o.Now, Passes: r.Passes, People: r.People, Activity: r.Activity, Log: o.Log, Keep: o.KeepActivity,
 	}); err != nil {
 		return nil, err
 	}
 	if r.Desk, err = signin.New(signin.Options{
-		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, People: r.People, Letters: owners, Sessions: r.Sessions, Factors: r.Factors, Posted: r.Mail.Wake, Log: o.Log,
+		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, People: r.People, Letters: owners, Sessions: r.Sessions, Factors: r.Factors, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}
 	if r.Elsewhere, err = elsewhere.New(elsewhere.Options{
 		Joining: r.Joining,
-		Store:   o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, Desk: r.Desk, Secrets: o.Elsewhere.Secrets, At: o.Elsewhere.At, Changed: changed, Posted: r.Mail.Wake, Log: o.Log,
+		Store:   o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, Desk: r.Desk, Secrets: o.Elsewhere.Secrets, At: o.Elsewhere.At, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}
 	r.Walks = walks.New(walks.Options{Now: o.Now, Activity: r.Activity})
 	r.Patrols = patrols.New(patrols.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks, People: r.People, Posted: r.Mail.Wake, Log: o.Log,
+		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks, People: r.People, Log: o.Log,
 	})
-	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Sessions: r.Sessions, Keys: r.Keys, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Activity: r.Activity, Log: o.Log})
+	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Endings: r.Endings, Sessions: r.Sessions, Keys: r.Keys, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Activity: r.Activity, Log: o.Log})
 	return r, nil
 }

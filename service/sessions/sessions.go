@@ -34,7 +34,20 @@ type Records struct {
 }
 
 // New returns the sessions in o.Store.
-func New(o Options) *Records { return &Records{o, newCache()} }
+func New(o Options) *Records {
+	r := &Records{o, newCache()}
+	o.Store.Subscribe(func(n store.News) {
+		for id := range n.Accounts {
+			r.kept.forget(id)
+		}
+	})
+	o.Endings.Subscribe(func(e ending.Ending) {
+		if e.Account != 0 {
+			r.kept.forget(e.Account)
+		}
+	})
+	return r
+}
 
 // renewWithin is how long a page waits for the token of its session to be replaced.
 const renewWithin = time.Second

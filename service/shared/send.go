@@ -54,7 +54,6 @@ func (p *Passwords) Send(ctx context.Context, actor, name string, l Letter) (int
 	if err := p.o.Store.TellShared(ctx, told, mails, p.event(kind.SharedTold, actor, fmt.Sprintf("%s, to %d", name, len(told)))); err != nil {
 		return 0, err
 	}
-	p.o.Posted()
 	return len(told), nil
 }
 

@@ -35,7 +35,6 @@ type Options struct {
 	Places   *known.Places
 	Endings  *ending.List
 	Activity *activity.Log
-	Posted   func() // is told that messages were written down
 }
 
 // Passwords are the shared passwords of a service.

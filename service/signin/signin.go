@@ -63,7 +63,6 @@ type Options struct {
 	Letters  *letters.Letters
 	Sessions *sessions.Records
 	Factors  *factors.Office
-	Posted   func() // is told that a message was written down
 	Log      *slog.Logger
 }
 
@@ -130,9 +129,6 @@ func (d *Desk) begin(ctx context.Context, a *account.Account, by factor.Set, fro
 	begun, err := d.o.Sessions.Begin(ctx, a, by, from, remember, d.event(kind.SignIn, a, from, detail), mails...)
 	if err != nil {
 		return SignedIn{}, err
-	}
-	if len(mails) > 0 {
-		d.o.Posted()
 	}
 	return SignedIn{Begun: begun, Device: d.Mark(a, by), Language: a.Language}, nil
 }

@@ -93,19 +93,14 @@ func (v *verified) put(version uint64, sum [32]byte, p proof) {
 	v.known[sum] = &p
 }
 
-// Changed says that the records of an account have changed: what is being verified is not remembered.
-func (f *Finder) Changed() { f.basic.changed() }
-
-// Clear says that credentials which were verified count no longer.
-func (f *Finder) Clear() { f.basic.clear() }
-
+// changed says that the records of an account have changed: what is being verified is not remembered.
 func (v *verified) changed() {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.changes++
 }
 
-// clear forgets all, and changes the key.
+// clear says that credentials which were verified count no longer. It changes the key, too.
 func (v *verified) clear() {
 	v.mu.Lock()
 	defer v.mu.Unlock()

@@ -17,6 +17,7 @@ func TestWhatIsVerifiedMeanwhile(t *testing.T) {
 		t.Fatal("seals are not of one scope and one header")
 	}
 	for what, change := range map[string]func(){"an account": v.changed, "all": v.clear} {
+		v.clear()
 		before := v.version()
 		change()
 		sum := v.seal("account", "Basic one")
@@ -30,6 +31,7 @@ func TestWhatIsVerifiedMeanwhile(t *testing.T) {
 		}
 	}
 	one, two = v.seal("account", "Basic one"), v.seal("account", "Basic two")
+	v.put(v.version(), one, good)
 	v.put(v.version(), two, good)
 	if v.get(one, now) == nil || v.get(two, now) == nil {
 		t.Error("one is forgotten for the other")

@@ -14,6 +14,7 @@ import (
 	"ostiarius/core/throttle"
 	"ostiarius/service/accesskeys"
 	"ostiarius/service/activity"
+	"ostiarius/service/ending"
 	"ostiarius/service/guard"
 	"ostiarius/service/hashing"
 	"ostiarius/service/keyrings"
@@ -30,6 +31,7 @@ type Options struct {
 	Store    *store.Store
 	Now      func() time.Time
 	Front    *guard.Front // tells from where a client comes, and how
+	Endings  *ending.List
 	Sessions *sessions.Records
 	Keys     *accesskeys.Keys
 	Desk     *signin.Desk
@@ -50,7 +52,21 @@ type Finder struct {
 // New returns a Finder, which has nothing in memory yet.
 func New(o Options) *Finder {
 	f := &Finder{o: o}
-	f.Clear()
+	f.basic.clear()
+	o.Store.Subscribe(func(n store.News) {
+		if n.Keyrings {
+			f.basic.clear()
+		} else if len(n.Accounts) > 0 || n.Everyone {
+			f.basic.changed()
+		}
+	})
+	o.Endings.Subscribe(func(e ending.Ending) {
+		if e.Ring != "" {
+			f.basic.clear()
+		} else if e.Account != 0 {
+			f.basic.changed()
+		}
+	})
 	return f
 }
 
