@@ -37,14 +37,18 @@ func TestWhatIsWrittenIsNews(t *testing.T) {
 	}
 	constants := map[string]string{"insertAccount": "accounts", "insertGrant": "grants", "insertMessage": "messages"}
 	unused := maps.Clone(silent)
-	files, err := parser.ParseDir(token.NewFileSet(), ".", nil, 0)
+	files, err := filepath.Glob("*.go")
 	if err != nil {
 		t.Fatal(err)
 	}
 	found := 0
-	for name, file := range files["store"].Files {
+	for _, name := range files {
 		if strings.HasSuffix(name, "_test.go") || name == "backup.go" { // a copy, which nobody uses yet
 			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		if err != nil {
+			t.Fatal(err)
 		}
 		for _, d := range file.Decls {
 			f, ok := d.(*ast.FuncDecl)

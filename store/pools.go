@@ -34,7 +34,7 @@ const (
 // Pools are the connections to the records. There is one that writes, with a queue; whoever reads does not wait for it, nor for the long
 // questions, which have some of their own.
 type pools struct {
-	subscribers subscribers
+	subscribers             subscribers
 	writer, readers, longer *sqlx.DB
 	turn                    chan struct{} // holds one while somebody writes; the queue is in the order of coming
 }
