@@ -7,12 +7,14 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"ostiarius/core/throttle"
 	"ostiarius/service/authorizer"
 	"ostiarius/service/guard"
+	"ostiarius/service/rooms"
 )
 
 // siteServer returns a server of the site, for connections of either protocol.
@@ -145,21 +147,10 @@ func (s *Service) Serve(ctx context.Context) error {
 			s.settings.Log.Warn("sessions could not be read at the start; each is read when it is used", "error", err)
 		}
 	}()
-	delivered := make(chan struct{})
-	go func() {
-		defer close(delivered)
-		s.rooms.Mail.Deliver(ctx)
-	}()
-	carried := make(chan struct{})
-	go func() {
-		defer close(carried)
-		s.rooms.Events.Work(ctx)
-	}()
-	told := make(chan struct{})
-	go func() {
-		defer close(told)
-		s.rooms.Teller.Deliver(ctx)
-	}()
+	var working sync.WaitGroup
+	for _, room := range rooms.Which[rooms.Runner](s.rooms) {
+		working.Go(func() { room.Run(ctx) })
+	}
 	watched := make(chan struct{})
 	go func() {
 		defer close(watched)
@@ -195,12 +186,15 @@ func (s *Service) Serve(ctx context.Context) error {
 	}
 	stopTending()
 	<-tended
+	worked := make(chan struct{})
+	go func() {
+		defer close(worked)
+		working.Wait()
+	}()
 	select {
-	case <-delivered:
+	case <-worked:
 	case <-grace.Done(): // a mail server that takes its time does not hold up the end
 	}
-	<-carried
-	<-told
 	<-watched
 	s.settings.Log.Info("stopped")
 	return err

@@ -20,6 +20,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/service/activity"
+	"ostiarius/service/chores"
 	"ostiarius/service/ending"
 	"ostiarius/service/letters"
 	"ostiarius/service/mistake"
@@ -282,4 +283,9 @@ func (k *Keys) List(ctx context.Context, of *account.Account, offset, limit int)
 
 func (k *Keys) event(what kind.Kind, a *account.Account, actor string, from sessions.Origin, key *accesskey.Key) store.Event {
 	return store.Event{At: k.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Network: from.Network, Detail: key.Name + ", " + key.Handle()}
+}
+
+// Chores is for chores.Room.
+func (k *Keys) Chores() []chores.Chore {
+	return []chores.Chore{chores.Write(20*time.Second, k.Flush), chores.Sweep(k.Sweep)}
 }

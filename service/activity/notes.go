@@ -15,6 +15,7 @@ import (
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
+	"ostiarius/service/chores"
 	"ostiarius/store"
 )
 
@@ -360,4 +361,9 @@ func (l *Log) Events(ctx context.Context, q Query) (events []Event, rest int64, 
 func (l *Log) Counts(ctx context.Context, since time.Time) ([]store.Count, error) {
 	l.flushSoon(ctx)
 	return l.Store.Counts(ctx, since)
+}
+
+// Chores is for chores.Room.
+func (l *Log) Chores() []chores.Chore {
+	return []chores.Chore{chores.Each(time.Second, l.Flush), chores.Each(20*time.Second, l.Bound), chores.AtEnd(l.Close), chores.Sweep(l.Sweep)}
 }

@@ -16,6 +16,7 @@ import (
 	"ostiarius/service/activity"
 	"ostiarius/service/inforce"
 	"ostiarius/service/people"
+	"ostiarius/service/rooms"
 )
 
 func init() {
@@ -128,19 +129,9 @@ func (a *API) attention(ctx context.Context, book *policy.Book, now time.Time) (
 	if a.Remarks != nil {
 		all = append(all, a.Remarks()...)
 	}
-	remarks, err := a.Mail.Remarks(ctx)
-	if err != nil {
-		return nil, err
-	}
-	all = append(all, remarks...)
-	if remarks, err = a.Joining.Remarks(ctx); err != nil {
-		return nil, err
-	}
-	all = append(all, remarks...)
-	for _, room := range []func(context.Context) ([]string, error){
-		a.Shared.Remarks, a.Passes.Remarks, a.Events.Remarks, a.Patrols.Remarks, a.Factors.Remarks,
-	} {
-		if remarks, err = room(ctx); err != nil {
+	for _, room := range rooms.Which[rooms.Remarker](a.Rooms) {
+		remarks, err := room.Remarks(ctx)
+		if err != nil {
 			return nil, err
 		}
 		all = append(all, remarks...)

@@ -20,6 +20,7 @@ import (
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
 	"ostiarius/service/activity"
+	"ostiarius/service/chores"
 	"ostiarius/service/joining"
 	"ostiarius/service/letters"
 	"ostiarius/service/mistake"
@@ -190,4 +191,9 @@ func withoutAddress(err error) error {
 
 func (o *Room) event(what kind.Kind, a *account.Account, from sessions.Origin, detail string) store.Event {
 	return store.Event{At: o.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: detail}
+}
+
+// Chores is for chores.Room.
+func (o *Room) Chores() []chores.Chore {
+	return []chores.Chore{chores.Each(time.Second, o.Tend), chores.Sweep(o.Sweep)}
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ostiarius/core/secret"
+	"ostiarius/service/chores"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
@@ -157,16 +158,17 @@ func (l *List) write(ctx context.Context, p *pending) error {
 }
 
 // TryAgain writes down what could not be written before. It does not wait for it.
-func (l *List) TryAgain(ctx context.Context) {
+func (l *List) TryAgain(ctx context.Context) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, p := range l.pending {
 		if !p.busy {
 			p.busy = true
 			go l.write(ctx, p)
-			return // one after the other
+			break // one after the other
 		}
 	}
+	return nil
 }
 
 // Undo takes back that a thing has ended, as far as that is not written down.
@@ -220,4 +222,9 @@ func (l *List) Words() (all []string) {
 		all = append(all, p.What)
 	}
 	return all
+}
+
+// Chores is for chores.Room.
+func (l *List) Chores() []chores.Chore {
+	return []chores.Chore{chores.Each(time.Second, l.TryAgain)}
 }

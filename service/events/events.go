@@ -18,6 +18,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/signature"
 	"ostiarius/service/activity"
+	"ostiarius/service/chores"
 	"ostiarius/service/mistake"
 	"ostiarius/service/passes"
 	"ostiarius/service/people"
@@ -162,8 +163,8 @@ const (
 	lookAgain = 30 * time.Second
 )
 
-// Work carries out events until ctx ends; one that is under way is finished.
-func (b *Books) Work(ctx context.Context) {
+// Run carries out events until ctx ends; one that is under way is finished.
+func (b *Books) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		wait := lookAgain
 		if err := b.CarryOut(context.WithoutCancel(ctx)); err != nil {
@@ -292,4 +293,9 @@ func (b *Books) Sweep(ctx context.Context) error {
 		return fmt.Errorf("events could not be swept: %w", err)
 	}
 	return nil
+}
+
+// Chores is for chores.Room.
+func (b *Books) Chores() []chores.Chore {
+	return []chores.Chore{chores.Sweep(b.Sweep)}
 }

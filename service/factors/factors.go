@@ -19,6 +19,7 @@ import (
 	"ostiarius/core/throttle"
 	"ostiarius/core/words"
 	"ostiarius/service/activity"
+	"ostiarius/service/chores"
 	"ostiarius/service/letters"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
@@ -200,3 +201,8 @@ func (o *Office) Tend(ctx context.Context) error {
 
 // Sweep forgets the browsers whose time is over.
 func (o *Office) Sweep(ctx context.Context) error { return o.o.Store.SweepBrowsers(ctx, o.o.Now()) }
+
+// Chores is for chores.Room.
+func (o *Office) Chores() []chores.Chore {
+	return []chores.Chore{chores.Each(time.Second, o.Tend), chores.Sweep(o.Sweep)}
+}

@@ -19,6 +19,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
+	"ostiarius/service/chores"
 	"ostiarius/service/hashing"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
@@ -369,4 +370,9 @@ func (f *Office) event(what kind.Kind, name string, id int64, network, detail st
 // Sweep removes what has ended.
 func (f *Office) Sweep(ctx context.Context) error {
 	return f.o.Store.SweepApplications(ctx, f.o.Now())
+}
+
+// Chores is for chores.Room.
+func (f *Office) Chores() []chores.Chore {
+	return []chores.Chore{chores.Sweep(f.Sweep)}
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ostiarius/core/throttle"
+	"ostiarius/service/chores"
 	"ostiarius/store"
 )
 
@@ -74,4 +75,9 @@ func (p *Places) Right(ctx context.Context, what, network string) {
 // Sweep removes what is known no longer.
 func (p *Places) Sweep(ctx context.Context) error {
 	return p.o.Store.SweepPlaces(ctx, p.o.Now().Add(-forgotten))
+}
+
+// Chores is for chores.Room.
+func (p *Places) Chores() []chores.Chore {
+	return []chores.Chore{chores.Sweep(p.Sweep)}
 }

@@ -14,6 +14,7 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/core/words"
+	"ostiarius/service/chores"
 	"ostiarius/service/letters"
 	"ostiarius/service/sessions"
 	"ostiarius/store"
@@ -182,4 +183,9 @@ func (f *Office) Data(ctx context.Context, a *account.Account) (Data, error) {
 		d.Activity = append(d.Activity, Event{e.At, string(e.Kind), e.Account, e.Actor, e.Network, e.Place, e.Detail})
 	}
 	return d, err
+}
+
+// Chores is for chores.Room.
+func (f *Office) Chores() []chores.Chore {
+	return []chores.Chore{chores.Sweep(f.Sweep)}
 }

@@ -25,6 +25,7 @@ import (
 	"ostiarius/core/looks"
 	"ostiarius/core/message"
 	"ostiarius/core/words"
+	"ostiarius/service/chores"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
@@ -96,9 +97,9 @@ const (
 	atOnce    = 50
 )
 
-// Deliver hands over what is waiting until ctx ends; a message that is under way is finished. It returns at once if there
+// Run hands over what is waiting until ctx ends; a message that is under way is finished. It returns at once if there
 // is no mail server.
-func (b *Outbox) Deliver(ctx context.Context) {
+func (b *Outbox) Run(ctx context.Context) {
 	if b.o.Server == nil {
 		return
 	}
@@ -411,4 +412,9 @@ func (b *Outbox) Sweep(ctx context.Context) error {
 		before = now.Add(-b.o.Keep)
 	}
 	return b.o.Store.SweepMessages(ctx, b.o.Now(), before)
+}
+
+// Chores is for chores.Room.
+func (b *Outbox) Chores() []chores.Chore {
+	return []chores.Chore{chores.Sweep(b.Sweep)}
 }

@@ -419,7 +419,7 @@ func TestDeliver(t *testing.T) {
 	o := open(t, server1(t, "smtp://"+s.start(t, nil, false), ""))
 	ctx, stop := context.WithCancel(t.Context())
 	ended := make(chan struct{})
-	go func() { o.Deliver(ctx); close(ended) }()
+	go func() { o.Run(ctx); close(ended) }()
 	for range 3 {
 		o.post(t, "ines@marram.example")
 		o.Wake()
@@ -435,7 +435,7 @@ func TestDeliver(t *testing.T) {
 func TestWithoutAServer(t *testing.T) {
 	o := open(t, nil)
 	o.post(t, "ines@marram.example")
-	o.Deliver(t.Context())
+	o.Run(t.Context())
 	m := o.one(t, message.Waiting)
 	if l := o.Show(m); strings.Contains(l.Text+l.HTML, "TOKEN") || !strings.Contains(l.Text, message.LinkHidden) {
 		t.Errorf("shown as\n%s", l.Text)

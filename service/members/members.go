@@ -16,6 +16,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/purchase"
 	"ostiarius/core/words"
+	"ostiarius/service/chores"
 	"ostiarius/service/mistake"
 	"ostiarius/service/passes"
 	"ostiarius/store"
@@ -184,4 +185,9 @@ func (r *Roll) mail(book *policy.Book, to, name, title string, in words.Language
 // Sweep forgets of which ends people were reminded that are long over.
 func (r *Roll) Sweep(ctx context.Context) error {
 	return r.o.Store.SweepReminders(ctx, r.o.Now().Add(-30*24*time.Hour))
+}
+
+// Chores is for chores.Room.
+func (r *Roll) Chores() []chores.Chore {
+	return []chores.Chore{chores.Each(time.Second, r.Tend), chores.Each(20*time.Second, r.Remind), chores.Sweep(r.Sweep)}
 }

@@ -25,6 +25,7 @@ import (
 	"ostiarius/core/signature"
 	"ostiarius/core/telling"
 	"ostiarius/core/words"
+	"ostiarius/service/chores"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
@@ -215,8 +216,8 @@ func (t *Teller) Wake() {
 // The longest time after which it is looked whether something waits.
 const lookAgain = 20 * time.Second
 
-// Deliver tells what waits until ctx ends. Each program has a queue of its own: one that is slow holds up no other.
-func (t *Teller) Deliver(ctx context.Context) {
+// Run tells what waits until ctx ends. Each program has a queue of its own: one that is slow holds up no other.
+func (t *Teller) Run(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	for ctx.Err() == nil {
@@ -370,4 +371,9 @@ func (t *Teller) note(ctx context.Context, m message.Message) error {
 		return nil
 	}
 	return err
+}
+
+// Chores is for chores.Room.
+func (t *Teller) Chores() []chores.Chore {
+	return []chores.Chore{chores.Each(time.Second, t.Collect)}
 }

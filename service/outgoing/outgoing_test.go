@@ -256,7 +256,7 @@ func TestOneSlowProgramDelaysNoOther(t *testing.T) {
 	quick.add(t, x, telling.Joined)
 	ctx, end := context.WithCancel(t.Context())
 	ended := make(chan struct{})
-	go func() { defer close(ended); x.Deliver(ctx) }()
+	go func() { defer close(ended); x.Run(ctx) }()
 	for i := range 5 {
 		if err := records.Record(t.Context(), store.Event{At: at, Kind: kind.Joined, Account: fmt.Sprint("p", i),
 			AccountID: store.NoAccount}); err != nil {
@@ -302,7 +302,7 @@ func TestWhatCannotBeNotedIsNotToldAtOnceAgain(t *testing.T) {
 	}
 	ctx, end := context.WithCancel(t.Context())
 	ended := make(chan struct{})
-	go func() { defer close(ended); x.Deliver(ctx) }()
+	go func() { defer close(ended); x.Run(ctx) }()
 	for until := time.Now().Add(5 * time.Second); len(d.heard()) == 0 && time.Now().Before(until); {
 		time.Sleep(5 * time.Millisecond)
 	}

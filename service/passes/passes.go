@@ -20,6 +20,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
 	"ostiarius/service/activity"
+	"ostiarius/service/chores"
 	"ostiarius/service/ending"
 	"ostiarius/service/known"
 	"ostiarius/service/mistake"
@@ -150,7 +151,7 @@ func (p *Passes) get(ctx context.Context, id string) (*live, error) {
 func thing(id string) string { return "pass " + id }
 
 // Tidy lets go of passes that were not used of late.
-func (p *Passes) Tidy() {
+func (p *Passes) Tidy(context.Context) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	old := p.o.Now().Add(-unused).Unix()
@@ -175,6 +176,7 @@ func (p *Passes) Tidy() {
 		p.opened.Forget()
 		p.verified.Forget()
 	}
+	return nil
 }
 
 // change changes a pass, in the records and then here. What edit returns is written down with it.
@@ -341,7 +343,7 @@ func (p *Passes) event(of kind.Kind, actor string, is *pass.Pass, detail string)
 
 // Sweep removes what is no longer asked for.
 func (p *Passes) Sweep(ctx context.Context) error {
-	p.Tidy()
+	p.Tidy(ctx)
 	now := p.o.Now()
 	var gone time.Time
 	if p.o.Keep > 0 {
@@ -351,4 +353,9 @@ func (p *Passes) Sweep(ctx context.Context) error {
 		return fmt.Errorf("passes could not be swept: %w", err)
 	}
 	return nil
+}
+
+// Chores is for chores.Room.
+func (p *Passes) Chores() []chores.Chore {
+	return []chores.Chore{chores.Each(20*time.Second, p.Tidy), chores.Sweep(p.Sweep)}
 }

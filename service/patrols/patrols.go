@@ -19,6 +19,7 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/patrol"
+	"ostiarius/service/chores"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
 	"ostiarius/service/walks"
@@ -414,4 +415,9 @@ func counted(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
+}
+
+// Chores is for chores.Room.
+func (r *Room) Chores() []chores.Chore {
+	return []chores.Chore{chores.Each(20*time.Second, r.Tend)}
 }

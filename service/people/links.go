@@ -10,6 +10,7 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/secret"
 	"ostiarius/core/words"
+	"ostiarius/service/chores"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
 )
@@ -118,3 +119,8 @@ func (r *Register) Sweep(ctx context.Context) error {
 
 // LinkPath is the address, below that of the site, at which a token sets a password.
 func (r *Register) LinkPath(token string) string { return r.o.Book().Prefix + "/recover?link=" + token }
+
+// Chores is for chores.Room.
+func (r *Register) Chores() []chores.Chore {
+	return []chores.Chore{chores.Sweep(r.Sweep)}
+}

@@ -14,6 +14,7 @@ import (
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
 	"ostiarius/core/words"
+	"ostiarius/service/chores"
 	"ostiarius/service/ending"
 	"ostiarius/service/letters"
 	"ostiarius/service/people"
@@ -131,4 +132,9 @@ func (o *Office) answer(ctx context.Context, asked store.Recovery) error {
 		return nil
 	}
 	return err
+}
+
+// Chores is for chores.Room.
+func (o *Office) Chores() []chores.Chore {
+	return []chores.Chore{chores.Each(time.Second, o.Answer)}
 }

@@ -5,6 +5,7 @@ package rooms
 import (
 	"context"
 	"log/slog"
+	"reflect"
 	"time"
 
 	"ostiarius/core/message"
@@ -53,6 +54,7 @@ type Options struct {
 	KeepActivity time.Duration   // 0 for ever
 	KeepEvents   int             // at most; a usual number if zero
 	Elsewhere    Elsewhere
+	More         []any // other rooms
 }
 
 // Elsewhere is what it takes to speak to providers: this site's secrets there, and where one describes itself if that is not at its issuer; by their names.
@@ -91,14 +93,44 @@ type Rooms struct {
 	Walks     *walks.Walks
 	Patrols   *patrols.Room
 	Visitors  *visitor.Finder
+	More      []any // others that whoever opens them has
 }
+
+// Which returns the rooms that can do something, from below: what they have in common is asked of all of them, and no list names them.
+func Which[T any](r *Rooms) (all []T) {
+	add := func(room any) {
+		if is, can := room.(T); can {
+			all = append(all, is)
+		}
+	}
+	fields := reflect.ValueOf(r).Elem()
+	for i := range fields.NumField() {
+		if fields.Field(i).Kind() == reflect.Pointer {
+			add(fields.Field(i).Interface())
+		}
+	}
+	for _, room := range r.More {
+		add(room)
+	}
+	return all
+}
+
+// What rooms can do besides.
+type (
+	// A Runner works while the service runs, until ctx ends.
+	Runner interface{ Run(ctx context.Context) }
+	// A Remarker says what a steward should look at, in sentences.
+	Remarker interface {
+		Remarks(ctx context.Context) ([]string, error)
+	}
+)
 
 // Open opens the rooms. The error says that the records cannot be read.
 func Open(o Options) (*Rooms, error) {
 	if err := o.Hashing.LearnAll(context.Background(), o.Store.Hashes); err != nil {
 		return nil, err
 	}
-	r := &Rooms{Endings: &ending.List{}, Limiter: &throttle.Limiter{}, Places: known.New(known.Options{Store: o.Store, Now: o.Now})}
+	r := &Rooms{More: o.More, Endings: &ending.List{}, Limiter: &throttle.Limiter{}, Places: known.New(known.Options{Store: o.Store, Now: o.Now})}
 	r.Activity = activity.New(activity.Options{Store: o.Store, Now: o.Now, Keep: o.KeepActivity, Most: o.KeepEvents})
 	r.Mail = mail.New(mail.Options{
 		Store: o.Store, Now: o.Now, Log: o.Log, Server: o.Mail.Server, PerMinute: o.Mail.PerMinute, Keep: o.KeepActivity,

@@ -12,6 +12,7 @@ import (
 	"ostiarius/core/brief"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
+	"ostiarius/service/chores"
 	"ostiarius/service/ending"
 	"ostiarius/service/mistake"
 	"ostiarius/store"
@@ -142,4 +143,9 @@ func (r *Records) Flush(ctx context.Context) error {
 	err := r.o.Store.Seen(ctx, used)
 	r.kept.usedStill(used)
 	return err
+}
+
+// Chores is for chores.Room.
+func (r *Records) Chores() []chores.Chore {
+	return []chores.Chore{chores.Write(20*time.Second, r.Flush), chores.Sweep(r.Sweep)}
 }

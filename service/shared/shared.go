@@ -17,6 +17,7 @@ import (
 	rules "ostiarius/core/shared"
 	"ostiarius/core/throttle"
 	"ostiarius/service/activity"
+	"ostiarius/service/chores"
 	"ostiarius/service/ending"
 	"ostiarius/service/hashing"
 	"ostiarius/service/known"
@@ -366,4 +367,9 @@ func (p *Passwords) Remarks(ctx context.Context) ([]string, error) {
 		}
 	}
 	return all, err
+}
+
+// Chores is for chores.Room.
+func (p *Passwords) Chores() []chores.Chore {
+	return []chores.Chore{chores.Sweep(p.Sweep)}
 }
