@@ -1,6 +1,7 @@
 package sessions_test
 
 import (
+	"errors"
 	"slices"
 	"sync"
 	"testing"
@@ -9,6 +10,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/policy"
+	"ostiarius/service/ending"
 	"ostiarius/service/rooms/house"
 )
 
@@ -98,5 +100,38 @@ func TestSessionsAreWarm(t *testing.T) {
 	}
 	if v, err := h.Sessions.Look(ctx, stale, false); err == nil || v.SignedIn {
 		t.Errorf("one that has ended: %+v", v)
+	}
+}
+
+// What is read at the start is what needs no fresh token: who has other roles by now gets one with the next request.
+func TestOtherRightsAreNotWarm(t *testing.T) {
+	h, _, _ := house.Open(t)
+	token := house.SignIn(t, h, false)
+	if err := h.People.Grant(ctx, "test", "ines", policy.Steward, time.Time{}, time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	h = h.Start(t)
+	if err := h.Sessions.Warm(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if v, fresh, err := h.Sessions.Recognise(ctx, token, nil); err != nil || !v.SignedIn || fresh == nil {
+		t.Errorf("%+v %v %v", v, fresh, err)
+	}
+}
+
+// Who signs out is out at once, also while the records cannot be read.
+func TestSigningOutWithoutRecords(t *testing.T) {
+	h, records, _ := house.Open(t)
+	token := house.SignIn(t, h, false)
+	if !house.Alive(t, h, token) {
+		t.Fatal("not signed in")
+	}
+	records.Close()
+	var unwritten *ending.Unwritten
+	if err := h.Sessions.End(ctx, token, ""); !errors.As(err, &unwritten) {
+		t.Errorf("it is not said that this is not written down: %v", err)
+	}
+	if v, _, _ := h.Sessions.Recognise(ctx, token, nil); v.SignedIn {
+		t.Error("the session goes on")
 	}
 }

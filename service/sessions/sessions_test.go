@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"ostiarius/core/account"
+	"ostiarius/core/activity"
+	"ostiarius/core/factor"
 	"ostiarius/core/policy"
 	"ostiarius/service/mistake"
 	"ostiarius/service/people"
@@ -309,6 +311,18 @@ func TestOldTokens(t *testing.T) {
 			t.Errorf("%s: %+v %v", way, events, err)
 		}
 	}
+	// The same where nobody knows from which address it comes.
+	n, _, nc := house.Open(t)
+	stolen := house.SignIn(t, n, false)
+	renewed, err := n.Desk.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{})
+	if err != nil || renewed == nil {
+		t.Fatal(err)
+	}
+	nc.Pass(2 * time.Minute)
+	house.Alive(t, n, renewed.Token)
+	if v, _, err := n.Sessions.Recognise(ctx, stolen, nil); v.SignedIn || err != nil || house.Alive(t, n, renewed.Token) {
+		t.Errorf("an old token: %+v %v", v, err)
+	}
 	// An answer that never arrived is no theft: nobody has the fresh token.
 	r, _, c := house.Open(t)
 	lost := house.SignIn(t, r, false)
@@ -370,5 +384,32 @@ func TestSessionsAreListedAndEnded(t *testing.T) {
 	c.Pass(40 * time.Minute)
 	if _, total, _ := r.Sessions.List(ctx, nil, "", 0, 10); total != 0 {
 		t.Errorf("%d sessions that have ended are listed", total)
+	}
+}
+
+// When a factor was shown stays known as others are shown.
+func TestEachProofHasItsTime(t *testing.T) {
+	h, _, c := house.Open(t)
+	token := house.SignIn(t, h, false)
+	for _, by := range []factor.Kind{factor.Code, factor.Passkey} {
+		c.Pass(10 * time.Minute)
+		s, a, _, err := h.Sessions.Of(ctx, token)
+		if err != nil {
+			t.Fatal(err)
+		}
+		next, err := h.Sessions.Proved(ctx, token, by, s, a, store.Event{At: c.Now(), Kind: activity.SignIn, Account: a.Name, AccountID: a.ID})
+		if err != nil || next == nil {
+			t.Fatal(next, err)
+		}
+		token = next.Token
+	}
+	s, _, _, err := h.Sessions.Of(ctx, token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for kind, ago := range map[factor.Kind]time.Duration{factor.Password: 20 * time.Minute, factor.Code: 10 * time.Minute, factor.Passkey: 0} {
+		if got := c.Now().Sub(s.Shown[kind]); got != ago {
+			t.Errorf("%s was shown %v ago, not %v", kind, ago, got)
+		}
 	}
 }
