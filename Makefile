@@ -3,7 +3,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 GOFILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum
 CONSOLE := $(shell find console -type f -not -path '*/node_modules/*' -not -path 'console/dist/*')
-DESK    := $(shell find demo/desk -type f -not -path 'demo/desk/dist/*') service/pages/scripts/client.d.ts
+DESK    := $(shell find demo/desk -type f -not -path 'demo/desk/dist/*') service/face/pages/scripts/client.d.ts
 ASSETS  := $(shell find service store demo -type f -not -name '*.go' -not -path 'demo/desk/*')
 
 .PHONY: build demo test race faults bench fuzz mutate docs screenshots release clean
@@ -18,7 +18,7 @@ console/node_modules/.installed: console/package.json console/package-lock.json
 	touch $@
 
 # What the console knows of the API is made of its description, and that of the operations that package client declares.
-console/src/schema.ts: service/api/openapi.yaml console/node_modules/.installed
+console/src/schema.ts: service/face/api/openapi.yaml console/node_modules/.installed
 	cd console && npm run --silent schema
 
 .PHONY: description
@@ -82,16 +82,16 @@ bench: bin/ostiarius needs
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/... ./embed ./patrol
 
 fuzz: bin/ostiarius needs
-	ORACLE=long go test -count=1 ./core/policy ./core/prove ./service/inforce
+	ORACLE=long go test -count=1 ./core/policy ./core/prove ./service/rule/inforce
 	ORACLE=long go test -count=1 -run TestRoutesAreRefreshed ./e2e
 	for target in core/account:FuzzSplitEmail core/account:FuzzKey core/exact:FuzzUnmarshal core/event:FuzzRead \
 		core/signature:FuzzCheck core/message:FuzzLetter core/message:FuzzRecipients core/pass:FuzzReadList \
 		core/pass:FuzzReadSpans core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzEdit \
 		core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck \
-		service/source:FuzzServedIsJudged service/source:FuzzHandOn service/source:FuzzAddress service/guard:FuzzForwarded \
+		service/rule/source:FuzzServedIsJudged service/rule/source:FuzzHandOn service/rule/source:FuzzAddress service/base/guard:FuzzForwarded \
 		core/connect:FuzzParseContent core/fields:FuzzKindOf core/passkey:FuzzRegister core/passkey:FuzzAssert \
 		core/openid:FuzzIDToken cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead \
-		core/site:FuzzReadLogLine service:FuzzReadHead service:FuzzQuestion service/pages:FuzzFieldsOf service/pages:FuzzAsked \
+		core/site:FuzzReadLogLine service:FuzzReadHead service:FuzzQuestion service/face/pages:FuzzFieldsOf service/face/pages:FuzzAsked \
 		core/fastcgi:FuzzRead core/replay:FuzzRead patrol:FuzzDocument; do \
 		go test -run '^$$' -fuzz "$${target#*:}\$$" -fuzztime 30s -fuzzminimizetime 200x ./$${target%:*} || exit 1; done
 

@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ostiarius/service/backup"
+	"ostiarius/service/keep/backup"
 )
 
 func newBackup() *cobra.Command {

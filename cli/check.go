@@ -12,7 +12,7 @@ import (
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
-	"ostiarius/service/inspect"
+	"ostiarius/service/rule/inspect"
 )
 
 func newCheck() *cobra.Command {

@@ -14,7 +14,7 @@ import (
 	"ostiarius/core/telling"
 	"ostiarius/demo"
 	"ostiarius/service"
-	"ostiarius/service/mail"
+	"ostiarius/service/keep/mail"
 	"ostiarius/service/rooms"
 )
 

@@ -17,7 +17,7 @@ import (
 	places "ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
-	"ostiarius/service/replace"
+	"ostiarius/service/rule/replace"
 )
 
 func newDoors() *cobra.Command {

@@ -15,7 +15,7 @@ import (
 	places "ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/site"
-	"ostiarius/service/inspect"
+	"ostiarius/service/rule/inspect"
 )
 
 // The most places that a draft is made of.

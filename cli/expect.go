@@ -8,7 +8,7 @@ import (
 
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
-	"ostiarius/service/inspect"
+	"ostiarius/service/rule/inspect"
 )
 
 func newExpect() *cobra.Command {

@@ -10,7 +10,7 @@ import (
 
 	"ostiarius/core/message"
 	"ostiarius/service"
-	"ostiarius/service/mail"
+	"ostiarius/service/keep/mail"
 )
 
 // notices are what owners of an account can be told, by the words of the flag.

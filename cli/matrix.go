@@ -20,7 +20,7 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 	"ostiarius/core/table"
-	"ostiarius/service/inspect"
+	"ostiarius/service/rule/inspect"
 )
 
 // The most files that a matrix shows.

@@ -24,10 +24,10 @@ import (
 	"ostiarius/core/secret"
 	"ostiarius/core/site"
 	"ostiarius/service"
-	"ostiarius/service/access"
-	"ostiarius/service/guard"
-	"ostiarius/service/hashing"
-	"ostiarius/service/inforce"
+	"ostiarius/service/base/guard"
+	"ostiarius/service/base/hashing"
+	"ostiarius/service/listen/access"
+	"ostiarius/service/rule/inforce"
 )
 
 func newServe() *cobra.Command {

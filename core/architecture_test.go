@@ -24,45 +24,76 @@ var rules = []struct {
 	{"service", []string{"database/sql", "github.com/jmoiron/sqlx", "modernc.org/sqlite", "github.com/spf13/cobra"}, "only store imports SQL"},
 	{"service", []string{"ostiarius/cli"}, "the service does not know the commands"},
 	{"service", []string{"ostiarius/service/rooms/house"}, "what opens a house for tests is for tests"},
-	{"service/hashing", []string{"ostiarius/store"}, "hashing knows nobody"},
-	{"service/premises", []string{"ostiarius"}, "whose a directory is has nothing to do with what is in it"},
+	{"service/base/hashing", []string{"ostiarius/store"}, "hashing knows nobody"},
+	{"service/keep/premises", []string{"ostiarius"}, "whose a directory is has nothing to do with what is in it"},
 	{"client", []string{"ostiarius/store", "ostiarius/service", "ostiarius/cli"}, "the client knows the wire only"},
 	{"store", []string{"net/http", "ostiarius/service", "ostiarius/cli", "ostiarius/client", "ostiarius/core/policy"}, "the store keeps records and decides nothing"},
 	{"cli", []string{"database/sql", "github.com/jmoiron/sqlx", "modernc.org/sqlite", "ostiarius/store"}, "cli speaks to the service through client"},
-	{"cli", []string{"ostiarius/service/source", "ostiarius/service/people", "ostiarius/service/keyrings", "ostiarius/service/sessions", "ostiarius/service/signin", "ostiarius/service/visitor", "ostiarius/service/activity", "ostiarius/service/pages", "ostiarius/service/api"}, "what a command needs of a policy without a service is in inspect"},
+	{"cli", []string{"ostiarius/service/rule/source", "ostiarius/service/who/people", "ostiarius/service/held/keyrings", "ostiarius/service/who/sessions", "ostiarius/service/who/signin", "ostiarius/service/door/visitor", "ostiarius/service/keep/activity", "ostiarius/service/face/pages", "ostiarius/service/face/api"}, "what a command needs of a policy without a service is in inspect"},
 	{"cmd", []string{"ostiarius/core", "ostiarius/store", "ostiarius/service", "ostiarius/client"}, "main and nothing else"},
 	{"embed", []string{"ostiarius/store", "ostiarius/cli", "ostiarius/client"}, "a program that embeds the service uses it as the command does"},
 	{"patrol", []string{"ostiarius/store", "ostiarius/service", "ostiarius/cli", "ostiarius/demo"}, "a patrol sees a site from outside"},
 	{"demo", []string{"ostiarius/store", "ostiarius/cli"}, "the demo uses the service as anybody would"},
 }
 
-// floors are the rooms of the service, from below. An arrow goes down only: a room imports no other of its
-// own floor, and none above.
-var floors = [][]string{
-	{"access", "chores", "mistake", "problem", "premises", "recall"},
-	{"activity", "backup", "ending", "guard", "hashing", "inspect", "letters", "mail", "outgoing", "decisions", "known"}, // what all lean on
-	{"people", "sessions", "keyrings", "shared", "passes", "source", "replace", "identity", "authorizer", "walks"},       // one kind of record each; what the guard admits to; files
-	{"factors", "accesskeys"}, // what accounts show besides, or in the place of a person
-	{"signin", "recovery", "joining", "leaving", "events", "members", "inforce", "patrols"},
-	{"elsewhere"},
-	{"visitor"},
-	{"rooms"},        // opens those below
-	{"pages", "api"}, // what people and programs meet
-	{"another"},      // tests that add something
+// floors are the folders of the service, from below. An arrow goes down only: what is in a folder imports nothing of a folder above, and
+// within a folder what the lines of inside allow.
+var floors = []string{
+	"base",   // what all lean on, and knows nobody
+	"keep",   // what is written down besides: activity, mail, backups
+	"held",   // what opens doors without an account
+	"who",    // accounts, and how somebody proves to be the owner of one
+	"walk",   // going through the site as somebody else
+	"shop",   // what was paid for, and who is told
+	"rule",   // the active policy, and what stands behind it
+	"door",   // who asks, and what was decided
+	"rooms",  // opens all of these
+	"face",   // what people and programs meet
+	"listen", // the ways in that are not HTTP
 }
 
-func floorOf(room string) int {
-	return slices.IndexFunc(floors, func(rooms []string) bool { return slices.Contains(rooms, room) })
+// inside are the floors within a folder, from below, where it has more than one.
+var inside = map[string][][]string{
+	"base":   {{"mistake", "problem", "chores", "recall", "hashing"}, {"guard", "ending", "known"}},
+	"keep":   {{"activity", "letters", "mail", "premises"}, {"backup"}},
+	"held":   {{"keyrings", "shared", "passes"}},
+	"who":    {{"people", "sessions"}, {"factors", "accesskeys"}, {"signin", "recovery", "joining", "leaving"}, {"elsewhere"}},
+	"walk":   {{"walks"}, {"patrols"}},
+	"shop":   {{"members", "outgoing", "events"}},
+	"rule":   {{"inspect"}, {"replace", "source"}, {"inforce"}},
+	"door":   {{"visitor", "identity", "decisions"}},
+	"face":   {{"pages", "api"}},
+	"listen": {{"access", "authorizer"}},
+	"rooms":  {{"house"}, {"another"}},
 }
 
-// roomOf is the room of the service that a path of a file, or of an import, is in; "" for none.
-func roomOf(path string) string {
-	rest, ok := strings.CutPrefix(strings.TrimPrefix(filepath.ToSlash(path), "ostiarius/"), "service/")
-	room, _, below := strings.Cut(rest, "/")
-	if !ok || !below && strings.HasSuffix(room, ".go") {
-		return ""
+// A spot is where in the service a path of a file, or of an import, is.
+type spot struct{ folder, room string }
+
+func spotOf(path string) (s spot, in bool) {
+	rest, in := strings.CutPrefix(strings.TrimPrefix(filepath.ToSlash(path), "ostiarius/"), "service/")
+	parts := strings.Split(rest, "/")
+	if strings.HasSuffix(path, ".go") {
+		parts = parts[:len(parts)-1]
 	}
-	return room
+	switch {
+	case !in || len(parts) == 0:
+		return s, false // of the service itself, which opens and closes everything
+	case len(parts) == 1:
+		return spot{parts[0], ""}, true
+	}
+	return spot{parts[0], parts[1]}, true
+}
+
+// below reports whether one spot may import another.
+func below(to, from spot) bool {
+	if to.folder != from.folder {
+		return slices.Index(floors, to.folder) < slices.Index(floors, from.folder)
+	}
+	at := func(room string) int {
+		return slices.IndexFunc(inside[to.folder], func(rooms []string) bool { return slices.Contains(rooms, room) })
+	}
+	return to.room == from.room || at(to.room) < at(from.room)
 }
 
 func TestImportsFollowTheHouse(t *testing.T) {
@@ -87,12 +118,14 @@ func TestImportsFollowTheHouse(t *testing.T) {
 			return err
 		}
 		where, _ := filepath.Rel(root, path)
-		if room := roomOf(where); room != "" && floorOf(room) < 0 {
+		from, inService := spotOf(where)
+		if inService && (!slices.Contains(floors, from.folder) ||
+			from.room != "" && !slices.ContainsFunc(inside[from.folder], func(rooms []string) bool { return slices.Contains(rooms, from.room) })) {
 			t.Errorf("%s is in a room of the service that has no floor", where)
 		}
 		for _, spec := range parsed.Imports {
 			imported, _ := strconv.Unquote(spec.Path.Value)
-			if from, to := roomOf(where), roomOf(imported); from != "" && to != "" && from != to && floorOf(to) >= floorOf(from) {
+			if to, also := spotOf(imported); inService && also && !below(to, from) {
 				t.Errorf("%s imports %s, which is not on a floor below", where, imported)
 			}
 			for _, rule := range rules {
@@ -119,8 +152,8 @@ func TestOutsideJSONIsReadExactly(t *testing.T) {
 	own := []string{
 		"core/exact/exact.go", "core/event/read.go", "core/roster/roster.go", "core/replay/record.go", "core/passkey/pretend/pretend.go",
 		"core/openid/openid.go",
-		"service/elsewhere/ways.go", "service/patrols/patrols.go", "service/backup/backup.go", "service/decisions/decisions.go",
-		"service/activity/notes.go",
+		"service/who/elsewhere/ways.go", "service/walk/patrols/patrols.go", "service/keep/backup/backup.go", "service/door/decisions/decisions.go",
+		"service/keep/activity/notes.go",
 	}
 	root, err := filepath.Abs("..")
 	if err != nil {

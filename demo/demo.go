@@ -13,12 +13,12 @@ import (
 	"slices"
 	"strings"
 
-	"ostiarius/service/events"
-	"ostiarius/service/keyrings"
-	"ostiarius/service/mistake"
-	"ostiarius/service/passes"
-	"ostiarius/service/people"
-	"ostiarius/service/shared"
+	"ostiarius/service/base/mistake"
+	"ostiarius/service/held/keyrings"
+	"ostiarius/service/held/passes"
+	"ostiarius/service/held/shared"
+	"ostiarius/service/shop/events"
+	"ostiarius/service/who/people"
 )
 
 //go:embed doors.yaml site all:desk/dist desk-routes.json

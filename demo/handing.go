@@ -8,9 +8,9 @@ import (
 	"time"
 
 	"ostiarius/core/pass"
-	"ostiarius/service/mistake"
-	"ostiarius/service/passes"
-	"ostiarius/service/shared"
+	"ostiarius/service/base/mistake"
+	"ostiarius/service/held/passes"
+	"ostiarius/service/held/shared"
 )
 
 // PressPassword is the password of the press kit.

@@ -21,9 +21,9 @@ import (
 
 	"ostiarius/core/event"
 	"ostiarius/core/signature"
-	"ostiarius/service/events"
-	"ostiarius/service/mistake"
-	"ostiarius/service/people"
+	"ostiarius/service/base/mistake"
+	"ostiarius/service/shop/events"
+	"ostiarius/service/who/people"
 )
 
 // A Shop stands in for the shop of the trust: what is bought there is paid for with play money. It tells Ostiarius of each order, signed, and again

@@ -147,7 +147,7 @@ func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 		t.Errorf("a page that shows no proof: %d %s", a.status, a.body)
 	}
 	// What a proof of more than 15 minutes ago does not do is shown with a moved clock in
-	// service/api; here, that the console's ways to give one work.
+	// service/face/api; here, that the console's ways to give one work.
 	_, mark, _ := strings.Cut(p.get("/door/console/", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document").body, `name="proof" content="`)
 	mark, _, _ = strings.Cut(mark, `"`)
 	if a := p.do("POST", people, body, append(meant, "Ostiarius-Proof", mark)...); a.status != 201 {

@@ -9,7 +9,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"ostiarius/client"
-	"ostiarius/service/pages"
+	"ostiarius/service/face/pages"
 )
 
 // A script of the site, viewed by a steward who has just signed in, sends each of our forms, and changes nothing by it.

@@ -12,7 +12,7 @@
 // on those of the service: ostiarius people add ines --data ./data.
 //
 // The handlers behind see the canonical path, which is what was judged. A program that hands requests on to another one must not hand on
-// the fields in which Ostiarius says who is calling; see package ostiarius/service/guard for a guard without records.
+// the fields in which Ostiarius says who is calling; see package ostiarius/service/base/guard for a guard without records.
 package embed
 
 import (
@@ -35,9 +35,9 @@ import (
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/service"
-	"ostiarius/service/guard"
-	"ostiarius/service/inforce"
+	"ostiarius/service/base/guard"
 	"ostiarius/service/rooms"
+	"ostiarius/service/rule/inforce"
 )
 
 // Options say what is guarded, and where the records are.

@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"ostiarius/core/policy"
-	"ostiarius/service/guard"
+	"ostiarius/service/base/guard"
 )
 
 // Require asks, in a handler behind Guard, for a check that the policy declares:

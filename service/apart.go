@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"ostiarius/core/policy"
-	"ostiarius/service/guard"
+	"ostiarius/service/base/guard"
 )
 
 // The console may have an origin of its own, at a host name or at an address to listen on: then the

@@ -17,7 +17,7 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/service/guard"
+	"ostiarius/service/base/guard"
 )
 
 // asks starts a server whose connections begin in an asking, and one whose do not.

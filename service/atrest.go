@@ -10,10 +10,10 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
-	"ostiarius/service/guard"
-	"ostiarius/service/hashing"
-	"ostiarius/service/inforce"
+	"ostiarius/service/base/guard"
+	"ostiarius/service/base/hashing"
 	"ostiarius/service/rooms"
+	"ostiarius/service/rule/inforce"
 	"ostiarius/store"
 )
 

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"ostiarius/core/connect"
-	"ostiarius/service/guard"
+	"ostiarius/service/base/guard"
 )
 
 // besides runs web servers with their part of a configuration until the benchmark ends, and returns where one answers.

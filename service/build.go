@@ -17,13 +17,13 @@ import (
 	"ostiarius/core/session"
 	"ostiarius/core/throttle"
 	"ostiarius/core/words"
-	"ostiarius/service/access"
-	"ostiarius/service/api"
-	"ostiarius/service/guard"
-	"ostiarius/service/inforce"
-	"ostiarius/service/inspect"
-	"ostiarius/service/pages"
+	"ostiarius/service/base/guard"
+	"ostiarius/service/face/api"
+	"ostiarius/service/face/pages"
+	"ostiarius/service/listen/access"
 	"ostiarius/service/rooms"
+	"ostiarius/service/rule/inforce"
+	"ostiarius/service/rule/inspect"
 )
 
 // build makes the handlers.

@@ -7,7 +7,7 @@ import (
 	"sync/atomic"
 
 	"ostiarius/core/throttle"
-	"ostiarius/service/guard"
+	"ostiarius/service/base/guard"
 )
 
 // How many connections there may be: in all, and of one network a quarter of that, so that

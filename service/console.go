@@ -10,7 +10,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ostiarius/console"
-	"ostiarius/service/guard"
+	"ostiarius/service/base/guard"
 )
 
 // consoleRoutes serves the console. Its page is the same at every address below; the

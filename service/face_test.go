@@ -11,7 +11,7 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/service/people"
+	"ostiarius/service/who/people"
 	"ostiarius/store"
 	"ostiarius/store/fresh"
 )

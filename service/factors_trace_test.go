@@ -13,12 +13,12 @@ import (
 	"ostiarius/core/activity"
 	"ostiarius/core/onetime"
 	"ostiarius/core/passkey/pretend"
-	"ostiarius/service/accesskeys"
-	"ostiarius/service/factors"
-	"ostiarius/service/inforce"
-	"ostiarius/service/people"
-	"ostiarius/service/sessions"
-	"ostiarius/service/signin"
+	"ostiarius/service/rule/inforce"
+	"ostiarius/service/who/accesskeys"
+	"ostiarius/service/who/factors"
+	"ostiarius/service/who/people"
+	"ostiarius/service/who/sessions"
+	"ostiarius/service/who/signin"
 )
 
 // shown is what people do with what they can show beside a password.

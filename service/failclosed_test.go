@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"ostiarius/core/secret"
-	"ostiarius/service/people"
+	"ostiarius/service/who/people"
 	"ostiarius/store"
 	"ostiarius/store/fresh"
 )

@@ -10,8 +10,8 @@ import (
 
 	"ostiarius/core/activity"
 	"ostiarius/core/message"
-	"ostiarius/service/passes"
-	"ostiarius/service/shared"
+	"ostiarius/service/held/passes"
+	"ostiarius/service/held/shared"
 )
 
 // handedOut is what leaves traces of shared passwords and passes.

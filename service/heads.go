@@ -10,7 +10,7 @@ import (
 	"net/http"
 	"sync"
 
-	"ostiarius/service/source"
+	"ostiarius/service/rule/source"
 )
 
 // net/http reads some heads of requests in which another server could see another request, and

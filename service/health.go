@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"ostiarius/service/guard"
+	"ostiarius/service/base/guard"
 )
 
 // health says how the service is, to anybody: without paths, names or the texts of errors.

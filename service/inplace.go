@@ -4,7 +4,7 @@ import (
 	"context"
 	"net/http"
 
-	"ostiarius/service/guard"
+	"ostiarius/service/base/guard"
 )
 
 type inPlace struct{}

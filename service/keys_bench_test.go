@@ -3,8 +3,8 @@ package service
 import (
 	"testing"
 
-	"ostiarius/service/accesskeys"
-	"ostiarius/service/sessions"
+	"ostiarius/service/who/accesskeys"
+	"ostiarius/service/who/sessions"
 )
 
 // A guarded page of a program that comes with an access key, beside the same with the cookie of a session, in turns.

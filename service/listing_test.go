@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"ostiarius/core/policy"
-	"ostiarius/service/inspect"
+	"ostiarius/service/rule/inspect"
 )
 
 // A directory without a page of its own shows what a visitor may open there, if the policy says so; and where people are led with a

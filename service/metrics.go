@@ -12,8 +12,8 @@ import (
 
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
-	"ostiarius/service/inforce"
 	"ostiarius/service/rooms"
+	"ostiarius/service/rule/inforce"
 )
 
 // metrics are what the service counts of itself, in the form of Prometheus.

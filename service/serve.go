@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"ostiarius/core/throttle"
-	"ostiarius/service/authorizer"
-	"ostiarius/service/guard"
+	"ostiarius/service/base/guard"
+	"ostiarius/service/listen/authorizer"
 	"ostiarius/service/rooms"
 )
 

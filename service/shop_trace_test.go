@@ -13,7 +13,7 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/signature"
 	"ostiarius/core/telling"
-	"ostiarius/service/people"
+	"ostiarius/service/who/people"
 	"ostiarius/store"
 )
 

@@ -3,7 +3,7 @@ package service
 import (
 	"context"
 	"errors"
-	"ostiarius/service/chores"
+	"ostiarius/service/base/chores"
 	"ostiarius/service/rooms"
 	"time"
 )

@@ -17,7 +17,7 @@ import (
 
 const (
 	root = "../.."
-	file = root + "/service/api/openapi.yaml"
+	file = root + "/service/face/api/openapi.yaml"
 )
 
 var update = flag.Bool("update", false, "write the description anew")
@@ -34,7 +34,7 @@ func TestDescriptionIsMadeOfTheOperations(t *testing.T) {
 		}
 	}
 	if there, err := os.ReadFile(file); err != nil || !bytes.Equal(there, made) {
-		t.Errorf("service/api/openapi.yaml isn't what the operations say; `make description` writes it (%v)", err)
+		t.Errorf("service/face/api/openapi.yaml isn't what the operations say; `make description` writes it (%v)", err)
 	}
 }
 

@@ -13,7 +13,7 @@ import (
 	"ostiarius/client"
 	"ostiarius/core/secret"
 	"ostiarius/service"
-	"ostiarius/service/people"
+	"ostiarius/service/who/people"
 )
 
 // While another program has the records locked, who is signed in goes on to be let in, also after a start; what would change something says

@@ -11,11 +11,11 @@ import (
 	"ostiarius/core/factor"
 	"ostiarius/core/message"
 	"ostiarius/core/secret"
-	"ostiarius/service/accesskeys"
-	"ostiarius/service/people"
 	"ostiarius/service/rooms/house"
-	"ostiarius/service/sessions"
-	"ostiarius/service/signin"
+	"ostiarius/service/who/accesskeys"
+	"ostiarius/service/who/people"
+	"ostiarius/service/who/sessions"
+	"ostiarius/service/who/signin"
 	"ostiarius/store"
 )
 

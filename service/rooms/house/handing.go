@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/service/guard"
-	"ostiarius/service/passes"
+	"ostiarius/service/base/guard"
+	"ostiarius/service/held/passes"
 )
 
 // Handed is a policy that hands out shared passwords and passes.

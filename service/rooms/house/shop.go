@@ -12,7 +12,7 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/pass"
 	"ostiarius/core/signature"
-	"ostiarius/service/people"
+	"ostiarius/service/who/people"
 	"ostiarius/store"
 )
 
