@@ -39,7 +39,7 @@ newest last. Admitted requests are counted rather than recorded.`,
   ostiarius activity --kind "sign-in failed" --since 24h -o json`,
 		Args: noArgs,
 	}
-	var q client.EventQuery
+	var q client.ActivityQuery
 	c.Flags().StringVar(&q.Kind, "kind", "", "only this kind, or all that begin so: \"sign-in\", \"sign-in failed\", refused, \"role\"")
 	c.Flags().StringVar(&q.Account, "account", "", "only what is about, or by, this account")
 	c.Flags().StringVar(&q.Network, "network", "", "only from addresses that begin so")
@@ -72,7 +72,7 @@ newest last. Admitted requests are counted rather than recorded.`,
 		if format == "json" && !*follow {
 			return writeJSON(c.OutOrStdout(), events)
 		}
-		write := func(events []client.Event) error {
+		write := func(events []client.ActivityRecord) error {
 			for i := len(events) - 1; i >= 0; i-- {
 				if format == "json" {
 					line, err := json.Marshal(events[i])
@@ -126,7 +126,7 @@ newest last. Admitted requests are counted rather than recorded.`,
 }
 
 // writeEvent writes an event on one line.
-func writeEvent(w io.Writer, e client.Event) {
+func writeEvent(w io.Writer, e client.ActivityRecord) {
 	line := fmt.Sprintf("%s  %-18s", e.At.Local().Format("2006-01-02 15:04:05"), e.Kind)
 	add := func(format, value string) {
 		if value != "" {

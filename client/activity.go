@@ -11,13 +11,13 @@ import (
 
 // What can be asked about what happened.
 var (
-	ListActivity  = Get[EventQuery, []Event]("/activity", "What happened, the newest first", AtRest, Fails(422), Paged)
+	ListActivity  = Get[ActivityQuery, []ActivityRecord]("/activity", "What happened, the newest first", AtRest, Fails(422), Paged)
 	ShowToday     = Get[None, Today]("/today", "What happened in the last 24 hours, and what needs attention")
 	ListUpstreams = Get[None, []Upstream]("/upstreams", "How the servers behind have answered recently")
 )
 
-// Event is a record of what happened.
-type Event struct {
+// ActivityRecord is a record of what happened.
+type ActivityRecord struct {
 	ID        int64     `json:"id"`
 	At        time.Time `json:"at"`
 	Kind      string    `json:"kind"`
@@ -30,8 +30,8 @@ type Event struct {
 	Reference string    `json:"reference,omitempty"`
 }
 
-// EventQuery says which events are meant. Empty fields mean any.
-type EventQuery struct {
+// ActivityQuery says which events are meant. Empty fields mean any.
+type ActivityQuery struct {
 	Kind      string    `json:"-" query:"kind"` // a kind, or how several begin
 	Account   string    `json:"-" query:"account"`
 	Network   string    `json:"-" query:"network"`
@@ -50,7 +50,7 @@ type Today struct {
 	Hours      []Hour     `json:"hours"`  // 24, the present one last
 	Doors      []DoorHits `json:"doors"`  // those that refuse most, or hide from most
 	Asking     []DoorHits `json:"asking"` // those that ask most for a proof, as for signing in
-	Refusals   []Event    `json:"refusals"`
+	Refusals   []ActivityRecord    `json:"refusals"`
 	Sessions   int        `json:"sessions"`
 	People     int        `json:"people"`
 	Attention  []string   `json:"attention"`
@@ -81,9 +81,9 @@ type Upstream struct {
 
 // Activity returns the latest events that a query means, newest first. A search that takes the service long is continued until there
 // are q.Limit.
-func (c *Client) Activity(ctx context.Context, q EventQuery) (events []Event, err error) {
+func (c *Client) Activity(ctx context.Context, q ActivityQuery) (events []ActivityRecord, err error) {
 	for {
-		var some []Event
+		var some []ActivityRecord
 		header, err := c.ask(ctx, ListActivity.Operation, q, &some)
 		if err != nil {
 			return nil, err

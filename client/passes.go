@@ -56,7 +56,7 @@ type Pass struct {
 	SpreadAt  *time.Time    `json:"spreadAt,omitempty"` // when it was last used from more networks than its kind allows
 	OldUntil  *time.Time    `json:"oldUntil,omitempty"` // as long as its link and password before count too
 	Networks  *int          `json:"networks,omitempty"` // from which it was used within a day; of one asked for by its name
-	Story     []PassEvent   `json:"story,omitempty"`    // likewise
+	Story     []PassStoryEntry   `json:"story,omitempty"`    // likewise
 }
 
 // PassDownloads is how many files were downloaded with a pass, and may be.
@@ -65,8 +65,8 @@ type PassDownloads struct {
 	Allowed int `json:"allowed"` // 0 for any number
 }
 
-// PassEvent is one thing of the story of a pass.
-type PassEvent struct {
+// PassStoryEntry is one thing of the story of a pass.
+type PassStoryEntry struct {
 	At     time.Time `json:"at"`
 	What   string    `json:"what"`
 	Actor  string    `json:"actor,omitempty"`

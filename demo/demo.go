@@ -96,7 +96,7 @@ func Unpack(directory string) (string, error) {
 
 // Enrol adds the demo's accounts to a service whose data directory this is, once: what
 // somebody changes or removes afterwards stays so.
-func Enrol(ctx context.Context, register *people.Register, rings *keyrings.Keyrings, passwords *shared.Passwords, p *passes.Passes, books *events.Books, directory string) error {
+func Enrol(ctx context.Context, register *people.Register, rings *keyrings.Keyrings, passwords *shared.Passwords, p *passes.Passes, books *events.Inbox, directory string) error {
 	done := filepath.Join(directory, "enrolled")
 	if _, err := os.Stat(done); err == nil {
 		return nil

@@ -109,7 +109,7 @@ func StartShop(directory string) (*Shop, error) {
 const member = "sunniva"
 
 // sell brings in what was paid for before there was a shop that tells of it.
-func sell(ctx context.Context, register *people.Register, books *events.Books) error {
+func sell(ctx context.Context, register *people.Register, books *events.Inbox) error {
 	at := time.Now().AddDate(0, -4, 0).Format("2006-01-02")
 	done, err := books.Import(ctx, "demo", "order,account,address,name,item,at\n2026-071,"+member+","+member+"@marram.example,Sunniva,year-of-support,"+at+"\n", time.Local, false)
 	if err != nil {

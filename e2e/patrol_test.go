@@ -78,12 +78,12 @@ func TestPatrolOfTheDemo(t *testing.T) {
 	if err != nil || !strings.Contains(string(page), "nothing was found") {
 		t.Errorf("the report: %v", err)
 	}
-	events, err := client.New(data).Activity(t.Context(), client.EventQuery{Limit: 1000})
+	events, err := client.New(data).Activity(t.Context(), client.ActivityQuery{Limit: 1000})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, kind := range []string{"walk begun", "walk ended"} {
-		if !slices.ContainsFunc(events, func(e client.Event) bool { return string(e.Kind) == kind }) {
+		if !slices.ContainsFunc(events, func(e client.ActivityRecord) bool { return string(e.Kind) == kind }) {
 			t.Errorf("there is no record of %q", kind)
 		}
 	}

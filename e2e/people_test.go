@@ -94,7 +94,7 @@ func TestRefusalsHaveAReference(t *testing.T) {
 	}
 	var problem struct{ Reference string }
 	json.Unmarshal([]byte(p.get("/office/", "Accept", "application/json").body), &problem)
-	events, err := api.Activity(t.Context(), client.EventQuery{Reference: problem.Reference})
+	events, err := api.Activity(t.Context(), client.ActivityQuery{Reference: problem.Reference})
 	if err != nil || len(events) != 1 {
 		t.Errorf("reference %q: %v %v", problem.Reference, events, err)
 	}
@@ -102,7 +102,7 @@ func TestRefusalsHaveAReference(t *testing.T) {
 	if hidden := p.get("/office/hidden"); hidden.status != 404 || regexp.MustCompile(`[A-Z2-7]{4}-[A-Z2-7]{4}`).MatchString(hidden.body) {
 		t.Errorf("%d %s", hidden.status, hidden.body)
 	}
-	if events, _ := api.Activity(t.Context(), client.EventQuery{Kind: "hidden"}); len(events) != 1 || events[0].Door != "/office/hidden" {
+	if events, _ := api.Activity(t.Context(), client.ActivityQuery{Kind: "hidden"}); len(events) != 1 || events[0].Door != "/office/hidden" {
 		t.Errorf("%+v", events)
 	}
 }

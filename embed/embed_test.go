@@ -301,7 +301,7 @@ func TestRequire(t *testing.T) {
 	if err != nil || e.Outcome != "refuse" || len(e.Doors) != 1 || !strings.Contains(fmt.Sprint(e.Steps), "the check approve") {
 		t.Errorf("%+v %v", e, err)
 	}
-	events, err := api.Activity(t.Context(), client.EventQuery{Kind: "refused"})
+	events, err := api.Activity(t.Context(), client.ActivityQuery{Kind: "refused"})
 	if err != nil || !strings.Contains(fmt.Sprint(events), "check approve") {
 		t.Errorf("%+v %v", events, err)
 	}

@@ -85,7 +85,7 @@ func benchServiceOf(b *testing.B, settings Settings) *guarded {
 	if _, err := s.rooms.People.Add(ctx, "bench", people.NewAccount{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		b.Fatal(err)
 	}
-	in, err := s.rooms.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{}, false)
+	in, err := s.rooms.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{}, false)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -338,7 +338,7 @@ func BenchmarkStuckMail(b *testing.B) {
 	s := benchServiceOf(b, Settings{Cost: cheap, Front: &guard.Front{}, Mail: server})
 	for i := range 10_000 {
 		m := message.New(message.Recover, fmt.Sprintf("p%d@marram.example", i), "ines", words.English, time.Now())
-		if err := s.store.Post(b.Context(), m, store.Event{At: m.MadeAt, Kind: "link made"}); err != nil {
+		if err := s.store.Post(b.Context(), m, store.Activity{At: m.MadeAt, Kind: "link made"}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -59,7 +59,7 @@ func shown(ctx context.Context, t *testing.T, s *Service, text string, leaves fu
 		return err
 	}, activity.FactorAdded)
 	half := func() string {
-		_, err := r.Desk.SignIn(ctx, "tobias", password, from, false)
+		_, err := r.SignIn.SignIn(ctx, "tobias", password, from, false)
 		var second *signin.Second
 		if !errors.As(err, &second) {
 			t.Fatal(err)
@@ -69,11 +69,11 @@ func shown(ctx context.Context, t *testing.T, s *Service, text string, leaves fu
 	}
 	leaves("half a sign-in", func() error { half(); return nil })
 	leaves("a wrong code", wrong(func() error {
-		_, err := r.Desk.Finish(ctx, half(), signin.Shown{Code: "by-mistake"}, from, false)
+		_, err := r.SignIn.Finish(ctx, half(), signin.Shown{Code: "by-mistake"}, from, false)
 		return err
 	}), activity.FactorFailed)
 	leaves("a kept code, in a browser that is remembered", func() error {
-		in, err := r.Desk.Finish(ctx, half(), signin.Shown{Code: kept[0]}, from, true)
+		in, err := r.SignIn.Finish(ctx, half(), signin.Shown{Code: kept[0]}, from, true)
 		secret(in.Token)
 		secret(in.Known)
 		return err
@@ -96,7 +96,7 @@ func shown(ctx context.Context, t *testing.T, s *Service, text string, leaves fu
 	}, activity.FactorAdded)
 	k.Uses = 5
 	use := func() error {
-		_, err := r.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(ask(r.Factors.AskAny(page), nil)), Page: page}, from, false)
+		_, err := r.SignIn.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(ask(r.Factors.AskAny(page), nil)), Page: page}, from, false)
 		return err
 	}
 	leaves("its use", use, activity.SignIn)
@@ -104,14 +104,14 @@ func shown(ctx context.Context, t *testing.T, s *Service, text string, leaves fu
 	leaves("the use of a copy", wrong(use), activity.PasskeyCopied)
 	handle := ""
 	leaves("an access key", func() error {
-		token, made, err := r.Keys.Make(ctx, "test", his(), accesskeys.NewKey{Name: "report"}, from)
+		token, made, err := r.AccessKeys.Make(ctx, "test", his(), accesskeys.NewKey{Name: "report"}, from)
 		secret(token)
 		handle = made.Handle()
 		return err
 	}, activity.KeyMade)
-	leaves("an access key that cannot be", wrong(func() error { _, _, err := r.Keys.Make(ctx, "test", his(), accesskeys.NewKey{}, from); return err }))
-	leaves("its end", func() error { return r.Keys.Remove(ctx, "test", handle, nil, from) }, activity.KeyRemoved)
-	leaves("its end, twice", wrong(func() error { return r.Keys.Remove(ctx, "test", handle, nil, from) }))
+	leaves("an access key that cannot be", wrong(func() error { _, _, err := r.AccessKeys.Make(ctx, "test", his(), accesskeys.NewKey{}, from); return err }))
+	leaves("its end", func() error { return r.AccessKeys.Remove(ctx, "test", handle, nil, from) }, activity.KeyRemoved)
+	leaves("its end, twice", wrong(func() error { return r.AccessKeys.Remove(ctx, "test", handle, nil, from) }))
 	leaves("the end of the app", func() error { return r.Factors.RemoveCode(ctx, his(), from) }, activity.FactorRemoved)
 	leaves("its end, twice", wrong(func() error { return r.Factors.RemoveCode(ctx, his(), from) }))
 	leaves("a reset", func() error { _, err := r.Factors.Reset(ctx, "test", his()); return err }, activity.ResetAsked)

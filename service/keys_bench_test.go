@@ -14,7 +14,7 @@ func BenchmarkBearer(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	key, _, err := s.rooms.Keys.Make(b.Context(), "bench", a, accesskeys.NewKey{Name: "bench"}, sessions.Origin{})
+	key, _, err := s.rooms.AccessKeys.Make(b.Context(), "bench", a, accesskeys.NewKey{Name: "bench"}, sessions.Origin{})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -72,9 +72,9 @@ func (m *metrics) read(r *rooms.Rooms, p *inforce.Policy, waiting func() int, me
 		})
 	}
 	for result, n := range map[string]func() int64{
-		"right":  func() int64 { return r.Desk.Tries().Right },
-		"wrong":  func() int64 { return r.Desk.Tries().Wrong },
-		"slowed": func() int64 { return r.Desk.Tries().Slowed },
+		"right":  func() int64 { return r.SignIn.Tries().Right },
+		"wrong":  func() int64 { return r.SignIn.Tries().Wrong },
+		"slowed": func() int64 { return r.SignIn.Tries().Slowed },
 	} {
 		counter("ostiarius_password_tries_total", "Tries at the password of an account, by what they came to.", prometheus.Labels{"result": result}, func() float64 { return float64(n()) })
 	}

@@ -329,7 +329,7 @@ func (s *Service) Rooms() *rooms.Rooms { return s.rooms }
 
 // FirstLink makes a link for the first steward; nil if there is one already.
 func (s *Service) FirstLink(ctx context.Context) (*client.Link, error) {
-	token, until, err := s.rooms.Desk.FirstLink(ctx)
+	token, until, err := s.rooms.SignIn.FirstLink(ctx)
 	var steward *mistake.Error
 	if errors.As(err, &steward) {
 		return nil, nil

@@ -99,15 +99,15 @@ func sold(ctx context.Context, t *testing.T, s *Service, leaves func(what string
 
 	var target int64
 	leaves("a target", func() (err error) {
-		id, text, err := s.rooms.Teller.Add(ctx, "test", "https://desk.example/in", []telling.Kind{telling.Joined})
+		id, text, err := s.rooms.Outgoing.Add(ctx, "test", "https://desk.example/in", []telling.Kind{telling.Joined})
 		target = id
 		secret(text)
 		return err
 	}, activity.TargetAdded)
 	leaves("a target elsewhere", wrong(func() error {
-		_, _, err := s.rooms.Teller.Add(ctx, "test", "https://evil.example/in", []telling.Kind{telling.Joined})
+		_, _, err := s.rooms.Outgoing.Add(ctx, "test", "https://evil.example/in", []telling.Kind{telling.Joined})
 		return err
 	}))
-	leaves("a test", func() error { return s.rooms.Teller.Test(ctx, target) })
-	leaves("its end", func() error { return s.rooms.Teller.Remove(ctx, "test", target) }, activity.TargetRemoved)
+	leaves("a test", func() error { return s.rooms.Outgoing.Test(ctx, target) })
+	leaves("its end", func() error { return s.rooms.Outgoing.Remove(ctx, "test", target) }, activity.TargetRemoved)
 }

@@ -54,7 +54,7 @@ func TestEverythingLeavesATrace(t *testing.T) {
 		if err := do(); err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
-		events, _, err := s.rooms.Activity.Events(ctx, store.EventQuery{After: last, Limit: 1000})
+		events, _, err := s.rooms.Activity.Events(ctx, store.ActivityQuery{After: last, Limit: 1000})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -84,7 +84,7 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	from := sessions.Origin{Network: "192.0.2.7"}
 	var token string
 	signIn := func(name, password string) error {
-		in, err := r.Desk.SignIn(ctx, name, password, from, false)
+		in, err := r.SignIn.SignIn(ctx, name, password, from, false)
 		if err == nil {
 			token = in.Token
 			tokens = append(tokens, in.Token)
@@ -107,18 +107,18 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	leaves("a wrong password", wrong(func() error { return signIn("ines", "by-mistake") }), activity.SignInFailed)
 	leaves("a name that nobody has", wrong(func() error { return signIn("by-mistake", secret) }), activity.SignInFailed)
 	leaves("signing in", func() error { return signIn("ines", secret) }, activity.SignIn)
-	leaves("a wrong proof", wrong(func() error { _, err := r.Desk.ProveAgain(ctx, token, "by-mistake", from); return err }), activity.ProofFailed)
+	leaves("a wrong proof", wrong(func() error { _, err := r.SignIn.ProveAgain(ctx, token, "by-mistake", from); return err }), activity.ProofFailed)
 	leaves("a proof", func() error {
-		fresh, err := r.Desk.ProveAgain(ctx, token, secret, from)
+		fresh, err := r.SignIn.ProveAgain(ctx, token, secret, from)
 		if err == nil {
 			token = fresh.Token
 			tokens = append(tokens, token)
 		}
 		return err
 	}, activity.ProvenAgain)
-	leaves("a change with a wrong password", wrong(func() error { _, err := r.Desk.ChangePassword(ctx, token, "by-mistake", other, from); return err }), activity.PasswordChangeFailed)
+	leaves("a change with a wrong password", wrong(func() error { _, err := r.SignIn.ChangePassword(ctx, token, "by-mistake", other, from); return err }), activity.PasswordChangeFailed)
 	leaves("a change of the password", func() error {
-		in, err := r.Desk.ChangePassword(ctx, token, secret, other, from)
+		in, err := r.SignIn.ChangePassword(ctx, token, secret, other, from)
 		token = in.Token
 		return err
 	}, activity.PasswordChanged)
@@ -153,7 +153,7 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	leaves("taking it twice", wrong(func() error { return r.People.Revoke(ctx, "test", "ines", "keeper") }))
 	leaves("too many tries", func() error {
 		for err := signin.ErrWrong; errors.Is(err, signin.ErrWrong); { // until it is too many
-			_, err = r.Desk.SignIn(ctx, "nobody", "by-mistake", sessions.Origin{Network: "198.51.100.9"}, false)
+			_, err = r.SignIn.SignIn(ctx, "nobody", "by-mistake", sessions.Origin{Network: "198.51.100.9"}, false)
 		}
 		return nil
 	}, append(slices.Repeat([]activity.Kind{activity.SignInFailed}, 5), activity.SignInSlowed)...)

@@ -33,7 +33,7 @@ func walked(ctx context.Context, t *testing.T, s *Service, leaves func(what stri
 	}
 	var number int64
 	leaves("a patrol", func() (err error) {
-		number, err = s.store.AddPatrol(ctx, store.Patrol{Began: time.Now(), Ended: time.Now(), By: "test", Found: 1, Fresh: 1, Result: string(text)}, 20, nil, store.Event{At: time.Now(), Kind: activity.PatrolMade, AccountID: store.NoAccount, Actor: "test"})
+		number, err = s.store.AddPatrol(ctx, store.Patrol{Began: time.Now(), Ended: time.Now(), By: "test", Found: 1, Fresh: 1, Result: string(text)}, 20, nil, store.Activity{At: time.Now(), Kind: activity.PatrolMade, AccountID: store.NoAccount, Actor: "test"})
 		return err
 	}, activity.PatrolMade)
 	accept := func(key, reason string, until time.Time) func() error {

@@ -47,7 +47,7 @@ func (r accessKeyRow) key() (k accesskey.Key, err error) {
 }
 
 // AddAccessKey adds an access key, and the messages that tell its owner.
-func (s *Store) AddAccessKey(ctx context.Context, k accesskey.Key, mails []message.Message, e Event) error {
+func (s *Store) AddAccessKey(ctx context.Context, k accesskey.Key, mails []message.Message, e Activity) error {
 	roles := allRoles
 	if k.Roles != nil {
 		roles = strings.Join(k.Roles, " ")
@@ -119,7 +119,7 @@ func (s *Store) AccessKeyNamed(ctx context.Context, handle string) (accesskey.Ke
 }
 
 // RemoveAccessKey removes one. The error is ErrNone if there is none.
-func (s *Store) RemoveAccessKey(ctx context.Context, hash secret.TokenHash, mails []message.Message, e Event) error {
+func (s *Store) RemoveAccessKey(ctx context.Context, hash secret.TokenHash, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM access_keys WHERE hash = ?`, hexOf(hash))); err != nil {
 			return err

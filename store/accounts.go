@@ -72,7 +72,7 @@ type Keys struct {
 // AddAccount adds an account with its grants and returns its number. The hash is "" for an
 // account that has no password yet. The error is ErrTaken if an account of that name or
 // with that address exists.
-func (s *Store) AddAccount(ctx context.Context, a *account.Account, keys Keys, hash string, e Event) (id int64, err error) {
+func (s *Store) AddAccount(ctx context.Context, a *account.Account, keys Keys, hash string, e Activity) (id int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		id, err = addAccount(ctx, tx, a, keys, hash, e)
 		return err
@@ -80,7 +80,7 @@ func (s *Store) AddAccount(ctx context.Context, a *account.Account, keys Keys, h
 	return id, err
 }
 
-func addAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys, hash string, e Event) (id int64, err error) {
+func addAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys, hash string, e Activity) (id int64, err error) {
 	if err := free(ctx, tx, keys, 0); err != nil {
 		return 0, err
 	}
@@ -126,7 +126,7 @@ func newRow(id int64, a *account.Account, keys Keys, hash string) newAccountRow 
 
 // EditAccount changes name, address and notes of an account. A name that it had rests until a time. The error is ErrTaken or
 // ErrNone.
-func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, rests time.Time, e Event) error {
+func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, rests time.Time, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := free(ctx, tx, keys, a.ID); err != nil {
 			return err
@@ -167,7 +167,7 @@ type Import struct {
 	Hash    string          // "" for no password, or to leave it as it is
 	Grants  []account.Grant // to be added to an existing one
 	Switch  bool            // to disable or enable an existing one, as Account says
-	Event   Event
+	Event   Activity
 }
 
 // Import brings in accounts, all or none.
@@ -466,7 +466,7 @@ func (s *Store) SetLanguage(ctx context.Context, id int64, in words.Language) er
 }
 
 // RemoveAccount removes an account with its grants and sessions. Its name rests until a time.
-func (s *Store) RemoveAccount(ctx context.Context, id int64, rests time.Time, e Event) error {
+func (s *Store) RemoveAccount(ctx context.Context, id int64, rests time.Time, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		var name string
 		if err := tx.get(ctx, &name, `SELECT name_key FROM accounts WHERE id = ?`, id); err != nil {
@@ -484,7 +484,7 @@ func (s *Store) RemoveAccount(ctx context.Context, id int64, rests time.Time, e 
 }
 
 // SetPassword replaces the hash of an account's password and ends its sessions and links.
-func (s *Store) SetPassword(ctx context.Context, id int64, hash string, mails []message.Message, e Event) error {
+func (s *Store) SetPassword(ctx context.Context, id int64, hash string, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := setPassword(ctx, tx, id, hash, e.At); err != nil {
 			return err
@@ -515,7 +515,7 @@ func endSessions(ctx context.Context, tx speaker, id int64) error {
 // ChangePassword is SetPassword for somebody who has typed the one before, when the account had had
 // so many changes of that, and goes on in a session of their own. The error is ErrNone if there was
 // another since.
-func (s *Store) ChangePassword(ctx context.Context, proofs int64, hash string, next *session.Session, mails []message.Message, e Event) error {
+func (s *Store) ChangePassword(ctx context.Context, proofs int64, hash string, next *session.Session, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `UPDATE accounts SET proofs = proofs WHERE id = ? AND proofs = ?`, next.Account, proofs)); err != nil {
 			return err
@@ -541,7 +541,7 @@ func (s *Store) Rehash(ctx context.Context, id int64, before, after string) erro
 }
 
 // SetDisabled disables or enables an account. Disabling ends its sessions and links.
-func (s *Store) SetDisabled(ctx context.Context, id int64, disabled bool, e Event) error {
+func (s *Store) SetDisabled(ctx context.Context, id int64, disabled bool, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if is, err := isSo(ctx, tx, disabled, `SELECT disabled FROM accounts WHERE id = ?`, id); err != nil || is {
 			return err

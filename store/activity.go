@@ -17,9 +17,9 @@ import (
 	"ostiarius/core/throttle"
 )
 
-// An Event is one record of what happened at the doors or was changed. It never holds a
+// An Activity is one record of what happened at the doors or was changed. It never holds a
 // password or a token.
-type Event struct {
+type Activity struct {
 	ID        int64 // counted up; 0 for one that is not yet recorded
 	At        time.Time
 	Kind      activity.Kind
@@ -51,7 +51,7 @@ type eventRow struct {
 	Data                                                    string
 }
 
-func rowOf(e Event) eventRow {
+func rowOf(e Activity) eventRow {
 	data := ""
 	if len(e.Data) > 0 {
 		text, _ := json.Marshal(e.Data) // of texts alone
@@ -69,13 +69,13 @@ const insertEvent = `INSERT INTO activity (at, kind, account, actor, network, de
 		CASE WHEN :account_id <> 0 THEN :account_id ELSE COALESCE((SELECT id FROM accounts WHERE name_key = :account_key), 0) END,
 		COALESCE((SELECT id FROM accounts WHERE name_key = :actor_key), 0))`
 
-func record(ctx context.Context, tx speaker, e Event) error {
+func record(ctx context.Context, tx speaker, e Activity) error {
 	_, err := tx.named(ctx, insertEvent, rowOf(e))
 	return err
 }
 
 // Record writes an event by which no other record changes.
-func (s *Store) Record(ctx context.Context, e Event) error { return record(ctx, s.speaker, e) }
+func (s *Store) Record(ctx context.Context, e Activity) error { return record(ctx, s.speaker, e) }
 
 // A Count says how many requests came to an outcome at a door in an hour.
 type Count struct {
@@ -87,7 +87,7 @@ type Count struct {
 
 // Note writes what happened at the doors since it was last called: events, and counts that
 // are added to those there are.
-func (s *Store) Note(ctx context.Context, events []Event, counts []Count) error {
+func (s *Store) Note(ctx context.Context, events []Activity, counts []Count) error {
 	if len(events)+len(counts) == 0 {
 		return nil
 	}
@@ -123,8 +123,8 @@ func (s *Store) Counts(ctx context.Context, since time.Time) ([]Count, error) {
 	return counts, err
 }
 
-// An EventQuery says which events are meant. Empty fields mean any.
-type EventQuery struct {
+// An ActivityQuery says which events are meant. Empty fields mean any.
+type ActivityQuery struct {
 	Of        int64  // the number of an account; what concerns it or was done by it, and nothing else of its name
 	Kind      string // one kind, or the beginning of several, as "sign-in"
 	Account   string // whom it is about, or who did it
@@ -147,7 +147,7 @@ var searchFirst, searchLeast = 20_000, 5_000
 
 // Events returns the latest events that a query means, newest first. A search that takes long stops before it has looked at all: then rest is what
 // to go on with as EventQuery.Before; it is 0 when there are no more.
-func (s *Store) Events(ctx context.Context, q EventQuery) (events []Event, rest int64, err error) {
+func (s *Store) Events(ctx context.Context, q ActivityQuery) (events []Activity, rest int64, err error) {
 	where, args := conditionOf(q)
 	if q.After != 0 {
 		// Nothing between is left out when there are more than asked for.
@@ -198,7 +198,7 @@ func (s *Store) Events(ctx context.Context, q EventQuery) (events []Event, rest 
 const betweenTimes = ` WHERE at >= ? AND at < ?`
 
 // endOf is the end of the time that a query asks for.
-func endOf(q EventQuery) int64 {
+func endOf(q ActivityQuery) int64 {
 	if q.Until.IsZero() {
 		return math.MaxInt64
 	}
@@ -206,7 +206,7 @@ func endOf(q EventQuery) int64 {
 }
 
 // AllEvents is Events, however long it takes.
-func (s *Store) AllEvents(ctx context.Context, q EventQuery) (all []Event, err error) {
+func (s *Store) AllEvents(ctx context.Context, q ActivityQuery) (all []Activity, err error) {
 	for {
 		events, rest, err := s.Events(ctx, q)
 		all = append(all, events...)
@@ -218,7 +218,7 @@ func (s *Store) AllEvents(ctx context.Context, q EventQuery) (all []Event, err e
 }
 
 // fewBetween is the condition that an event is of the time that a query asks for, if that is short; "" if not.
-func (s *Store) fewBetween(ctx context.Context, q EventQuery) (string, error) {
+func (s *Store) fewBetween(ctx context.Context, q ActivityQuery) (string, error) {
 	const few = 20_000
 	if q.Since.IsZero() && q.Until.IsZero() {
 		return "", nil
@@ -232,7 +232,7 @@ func (s *Store) fewBetween(ctx context.Context, q EventQuery) (string, error) {
 }
 
 // conditionOf is the condition of a query, but for where its search begins.
-func conditionOf(q EventQuery) (where string, args []any) {
+func conditionOf(q ActivityQuery) (where string, args []any) {
 	where = ` WHERE 1 = 1`
 	and := func(condition string, values ...any) {
 		where += " AND " + condition
@@ -279,12 +279,12 @@ func conditionOf(q EventQuery) (where string, args []any) {
 	return where, args
 }
 
-func (s *Store) events(ctx context.Context, where string, args ...any) ([]Event, error) {
+func (s *Store) events(ctx context.Context, where string, args ...any) ([]Activity, error) {
 	var rows []eventRow
 	err := s.long.all(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference, account_id FROM activity`+where, args...)
-	events := make([]Event, len(rows))
+	events := make([]Activity, len(rows))
 	for i, r := range rows {
-		events[i] = Event{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference, r.AccountID, nil}
+		events[i] = Activity{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference, r.AccountID, nil}
 	}
 	return events, err
 }

@@ -39,7 +39,7 @@ func addAddressLink(ctx context.Context, tx speaker, l AddressLink) error {
 
 // AskAddress writes down a link that gives an account another address, in the place of those before, with the message
 // that has it.
-func (s *Store) AskAddress(ctx context.Context, l AddressLink, undo *AddressLink, mails []message.Message, e Event) error {
+func (s *Store) AskAddress(ctx context.Context, l AddressLink, undo *AddressLink, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if _, err := tx.exec(ctx, `DELETE FROM address_links WHERE account_id = ? AND undo = 0`, l.Account); err != nil {
 			return err
@@ -75,7 +75,7 @@ func (s *Store) AddressLink(ctx context.Context, token secret.TokenHash, now tim
 // UseAddressLink gives an account the address of a link, which has then ended; the keys are those of the account with it. With
 // undo, another link, for it to be taken back. The error is ErrNone if the link has ended meanwhile, and ErrTaken
 // if somebody else has the address.
-func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Account, keys Keys, undo *AddressLink, mails []message.Message, e Event) error {
+func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Account, keys Keys, undo *AddressLink, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM address_links WHERE token_hash = ? AND until_at > ? AND (undo = 1 OR before = (SELECT email_key FROM accounts WHERE id = ?))`, hexOf(l.Hash), millis(e.At), a.ID)); err != nil {
 			return err

@@ -56,7 +56,7 @@ func (s *Store) CountApplications(ctx context.Context) (all int, err error) {
 // Apply writes down an application, with the token of the link that proves its address and the messages that have it. One
 // of that name that was declined makes room. The error is ErrTaken if an account or another application has the
 // name; the address may be anybody's.
-func (s *Store) Apply(ctx context.Context, a Application, token secret.TokenHash, mails []message.Message, e Event) error {
+func (s *Store) Apply(ctx context.Context, a Application, token secret.TokenHash, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if _, err := tx.exec(ctx, `DELETE FROM applications WHERE name_key = ? AND (state = ? OR until_at <= ?)`, a.Keys.Name, joining.Declined, millis(a.MadeAt)); err != nil {
 			return err
@@ -136,7 +136,7 @@ func (s *Store) Applications(ctx context.Context, now time.Time) ([]joining.Appl
 }
 
 // SetApplication moves an application from a state to the one it has now. The error is ErrNone if it was in another.
-func (s *Store) SetApplication(ctx context.Context, a joining.Application, before joining.State, mails []message.Message, e Event) error {
+func (s *Store) SetApplication(ctx context.Context, a joining.Application, before joining.State, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `UPDATE applications SET state = ?, proven_at = ?, until_at = ? WHERE id = ? AND state = ?`, a.State, millis(a.ProvenAt), millis(a.Until), a.ID, before)); err != nil {
 			return err
@@ -157,7 +157,7 @@ type Joined struct {
 	Proven   bool         // its owner reads the mail of its address
 	Link     *AddressLink // that gives it an address, when it is followed; or nil. Account is filled in.
 	Mails    []message.Message
-	Event    Event
+	Event    Activity
 }
 
 // Admit makes an account of an application that was in a state until then, and returns its number. The error is ErrNone if

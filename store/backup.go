@@ -89,7 +89,7 @@ func (s *Store) CheckWhole(ctx context.Context) error {
 // Resume readies restored records. What has ended or was sent since they were saved is not known here, so, unless the
 // service they are of goes on here, whatever lets a browser in has ended, and what waited to be sent is given up, of which a
 // steward may say that it is to be sent all the same.
-func (s *Store) Resume(ctx context.Context, goesOn bool, e Event) error {
+func (s *Store) Resume(ctx context.Context, goesOn bool, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		var changes []string
 		if !goesOn {

@@ -16,14 +16,14 @@ func TestNobodyPushesOutWhatOthersDid(t *testing.T) {
 	add := func(kind activity.Kind, network string, n int) {
 		t.Helper()
 		for range n {
-			if err := s.Record(t.Context(), Event{At: now, Kind: kind, Network: network, AccountID: NoAccount}); err != nil {
+			if err := s.Record(t.Context(), Activity{At: now, Kind: kind, Network: network, AccountID: NoAccount}); err != nil {
 				t.Fatal(err)
 			}
 		}
 	}
 	left := func() map[string]int {
 		t.Helper()
-		all, err := s.AllEvents(t.Context(), EventQuery{Limit: 10_000})
+		all, err := s.AllEvents(t.Context(), ActivityQuery{Limit: 10_000})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -36,7 +36,7 @@ const browserColumns = `hash, account_id, proofs, made_at, used_at, until_at, ne
 func (b *Browser) Handle() string { return hexOf(b.Hash)[:20] }
 
 // AddBrowser remembers a browser.
-func (s *Store) AddBrowser(ctx context.Context, b Browser, e Event) error {
+func (s *Store) AddBrowser(ctx context.Context, b Browser, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if _, err := tx.exec(ctx, `INSERT INTO remembered_browsers (`+browserColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 			hexOf(b.Hash), b.Account, b.Proofs, millis(b.MadeAt), millis(b.UsedAt), millis(b.Until), b.Network, b.Agent); err != nil {
@@ -69,7 +69,7 @@ func (s *Store) Browsers(ctx context.Context, account int64, now time.Time) (fou
 }
 
 // ForgetBrowser forgets one that is remembered for an account, by its handle, or all with "". The error is ErrNone if there is none.
-func (s *Store) ForgetBrowser(ctx context.Context, account int64, handle string, e Event) error {
+func (s *Store) ForgetBrowser(ctx context.Context, account int64, handle string, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		result, err := tx.exec(ctx, `DELETE FROM remembered_browsers WHERE account_id = ? AND hash >= ? AND hash < ?`, account, handle, handle+"g")
 		if err != nil {

@@ -36,7 +36,7 @@ func (s *Store) Code(ctx context.Context, account int64) (c Code, err error) {
 
 // SetCode gives an account one-time codes, in place of those it had; and codes to keep, if there are any. The error is
 // ErrNone if what proves who the owner is has changed since the account was read.
-func (s *Store) SetCode(ctx context.Context, a *account.Account, c Code, kept []string, mails []message.Message, e Event) error {
+func (s *Store) SetCode(ctx context.Context, a *account.Account, c Code, kept []string, mails []message.Message, e Activity) error {
 	account := a.ID
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error {
 		if err := stillProven(ctx, tx, a); err != nil {
@@ -60,7 +60,7 @@ func (s *Store) UseCode(ctx context.Context, account, step int64, at time.Time) 
 }
 
 // RemoveCode takes the one-time codes from an account. The error is ErrNone if it has none.
-func (s *Store) RemoveCode(ctx context.Context, account int64, mails []message.Message, e Event) error {
+func (s *Store) RemoveCode(ctx context.Context, account int64, mails []message.Message, e Activity) error {
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM codes WHERE account_id = ?`, account)); err != nil {
 			return err
@@ -70,7 +70,7 @@ func (s *Store) RemoveCode(ctx context.Context, account int64, mails []message.M
 }
 
 // SetKept gives an account codes to keep, in place of those it had, by their hashes.
-func (s *Store) SetKept(ctx context.Context, account int64, hashes []string, mails []message.Message, e Event) error {
+func (s *Store) SetKept(ctx context.Context, account int64, hashes []string, mails []message.Message, e Activity) error {
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error { return setKept(ctx, tx, account, hashes) })
 }
 
@@ -90,7 +90,7 @@ func setKept(ctx context.Context, tx speaker, account int64, hashes []string) er
 }
 
 // UseKept notes that a kept code was used. The error is ErrNone if there is none with that hash, or it was used before.
-func (s *Store) UseKept(ctx context.Context, account int64, hash string, mails []message.Message, e Event) error {
+func (s *Store) UseKept(ctx context.Context, account int64, hash string, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `UPDATE recovery_codes SET used_at = ? WHERE account_id = ? AND hash = ? AND used_at = 0`, millis(e.At), account, hash)); err != nil {
 			return err
@@ -108,7 +108,7 @@ func (s *Store) KeptLeft(ctx context.Context, account int64) (n int, err error) 
 }
 
 // changeFactors changes what an account can show beside the password, and writes down what that is then.
-func (s *Store) changeFactors(ctx context.Context, account int64, mails []message.Message, e Event, change func(speaker) error) error {
+func (s *Store) changeFactors(ctx context.Context, account int64, mails []message.Message, e Activity, change func(speaker) error) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := change(tx); err != nil {
 			return err

@@ -59,7 +59,7 @@ func (s *Store) ElsewhereLinks(ctx context.Context, account int64) (found []Else
 
 // AddElsewhereLink adds a link to an account that has had so many changes of what proves who somebody is. The error is ErrTaken if the subject is linked already, or the
 // account has a link with the provider; and ErrNone if the account has changed.
-func (s *Store) AddElsewhereLink(ctx context.Context, l ElsewhereLink, proofs int64, mails []message.Message, e Event) error {
+func (s *Store) AddElsewhereLink(ctx context.Context, l ElsewhereLink, proofs int64, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := addElsewhere(ctx, tx, l); err != nil {
 			return err
@@ -88,7 +88,7 @@ func addElsewhere(ctx context.Context, tx speaker, l ElsewhereLink) error {
 }
 
 // JoinElsewhere adds an account with its link. The error is ErrTaken if somebody has its name or its address, or the subject is linked already.
-func (s *Store) JoinElsewhere(ctx context.Context, a *account.Account, keys Keys, proven bool, l ElsewhereLink, e Event) (id int64, err error) {
+func (s *Store) JoinElsewhere(ctx context.Context, a *account.Account, keys Keys, proven bool, l ElsewhereLink, e Activity) (id int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		if err := nameFree(ctx, tx, keys.Name, e.At); err != nil {
 			return err
@@ -108,7 +108,7 @@ func (s *Store) JoinElsewhere(ctx context.Context, a *account.Account, keys Keys
 }
 
 // RemoveElsewhereLink takes a link from an account, and the roles that came with it. The error is ErrNone if it has none.
-func (s *Store) RemoveElsewhereLink(ctx context.Context, account int64, provider string, mails []message.Message, e Event) error {
+func (s *Store) RemoveElsewhereLink(ctx context.Context, account int64, provider string, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		var r elsewhereRow
 		if err := tx.get(ctx, &r, `SELECT `+elsewhereColumns+` FROM elsewhere_links WHERE account_id = ? AND provider = ?`, account, provider); err != nil {
@@ -135,7 +135,7 @@ func wayElsewhere(provider string) string { return "elsewhere " + provider }
 
 // ElsewhereCame notes that somebody came by a link, and gives the account the roles that came with it, and no others of those before. It reports
 // whether they have changed.
-func (s *Store) ElsewhereCame(ctx context.Context, l ElsewhereLink, roles []string, e Event) (changed bool, err error) {
+func (s *Store) ElsewhereCame(ctx context.Context, l ElsewhereLink, roles []string, e Activity) (changed bool, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `UPDATE elsewhere_links SET used_at = ?, known_as = ? WHERE issuer = ? AND subject = ? AND account_id = ?`, millis(e.At), l.KnownAs, l.Issuer, l.Subject, l.Account)); err != nil {
 			return err
@@ -160,7 +160,7 @@ func elsewhereGrants(ctx context.Context, tx speaker, account int64, provider st
 }
 
 // setElsewhereGrants makes the roles that come with a provider's word just these, and records which were given and taken.
-func setElsewhereGrants(ctx context.Context, tx speaker, account int64, provider string, roles []string, e Event) error {
+func setElsewhereGrants(ctx context.Context, tx speaker, account int64, provider string, roles []string, e Activity) error {
 	before, err := elsewhereGrants(ctx, tx, account, provider)
 	if err != nil {
 		return err
@@ -224,7 +224,7 @@ func (s *Store) SettleElsewhere(ctx context.Context, mapped map[string][]string,
 			if err := one(tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ? AND way = ?`, r.Account, r.Role, r.Way)); err != nil {
 				return err
 			}
-			return record(ctx, tx, Event{At: at, Kind: kind.RoleRevoked, Account: r.Name, AccountID: r.Account, Actor: "the policy", Detail: "role " + r.Role + ", which " + provider + " gives no longer"})
+			return record(ctx, tx, Activity{At: at, Kind: kind.RoleRevoked, Account: r.Name, AccountID: r.Account, Actor: "the policy", Detail: "role " + r.Role + ", which " + provider + " gives no longer"})
 		})
 		if err != nil && err != ErrNone {
 			return err

@@ -139,7 +139,7 @@ func (s *Store) CountEvents(ctx context.Context) (map[event.State]int, error) {
 
 // KeepEvent says that an event cannot be carried out, and why; or lets one be carried out that was kept. The error is ErrNone if its state is
 // another by now.
-func (s *Store) KeepEvent(ctx context.Context, id int64, before, after event.State, problem string, e *Event) error {
+func (s *Store) KeepEvent(ctx context.Context, id int64, before, after event.State, problem string, e *Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		tx.news.Events = after == event.Waiting
 		if err := one(tx.exec(ctx, `UPDATE events SET state = ?, problem = ? WHERE id = ? AND state = ?`, after, problem, id, before)); err != nil || e == nil {
@@ -187,7 +187,7 @@ func (s *Store) EventSecrets(ctx context.Context, now time.Time) ([]EventSecret,
 }
 
 // AddEventSecret adds a secret. Those before end at a time, unless that is zero or they end earlier.
-func (s *Store) AddEventSecret(ctx context.Context, secret EventSecret, others time.Time, e Event) error {
+func (s *Store) AddEventSecret(ctx context.Context, secret EventSecret, others time.Time, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if !others.IsZero() {
 			if _, err := tx.exec(ctx, `UPDATE event_secrets SET until_at = ? WHERE until_at = 0 OR until_at > ?`, millis(others), millis(others)); err != nil {
@@ -202,7 +202,7 @@ func (s *Store) AddEventSecret(ctx context.Context, secret EventSecret, others t
 }
 
 // RemoveEventSecret removes a secret. The error is ErrNone if there is none of that number.
-func (s *Store) RemoveEventSecret(ctx context.Context, id int64, e Event) error {
+func (s *Store) RemoveEventSecret(ctx context.Context, id int64, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM event_secrets WHERE id = ?`, id)); err != nil {
 			return err

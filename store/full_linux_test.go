@@ -68,7 +68,7 @@ func TestFullDisksLoseNothing(t *testing.T) {
 					t.Fatal(err)
 				}
 				if _, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash",
-					Event{At: noon, Kind: "account added"}); err != nil {
+					Activity{At: noon, Kind: "account added"}); err != nil {
 					t.Fatal(err)
 				}
 				free := fill(t, dir, room)

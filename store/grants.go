@@ -10,7 +10,7 @@ import (
 )
 
 // Grant gives a role to an account, or changes from when to when it has it.
-func (s *Store) Grant(ctx context.Context, id int64, g account.Grant, e Event) error {
+func (s *Store) Grant(ctx context.Context, id int64, g account.Grant, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := putGrant(ctx, tx, id, g); err != nil {
 			return err
@@ -20,7 +20,7 @@ func (s *Store) Grant(ctx context.Context, id int64, g account.Grant, e Event) e
 }
 
 // Revoke takes a role from an account. The error is ErrNone if it had none.
-func (s *Store) Revoke(ctx context.Context, id int64, role string, e Event) error {
+func (s *Store) Revoke(ctx context.Context, id int64, role string, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := endGrants(ctx, tx, e.At, `g.account_id = ? AND g.role = ?`, id, role); err != nil {
 			return err

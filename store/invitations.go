@@ -31,7 +31,7 @@ func (r invitationRow) invitation() joining.Invitation {
 
 // Invite writes down an invitation with the token of its link, in the place of one to the same address, and the
 // messages that have it. The error is ErrTaken if an account has the address.
-func (s *Store) Invite(ctx context.Context, i joining.Invitation, emailKey string, token secret.TokenHash, mails []message.Message, e Event) error {
+func (s *Store) Invite(ctx context.Context, i joining.Invitation, emailKey string, token secret.TokenHash, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := free(ctx, tx, Keys{Name: emailKey, Email: emailKey, Anyway: true}, 0); err != nil {
 			return err
@@ -86,7 +86,7 @@ func (s *Store) UseInvitation(ctx context.Context, token secret.TokenHash, j Joi
 }
 
 // RevokeInvitation ends the invitation to an address. The error is ErrNone if there is none.
-func (s *Store) RevokeInvitation(ctx context.Context, emailKey string, e Event) error {
+func (s *Store) RevokeInvitation(ctx context.Context, emailKey string, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM invitations WHERE email_key = ? AND until_at > ?`, emailKey, millis(e.At))); err != nil {
 			return err

@@ -55,7 +55,7 @@ func (s *Store) Entry(ctx context.Context, ring, name string) (*keyring.Entry, e
 // AddEntries adds entries, all or none; with replace, those that there are get the new hash, and
 // nothing else of them changes but that the hash before counts no longer. The error is ErrTaken if
 // one of them is there already.
-func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bool, e Event) error {
+func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bool, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		tx.news.Keyrings = true
 		for _, n := range all {
@@ -80,7 +80,7 @@ func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bo
 
 // RotateEntry gives an entry another hash. The one before counts until a time; zero is not at all.
 // The error is ErrNone if there is no such entry.
-func (s *Store) RotateEntry(ctx context.Context, ring, name, hash string, old time.Time, e Event) error {
+func (s *Store) RotateEntry(ctx context.Context, ring, name, hash string, old time.Time, e Activity) error {
 	before := `''`
 	if !old.IsZero() {
 		before = "hash"
@@ -92,7 +92,7 @@ func (s *Store) RotateEntry(ctx context.Context, ring, name, hash string, old ti
 
 // EditEntry changes the note of an entry, if it is not nil, and its end, if until is not zero or it is to have none. The error
 // is ErrNone if there is no such entry.
-func (s *Store) EditEntry(ctx context.Context, ring, name string, note *string, until time.Time, endless bool, e Event) error {
+func (s *Store) EditEntry(ctx context.Context, ring, name string, note *string, until time.Time, endless bool, e Activity) error {
 	changes, args := []string{}, []any{}
 	if note != nil {
 		changes, args = append(changes, `note = ?`), append(args, *note)
@@ -106,7 +106,7 @@ func (s *Store) EditEntry(ctx context.Context, ring, name string, note *string, 
 }
 
 // SwitchEntry disables or enables an entry. The error is ErrNone if there is no such entry.
-func (s *Store) SwitchEntry(ctx context.Context, ring, name string, disabled bool, e Event) error {
+func (s *Store) SwitchEntry(ctx context.Context, ring, name string, disabled bool, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if is, err := isSo(ctx, tx, disabled, `SELECT disabled FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name); err != nil || is {
 			return err
@@ -117,7 +117,7 @@ func (s *Store) SwitchEntry(ctx context.Context, ring, name string, disabled boo
 
 // changeEntry changes columns of one entry. What others change at the same time in other columns
 // stays changed.
-func changeEntry(ctx context.Context, tx speaker, e Event, update string, args ...any) error {
+func changeEntry(ctx context.Context, tx speaker, e Activity, update string, args ...any) error {
 	tx.news.Keyrings = true
 	if err := one(tx.exec(ctx, update, args...)); err != nil {
 		return err
@@ -126,7 +126,7 @@ func changeEntry(ctx context.Context, tx speaker, e Event, update string, args .
 }
 
 // RemoveEntry removes an entry. The error is ErrNone if there is none.
-func (s *Store) RemoveEntry(ctx context.Context, ring, name string, e Event) error {
+func (s *Store) RemoveEntry(ctx context.Context, ring, name string, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		tx.news.Keyrings = true
 		if err := one(tx.exec(ctx, `DELETE FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name)); err != nil {

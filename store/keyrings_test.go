@@ -16,7 +16,7 @@ import (
 func TestChangesOfAnEntryAtOnce(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
-	event := Event{At: noon, Kind: "test"}
+	event := Activity{At: noon, Kind: "test"}
 	type change struct {
 		name string
 		do   func() error

@@ -11,7 +11,7 @@ import (
 
 // SetLeaving notes when an account is to be deleted, since its owner wants that; zero for not at all. Nothing is written if it
 // is so already.
-func (s *Store) SetLeaving(ctx context.Context, id int64, at time.Time, mails []message.Message, e Event) error {
+func (s *Store) SetLeaving(ctx context.Context, id int64, at time.Time, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		tx.changed(id)
 		result, err := tx.exec(ctx, `UPDATE accounts SET leaves_at = ? WHERE id = ? AND (leaves_at = 0) <> (? = 0)`, millis(at), id, millis(at))
@@ -36,7 +36,7 @@ func (s *Store) Leaving(ctx context.Context, now time.Time) (ids []int64, err er
 // Forget deletes an account whose time has come. What is recorded of it stays, under a pseudonym and without what would tell
 // who it was; the messages to it go. Its name rests until a time. The error is ErrNone if its owner has
 // changed their mind.
-func (s *Store) Forget(ctx context.Context, id int64, pseudonym string, now, rests time.Time, e Event) error {
+func (s *Store) Forget(ctx context.Context, id int64, pseudonym string, now, rests time.Time, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		var was struct {
 			NameKey string `db:"name_key"`

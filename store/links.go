@@ -12,7 +12,7 @@ import (
 )
 
 // AddLink notes a link with which somebody may set an account's password once, with the messages that have it.
-func (s *Store) AddLink(ctx context.Context, l NewLink, mails []message.Message, e Event) error {
+func (s *Store) AddLink(ctx context.Context, l NewLink, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := addLink(ctx, tx, l, e); err != nil {
 			return err
@@ -24,7 +24,7 @@ func (s *Store) AddLink(ctx context.Context, l NewLink, mails []message.Message,
 	})
 }
 
-func addLink(ctx context.Context, tx speaker, l NewLink, e Event) error {
+func addLink(ctx context.Context, tx speaker, l NewLink, e Activity) error {
 	_, err := tx.exec(ctx, `INSERT INTO links (token_hash, account_id, made_at, until_at, made_by, mailed) VALUES (?, ?, ?, ?, ?, ?)`, hexOf(l.Hash), l.Account, millis(e.At), millis(l.Until), e.Actor, bit(l.Mailed))
 	return err
 }
@@ -38,7 +38,7 @@ func (s *Store) AccountByLink(ctx context.Context, token secret.TokenHash, now t
 
 // UseLink sets the password of the account that a link is for, and with that ends the link
 // and the account's sessions. The error is ErrNone if the link has ended meanwhile.
-func (s *Store) UseLink(ctx context.Context, token secret.TokenHash, id int64, hash string, mails []message.Message, e Event) error {
+func (s *Store) UseLink(ctx context.Context, token secret.TokenHash, id int64, hash string, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		var mailed bit
 		if err := tx.get(ctx, &mailed, `SELECT mailed FROM links WHERE token_hash = ?`, hexOf(token)); err != nil {

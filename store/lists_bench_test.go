@@ -40,7 +40,7 @@ func full(b *testing.B, accounts, sessions, events int) *Store {
 			name := fmt.Sprintf("keeper-%06d", i)
 			a := &account.Account{Name: name, Email: name + "@harbour.example", MadeAt: noon.Add(time.Duration(i) * time.Second), Grants: []account.Grant{{Role: roles[i%len(roles)], From: noon}}}
 			all = append(all, Import{Account: a, Keys: Keys{Name: name, Email: a.Email},
-				Event: Event{At: noon, Kind: "account added", Account: name}})
+				Event: Activity{At: noon, Kind: "account added", Account: name}})
 		}
 		check(s.Import(ctx, all))
 	}
@@ -58,14 +58,14 @@ func full(b *testing.B, accounts, sessions, events int) *Store {
 	}
 	kinds := []string{"refused", "refused", "sign-in", "sign-in", "sign-in failed", "hidden", "sign-out"}
 	for from := 0; from < events; from += 50_000 {
-		var all []Event
+		var all []Activity
 		for i := from; i < min(from+50_000, events); i++ {
 			name := fmt.Sprintf("keeper-%06d", r.IntN(accounts))
 			kind := kinds[r.IntN(len(kinds))]
 			if r.IntN(100_000) == 0 {
 				kind = "policy changed"
 			}
-			all = append(all, Event{
+			all = append(all, Activity{
 				At: noon.Add(time.Duration(i) * time.Second), Kind: activity.Kind(kind), Account: name, Actor: name, Network: fmt.Sprintf("198.51.%d.%d", r.IntN(200), r.IntN(256)),
 				Door: fmt.Sprintf("/door-%d/**", r.IntN(40)), Place: fmt.Sprintf("GET /log/%d", r.IntN(10_000)), Reference: fmt.Sprintf("R%07d", i), Detail: "asks for role keeper",
 			})
@@ -102,20 +102,20 @@ func BenchmarkLists(b *testing.B) {
 		"sessions/rare-browser":    sessionsOf(s, SessionQuery{Alive: never, Now: noon, Words: "lamp-reader/77"}),
 		"sessions/network":         sessionsOf(s, SessionQuery{Alive: never, Now: noon, Words: "198.51.77.1"}),
 		"sessions/nothing":         sessionsOf(s, SessionQuery{Alive: never, Now: noon, Words: "lantern"}),
-		"activity":                 eventsOf(s, EventQuery{}),
-		"activity/kind":            eventsOf(s, EventQuery{Kind: "sign-in"}),
-		"activity/rare-kind":       eventsOf(s, EventQuery{Kind: "policy"}),
-		"activity/no-such-kind":    eventsOf(s, EventQuery{Kind: "lantern"}),
-		"activity/account":         eventsOf(s, EventQuery{Account: "keeper-012345"}),
-		"activity/door":            eventsOf(s, EventQuery{Door: "/door-7/**"}),
-		"activity/network":         eventsOf(s, EventQuery{Network: "198.51.77.1"}),
-		"activity/reference":       eventsOf(s, EventQuery{Reference: "R0001234"}),
-		"activity/word":            eventsOf(s, EventQuery{Words: "/log/77"}),
-		"activity/rare-word":       eventsOf(s, EventQuery{Words: "r0001234"}),
-		"activity/no-such-word":    eventsOf(s, EventQuery{Words: "lantern"}),
-		"activity/kind-network":    eventsOf(s, EventQuery{Kind: "policy", Network: "198.51.77."}),
-		"activity/long-ago":        eventsOf(s, EventQuery{Until: noon.Add(1000 * time.Second), Kind: "refused"}),
-		"activity/all-of-it":       eventsOf(s, EventQuery{Kind: "sign-in", Network: "198", Door: "/door-7/**", Words: "lantern", Since: noon, Until: noon.Add(3_000_000 * time.Second)}),
+		"activity":                 eventsOf(s, ActivityQuery{}),
+		"activity/kind":            eventsOf(s, ActivityQuery{Kind: "sign-in"}),
+		"activity/rare-kind":       eventsOf(s, ActivityQuery{Kind: "policy"}),
+		"activity/no-such-kind":    eventsOf(s, ActivityQuery{Kind: "lantern"}),
+		"activity/account":         eventsOf(s, ActivityQuery{Account: "keeper-012345"}),
+		"activity/door":            eventsOf(s, ActivityQuery{Door: "/door-7/**"}),
+		"activity/network":         eventsOf(s, ActivityQuery{Network: "198.51.77.1"}),
+		"activity/reference":       eventsOf(s, ActivityQuery{Reference: "R0001234"}),
+		"activity/word":            eventsOf(s, ActivityQuery{Words: "/log/77"}),
+		"activity/rare-word":       eventsOf(s, ActivityQuery{Words: "r0001234"}),
+		"activity/no-such-word":    eventsOf(s, ActivityQuery{Words: "lantern"}),
+		"activity/kind-network":    eventsOf(s, ActivityQuery{Kind: "policy", Network: "198.51.77."}),
+		"activity/long-ago":        eventsOf(s, ActivityQuery{Until: noon.Add(1000 * time.Second), Kind: "refused"}),
+		"activity/all-of-it":       eventsOf(s, ActivityQuery{Kind: "sign-in", Network: "198", Door: "/door-7/**", Words: "lantern", Since: noon, Until: noon.Add(3_000_000 * time.Second)}),
 	} {
 		b.Run(name, func(b *testing.B) {
 			for b.Loop() {
@@ -143,7 +143,7 @@ func sessionsOf(s *Store, q SessionQuery) func() error {
 	}
 }
 
-func eventsOf(s *Store, q EventQuery) func() error {
+func eventsOf(s *Store, q ActivityQuery) func() error {
 	q.Limit = 100
 	return func() error {
 		_, _, err := s.Events(context.Background(), q)

@@ -149,8 +149,8 @@ func (s *Store) MemberChanges(ctx context.Context) (begun, ended []MemberChange,
 }
 
 // RecordOf is what is recorded of a membership that has begun or ended.
-func (m Member) RecordOf(what activity.Kind, now time.Time) Event {
-	e := Event{At: now, Kind: what, Account: m.Account, AccountID: m.ID, Detail: "role " + m.Grant.Role, Data: map[string]string{"role": m.Grant.Role}}
+func (m Member) RecordOf(what activity.Kind, now time.Time) Activity {
+	e := Activity{At: now, Kind: what, Account: m.Account, AccountID: m.ID, Detail: "role " + m.Grant.Role, Data: map[string]string{"role": m.Grant.Role}}
 	if !m.Grant.Until.IsZero() {
 		until := m.Grant.Until.UTC().Format(time.RFC3339)
 		e.Detail += " until " + until
@@ -203,7 +203,7 @@ func (s *Store) untoldGrants(ctx context.Context, where string, args ...any) ([]
 }
 
 // TellGrant notes that it is told that a grant has begun, or that it has ended; each once.
-func (s *Store) TellGrant(ctx context.Context, m Member, ended bool, e Event) error {
+func (s *Store) TellGrant(ctx context.Context, m Member, ended bool, e Activity) error {
 	before, after := 0, 1
 	if ended {
 		before, after = 1, 2
@@ -237,7 +237,7 @@ func (s *Store) EndingPasses(ctx context.Context, now time.Time, ahead time.Dura
 }
 
 // Remind notes that somebody is reminded of an end, with the message that does it. Nothing is written if it is noted already.
-func (s *Store) Remind(ctx context.Context, what string, until time.Time, ahead time.Duration, mails []message.Message, e Event) error {
+func (s *Store) Remind(ctx context.Context, what string, until time.Time, ahead time.Duration, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		result, err := tx.exec(ctx, `INSERT INTO reminders (what, until_at, ahead) VALUES (?, ?, ?) ON CONFLICT (what, until_at, ahead) DO NOTHING`, what, millis(until), ahead.Milliseconds())
 		if err != nil {

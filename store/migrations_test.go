@@ -63,7 +63,7 @@ func TestRecordsOfEarlierVersions(t *testing.T) {
 		if held, err := s.Session(ctx, hash); err != nil || held.Account != 7 || !held.Remembered || n <= 5 && held.Family == "" {
 			t.Errorf("%d: %+v %v", n, held, err)
 		}
-		events, err := s.AllEvents(ctx, EventQuery{Account: "ines", Limit: 10})
+		events, err := s.AllEvents(ctx, ActivityQuery{Account: "ines", Limit: 10})
 		if err != nil || len(events) != 1 || n < 6 && events[0].AccountID != 7 {
 			t.Errorf("%d: %+v %v", n, events, err)
 		}

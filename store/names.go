@@ -132,7 +132,7 @@ func checkNames(ctx context.Context, tx speaker) error {
 			account.Skeleton(name), wordsOf(name), r.ID); err != nil {
 			return err
 		}
-		if err := record(ctx, tx, Event{At: now, Kind: kind.AccountChanged, Account: name, AccountID: r.ID, Actor: "upgrade",
+		if err := record(ctx, tx, Activity{At: now, Kind: kind.AccountChanged, Account: name, AccountID: r.ID, Actor: "upgrade",
 			Detail: fmt.Sprintf("the name was %q, which can't be used any more", r.Name)}); err != nil {
 			return err
 		}

@@ -95,22 +95,22 @@ func TestNewsAreOfWhatWasCommitted(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), FileName))
 	var heard []News
 	s.Subscribe(func(n News) { heard = append(heard, n) })
-	id, err := s.AddAccount(t.Context(), &account.Account{Name: "ines"}, Keys{Name: "ines"}, "", Event{})
+	id, err := s.AddAccount(t.Context(), &account.Account{Name: "ines"}, Keys{Name: "ines"}, "", Activity{})
 	if err != nil || len(heard) != 1 || !heard[0].Accounts[id] {
 		t.Fatalf("%v, heard %+v", err, heard)
 	}
 	heard = nil
-	if err := s.SetDisabled(t.Context(), id, true, Event{}); err != nil || len(heard) != 1 || !heard[0].Accounts[id] || heard[0].Mail {
+	if err := s.SetDisabled(t.Context(), id, true, Activity{}); err != nil || len(heard) != 1 || !heard[0].Accounts[id] || heard[0].Mail {
 		t.Errorf("%v, heard %+v", err, heard)
 	}
 	heard = nil
-	if err := s.SetDisabled(t.Context(), id, true, Event{}); err != nil || heard != nil {
+	if err := s.SetDisabled(t.Context(), id, true, Activity{}); err != nil || heard != nil {
 		t.Errorf("nothing changed: %v, heard %+v", err, heard)
 	}
-	if err := s.RemoveAccount(t.Context(), id+1, Event{}.At, Event{}); err != ErrNone || heard != nil {
+	if err := s.RemoveAccount(t.Context(), id+1, Activity{}.At, Activity{}); err != ErrNone || heard != nil {
 		t.Errorf("rolled back: %v, heard %+v", err, heard)
 	}
-	if _, err := s.EndAllSessions(t.Context(), Event{}); err != nil || len(heard) != 1 || !heard[0].Everyone {
+	if _, err := s.EndAllSessions(t.Context(), Activity{}); err != nil || len(heard) != 1 || !heard[0].Everyone {
 		t.Errorf("%v, heard %+v", err, heard)
 	}
 }

@@ -97,7 +97,7 @@ func enoughMail(ctx context.Context, tx speaker, m message.Message, key string) 
 }
 
 // Post writes down a message that is about nothing else in the records.
-func (s *Store) Post(ctx context.Context, m message.Message, e Event) error {
+func (s *Store) Post(ctx context.Context, m message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := post(ctx, tx, []message.Message{m}); err != nil {
 			return err
@@ -203,7 +203,7 @@ func (s *Store) CountMessages(ctx context.Context, way message.Way) (map[message
 // SetMessage writes down what has become of a message that was in a state before: of one that is sent or dropped
 // nothing stays that only its reader is to know. The error is ErrNone if its state is another by now. Without an
 // event nothing is recorded beside it.
-func (s *Store) SetMessage(ctx context.Context, m message.Message, before message.State, e *Event) error {
+func (s *Store) SetMessage(ctx context.Context, m message.Message, before message.State, e *Activity) error {
 	erase := ""
 	if m.State == message.Sent || m.State == message.Dropped {
 		erase = `, gaps = '', link = ''`

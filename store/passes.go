@@ -101,7 +101,7 @@ func (r passRow) pass() *pass.Pass {
 }
 
 // AddPasses adds passes with the messages that bring them, all or none.
-func (s *Store) AddPasses(ctx context.Context, all []*pass.Pass, mails []message.Message, e Event) error {
+func (s *Store) AddPasses(ctx context.Context, all []*pass.Pass, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := addPasses(ctx, tx, all); err != nil {
 			return err
@@ -118,14 +118,14 @@ func addPasses(ctx context.Context, tx speaker, all []*pass.Pass) error {
 		if _, err := tx.named(ctx, insertPass, passRowOf(p)); err != nil {
 			return err
 		}
-		if err := tell(ctx, tx, p.ID, pass.Event{At: p.MadeAt, What: pass.Issued, Actor: p.MadeBy}); err != nil {
+		if err := tell(ctx, tx, p.ID, pass.StoryEntry{At: p.MadeAt, What: pass.Issued, Actor: p.MadeBy}); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func tell(ctx context.Context, tx speaker, id string, story ...pass.Event) error {
+func tell(ctx context.Context, tx speaker, id string, story ...pass.StoryEntry) error {
 	for _, t := range story {
 		if _, err := tx.exec(ctx, `INSERT INTO pass_story (pass_id, at, what, actor, detail) VALUES (?, ?, ?, ?, ?)`, id, millis(t.At), string(t.What), t.Actor, t.Detail); err != nil {
 			return err
@@ -137,15 +137,15 @@ func tell(ctx context.Context, tx speaker, id string, story ...pass.Event) error
 // A PassChange is a pass as it is from now on, and what is written down with that.
 type PassChange struct {
 	Pass    *pass.Pass
-	Story   []pass.Event
+	Story   []pass.StoryEntry
 	Mails   []message.Message
 	Network string     // from which it is used, "" for none that is new
 	Opening *Opening   // in a browser, nil for none
 	Close   bool       // it counts no longer in browsers in which it was opened
 	Afresh  bool       // from where it was used is forgotten
 	File    *pass.File // of which more was delivered, nil for none
-	Event   *Event     // nil for nothing that is recorded beside it
-	UsedUp  *Event     // likewise, of the last download
+	Event   *Activity     // nil for nothing that is recorded beside it
+	UsedUp  *Activity     // likewise, of the last download
 	At      time.Time
 }
 
@@ -212,7 +212,7 @@ func changePass(ctx context.Context, tx speaker, c PassChange) error {
 	if err := post(ctx, tx, c.Mails); err != nil {
 		return err
 	}
-	for _, e := range []*Event{c.Event, c.UsedUp} {
+	for _, e := range []*Activity{c.Event, c.UsedUp} {
 		if e == nil {
 			continue
 		}
@@ -424,7 +424,7 @@ func (s *Store) PassNetworks(ctx context.Context, id string, since time.Time) (m
 }
 
 // PassStory returns what happened to a pass, from its beginning.
-func (s *Store) PassStory(ctx context.Context, id string) ([]pass.Event, error) {
+func (s *Store) PassStory(ctx context.Context, id string) ([]pass.StoryEntry, error) {
 	var rows []struct {
 		At     int64  `db:"at"`
 		What   string `db:"what"`
@@ -432,9 +432,9 @@ func (s *Store) PassStory(ctx context.Context, id string) ([]pass.Event, error) 
 		Detail string `db:"detail"`
 	}
 	err := s.long.all(ctx, &rows, `SELECT at, what, actor, detail FROM pass_story WHERE pass_id = ? ORDER BY id`, id)
-	story := make([]pass.Event, len(rows))
+	story := make([]pass.StoryEntry, len(rows))
 	for i, r := range rows {
-		story[i] = pass.Event{At: moment(r.At), What: pass.What(r.What), Actor: r.Actor, Detail: r.Detail}
+		story[i] = pass.StoryEntry{At: moment(r.At), What: pass.What(r.What), Actor: r.Actor, Detail: r.Detail}
 	}
 	return story, err
 }

@@ -42,7 +42,7 @@ func (r passkeyRow) passkey() (Passkey, error) {
 
 // AddPasskey adds a passkey, and codes to keep if there are any. The error is ErrTaken if there is one with its number,
 // of whatever account, and ErrNone if what proves who the owner is has changed since the account was read.
-func (s *Store) AddPasskey(ctx context.Context, a *account.Account, p Passkey, kept []string, mails []message.Message, e Event) error {
+func (s *Store) AddPasskey(ctx context.Context, a *account.Account, p Passkey, kept []string, mails []message.Message, e Activity) error {
 	return s.changeFactors(ctx, p.Account, mails, e, func(tx speaker) error {
 		if err := stillProven(ctx, tx, a); err != nil {
 			return err
@@ -100,7 +100,7 @@ func (s *Store) UsePasskey(ctx context.Context, id string, before, uses uint32, 
 }
 
 // RemovePasskey takes a passkey from an account. The error is ErrNone if it has none of that number.
-func (s *Store) RemovePasskey(ctx context.Context, account int64, id string, mails []message.Message, e Event) error {
+func (s *Store) RemovePasskey(ctx context.Context, account int64, id string, mails []message.Message, e Activity) error {
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM passkeys WHERE account_id = ? AND id = ?`, account, id)); err != nil {
 			return err

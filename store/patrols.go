@@ -55,7 +55,7 @@ func (s *Store) Patrol(ctx context.Context, id int64) (Patrol, error) {
 }
 
 // AddPatrol writes down a patrol that has ended, with the messages that tell of it, and keeps so many of all.
-func (s *Store) AddPatrol(ctx context.Context, p Patrol, keep int, mails []message.Message, e Event) (id int64, err error) {
+func (s *Store) AddPatrol(ctx context.Context, p Patrol, keep int, mails []message.Message, e Activity) (id int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		row := patrolRow{0, millis(p.Began), millis(p.Ended), p.By, p.Problem, p.Visited, p.Fresh, p.Found, p.Result}
 		if _, err := tx.named(ctx, `INSERT INTO patrols (began_at, ended_at, by_whom, problem, visited, fresh, found, result) VALUES (:began_at, :ended_at, :by_whom, :problem, :visited, :fresh, :found, :result)`, row); err != nil {
@@ -104,7 +104,7 @@ func (s *Store) AcceptedFindings(ctx context.Context) ([]Accepted, error) {
 }
 
 // AcceptFinding notes that somebody lives with a finding, in place of what was noted of it before.
-func (s *Store) AcceptFinding(ctx context.Context, a Accepted, e Event) error {
+func (s *Store) AcceptFinding(ctx context.Context, a Accepted, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if _, err := tx.exec(ctx, `DELETE FROM patrol_accepted WHERE finding = ?`, a.Finding); err != nil {
 			return err
@@ -117,7 +117,7 @@ func (s *Store) AcceptFinding(ctx context.Context, a Accepted, e Event) error {
 }
 
 // RejectFinding takes that back. The error is ErrNone if nobody has accepted it.
-func (s *Store) RejectFinding(ctx context.Context, finding string, e Event) error {
+func (s *Store) RejectFinding(ctx context.Context, finding string, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM patrol_accepted WHERE finding = ?`, finding)); err != nil {
 			return err

@@ -197,7 +197,7 @@ type Carried struct {
 	Changed  []PassChange
 	Claim    *Claim
 	Mails    []message.Message
-	Records  []Event
+	Records  []Activity
 }
 
 // ErrChanged says that something else has changed meanwhile, on which what was to be written rests.
@@ -389,7 +389,7 @@ func (s *Store) ClaimByToken(ctx context.Context, token secret.TokenHash, now ti
 
 // UseClaim gives the owner of an account what was bought with the address of a link, which has then ended. If it is the address of the
 // account, it is proven with that. The error is ErrNone if the link has ended meanwhile.
-func (s *Store) UseClaim(ctx context.Context, c Claim, account int64, e Event) error {
+func (s *Store) UseClaim(ctx context.Context, c Claim, account int64, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM claims WHERE token_hash = ? AND until_at > ?`, hexOf(c.Hash), millis(e.At))); err != nil {
 			return err

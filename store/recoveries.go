@@ -56,7 +56,7 @@ type NewLink struct {
 
 // AnswerRecovery writes down what becomes of what was asked for: a link, or nil for none, and the messages that say so.
 // The error is ErrNone if it was answered meanwhile.
-func (s *Store) AnswerRecovery(ctx context.Context, id int64, link *NewLink, mails []message.Message, e Event) error {
+func (s *Store) AnswerRecovery(ctx context.Context, id int64, link *NewLink, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM recoveries WHERE id = ?`, id)); err != nil {
 			return err

@@ -30,7 +30,7 @@ const resetColumns = `account_id, asked_by, asked_at, due_at`
 
 // AskReset writes down that an account is to lose what its owner could show, and the messages that tell them. The error is ErrTaken if one
 // is waiting already.
-func (s *Store) AskReset(ctx context.Context, r Reset, mails []message.Message, e Event) error {
+func (s *Store) AskReset(ctx context.Context, r Reset, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		err := one(tx.exec(ctx, `INSERT INTO factor_resets (`+resetColumns+`) VALUES (?, ?, ?, ?) ON CONFLICT (account_id) DO NOTHING`, r.Account, r.By, millis(r.Asked), millis(r.Due)))
 		if err == ErrNone {
@@ -66,7 +66,7 @@ func (s *Store) DueResets(ctx context.Context, now time.Time) (due []Reset, err 
 }
 
 // DropReset has a reset not be made. The error is ErrNone if none waits.
-func (s *Store) DropReset(ctx context.Context, account int64, e Event) error {
+func (s *Store) DropReset(ctx context.Context, account int64, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM factor_resets WHERE account_id = ?`, account)); err != nil {
 			return err
@@ -77,7 +77,7 @@ func (s *Store) DropReset(ctx context.Context, account int64, e Event) error {
 
 // ResetFactors takes from an account all that its owner could show beside the password, and ends its sessions; a reset that waited is made with
 // that.
-func (s *Store) ResetFactors(ctx context.Context, account int64, mails []message.Message, e Event) error {
+func (s *Store) ResetFactors(ctx context.Context, account int64, mails []message.Message, e Activity) error {
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error {
 		for _, query := range []string{
 			`DELETE FROM factor_resets WHERE account_id = ?`, `DELETE FROM codes WHERE account_id = ?`, `DELETE FROM passkeys WHERE account_id = ?`, `DELETE FROM sessions WHERE account_id = ?`,

@@ -48,7 +48,7 @@ func hexOf(h secret.TokenHash) string { return hex.EncodeToString(h[:]) }
 // AddSession adds the session of somebody who has just signed in, and ends the one that
 // the browser had before, if any. What proves who somebody is must not have changed since the
 // account had so many changes of that: then the error is ErrNone and nothing is added.
-func (s *Store) AddSession(ctx context.Context, n *session.Session, proofs int64, before *secret.TokenHash, mails []message.Message, e Event) error {
+func (s *Store) AddSession(ctx context.Context, n *session.Session, proofs int64, before *secret.TokenHash, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if before != nil {
 			if _, err := tx.exec(ctx, `DELETE FROM sessions WHERE token_hash = ?`, hexOf(*before)); err != nil {
@@ -301,7 +301,7 @@ func unhex(s string) (h secret.TokenHash, err error) {
 
 // EndSessions ends the sessions of an account, but for one if keep is not nil, and all that was begun with its proofs. It
 // returns how many sessions ended.
-func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.TokenHash, e Event) (ended int64, err error) {
+func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.TokenHash, e Activity) (ended int64, err error) {
 	but := ""
 	if keep != nil {
 		but = hexOf(*keep)
@@ -323,7 +323,7 @@ func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.Tok
 }
 
 // EndAllSessions ends all sessions there are. It returns how many ended.
-func (s *Store) EndAllSessions(ctx context.Context, e Event) (ended int64, err error) {
+func (s *Store) EndAllSessions(ctx context.Context, e Activity) (ended int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		result, err := tx.exec(ctx, `DELETE FROM sessions`)
 		if err != nil {
@@ -352,7 +352,7 @@ func (s *Store) Session(ctx context.Context, hash secret.TokenHash) (*session.Se
 
 // SetProved writes when and how the owner of a session last proved to be that, as the session says; it gets another
 // token with that. The error is ErrNone if the session has ended.
-func (s *Store) SetProved(ctx context.Context, before, after secret.TokenHash, n *session.Session, at time.Time, e Event) error {
+func (s *Store) SetProved(ctx context.Context, before, after secret.TokenHash, n *session.Session, at time.Time, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `UPDATE sessions SET token_hash = ?, proved_at = ?, how = ?, shown = ? WHERE token_hash = ?`, hexOf(after), millis(n.ProvedAt), string(n.How), n.Shown.String(), hexOf(before))); err != nil {
 			return err
@@ -365,7 +365,7 @@ func (s *Store) SetProved(ctx context.Context, before, after secret.TokenHash, n
 }
 
 // EndSession ends a session. The error is ErrNone if it had ended already.
-func (s *Store) EndSession(ctx context.Context, hash secret.TokenHash, e Event) error {
+func (s *Store) EndSession(ctx context.Context, hash secret.TokenHash, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM sessions WHERE token_hash = ?`, hexOf(hash))); err != nil {
 			return err

@@ -37,7 +37,7 @@ func sharedPasswords(ctx context.Context, tx speaker, name string) ([]shared.Pas
 
 // SetShared gives a name another password. Those before count until a time, or not at all if that is zero; at most so
 // many of them, the newest. With endUnlocks, what was unlocked with those before ends at once; else it goes on.
-func (s *Store) SetShared(ctx context.Context, p shared.Password, before time.Time, endUnlocks bool, e Event) error {
+func (s *Store) SetShared(ctx context.Context, p shared.Password, before time.Time, endUnlocks bool, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		old, err := sharedPasswords(ctx, tx, p.Name)
 		if err != nil {
@@ -73,7 +73,7 @@ func (s *Store) SetShared(ctx context.Context, p shared.Password, before time.Ti
 }
 
 // DropShared takes all passwords of a name away, and what was unlocked with them. The error is ErrNone if there is none.
-func (s *Store) DropShared(ctx context.Context, name string, e Event) error {
+func (s *Store) DropShared(ctx context.Context, name string, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM shared_passwords WHERE name = ?`, name)); err != nil {
 			return err
@@ -110,7 +110,7 @@ func (r unlockRow) unlock() (*shared.Unlock, error) {
 
 // AddUnlock adds what was unlocked with a password that is still there, and ends the one that the browser had before,
 // if any. The error is ErrNone if the password is gone.
-func (s *Store) AddUnlock(ctx context.Context, u *shared.Unlock, before *secret.TokenHash, e Event) error {
+func (s *Store) AddUnlock(ctx context.Context, u *shared.Unlock, before *secret.TokenHash, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if before != nil {
 			if _, err := tx.exec(ctx, `DELETE FROM unlocks WHERE token_hash = ? AND name = ?`, hexOf(*before), u.Name); err != nil {
@@ -176,7 +176,7 @@ func (s *Store) CountUnlocks(ctx context.Context) (map[string]int, error) {
 }
 
 // EndUnlock ends one. The error is ErrNone if it has ended already.
-func (s *Store) EndUnlock(ctx context.Context, hash secret.TokenHash, e Event) error {
+func (s *Store) EndUnlock(ctx context.Context, hash secret.TokenHash, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM unlocks WHERE token_hash = ?`, hexOf(hash))); err != nil {
 			return err
@@ -186,7 +186,7 @@ func (s *Store) EndUnlock(ctx context.Context, hash secret.TokenHash, e Event) e
 }
 
 // EndUnlocks ends all of a name that were made until a time, and returns how many.
-func (s *Store) EndUnlocks(ctx context.Context, name string, until time.Time, e Event) (ended int64, err error) {
+func (s *Store) EndUnlocks(ctx context.Context, name string, until time.Time, e Activity) (ended int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		result, err := tx.exec(ctx, `DELETE FROM unlocks WHERE name = ? AND made_at <= ?`, name, millis(until))
 		if err != nil {
@@ -212,7 +212,7 @@ func (s *Store) SweepShared(ctx context.Context, now time.Time) error {
 }
 
 // TellShared writes down that people are told a shared password, with the messages that do it.
-func (s *Store) TellShared(ctx context.Context, told []shared.Telling, mails []message.Message, e Event) error {
+func (s *Store) TellShared(ctx context.Context, told []shared.Telling, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		for _, t := range told {
 			if _, err := tx.exec(ctx, `INSERT INTO shared_tellings (name, address, at, actor) VALUES (?, ?, ?, ?)`, t.Name, t.Address, millis(t.At), t.Actor); err != nil {

@@ -39,13 +39,13 @@ func TestReadersDoNotWait(t *testing.T) {
 	unlock := lock(t, path, "BEGIN IMMEDIATE")
 	soon, cancel := context.WithTimeout(ctx, 20*time.Millisecond)
 	defer cancel()
-	if err := s.Record(soon, Event{At: noon, Kind: "refused"}); err == nil {
+	if err := s.Record(soon, Activity{At: noon, Kind: "refused"}); err == nil {
 		t.Error("something was written to locked records")
 	}
 	var under sync.WaitGroup
 	for i := range 20 { // that wait to write, in the order of coming
 		under.Go(func() {
-			if err := s.Record(ctx, Event{At: noon, Kind: "refused", Detail: fmt.Sprint(i)}); err != nil {
+			if err := s.Record(ctx, Activity{At: noon, Kind: "refused", Detail: fmt.Sprint(i)}); err != nil {
 				t.Error(err)
 			}
 		})
@@ -58,12 +58,12 @@ func TestReadersDoNotWait(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if all, err := s.AllEvents(ctx, EventQuery{Limit: 100}); err != nil || len(all) != 0 {
+	if all, err := s.AllEvents(ctx, ActivityQuery{Limit: 100}); err != nil || len(all) != 0 {
 		t.Fatal(all, err)
 	}
 	unlock()
 	under.Wait()
-	if all, err := s.AllEvents(ctx, EventQuery{Limit: 100}); err != nil || len(all) != 20 {
+	if all, err := s.AllEvents(ctx, ActivityQuery{Limit: 100}); err != nil || len(all) != 20 {
 		t.Errorf("%d events, %v", len(all), err)
 	}
 }
@@ -72,7 +72,7 @@ func TestReadersDoNotWait(t *testing.T) {
 func TestCopiesHoldUpNobody(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.db")
 	s := open(t, path)
-	if err := s.Record(t.Context(), Event{At: noon, Kind: "refused"}); err != nil {
+	if err := s.Record(t.Context(), Activity{At: noon, Kind: "refused"}); err != nil {
 		t.Fatal(err)
 	}
 	lock(t, path, "BEGIN IMMEDIATE")
@@ -84,7 +84,7 @@ func TestCopiesHoldUpNobody(t *testing.T) {
 	if err := copied.CheckWhole(t.Context()); err != nil {
 		t.Error(err)
 	}
-	if all, err := copied.AllEvents(t.Context(), EventQuery{Limit: 10}); err != nil || len(all) != 1 {
+	if all, err := copied.AllEvents(t.Context(), ActivityQuery{Limit: 10}); err != nil || len(all) != 1 {
 		t.Errorf("%v %v", all, err)
 	}
 }
@@ -110,11 +110,11 @@ func TestSweepsLetOthersWrite(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.db")
 	s := open(t, path)
 	ctx := t.Context()
-	events := make([]Event, 1200)
+	events := make([]Activity, 1200)
 	for i := range events {
-		events[i] = Event{At: noon.Add(time.Duration(i) * time.Millisecond), Kind: "refused", Detail: "the lantern was out, and nobody has seen who was there"}
+		events[i] = Activity{At: noon.Add(time.Duration(i) * time.Millisecond), Kind: "refused", Detail: "the lantern was out, and nobody has seen who was there"}
 	}
-	if err := s.Note(ctx, append(events, Event{At: noon.Add(time.Hour), Kind: "refused"}), nil); err != nil {
+	if err := s.Note(ctx, append(events, Activity{At: noon.Add(time.Hour), Kind: "refused"}), nil); err != nil {
 		t.Fatal(err)
 	}
 	pages := func() (n int) {
@@ -129,7 +129,7 @@ func TestSweepsLetOthersWrite(t *testing.T) {
 	var writer sync.WaitGroup
 	writer.Go(func() {
 		for !done.Load() {
-			if err := s.Record(ctx, Event{At: noon.Add(time.Hour), Kind: "sign-in"}); err != nil {
+			if err := s.Record(ctx, Activity{At: noon.Add(time.Hour), Kind: "sign-in"}); err != nil {
 				t.Error(err)
 			}
 			written++
@@ -141,7 +141,7 @@ func TestSweepsLetOthersWrite(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	left, err := s.AllEvents(ctx, EventQuery{Limit: 100_000})
+	left, err := s.AllEvents(ctx, ActivityQuery{Limit: 100_000})
 	if err != nil || len(left) != written+1 {
 		t.Errorf("%d are left of %d, %v", len(left), written+1, err)
 	}
@@ -166,9 +166,9 @@ func TestSearchesGoOn(t *testing.T) {
 	defer func() { searchFirst, searchLeast = first, least }()
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	ctx := t.Context()
-	var events []Event
+	var events []Activity
 	for i := range 1200 {
-		e := Event{At: noon.Add(time.Duration(i) * time.Second), Kind: "refused", Door: "/log/**"}
+		e := Activity{At: noon.Add(time.Duration(i) * time.Second), Kind: "refused", Door: "/log/**"}
 		if i%400 == 7 {
 			e.Detail, e.Network = "the Lantern", "198.51.100.7"
 		}
@@ -177,7 +177,7 @@ func TestSearchesGoOn(t *testing.T) {
 	if err := s.Note(ctx, events, nil); err != nil {
 		t.Fatal(err)
 	}
-	for name, q := range map[string]EventQuery{
+	for name, q := range map[string]ActivityQuery{
 		"words": {Words: "lantern"}, "network": {Network: "198.51.100."}, "of a short time": {Words: "lantern", Until: noon.Add(10 * time.Minute)}, "of a long time": {Words: "lantern", Since: noon.Add(10 * time.Minute)},
 	} {
 		want := map[string]int{"words": 3, "network": 3, "of a short time": 2, "of a long time": 1}[name]
@@ -189,7 +189,7 @@ func TestSearchesGoOn(t *testing.T) {
 	}
 	// One after the other, by what is left.
 	var ids []int64
-	for q := (EventQuery{Network: "198.51.100.", Limit: 1}); ; {
+	for q := (ActivityQuery{Network: "198.51.100.", Limit: 1}); ; {
 		some, rest, err := s.Events(ctx, q)
 		if err != nil {
 			t.Fatal(err)

@@ -34,22 +34,22 @@ func TestNothingIsHalfDone(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a b?c#d.db") // odd on purpose
 	s := open(t, path)
 	a := &account.Account{Name: "Ines", MadeAt: noon, Grants: []account.Grant{{Role: "keeper", From: noon, Until: noon.Add(time.Hour), By: "test"}}}
-	id, err := s.AddAccount(ctx, a, Keys{Name: "ines"}, "hash", Event{At: noon, Kind: "account added"})
+	id, err := s.AddAccount(ctx, a, Keys{Name: "ines"}, "hash", Activity{At: noon, Kind: "account added"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.AddAccount(ctx, a, Keys{Name: "ines"}, "hash", Event{At: noon, Kind: "twice"}); !errors.Is(err, ErrTaken) {
+	if _, err := s.AddAccount(ctx, a, Keys{Name: "ines"}, "hash", Activity{At: noon, Kind: "twice"}); !errors.Is(err, ErrTaken) {
 		t.Errorf("a name taken: %v", err)
 	}
 	_, hash := secret.NewToken()
 	n := &session.Session{Hash: hash, Account: id, MadeAt: noon, SeenAt: noon, ProvedAt: noon}
-	if err := s.AddSession(ctx, n, 1, nil, nil, Event{At: noon, Kind: "sign-in"}); !errors.Is(err, ErrNone) {
+	if err := s.AddSession(ctx, n, 1, nil, nil, Activity{At: noon, Kind: "sign-in"}); !errors.Is(err, ErrNone) {
 		t.Errorf("a session for a password that has changed: %v", err)
 	}
-	if err := s.Revoke(ctx, id, "trustee", Event{At: noon, Kind: "revoked"}); !errors.Is(err, ErrNone) {
+	if err := s.Revoke(ctx, id, "trustee", Activity{At: noon, Kind: "revoked"}); !errors.Is(err, ErrNone) {
 		t.Errorf("revoking what was not granted: %v", err)
 	}
-	if events, err := s.AllEvents(ctx, EventQuery{Limit: 10}); err != nil || len(events) != 1 {
+	if events, err := s.AllEvents(ctx, ActivityQuery{Limit: 10}); err != nil || len(events) != 1 {
 		t.Errorf("%d events: %+v %v", len(events), events, err)
 	}
 	// All of it is there when the file is opened again.
@@ -67,13 +67,13 @@ func TestNothingIsHalfDone(t *testing.T) {
 func TestSweepAndSeen(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, filepath.Join(t.TempDir(), "records.db"))
-	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash", Event{At: noon})
+	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash", Activity{At: noon})
 	if err != nil {
 		t.Fatal(err)
 	}
 	add := func(made, seen time.Time, remembered bool) secret.TokenHash {
 		_, hash := secret.NewToken()
-		if err := s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: made, SeenAt: seen, ProvedAt: made, Remembered: remembered}, 0, nil, nil, Event{At: noon}); err != nil {
+		if err := s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: made, SeenAt: seen, ProvedAt: made, Remembered: remembered}, 0, nil, nil, Activity{At: noon}); err != nil {
 			t.Fatal(err)
 		}
 		return hash
@@ -113,29 +113,29 @@ func TestActivityFollowsTheAccount(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	add := func(name string) int64 {
 		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name, Anyway: true}, "",
-			Event{At: noon, Kind: "account added", Account: name, Actor: "command line"})
+			Activity{At: noon, Kind: "account added", Account: name, Actor: "command line"})
 		if err != nil {
 			t.Fatal(err)
 		}
 		return id
 	}
 	id := add("ines")
-	record := func(e Event) {
+	record := func(e Activity) {
 		if e.At = noon; s.Record(ctx, e) != nil {
 			t.Fatal(e)
 		}
 	}
-	record(Event{Kind: "sign-in", Account: "Ines", Actor: "Ines"})
+	record(Activity{Kind: "sign-in", Account: "Ines", Actor: "Ines"})
 	if err := s.EditAccount(ctx, &account.Account{ID: id, Name: "ina"}, Keys{Name: "ina"}, noon,
-		Event{At: noon, Kind: "account changed", Account: "ines", AccountID: id, Actor: "agnes"}); err != nil {
+		Activity{At: noon, Kind: "account changed", Account: "ines", AccountID: id, Actor: "agnes"}); err != nil {
 		t.Fatal(err)
 	}
-	record(Event{Kind: "sign-out", Account: "ina", Actor: "ina"})
+	record(Activity{Kind: "sign-out", Account: "ina", Actor: "ina"})
 	other := add("ines")
-	record(Event{Kind: "sign-in", Account: "ines", Actor: "ines"})
-	record(Event{Kind: "credentials added", Account: "ines", AccountID: NoAccount, Actor: "ina"})
+	record(Activity{Kind: "sign-in", Account: "ines", Actor: "ines"})
+	record(Activity{Kind: "credentials added", Account: "ines", AccountID: NoAccount, Actor: "ina"})
 	kinds := func(name string) (all []string) {
-		events, err := s.AllEvents(ctx, EventQuery{Account: name, Limit: 100})
+		events, err := s.AllEvents(ctx, ActivityQuery{Account: name, Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -150,7 +150,7 @@ func TestActivityFollowsTheAccount(t *testing.T) {
 	if got := kinds("ines"); !slices.Equal(got, []string{"credentials added", "sign-in", "account added"}) {
 		t.Errorf("of the new ines: %q", got)
 	}
-	if err := s.RemoveAccount(ctx, other, noon, Event{At: noon, Kind: "account removed", Account: "ines", AccountID: other}); err != nil {
+	if err := s.RemoveAccount(ctx, other, noon, Activity{At: noon, Kind: "account removed", Account: "ines", AccountID: other}); err != nil {
 		t.Fatal(err)
 	}
 	if got := kinds("ines"); !slices.Equal(got, []string{"account removed", "credentials added", "sign-in", "account added"}) {
@@ -169,7 +169,7 @@ func TestWhatIsErasedIsGone(t *testing.T) {
 	const password = "copper-kettle-moss-and-rope"
 	m := message.New(message.PassIssued, "ada@carrow.example", "", "en", noon)
 	m.Gaps["password"] = password
-	if err := s.Post(ctx, m, Event{At: noon, Kind: "pass issued"}); err != nil {
+	if err := s.Post(ctx, m, Activity{At: noon, Kind: "pass issued"}); err != nil {
 		t.Fatal(err)
 	}
 	stands := func() (where string) {

@@ -122,7 +122,7 @@ func TestWhatHasEndedIsRemoved(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t, filepath.Join(t.TempDir(), "records.db"))
-			if _, err := s.AddAccount(t.Context(), &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "", Event{At: noon, Kind: "account added"}); err != nil {
+			if _, err := s.AddAccount(t.Context(), &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "", Activity{At: noon, Kind: "account added"}); err != nil {
 				t.Fatal(err)
 			}
 			for _, value := range slices.Sorted(maps.Keys(test.rows)) {
@@ -147,7 +147,7 @@ func TestSmallQuestions(t *testing.T) {
 	if err := s.IsCurrent(ctx); err != nil {
 		t.Errorf("new records: %v", err)
 	}
-	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash", Event{At: noon, Kind: "account added"})
+	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash", Activity{At: noon, Kind: "account added"})
 	if err != nil {
 		t.Fatal(err)
 	}

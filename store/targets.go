@@ -51,7 +51,7 @@ func (s *Store) TargetSecret(ctx context.Context, id int64) (signature.Secret, e
 }
 
 // AddTarget adds a program that is told what happens, and returns its number.
-func (s *Store) AddTarget(ctx context.Context, t telling.Target, secret signature.Secret, e Event) (id int64, err error) {
+func (s *Store) AddTarget(ctx context.Context, t telling.Target, secret signature.Secret, e Activity) (id int64, err error) {
 	var kinds []string
 	for _, k := range t.Kinds {
 		kinds = append(kinds, string(k))
@@ -69,7 +69,7 @@ func (s *Store) AddTarget(ctx context.Context, t telling.Target, secret signatur
 }
 
 // RemoveTarget removes a target, with what waits to be told to it. The error is ErrNone if there is none of that number.
-func (s *Store) RemoveTarget(ctx context.Context, id int64, e Event) error {
+func (s *Store) RemoveTarget(ctx context.Context, id int64, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM targets WHERE id = ?`, id)); err != nil {
 			return err
@@ -79,7 +79,7 @@ func (s *Store) RemoveTarget(ctx context.Context, id int64, e Event) error {
 }
 
 // Untold returns records of kinds that are told to other programs and have not been, the oldest first, each with what more is told of it.
-func (s *Store) Untold(ctx context.Context, most int) ([]Event, error) {
+func (s *Store) Untold(ctx context.Context, most int) ([]Activity, error) {
 	var rows []struct {
 		ID      int64         `db:"id"`
 		At      int64         `db:"at"`
@@ -92,9 +92,9 @@ func (s *Store) Untold(ctx context.Context, most int) ([]Event, error) {
 	if err := s.all(ctx, &rows, `SELECT id, at, kind, account, actor, detail, data FROM activity WHERE told = 0 ORDER BY id LIMIT ?`, most); err != nil {
 		return nil, err
 	}
-	all := make([]Event, len(rows))
+	all := make([]Activity, len(rows))
 	for i, r := range rows {
-		all[i] = Event{ID: r.ID, At: moment(r.At), Kind: r.Kind, Account: r.Account, Actor: r.Actor, Detail: r.Detail}
+		all[i] = Activity{ID: r.ID, At: moment(r.At), Kind: r.Kind, Account: r.Account, Actor: r.Actor, Detail: r.Detail}
 		if r.Data != "" {
 			if err := json.Unmarshal([]byte(r.Data), &all[i].Data); err != nil {
 				return nil, err

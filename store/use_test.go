@@ -30,7 +30,7 @@ func copied(t *testing.T, path string, suffixes ...string) string {
 func note(t *testing.T, s *Store, n int) {
 	t.Helper()
 	for i := range n {
-		if err := s.Record(t.Context(), Event{At: time.Now(), Kind: "sign-out", Account: fmt.Sprint("p", i)}); err != nil {
+		if err := s.Record(t.Context(), Activity{At: time.Now(), Kind: "sign-out", Account: fmt.Sprint("p", i)}); err != nil {
 			t.Fatal(err)
 		}
 	}

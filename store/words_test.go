@@ -18,7 +18,7 @@ func TestSearchFoldsLetters(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, filepath.Join(t.TempDir(), "records.db"))
 	a := &account.Account{Name: "Ågnes", Notes: "Hält die ÖLLAMPE in Ordnung; 100% \uff2bey", MadeAt: noon}
-	id, err := s.AddAccount(ctx, a, Keys{Name: "ågnes"}, "hash", Event{At: noon, Kind: "account added", Account: "Ågnes", Detail: "ÉLAN"})
+	id, err := s.AddAccount(ctx, a, Keys{Name: "ågnes"}, "hash", Activity{At: noon, Kind: "account added", Account: "Ågnes", Detail: "ÉLAN"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -28,12 +28,12 @@ func TestSearchFoldsLetters(t *testing.T) {
 		}
 	}
 	for word, want := range map[string]int{"élan": 1, "E\u0301L": 1, "åGNES": 1, "elan": 0} {
-		if events, err := s.AllEvents(ctx, EventQuery{Words: word, Limit: 10}); err != nil || len(events) != want {
+		if events, err := s.AllEvents(ctx, ActivityQuery{Words: word, Limit: 10}); err != nil || len(events) != want {
 			t.Errorf("%q: %d events, %v", word, len(events), err)
 		}
 	}
 	a.ID, a.Notes = id, "ÄTHER"
-	if err := s.EditAccount(ctx, a, Keys{Name: "ågnes"}, noon, Event{At: noon, Kind: "account changed"}); err != nil {
+	if err := s.EditAccount(ctx, a, Keys{Name: "ågnes"}, noon, Activity{At: noon, Kind: "account changed"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, n, _ := s.Accounts(ctx, AccountQuery{Words: []string{"äther"}, Limit: 10}); n != 1 {
@@ -43,10 +43,10 @@ func TestSearchFoldsLetters(t *testing.T) {
 		t.Error("notes from before are found")
 	}
 	// Also of an account that is gone.
-	if err := s.RemoveAccount(ctx, id, noon, Event{At: noon, Kind: "account removed", Account: "Ågnes", AccountID: id}); err != nil {
+	if err := s.RemoveAccount(ctx, id, noon, Activity{At: noon, Kind: "account removed", Account: "Ågnes", AccountID: id}); err != nil {
 		t.Fatal(err)
 	}
-	if events, err := s.AllEvents(ctx, EventQuery{Account: "åGNES", Limit: 10}); err != nil || len(events) != 2 {
+	if events, err := s.AllEvents(ctx, ActivityQuery{Account: "åGNES", Limit: 10}); err != nil || len(events) != 2 {
 		t.Errorf("of one that is gone: %+v %v", events, err)
 	}
 }
@@ -57,30 +57,30 @@ func TestNumbersAreNotGivenAgain(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "records.db"))
 	add := func(name string) int64 {
 		t.Helper()
-		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name}, "hash", Event{At: noon, Kind: "account added", Account: name})
+		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name}, "hash", Activity{At: noon, Kind: "account added", Account: name})
 		if err != nil {
 			t.Fatal(err)
 		}
 		return id
 	}
 	first := add("bo")
-	if err := s.RemoveAccount(ctx, first, noon, Event{At: noon, Kind: "account removed", Account: "bo", AccountID: first}); err != nil {
+	if err := s.RemoveAccount(ctx, first, noon, Activity{At: noon, Kind: "account removed", Account: "bo", AccountID: first}); err != nil {
 		t.Fatal(err)
 	}
 	second := add("cy")
 	if second == first {
 		t.Errorf("%d is given again", first)
 	}
-	if events, err := s.AllEvents(ctx, EventQuery{Account: "cy", Limit: 10}); err != nil || len(events) != 1 {
+	if events, err := s.AllEvents(ctx, ActivityQuery{Account: "cy", Limit: 10}); err != nil || len(events) != 1 {
 		t.Errorf("the history of cy: %+v %v", events, err)
 	}
-	if err := s.RemoveAccount(ctx, second, noon, Event{At: noon, Kind: "account removed", Account: "cy", AccountID: second}); err != nil {
+	if err := s.RemoveAccount(ctx, second, noon, Activity{At: noon, Kind: "account removed", Account: "cy", AccountID: second}); err != nil {
 		t.Fatal(err)
 	}
 	var many []Import
 	for i := range 300 {
 		name := fmt.Sprint("name", i)
-		many = append(many, Import{Account: &account.Account{Name: name, MadeAt: noon, Grants: []account.Grant{{Role: "keeper", From: noon}}}, Keys: Keys{Name: name}, Event: Event{At: noon, Kind: "account added", Account: name}})
+		many = append(many, Import{Account: &account.Account{Name: name, MadeAt: noon, Grants: []account.Grant{{Role: "keeper", From: noon}}}, Keys: Keys{Name: name}, Event: Activity{At: noon, Kind: "account added", Account: name}})
 	}
 	if err := s.Import(ctx, many); err != nil {
 		t.Fatal(err)
@@ -90,7 +90,7 @@ func TestNumbersAreNotGivenAgain(t *testing.T) {
 		if err != nil || a.ID <= second || len(a.Grants) != 1 {
 			t.Errorf("%+v %v", a, err)
 		}
-		if events, err := s.AllEvents(ctx, EventQuery{Account: name, Limit: 10}); err != nil || len(events) != 1 {
+		if events, err := s.AllEvents(ctx, ActivityQuery{Account: name, Limit: 10}); err != nil || len(events) != 1 {
 			t.Errorf("the history of %s: %+v %v", name, events, err)
 		}
 	}
@@ -101,13 +101,13 @@ func TestNumbersAreNotGivenAgain(t *testing.T) {
 func TestProofsOfBefore(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, filepath.Join(t.TempDir(), "records.db"))
-	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash", Event{At: noon})
+	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash", Activity{At: noon})
 	if err != nil {
 		t.Fatal(err)
 	}
 	begin := func(proofs int64) error {
 		_, hash := secret.NewToken()
-		return s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: noon, How: "password"}, proofs, nil, nil, Event{At: noon, Kind: "sign-in"})
+		return s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: noon, How: "password"}, proofs, nil, nil, Activity{At: noon, Kind: "sign-in"})
 	}
 	if err := s.Rehash(ctx, id, "hash", "better"); err != nil {
 		t.Fatal(err)
@@ -117,13 +117,13 @@ func TestProofsOfBefore(t *testing.T) {
 	}
 	_, hash := secret.NewToken()
 	next := &session.Session{Hash: hash, Account: id, MadeAt: noon, How: "password"}
-	if err := s.ChangePassword(ctx, 0, "another", next, nil, Event{At: noon, Kind: "password changed"}); err != nil {
+	if err := s.ChangePassword(ctx, 0, "another", next, nil, Activity{At: noon, Kind: "password changed"}); err != nil {
 		t.Fatal(err)
 	}
 	if held, n, err := s.Sessions(ctx, SessionQuery{Account: id, Now: noon.Add(time.Minute), Limit: 10}); err != nil || n != 1 || held[0].Hash != hash || held[0].How != "password" {
 		t.Errorf("%d sessions after a change: %v", n, err)
 	}
-	if err := s.ChangePassword(ctx, 0, "a third", next, nil, Event{At: noon}); err == nil {
+	if err := s.ChangePassword(ctx, 0, "a third", next, nil, Activity{At: noon}); err == nil {
 		t.Error("a change on top of another, by somebody who did not see it")
 	}
 	if begin(0) == nil {
@@ -132,7 +132,7 @@ func TestProofsOfBefore(t *testing.T) {
 	if err := begin(1); err != nil {
 		t.Errorf("what was proven since: %v", err)
 	}
-	if err := s.SetPassword(ctx, id, "a fourth", nil, Event{At: noon}); err != nil || begin(1) == nil {
+	if err := s.SetPassword(ctx, id, "a fourth", nil, Activity{At: noon}); err != nil || begin(1) == nil {
 		t.Errorf("after a steward's change: %v", err)
 	}
 }

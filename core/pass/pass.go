@@ -190,8 +190,8 @@ func Network(a netip.Addr) netip.Prefix {
 // SpreadWithin is how long a network counts that a pass was used from.
 const SpreadWithin = 24 * time.Hour
 
-// A Event is one thing of the story of a pass.
-type Event struct {
+// A StoryEntry is one thing of the story of a pass.
+type StoryEntry struct {
 	At     time.Time
 	What   What
 	Actor  string // who did it; "" for who holds the pass

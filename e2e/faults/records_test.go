@@ -62,7 +62,7 @@ func TestLockedRecords(t *testing.T) {
 		t.Errorf("signing in afterwards: %v", err)
 	}
 	eventually(t, "what was told is found", func() bool {
-		found, err := s.api().Activity(t.Context(), client.EventQuery{Reference: refusal.Reference, Limit: 1})
+		found, err := s.api().Activity(t.Context(), client.ActivityQuery{Reference: refusal.Reference, Limit: 1})
 		return err == nil && len(found) == 1
 	})
 }
@@ -200,7 +200,7 @@ func TestFullDisk(t *testing.T) {
 	})
 	for _, reference := range references {
 		eventually(t, "the reference "+reference+" is found", func() bool {
-			found, err := s.api().Activity(t.Context(), client.EventQuery{Reference: reference, Limit: 1})
+			found, err := s.api().Activity(t.Context(), client.ActivityQuery{Reference: reference, Limit: 1})
 			return err == nil && len(found) == 1
 		})
 	}

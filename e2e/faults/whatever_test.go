@@ -323,7 +323,7 @@ func TestWhateverGoesWrong(t *testing.T) {
 	}
 	missing := 0
 	for reference := range c.told {
-		if found, err := c.api().Activity(t.Context(), client.EventQuery{Reference: reference, Limit: 1}); err != nil || len(found) != 1 {
+		if found, err := c.api().Activity(t.Context(), client.ActivityQuery{Reference: reference, Limit: 1}); err != nil || len(found) != 1 {
 			missing++
 		}
 	}

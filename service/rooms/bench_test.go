@@ -134,7 +134,7 @@ func BenchmarkWrongSignIn(b *testing.B) {
 		}
 		for _, name := range names {
 			began := time.Now()
-			_, err := r.Desk.SignIn(ctx, name, "not-this-one", sessions.Origin{Network: fmt.Sprintf("10.%d.%d.%d", n>>16, n>>8&255, n&255)}, false)
+			_, err := r.SignIn.SignIn(ctx, name, "not-this-one", sessions.Origin{Network: fmt.Sprintf("10.%d.%d.%d", n>>16, n>>8&255, n&255)}, false)
 			if !errors.Is(err, signin.ErrWrong) {
 				// The account itself is slowed after many failures; that is not measured here.
 				r.Limiter.Forget()
@@ -235,7 +235,7 @@ func BenchmarkMillionPasses(b *testing.B) {
 			known = append(known, is)
 		}
 		if batch = append(batch, is); len(batch) == cap(batch) {
-			if err := records.AddPasses(ctx, batch, nil, store.Event{At: now}); err != nil {
+			if err := records.AddPasses(ctx, batch, nil, store.Activity{At: now}); err != nil {
 				b.Fatal(err)
 			}
 			batch = batch[:0]

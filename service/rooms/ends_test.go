@@ -36,12 +36,12 @@ func makeAll(t *testing.T, h *house.House, c *house.Clock) made {
 	code, _ := h.SetUp(t, "ines")
 	if err := h.Records.AddElsewhereLink(ctx, store.ElsewhereLink{Issuer: "https://id.example", Subject: "h-1", Provider: "harbour",
 		Account: h.Account(t, "ines").ID, MadeAt: h.Time()},
-		h.Account(t, "ines").Proofs, nil, store.Event{At: h.Time()}); err != nil {
+		h.Account(t, "ines").Proofs, nil, store.Activity{At: h.Time()}); err != nil {
 		t.Fatal(err)
 	}
 	c.Pass(2 * 60e9) // so that the next code is another one
 	m := made{h: h, before: h.Account(t, "ines")}
-	in, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, true)
+	in, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, true)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -67,7 +67,7 @@ func makeAll(t *testing.T, h *house.House, c *house.Clock) made {
 		t.Fatal(err)
 	}
 	m.setUp = fresh.Sealed
-	if m.key, _, err = h.Keys.Make(ctx, "test", m.before, accesskeys.NewKey{Name: "x"}, house.HerHome); err != nil {
+	if m.key, _, err = h.AccessKeys.Make(ctx, "test", m.before, accesskeys.NewKey{Name: "x"}, house.HerHome); err != nil {
 		t.Fatal(err)
 	}
 	return m
@@ -90,7 +90,7 @@ func (m made) valid(t *testing.T) (valid []account.Proven) {
 	}
 	add(account.Session, v.SignedIn)
 	add(account.CodeProof, v.SignedIn && v.Factors.Kinds.Has(factor.Code))
-	_, err = h.Desk.Half(ctx, m.half)
+	_, err = h.SignIn.Half(ctx, m.half)
 	add(account.HalfSignIn, err == nil)
 	hash, _ := secret.HashToken(m.link)
 	_, err = h.Records.AccountByLink(ctx, hash, h.Time())
@@ -99,7 +99,7 @@ func (m made) valid(t *testing.T) (valid []account.Proven) {
 	add(account.AddressRequest, err == nil)
 	_, err = h.Recovery.Change(ctx, m.undo)
 	add(account.AddressUndo, err == nil)
-	add(account.DeviceMark, there && h.Desk.Knows(m.device, now))
+	add(account.DeviceMark, there && h.SignIn.Knows(m.device, now))
 	remembered := false
 	for _, a := range []*account.Account{m.before, now} {
 		if a != nil {
@@ -112,7 +112,7 @@ func (m made) valid(t *testing.T) (valid []account.Proven) {
 		_, err = h.Factors.SameCode(now, m.setUp)
 		add(account.CodeSetUp, err == nil)
 	}
-	v, err = h.Keys.Recognise(ctx, m.key, netip.Addr{})
+	v, err = h.AccessKeys.Recognise(ctx, m.key, netip.Addr{})
 	add(account.AccessKey, v.SignedIn && err == nil)
 	slices.Sort(valid)
 	return valid
@@ -130,7 +130,7 @@ func TestWhatEndsWhat(t *testing.T) {
 		account.FactorsReset:  func(_ *testing.T, m made) error { _, err := m.h.Factors.Reset(ctx, "test", m.before); return err },
 		account.Unlinked: func(_ *testing.T, m made) error {
 			defer m.h.Sessions.Forget(m.before.ID)
-			return m.h.Records.RemoveElsewhereLink(ctx, m.before.ID, "harbour", nil, store.Event{At: m.h.Time()})
+			return m.h.Records.RemoveElsewhereLink(ctx, m.before.ID, "harbour", nil, store.Activity{At: m.h.Time()})
 		},
 		account.SessionsEnded: func(_ *testing.T, m made) error { _, err := m.h.Sessions.EndOf(ctx, "test", m.before, ""); return err },
 		account.AddressUndone: func(_ *testing.T, m made) error {

@@ -80,18 +80,18 @@ type Rooms struct {
 	Keyrings  *keyrings.Keyrings
 	Shared    *shared.Passwords
 	Passes    *passes.Passes
-	Factors   *factors.Office
-	Keys      *accesskeys.Keys
-	Recovery  *recovery.Office
-	Joining   *joining.Office
-	Leaving   *leaving.Office
-	Events    *events.Books
-	Members   *members.Roll
-	Teller    *outgoing.Teller
-	Desk      *signin.Desk
-	Elsewhere *elsewhere.Room
+	Factors   *factors.Factors
+	AccessKeys      *accesskeys.Keys
+	Recovery  *recovery.Recovery
+	Joining   *joining.Joining
+	Leaving   *leaving.Leaving
+	Events    *events.Inbox
+	Members   *members.Members
+	Outgoing    *outgoing.Notifier
+	SignIn      *signin.Entrance
+	Elsewhere *elsewhere.Providers
 	Walks     *walks.Walks
-	Patrols   *patrols.Room
+	Patrols   *patrols.Patrols
 	Visitors  *visitor.Finder
 	More      []any // others that whoever opens them has
 }
@@ -147,7 +147,7 @@ func Open(o Options) (*Rooms, error) {
 	if r.Factors, err = factors.New(factors.Options{Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, People: r.People, Letters: owners}); err != nil {
 		return nil, err
 	}
-	r.Keys = accesskeys.New(accesskeys.Options{Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings, Activity: r.Activity, Letters: owners, Sessions: r.Sessions})
+	r.AccessKeys = accesskeys.New(accesskeys.Options{Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings, Activity: r.Activity, Letters: owners, Sessions: r.Sessions})
 	r.Keyrings = keyrings.New(keyrings.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log,
 	})
@@ -165,20 +165,20 @@ func Open(o Options) (*Rooms, error) {
 		return nil, err
 	}
 	r.Members = members.New(members.Options{Store: o.Store, Book: o.Book, Now: o.Now, Passes: r.Passes})
-	r.Teller = outgoing.New(outgoing.Options{Store: o.Store, Now: o.Now, Log: o.Log, Rules: o.Telling})
+	r.Outgoing = outgoing.New(outgoing.Options{Store: o.Store, Now: o.Now, Log: o.Log, Rules: o.Telling})
 	if r.Events, err = events.New(events.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Passes: r.Passes, People: r.People, Activity: r.Activity, Log: o.Log, Keep: o.KeepActivity,
 	}); err != nil {
 		return nil, err
 	}
-	if r.Desk, err = signin.New(signin.Options{
+	if r.SignIn, err = signin.New(signin.Options{
 		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, People: r.People, Letters: owners, Sessions: r.Sessions, Factors: r.Factors, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}
 	if r.Elsewhere, err = elsewhere.New(elsewhere.Options{
 		Joining: r.Joining,
-		Store:   o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, Desk: r.Desk, Secrets: o.Elsewhere.Secrets, At: o.Elsewhere.At, Log: o.Log,
+		Store:   o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, SignIn: r.SignIn, Secrets: o.Elsewhere.Secrets, At: o.Elsewhere.At, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}
@@ -186,6 +186,6 @@ func Open(o Options) (*Rooms, error) {
 	r.Patrols = patrols.New(patrols.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks, People: r.People, Log: o.Log,
 	})
-	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Endings: r.Endings, Sessions: r.Sessions, Keys: r.Keys, Desk: r.Desk, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Activity: r.Activity, Log: o.Log})
+	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Endings: r.Endings, Sessions: r.Sessions, Keys: r.AccessKeys, SignIn: r.SignIn, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Activity: r.Activity, Log: o.Log})
 	return r, nil
 }

@@ -7,7 +7,7 @@ import { useSettled } from "../parts/hooks";
 import { row, Table } from "../parts/table";
 import { Broken, Heading, Loading } from "../parts/states";
 import { field, small } from "../parts/styles";
-import type { Event } from "../schema";
+import type { ActivityRecord } from "../schema";
 
 const kinds = [
   ["", "anything"],
@@ -41,7 +41,7 @@ export function ActivityPage() {
   for (const [key, value] of Object.entries(settled)) if (value) query[key] = value;
   const last = before.at(-1);
   if (last) query.before = String(last);
-  const [part, setPart] = useState<Event[]>();
+  const [part, setPart] = useState<ActivityRecord[]>();
   const list = useQuery({
     queryKey: ["activity", query],
     queryFn: ({ signal }) => searchActivity(query, shownAtOnce, signal, setPart).finally(() => setPart(undefined)),
@@ -118,7 +118,7 @@ const colours: [string, string][] = [
   ["sign-in", "text-good"],
 ];
 
-function EventTable({ events, onReference }: { events: Event[]; onReference: (reference: string) => void }) {
+function EventTable({ events, onReference }: { events: ActivityRecord[]; onReference: (reference: string) => void }) {
   return (
     <Table heads={["When", "What", "Account", "From", "Where and why", "Reference"]}>
           {events.map((e) => (

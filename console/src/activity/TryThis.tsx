@@ -1,15 +1,15 @@
 import { useNavigate } from "react-router";
 import { getPerson } from "../people/queries";
-import type { Event } from "../schema";
+import type { ActivityRecord } from "../schema";
 
 // As a refusal is recorded: as whom somebody came, and which version of the policy decided.
 const recorded = /; came as (.+); version (\d+)$/;
 
 /** The detail of a record for people: without what only "Why?" is asked with. */
-export const detailOf = (e: Event) => e.detail?.replace(recorded, "");
+export const detailOf = (e: ActivityRecord) => e.detail?.replace(recorded, "");
 
 /** The way from a refusal to Try: the same request, judged by what was known then; for older records, by what is known now. */
-export function TryThis({ event: e }: { event: Event }) {
+export function TryThis({ event: e }: { event: ActivityRecord }) {
   const navigate = useNavigate();
   const [method, at] = e.place?.split(" ") ?? [];
   if (!at) return null;

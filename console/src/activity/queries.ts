@@ -1,9 +1,9 @@
-import type { Event } from "../schema";
+import type { ActivityRecord } from "../schema";
 import { api, byWords, nextOf, type Words } from "../wire";
 
 // Searches until there are as many as are shown, or no more. Among very many records that takes several answers; each is told as it comes.
-export async function searchActivity(q: Words<"/activity">, limit: number, signal: AbortSignal, onPart: (found: Event[]) => void): Promise<{ events: Event[]; long: boolean }> {
-  let events: Event[] = [];
+export async function searchActivity(q: Words<"/activity">, limit: number, signal: AbortSignal, onPart: (found: ActivityRecord[]) => void): Promise<{ events: ActivityRecord[]; long: boolean }> {
+  let events: ActivityRecord[] = [];
   let long = false;
   for (let before = q.before; events.length < limit; ) {
     signal.throwIfAborted();

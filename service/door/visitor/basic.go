@@ -212,7 +212,7 @@ func (f *Finder) verified(sum [32]byte, verify func() (proof, bool, error)) (pro
 
 func (f *Finder) proveAccount(ctx context.Context, c basic.Credentials, from sessions.Origin) (proof, bool, error) {
 	ctx = context.WithoutCancel(ctx) // others may wait for it
-	a, hash, err := f.o.Desk.Prove(ctx, c.User, c.Password, from)
+	a, hash, err := f.o.SignIn.Prove(ctx, c.User, c.Password, from)
 	now := f.o.Now()
 	switch {
 	case errors.Is(err, signin.ErrWrong):
@@ -225,7 +225,7 @@ func (f *Finder) proveAccount(ctx context.Context, c basic.Credentials, from ses
 	if err != nil {
 		return proof{}, false, err
 	}
-	if err := f.o.Desk.Improve(ctx, a, hash, c.Password); err != nil {
+	if err := f.o.SignIn.Improve(ctx, a, hash, c.Password); err != nil {
 		return proof{}, false, err
 	}
 	// What was read before a change was written must not be remembered after it.
@@ -234,7 +234,7 @@ func (f *Finder) proveAccount(ctx context.Context, c basic.Credentials, from ses
 	if next := a.Changes(now); !next.IsZero() && next.Before(until) {
 		until = next
 	}
-	came := store.Event{At: f.o.Now(), Kind: kind.SignIn, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: "with HTTP Basic"}
+	came := store.Activity{At: f.o.Now(), Kind: kind.SignIn, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: "with HTTP Basic"}
 	soon, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
 	if err := f.o.Store.Record(soon, came); err != nil {

@@ -152,7 +152,7 @@ func (f *Finder) Welcome(h http.Header, r *http.Request, in signin.SignedIn) {
 	}
 }
 
-// Know gives the browser another mark by which it is known from now on, see signin.Desk.Mark.
+// Know gives the browser another mark by which it is known from now on, see signin.Entrance.Mark.
 func Know(f *Finder, h http.Header, r *http.Request, mark string) {
 	f.set(h, r, deviceCookie(f.o.Front.Secure(r)), mark, longestCookie)
 }

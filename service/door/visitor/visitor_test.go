@@ -86,7 +86,7 @@ func TestAKeyBesideASession(t *testing.T) {
 func TestTokensAreRenewed(t *testing.T) {
 	h, _, _ := house.Open(t)
 	house.Add(t, h, people.NewAccount{Name: "walt", Password: "paint-and-lentil-soup"})
-	in, err := h.Desk.SignIn(ctx, "walt", "paint-and-lentil-soup", sessions.Origin{}, true)
+	in, err := h.SignIn.SignIn(ctx, "walt", "paint-and-lentil-soup", sessions.Origin{}, true)
 	if err != nil {
 		t.Fatal(err)
 	}

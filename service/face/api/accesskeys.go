@@ -28,7 +28,7 @@ func init() {
 	On(client.ListAccessKeys, (*API).listAccessKeys)
 	On(client.AddAccessKey, (*API).addAccessKey)
 	Do(client.RemoveAccessKey, func(a *API, by Caller, of client.ByHandle) error {
-		return a.Keys.Remove(by, by.Actor, of.Handle, nil, sessions.Origin{})
+		return a.AccessKeys.Remove(by, by.Actor, of.Handle, nil, sessions.Origin{})
 	})
 }
 
@@ -37,7 +37,7 @@ func (a *API) listAccessKeys(by Caller, q client.AccessKeysQuery) (shown client.
 	if err != nil {
 		return shown, err
 	}
-	found, total, err := a.Keys.List(by, of, q.Offset, limitOf(q.Limit))
+	found, total, err := a.AccessKeys.List(by, of, q.Offset, limitOf(q.Limit))
 	shown = client.AccessKeys{Keys: []client.AccessKey{}, Total: total}
 	for _, k := range found {
 		shown.Keys = append(shown.Keys, a.showKey(k))
@@ -60,7 +60,7 @@ func (a *API) addAccessKey(by Caller, n client.NewAccessKey) (made client.MadeAc
 	} else if len(roles) == 0 {
 		roles = nil
 	}
-	token, key, err := a.Keys.Make(by, by.Actor, owner,
+	token, key, err := a.AccessKeys.Make(by, by.Actor, owner,
 		accesskeys.NewKey{Name: n.Name, Roles: roles, Networks: n.Networks, Until: timeOf(n.Until)}, sessions.Origin{})
 	if err != nil {
 		return made, err

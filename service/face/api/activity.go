@@ -25,7 +25,7 @@ func init() {
 	On(client.ListUpstreams, (*API).upstreams)
 }
 
-func (a *API) listActivity(by Caller, q client.EventQuery) ([]client.Event, error) {
+func (a *API) listActivity(by Caller, q client.ActivityQuery) ([]client.ActivityRecord, error) {
 	events, rest, err := a.Activity.Events(by, activity.Query{
 		Kind: q.Kind, Account: q.Account, Network: q.Network, Door: q.Door, Reference: q.Reference, Words: q.Search,
 		Since: q.Since, Until: q.Until, After: q.After, Before: q.Before, Limit: limitOf(q.Limit),
@@ -38,10 +38,10 @@ func (a *API) listActivity(by Caller, q client.EventQuery) ([]client.Event, erro
 	return showEvents(events), err
 }
 
-func showEvents(events []activity.Event) []client.Event {
-	shown := make([]client.Event, len(events))
+func showEvents(events []activity.Record) []client.ActivityRecord {
+	shown := make([]client.ActivityRecord, len(events))
 	for i, e := range events {
-		shown[i] = client.Event{
+		shown[i] = client.ActivityRecord{
 			ID: e.ID, At: e.At, Kind: string(e.Kind), Account: e.Account, Actor: e.Actor, Network: e.Network, Door: e.Door,
 			Place: e.Place, Detail: e.Detail, Reference: e.Reference,
 		}

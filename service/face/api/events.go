@@ -39,8 +39,8 @@ func init() {
 	Do(client.RemoveEventSecret, func(a *API, by Caller, of client.ByNumber) error { return a.Events.RemoveSecret(by, by.Actor, of.ID) })
 	On(client.ListTargets, (*API).listTargets)
 	On(client.AddTarget, (*API).addTarget)
-	Do(client.RemoveTarget, func(a *API, by Caller, of client.ByNumber) error { return a.Teller.Remove(by, by.Actor, of.ID) })
-	Do(client.TestTarget, func(a *API, by Caller, of client.ByNumber) error { return a.Teller.Test(by, of.ID) })
+	Do(client.RemoveTarget, func(a *API, by Caller, of client.ByNumber) error { return a.Outgoing.Remove(by, by.Actor, of.ID) })
+	Do(client.TestTarget, func(a *API, by Caller, of client.ByNumber) error { return a.Outgoing.Test(by, of.ID) })
 }
 
 func (a *API) listShopEvents(by Caller, q client.ShopEventQuery) (client.ShopEvents, error) {
@@ -76,7 +76,7 @@ func (a *API) addEventSecret(by Caller, n client.NewEventSecret) (client.MadeSec
 }
 
 func (a *API) listTargets(by Caller, _ client.None) ([]client.Target, error) {
-	targets, err := a.Teller.Targets(by)
+	targets, err := a.Outgoing.Targets(by)
 	all := []client.Target{}
 	for _, t := range targets {
 		shown := client.Target{ID: t.ID, URL: t.URL, Kinds: []string{}, MadeAt: t.MadeAt, MadeBy: t.MadeBy}
@@ -93,6 +93,6 @@ func (a *API) addTarget(by Caller, n client.NewTarget) (client.MadeTarget, error
 	for _, k := range n.Kinds {
 		kinds = append(kinds, telling.Kind(k))
 	}
-	id, secret, err := a.Teller.Add(by, by.Actor, n.URL, kinds)
+	id, secret, err := a.Outgoing.Add(by, by.Actor, n.URL, kinds)
 	return client.MadeTarget{ID: id, Secret: secret}, err
 }

@@ -117,7 +117,7 @@ func (a *API) showPass(by Caller, of client.ByID) (shown client.Pass, err error)
 	shown = a.viewPass(story.Pass)
 	shown.Networks = &story.Networks
 	for _, e := range story.Story {
-		shown.Story = append(shown.Story, client.PassEvent{At: e.At, What: string(e.What), Actor: e.Actor, Detail: e.Detail})
+		shown.Story = append(shown.Story, client.PassStoryEntry{At: e.At, What: string(e.What), Actor: e.Actor, Detail: e.Detail})
 	}
 	return shown, nil
 }

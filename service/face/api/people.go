@@ -74,7 +74,7 @@ func init() {
 	})
 	// Whoever may ask for a link for the first steward commands the service on its machine, for with a session one is a steward already.
 	On(client.FirstLink, func(a *API, by Caller, _ client.None) (client.Link, error) {
-		token, until, err := a.Desk.FirstLink(by)
+		token, until, err := a.SignIn.FirstLink(by)
 		return client.Link{Path: a.Policy.Book().Prefix + "/first?link=" + token, Until: until}, err
 	})
 }

@@ -141,7 +141,7 @@ func (p *Pages) changePassword(w http.ResponseWriter, r *http.Request) {
 		p.showAccount(w, r, http.StatusUnprocessableEntity, accountView{Problem: p.voice(r).Say("wrong.differ")})
 		return
 	}
-	in, err := p.o.Desk.ChangePassword(r.Context(), p.o.Visitors.Token(r), f.Get("password"), f.Get("new"), p.o.Visitors.Origin(r))
+	in, err := p.o.SignIn.ChangePassword(r.Context(), p.o.Visitors.Token(r), f.Get("password"), f.Get("new"), p.o.Visitors.Origin(r))
 	if err != nil {
 		say := p.voice(r)
 		wrong := p.troubleOf(say, err, say.Say("wrong.now"))
@@ -166,7 +166,7 @@ func (p *Pages) askAddress(w http.ResponseWriter, r *http.Request) {
 	from := p.o.Visitors.Origin(r)
 	if err == nil {
 		var a *account.Account
-		if a, err = p.o.Desk.Owner(r.Context(), p.o.Visitors.Token(r), s.Password, from); err == nil {
+		if a, err = p.o.SignIn.Owner(r.Context(), p.o.Visitors.Token(r), s.Password, from); err == nil {
 			err = p.o.Recovery.AskChange(r.Context(), a.Name, s.Email, from.Network, from.Language)
 		}
 	}

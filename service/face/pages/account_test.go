@@ -40,8 +40,8 @@ func stand(t *testing.T, more string, beside func(string) string, now func() tim
 	if err != nil {
 		t.Fatal(err)
 	}
-	pages := New(Options{Mails: true, People: r.People, Sessions: r.Sessions, Desk: r.Desk, Visitors: r.Visitors, Recovery: r.Recovery,
-		Factors: r.Factors, Keys: r.Keys, Elsewhere: r.Elsewhere, Joining: r.Joining, Leaving: r.Leaving, Events: r.Events, Log: log,
+	pages := New(Options{Mails: true, People: r.People, Sessions: r.Sessions, SignIn: r.SignIn, Visitors: r.Visitors, Recovery: r.Recovery,
+		Factors: r.Factors, Keys: r.AccessKeys, Elsewhere: r.Elsewhere, Joining: r.Joining, Leaving: r.Leaving, Events: r.Events, Log: log,
 		Beside: beside})
 	own := chi.NewRouter()
 	own.NotFound(pages.Missing)
@@ -65,7 +65,7 @@ func TestOtherSessionsEndAfterAProof(t *testing.T) {
 	if _, err := r.People.Add(t.Context(), "test", people.NewAccount{Name: "ines", Password: password}); err != nil {
 		t.Fatal(err)
 	}
-	in, err := r.Desk.SignIn(context.Background(), "ines", password, sessions.Origin{}, false)
+	in, err := r.SignIn.SignIn(context.Background(), "ines", password, sessions.Origin{}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +91,7 @@ func TestOtherSessionsEndAfterAProof(t *testing.T) {
 		return all - 1
 	}
 	again := func() (handle string) {
-		other, err := r.Desk.SignIn(context.Background(), "ines", password, sessions.Origin{}, false)
+		other, err := r.SignIn.SignIn(context.Background(), "ines", password, sessions.Origin{}, false)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -172,11 +172,11 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		wrong = trouble{"malformed", unread(err), say.Say("wrong.malformed"), 0}
 	case s.Code != "" || s.Passkey != "":
-		if fresh, err = p.o.Desk.ShowMore(r.Context(), p.o.Visitors.Token(r), shown, p.o.Visitors.Origin(r)); err != nil {
+		if fresh, err = p.o.SignIn.ShowMore(r.Context(), p.o.Visitors.Token(r), shown, p.o.Visitors.Origin(r)); err != nil {
 			wrong = p.troubleOf(say, err, wrongShown(say, shown))
 		}
 	default:
-		if fresh, err = p.o.Desk.ProveAgain(r.Context(), p.o.Visitors.Token(r), s.Password, p.o.Visitors.Origin(r)); err != nil {
+		if fresh, err = p.o.SignIn.ProveAgain(r.Context(), p.o.Visitors.Token(r), s.Password, p.o.Visitors.Origin(r)); err != nil {
 			wrong = p.troubleOf(say, err, say.Say("wrong.again", "name", t.Visitor.Account))
 		}
 	}

@@ -137,7 +137,7 @@ func (p *Pages) marked(c Change) http.HandlerFunc {
 			return
 		}
 		if password := r.PostForm.Get("password"); password != "" {
-			_, err := p.o.Desk.Owner(r.Context(), p.o.Visitors.Token(r), password, p.o.Visitors.Origin(r))
+			_, err := p.o.SignIn.Owner(r.Context(), p.o.Visitors.Token(r), password, p.o.Visitors.Origin(r))
 			if err == nil {
 				c.do(w, r)
 				return

@@ -49,7 +49,7 @@ func TestFormsNeedTheMarkOfTheirPage(t *testing.T) {
 	r, g := stand(t, "elsewhere: {harbour: {title: Harbour, issuer: \"https://id.example\", client: x}}", nil, func() time.Time { return now })
 	const password = "seven-brass-prisms"
 	session := func(name string) string {
-		in, err := r.Desk.SignIn(t.Context(), name, password, sessions.Origin{}, false)
+		in, err := r.SignIn.SignIn(t.Context(), name, password, sessions.Origin{}, false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -119,7 +119,7 @@ func TestKeysThatAdministerAreNotMadeHere(t *testing.T) {
 		Roles: []string{"chief", "keeper"}}); err != nil {
 		t.Fatal(err)
 	}
-	in, err := r.Desk.SignIn(t.Context(), "agnes", password, sessions.Origin{}, false)
+	in, err := r.SignIn.SignIn(t.Context(), "agnes", password, sessions.Origin{}, false)
 	if err != nil {
 		t.Fatal(err)
 	}

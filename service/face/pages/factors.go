@@ -230,7 +230,7 @@ func (p *Pages) change(done string, do func(r *http.Request, a *account.Account)
 // know marks the browser of somebody who has just shown a second factor, or set one up: marks from before have ended.
 func (p *Pages) know(w http.ResponseWriter, r *http.Request) {
 	if a, err := p.o.People.Find(r.Context(), guard.TurnOf(r).Visitor.Account); err == nil {
-		visitor.Know(p.o.Visitors, w.Header(), r, p.o.Desk.Mark(a, a.Enrolled))
+		visitor.Know(p.o.Visitors, w.Header(), r, p.o.SignIn.Mark(a, a.Enrolled))
 	}
 }
 
@@ -282,7 +282,7 @@ func (p *Pages) setUp(w http.ResponseWriter, r *http.Request) {
 		p.showFactors(w, r, wrong.Status, factorsView{Problem: wrong.Text})
 	default:
 		p.know(w, r)
-		fresh, err := p.o.Desk.HasShown(r.Context(), p.o.Visitors.Token(r), factor.Code, p.o.Visitors.Origin(r))
+		fresh, err := p.o.SignIn.HasShown(r.Context(), p.o.Visitors.Token(r), factor.Code, p.o.Visitors.Origin(r))
 		if err != nil {
 			p.o.Log.Error("a code that was shown could not be noted", "error", err) // it will be asked for again
 		} else if fresh != nil {

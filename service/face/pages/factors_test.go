@@ -53,7 +53,7 @@ func TestChangingFactorsAsksForOne(t *testing.T) {
 			t.Errorf("%s: %d %s", what, w.Code, w.Header().Get("Location"))
 		}
 	}
-	in, err := r.Desk.SignIn(t.Context(), "ines", password, sessions.Origin{}, false)
+	in, err := r.SignIn.SignIn(t.Context(), "ines", password, sessions.Origin{}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -180,7 +180,7 @@ func TestTheSecondStep(t *testing.T) {
 	if w := ask("POST", "/door/sign-in/second", form, "code="+kept[1]+"&"+next); w.Code != http.StatusSeeOther || w.Header().Get("Location") != "/door/account" {
 		t.Errorf("the code: %d %s", w.Code, w.Header().Get("Location"))
 	}
-	if _, err := r.Desk.SignIn(t.Context(), "ines", password, sessions.Origin{}, false); !errors.As(err, new(*signin.Second)) {
+	if _, err := r.SignIn.SignIn(t.Context(), "ines", password, sessions.Origin{}, false); !errors.As(err, new(*signin.Second)) {
 		t.Error(err)
 	}
 }

@@ -23,7 +23,7 @@ func (p *Pages) firstForm(w http.ResponseWriter, r *http.Request) {
 
 func (p *Pages) showFirst(w http.ResponseWriter, r *http.Request, status int, v firstView) {
 	w.Header().Set("Referrer-Policy", "no-referrer") // the address has the link
-	good, err := p.o.Desk.IsFirst(r.Context(), v.Link)
+	good, err := p.o.SignIn.IsFirst(r.Context(), v.Link)
 	switch {
 	case err != nil:
 		p.o.Log.Error("a link could not be looked up", "error", err)
@@ -49,7 +49,7 @@ func (p *Pages) makeFirst(w http.ResponseWriter, r *http.Request) {
 		p.showFirst(w, r, http.StatusUnprocessableEntity, v)
 		return
 	}
-	in, err := p.o.Desk.First(r.Context(), v.Link, v.Username, f.Get("password"), p.o.Visitors.Origin(r))
+	in, err := p.o.SignIn.First(r.Context(), v.Link, v.Username, f.Get("password"), p.o.Visitors.Origin(r))
 	if err != nil {
 		wrong := p.troubleOf(p.voice(r), err, "")
 		wrong.header(w)

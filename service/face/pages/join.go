@@ -205,7 +205,7 @@ func (p *Pages) afterJoining(w http.ResponseWriter, r *http.Request, s sent, out
 	}
 	from := p.o.Visitors.Origin(r)
 	from.Before = p.o.Visitors.Token(r)
-	in, err := p.o.Desk.Enter(r.Context(), out.Account, from, "after joining")
+	in, err := p.o.SignIn.Enter(r.Context(), out.Account, from, "after joining")
 	if err != nil { // there is an account; they can sign in
 		p.o.Log.Error("somebody who joined could not be signed in", "error", err)
 		redirect(w, t.Book.SignInAt())

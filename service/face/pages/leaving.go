@@ -51,7 +51,7 @@ func (p *Pages) leave(w http.ResponseWriter, r *http.Request) {
 	from := p.o.Visitors.Origin(r)
 	if err == nil {
 		var a *account.Account
-		if a, err = p.o.Desk.Owner(r.Context(), p.o.Visitors.Token(r), s.Password, from); err == nil {
+		if a, err = p.o.SignIn.Owner(r.Context(), p.o.Visitors.Token(r), s.Password, from); err == nil {
 			err = p.o.People.UnlessLast(r.Context(), a.Name, policy.Steward, func() error {
 				_, err := p.o.Leaving.Leave(r.Context(), a, from.Network, from.Language)
 				return err

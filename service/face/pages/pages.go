@@ -44,17 +44,17 @@ import (
 type Options struct {
 	People   *people.Register
 	Sessions *sessions.Records
-	Recovery *recovery.Office
-	Factors  *factors.Office
+	Recovery *recovery.Recovery
+	Factors  *factors.Factors
 	Keys     *accesskeys.Keys
 	// Elsewhere is where people come back from providers.
-	Elsewhere *elsewhere.Room
-	Joining   *joining.Office
-	Leaving   *leaving.Office
+	Elsewhere *elsewhere.Providers
+	Joining   *joining.Joining
+	Leaving   *leaving.Leaving
 	Shared    *shared.Passwords
 	Passes    *passes.Passes
-	Events    *events.Books
-	Desk      *signin.Desk
+	Events    *events.Inbox
+	SignIn      *signin.Entrance
 	Visitors  *visitor.Finder
 	Log       *slog.Logger
 	Beside    func(name string) string // where a file is that the policy names

@@ -38,7 +38,7 @@ func (p *Pages) askSecond(w http.ResponseWriter, r *http.Request, s *sent, secon
 }
 
 func (p *Pages) secondForm(w http.ResponseWriter, r *http.Request) {
-	a, err := p.o.Desk.Half(r.Context(), visitor.Carried(p.o.Visitors, r, visitor.Half))
+	a, err := p.o.SignIn.Half(r.Context(), visitor.Carried(p.o.Visitors, r, visitor.Half))
 	if err != nil {
 		p.anew(w, r, err)
 		return
@@ -88,7 +88,7 @@ func (p *Pages) second(w http.ResponseWriter, r *http.Request) {
 	say := p.voice(r)
 	s, err := read(w, r, t.Book)
 	half := visitor.Carried(p.o.Visitors, r, visitor.Half)
-	a, over := p.o.Desk.Half(r.Context(), half)
+	a, over := p.o.SignIn.Half(r.Context(), half)
 	if over != nil {
 		if s.json {
 			p.troubleOf(say, over, "").tell(w)
@@ -105,7 +105,7 @@ func (p *Pages) second(w http.ResponseWriter, r *http.Request) {
 		from := p.o.Visitors.Origin(r)
 		from.Before = p.o.Visitors.Token(r)
 		shown := p.shownIn(r, &s)
-		if in, err = p.o.Desk.Finish(r.Context(), half, shown, from, s.Browser); err != nil {
+		if in, err = p.o.SignIn.Finish(r.Context(), half, shown, from, s.Browser); err != nil {
 			wrong = p.troubleOf(say, err, wrongShown(say, shown))
 		}
 	}

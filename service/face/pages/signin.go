@@ -130,7 +130,7 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 	case s.Passkey != "":
 		from := p.o.Visitors.Origin(r)
 		from.Before = p.o.Visitors.Token(r)
-		if in, err = p.o.Desk.SignInByPasskey(r.Context(), p.shownIn(r, &s), from, s.Remember); err != nil {
+		if in, err = p.o.SignIn.SignInByPasskey(r.Context(), p.shownIn(r, &s), from, s.Remember); err != nil {
 			wrong = p.troubleOf(say, err, say.Say("passkey.wrong"))
 		}
 	case s.Username == "" || s.Password == "":
@@ -138,7 +138,7 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 	default:
 		from := p.o.Visitors.Origin(r)
 		from.Before = p.o.Visitors.Token(r)
-		if in, err = p.o.Desk.SignIn(r.Context(), s.Username, s.Password, from, s.Remember); err != nil {
+		if in, err = p.o.SignIn.SignIn(r.Context(), s.Username, s.Password, from, s.Remember); err != nil {
 			if second := (*signin.Second)(nil); errors.As(err, &second) {
 				p.askSecond(w, r, &s, second)
 				return

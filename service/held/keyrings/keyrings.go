@@ -137,12 +137,12 @@ func (k *Keyrings) checkTerms(note *string, until time.Time) error {
 	return nil
 }
 
-func (k *Keyrings) ringEvent(of kind.Kind, ring, name, actor, detail string) store.Event {
+func (k *Keyrings) ringEvent(of kind.Kind, ring, name, actor, detail string) store.Activity {
 	what := "keyring " + ring
 	if detail != "" {
 		what += ", " + detail
 	}
-	return store.Event{At: k.o.Now(), Kind: of, Account: name, AccountID: store.NoAccount, Actor: actor, Detail: what}
+	return store.Activity{At: k.o.Now(), Kind: of, Account: name, AccountID: store.NoAccount, Actor: actor, Detail: what}
 }
 
 // entryChanged tidies up after a change of an entry: what was verified before counts no longer.
@@ -335,7 +335,7 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 	network := throttle.NetworkNamed(from)
 	limits := k.o.Places.Limits(ctx, store.PlaceOfEntry(ring, c.User), "pair "+ring+" "+c.User, network)
 	if wait := k.o.Limiter.Try(now, limits...); wait > 0 {
-		k.o.Activity.Add(store.Event{At: now, Kind: kind.SignInSlowed, Network: from, Detail: "keyring " + ring})
+		k.o.Activity.Add(store.Activity{At: now, Kind: kind.SignInSlowed, Network: from, Detail: "keyring " + ring})
 		return until, false, &throttle.Slow{Wait: wait}
 	}
 	defer k.o.Limiter.Over(limits...)
@@ -369,7 +369,7 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 			known = e.Name
 		}
 		k.o.Log.Warn(string(kind.SignInFailed), "name", known, "network", from, "reason", detail)
-		err := k.o.Store.Record(ctx, store.Event{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: detail})
+		err := k.o.Store.Record(ctx, store.Activity{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: detail})
 		if err == nil && right != "" {
 			err = over
 		}

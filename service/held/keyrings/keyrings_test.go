@@ -90,7 +90,7 @@ func TestOpen(t *testing.T) {
 	want("enabled", "outer", "smith", second, true)
 	recorded := func(what, detail string) {
 		t.Helper()
-		events, err := records.AllEvents(ctx, store.EventQuery{Kind: "sign-in failed", Limit: 1})
+		events, err := records.AllEvents(ctx, store.ActivityQuery{Kind: "sign-in failed", Limit: 1})
 		if err != nil || len(events) != 1 || !strings.Contains(events[0].Detail, detail) {
 			t.Errorf("%s: %+v %v", what, events, err)
 		}

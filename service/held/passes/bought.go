@@ -23,7 +23,7 @@ func (p *Passes) Sale() *Sale { return &Sale{p} }
 type Made struct {
 	Pass   *pass.Pass
 	Mail   message.Message
-	Record store.Event
+	Record store.Activity
 }
 
 // Make makes a pass of a kind. The error is a *mistake.Error if there can be none.
@@ -93,7 +93,7 @@ func (s *Sale) Withdrawn(is *pass.Pass, actor string, now time.Time) (store.Pass
 	}
 	is.Revoked = now
 	e := s.passes.event(kind.PassRevoked, actor, is, is.Reference)
-	return store.PassChange{Close: true, Story: []pass.Event{{At: now, What: pass.RevokedNow, Actor: actor}}, Event: &e}, true
+	return store.PassChange{Close: true, Story: []pass.StoryEntry{{At: now, What: pass.RevokedNow, Actor: actor}}, Event: &e}, true
 }
 
 // Prolonged is that a pass was paid for once more: it ends at a time, or lasts as much longer as its kind says if that is zero, and is for as many
@@ -121,7 +121,7 @@ func (s *Sale) Prolonged(is *pass.Pass, actor string, until time.Time, number in
 		}
 	}
 	e := s.passes.event(kind.PassRenewed, actor, is, is.Reference)
-	return store.PassChange{Story: []pass.Event{{At: now, What: pass.Renewed, Actor: actor, Detail: ends(is)}}, Event: &e}, true
+	return store.PassChange{Story: []pass.StoryEntry{{At: now, What: pass.Renewed, Actor: actor, Detail: ends(is)}}, Event: &e}, true
 }
 
 // Stopped is that a pass ends at a time.
@@ -131,5 +131,5 @@ func (s *Sale) Stopped(is *pass.Pass, actor string, at, now time.Time) (store.Pa
 	}
 	is.Until, is.Lasts = at, 0
 	e := s.passes.event(kind.PassRenewed, actor, is, ends(is))
-	return store.PassChange{Story: []pass.Event{{At: now, What: pass.Renewed, Actor: actor, Detail: ends(is)}}, Event: &e}, true
+	return store.PassChange{Story: []pass.StoryEntry{{At: now, What: pass.Renewed, Actor: actor, Detail: ends(is)}}, Event: &e}, true
 }

@@ -400,7 +400,7 @@ func (d *delivery) count(l *live, next *pass.File) error {
 		is.Used++
 		is.LastUsed = now
 		e := p.event(kind.PassDownloaded, "", is, d.held.path)
-		c := store.PassChange{File: next, Story: []pass.Event{{At: now, What: pass.Downloaded, Detail: d.held.path}}, Event: &e}
+		c := store.PassChange{File: next, Story: []pass.StoryEntry{{At: now, What: pass.Downloaded, Detail: d.held.path}}, Event: &e}
 		if is.Used == is.Allowed {
 			over := p.event(kind.PassUsedUp, "", is, is.Reference)
 			over.Data = map[string]string{"pass": is.ID, "kind": is.Kind, "reference": is.Reference}

@@ -170,7 +170,7 @@ func (g *Gate) Reopen(ctx context.Context, token string, from Origin) (given str
 		}
 		is.Paused, is.Why, is.Spread, is.Again = time.Time{}, "", time.Time{}, secret.TokenHash{}
 		c.Close, c.Afresh = true, true
-		c.Story = append(c.Story, pass.Event{At: now, What: pass.Reopened})
+		c.Story = append(c.Story, pass.StoryEntry{At: now, What: pass.Reopened})
 		return c, nil
 	})
 	return given, issued, err

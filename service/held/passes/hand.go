@@ -32,7 +32,7 @@ func (p *Passes) Revoke(ctx context.Context, actor, id string) error {
 		}
 		is.Revoked = now
 		e := p.event(kind.PassRevoked, actor, is, "")
-		return store.PassChange{Close: true, Story: []pass.Event{{At: now, What: pass.RevokedNow, Actor: actor}}, Event: &e}, nil
+		return store.PassChange{Close: true, Story: []pass.StoryEntry{{At: now, What: pass.RevokedNow, Actor: actor}}, Event: &e}, nil
 	})
 }
 
@@ -48,7 +48,7 @@ func (p *Passes) Pause(ctx context.Context, actor, id string) error {
 		}
 		is.Paused, is.Why = now, pass.BySteward
 		e := p.event(kind.PassPaused, actor, is, "")
-		return store.PassChange{Story: []pass.Event{{At: now, What: pass.PausedNow, Actor: actor}}, Event: &e}, nil
+		return store.PassChange{Story: []pass.StoryEntry{{At: now, What: pass.PausedNow, Actor: actor}}, Event: &e}, nil
 	})
 }
 
@@ -81,7 +81,7 @@ func (p *Passes) Resume(ctx context.Context, actor, id string) error {
 	err = p.change(ctx, l, func(is *pass.Pass, now time.Time) (store.PassChange, error) {
 		is.Paused, is.Why, is.Spread, is.Again = time.Time{}, "", time.Time{}, secret.TokenHash{}
 		e := p.event(kind.PassResumed, actor, is, "")
-		return store.PassChange{Afresh: true, Story: []pass.Event{{At: now, What: pass.Resumed, Actor: actor}}, Event: &e}, nil
+		return store.PassChange{Afresh: true, Story: []pass.StoryEntry{{At: now, What: pass.Resumed, Actor: actor}}, Event: &e}, nil
 	})
 	if err == nil {
 		l.barred.Store(false)
@@ -132,7 +132,7 @@ func (p *Passes) Renew(ctx context.Context, actor, id string, until time.Time, d
 		}
 		detail := ends(is)
 		e := p.event(kind.PassRenewed, actor, is, detail)
-		return store.PassChange{Story: []pass.Event{{At: now, What: pass.Renewed, Actor: actor, Detail: detail}}, Event: &e}, nil
+		return store.PassChange{Story: []pass.StoryEntry{{At: now, What: pass.Renewed, Actor: actor, Detail: detail}}, Event: &e}, nil
 	})
 	return l.is.Load(), err
 }
@@ -197,10 +197,10 @@ func (p *Passes) rotated(is *pass.Pass, actor string, now time.Time, grace time.
 		detail = "those before count until " + is.OldUntil.UTC().Format(time.RFC3339)
 	}
 	c.Close = grace == 0
-	c.Story = append(c.Story, pass.Event{At: now, What: pass.Rotated, Actor: actor, Detail: detail})
+	c.Story = append(c.Story, pass.StoryEntry{At: now, What: pass.Rotated, Actor: actor, Detail: detail})
 	if is.Address != "" {
 		c.Mails = append(c.Mails, p.issued(message.PassRotated, issued))
-		c.Story = append(c.Story, pass.Event{At: now, What: pass.Mailed, Detail: is.Address})
+		c.Story = append(c.Story, pass.StoryEntry{At: now, What: pass.Mailed, Detail: is.Address})
 	}
 	return c, issued, nil
 }
@@ -237,7 +237,7 @@ func (p *Passes) RotateKind(ctx context.Context, actor, ofKind string, before ti
 			return failed
 		}
 		done = len(changes)
-		e := store.Event{At: now, Kind: kind.PassRotated, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%d of the kind %s", done, ofKind)}
+		e := store.Activity{At: now, Kind: kind.PassRotated, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%d of the kind %s", done, ofKind)}
 		changes[done-1].Event = &e
 		return p.o.Store.ChangePass(ctx, changes...)
 	})
@@ -288,7 +288,7 @@ func (p *Passes) open(ctx context.Context, l *live, since func() time.Time, from
 			}
 		}
 		c.Opening = &store.Opening{Hash: hash, Pass: l.id, Since: since(), MadeAt: now, Network: from.Network, Agent: brief.Cut(from.Agent, 300)}
-		c.Story = append(c.Story, pass.Event{At: now, What: pass.Opened, Detail: from.Network})
+		c.Story = append(c.Story, pass.StoryEntry{At: now, What: pass.Opened, Detail: from.Network})
 		e := p.event(kind.PassOpened, "", is, "")
 		e.Network = from.Network
 		c.Event = &e
@@ -335,7 +335,7 @@ func (p *Passes) Used(ctx context.Context, id string, from netip.Addr) (bool, er
 
 // Tell changes what is known of a pass, as when records are brought from elsewhere, and adds to its story what edit
 // returns.
-func (p *Passes) Tell(ctx context.Context, id string, edit func(is *pass.Pass, now time.Time) []pass.Event) error {
+func (p *Passes) Tell(ctx context.Context, id string, edit func(is *pass.Pass, now time.Time) []pass.StoryEntry) error {
 	l, err := p.named(ctx, id)
 	if err != nil {
 		return err

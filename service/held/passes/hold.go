@@ -100,7 +100,7 @@ func (p *Passes) verify(ctx context.Context, id, password, from string) (holding
 	made := is.Since
 	if subtle.ConstantTimeCompare(is.Password[:], brought[:]) != 1 {
 		if subtle.ConstantTimeCompare(is.Old[:], brought[:]) != 1 || !now.Before(is.OldUntil) {
-			p.o.Activity.Add(store.Event{At: now, Kind: kind.PassFailed, AccountID: store.NoAccount, Network: from, Detail: "pass " + id + ", a wrong password"})
+			p.o.Activity.Add(store.Activity{At: now, Kind: kind.PassFailed, AccountID: store.NoAccount, Network: from, Detail: "pass " + id + ", a wrong password"})
 			return holding{}, ErrWrong
 		}
 		made = is.OldSince
@@ -152,11 +152,11 @@ func (h *Held) Use(ctx context.Context, from netip.Addr) (bool, error) {
 		if is.FirstUsed.IsZero() {
 			is.Until = is.Starts(now)
 			is.FirstUsed = now
-			c.Story = append(c.Story, pass.Event{At: now, What: pass.FirstUse})
+			c.Story = append(c.Story, pass.StoryEntry{At: now, What: pass.FirstUse})
 		}
 		if spread && (pause || now.Sub(is.Spread) >= pass.SpreadWithin) {
 			is.Spread = now
-			c.Story = append(c.Story, pass.Event{At: now, What: pass.SpreadOut, Detail: network})
+			c.Story = append(c.Story, pass.StoryEntry{At: now, What: pass.SpreadOut, Detail: network})
 			e := p.event(kind.PassSpread, "", is, "the latest is "+network)
 			c.Event = &e
 		}
@@ -185,7 +185,7 @@ func (l *live) opensOrFinishes(now time.Time) bool {
 func (p *Passes) pauseSpread(is *pass.Pass, now time.Time, c *store.PassChange) error {
 	token, hash := secret.NewToken()
 	is.Paused, is.Why, is.Again = now, pass.BySpread, hash
-	c.Story = append(c.Story, pass.Event{At: now, What: pass.PausedNow, Detail: "since it was used from too many networks"})
+	c.Story = append(c.Story, pass.StoryEntry{At: now, What: pass.PausedNow, Detail: "since it was used from too many networks"})
 	if is.Address != "" {
 		c.Mails = append(c.Mails, p.mail(message.PassPaused, is, now).With(p.o.Book().Prefix+"/pass?again="+token, now.Add(againLasts)))
 	}

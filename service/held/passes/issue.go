@@ -285,7 +285,7 @@ func (p *Passes) Import(ctx context.Context, actor, ofKind, list string, zone *t
 	for i := range all {
 		passes[i] = all[i].Pass
 	}
-	e := store.Event{At: p.o.Now(), Kind: kind.PassIssued, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%d of the kind %s from a list", len(all), d.Name)}
+	e := store.Activity{At: p.o.Now(), Kind: kind.PassIssued, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%d of the kind %s from a list", len(all), d.Name)}
 	if err := p.o.Store.AddPasses(ctx, passes, mails, e); err != nil {
 		return nil, nil, err
 	}

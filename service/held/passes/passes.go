@@ -241,7 +241,7 @@ type Story struct {
 	Pass     *pass.Pass
 	State    pass.State
 	Networks int // from which it was used within a day
-	Story    []pass.Event
+	Story    []pass.StoryEntry
 }
 
 // Story returns what is known of a pass.
@@ -333,12 +333,12 @@ func (p *Passes) kindOf(name string) (*policy.DeclaredPass, error) {
 }
 
 // event is what is recorded of a pass.
-func (p *Passes) event(of kind.Kind, actor string, is *pass.Pass, detail string) store.Event {
+func (p *Passes) event(of kind.Kind, actor string, is *pass.Pass, detail string) store.Activity {
 	what := "pass " + is.ID + " (" + is.Kind + ")"
 	if detail != "" {
 		what += ", " + detail
 	}
-	return store.Event{At: p.o.Now(), Kind: of, Account: is.Address, AccountID: store.NoAccount, Actor: actor, Detail: what}
+	return store.Activity{At: p.o.Now(), Kind: of, Account: is.Address, AccountID: store.NoAccount, Actor: actor, Detail: what}
 }
 
 // Sweep removes what is no longer asked for.

@@ -127,7 +127,7 @@ func TestNoSecretOfAPassIsKept(t *testing.T) {
 	if err := h.Activity.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
-	events, err := h.Records.AllEvents(ctx, store.EventQuery{Limit: 100})
+	events, err := h.Records.AllEvents(ctx, store.ActivityQuery{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}

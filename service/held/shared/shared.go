@@ -140,8 +140,8 @@ func (p *Passwords) Set(ctx context.Context, actor, name string, c Change) error
 	return err
 }
 
-func (p *Passwords) event(of kind.Kind, actor, detail string) store.Event {
-	return store.Event{At: p.o.Now(), Kind: of, AccountID: store.NoAccount, Actor: actor, Detail: detail}
+func (p *Passwords) event(of kind.Kind, actor, detail string) store.Activity {
+	return store.Activity{At: p.o.Now(), Kind: of, AccountID: store.NoAccount, Actor: actor, Detail: detail}
 }
 
 // Withdraw takes the passwords of a name away, so that nobody unlocks with them, and ends what was unlocked. It can be
@@ -191,7 +191,7 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 		}
 	}
 	if wait := p.o.Limiter.Try(now, limits...); wait > 0 {
-		p.o.Activity.Add(store.Event{At: now, Kind: kind.SignInSlowed, Network: from.Network, Detail: what})
+		p.o.Activity.Add(store.Activity{At: now, Kind: kind.SignInSlowed, Network: from.Network, Detail: what})
 		return "", nil, &throttle.Slow{Wait: wait}
 	}
 	defer p.o.Limiter.Over(limits...)
@@ -220,7 +220,7 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 		return "", nil, err
 	}
 	if right == "" {
-		err := p.o.Store.Record(ctx, store.Event{At: now, Kind: kind.UnlockFailed, AccountID: store.NoAccount, Network: from.Network, Detail: what})
+		err := p.o.Store.Record(ctx, store.Activity{At: now, Kind: kind.UnlockFailed, AccountID: store.NoAccount, Network: from.Network, Detail: what})
 		return "", nil, errors.Join(ErrWrong, err)
 	}
 	with := counting[slices.Index(hashes, right)]
@@ -241,7 +241,7 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 	if h, ok := secret.HashToken(before(with.Name)); ok {
 		old = &h
 	}
-	err = p.o.Store.AddUnlock(ctx, u, old, store.Event{At: now, Kind: kind.Unlocked, Account: from.Account, Network: from.Network, Detail: with.Name})
+	err = p.o.Store.AddUnlock(ctx, u, old, store.Activity{At: now, Kind: kind.Unlocked, Account: from.Account, Network: from.Network, Detail: with.Name})
 	if errors.Is(err, store.ErrNone) { // it was withdrawn in this moment
 		err = ErrWrong
 	}

@@ -35,7 +35,7 @@ type Log struct {
 	mu      sync.Mutex
 	before  *tally                      // the one that was written down last: a request may still have had it in hand
 	total   [len(policy.Outcomes)]int64 // of all that was counted in tallies before
-	events  []store.Event
+	events  []store.Activity
 	dropped int64
 	alike   map[alike]*drawn // refusals of the last minute
 	left    unwritten
@@ -54,7 +54,7 @@ type drawn struct {
 	since     time.Time
 	more      int64
 	places    int // of this kind of refusal, without a place
-	event     store.Event
+	event     store.Activity
 }
 
 const (
@@ -73,7 +73,7 @@ func New(o Options) *Log {
 
 // draw returns the reference of a refusal that is alike to one a moment ago, and false for one that
 // is to be recorded by itself. The lock is held.
-func (l *Log) draw(e store.Event) (reference string, known bool) {
+func (l *Log) draw(e store.Activity) (reference string, known bool) {
 	if l.alike == nil {
 		l.alike = map[alike]*drawn{}
 	}
@@ -108,7 +108,7 @@ func (d *drawn) over(now time.Time) bool { return now.Sub(d.since) >= drawnFor |
 
 // settle forgets the alike refusals of more than a minute ago, or all of them, and returns records
 // of how many more there were. The lock is held.
-func (l *Log) settle(now time.Time, all bool) (events []store.Event) {
+func (l *Log) settle(now time.Time, all bool) (events []store.Activity) {
 	for key, d := range l.alike {
 		if !all && !d.over(now) {
 			continue
@@ -170,7 +170,7 @@ func (l *Log) Note(outcome policy.Outcome, door *policy.Door, at place.Place, v 
 		network = v.From.String()
 	}
 	where := at.String()
-	return l.Add(store.Event{
+	return l.Add(store.Activity{
 		At: l.Now(), Kind: what, Account: v.Account, Actor: v.Account, Network: network, Reference: reference,
 		Door: door.Label(), Place: where[:min(len(where), longestPlace)], Detail: "asks for " + door.Ask() + known(v, version),
 	})
@@ -235,7 +235,7 @@ func (l *Log) Total(outcome policy.Outcome) int64 {
 
 // Add notes an event, by itself or with others that are alike, and returns the reference under
 // which it is found.
-func (l *Log) Add(e store.Event) (reference string) {
+func (l *Log) Add(e store.Activity) (reference string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	reference, known := l.draw(e)
@@ -276,7 +276,7 @@ func (l *Log) flushSoon(ctx context.Context) {
 // unwritten is what was noted and is not in the records yet.
 type unwritten struct {
 	turn   chan struct{} // holds one while somebody writes it down
-	events []store.Event
+	events []store.Activity
 	counts map[store.Count]int64 // by all but how many
 }
 
@@ -338,21 +338,21 @@ func (l *Log) collect(last bool) {
 		all, l.dropped = all[:mostUnwritten], l.dropped+int64(over)
 	}
 	if l.dropped > 0 && len(all) < mostUnwritten {
-		all = append(all, store.Event{At: l.Now(), Kind: kind.MoreRefused, Detail: fmt.Sprintf("%d more refusals than are recorded one by one", l.dropped)})
+		all = append(all, store.Activity{At: l.Now(), Kind: kind.MoreRefused, Detail: fmt.Sprintf("%d more refusals than are recorded one by one", l.dropped)})
 		l.dropped = 0
 	}
 	l.before, l.events, l.left.events = counted, nil, all
 }
 
-// An Event is a record of what happened; see store.Event.
-type Event = store.Event
+// An Record is a record of what happened; see store.Record.
+type Record = store.Activity
 
 // A Query says which events are meant; see store.EventQuery.
-type Query = store.EventQuery
+type Query = store.ActivityQuery
 
 // Events returns the latest events that a query means, newest first.
 // Rest is what to go on with as q.Before; 0 if that is all.
-func (l *Log) Events(ctx context.Context, q Query) (events []Event, rest int64, err error) {
+func (l *Log) Events(ctx context.Context, q Query) (events []Record, rest int64, err error) {
 	l.flushSoon(ctx)
 	return l.Store.Events(ctx, q)
 }

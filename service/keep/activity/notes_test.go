@@ -79,12 +79,12 @@ func TestCloseWritesAll(t *testing.T) {
 	records := fresh.Records(t, t.TempDir())
 	l := New(Options{Store: records, Now: time.Now})
 	for range 5 {
-		l.Add(store.Event{At: time.Now(), Kind: "sign-in slowed", Account: "ines", Network: "192.0.2.7"})
+		l.Add(store.Activity{At: time.Now(), Kind: "sign-in slowed", Account: "ines", Network: "192.0.2.7"})
 	}
 	if err := l.Close(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	all, err := records.AllEvents(t.Context(), store.EventQuery{Limit: 10})
+	all, err := records.AllEvents(t.Context(), store.ActivityQuery{Limit: 10})
 	if err != nil || len(all) != 2 || !strings.HasPrefix(all[0].Detail, "4 more like this") {
 		t.Errorf("%+v %v", all, err)
 	}

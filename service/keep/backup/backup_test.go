@@ -46,7 +46,7 @@ func opened(t *testing.T, data string) *store.Store {
 
 func add(t *testing.T, records *store.Store, name string) int64 {
 	t.Helper()
-	id, err := records.AddAccount(context.Background(), &account.Account{Name: name, MadeAt: noon}, store.Keys{Name: name}, "a hash", store.Event{At: noon, Kind: "account added", Account: name})
+	id, err := records.AddAccount(context.Background(), &account.Account{Name: name, MadeAt: noon}, store.Keys{Name: name}, "a hash", store.Activity{At: noon, Kind: "account added", Account: name})
 	if err != nil {
 		t.Error(err)
 	}
@@ -61,11 +61,11 @@ func TestBackupAndRestore(t *testing.T) {
 		ines := add(t, records, "ines")
 		_, hash := secret.NewToken()
 		s := &session.Session{Hash: hash, Family: "f", Account: ines, MadeAt: noon, SeenAt: noon, ProvedAt: noon}
-		if err := records.AddSession(ctx, s, 0, nil, nil, store.Event{At: noon, Kind: "sign-in", Account: "ines"}); err != nil {
+		if err := records.AddSession(ctx, s, 0, nil, nil, store.Activity{At: noon, Kind: "sign-in", Account: "ines"}); err != nil {
 			t.Fatal(err)
 		}
 		m := message.New(message.Recover, "ines@marram.example", "ines", "en", noon)
-		if err := records.Post(ctx, m, store.Event{At: noon, Kind: "message test"}); err != nil {
+		if err := records.Post(ctx, m, store.Activity{At: noon, Kind: "message test"}); err != nil {
 			t.Fatal(err)
 		}
 		file := filepath.Join(t.TempDir(), "b.tar.gz")
@@ -106,7 +106,7 @@ func TestBackupAndRestore(t *testing.T) {
 		if err != nil || len(due) == 1 != goesOn {
 			t.Errorf("goes on %v: %d messages are sent, %v", goesOn, len(due), err)
 		}
-		if told, err := again.AllEvents(ctx, store.EventQuery{Kind: "records restored", Limit: 5}); err != nil || len(told) != 1 || !strings.Contains(told[0].Detail, "from a backup made 20") {
+		if told, err := again.AllEvents(ctx, store.ActivityQuery{Kind: "records restored", Limit: 5}); err != nil || len(told) != 1 || !strings.Contains(told[0].Detail, "from a backup made 20") {
 			t.Errorf("%+v %v", told, err)
 		}
 		if _, err := Restore(ctx, file, to, Options{}); err == nil || !strings.Contains(err.Error(), "is not empty") {

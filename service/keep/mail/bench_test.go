@@ -20,7 +20,7 @@ func BenchmarkDeliver(b *testing.B) {
 		b.ReportAllocs()
 		for range b.N {
 			m := message.New(message.Recover, "ines@marram.example", "ines", words.English, o.clock.now()).With("/door/recover?link=TOKEN", o.clock.now().Add(time.Hour))
-			if err := o.store.Post(b.Context(), m, store.Event{At: m.MadeAt, Kind: "link made"}); err != nil {
+			if err := o.store.Post(b.Context(), m, store.Activity{At: m.MadeAt, Kind: "link made"}); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -225,7 +225,7 @@ func (b *Outbox) hand(connection *gomail.Client, m message.Message) (outcome mes
 
 // note writes down what has become of a message that was waiting.
 func (b *Outbox) note(ctx context.Context, m message.Message) error {
-	var e *store.Event
+	var e *store.Activity
 	if m.State == message.Failed {
 		e = b.event(kind.MessageFailed, m, "", m.Problem)
 	}
@@ -236,12 +236,12 @@ func (b *Outbox) note(ctx context.Context, m message.Message) error {
 	return err
 }
 
-func (b *Outbox) event(what kind.Kind, m message.Message, actor, detail string) *store.Event {
+func (b *Outbox) event(what kind.Kind, m message.Message, actor, detail string) *store.Activity {
 	text := fmt.Sprintf("%s to %s", m.Kind, m.To)
 	if detail != "" {
 		text += ": " + detail
 	}
-	e := &store.Event{At: b.o.Now(), Kind: what, Account: m.Account, AccountID: m.AccountID, Actor: actor, Detail: text}
+	e := &store.Activity{At: b.o.Now(), Kind: what, Account: m.Account, AccountID: m.AccountID, Actor: actor, Detail: text}
 	if m.AccountID == 0 {
 		e.AccountID = store.NoAccount
 	}
@@ -340,7 +340,7 @@ func (b *Outbox) Drop(ctx context.Context, actor string, id int64) error {
 	return b.set(ctx, m, before, b.event(kind.MessageDropped, m, actor, ""))
 }
 
-func (b *Outbox) set(ctx context.Context, m message.Message, before message.State, e *store.Event) error {
+func (b *Outbox) set(ctx context.Context, m message.Message, before message.State, e *store.Activity) error {
 	err := b.o.Store.SetMessage(ctx, m, before, e)
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Taken("message %d has changed meanwhile; look at it again", m.ID)

@@ -69,7 +69,7 @@ func server1(t testing.TB, address, password string) *Server {
 func (o *office) post(t *testing.T, to string) message.Message {
 	t.Helper()
 	m := message.New(message.Recover, to, "ines", words.English, o.clock.now()).With("/door/recover?link=TOKEN", o.clock.now().Add(time.Hour))
-	if err := o.store.Post(t.Context(), m, store.Event{At: m.MadeAt, Kind: "link made", Account: "ines"}); err != nil {
+	if err := o.store.Post(t.Context(), m, store.Activity{At: m.MadeAt, Kind: "link made", Account: "ines"}); err != nil {
 		t.Fatal(err)
 	}
 	return m
@@ -183,7 +183,7 @@ func TestWhatTheServerSaysCounts(t *testing.T) {
 			t.Errorf("%s: %s, %q", m.To, m.State, m.Problem)
 		}
 	}
-	if events, err := o.store.AllEvents(t.Context(), store.EventQuery{Kind: "message failed", Limit: 9}); err != nil || len(events) != 1 || !strings.Contains(events[0].Detail, "nobody of that name") {
+	if events, err := o.store.AllEvents(t.Context(), store.ActivityQuery{Kind: "message failed", Limit: 9}); err != nil || len(events) != 1 || !strings.Contains(events[0].Detail, "nobody of that name") {
 		t.Errorf("%+v, %v", events, err)
 	}
 	remarks, err := o.Remarks(t.Context())
@@ -239,7 +239,7 @@ func TestStewardsTryAgainAndDrop(t *testing.T) {
 	if text := string(s.all()[1].text); !strings.Contains(text, "Subject: Ein Test von Marram Point") {
 		t.Errorf("the test says\n%s", text)
 	}
-	if events, err := o.store.AllEvents(t.Context(), store.EventQuery{Kind: "test message", Limit: 9}); err != nil || len(events) != 1 || events[0].Actor != "agnes" {
+	if events, err := o.store.AllEvents(t.Context(), store.ActivityQuery{Kind: "test message", Limit: 9}); err != nil || len(events) != 1 || events[0].Actor != "agnes" {
 		t.Errorf("%+v, %v", events, err)
 	}
 	if err := o.Drop(t.Context(), "agnes", 99); err == nil || !strings.Contains(err.Error(), "no message 99") {
@@ -444,7 +444,7 @@ func TestWithoutAServer(t *testing.T) {
 	if err != nil || path != "/door/recover?link=TOKEN" {
 		t.Errorf("%q, %v", path, err)
 	}
-	events, err := o.store.AllEvents(t.Context(), store.EventQuery{Kind: "message shown", Limit: 2})
+	events, err := o.store.AllEvents(t.Context(), store.ActivityQuery{Kind: "message shown", Limit: 2})
 	if err != nil || len(events) != 1 || events[0].Actor != "agnes" || strings.Contains(events[0].Detail, "TOKEN") {
 		t.Errorf("%+v, %v", events, err)
 	}

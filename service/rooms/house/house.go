@@ -110,7 +110,7 @@ func BookOf(t testing.TB, text string) *policy.Book {
 // SignIn signs Ines in, and returns the token of her session.
 func SignIn(t *testing.T, r *House, remember bool) string {
 	t.Helper()
-	in, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7", Agent: strings.Repeat("x", 1000)}, remember)
+	in, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7", Agent: strings.Repeat("x", 1000)}, remember)
 	if err != nil || in.Visitor.Account != "ines" || !slices.Equal(in.Visitor.Roles, []string{"keeper"}) {
 		t.Fatalf("%+v %v", in.Visitor, err)
 	}
@@ -142,7 +142,7 @@ func (h *House) Present(ctx context.Context, network, user, password string) (v 
 // Verified is how often an account's credentials of HTTP Basic were looked at and right.
 func (h *House) Verified(t *testing.T) (n int) {
 	t.Helper()
-	events, _, err := h.Activity.Events(ctx, store.EventQuery{Kind: "sign-in", Words: "http basic", Limit: 100})
+	events, _, err := h.Activity.Events(ctx, store.ActivityQuery{Kind: "sign-in", Words: "http basic", Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}

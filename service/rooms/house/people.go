@@ -51,7 +51,7 @@ func (h *House) Key(t testing.TB, want accesskeys.NewKey) (token, handle string)
 	if want.Name == "" {
 		want.Name = "tide report"
 	}
-	token, made, err := h.Keys.Make(ctx, "test", h.Account(t, "ines"), want, sessions.Origin{})
+	token, made, err := h.AccessKeys.Make(ctx, "test", h.Account(t, "ines"), want, sessions.Origin{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -121,7 +121,7 @@ func (h *House) Passkey(t testing.TB, name string) *pretend.Key {
 // Half is the token of somebody whose password was right and who is asked for more.
 func (h *House) Half(t testing.TB, from sessions.Origin) string {
 	t.Helper()
-	_, err := h.Desk.SignIn(ctx, "ines", InesPassword, from, false)
+	_, err := h.SignIn.SignIn(ctx, "ines", InesPassword, from, false)
 	var second *signin.Second
 	if !errors.As(err, &second) {
 		t.Fatalf("not asked for a second factor: %v", err)
@@ -132,7 +132,7 @@ func (h *House) Half(t testing.TB, from sessions.Origin) string {
 // Kinds are the kinds of all that was noted, the newest first.
 func (h *House) Kinds(t testing.TB) (all []activity.Kind) {
 	t.Helper()
-	events, _, err := h.Activity.Events(ctx, store.EventQuery{Limit: 100})
+	events, _, err := h.Activity.Events(ctx, store.ActivityQuery{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -216,7 +216,7 @@ func Add(t *testing.T, r *House, n people.NewAccount) {
 // SignInAs signs somebody in, and returns the token of the session.
 func SignInAs(t *testing.T, r *House, name, password string) string {
 	t.Helper()
-	in, err := r.Desk.SignIn(ctx, name, password, sessions.Origin{Network: "192.0.2.7"}, false)
+	in, err := r.SignIn.SignIn(ctx, name, password, sessions.Origin{Network: "192.0.2.7"}, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -214,7 +214,7 @@ func (f *following) reject(of *found) {
 
 // recordBroken has recorded that the file would break a guarantee.
 func (f *following) recordBroken(of policy.Finding) {
-	e := store.Event{At: time.Now(), Kind: activity.GuaranteeBroken, AccountID: store.NoAccount, Actor: "file", Detail: fmt.Sprintf("line %d: %s", of.Line, of.Message)}
+	e := store.Activity{At: time.Now(), Kind: activity.GuaranteeBroken, AccountID: store.NoAccount, Actor: "file", Detail: fmt.Sprintf("line %d: %s", of.Line, of.Message)}
 	if err := f.store.Record(context.Background(), e); err != nil {
 		f.log.Error("it could not be recorded that a guarantee is broken", "error", err)
 	}

@@ -472,7 +472,7 @@ func (p *Policy) enforce(ctx context.Context, actor, comment string, text []byte
 	}
 	now := time.Now()
 	v, err := p.store.AddVersion(ctx, store.Version{At: now, Actor: actor, Comment: comment, Text: string(text)},
-		store.Event{At: now, Kind: activity.PolicyApplied, Actor: actor, Detail: comment})
+		store.Activity{At: now, Kind: activity.PolicyApplied, Actor: actor, Detail: comment})
 	if err != nil {
 		return v, err
 	}

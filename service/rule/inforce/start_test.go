@@ -78,7 +78,7 @@ func TestStartWithAFaultyFile(t *testing.T) {
 			t.Fatal(err)
 		}
 		later := store.Version{At: time.Now(), Text: "doors: [{path: /, admit: nobody-yet}]\n"}
-		if _, err := records.AddVersion(t.Context(), later, store.Event{At: later.At, Kind: activity.PolicyApplied}); err != nil {
+		if _, err := records.AddVersion(t.Context(), later, store.Activity{At: later.At, Kind: activity.PolicyApplied}); err != nil {
 			t.Fatal(err)
 		}
 		put(t, o.File, "doors: 7\n")

@@ -22,7 +22,7 @@ type Bought struct {
 }
 
 // Bought returns what the owner of an account has bought, the latest first.
-func (b *Books) Bought(ctx context.Context, a *account.Account) ([]Bought, error) {
+func (b *Inbox) Bought(ctx context.Context, a *account.Account) ([]Bought, error) {
 	facts, err := b.o.Store.BoughtBy(ctx, a.ID, "")
 	if err != nil {
 		return nil, err

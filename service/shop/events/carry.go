@@ -25,7 +25,7 @@ import (
 const unpaid = "nothing is known of its order yet; it is carried out when the payment comes"
 
 // carryOut carries out one event, or keeps it and says why it cannot be done. The error says that the records cannot be read or written.
-func (b *Books) carryOut(ctx context.Context, told event.Record, actor string) error {
+func (b *Inbox) carryOut(ctx context.Context, told event.Record, actor string) error {
 	b.working.Lock()
 	defer b.working.Unlock()
 	var err error
@@ -53,7 +53,7 @@ func (b *Books) carryOut(ctx context.Context, told event.Record, actor string) e
 }
 
 // carried lets be carried out what waited for something that was carried out.
-func (b *Books) carried(ctx context.Context, w *work) error {
+func (b *Inbox) carried(ctx context.Context, w *work) error {
 	if len(w.carried.Payments) == 0 {
 		return nil
 	}
@@ -66,7 +66,7 @@ func (b *Books) carried(ctx context.Context, w *work) error {
 	return err
 }
 
-func (b *Books) keep(ctx context.Context, told event.Record, why string) error {
+func (b *Inbox) keep(ctx context.Context, told event.Record, why string) error {
 	if told.State == event.Kept && told.Problem == why {
 		return nil
 	}
@@ -78,13 +78,13 @@ func (b *Books) keep(ctx context.Context, told event.Record, why string) error {
 	return err
 }
 
-func (b *Books) record(of kind.Kind, e event.Event, detail string) store.Event {
-	return store.Event{At: b.o.Now(), Kind: of, Account: e.Buyer.Address, AccountID: store.NoAccount, Actor: "shop", Detail: fmt.Sprintf("%s, order %s: %s", e.Type, e.Order, detail)}
+func (b *Inbox) record(of kind.Kind, e event.Event, detail string) store.Activity {
+	return store.Activity{At: b.o.Now(), Kind: of, Account: e.Buyer.Address, AccountID: store.NoAccount, Actor: "shop", Detail: fmt.Sprintf("%s, order %s: %s", e.Type, e.Order, detail)}
 }
 
 // A work is what an event comes to, while it is worked out.
 type work struct {
-	b       *Books
+	b       *Inbox
 	book    *policy.Book
 	told    event.Record
 	actor   string
@@ -99,7 +99,7 @@ type work struct {
 }
 
 // workOut works out what an event comes to. The error is a *mistake.Error that says why it cannot be carried out.
-func (b *Books) workOut(ctx context.Context, told event.Record, actor string) (*work, error) {
+func (b *Inbox) workOut(ctx context.Context, told event.Record, actor string) (*work, error) {
 	w := &work{b: b, book: b.o.Book(), told: told, actor: actor, now: b.o.Now().UTC().Truncate(time.Millisecond), at: told.Event.At, longer: map[string]int{}}
 	if w.at.IsZero() || w.at.After(told.At) { // nothing has happened that is still to come
 		w.at = told.At

@@ -25,7 +25,7 @@ import (
 	"ostiarius/store"
 )
 
-// Options are what Books need.
+// Options are what an Inbox needs.
 type Options struct {
 	Store    *store.Store
 	Book     func() *policy.Book // the policy now in force
@@ -37,8 +37,8 @@ type Options struct {
 	Keep     time.Duration // how long events are kept that were done with; 0 for ever
 }
 
-// Books are kept of what was paid for.
-type Books struct {
+// An Inbox takes what shops tell, and carries it out.
+type Inbox struct {
 	o       Options
 	secrets atomic.Pointer[[]store.EventSecret]
 	wake    chan struct{}
@@ -49,9 +49,9 @@ type Books struct {
 	writing bool
 }
 
-// New returns the Books over the records in o.Store.
-func New(o Options) (*Books, error) {
-	b := &Books{o: o, wake: make(chan struct{}, 1)}
+// New returns an Inbox over the records in o.Store.
+func New(o Options) (*Inbox, error) {
+	b := &Inbox{o: o, wake: make(chan struct{}, 1)}
 	o.Store.Subscribe(func(n store.News) {
 		if n.Events {
 			b.Wake()
@@ -65,7 +65,7 @@ var ErrRefused = errors.New("the event is refused")
 
 // Take takes what somebody tells from a network, and returns when it is in the records. The error is ErrRefused, or says that the records cannot
 // be written.
-func (b *Books) Take(ctx context.Context, h signature.Head, body []byte, network string) error {
+func (b *Inbox) Take(ctx context.Context, h signature.Head, body []byte, network string) error {
 	now := b.o.Now()
 	var secrets []signature.Secret
 	for _, s := range *b.secrets.Load() {
@@ -74,7 +74,7 @@ func (b *Books) Take(ctx context.Context, h signature.Head, body []byte, network
 		}
 	}
 	refuse := func(why error) error {
-		b.o.Activity.Add(store.Event{At: now, Kind: kind.EventRefused, Network: network, AccountID: store.NoAccount, Detail: why.Error()})
+		b.o.Activity.Add(store.Activity{At: now, Kind: kind.EventRefused, Network: network, AccountID: store.NoAccount, Detail: why.Error()})
 		return ErrRefused
 	}
 	if len(secrets) == 0 {
@@ -110,7 +110,7 @@ const (
 )
 
 // put writes down an event. Those that arrive while others are written down are written down together: the disk is waited for once.
-func (b *Books) put(ctx context.Context, told event.Record) error {
+func (b *Inbox) put(ctx context.Context, told event.Record) error {
 	a := &arrival{told, make(chan error, 1)}
 	b.mu.Lock()
 	if len(b.queue) >= mostQueued {
@@ -127,7 +127,7 @@ func (b *Books) put(ctx context.Context, told event.Record) error {
 	return <-a.done
 }
 
-func (b *Books) write(ctx context.Context) {
+func (b *Inbox) write(ctx context.Context) {
 	for {
 		b.mu.Lock()
 		some := b.queue[:min(len(b.queue), mostTogether)]
@@ -149,7 +149,7 @@ func (b *Books) write(ctx context.Context) {
 }
 
 // Wake says that there are events to be carried out.
-func (b *Books) Wake() {
+func (b *Inbox) Wake() {
 	select {
 	case b.wake <- struct{}{}:
 	default:
@@ -164,7 +164,7 @@ const (
 )
 
 // Run carries out events until ctx ends; one that is under way is finished.
-func (b *Books) Run(ctx context.Context) {
+func (b *Inbox) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		wait := lookAgain
 		if err := b.CarryOut(context.WithoutCancel(ctx)); err != nil {
@@ -186,7 +186,7 @@ const mostFailed = 5
 
 // CarryOut carries out what is waiting. The error says that the records cannot be read or written; what is not done then waits on. One event that fails
 // does not hold up those behind it.
-func (b *Books) CarryOut(ctx context.Context) error {
+func (b *Inbox) CarryOut(ctx context.Context) error {
 	for {
 		waiting, err := b.o.Store.WaitingEvents(ctx, mostTogether)
 		if err != nil || len(waiting) == 0 {
@@ -208,7 +208,7 @@ func (b *Books) CarryOut(ctx context.Context) error {
 }
 
 // Find returns an event. The error is a *mistake.Error if there is none of that number.
-func (b *Books) Find(ctx context.Context, id int64) (event.Record, error) {
+func (b *Inbox) Find(ctx context.Context, id int64) (event.Record, error) {
 	told, err := b.o.Store.ToldEvent(ctx, id)
 	if errors.Is(err, store.ErrNone) {
 		err = mistake.Unknown("there is no event %d; `ostiarius events list` shows them", id)
@@ -217,7 +217,7 @@ func (b *Books) Find(ctx context.Context, id int64) (event.Record, error) {
 }
 
 // List returns the events that a query means, the newest first, and how many there are in each state in all.
-func (b *Books) List(ctx context.Context, q store.EventsQuery) ([]event.Record, map[event.State]int, error) {
+func (b *Inbox) List(ctx context.Context, q store.EventsQuery) ([]event.Record, map[event.State]int, error) {
 	all, err := b.o.Store.ToldEvents(ctx, q)
 	if err != nil {
 		return nil, nil, err
@@ -228,7 +228,7 @@ func (b *Books) List(ctx context.Context, q store.EventsQuery) ([]event.Record, 
 
 // Retry carries out an event that was kept; of one that is done and waits for its buyer, it sends the link once more. The error is a *mistake.Error that
 // says why it still cannot be done.
-func (b *Books) Retry(ctx context.Context, actor string, id int64) error {
+func (b *Inbox) Retry(ctx context.Context, actor string, id int64) error {
 	told, err := b.Find(ctx, id)
 	if err != nil {
 		return err
@@ -253,7 +253,7 @@ func (b *Books) Retry(ctx context.Context, actor string, id int64) error {
 }
 
 // Drop says that an event which was kept is not carried out.
-func (b *Books) Drop(ctx context.Context, actor string, id int64) error {
+func (b *Inbox) Drop(ctx context.Context, actor string, id int64) error {
 	told, err := b.Find(ctx, id)
 	if err != nil {
 		return err
@@ -271,7 +271,7 @@ func (b *Books) Drop(ctx context.Context, actor string, id int64) error {
 }
 
 // Remarks says what is to be looked at: events that could not be carried out.
-func (b *Books) Remarks(ctx context.Context) ([]string, error) {
+func (b *Inbox) Remarks(ctx context.Context) ([]string, error) {
 	counts, err := b.o.Store.CountEvents(ctx)
 	switch n := counts[event.Kept]; {
 	case err != nil || n == 0:
@@ -284,7 +284,7 @@ func (b *Books) Remarks(ctx context.Context) ([]string, error) {
 }
 
 // Sweep removes what has ended.
-func (b *Books) Sweep(ctx context.Context) error {
+func (b *Inbox) Sweep(ctx context.Context) error {
 	err := b.o.Store.SweepSecrets(ctx, b.o.Now())
 	if b.o.Keep > 0 {
 		err = errors.Join(err, b.o.Store.SweepEvents(ctx, b.o.Now().Add(-b.o.Keep)))
@@ -296,6 +296,6 @@ func (b *Books) Sweep(ctx context.Context) error {
 }
 
 // Chores is for chores.Room.
-func (b *Books) Chores() []chores.Chore {
+func (b *Inbox) Chores() []chores.Chore {
 	return []chores.Chore{chores.Sweep(b.Sweep)}
 }

@@ -100,7 +100,7 @@ func BenchmarkMembers(b *testing.B) {
 			}
 			part = append(part, store.Import{
 				Account: &account.Account{Name: name, Email: name + "@marram.example", MadeAt: now, MadeBy: "test", Grants: []account.Grant{{Role: []string{"friend", "supporter"}[i%2], From: now.Add(-time.Duration(i) * time.Minute), Until: until, By: "test"}}},
-				Keys:    store.Keys{Name: name, Email: name + "@marram.example"}, Event: store.Event{At: now, Kind: "account added", Account: name},
+				Keys:    store.Keys{Name: name, Email: name + "@marram.example"}, Event: store.Activity{At: now, Kind: "account added", Account: name},
 			})
 		}
 		if err := s.Records.Import(context.Background(), part); err != nil {

@@ -104,7 +104,7 @@ func TestAnAreaFollowsWhatWasPaid(t *testing.T) {
 	s.Book = house.BookOf(t, house.Sold+"sessions: { idle: 0, lifetime: 0 }\n")
 	s.House.Rooms = s.House.Start(t).Rooms
 	s.Proven("mo", "mo@marram.example")
-	in, err := s.Desk.SignIn(ctx, "mo", "quiet-harbour-ledger", sessions.Origin{Network: "192.0.2.7"}, false)
+	in, err := s.SignIn.SignIn(ctx, "mo", "quiet-harbour-ledger", sessions.Origin{Network: "192.0.2.7"}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -327,7 +327,7 @@ func TestEventsAreSigned(t *testing.T) {
 	if err := s.Deliver("m3", `{"type":"paid"`); !errors.Is(err, events.ErrRefused) {
 		t.Errorf("malformed: %v", err)
 	}
-	found, _, err := s.Activity.Events(ctx, store.EventQuery{Kind: string(kind.EventRefused), Limit: 10})
+	found, _, err := s.Activity.Events(ctx, store.ActivityQuery{Kind: string(kind.EventRefused), Limit: 10})
 	if err != nil || len(found) != 4 {
 		t.Errorf("recorded: %+v %v", found, err)
 	}

@@ -17,7 +17,7 @@ import (
 
 // Import takes a list of payments, as if the shop had told of them. Lines of one order that say the same of it are one event. Lines that cannot be taken are told
 // and left out, and those that were taken before do nothing more. With dry, it only says what would happen.
-func (b *Books) Import(ctx context.Context, actor, list string, zone *time.Location, dry bool) ([]roster.Done, error) {
+func (b *Inbox) Import(ctx context.Context, actor, list string, zone *time.Location, dry bool) ([]roster.Done, error) {
 	entries, err := event.ReadList(list, zone)
 	if err != nil {
 		return nil, mistake.Of(err)
@@ -68,7 +68,7 @@ func (b *Books) Import(ctx context.Context, actor, list string, zone *time.Locat
 }
 
 // fromList takes one event of a list, and says what has become of it, or would.
-func (b *Books) fromList(ctx context.Context, actor string, told *event.Record, dry bool) (roster.Done, error) {
+func (b *Inbox) fromList(ctx context.Context, actor string, told *event.Record, dry bool) (roster.Done, error) {
 	text, err := json.Marshal(told.Event)
 	if err != nil {
 		return roster.Done{}, err
@@ -136,7 +136,7 @@ const (
 )
 
 // Progress returns how far an order is; nothing else of it.
-func (b *Books) Progress(ctx context.Context, order string) (Progress, error) {
+func (b *Inbox) Progress(ctx context.Context, order string) (Progress, error) {
 	all, err := b.o.Store.EventsOf(ctx, order)
 	if err != nil {
 		return NotYet, err

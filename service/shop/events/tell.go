@@ -72,7 +72,7 @@ func (w *work) mail(of message.Kind, to string, titles []string, until time.Time
 }
 
 // claimAgain sends another link with which a buyer takes what they bought.
-func (b *Books) claimAgain(ctx context.Context, actor string, told event.Record) error {
+func (b *Inbox) claimAgain(ctx context.Context, actor string, told event.Record) error {
 	b.working.Lock()
 	defer b.working.Unlock()
 	w, err := b.workOut(ctx, told, actor)
@@ -104,7 +104,7 @@ func (b *Books) claimAgain(ctx context.Context, actor string, told event.Record)
 		return mistake.Invalid("nothing is left of order %s", w.order.Number)
 	}
 	w.claim(titles, until)
-	w.carried.Records = []store.Event{b.record(kind.EventRetried, told.Event, "another link is sent")}
+	w.carried.Records = []store.Activity{b.record(kind.EventRetried, told.Event, "another link is sent")}
 	w.carried.Records[0].Actor = actor
 	err = b.o.Store.CarryOut(ctx, w.carried)
 	return err

@@ -22,7 +22,7 @@ import (
 	"ostiarius/store"
 )
 
-// Options are what a Roll needs.
+// Options are what Members need.
 type Options struct {
 	Store  *store.Store
 	Book   func() *policy.Book // the policy now in force
@@ -30,14 +30,14 @@ type Options struct {
 	Passes *passes.Passes
 }
 
-// A Roll is who has which role.
-type Roll struct{ o Options }
+// A Members is who has which role.
+type Members struct{ o Options }
 
-// New returns the Roll over the records in o.Store.
-func New(o Options) *Roll { return &Roll{o} }
+// New returns the Members over the records in o.Store.
+func New(o Options) *Members { return &Members{o} }
 
 // List returns the members that a query means, and how many there are in all.
-func (r *Roll) List(ctx context.Context, q store.MemberQuery) ([]store.Member, int, error) {
+func (r *Members) List(ctx context.Context, q store.MemberQuery) ([]store.Member, int, error) {
 	if q.Role != "" && !r.o.Book().KnownRole(q.Role) {
 		return nil, 0, mistake.Invalid("unknown role %q; the policy has %v", q.Role, r.o.Book().RoleNames())
 	}
@@ -52,7 +52,7 @@ type Week struct {
 }
 
 // Weeks returns how many had each role at the end of each of the last weeks, as far as the records tell: who was taken a role from is not counted.
-func (r *Roll) Weeks(ctx context.Context, n int) ([]Week, error) {
+func (r *Members) Weeks(ctx context.Context, n int) ([]Week, error) {
 	begun, ended, err := r.o.Store.MemberChanges(ctx)
 	if err != nil {
 		return nil, err
@@ -80,7 +80,7 @@ func (r *Roll) Weeks(ctx context.Context, n int) ([]Week, error) {
 const atOnce = 200
 
 // Tend has recorded what has begun and ended since it was last called, which other programs may be told of.
-func (r *Roll) Tend(ctx context.Context) error {
+func (r *Members) Tend(ctx context.Context) error {
 	now := r.o.Now()
 	for _, what := range []struct {
 		find  func(context.Context, time.Time, int) ([]store.Member, error)
@@ -99,7 +99,7 @@ func (r *Roll) Tend(ctx context.Context) error {
 }
 
 // Remind writes to those whose role or pass ends soon, as the policy says, once for each time that it says.
-func (r *Roll) Remind(ctx context.Context) error {
+func (r *Members) Remind(ctx context.Context) error {
 	book, now := r.o.Book(), r.o.Now()
 	for _, ahead := range slices.Backward(book.Reminders) { // the shortest first: who is reminded now is not reminded of the same twice
 		all, err := r.o.Store.Ending(ctx, now, ahead, atOnce)
@@ -124,7 +124,7 @@ func (r *Roll) Remind(ctx context.Context) error {
 	return nil
 }
 
-func (r *Roll) remind(ctx context.Context, book *policy.Book, m store.Member, ahead time.Duration, now time.Time) error {
+func (r *Members) remind(ctx context.Context, book *policy.Book, m store.Member, ahead time.Duration, now time.Time) error {
 	title, item, err := "", "", error(nil)
 	if m.Grant.Order != "" {
 		if title, item, err = r.o.Store.TitleOf(ctx, m.Grant.Order, m.Grant.Role); err != nil {
@@ -142,12 +142,12 @@ func (r *Roll) remind(ctx context.Context, book *policy.Book, m store.Member, ah
 		mail.Link = book.Prefix + "/join?item=" + url.QueryEscape(item)
 	}
 	err = r.o.Store.Remind(ctx, fmt.Sprintf("account %d %s", m.ID, m.Grant.Role), m.Grant.Until, ahead, []message.Message{mail},
-		store.Event{At: now, Kind: kind.Reminded, Account: m.Account, AccountID: m.ID, Detail: "role " + m.Grant.Role + " ends at " + m.Grant.Until.UTC().Format(time.RFC3339)})
+		store.Activity{At: now, Kind: kind.Reminded, Account: m.Account, AccountID: m.ID, Detail: "role " + m.Grant.Role + " ends at " + m.Grant.Until.UTC().Format(time.RFC3339)})
 	return err
 }
 
 // paidUntil returns the end that somebody is told: without the days of grace, as long as they have not begun.
-func (r *Roll) paidUntil(ctx context.Context, m store.Member, now time.Time) (time.Time, error) {
+func (r *Members) paidUntil(ctx context.Context, m store.Member, now time.Time) (time.Time, error) {
 	if m.Grant.Order == "" {
 		return m.Grant.Until, nil
 	}
@@ -163,7 +163,7 @@ func (r *Roll) paidUntil(ctx context.Context, m store.Member, now time.Time) (ti
 	return m.Grant.Until, nil
 }
 
-func (r *Roll) remindOfPass(ctx context.Context, book *policy.Book, id string, ahead time.Duration, now time.Time) error {
+func (r *Members) remindOfPass(ctx context.Context, book *policy.Book, id string, ahead time.Duration, now time.Time) error {
 	is, err := r.o.Passes.Is(ctx, id)
 	if err != nil {
 		return err
@@ -171,11 +171,11 @@ func (r *Roll) remindOfPass(ctx context.Context, book *policy.Book, id string, a
 	mail := r.mail(book, is.Address, cmp.Or(is.Name, is.Address), r.o.Passes.TitleOf(is.Kind), is.Language, is.Until, now)
 	mail.Link = r.o.Passes.Leads(is)
 	err = r.o.Store.Remind(ctx, "pass "+id, is.Until, ahead, []message.Message{mail},
-		store.Event{At: now, Kind: kind.Reminded, Account: is.Address, AccountID: store.NoAccount, Detail: "pass " + id + " ends at " + is.Until.UTC().Format(time.RFC3339)})
+		store.Activity{At: now, Kind: kind.Reminded, Account: is.Address, AccountID: store.NoAccount, Detail: "pass " + id + " ends at " + is.Until.UTC().Format(time.RFC3339)})
 	return err
 }
 
-func (r *Roll) mail(book *policy.Book, to, name, title string, in words.Language, until, now time.Time) message.Message {
+func (r *Members) mail(book *policy.Book, to, name, title string, in words.Language, until, now time.Time) message.Message {
 	m := message.New(message.Reminder, to, "", in, now)
 	m.Gaps["name"], m.Gaps["title"], m.Gaps["when"] = name, title, words.Day(in, until.Local().Add(-time.Millisecond))
 	m.Until = until // then it says nothing any more
@@ -183,11 +183,11 @@ func (r *Roll) mail(book *policy.Book, to, name, title string, in words.Language
 }
 
 // Sweep forgets of which ends people were reminded that are long over.
-func (r *Roll) Sweep(ctx context.Context) error {
+func (r *Members) Sweep(ctx context.Context) error {
 	return r.o.Store.SweepReminders(ctx, r.o.Now().Add(-30*24*time.Hour))
 }
 
 // Chores is for chores.Room.
-func (r *Roll) Chores() []chores.Chore {
+func (r *Members) Chores() []chores.Chore {
 	return []chores.Chore{chores.Each(time.Second, r.Tend), chores.Each(20*time.Second, r.Remind), chores.Sweep(r.Sweep)}
 }

@@ -95,7 +95,7 @@ func TestBeginningsAndEnds(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		found, _, err := s.Activity.Events(ctx, store.EventQuery{Kind: "membership", Limit: 100})
+		found, _, err := s.Activity.Events(ctx, store.ActivityQuery{Kind: "membership", Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -30,7 +30,7 @@ import (
 	"ostiarius/store"
 )
 
-// Options are what a Teller needs.
+// Options are what a Notifier needs.
 type Options struct {
 	Store *store.Store
 	Now   func() time.Time
@@ -38,8 +38,8 @@ type Options struct {
 	Rules telling.Rules
 }
 
-// A Teller tells other programs what happens.
-type Teller struct {
+// A Notifier tells other programs what happens.
+type Notifier struct {
 	o      Options
 	client *http.Client
 	wake   chan struct{}
@@ -54,10 +54,10 @@ const (
 	mostAnswered  = 64 << 10
 )
 
-// New returns a Teller over the records in o.Store.
-func New(o Options) *Teller {
+// New returns a Notifier over the records in o.Store.
+func New(o Options) *Notifier {
 	dialer := &net.Dialer{Timeout: answersWithin, Control: func(_, address string, _ syscall.RawConn) error { return o.Rules.CheckAddress(address) }}
-	t := &Teller{o: o, wake: make(chan struct{}, 1), busy: map[string]bool{}, client: &http.Client{
+	t := &Notifier{o: o, wake: make(chan struct{}, 1), busy: map[string]bool{}, client: &http.Client{
 		Timeout: answersWithin,
 		// No proxy of the environment: it would be told everything, and could be anywhere.
 		Transport:     &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: answersWithin, MaxResponseHeaderBytes: mostAnswered, DisableKeepAlives: true, ForceAttemptHTTP2: true},
@@ -75,12 +75,12 @@ func New(o Options) *Teller {
 const mostTargets = 50
 
 // Targets returns the programs that are told something, the oldest first.
-func (t *Teller) Targets(ctx context.Context) ([]telling.Target, error) {
+func (t *Notifier) Targets(ctx context.Context) ([]telling.Target, error) {
 	return t.o.Store.Targets(ctx)
 }
 
 // Add adds a program that is told of some kinds, and returns its number and the secret with which that is signed, which is shown this once.
-func (t *Teller) Add(ctx context.Context, actor, address string, kinds []telling.Kind) (int64, string, error) {
+func (t *Notifier) Add(ctx context.Context, actor, address string, kinds []telling.Kind) (int64, string, error) {
 	if err := t.o.Rules.CheckURL(address); err != nil {
 		return 0, "", mistake.Of(err)
 	}
@@ -105,7 +105,7 @@ func (t *Teller) Add(ctx context.Context, actor, address string, kinds []telling
 	secret := signature.NewSecret()
 	now := t.o.Now()
 	id, err := t.o.Store.AddTarget(ctx, telling.Target{URL: address, Kinds: kinds, MadeAt: now, MadeBy: actor}, secret,
-		store.Event{At: now, Kind: kind.TargetAdded, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%s is told of %s", address, spelt(kinds))})
+		store.Activity{At: now, Kind: kind.TargetAdded, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%s is told of %s", address, spelt(kinds))})
 	return id, secret.Text(), err
 }
 
@@ -118,16 +118,16 @@ func spelt(kinds []telling.Kind) string {
 }
 
 // Remove removes a program: it is told nothing any more, nor what waits for it.
-func (t *Teller) Remove(ctx context.Context, actor string, id int64) error {
+func (t *Notifier) Remove(ctx context.Context, actor string, id int64) error {
 	target, err := t.find(ctx, id)
 	if err != nil {
 		return err
 	}
-	return t.o.Store.RemoveTarget(ctx, id, store.Event{At: t.o.Now(), Kind: kind.TargetRemoved, AccountID: store.NoAccount, Actor: actor, Detail: target.URL})
+	return t.o.Store.RemoveTarget(ctx, id, store.Activity{At: t.o.Now(), Kind: kind.TargetRemoved, AccountID: store.NoAccount, Actor: actor, Detail: target.URL})
 }
 
 // Test tells a program that this is a test.
-func (t *Teller) Test(ctx context.Context, id int64) error {
+func (t *Notifier) Test(ctx context.Context, id int64) error {
 	target, err := t.find(ctx, id)
 	if err != nil {
 		return err
@@ -139,7 +139,7 @@ func (t *Teller) Test(ctx context.Context, id int64) error {
 	return err
 }
 
-func (t *Teller) find(ctx context.Context, id int64) (telling.Target, error) {
+func (t *Notifier) find(ctx context.Context, id int64) (telling.Target, error) {
 	all, err := t.Targets(ctx)
 	if err != nil {
 		return telling.Target{}, err
@@ -150,7 +150,7 @@ func (t *Teller) find(ctx context.Context, id int64) (telling.Target, error) {
 	return telling.Target{}, mistake.Unknown("there is no target %d; `ostiarius events targets list` shows them", id)
 }
 
-func (t *Teller) message(target telling.Target, k telling.Kind, at time.Time, data map[string]string) (message.Message, error) {
+func (t *Notifier) message(target telling.Target, k telling.Kind, at time.Time, data map[string]string) (message.Message, error) {
 	m := message.New(message.Kind(k), target.URL, data["account"], words.English, t.o.Now())
 	body, err := telling.Body(k, at, data)
 	m.Way, m.Gaps = message.ByEvent, map[string]string{"body": body, "target": strconv.FormatInt(target.ID, 10)}
@@ -161,7 +161,7 @@ func (t *Teller) message(target telling.Target, k telling.Kind, at time.Time, da
 const mostAtOnce = 200
 
 // Collect writes down what is to be told of what happened since it was last called.
-func (t *Teller) Collect(ctx context.Context) error {
+func (t *Notifier) Collect(ctx context.Context) error {
 	for {
 		untold, err := t.o.Store.Untold(ctx, mostAtOnce)
 		if err != nil || len(untold) == 0 {
@@ -206,7 +206,7 @@ func (t *Teller) Collect(ctx context.Context) error {
 }
 
 // Wake says that something waits to be told.
-func (t *Teller) Wake() {
+func (t *Notifier) Wake() {
 	select {
 	case t.wake <- struct{}{}:
 	default:
@@ -217,7 +217,7 @@ func (t *Teller) Wake() {
 const lookAgain = 20 * time.Second
 
 // Run tells what waits until ctx ends. Each program has a queue of its own: one that is slow holds up no other.
-func (t *Teller) Run(ctx context.Context) {
+func (t *Notifier) Run(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	for ctx.Err() == nil {
@@ -244,7 +244,7 @@ func (t *Teller) Run(ctx context.Context) {
 }
 
 // Round tells all that is due, and returns how much was tried.
-func (t *Teller) Round(ctx context.Context) (tried int, err error) {
+func (t *Notifier) Round(ctx context.Context) (tried int, err error) {
 	var all sync.WaitGroup
 	var mu sync.Mutex
 	_, begun := t.begin(ctx, &all, func(n int, failed error) {
@@ -258,7 +258,7 @@ func (t *Teller) Round(ctx context.Context) (tried int, err error) {
 
 // begin works at the queues of the programs for which something is due, and at which nobody works yet. When the work at
 // one ends, it calls done. It returns when the next of the others is due; zero for nothing.
-func (t *Teller) begin(ctx context.Context, all *sync.WaitGroup, done func(tried int, err error)) (next time.Time, err error) {
+func (t *Notifier) begin(ctx context.Context, all *sync.WaitGroup, done func(tried int, err error)) (next time.Time, err error) {
 	heads, err := t.o.Store.QueueHeads(ctx, message.ByEvent)
 	if err != nil {
 		return next, err
@@ -292,7 +292,7 @@ func (t *Teller) begin(ctx context.Context, all *sync.WaitGroup, done func(tried
 
 // work tells a program what waits for it, one thing after the other in the order in which it happened. What could not
 // be told holds up what comes after it.
-func (t *Teller) work(ctx context.Context, to string) (tried int, err error) {
+func (t *Notifier) work(ctx context.Context, to string) (tried int, err error) {
 	for {
 		head, err := t.o.Store.QueueHead(ctx, message.ByEvent, to)
 		if errors.Is(err, store.ErrNone) {
@@ -313,7 +313,7 @@ func (t *Teller) work(ctx context.Context, to string) (tried int, err error) {
 }
 
 // tell tells one thing, and returns the message as it is then.
-func (t *Teller) tell(ctx context.Context, m message.Message) message.Message {
+func (t *Notifier) tell(ctx context.Context, m message.Message) message.Message {
 	now := t.o.Now()
 	if !m.CanBeSent(now) {
 		return m.Tried(now, "its time was over before it could be told", true)
@@ -361,10 +361,10 @@ func reason(err error) string {
 	return text[:min(len(text), 300)]
 }
 
-func (t *Teller) note(ctx context.Context, m message.Message) error {
-	var e *store.Event
+func (t *Notifier) note(ctx context.Context, m message.Message) error {
+	var e *store.Activity
 	if m.State == message.Failed {
-		e = &store.Event{At: t.o.Now(), Kind: kind.MessageFailed, AccountID: store.NoAccount, Detail: fmt.Sprintf("%s to %s: %s", m.Kind, m.To, m.Problem)}
+		e = &store.Activity{At: t.o.Now(), Kind: kind.MessageFailed, AccountID: store.NoAccount, Detail: fmt.Sprintf("%s to %s: %s", m.Kind, m.To, m.Problem)}
 	}
 	err := t.o.Store.SetMessage(ctx, m, message.Waiting, e)
 	if errors.Is(err, store.ErrNone) { // dropped meanwhile
@@ -374,6 +374,6 @@ func (t *Teller) note(ctx context.Context, m message.Message) error {
 }
 
 // Chores is for chores.Room.
-func (t *Teller) Chores() []chores.Chore {
+func (t *Notifier) Chores() []chores.Chore {
 	return []chores.Chore{chores.Each(time.Second, t.Collect)}
 }

@@ -58,7 +58,7 @@ func (d *desk) heard() []string {
 
 var at = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 
-func teller(t *testing.T, rules telling.Rules) (*Teller, *store.Store, *time.Time) {
+func teller(t *testing.T, rules telling.Rules) (*Notifier, *store.Store, *time.Time) {
 	records := fresh.Records(t, t.TempDir())
 	now := at
 	return New(Options{Store: records, Now: func() time.Time { return now }, Log: slog.New(slog.DiscardHandler), Rules: rules}), records, &now
@@ -69,7 +69,7 @@ func here(d *desk) telling.Rules {
 	return telling.Rules{Hosts: []string{u.Host}, Private: true}
 }
 
-func (d *desk) add(t *testing.T, x *Teller, kinds ...telling.Kind) {
+func (d *desk) add(t *testing.T, x *Notifier, kinds ...telling.Kind) {
 	t.Helper()
 	_, text, err := x.Add(t.Context(), "test", d.URL+"/in", kinds)
 	if err == nil {
@@ -99,7 +99,7 @@ func TestTelling(t *testing.T) {
 	x, records, now := teller(t, here(d))
 	d.add(t, x, telling.Joined, telling.PolicyApplied)
 	record := func(k kind.Kind, data map[string]string) {
-		if err := records.Record(t.Context(), store.Event{At: at, Kind: k, Account: "ola", Actor: "ola", Detail: "by joining", AccountID: store.NoAccount, Data: data}); err != nil {
+		if err := records.Record(t.Context(), store.Activity{At: at, Kind: k, Account: "ola", Actor: "ola", Detail: "by joining", AccountID: store.NoAccount, Data: data}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -160,7 +160,7 @@ func TestTellingGoesNowhereElse(t *testing.T) {
 	d.add(t, x, telling.Joined)
 	post := func() {
 		t.Helper()
-		if err := records.Record(t.Context(), store.Event{At: at, Kind: kind.Joined, AccountID: store.NoAccount}); err != nil {
+		if err := records.Record(t.Context(), store.Activity{At: at, Kind: kind.Joined, AccountID: store.NoAccount}); err != nil {
 			t.Fatal(err)
 		}
 		if err := x.Collect(t.Context()); err != nil {
@@ -226,7 +226,7 @@ func TestOneHoldsUpNoOther(t *testing.T) {
 	x, records, _ := teller(t, rules)
 	slow.add(t, x, telling.Joined)
 	quick.add(t, x, telling.Joined)
-	if err := records.Record(t.Context(), store.Event{At: at, Kind: kind.Joined, AccountID: store.NoAccount}); err != nil {
+	if err := records.Record(t.Context(), store.Activity{At: at, Kind: kind.Joined, AccountID: store.NoAccount}); err != nil {
 		t.Fatal(err)
 	}
 	if err := x.Collect(t.Context()); err != nil {
@@ -258,7 +258,7 @@ func TestOneSlowProgramDelaysNoOther(t *testing.T) {
 	ended := make(chan struct{})
 	go func() { defer close(ended); x.Run(ctx) }()
 	for i := range 5 {
-		if err := records.Record(t.Context(), store.Event{At: at, Kind: kind.Joined, Account: fmt.Sprint("p", i),
+		if err := records.Record(t.Context(), store.Activity{At: at, Kind: kind.Joined, Account: fmt.Sprint("p", i),
 			AccountID: store.NoAccount}); err != nil {
 			t.Fatal(err)
 		}
@@ -286,7 +286,7 @@ func TestWhatCannotBeNotedIsNotToldAtOnceAgain(t *testing.T) {
 	d := newDesk(t)
 	x, records, _ := teller(t, here(d))
 	d.add(t, x, telling.Joined)
-	if err := records.Record(t.Context(), store.Event{At: at, Kind: kind.Joined, AccountID: store.NoAccount}); err != nil {
+	if err := records.Record(t.Context(), store.Activity{At: at, Kind: kind.Joined, AccountID: store.NoAccount}); err != nil {
 		t.Fatal(err)
 	}
 	if err := x.Collect(t.Context()); err != nil {

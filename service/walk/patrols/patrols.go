@@ -26,7 +26,7 @@ import (
 	"ostiarius/store"
 )
 
-// Options are what a Room needs.
+// Options are what Patrols need.
 type Options struct {
 	Store  *store.Store
 	Book   func() *policy.Book
@@ -39,8 +39,8 @@ type Options struct {
 	Log    *slog.Logger
 }
 
-// A Room makes patrols, one at a time.
-type Room struct {
+// Patrols makes patrols, one at a time, and keeps what they have found.
+type Patrols struct {
 	o       Options
 	mu      sync.Mutex
 	running *running
@@ -60,8 +60,8 @@ const (
 	mostFindings = 1000
 )
 
-// New returns a Room in which nobody walks.
-func New(o Options) *Room { return &Room{o: o} }
+// New returns the Patrols in which nobody walks.
+func New(o Options) *Patrols { return &Patrols{o: o} }
 
 // Progress is a patrol under way.
 type Progress struct {
@@ -71,7 +71,7 @@ type Progress struct {
 }
 
 // Running returns the patrol under way; nil if there is none.
-func (r *Room) Running() *Progress {
+func (r *Patrols) Running() *Progress {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.running == nil {
@@ -81,7 +81,7 @@ func (r *Room) Running() *Progress {
 }
 
 // Start begins a patrol, which goes on by itself. The error says that there is one already, or that the site has no address.
-func (r *Room) Start(by string) error {
+func (r *Patrols) Start(by string) error {
 	site, err := url.Parse(r.o.Site())
 	if err != nil || site.Host == "" {
 		return &mistake.Error{Kind: "invalid", Text: "The site has no address that is known here. Name it with --url."}
@@ -110,7 +110,7 @@ func (r *Room) Start(by string) error {
 }
 
 // Stop ends the patrol under way; what it has found until then counts.
-func (r *Room) Stop() error {
+func (r *Patrols) Stop() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.running == nil {
@@ -121,7 +121,7 @@ func (r *Room) Stop() error {
 }
 
 // Close ends the patrol under way, and waits for it.
-func (r *Room) Close() {
+func (r *Patrols) Close() {
 	r.Stop()
 	ended := make(chan struct{})
 	go func() {
@@ -138,7 +138,7 @@ func (r *Room) Close() {
 const closesWithin = 3 * time.Second
 
 // walk makes one patrol and writes it down.
-func (r *Room) walk(ctx context.Context, site *url.URL, under *running) error {
+func (r *Patrols) walk(ctx context.Context, site *url.URL, under *running) error {
 	book := r.o.Book()
 	kinds := patrol.Kinds(book)[1:] // who has nothing needs nothing
 	actor := under.by
@@ -172,7 +172,7 @@ func (r *Room) walk(ctx context.Context, site *url.URL, under *running) error {
 	kept.Ended = r.o.Now()
 	writing, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer cancel()
-	e := store.Event{At: kept.Ended, Kind: kind.PatrolMade, AccountID: store.NoAccount, Actor: actor}
+	e := store.Activity{At: kept.Ended, Kind: kind.PatrolMade, AccountID: store.NoAccount, Actor: actor}
 	if err != nil {
 		kept.Problem, kept.Result = err.Error(), "{}"
 		e.Detail = "it could not be made: " + kept.Problem
@@ -183,13 +183,13 @@ func (r *Room) walk(ctx context.Context, site *url.URL, under *running) error {
 }
 
 // Made keeps what a patrol has found that somebody has made by command.
-func (r *Room) Made(ctx context.Context, by string, began time.Time, found *patrol.Result) error {
+func (r *Patrols) Made(ctx context.Context, by string, began time.Time, found *patrol.Result) error {
 	kept := store.Patrol{Began: began, Ended: r.o.Now(), By: by}
-	return r.record(ctx, kept, found, store.Event{At: kept.Ended, Kind: kind.PatrolMade, AccountID: store.NoAccount, Actor: by})
+	return r.record(ctx, kept, found, store.Activity{At: kept.Ended, Kind: kind.PatrolMade, AccountID: store.NoAccount, Actor: by})
 }
 
 // record writes down what a patrol has found, and mails what is new if nobody waits for it.
-func (r *Room) record(ctx context.Context, kept store.Patrol, found *patrol.Result, e store.Event) error {
+func (r *Patrols) record(ctx context.Context, kept store.Patrol, found *patrol.Result, e store.Activity) error {
 	hide(found)
 	if len(found.Findings) > mostFindings {
 		found.LeftOut = append(found.LeftOut, patrol.Left{Path: "/", Reason: fmt.Sprintf("%d findings more than are kept", len(found.Findings)-mostFindings)})
@@ -227,7 +227,7 @@ func hide(found *patrol.Result) {
 }
 
 // fresh returns the findings that the last patrol which was not ended early has not told, and that nobody lives with.
-func (r *Room) fresh(ctx context.Context, found *patrol.Result) ([]patrol.Finding, error) {
+func (r *Patrols) fresh(ctx context.Context, found *patrol.Result) ([]patrol.Finding, error) {
 	known := map[string]bool{}
 	accepted, err := r.Accepted(ctx)
 	if err != nil {
@@ -266,7 +266,7 @@ func (r *Room) fresh(ctx context.Context, found *patrol.Result) ([]patrol.Findin
 }
 
 // mails tell all stewards who have an address of what is new.
-func (r *Room) mails(ctx context.Context, fresh []patrol.Finding) (mails []message.Message, err error) {
+func (r *Patrols) mails(ctx context.Context, fresh []patrol.Finding) (mails []message.Message, err error) {
 	stewards, _, err := r.o.People.List(ctx, people.Query{Role: policy.Steward, State: "enabled", Now: r.o.Now(), Limit: 100})
 	if err != nil {
 		return nil, err
@@ -292,7 +292,7 @@ func (r *Room) mails(ctx context.Context, fresh []patrol.Finding) (mails []messa
 }
 
 // Tend begins a patrol if the timetable says so.
-func (r *Room) Tend(ctx context.Context) error {
+func (r *Patrols) Tend(ctx context.Context) error {
 	every := r.o.Book().Patrol
 	if every == 0 || r.Running() != nil {
 		return nil
@@ -313,10 +313,10 @@ func (r *Room) Tend(ctx context.Context) error {
 }
 
 // List returns the latest patrols, the newest first.
-func (r *Room) List(ctx context.Context) ([]store.Patrol, error) { return r.o.Store.Patrols(ctx, keep) }
+func (r *Patrols) List(ctx context.Context) ([]store.Patrol, error) { return r.o.Store.Patrols(ctx, keep) }
 
 // Find returns one patrol with what it has found.
-func (r *Room) Find(ctx context.Context, id int64) (store.Patrol, *patrol.Result, error) {
+func (r *Patrols) Find(ctx context.Context, id int64) (store.Patrol, *patrol.Result, error) {
 	p, err := r.o.Store.Patrol(ctx, id)
 	if errors.Is(err, store.ErrNone) {
 		return p, nil, &mistake.Error{Kind: "unknown", Text: fmt.Sprintf("There is no patrol %d; the last %d are kept.", id, keep)}
@@ -329,7 +329,7 @@ func (r *Room) Find(ctx context.Context, id int64) (store.Patrol, *patrol.Result
 }
 
 // Accepted returns the findings that somebody lives with at the moment, by their keys.
-func (r *Room) Accepted(ctx context.Context) (map[string]store.Accepted, error) {
+func (r *Patrols) Accepted(ctx context.Context) (map[string]store.Accepted, error) {
 	all, err := r.o.Store.AcceptedFindings(ctx)
 	if err != nil {
 		return nil, err
@@ -344,7 +344,7 @@ func (r *Room) Accepted(ctx context.Context) (map[string]store.Accepted, error) 
 }
 
 // Accept notes that somebody lives with a finding of a patrol, for a reason, until a time; zero for no end.
-func (r *Room) Accept(ctx context.Context, actor string, id int64, finding, reason string, until time.Time) error {
+func (r *Patrols) Accept(ctx context.Context, actor string, id int64, finding, reason string, until time.Time) error {
 	_, found, err := r.Find(ctx, id)
 	if err != nil {
 		return err
@@ -360,15 +360,15 @@ func (r *Room) Accept(ctx context.Context, actor string, id int64, finding, reas
 	for i := range found.Findings {
 		if f := &found.Findings[i]; f.Key() == finding {
 			return r.o.Store.AcceptFinding(ctx, store.Accepted{Finding: finding, Reason: reason, By: actor, At: now, Until: until},
-				store.Event{At: now, Kind: kind.FindingAccepted, AccountID: store.NoAccount, Actor: actor, Detail: f.Rule + " at " + f.Path + ": " + reason})
+				store.Activity{At: now, Kind: kind.FindingAccepted, AccountID: store.NoAccount, Actor: actor, Detail: f.Rule + " at " + f.Path + ": " + reason})
 		}
 	}
 	return &mistake.Error{Kind: "unknown", Text: "The patrol has no such finding."}
 }
 
 // Reject takes back that somebody lives with a finding.
-func (r *Room) Reject(ctx context.Context, actor, finding string) error {
-	err := r.o.Store.RejectFinding(ctx, finding, store.Event{At: r.o.Now(), Kind: kind.FindingRejected, AccountID: store.NoAccount, Actor: actor, Detail: finding})
+func (r *Patrols) Reject(ctx context.Context, actor, finding string) error {
+	err := r.o.Store.RejectFinding(ctx, finding, store.Activity{At: r.o.Now(), Kind: kind.FindingRejected, AccountID: store.NoAccount, Actor: actor, Detail: finding})
 	if errors.Is(err, store.ErrNone) {
 		return &mistake.Error{Kind: "unknown", Text: "Nobody has accepted that."}
 	}
@@ -376,7 +376,7 @@ func (r *Room) Reject(ctx context.Context, actor, finding string) error {
 }
 
 // Remarks say what a steward should look at.
-func (r *Room) Remarks(ctx context.Context) ([]string, error) {
+func (r *Patrols) Remarks(ctx context.Context) ([]string, error) {
 	last, err := r.o.Store.Patrols(ctx, 1)
 	if err != nil || len(last) == 0 {
 		return nil, err
@@ -418,6 +418,6 @@ func counted(n int, one, many string) string {
 }
 
 // Chores is for chores.Room.
-func (r *Room) Chores() []chores.Chore {
+func (r *Patrols) Chores() []chores.Chore {
 	return []chores.Chore{chores.Each(20*time.Second, r.Tend)}
 }

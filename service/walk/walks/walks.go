@@ -108,7 +108,7 @@ func (w *Walks) begin(actor, what string, as []policy.Visitor, like Walk) (Begun
 		w.byToken[hash] = &one
 		begun.Tokens = append(begun.Tokens, token)
 	}
-	w.o.Activity.Add(store.Event{At: now, Kind: kind.WalkBegun, AccountID: store.NoAccount, Actor: actor, Detail: what + shortened(strings.Join(names, "; "))})
+	w.o.Activity.Add(store.Activity{At: now, Kind: kind.WalkBegun, AccountID: store.NoAccount, Actor: actor, Detail: what + shortened(strings.Join(names, "; "))})
 	return begun, nil
 }
 
@@ -177,6 +177,6 @@ func (w *Walks) End(actor, id string) error {
 	if !found {
 		return &mistake.Error{Kind: "unknown", Text: "There is no such walk; it may have ended."}
 	}
-	w.o.Activity.Add(store.Event{At: w.o.Now(), Kind: kind.WalkEnded, AccountID: store.NoAccount, Actor: actor})
+	w.o.Activity.Add(store.Activity{At: w.o.Now(), Kind: kind.WalkEnded, AccountID: store.NoAccount, Actor: actor})
 	return nil
 }

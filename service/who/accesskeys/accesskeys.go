@@ -281,8 +281,8 @@ func (k *Keys) List(ctx context.Context, of *account.Account, offset, limit int)
 	return k.o.Store.AccessKeys(ctx, id, offset, limit)
 }
 
-func (k *Keys) event(what kind.Kind, a *account.Account, actor string, from sessions.Origin, key *accesskey.Key) store.Event {
-	return store.Event{At: k.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Network: from.Network, Detail: key.Name + ", " + key.Handle()}
+func (k *Keys) event(what kind.Kind, a *account.Account, actor string, from sessions.Origin, key *accesskey.Key) store.Activity {
+	return store.Activity{At: k.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Network: from.Network, Detail: key.Name + ", " + key.Handle()}
 }
 
 // Chores is for chores.Room.

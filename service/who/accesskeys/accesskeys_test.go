@@ -71,24 +71,24 @@ func TestAccessKeys(t *testing.T) {
 	}
 	c.Pass(30 * time.Minute)
 	h.Come(t, "192.0.2.9", few, "")
-	listed, total, err := h.Keys.List(ctx, h.Account(t, "ines"), 0, 10)
+	listed, total, err := h.AccessKeys.List(ctx, h.Account(t, "ines"), 0, 10)
 	i := slices.IndexFunc(listed, func(k store.OwnedKey) bool { return k.Handle() == handle })
 	if err != nil || total != 3 || i < 0 || listed[i].UsedFrom != "192.0.2.9" || !listed[i].UsedAt.Equal(c.Now()) || listed[i].Owner != "Ines" {
 		t.Errorf("%+v %v", listed, err)
 	}
 	c.Pass(30 * time.Minute)
 	stranger("ended", h.Come(t, "192.0.2.7", few, ""))
-	if err := h.Keys.Remove(ctx, "ines", listed[0].Handle(), h.Account(t, "ines"), sessions.Origin{}); err != nil {
+	if err := h.AccessKeys.Remove(ctx, "ines", listed[0].Handle(), h.Account(t, "ines"), sessions.Origin{}); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.Keys.Remove(ctx, "ines", listed[0].Handle(), h.Account(t, "ines"), sessions.Origin{}); err == nil {
+	if err := h.AccessKeys.Remove(ctx, "ines", listed[0].Handle(), h.Account(t, "ines"), sessions.Origin{}); err == nil {
 		t.Error("removed twice")
 	}
 }
 
 func sessionOf(t *testing.T, h *house.House) string {
 	t.Helper()
-	in, err := h.Desk.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false)
+	in, err := h.SignIn.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,10 +105,10 @@ func TestRemovedKeysAreGone(t *testing.T) {
 	if _, err := h.People.Add(ctx, "test", people.NewAccount{Name: "walt", Password: house.InesPassword}); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.Keys.Remove(ctx, "walt", handle, h.Account(t, "walt"), sessions.Origin{}); err == nil {
+	if err := h.AccessKeys.Remove(ctx, "walt", handle, h.Account(t, "walt"), sessions.Origin{}); err == nil {
 		t.Error("he has removed her key")
 	}
-	if err := h.Keys.Remove(ctx, "test", handle, nil, sessions.Origin{}); err != nil {
+	if err := h.AccessKeys.Remove(ctx, "test", handle, nil, sessions.Origin{}); err != nil {
 		t.Fatal(err)
 	}
 	if h.Come(t, "192.0.2.7", token, "").SignedIn {
@@ -132,7 +132,7 @@ func TestKeysThatCannotBe(t *testing.T) {
 		"no name": {Name: " "}, "a long name": {Name: strings.Repeat("x", 61)}, "an end in the past": {Name: "x", Until: c.Now()}, "a role that there is not": {Name: "x", Roles: []string{"captain"}},
 		"a role that she has not": {Name: "x", Roles: []string{"trustee"}}, "a role that keys never carry": {Name: "x", Roles: []string{"steward"}}, "no network": {Name: "x", Networks: []string{"192.0.2.7/24"}},
 	} {
-		if _, _, err := h.Keys.Make(ctx, "test", h.Account(t, "ines"), want, sessions.Origin{}); err == nil {
+		if _, _, err := h.AccessKeys.Make(ctx, "test", h.Account(t, "ines"), want, sessions.Origin{}); err == nil {
 			t.Errorf("%s is taken", name)
 		}
 	}

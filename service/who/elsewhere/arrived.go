@@ -18,7 +18,7 @@ import (
 )
 
 // arrived does what somebody went for.
-func (o *Room) arrived(ctx context.Context, d *policy.DeclaredElsewhere, w way, i *Identity, session string, from sessions.Origin, came Came) (Came, error) {
+func (o *Providers) arrived(ctx context.Context, d *policy.DeclaredElsewhere, w way, i *Identity, session string, from sessions.Origin, came Came) (Came, error) {
 	ctx = context.WithoutCancel(ctx)
 	link, err := o.o.Store.ElsewhereLink(ctx, i.Issuer, i.Subject)
 	if err != nil && !errors.Is(err, store.ErrNone) {
@@ -39,7 +39,7 @@ func (o *Room) arrived(ctx context.Context, d *policy.DeclaredElsewhere, w way, 
 		if !linked || link.Account != w.Account {
 			return came, o.failed(ctx, d, ErrOther, from, errors.New("somebody proved to be another one than who is signed in"))
 		}
-		came.Renewal, err = o.o.Desk.ProvenElsewhere(ctx, session, link.Account, d.Title, from)
+		came.Renewal, err = o.o.SignIn.ProvenElsewhere(ctx, session, link.Account, d.Title, from)
 		return came, err
 	}
 	if !linked && i.Verified {
@@ -57,7 +57,7 @@ func (o *Room) arrived(ctx context.Context, d *policy.DeclaredElsewhere, w way, 
 
 // sameAddress links an account here by its address: both sides have seen that its owner reads the mail of it, and the policy says that it trusts the provider's
 // word for that.
-func (o *Room) sameAddress(ctx context.Context, d *policy.DeclaredElsewhere, i *Identity, from sessions.Origin) (bool, error) {
+func (o *Providers) sameAddress(ctx context.Context, d *policy.DeclaredElsewhere, i *Identity, from sessions.Origin) (bool, error) {
 	key, err := account.EmailKey(i.Email)
 	if err != nil || key == "" {
 		return false, nil
@@ -78,7 +78,7 @@ func (o *Room) sameAddress(ctx context.Context, d *policy.DeclaredElsewhere, i *
 }
 
 // link links an account here with one elsewhere.
-func (o *Room) link(ctx context.Context, d *policy.DeclaredElsewhere, i *Identity, a *account.Account, from sessions.Origin, how string) error {
+func (o *Providers) link(ctx context.Context, d *policy.DeclaredElsewhere, i *Identity, a *account.Account, from sessions.Origin, how string) error {
 	now := o.o.Now()
 	err := o.o.Store.AddElsewhereLink(ctx, store.ElsewhereLink{Issuer: i.Issuer, Subject: i.Subject, Provider: i.Provider, Account: a.ID, KnownAs: i.KnownAs(), MadeAt: now}, a.Proofs,
 		o.o.Letters.FactorsChanged(a, from.Language, "elsewhere.told-linked", "title", d.Title, "as", i.KnownAs()), o.event(kind.ElsewhereAdded, a, from, d.Name+", "+how))
@@ -92,7 +92,7 @@ func (o *Room) link(ctx context.Context, d *policy.DeclaredElsewhere, i *Identit
 }
 
 // signIn makes a session for the owner of a link, with the roles that the provider's word brings.
-func (o *Room) signIn(ctx context.Context, d *policy.DeclaredElsewhere, i *Identity, from sessions.Origin) (SignedIn, error) {
+func (o *Providers) signIn(ctx context.Context, d *policy.DeclaredElsewhere, i *Identity, from sessions.Origin) (SignedIn, error) {
 	link, err := o.o.Store.ElsewhereLink(ctx, i.Issuer, i.Subject)
 	if err != nil {
 		return SignedIn{}, err
@@ -102,7 +102,7 @@ func (o *Room) signIn(ctx context.Context, d *policy.DeclaredElsewhere, i *Ident
 	if err != nil {
 		return SignedIn{}, err
 	}
-	changed, err := o.o.Store.ElsewhereCame(ctx, link, i.Roles, store.Event{At: o.o.Now(), Account: a.Name, AccountID: a.ID, Actor: d.Name, Network: from.Network})
+	changed, err := o.o.Store.ElsewhereCame(ctx, link, i.Roles, store.Activity{At: o.o.Now(), Account: a.Name, AccountID: a.ID, Actor: d.Name, Network: from.Network})
 	if err != nil {
 		return SignedIn{}, err
 	}
@@ -111,7 +111,7 @@ func (o *Room) signIn(ctx context.Context, d *policy.DeclaredElsewhere, i *Ident
 			return SignedIn{}, err
 		}
 	}
-	return o.o.Desk.ByElsewhere(ctx, a, d.Title, from, func(ctx context.Context, in SignedIn) error {
+	return o.o.SignIn.ByElsewhere(ctx, a, d.Title, from, func(ctx context.Context, in SignedIn) error {
 		hash, _ := secret.HashToken(in.Token)
 		err := o.o.Store.SetElsewhereSession(ctx, hash, store.ElsewhereSession{Issuer: i.Issuer, Provider: i.Provider, Subject: i.Subject, SID: i.Session})
 		if err == nil && o.left.over(i) {
@@ -125,7 +125,7 @@ func (o *Room) signIn(ctx context.Context, d *policy.DeclaredElsewhere, i *Ident
 }
 
 // keep keeps who somebody is elsewhere, until they have said what is to become of it, and returns the token for it.
-func (o *Room) keep(i Identity) string {
+func (o *Providers) keep(i Identity) string {
 	token, hash := secret.NewToken()
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -138,9 +138,9 @@ func (o *Room) keep(i Identity) string {
 }
 
 // Kept returns who somebody is elsewhere, by a token of Back, at a provider of that name. The error is ErrLate.
-func (o *Room) Kept(name, token string) (Identity, error) { return o.kept(name, token, false) }
+func (o *Providers) Kept(name, token string) (Identity, error) { return o.kept(name, token, false) }
 
-func (o *Room) kept(name, token string, take bool) (Identity, error) {
+func (o *Providers) kept(name, token string, take bool) (Identity, error) {
 	hash, ok := secret.HashToken(token)
 	if !ok {
 		return Identity{}, ErrLate
@@ -158,7 +158,7 @@ func (o *Room) kept(name, token string, take bool) (Identity, error) {
 }
 
 // Link links the account of somebody who is signed in with the one elsewhere that is kept under a token. The error is ErrLate, ErrOther or a *mistake.Error.
-func (o *Room) Link(ctx context.Context, name, token string, a *account.Account, from sessions.Origin) error {
+func (o *Providers) Link(ctx context.Context, name, token string, a *account.Account, from sessions.Origin) error {
 	d := policy.ElsewhereNamed(o.o.Book(), name)
 	i, err := o.kept(name, token, true)
 	if err != nil || d == nil || d.Issuer != i.Issuer {
@@ -171,7 +171,7 @@ func (o *Room) Link(ctx context.Context, name, token string, a *account.Account,
 		return err
 	}
 	link := store.ElsewhereLink{Issuer: i.Issuer, Subject: i.Subject, Provider: i.Provider, Account: a.ID, KnownAs: i.KnownAs()}
-	_, err = o.o.Store.ElsewhereCame(ctx, link, i.Roles, store.Event{
+	_, err = o.o.Store.ElsewhereCame(ctx, link, i.Roles, store.Activity{
 		At: o.o.Now(), Account: a.Name, AccountID: a.ID, Actor: d.Name, Network: from.Network,
 	})
 	return err
@@ -179,7 +179,7 @@ func (o *Room) Link(ctx context.Context, name, token string, a *account.Account,
 
 // Join makes an account with that name for who is kept under a token, if the policy has that, and signs them in. The error is ErrLate, a *mistake.Error about the name, or as of
 // Back.
-func (o *Room) Join(ctx context.Context, name, token, as string, agreed bool, from sessions.Origin) (SignedIn, error) {
+func (o *Providers) Join(ctx context.Context, name, token, as string, agreed bool, from sessions.Origin) (SignedIn, error) {
 	book := o.o.Book()
 	d := policy.ElsewhereNamed(book, name)
 	i, err := o.kept(name, token, false)
@@ -217,7 +217,7 @@ func (o *Room) Join(ctx context.Context, name, token, as string, agreed bool, fr
 	}
 	link := store.ElsewhereLink{Issuer: i.Issuer, Subject: i.Subject, Provider: i.Provider, KnownAs: i.KnownAs(), MadeAt: now}
 	add := func() (int64, error) {
-		return o.o.Store.JoinElsewhere(ctx, a, keys, a.Email != "", link, store.Event{At: now, Kind: kind.Joined, Account: as, Actor: as, Network: from.Network, Detail: "with an account at " + d.Name})
+		return o.o.Store.JoinElsewhere(ctx, a, keys, a.Email != "", link, store.Activity{At: now, Kind: kind.Joined, Account: as, Actor: as, Network: from.Network, Detail: "with an account at " + d.Name})
 	}
 	_, err = add()
 	if errors.Is(err, store.ErrTaken) && a.Email != "" && !o.nameTaken(ctx, keys.Name) { // somebody has the address; who does not prove it to both sides gets none of theirs
@@ -239,7 +239,7 @@ func (o *Room) Join(ctx context.Context, name, token, as string, agreed bool, fr
 // ErrAgree says that who joins has not agreed to the terms.
 var ErrAgree = errors.New("the terms are to be agreed to first")
 
-func (o *Room) nameTaken(ctx context.Context, key string) bool {
+func (o *Providers) nameTaken(ctx context.Context, key string) bool {
 	_, _, err := o.o.Store.AccountByKey(ctx, key)
 	return !errors.Is(err, store.ErrNone)
 }

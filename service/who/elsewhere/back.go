@@ -60,7 +60,7 @@ type SignedIn = signin.SignedIn
 
 // Back takes what a provider sent somebody back with, in the query of the address, under a name in the path of it. Session is the token of the session that the browser brings. The
 // error is *signin.Second, signin.ErrDisabled, signin.ErrOver or one of this package's.
-func (o *Room) Back(ctx context.Context, name, token, session string, query url.Values, from sessions.Origin) (came Came, err error) {
+func (o *Providers) Back(ctx context.Context, name, token, session string, query url.Values, from sessions.Origin) (came Came, err error) {
 	w, ok := o.take(token)
 	d := policy.ElsewhereNamed(o.o.Book(), name)
 	if d == nil {
@@ -93,7 +93,7 @@ func (o *Room) Back(ctx context.Context, name, token, session string, query url.
 }
 
 // identify exchanges a code for who somebody is.
-func (o *Room) identify(ctx context.Context, p *provider, d *policy.DeclaredElsewhere, is openid.Provider, keys []jose.JSONWebKey, w way, code string) (*Identity, error) {
+func (o *Providers) identify(ctx context.Context, p *provider, d *policy.DeclaredElsewhere, is openid.Provider, keys []jose.JSONWebKey, w way, code string) (*Identity, error) {
 	if code == "" {
 		return nil, errors.New("there is no code")
 	}
@@ -128,7 +128,7 @@ func (o *Room) identify(ctx context.Context, p *provider, d *policy.DeclaredElse
 }
 
 // userinfo adds what the provider says at another address, where the token does not have what is asked for (Core, section 5.3). What the token says counts before it.
-func (o *Room) userinfo(ctx context.Context, p *provider, d *policy.DeclaredElsewhere, is openid.Provider, token string, claims *openid.Claims) {
+func (o *Providers) userinfo(ctx context.Context, p *provider, d *policy.DeclaredElsewhere, is openid.Provider, token string, claims *openid.Claims) {
 	lacks := claims.Email == "" || slices.ContainsFunc(d.Grants, func(g policy.ClaimGrant) bool { _, has := claims.All[g.Claim]; return !has })
 	if is.Userinfo == "" || !lacks {
 		return

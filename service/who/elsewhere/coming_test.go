@@ -155,7 +155,7 @@ func TestJoinElsewhere(t *testing.T) {
 	if came, err = g.come(elsewhere.ToSignIn, nil, "", "h-2"); err != nil || came.Token == "" || came.Visitor.Account != "edith" {
 		t.Errorf("the second time: %+v %v", came, err)
 	}
-	if _, err := g.Desk.SignIn(ctx, "edith", "", house.HerHome, false); !errors.Is(err, signin.ErrWrong) {
+	if _, err := g.SignIn.SignIn(ctx, "edith", "", house.HerHome, false); !errors.Is(err, signin.ErrWrong) {
 		t.Errorf("with an empty password: %v", err)
 	}
 }
@@ -202,7 +202,7 @@ func TestRolesByClaims(t *testing.T) {
 		t.Errorf("a role by a steward stays: %q", got)
 	}
 	roles("crew")
-	events, _, err := g.Activity.Events(ctx, store.EventQuery{Kind: string(activity.RoleRevoked), Limit: 10})
+	events, _, err := g.Activity.Events(ctx, store.ActivityQuery{Kind: string(activity.RoleRevoked), Limit: 10})
 	if err != nil || len(events) != 2 || !strings.Contains(events[0].Detail, "as harbour says") {
 		t.Errorf("%+v %v", events, err)
 	}
@@ -242,7 +242,7 @@ func TestMisbehaviours(t *testing.T) {
 		if err := g.Activity.Flush(ctx); err != nil {
 			t.Fatal(err)
 		}
-		events, _, err := g.Activity.Events(ctx, store.EventQuery{Limit: 1})
+		events, _, err := g.Activity.Events(ctx, store.ActivityQuery{Limit: 1})
 		if err != nil || len(events) == 0 || events[0].Kind != activity.ElsewhereFailed || !strings.Contains(events[0].Detail, test.record) {
 			t.Errorf("%s is recorded as %+v", test.fault, events)
 		}
@@ -328,7 +328,7 @@ func TestComingBackUnsent(t *testing.T) {
 	if err := g.Activity.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if events, _, err := g.Activity.Events(ctx, store.EventQuery{Kind: string(activity.ElsewhereFailed), Limit: 1000}); err != nil || len(events) > 40 {
+	if events, _, err := g.Activity.Events(ctx, store.ActivityQuery{Kind: string(activity.ElsewhereFailed), Limit: 1000}); err != nil || len(events) > 40 {
 		t.Errorf("%d records of strangers (%v)", len(events), err)
 	}
 	if _, err := g.Elsewhere.Back(ctx, "nowhere", token, "", q, house.HerHome); !errors.Is(err, elsewhere.ErrUnknown) {
@@ -492,7 +492,7 @@ func TestElsewhereAndASecondFactor(t *testing.T) {
 	if !errors.As(err, &second) {
 		t.Fatalf("not asked: %v", err)
 	}
-	in, err := g.Desk.Finish(ctx, second.Token, signin.Shown{Code: kept[0]}, house.HerHome, false)
+	in, err := g.SignIn.Finish(ctx, second.Token, signin.Shown{Code: kept[0]}, house.HerHome, false)
 	if err != nil || !in.Visitor.Shown().Kinds.Meets(factor.AskTwo) {
 		t.Fatalf("%+v %v", in.Visitor, err)
 	}
@@ -519,7 +519,7 @@ func TestElsewhereAndASecondFactor(t *testing.T) {
 			t.Fatal(err)
 		}
 		kept = kept[1:]
-		in, err := g.Desk.Finish(ctx, second.Token, signin.Shown{Code: kept[0]}, house.HerHome, false)
+		in, err := g.SignIn.Finish(ctx, second.Token, signin.Shown{Code: kept[0]}, house.HerHome, false)
 		if !errors.Is(err, test.want) || house.Alive(t, g.House, in.Token) != (test.want == nil) {
 			t.Errorf("%s has signed out there: %v", test.who, err)
 		}

@@ -29,7 +29,7 @@ import (
 	"ostiarius/store"
 )
 
-// Options are what a Room needs.
+// Options are what Providers need.
 type Options struct {
 	Store    *store.Store
 	Book     func() *policy.Book // the policy now in force
@@ -38,8 +38,8 @@ type Options struct {
 	Activity *activity.Log
 	Letters  *letters.Letters
 	Sessions *sessions.Records
-	Desk     *signin.Desk
-	Joining  *joining.Office
+	SignIn     *signin.Entrance
+	Joining  *joining.Joining
 	// Secrets are this site's at providers, and At is where one describes itself if that is not at its issuer; both by the names that the policy has.
 	Secrets, At map[string]string
 	Log         *slog.Logger
@@ -47,8 +47,8 @@ type Options struct {
 	client *http.Client
 }
 
-// A Room is where people come back from a provider.
-type Room struct {
+// A Providers is where people come back from a provider.
+type Providers struct {
 	o Options
 
 	mu        sync.Mutex
@@ -61,11 +61,11 @@ type Room struct {
 	key       []byte // marks ways
 }
 
-// New returns the Room over the records in o.Store. The error says that they cannot be read.
-func New(o Options) (*Room, error) {
+// New returns the Providers over the records in o.Store. The error says that they cannot be read.
+func New(o Options) (*Providers, error) {
 	o.client = newClient()
 	key, err := o.Store.Secret(context.Background(), "elsewhere")
-	return &Room{key: key, o: o, providers: map[string]*provider{}, spent: map[string]time.Time{}, known: map[secret.TokenHash]Identity{}, told: map[string]time.Time{}}, err
+	return &Providers{key: key, o: o, providers: map[string]*provider{}, spent: map[string]time.Time{}, known: map[secret.TokenHash]Identity{}, told: map[string]time.Time{}}, err
 }
 
 // The errors that people can do something about.
@@ -78,7 +78,7 @@ var (
 	ErrOther   = errors.New("it is linked with another account")
 )
 
-func (o *Room) provider(name string) *provider {
+func (o *Providers) provider(name string) *provider {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	p := o.providers[name]
@@ -90,13 +90,13 @@ func (o *Room) provider(name string) *provider {
 }
 
 // Links returns the accounts elsewhere that are linked with one here.
-func (o *Room) Links(ctx context.Context, a *account.Account) ([]store.ElsewhereLink, error) {
+func (o *Providers) Links(ctx context.Context, a *account.Account) ([]store.ElsewhereLink, error) {
 	return o.o.Store.ElsewhereLinks(ctx, a.ID)
 }
 
 // Unlink takes the link with a provider from an account, if it can be signed in to without, and ends the sessions that began by it, but for the one that asks. The error is a
 // *mistake.Error.
-func (o *Room) Unlink(ctx context.Context, a *account.Account, name, session string, from sessions.Origin) error {
+func (o *Providers) Unlink(ctx context.Context, a *account.Account, name, session string, from sessions.Origin) error {
 	links, err := o.o.Store.ElsewhereLinks(ctx, a.ID)
 	if err != nil {
 		return err
@@ -129,7 +129,7 @@ func (o *Room) Unlink(ctx context.Context, a *account.Account, name, session str
 }
 
 // Tend takes the roles that the policy gives no longer by what a provider said.
-func (o *Room) Tend(ctx context.Context) error {
+func (o *Providers) Tend(ctx context.Context) error {
 	book := o.o.Book()
 	o.mu.Lock()
 	same := o.settled == book
@@ -151,10 +151,10 @@ func (o *Room) Tend(ctx context.Context) error {
 }
 
 // Sweep forgets what sessions were that have ended.
-func (o *Room) Sweep(ctx context.Context) error { return o.o.Store.SweepElsewhere(ctx) }
+func (o *Providers) Sweep(ctx context.Context) error { return o.o.Store.SweepElsewhere(ctx) }
 
 // failed records why something did not come to an end, for stewards, and returns what the person is told.
-func (o *Room) failed(ctx context.Context, d *policy.DeclaredElsewhere, told error, from sessions.Origin, why error) error {
+func (o *Providers) failed(ctx context.Context, d *policy.DeclaredElsewhere, told error, from sessions.Origin, why error) error {
 	var down errUnreachable
 	if errors.As(why, &down) || told == nil && errors.Is(why, context.DeadlineExceeded) {
 		told = ErrDown
@@ -168,7 +168,7 @@ func (o *Room) failed(ctx context.Context, d *policy.DeclaredElsewhere, told err
 	}
 	o.o.Limiter.Over(limit)
 	o.o.Log.Warn("an account elsewhere", "provider", d.Name, "error", why)
-	o.o.Activity.Add(store.Event{At: o.o.Now(), Kind: kind.ElsewhereFailed, Actor: "", Network: from.Network, Detail: d.Name + ": " + brief.Cut(why.Error(), 400)})
+	o.o.Activity.Add(store.Activity{At: o.o.Now(), Kind: kind.ElsewhereFailed, Actor: "", Network: from.Network, Detail: d.Name + ": " + brief.Cut(why.Error(), 400)})
 	return fmt.Errorf("%w (%w)", told, why)
 }
 
@@ -189,11 +189,11 @@ func withoutAddress(err error) error {
 	return err
 }
 
-func (o *Room) event(what kind.Kind, a *account.Account, from sessions.Origin, detail string) store.Event {
-	return store.Event{At: o.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: detail}
+func (o *Providers) event(what kind.Kind, a *account.Account, from sessions.Origin, detail string) store.Activity {
+	return store.Activity{At: o.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: detail}
 }
 
 // Chores is for chores.Room.
-func (o *Room) Chores() []chores.Chore {
+func (o *Providers) Chores() []chores.Chore {
 	return []chores.Chore{chores.Each(time.Second, o.Tend), chores.Sweep(o.Sweep)}
 }

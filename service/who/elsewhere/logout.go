@@ -20,7 +20,7 @@ import (
 type Session = store.ElsewhereSession
 
 // SessionOf returns what the session of a token is at a provider.
-func (o *Room) SessionOf(ctx context.Context, token string) Session {
+func (o *Providers) SessionOf(ctx context.Context, token string) Session {
 	hash, ok := secret.HashToken(token)
 	if !ok {
 		return Session{}
@@ -33,7 +33,7 @@ func (o *Room) SessionOf(ctx context.Context, token string) Session {
 }
 
 // SignOut returns the address at a provider where somebody signs out there too, whose session here has ended; "" if there is none (RP-Initiated Logout 1.0).
-func (o *Room) SignOut(ctx context.Context, s Session, back string) string {
+func (o *Providers) SignOut(ctx context.Context, s Session, back string) string {
 	d := policy.ElsewhereNamed(o.o.Book(), s.Provider)
 	if d == nil || d.Issuer != s.Issuer || d.Here {
 		return ""
@@ -54,7 +54,7 @@ func (o *Room) SignOut(ctx context.Context, s Session, back string) string {
 }
 
 // LoggedOut ends the sessions here of somebody who has signed out at a provider, which says so itself (Back-Channel Logout 1.0). The error is ErrUnknown or ErrUntrue.
-func (o *Room) LoggedOut(ctx context.Context, name, raw string, from sessions.Origin) error {
+func (o *Providers) LoggedOut(ctx context.Context, name, raw string, from sessions.Origin) error {
 	d := policy.ElsewhereNamed(o.o.Book(), name)
 	if d == nil {
 		return ErrUnknown
@@ -88,7 +88,7 @@ func (o *Room) LoggedOut(ctx context.Context, name, raw string, from sessions.Or
 }
 
 // end ends the sessions here that are one at a provider, or all of a subject, but for the one of the token keep.
-func (o *Room) end(ctx context.Context, actor string, s Session, keep string) error {
+func (o *Providers) end(ctx context.Context, actor string, s Session, keep string) error {
 	o.left.note(s, o.o.Now()) // first, so that a session that is about to be written down is found here or there
 	found, err := o.o.Store.ElsewhereSessions(ctx, s.Issuer, s.Subject, s.SID)
 	kept, _ := secret.HashToken(keep)
@@ -105,7 +105,7 @@ func (o *Room) end(ctx context.Context, actor string, s Session, keep string) er
 }
 
 // first reports whether a logout token was not taken before.
-func (o *Room) first(id string, until time.Time) bool {
+func (o *Providers) first(id string, until time.Time) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	now := o.o.Now()

@@ -52,7 +52,7 @@ const (
 
 // Begin sends somebody on their way to a provider: to an address there, with a token that their browser brings back. The account is the one that is signed in, nil for
 // nobody; back is where the provider sends them.
-func (o *Room) Begin(ctx context.Context, name string, purpose Purpose, a *account.Account, back, next string) (to, token string, err error) {
+func (o *Providers) Begin(ctx context.Context, name string, purpose Purpose, a *account.Account, back, next string) (to, token string, err error) {
 	d := policy.ElsewhereNamed(o.o.Book(), name)
 	if d == nil {
 		return "", "", ErrUnknown
@@ -77,13 +77,13 @@ func (o *Room) Begin(ctx context.Context, name string, purpose Purpose, a *accou
 	return p.config(d, is, back).AuthCodeURL(w.State, options...), token, err
 }
 
-func (o *Room) lasts(since time.Time) bool {
+func (o *Providers) lasts(since time.Time) bool {
 	now := o.o.Now()
 	return now.Sub(since) < wayLasts && !since.After(now)
 }
 
 // seal writes a way as a browser carries it.
-func (o *Room) seal(w way) (string, error) {
+func (o *Providers) seal(w way) (string, error) {
 	text, err := json.Marshal(w)
 	if err != nil {
 		return "", err
@@ -91,14 +91,14 @@ func (o *Room) seal(w way) (string, error) {
 	return base64.RawURLEncoding.EncodeToString(append(o.mark(text), text...)), nil
 }
 
-func (o *Room) mark(text []byte) []byte {
+func (o *Providers) mark(text []byte) []byte {
 	h := hmac.New(sha256.New, o.key)
 	h.Write(text)
 	return h.Sum(nil)
 }
 
 // take returns the way of a token, which nobody goes twice.
-func (o *Room) take(token string) (w way, ok bool) {
+func (o *Providers) take(token string) (w way, ok bool) {
 	raw, err := base64.RawURLEncoding.Strict().DecodeString(token)
 	if err != nil || len(raw) < sha256.Size || !hmac.Equal(raw[:sha256.Size], o.mark(raw[sha256.Size:])) || json.Unmarshal(raw[sha256.Size:], &w) != nil || !o.lasts(w.Since) {
 		return way{}, false

@@ -15,7 +15,7 @@ import (
 
 // Remember remembers the browser of somebody who has just shown a second factor, if the policy has that, and returns the token that it is to
 // be given and for how long; "" for none.
-func (o *Office) Remember(ctx context.Context, a *account.Account, from sessions.Origin) (token string, lasts time.Duration, err error) {
+func (o *Factors) Remember(ctx context.Context, a *account.Account, from sessions.Origin) (token string, lasts time.Duration, err error) {
 	if lasts = o.o.Book().Factors.Remember; lasts == 0 {
 		return "", 0, nil
 	}
@@ -31,7 +31,7 @@ func (o *Office) Remember(ctx context.Context, a *account.Account, from sessions
 }
 
 // Knows reports whether a browser that brings a token is remembered for an account.
-func (o *Office) Knows(ctx context.Context, a *account.Account, token string) (bool, error) {
+func (o *Factors) Knows(ctx context.Context, a *account.Account, token string) (bool, error) {
 	hash, ok := secret.HashToken(token)
 	if !ok || o.o.Book().Factors.Remember == 0 {
 		return false, nil
@@ -44,7 +44,7 @@ func (o *Office) Knows(ctx context.Context, a *account.Account, token string) (b
 }
 
 // Forget forgets a browser that is remembered for an account, by its handle; all of them if that is "".
-func (o *Office) Forget(ctx context.Context, a *account.Account, handle string, from sessions.Origin) error {
+func (o *Factors) Forget(ctx context.Context, a *account.Account, handle string, from sessions.Origin) error {
 	detail := "browser " + handle
 	if handle == "" {
 		detail = "all"

@@ -37,10 +37,10 @@ type Fresh struct {
 }
 
 // NewCode returns a secret for one-time codes of an account.
-func (o *Office) NewCode(a *account.Account) (Fresh, error) { return o.fresh(a, onetime.NewSecret()) }
+func (o *Factors) NewCode(a *account.Account) (Fresh, error) { return o.fresh(a, onetime.NewSecret()) }
 
 // SameCode returns what NewCode has returned, for a form that was filled in wrongly; the error is a *mistake.Error if that is too long ago.
-func (o *Office) SameCode(a *account.Account, sealed string) (Fresh, error) {
+func (o *Factors) SameCode(a *account.Account, sealed string) (Fresh, error) {
 	secret, err := o.unseal(a, sealed)
 	if err != nil {
 		return Fresh{}, err
@@ -48,7 +48,7 @@ func (o *Office) SameCode(a *account.Account, sealed string) (Fresh, error) {
 	return o.fresh(a, secret)
 }
 
-func (o *Office) fresh(a *account.Account, secret []byte) (Fresh, error) {
+func (o *Factors) fresh(a *account.Account, secret []byte) (Fresh, error) {
 	f := Fresh{Text: onetime.Text(secret), Address: onetime.Address(secret, o.o.Book().Site, a.Name), Sealed: o.seal(a, secret)}
 	picture, err := qr.Encode(f.Address, qr.M)
 	if err != nil {
@@ -60,13 +60,13 @@ func (o *Office) fresh(a *account.Account, secret []byte) (Fresh, error) {
 }
 
 // seal has a secret come back from its owner's browser as it was, and soon. They have seen it, so it is not hidden.
-func (o *Office) seal(a *account.Account, secret []byte) string {
+func (o *Factors) seal(a *account.Account, secret []byte) string {
 	raw := binary.BigEndian.AppendUint64(nil, uint64(o.o.Now().Add(setUpWithin).UnixMilli()))
 	raw = append(raw, secret...)
 	return base64.RawURLEncoding.EncodeToString(append(raw, o.mark(purposeOf("code", a), a.ID, raw)...))
 }
 
-func (o *Office) unseal(a *account.Account, sealed string) ([]byte, error) {
+func (o *Factors) unseal(a *account.Account, sealed string) ([]byte, error) {
 	raw, err := base64.RawURLEncoding.Strict().DecodeString(sealed)
 	if err != nil || len(raw) <= 8+sha256.Size {
 		return nil, errTooLate
@@ -83,7 +83,7 @@ var errTooLate = mistake.Invalid("that took too long; please begin anew")
 // purposeOf is what something is marked for that ends with the proofs of an account.
 func purposeOf(what string, a *account.Account) string { return fmt.Sprintf("%s %d", what, a.Proofs) }
 
-func (o *Office) mark(what string, account int64, raw []byte) []byte {
+func (o *Factors) mark(what string, account int64, raw []byte) []byte {
 	h := hmac.New(sha256.New, o.key)
 	fmt.Fprintf(h, "%s %d %x", what, account, raw)
 	return h.Sum(nil)
@@ -91,7 +91,7 @@ func (o *Office) mark(what string, account int64, raw []byte) []byte {
 
 // SetCode sets up one-time codes: with the secret that NewCode has made, and the first code of it. It returns the codes to keep, if these are the
 // first that the account has. The error is ErrWrong for another code, a *mistake.Error if it took too long, or *throttle.Slow.
-func (o *Office) SetCode(ctx context.Context, a *account.Account, sealed, typed string, from sessions.Origin) (kept []string, err error) {
+func (o *Factors) SetCode(ctx context.Context, a *account.Account, sealed, typed string, from sessions.Origin) (kept []string, err error) {
 	secret, err := o.unseal(a, sealed)
 	if err != nil {
 		return nil, err
@@ -114,7 +114,7 @@ func (o *Office) SetCode(ctx context.Context, a *account.Account, sealed, typed 
 }
 
 // firstKept makes codes to keep for an account that has none left.
-func (o *Office) firstKept(ctx context.Context, a *account.Account) (kept, hashes []string, err error) {
+func (o *Factors) firstKept(ctx context.Context, a *account.Account) (kept, hashes []string, err error) {
 	left, err := o.o.Store.KeptLeft(ctx, a.ID)
 	if err == nil && left == 0 {
 		kept, hashes = onetime.NewKept()
@@ -123,7 +123,7 @@ func (o *Office) firstKept(ctx context.Context, a *account.Account) (kept, hashe
 }
 
 // RemoveCode takes the one-time codes of an account away, for its owner.
-func (o *Office) RemoveCode(ctx context.Context, a *account.Account, from sessions.Origin) error {
+func (o *Factors) RemoveCode(ctx context.Context, a *account.Account, from sessions.Origin) error {
 	err := o.o.Store.RemoveCode(ctx, a.ID, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-code-gone"), o.event(kind.FactorRemoved, a, a.Name, from, "one-time codes"))
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Unknown("there are no one-time codes")
@@ -132,7 +132,7 @@ func (o *Office) RemoveCode(ctx context.Context, a *account.Account, from sessio
 }
 
 // NewKept gives an account other codes to keep, in place of those before.
-func (o *Office) NewKept(ctx context.Context, a *account.Account, from sessions.Origin) ([]string, error) {
+func (o *Factors) NewKept(ctx context.Context, a *account.Account, from sessions.Origin) ([]string, error) {
 	if a.Enrolled&factor.Of(factor.Code, factor.Passkey) == 0 {
 		return nil, mistake.Invalid("codes to keep go with a passkey or one-time codes; set up one of them first")
 	}
@@ -144,7 +144,7 @@ func (o *Office) NewKept(ctx context.Context, a *account.Account, from sessions.
 // or *throttle.Slow: there are so few codes that they could be tried, so all tries count for the account. Browsers that
 // are known to be its owner's, since a second factor was shown in them before, have one counter of their own: so others
 // keep the owner out nowhere.
-func (o *Office) Code(ctx context.Context, a *account.Account, typed string, known bool, from sessions.Origin) error {
+func (o *Factors) Code(ctx context.Context, a *account.Account, typed string, known bool, from sessions.Origin) error {
 	ctx = context.WithoutCancel(ctx) // a try has begun
 	limit := throttle.Key{Name: fmt.Sprintf("code of account %d", a.ID), Rule: throttle.Pair}
 	if known {
@@ -167,7 +167,7 @@ func (o *Office) Code(ctx context.Context, a *account.Account, typed string, kno
 	return err
 }
 
-func (o *Office) take(ctx context.Context, a *account.Account, typed string, from sessions.Origin) error {
+func (o *Factors) take(ctx context.Context, a *account.Account, typed string, from sessions.Origin) error {
 	now := o.o.Now()
 	if !onetime.IsCode(typed) {
 		left, err := o.o.Store.KeptLeft(ctx, a.ID)

@@ -30,7 +30,7 @@ import (
 // ErrWrong says that a code or a passkey is not the account's, or was used before.
 var ErrWrong = errors.New("what was shown is not of this account, or was shown before")
 
-// Options are what an Office needs.
+// Options are what Factors need.
 type Options struct {
 	Store    *store.Store
 	Book     func() *policy.Book // the policy now in force
@@ -41,18 +41,18 @@ type Options struct {
 	Letters  *letters.Letters
 }
 
-// An Office is where people set up what they can show.
-type Office struct {
+// Factors is what people set up and show besides a password.
+type Factors struct {
 	o     Options
 	key   []byte // seals what comes back from browsers
 	mu    sync.Mutex
 	spent map[string]time.Time // challenges that were answered, and until when they could be
 }
 
-// New returns the Office over the records in o.Store. The error says that they cannot be read.
-func New(o Options) (*Office, error) {
+// New returns the Factors over the records in o.Store. The error says that they cannot be read.
+func New(o Options) (*Factors, error) {
 	key, err := o.Store.Secret(context.Background(), "factors")
-	return &Office{o: o, key: key, spent: map[string]time.Time{}}, err
+	return &Factors{o: o, key: key, spent: map[string]time.Time{}}, err
 }
 
 // Held is what an account has set up.
@@ -65,7 +65,7 @@ type Held struct {
 }
 
 // Of returns what an account has set up.
-func (o *Office) Of(ctx context.Context, a *account.Account) (h Held, err error) {
+func (o *Factors) Of(ctx context.Context, a *account.Account) (h Held, err error) {
 	c, err := o.o.Store.Code(ctx, a.ID)
 	switch {
 	case err == nil:
@@ -93,18 +93,18 @@ func (o *Office) Of(ctx context.Context, a *account.Account) (h Held, err error)
 }
 
 // Asks reports whether somebody who signs in with a password, or an account elsewhere, is asked for more.
-func (o *Office) Asks(a *account.Account) bool {
+func (o *Factors) Asks(a *account.Account) bool {
 	return !o.o.Book().Factors.AtDoors && a.Enrolled&factor.Of(factor.Code, factor.Passkey) != 0
 }
 
-func (o *Office) event(what kind.Kind, a *account.Account, actor string, from sessions.Origin, detail string) store.Event {
-	return store.Event{At: o.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Network: from.Network, Detail: detail}
+func (o *Factors) event(what kind.Kind, a *account.Account, actor string, from sessions.Origin, detail string) store.Activity {
+	return store.Activity{At: o.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Network: from.Network, Detail: detail}
 }
 
 // Reset takes from an account all that its owner can show beside the password, for a steward: they have lost it. If the policy has it wait, the owner
 // is told, and can object until then; due is when it is made, zero if that was at once. The error is a *mistake.Error if there is nothing to
 // reset, or one waits.
-func (o *Office) Reset(ctx context.Context, actor string, a *account.Account) (due time.Time, err error) {
+func (o *Factors) Reset(ctx context.Context, actor string, a *account.Account) (due time.Time, err error) {
 	if a.Enrolled == 0 {
 		return due, mistake.Invalid("%s has set up nothing beside the password", a.Name)
 	}
@@ -128,7 +128,7 @@ func (o *Office) Reset(ctx context.Context, actor string, a *account.Account) (d
 }
 
 // DropReset has a reset that waits not be made. The error is a *mistake.Error if none waits.
-func (o *Office) DropReset(ctx context.Context, actor string, a *account.Account, from sessions.Origin) error {
+func (o *Factors) DropReset(ctx context.Context, actor string, a *account.Account, from sessions.Origin) error {
 	err := o.o.Store.DropReset(ctx, a.ID, o.event(kind.ResetDropped, a, actor, from, ""))
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Unknown("no reset for %s waits", a.Name)
@@ -143,7 +143,7 @@ const (
 )
 
 // Remarks says who should have set something up, by their role, and has not.
-func (o *Office) Remarks(ctx context.Context) (all []string, err error) {
+func (o *Factors) Remarks(ctx context.Context) (all []string, err error) {
 	book := o.o.Book()
 	for _, w := range book.Factors.Wanted {
 		var lacking []string
@@ -182,7 +182,7 @@ func (o *Office) Remarks(ctx context.Context) (all []string, err error) {
 }
 
 // Tend makes the resets whose time has come.
-func (o *Office) Tend(ctx context.Context) error {
+func (o *Factors) Tend(ctx context.Context) error {
 	due, err := o.o.Store.DueResets(ctx, o.o.Now())
 	if err != nil {
 		return err
@@ -200,9 +200,9 @@ func (o *Office) Tend(ctx context.Context) error {
 }
 
 // Sweep forgets the browsers whose time is over.
-func (o *Office) Sweep(ctx context.Context) error { return o.o.Store.SweepBrowsers(ctx, o.o.Now()) }
+func (o *Factors) Sweep(ctx context.Context) error { return o.o.Store.SweepBrowsers(ctx, o.o.Now()) }
 
 // Chores is for chores.Room.
-func (o *Office) Chores() []chores.Chore {
+func (o *Factors) Chores() []chores.Chore {
 	return []chores.Chore{chores.Each(time.Second, o.Tend), chores.Sweep(o.Sweep)}
 }

@@ -58,7 +58,7 @@ func TestResets(t *testing.T) {
 	if held, err := h.Factors.Of(ctx, h.Account(t, "ines")); err != nil || held.Code != nil || held.Kept != 0 || len(held.Passkeys) != 0 || held.Reset != nil {
 		t.Errorf("%+v %v", held, err)
 	}
-	if _, err := h.Desk.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false); err != nil {
+	if _, err := h.SignIn.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false); err != nil {
 		t.Errorf("with the password alone: %v", err)
 	}
 }
@@ -74,7 +74,7 @@ func TestTheLastFactor(t *testing.T) {
 	if held, err := h.Factors.Of(ctx, h.Account(t, "ines")); err != nil || held.Kept != len(kept) {
 		t.Errorf("with a passkey left: %d %v", held.Kept, err)
 	}
-	if _, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); err != nil {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); err != nil {
 		t.Errorf("a kept code in the place of a passkey: %v", err)
 	}
 	held, err := h.Factors.Of(ctx, h.Account(t, "ines"))
@@ -87,7 +87,7 @@ func TestTheLastFactor(t *testing.T) {
 	if held, err := h.Factors.Of(ctx, h.Account(t, "ines")); err != nil || held.Kept != 0 {
 		t.Errorf("with nothing left: %d %v", held.Kept, err)
 	}
-	if _, err := h.Desk.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false); err != nil {
+	if _, err := h.SignIn.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false); err != nil {
 		t.Error(err)
 	}
 }

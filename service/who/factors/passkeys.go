@@ -44,7 +44,7 @@ const (
 )
 
 // AskNew returns the question to make a passkey for an account.
-func (o *Office) AskNew(ctx context.Context, a *account.Account, page Page) (Question, error) {
+func (o *Factors) AskNew(ctx context.Context, a *account.Account, page Page) (Question, error) {
 	held, err := o.o.Store.Passkeys(ctx, a.ID)
 	if err != nil {
 		return nil, err
@@ -63,17 +63,17 @@ func (o *Office) AskNew(ctx context.Context, a *account.Account, page Page) (Que
 }
 
 // AskAny returns the question for a passkey of whoever is there.
-func (o *Office) AskAny(page Page) Question {
+func (o *Factors) AskAny(page Page) Question {
 	return Question{"challenge": encode(o.challenge("sign in", 0)), "timeout": answerWithin.Milliseconds(), "rpId": page.Host, "userVerification": "required", "allowCredentials": []any{}}
 }
 
 // SomePasskeys reports whether anybody has a passkey for the host of a page.
-func (o *Office) SomePasskeys(ctx context.Context, page Page) (bool, error) {
+func (o *Factors) SomePasskeys(ctx context.Context, page Page) (bool, error) {
 	return o.o.Store.PasskeysFor(ctx, page.Host)
 }
 
 // AskOf returns the question for a passkey of an account; nil if it has none for the host of the page.
-func (o *Office) AskOf(ctx context.Context, a *account.Account, page Page) (Question, error) {
+func (o *Factors) AskOf(ctx context.Context, a *account.Account, page Page) (Question, error) {
 	held, err := o.o.Store.Passkeys(ctx, a.ID)
 	if err != nil {
 		return nil, err
@@ -127,11 +127,11 @@ func readAnswer(text string) (a answer, err error) {
 func encode(raw []byte) string { return base64.RawURLEncoding.EncodeToString(raw) }
 
 // handle is the name by which authenticators know an account: nobody can read from it who that is.
-func (o *Office) handle(id int64) []byte { return o.mark("handle", id, nil) }
+func (o *Factors) handle(id int64) []byte { return o.mark("handle", id, nil) }
 
 // challenge makes a challenge for a purpose, and an account if it is for one. It is random, tells until when it counts, and is marked,
 // so that nothing has to be kept of the questions that strangers are asked.
-func (o *Office) challenge(purpose string, id int64) []byte {
+func (o *Factors) challenge(purpose string, id int64) []byte {
 	raw := make([]byte, 16, 64)
 	rand.Read(raw)
 	raw = binary.BigEndian.AppendUint64(raw, uint64(o.o.Now().Add(answerWithin).UnixMilli()))
@@ -139,7 +139,7 @@ func (o *Office) challenge(purpose string, id int64) []byte {
 }
 
 // isOurs reports whether a challenge was made for a purpose, and not long ago.
-func (o *Office) isOurs(challenge []byte, purpose string, id int64) bool {
+func (o *Factors) isOurs(challenge []byte, purpose string, id int64) bool {
 	if len(challenge) != 24+32 {
 		return false
 	}
@@ -149,7 +149,7 @@ func (o *Office) isOurs(challenge []byte, purpose string, id int64) bool {
 }
 
 // spend reports whether a challenge is answered for the first time.
-func (o *Office) spend(challenge []byte) bool {
+func (o *Factors) spend(challenge []byte) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	now := o.o.Now()
@@ -167,7 +167,7 @@ func (o *Office) spend(challenge []byte) bool {
 
 // ceremony is what an answer has to belong to. The error is passkey.ErrChallenge if it is for no question that was asked of this account for this
 // purpose a moment ago.
-func (o *Office) ceremony(clientData []byte, purpose string, id int64, page Page) (passkey.Ceremony, error) {
+func (o *Factors) ceremony(clientData []byte, purpose string, id int64, page Page) (passkey.Ceremony, error) {
 	challenge, err := passkey.ChallengeOf(clientData)
 	if err != nil || !o.isOurs(challenge, purpose, id) {
 		return passkey.Ceremony{}, passkey.ErrChallenge
@@ -177,7 +177,7 @@ func (o *Office) ceremony(clientData []byte, purpose string, id int64, page Page
 
 // Add adds a passkey that the browser of an account's owner has made, under a name. It returns codes to keep if the account had none. The error is
 // a *mistake.Error.
-func (o *Office) Add(ctx context.Context, a *account.Account, page Page, text, name string, from sessions.Origin) (kept []string, err error) {
+func (o *Factors) Add(ctx context.Context, a *account.Account, page Page, text, name string, from sessions.Origin) (kept []string, err error) {
 	said, err := readAnswer(text)
 	if err != nil {
 		return nil, mistake.Invalid("the answer of the browser cannot be read")
@@ -226,7 +226,7 @@ func (o *Office) Add(ctx context.Context, a *account.Account, page Page, text, n
 }
 
 // Remove takes a passkey away, for its owner.
-func (o *Office) Remove(ctx context.Context, a *account.Account, id string, from sessions.Origin) error {
+func (o *Factors) Remove(ctx context.Context, a *account.Account, id string, from sessions.Origin) error {
 	p, err := o.o.Store.Passkey(ctx, id)
 	if err == nil && p.Account != a.ID {
 		err = store.ErrNone
@@ -249,7 +249,7 @@ func (o *Office) Remove(ctx context.Context, a *account.Account, id string, from
 }
 
 // isLastWay reports whether the owner of an account without a password has one passkey and no account elsewhere to sign in with.
-func (o *Office) isLastWay(ctx context.Context, a *account.Account) (bool, error) {
+func (o *Factors) isLastWay(ctx context.Context, a *account.Account) (bool, error) {
 	held, err := o.o.Store.Passkeys(ctx, a.ID)
 	if err != nil || len(held) > 1 {
 		return false, err
@@ -259,7 +259,7 @@ func (o *Office) isLastWay(ctx context.Context, a *account.Account) (bool, error
 }
 
 // Show takes a passkey of an account. The error is ErrWrong, or *throttle.Slow: each wrong one is recorded.
-func (o *Office) Show(ctx context.Context, a *account.Account, page Page, text string, from sessions.Origin) error {
+func (o *Factors) Show(ctx context.Context, a *account.Account, page Page, text string, from sessions.Origin) error {
 	limit := throttle.Key{Name: fmt.Sprintf("passkeys of account %d", a.ID), Rule: throttle.Pair}
 	if wait := o.o.Limiter.Try(o.o.Now(), limit); wait > 0 {
 		return &throttle.Slow{Wait: wait}
@@ -276,7 +276,7 @@ func (o *Office) Show(ctx context.Context, a *account.Account, page Page, text s
 }
 
 // SignIn finds the account of whoever shows a passkey, without a name; its owner was verified. The error is ErrWrong, or *throttle.Slow.
-func (o *Office) SignIn(ctx context.Context, page Page, text string, from sessions.Origin) (*account.Account, error) {
+func (o *Factors) SignIn(ctx context.Context, page Page, text string, from sessions.Origin) (*account.Account, error) {
 	limit := throttle.Key{Name: "passkeys " + throttle.NetworkNamed(from.Network), Rule: throttle.Network}
 	if wait := o.o.Limiter.Try(o.o.Now(), limit); wait > 0 {
 		return nil, &throttle.Slow{Wait: wait}
@@ -290,10 +290,10 @@ func (o *Office) SignIn(ctx context.Context, page Page, text string, from sessio
 }
 
 // use takes a passkey, of an account if that is known already, and returns its account.
-func (o *Office) use(ctx context.Context, of *account.Account, page Page, text, purpose string, verified bool, from sessions.Origin) (*account.Account, error) {
+func (o *Factors) use(ctx context.Context, of *account.Account, page Page, text, purpose string, verified bool, from sessions.Origin) (*account.Account, error) {
 	ctx = context.WithoutCancel(ctx)
 	fail := func(a *account.Account, what kind.Kind, why string) (*account.Account, error) {
-		e := store.Event{At: o.o.Now(), Kind: what, Network: from.Network, Detail: why}
+		e := store.Activity{At: o.o.Now(), Kind: what, Network: from.Network, Detail: why}
 		if a != nil {
 			e = o.event(what, a, "", from, why)
 		}

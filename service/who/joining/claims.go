@@ -22,7 +22,7 @@ type Claim struct {
 }
 
 // Claim returns what a link is for. The error is ErrLink if it was used, has ended or never was.
-func (f *Office) Claim(ctx context.Context, link string) (Claim, error) {
+func (f *Joining) Claim(ctx context.Context, link string) (Claim, error) {
 	token, ok := secret.HashToken(link)
 	if !ok {
 		return Claim{}, ErrLink
@@ -57,7 +57,7 @@ func (f *Office) Claim(ctx context.Context, link string) (Claim, error) {
 
 // TakeAlong gives the owner of an account, who is signed in, what they bought, by the link that was sent to them. The error is ErrLink if it has
 // ended.
-func (f *Office) TakeAlong(ctx context.Context, link, name, network string) (*account.Account, error) {
+func (f *Joining) TakeAlong(ctx context.Context, link, name, network string) (*account.Account, error) {
 	c, err := f.Claim(ctx, link)
 	if err != nil {
 		return nil, err
@@ -66,7 +66,7 @@ func (f *Office) TakeAlong(ctx context.Context, link, name, network string) (*ac
 	if err != nil {
 		return nil, err
 	}
-	err = f.o.Store.UseClaim(ctx, c.Claim, a.ID, store.Event{At: f.o.Now(), Kind: kind.Claimed, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network, Detail: "with a link that was sent to the buyer"})
+	err = f.o.Store.UseClaim(ctx, c.Claim, a.ID, store.Activity{At: f.o.Now(), Kind: kind.Claimed, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network, Detail: "with a link that was sent to the buyer"})
 	if errors.Is(err, store.ErrNone) {
 		err = ErrLink
 	}
@@ -74,7 +74,7 @@ func (f *Office) TakeAlong(ctx context.Context, link, name, network string) (*ac
 }
 
 // JoinByClaim makes the account of somebody who brings the link to what they bought, whoever may join else. The errors are those of Ask.
-func (f *Office) JoinByClaim(ctx context.Context, link string, who Applicant, from sessions.Origin) (Outcome, error) {
+func (f *Joining) JoinByClaim(ctx context.Context, link string, who Applicant, from sessions.Origin) (Outcome, error) {
 	c, err := f.Claim(ctx, link)
 	if err != nil {
 		return Outcome{}, err

@@ -27,7 +27,7 @@ import (
 	"ostiarius/store"
 )
 
-// Options are what an Office needs.
+// Options are what Joining need.
 type Options struct {
 	Store   *store.Store
 	Book    func() *policy.Book // the policy now in force
@@ -37,16 +37,16 @@ type Options struct {
 	People  *people.Register
 }
 
-// An Office is where people join.
-type Office struct {
+// An Joining is where people join.
+type Joining struct {
 	o    Options
 	form []byte // the key of the marks of forms
 }
 
-// New returns the Office over the records in o.Store. The error says that they cannot be read.
-func New(o Options) (*Office, error) {
+// New returns the Joining over the records in o.Store. The error says that they cannot be read.
+func New(o Options) (*Joining, error) {
 	key, err := o.Store.Secret(context.Background(), "join form")
-	return &Office{o, key}, err
+	return &Joining{o, key}, err
 }
 
 // Errors that tell somebody why they cannot join.
@@ -78,12 +78,12 @@ type Outcome struct {
 }
 
 // Mark makes the mark of a form that is shown now, by which it is known how long it was open.
-func (f *Office) Mark() string {
+func (f *Joining) Mark() string {
 	raw := binary.BigEndian.AppendUint64(nil, uint64(f.o.Now().UnixMilli()))
 	return base64.RawURLEncoding.EncodeToString(append(raw, f.seal(raw)...))
 }
 
-func (f *Office) seal(raw []byte) []byte {
+func (f *Joining) seal(raw []byte) []byte {
 	h := hmac.New(sha256.New, f.form)
 	h.Write(raw)
 	return h.Sum(nil)[:16]
@@ -91,7 +91,7 @@ func (f *Office) seal(raw []byte) []byte {
 
 // CheckForm says what is wrong with how a form came back: with its mark, and what was typed into the field that people
 // do not see. The error is ErrRobot or ErrStale.
-func (f *Office) CheckForm(mark, trap string) error {
+func (f *Joining) CheckForm(mark, trap string) error {
 	if trap != "" {
 		return ErrRobot
 	}
@@ -112,7 +112,7 @@ func (f *Office) CheckForm(mark, trap string) error {
 // Ask takes what somebody brings who wants to join. Who has the name is told; who has the address is not: then the answer is
 // the same and takes the same time, and its owner gets a mail. The errors are those above, a *mistake.Error
 // about what was typed, *throttle.Slow, hashing.ErrBusy, or say that the service failed.
-func (f *Office) Ask(ctx context.Context, who Applicant, from sessions.Origin) (Outcome, error) {
+func (f *Joining) Ask(ctx context.Context, who Applicant, from sessions.Origin) (Outcome, error) {
 	book := f.o.Book()
 	j := &book.Joining
 	var invited *joining.Invitation
@@ -162,7 +162,7 @@ func (f *Office) Ask(ctx context.Context, who Applicant, from sessions.Origin) (
 }
 
 // check says what is wrong with what somebody typed, and returns the forms in which their names are compared.
-func (f *Office) check(who Applicant) (keys store.Keys, err error) {
+func (f *Joining) check(who Applicant) (keys store.Keys, err error) {
 	if strings.Contains(who.Name, "@") { // whether an address is taken is told to nobody
 		return keys, mistake.Of(account.NoName(who.Name))
 	}
@@ -179,7 +179,7 @@ func (f *Office) check(who Applicant) (keys store.Keys, err error) {
 // TryName takes a try at a name of somebody who makes an account for themselves, in whatever way. It tells which names
 // are taken, so it is slowed. A name that the policy names is nobody's to choose. The error is a *mistake.Error, or
 // *throttle.Slow.
-func (f *Office) TryName(ctx context.Context, name string, keys store.Keys, from sessions.Origin) error {
+func (f *Joining) TryName(ctx context.Context, name string, keys store.Keys, from sessions.Origin) error {
 	network := throttle.NetworkNamed(from.Network)
 	if wait := f.o.Limiter.Try(f.o.Now(), throttle.Key{Name: "joining " + network, Rule: throttle.Joining}); wait > 0 {
 		return &throttle.Slow{Wait: wait}
@@ -198,7 +198,7 @@ func taken(name string) error { return mistake.Taken("the name %q is taken", nam
 
 // apply writes down an application. The link that proves the address goes to it, unless an account has it: then its
 // owner is told, and the link is known to nobody.
-func (f *Office) apply(ctx context.Context, a store.Application) (Outcome, error) {
+func (f *Joining) apply(ctx context.Context, a store.Application) (Outcome, error) {
 	token, hash := secret.NewToken()
 	all, err := f.o.Store.CountApplications(ctx)
 	if err != nil {
@@ -222,7 +222,7 @@ func (f *Office) apply(ctx context.Context, a store.Application) (Outcome, error
 }
 
 // toAddress is a message to the address of an application; if an account has that address, one to its owner instead.
-func (f *Office) toAddress(ctx context.Context, a store.Application, what message.Kind) (message.Message, error) {
+func (f *Joining) toAddress(ctx context.Context, a store.Application, what message.Kind) (message.Message, error) {
 	owners, err := f.o.Store.AccountsByKeys(ctx, []string{a.Keys.Email})
 	if err != nil {
 		return message.Message{}, err
@@ -241,7 +241,7 @@ func (f *Office) toAddress(ctx context.Context, a store.Application, what messag
 }
 
 // atOnce makes an account that has no address yet: it gets that when the link is followed that is sent there.
-func (f *Office) atOnce(ctx context.Context, a store.Application) (Outcome, error) {
+func (f *Joining) atOnce(ctx context.Context, a store.Application) (Outcome, error) {
 	token, hash := secret.NewToken()
 	m, err := f.toAddress(ctx, a, message.AddressProve)
 	if err != nil {
@@ -260,7 +260,7 @@ func (f *Office) atOnce(ctx context.Context, a store.Application) (Outcome, erro
 }
 
 // joined makes an application into an account, as write does it.
-func (f *Office) joined(a store.Application, invited *joining.Invitation, write func(store.Joined) (int64, error)) (Outcome, error) {
+func (f *Joining) joined(a store.Application, invited *joining.Invitation, write func(store.Joined) (int64, error)) (Outcome, error) {
 	now, j := f.o.Now(), &f.o.Book().Joining
 	n := &account.Account{Name: a.Name, Email: a.Email, MadeAt: now, MadeBy: "joining", Language: a.Language}
 	how := "by joining"
@@ -301,12 +301,12 @@ func hasGrant(all []account.Grant, role string) bool {
 
 // Applied returns the name of whoever applied with the address that a link proves. The error is ErrLink if it was used,
 // has ended or never was.
-func (f *Office) Applied(ctx context.Context, link string) (string, error) {
+func (f *Joining) Applied(ctx context.Context, link string) (string, error) {
 	a, _, err := f.applied(ctx, link)
 	return a.Name, err
 }
 
-func (f *Office) applied(ctx context.Context, link string) (a store.Application, token secret.TokenHash, err error) {
+func (f *Joining) applied(ctx context.Context, link string) (a store.Application, token secret.TokenHash, err error) {
 	token, ok := secret.HashToken(link)
 	if !ok {
 		return a, token, ErrLink
@@ -322,7 +322,7 @@ func (f *Office) applied(ctx context.Context, link string) (a store.Application,
 // the mail of an address that somebody else has typed makes no account for them. The errors are ErrLink, ErrWrong,
 // *throttle.Slow, hashing.ErrBusy, a *mistake.Error if somebody else has the name by now, or say that the service
 // failed.
-func (f *Office) Prove(ctx context.Context, link, password string, from sessions.Origin) (Outcome, error) {
+func (f *Joining) Prove(ctx context.Context, link, password string, from sessions.Origin) (Outcome, error) {
 	a, _, err := f.applied(ctx, link)
 	if err != nil {
 		return Outcome{}, err
@@ -359,8 +359,8 @@ func (f *Office) Prove(ctx context.Context, link, password string, from sessions
 	return f.joined(a, nil, func(n store.Joined) (int64, error) { return f.o.Store.Admit(ctx, a.ID, joining.Unproven, n) })
 }
 
-func (f *Office) event(what kind.Kind, name string, id int64, network, detail string) store.Event {
-	e := store.Event{At: f.o.Now(), Kind: what, Account: name, AccountID: id, Actor: name, Network: network, Detail: detail}
+func (f *Joining) event(what kind.Kind, name string, id int64, network, detail string) store.Activity {
+	e := store.Activity{At: f.o.Now(), Kind: what, Account: name, AccountID: id, Actor: name, Network: network, Detail: detail}
 	if id == 0 && what != kind.Joined { // the name is nobody's yet
 		e.AccountID = store.NoAccount
 	}
@@ -368,11 +368,11 @@ func (f *Office) event(what kind.Kind, name string, id int64, network, detail st
 }
 
 // Sweep removes what has ended.
-func (f *Office) Sweep(ctx context.Context) error {
+func (f *Joining) Sweep(ctx context.Context) error {
 	return f.o.Store.SweepApplications(ctx, f.o.Now())
 }
 
 // Chores is for chores.Room.
-func (f *Office) Chores() []chores.Chore {
+func (f *Joining) Chores() []chores.Chore {
 	return []chores.Chore{chores.Sweep(f.Sweep)}
 }

@@ -38,10 +38,10 @@ func TestJoining(t *testing.T) {
 	}
 	// Before that they are told where they stand, if they know the password, and nobody else is.
 	var notYet *signin.NotYet
-	if _, err := r.Desk.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Unproven {
+	if _, err := r.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Unproven {
 		t.Errorf("signing in: %v", err)
 	}
-	if _, err := r.Desk.SignIn(ctx, "sigrid", "a-wrong-one", house.Elsewheres, false); !errors.Is(err, signin.ErrWrong) || errors.As(err, &notYet) && err == error(notYet) {
+	if _, err := r.SignIn.SignIn(ctx, "sigrid", "a-wrong-one", house.Elsewheres, false); !errors.Is(err, signin.ErrWrong) || errors.As(err, &notYet) && err == error(notYet) {
 		t.Errorf("signing in with a wrong password: %v", err)
 	}
 	if v, err := r.Present(ctx, "192.0.2.7", "sigrid", house.Sigrid.Password); err != nil || v.SignedIn {
@@ -61,7 +61,7 @@ func TestJoining(t *testing.T) {
 	if got := house.Roles(t, r, "sigrid"); !slices.Equal(got, []string{"friend"}) {
 		t.Errorf("the roles %q", got)
 	}
-	in, err := r.Desk.Enter(ctx, out.Account, house.Elsewheres, "")
+	in, err := r.SignIn.Enter(ctx, out.Account, house.Elsewheres, "")
 	if err != nil || !house.Alive(t, r, in.Token) || !slices.Equal(in.Visitor.Roles, []string{"friend"}) {
 		t.Errorf("%+v, %v", in.Visitor, err)
 	}
@@ -245,7 +245,7 @@ func TestApproval(t *testing.T) {
 		t.Errorf("%q, %v", remarks, err)
 	}
 	var notYet *signin.NotYet
-	if _, err := r.Desk.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Waiting {
+	if _, err := r.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Waiting {
 		t.Errorf("signing in: %v", err)
 	}
 	if err := r.Joining.Decline(ctx, "agnes", "Sigrid", "All watches are filled."); err != nil {
@@ -254,7 +254,7 @@ func TestApproval(t *testing.T) {
 	if m := house.Mailed(t, r)[0]; m.Kind != message.Declined || m.Gaps["text"] != "All watches are filled." || m.To != house.Sigrid.Email {
 		t.Errorf("%+v", m)
 	}
-	if _, err := r.Desk.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Declined {
+	if _, err := r.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Declined {
 		t.Errorf("signing in: %v", err)
 	}
 	if err := r.Joining.Approve(ctx, "agnes", "sigrid"); err == nil {

@@ -20,12 +20,12 @@ import (
 )
 
 // Applications returns who has asked to join and is not in, the oldest first.
-func (f *Office) Applications(ctx context.Context) ([]joining.Application, error) {
+func (f *Joining) Applications(ctx context.Context) ([]joining.Application, error) {
 	return f.o.Store.Applications(ctx, f.o.Now())
 }
 
 // find returns the application of a name, if a steward can do something about it.
-func (f *Office) find(ctx context.Context, name string) (a store.Application, err error) {
+func (f *Joining) find(ctx context.Context, name string) (a store.Application, err error) {
 	key, err := account.Key(strings.TrimSpace(name))
 	if err != nil {
 		return a, mistake.Of(err)
@@ -39,7 +39,7 @@ func (f *Office) find(ctx context.Context, name string) (a store.Application, er
 
 // Approve lets somebody in who has asked to join, and tells them by mail. The errors are *mistake.Errors, or say that the
 // service failed.
-func (f *Office) Approve(ctx context.Context, actor, name string) error {
+func (f *Joining) Approve(ctx context.Context, actor, name string) error {
 	a, err := f.find(ctx, name)
 	if err != nil {
 		return err
@@ -64,7 +64,7 @@ func (f *Office) Approve(ctx context.Context, actor, name string) error {
 const longestText = 2000
 
 // Decline refuses somebody who has asked to join, and tells them by mail, with a text of the steward's own or none.
-func (f *Office) Decline(ctx context.Context, actor, name, text string) error {
+func (f *Joining) Decline(ctx context.Context, actor, name, text string) error {
 	a, err := f.find(ctx, name)
 	if err != nil {
 		return err
@@ -102,7 +102,7 @@ type Invite struct {
 
 // Invite invites somebody, in the place of an invitation before. It returns the path of the link, below the address of the
 // site, unless that is sent by mail, and when it ends.
-func (f *Office) Invite(ctx context.Context, actor string, i Invite) (path string, until time.Time, err error) {
+func (f *Joining) Invite(ctx context.Context, actor string, i Invite) (path string, until time.Time, err error) {
 	book, now := f.o.Book(), f.o.Now()
 	email := strings.TrimSpace(i.Email)
 	if _, _, err := account.SplitEmail(email); err != nil {
@@ -142,7 +142,7 @@ func (f *Office) Invite(ctx context.Context, actor string, i Invite) (path strin
 	if len(i.Roles) > 0 {
 		detail += ", as " + strings.Join(invitation.Roles, ", ")
 	}
-	err = f.o.Store.Invite(ctx, invitation, key, hash, mails, store.Event{At: now, Kind: kind.Invited, Actor: actor, Detail: detail, AccountID: store.NoAccount})
+	err = f.o.Store.Invite(ctx, invitation, key, hash, mails, store.Activity{At: now, Kind: kind.Invited, Actor: actor, Detail: detail, AccountID: store.NoAccount})
 	if errors.Is(err, store.ErrTaken) {
 		err = mistake.Taken("an account has the address %s already", email)
 	}
@@ -150,17 +150,17 @@ func (f *Office) Invite(ctx context.Context, actor string, i Invite) (path strin
 }
 
 // Invitations returns the invitations that hold, the oldest first.
-func (f *Office) Invitations(ctx context.Context) ([]joining.Invitation, error) {
+func (f *Joining) Invitations(ctx context.Context) ([]joining.Invitation, error) {
 	return f.o.Store.Invitations(ctx, f.o.Now())
 }
 
 // Revoke ends the invitation to an address.
-func (f *Office) Revoke(ctx context.Context, actor, email string) error {
+func (f *Joining) Revoke(ctx context.Context, actor, email string) error {
 	key, err := account.EmailKey(strings.TrimSpace(email))
 	if err != nil {
 		return mistake.Of(err)
 	}
-	err = f.o.Store.RevokeInvitation(ctx, key, store.Event{At: f.o.Now(), Kind: kind.InvitationRevoked, Actor: actor, Detail: email, AccountID: store.NoAccount})
+	err = f.o.Store.RevokeInvitation(ctx, key, store.Activity{At: f.o.Now(), Kind: kind.InvitationRevoked, Actor: actor, Detail: email, AccountID: store.NoAccount})
 	if errors.Is(err, store.ErrNone) {
 		err = mistake.Unknown("there is no invitation to %s", email)
 	}
@@ -168,12 +168,12 @@ func (f *Office) Revoke(ctx context.Context, actor, email string) error {
 }
 
 // Invitation returns the invitation of a link. The error is ErrLink if it was used, revoked, has ended or never was.
-func (f *Office) Invitation(ctx context.Context, link string) (*joining.Invitation, error) {
+func (f *Joining) Invitation(ctx context.Context, link string) (*joining.Invitation, error) {
 	i, _, err := f.invitation(ctx, link)
 	return i, err
 }
 
-func (f *Office) invitation(ctx context.Context, link string) (*joining.Invitation, secret.TokenHash, error) {
+func (f *Joining) invitation(ctx context.Context, link string) (*joining.Invitation, secret.TokenHash, error) {
 	token, ok := secret.HashToken(link)
 	if !ok {
 		return nil, token, ErrLink
@@ -186,7 +186,7 @@ func (f *Office) invitation(ctx context.Context, link string) (*joining.Invitati
 }
 
 // Remarks says how many people wait for a steward.
-func (f *Office) Remarks(ctx context.Context) (all []string, err error) {
+func (f *Joining) Remarks(ctx context.Context) (all []string, err error) {
 	applications, err := f.Applications(ctx)
 	waiting := 0
 	for _, a := range applications {

@@ -45,7 +45,7 @@ type Linked struct {
 	Since    time.Time `json:"since"`
 }
 
-func (f *Office) held(ctx context.Context, a *account.Account) (h Held, err error) {
+func (f *Leaving) held(ctx context.Context, a *account.Account) (h Held, err error) {
 	h = Held{Passkeys: []Named{}, Browsers: []Browser{}, Elsewhere: []Linked{}, Keys: []Named{}, Networks: []string{}}
 	used := func(t time.Time) *time.Time {
 		if t.IsZero() {

@@ -20,7 +20,7 @@ import (
 	"ostiarius/store"
 )
 
-// Options are what an Office needs.
+// Options are what Leaving need.
 type Options struct {
 	Store    *store.Store
 	Book     func() *policy.Book // the policy now in force
@@ -29,18 +29,18 @@ type Options struct {
 	Sessions *sessions.Records
 }
 
-// An Office is where people go who leave.
-type Office struct{ o Options }
+// An Leaving is where people go who leave.
+type Leaving struct{ o Options }
 
-// New returns the Office over the records in o.Store.
-func New(o Options) *Office { return &Office{o} }
+// New returns the Leaving over the records in o.Store.
+func New(o Options) *Leaving { return &Leaving{o} }
 
 // ErrNever says that people do not delete their accounts here by themselves.
 var ErrNever = errors.New("accounts are not deleted by their owners here")
 
 // Leave notes that the owner of an account wants it to be deleted, and returns when that is. The error is ErrNever if the
 // policy says so.
-func (f *Office) Leave(ctx context.Context, a *account.Account, network string, in words.Language) (time.Time, error) {
+func (f *Leaving) Leave(ctx context.Context, a *account.Account, network string, in words.Language) (time.Time, error) {
 	j := &f.o.Book().Joining
 	if j.NeverLeave {
 		return time.Time{}, ErrNever
@@ -59,17 +59,17 @@ func (f *Office) Leave(ctx context.Context, a *account.Account, network string, 
 }
 
 // Stay takes that back.
-func (f *Office) Stay(ctx context.Context, a *account.Account, network string) error {
+func (f *Leaving) Stay(ctx context.Context, a *account.Account, network string) error {
 	return f.set(ctx, a, time.Time{}, nil, kind.LeaveWithdrawn, network)
 }
 
-func (f *Office) set(ctx context.Context, a *account.Account, at time.Time, mails []message.Message, what kind.Kind, network string) error {
-	err := f.o.Store.SetLeaving(ctx, a.ID, at, mails, store.Event{At: f.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
+func (f *Leaving) set(ctx context.Context, a *account.Account, at time.Time, mails []message.Message, what kind.Kind, network string) error {
+	err := f.o.Store.SetLeaving(ctx, a.ID, at, mails, store.Activity{At: f.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
 	return err
 }
 
 // Sweep deletes the accounts whose time has come.
-func (f *Office) Sweep(ctx context.Context) error {
+func (f *Leaving) Sweep(ctx context.Context) error {
 	ids, err := f.o.Store.Leaving(ctx, f.o.Now())
 	for _, id := range ids {
 		err = errors.Join(err, f.forget(ctx, id))
@@ -78,10 +78,10 @@ func (f *Office) Sweep(ctx context.Context) error {
 }
 
 // forget deletes one account, if its time has come.
-func (f *Office) forget(ctx context.Context, id int64) error {
+func (f *Leaving) forget(ctx context.Context, id int64) error {
 	now, pseudonym := f.o.Now(), "former-"+strings.ToLower(rand.Text()[:12])
 	err := f.o.Store.Forget(ctx, id, pseudonym, now, now.Add(f.o.Book().Joining.NamesRest),
-		store.Event{At: now, Kind: kind.AccountRemoved, Account: pseudonym, AccountID: id, Actor: pseudonym, Detail: "as its owner wanted"})
+		store.Activity{At: now, Kind: kind.AccountRemoved, Account: pseudonym, AccountID: id, Actor: pseudonym, Detail: "as its owner wanted"})
 	if errors.Is(err, store.ErrNone) { // its owner has changed their mind
 		return nil
 	}
@@ -145,7 +145,7 @@ type Event struct {
 }
 
 // Data returns what is known of the owner of an account.
-func (f *Office) Data(ctx context.Context, a *account.Account) (Data, error) {
+func (f *Leaving) Data(ctx context.Context, a *account.Account) (Data, error) {
 	moment := func(t time.Time) *time.Time {
 		if t.IsZero() {
 			return nil
@@ -178,7 +178,7 @@ func (f *Office) Data(ctx context.Context, a *account.Account) (Data, error) {
 	if d.Proofs, err = f.held(ctx, a); err != nil {
 		return d, err
 	}
-	events, err := f.o.Store.AllEvents(ctx, store.EventQuery{Of: a.ID, Limit: most})
+	events, err := f.o.Store.AllEvents(ctx, store.ActivityQuery{Of: a.ID, Limit: most})
 	for _, e := range events {
 		d.Activity = append(d.Activity, Event{e.At, string(e.Kind), e.Account, e.Actor, e.Network, e.Place, e.Detail})
 	}
@@ -186,6 +186,6 @@ func (f *Office) Data(ctx context.Context, a *account.Account) (Data, error) {
 }
 
 // Chores is for chores.Room.
-func (f *Office) Chores() []chores.Chore {
+func (f *Leaving) Chores() []chores.Chore {
 	return []chores.Chore{chores.Sweep(f.Sweep)}
 }

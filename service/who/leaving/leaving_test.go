@@ -87,7 +87,7 @@ func TestLeaving(t *testing.T) {
 	if err := find(); !errors.As(err, &unknown) {
 		t.Errorf("after a week: %v", err)
 	}
-	events, err := records.AllEvents(ctx, store.EventQuery{Limit: 1000})
+	events, err := records.AllEvents(ctx, store.ActivityQuery{Limit: 1000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -103,7 +103,7 @@ func TestLeaving(t *testing.T) {
 	if former < 5 {
 		t.Errorf("only %d records are left of them", former)
 	}
-	if found, err := records.AllEvents(ctx, store.EventQuery{Words: "walt", Limit: 10}); err != nil || len(found) > 0 {
+	if found, err := records.AllEvents(ctx, store.ActivityQuery{Words: "walt", Limit: 10}); err != nil || len(found) > 0 {
 		t.Errorf("they are found: %+v, %v", found, err)
 	}
 	if all := house.Mailed(t, r); len(all) > 0 {
@@ -139,7 +139,7 @@ func TestLeavingAfterJoining(t *testing.T) {
 	if err := r.Leaving.Sweep(ctx); err != nil {
 		t.Fatal(err)
 	}
-	events, err := r.Records.AllEvents(ctx, store.EventQuery{Limit: 100})
+	events, err := r.Records.AllEvents(ctx, store.ActivityQuery{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -37,7 +37,7 @@ func (r *Register) newLink(a *account.Account) (token string, l store.NewLink) {
 	return token, store.NewLink{Hash: hash, Account: a.ID, Until: r.o.Now().Add(linkLasts)}
 }
 
-func (r *Register) linkMade(a *account.Account, actor string, l store.NewLink, what string) store.Event {
+func (r *Register) linkMade(a *account.Account, actor string, l store.NewLink, what string) store.Activity {
 	return r.event(kind.LinkMade, a, actor, what+", until "+l.Until.UTC().Format(time.RFC3339))
 }
 
@@ -105,7 +105,7 @@ func (r *Register) UseLink(ctx context.Context, token, password, network string,
 	if err != nil {
 		return err
 	}
-	err = r.o.Store.UseLink(ctx, hash, a.ID, hashed, r.o.Letters.Notice(a, message.PasswordChanged, in), store.Event{At: r.o.Now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
+	err = r.o.Store.UseLink(ctx, hash, a.ID, hashed, r.o.Letters.Notice(a, message.PasswordChanged, in), store.Activity{At: r.o.Now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
 	if errors.Is(err, store.ErrNone) {
 		return ErrLink
 	}

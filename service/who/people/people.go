@@ -109,7 +109,7 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 		}
 	}
 	a.Unset = hash == ""
-	a.ID, err = r.o.Store.AddAccount(ctx, a, keys, hash, store.Event{At: now, Kind: kind.AccountAdded, Account: name, Actor: actor, Detail: detail})
+	a.ID, err = r.o.Store.AddAccount(ctx, a, keys, hash, store.Activity{At: now, Kind: kind.AccountAdded, Account: name, Actor: actor, Detail: detail})
 	return a, explain(name, err)
 }
 
@@ -251,7 +251,7 @@ func (r *Register) SetPassword(ctx context.Context, actor, name, password string
 // ChangePassword gives an account as it was read another password, ends its sessions, and begins another,
 // for its owner, who has just typed the one before. The error is store.ErrNone if that has changed since,
 // or a *mistake.Error about the new one.
-func (r *Register) ChangePassword(ctx context.Context, a *account.Account, password string, next *session.Session, in words.Language, e store.Event) error {
+func (r *Register) ChangePassword(ctx context.Context, a *account.Account, password string, next *session.Session, in words.Language, e store.Activity) error {
 	if err := r.CheckPassword(password, a); err != nil {
 		return err
 	}
@@ -280,8 +280,8 @@ func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled
 	}))
 }
 
-func (r *Register) event(what kind.Kind, a *account.Account, actor, detail string) store.Event {
-	return store.Event{At: r.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Detail: detail}
+func (r *Register) event(what kind.Kind, a *account.Account, actor, detail string) store.Activity {
+	return store.Activity{At: r.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Detail: detail}
 }
 
 // SetLanguage notes in which language the owner of an account reads.

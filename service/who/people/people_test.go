@@ -55,7 +55,7 @@ func TestTakingAwayNeedsNoRecords(t *testing.T) {
 	if err != nil || !a.Disabled {
 		t.Errorf("%+v %v", a, err)
 	}
-	if events, _, err := r.Activity.Events(ctx, store.EventQuery{Kind: "account disabled", Limit: 10}); len(events) != 1 || err != nil {
+	if events, _, err := r.Activity.Events(ctx, store.ActivityQuery{Kind: "account disabled", Limit: 10}); len(events) != 1 || err != nil {
 		t.Errorf("%+v %v", events, err)
 	}
 }
@@ -123,7 +123,7 @@ func TestLinksWorkOnce(t *testing.T) {
 	if _, err := r.People.Add(ctx, "test", people.NewAccount{Name: "bo"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Desk.SignIn(ctx, "bo", "", sessions.Origin{}, false); !errors.Is(err, signin.ErrWrong) {
+	if _, err := r.SignIn.SignIn(ctx, "bo", "", sessions.Origin{}, false); !errors.Is(err, signin.ErrWrong) {
 		t.Errorf("without a password: %v", err)
 	}
 	first, _, err := r.People.Link(ctx, "test", "bo")
@@ -149,7 +149,7 @@ func TestLinksWorkOnce(t *testing.T) {
 			t.Errorf("link %q again: %v", used, err)
 		}
 	}
-	if _, err := r.Desk.SignIn(ctx, "bo", "kettle-moth-anvil", sessions.Origin{}, false); err != nil {
+	if _, err := r.SignIn.SignIn(ctx, "bo", "kettle-moth-anvil", sessions.Origin{}, false); err != nil {
 		t.Error(err)
 	}
 	late, _, err := r.People.Link(ctx, "test", "bo")
@@ -163,7 +163,7 @@ func TestLinksWorkOnce(t *testing.T) {
 	if err := r.People.Sweep(ctx); err != nil {
 		t.Fatal(err)
 	}
-	events, _ := records.AllEvents(ctx, store.EventQuery{Limit: 1000})
+	events, _ := records.AllEvents(ctx, store.ActivityQuery{Limit: 1000})
 	for _, e := range events {
 		if strings.Contains(fmt.Sprint(e), first) || strings.Contains(fmt.Sprint(e), "moth") {
 			t.Errorf("a secret is in the activity: %+v", e)
@@ -205,7 +205,7 @@ func TestImport(t *testing.T) {
 	if house.Alive(t, r, token) {
 		t.Error("somebody who was disabled is still signed in")
 	}
-	if _, err := r.Desk.SignIn(ctx, "cy", "kettle-moth-anvil", sessions.Origin{}, false); err != nil {
+	if _, err := r.SignIn.SignIn(ctx, "cy", "kettle-moth-anvil", sessions.Origin{}, false); err != nil {
 		t.Error(err)
 	}
 	taken, _, err := r.People.Import(ctx, "test", []roster.Entry{{Line: 2, Name: "fy", Email: "BO@marram.example"}, {Line: 3, Name: "bo@marram.example"}, {Line: 4, Name: "gy@marram.example", Email: "gy@marram.example"}, {Line: 5, Name: "Bo"}}, true)

@@ -30,7 +30,7 @@ var ErrSameAddress = errors.New("the account has that address already")
 // AskChange sends a link to an address that the owner of an account wants it to have; it counts when the link is
 // followed. The answer is the same if somebody else has it, who is told so instead. The error is a *mistake.Error if it
 // is no address, or ErrSameAddress.
-func (o *Office) AskChange(ctx context.Context, name, address, network string, in words.Language) error {
+func (o *Recovery) AskChange(ctx context.Context, name, address, network string, in words.Language) error {
 	a, err := o.o.People.Find(ctx, name)
 	if err != nil {
 		return err
@@ -71,13 +71,13 @@ func (o *Office) AskChange(ctx context.Context, name, address, network string, i
 	}
 	undo, told := o.undo(a, a.Email, o.o.Letters.To(a, message.AddressAsked, in), address, now)
 	err = o.o.Store.AskAddress(ctx, l, undo, append(told, mails...),
-		store.Event{At: now, Kind: kind.AddressAsked, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
+		store.Activity{At: now, Kind: kind.AddressAsked, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
 	return err
 }
 
 // undo gives a message to the owner of an address a link that brings the address back, whatever was changed since; nil
 // if nobody is told. The message says which address the account has now, or is to have.
-func (o *Office) undo(
+func (o *Recovery) undo(
 	a *account.Account, to string, mails []message.Message, address string, now time.Time,
 ) (*store.AddressLink, []message.Message) {
 	if len(mails) == 0 {
@@ -92,7 +92,7 @@ func (o *Office) undo(
 
 var errNoAddress = func() error { _, _, err := account.SplitEmail(""); return err }()
 
-func (o *Office) addressPath(token string) string {
+func (o *Recovery) addressPath(token string) string {
 	return o.o.Book().Prefix + "/address?link=" + token
 }
 
@@ -107,7 +107,7 @@ type Change struct {
 
 // Change returns what a link about an address does. The error is people.ErrLink if it was used, has ended or never
 // was.
-func (o *Office) Change(ctx context.Context, token string) (Change, error) {
+func (o *Recovery) Change(ctx context.Context, token string) (Change, error) {
 	hash, ok := secret.HashToken(token)
 	if !ok {
 		return Change{}, people.ErrLink
@@ -136,7 +136,7 @@ func (c Change) IsOf(account int64) bool { return c.account != nil && c.account.
 // else's account. The address before is told, with a link to take that back. That works for whoever reads its mail, and
 // ends the sessions of the account and all that was begun by its proofs. The errors are those of Change, ErrOwner, and
 // people.ErrLink too if somebody else has the address by now.
-func (o *Office) MakeChange(ctx context.Context, token string, owner int64, network string, in words.Language) (Change, error) {
+func (o *Recovery) MakeChange(ctx context.Context, token string, owner int64, network string, in words.Language) (Change, error) {
 	c, err := o.Change(ctx, token)
 	if err == nil && !c.Undo && !c.IsOf(owner) {
 		err = ErrOwner
@@ -151,7 +151,7 @@ func (o *Office) MakeChange(ctx context.Context, token string, owner int64, netw
 	if err != nil {
 		return c, err
 	}
-	e := store.Event{At: now, Kind: kind.AddressProven, Account: after.Name, AccountID: after.ID, Actor: after.Name, Network: network, Detail: "e-mail, by a link sent there"}
+	e := store.Activity{At: now, Kind: kind.AddressProven, Account: after.Name, AccountID: after.ID, Actor: after.Name, Network: network, Detail: "e-mail, by a link sent there"}
 	var undo *store.AddressLink
 	var mails []message.Message
 	if c.Undo {

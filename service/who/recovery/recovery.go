@@ -21,7 +21,7 @@ import (
 	"ostiarius/store"
 )
 
-// Options are what an Office needs.
+// Options are what Recovery need.
 type Options struct {
 	Store   *store.Store
 	Book    func() *policy.Book // the policy now in force
@@ -32,15 +32,15 @@ type Options struct {
 	Letters *letters.Letters
 }
 
-// An Office is where people go who cannot get in, or whose address has changed.
-type Office struct {
+// An Recovery is where people go who cannot get in, or whose address has changed.
+type Recovery struct {
 	o     Options
 	asked atomic.Bool // there may be recoveries to answer
 }
 
-// New returns the Office over the records in o.Store.
-func New(o Options) *Office {
-	f := &Office{o: o}
+// New returns the Recovery over the records in o.Store.
+func New(o Options) *Recovery {
+	f := &Recovery{o: o}
 	f.asked.Store(true) // before the process ended
 	return f
 }
@@ -54,7 +54,7 @@ const (
 // Ask writes down that somebody from a network asked for a link to set the password of an account, by its name or its
 // address; Answer answers it. What is done here is the same whoever exists, and takes the same time. The error is
 // *throttle.Slow, or says that the service failed.
-func (o *Office) Ask(ctx context.Context, keys store.Keys, network string, in words.Language) error {
+func (o *Recovery) Ask(ctx context.Context, keys store.Keys, network string, in words.Language) error {
 	wide := throttle.NetworkNamed(network)
 	limits := []throttle.Key{{Name: "recovery " + keys.Name + " " + wide, Rule: throttle.Pair}, {Name: "recoveries " + wide, Rule: throttle.Network}}
 	if wait := o.o.Limiter.Try(o.o.Now(), limits...); wait > 0 {
@@ -67,7 +67,7 @@ func (o *Office) Ask(ctx context.Context, keys store.Keys, network string, in wo
 }
 
 // Answer sends links to those who asked for them and have an account with an address.
-func (o *Office) Answer(ctx context.Context) error {
+func (o *Recovery) Answer(ctx context.Context) error {
 	if o.asked.Swap(false) { // one part at a time: others are tended beside
 		all, err := o.o.Store.Recoveries(ctx, 200)
 		if err == nil && len(all) > 0 {
@@ -86,14 +86,14 @@ func (o *Office) Answer(ctx context.Context) error {
 	return nil
 }
 
-func (o *Office) answer(ctx context.Context, asked store.Recovery) error {
+func (o *Recovery) answer(ctx context.Context, asked store.Recovery) error {
 	look := o.o.Endings.Look()
 	a, _, err := o.o.Store.AccountBySignIn(ctx, asked.Keys)
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return err
 	}
 	now := o.o.Now()
-	e := store.Event{At: now, Kind: kind.RecoveryAsked, Network: asked.Network, AccountID: store.NoAccount}
+	e := store.Activity{At: now, Kind: kind.RecoveryAsked, Network: asked.Network, AccountID: store.NoAccount}
 	var link *store.NewLink
 	var mails []message.Message
 	switch {
@@ -135,6 +135,6 @@ func (o *Office) answer(ctx context.Context, asked store.Recovery) error {
 }
 
 // Chores is for chores.Room.
-func (o *Office) Chores() []chores.Chore {
+func (o *Recovery) Chores() []chores.Chore {
 	return []chores.Chore{chores.Each(time.Second, o.Answer)}
 }

@@ -27,7 +27,7 @@ func ask(r *house.House, typed, network string) error {
 
 // wish is what the owner of a session asks for on the page of the account.
 func wish(r *house.House, token, password, address string) error {
-	a, err := r.Desk.Owner(ctx, token, password, sessions.Origin{Network: "192.0.2.7"})
+	a, err := r.SignIn.Owner(ctx, token, password, sessions.Origin{Network: "192.0.2.7"})
 	if err != nil {
 		return err
 	}
@@ -287,7 +287,7 @@ func TestSignInsAreTold(t *testing.T) {
 	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
 	from := sessions.Origin{Network: "192.0.2.7", Agent: "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"}
 	sign := func() string {
-		in, err := r.Desk.SignIn(ctx, "walt", "paint-and-lentil-soup", from, false)
+		in, err := r.SignIn.SignIn(ctx, "walt", "paint-and-lentil-soup", from, false)
 		if err != nil {
 			t.Fatal(err)
 		}

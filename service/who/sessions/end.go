@@ -35,11 +35,11 @@ func (r *Records) End(ctx context.Context, token, network string) error {
 	if err != nil {
 		// The records cannot be read; the session must not come back when they can.
 		return r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.kept.drop(hash) }, Token: &hash, What: "that somebody has signed out"}, func(ctx context.Context) error {
-			return r.o.Store.EndSession(ctx, hash, store.Event{At: r.o.Now(), Kind: kind.SignOut, Network: network})
+			return r.o.Store.EndSession(ctx, hash, store.Activity{At: r.o.Now(), Kind: kind.SignOut, Network: network})
 		})
 	}
 	return r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.kept.drop(s.Hash) }, Token: &s.Hash, What: "that " + a.Name + " has signed out"}, func(ctx context.Context) error {
-		return r.o.Store.EndSession(ctx, s.Hash, store.Event{At: r.o.Now(), Kind: kind.SignOut, Account: a.Name, Actor: a.Name, Network: network})
+		return r.o.Store.EndSession(ctx, s.Hash, store.Activity{At: r.o.Now(), Kind: kind.SignOut, Account: a.Name, Actor: a.Name, Network: network})
 	})
 }
 
@@ -85,7 +85,7 @@ func (r *Records) EndOne(ctx context.Context, actor, handle string, of *account.
 	}
 	s := found[0]
 	err = r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.kept.drop(s.Hash) }, Token: &s.Hash, What: "that a session of " + s.Name + " has ended"}, func(ctx context.Context) error {
-		return r.o.Store.EndSession(ctx, s.Hash, store.Event{At: r.o.Now(), Kind: kind.SessionEnded, Account: s.Name, Actor: actor, Detail: "session " + handle})
+		return r.o.Store.EndSession(ctx, s.Hash, store.Activity{At: r.o.Now(), Kind: kind.SessionEnded, Account: s.Name, Actor: actor, Detail: "session " + handle})
 	})
 	if errors.Is(err, store.ErrNone) {
 		return none
@@ -102,7 +102,7 @@ func (r *Records) EndOf(ctx context.Context, actor string, a *account.Account, k
 	}
 	var number atomic.Int64
 	err = r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.Forget(a.ID) }, SessionsOf: a.ID, But: but, Before: r.o.Now(), What: "that the sessions of " + a.Name + " have ended"}, func(ctx context.Context) error {
-		n, err := r.o.Store.EndSessions(ctx, a.ID, but, store.Event{At: r.o.Now(), Kind: kind.SessionsDone, Account: a.Name, AccountID: a.ID, Actor: actor})
+		n, err := r.o.Store.EndSessions(ctx, a.ID, but, store.Activity{At: r.o.Now(), Kind: kind.SessionsDone, Account: a.Name, AccountID: a.ID, Actor: actor})
 		number.Store(n)
 		return err
 	})
@@ -113,7 +113,7 @@ func (r *Records) EndOf(ctx context.Context, actor string, a *account.Account, k
 func (r *Records) EndAll(ctx context.Context, actor string) (ended int64, err error) {
 	var number atomic.Int64
 	err = r.o.Endings.Take(ctx, ending.Ending{Forget: r.kept.clear, All: true, Before: r.o.Now(), What: "that all sessions have ended"}, func(ctx context.Context) error {
-		n, err := r.o.Store.EndAllSessions(ctx, store.Event{At: r.o.Now(), Kind: kind.SessionsDone, Actor: actor, Detail: "all of everybody"})
+		n, err := r.o.Store.EndAllSessions(ctx, store.Activity{At: r.o.Now(), Kind: kind.SessionsDone, Actor: actor, Detail: "all of everybody"})
 		number.Store(n)
 		return err
 	})

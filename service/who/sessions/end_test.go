@@ -41,7 +41,7 @@ func TestEverybodyIsSignedOut(t *testing.T) {
 			t.Error("who signed in afterwards is out")
 		}
 	}
-	events, _, err := h.Activity.Events(ctx, store.EventQuery{Kind: string(activity.SessionsDone), Limit: 10})
+	events, _, err := h.Activity.Events(ctx, store.ActivityQuery{Kind: string(activity.SessionsDone), Limit: 10})
 	if err != nil || len(events) != 1 || events[0].Actor != "agnes" || events[0].Detail != "all of everybody" {
 		t.Errorf("%+v %v", events, err)
 	}
@@ -69,7 +69,7 @@ func TestSigningOut(t *testing.T) {
 	if house.Alive(t, h, here) || !house.Alive(t, h, there) {
 		t.Error("another session than the one that was meant has ended")
 	}
-	events, _, err := h.Activity.Events(ctx, store.EventQuery{Kind: string(activity.SignOut), Limit: 10})
+	events, _, err := h.Activity.Events(ctx, store.ActivityQuery{Kind: string(activity.SignOut), Limit: 10})
 	if err != nil || len(events) != 1 || events[0].Account != "Ines" || events[0].Network != "192.0.2.7" {
 		t.Errorf("%+v %v", events, err)
 	}

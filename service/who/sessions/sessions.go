@@ -181,7 +181,7 @@ func (r *Records) stray(ctx context.Context, hash secret.TokenHash, now time.Tim
 		network = from()
 	}
 	err = r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.kept.drop(s.Hash) }, Token: &s.Hash, What: "that a session of " + a.Name + " has ended"}, func(ctx context.Context) error {
-		return r.o.Store.EndSession(ctx, s.Hash, store.Event{
+		return r.o.Store.EndSession(ctx, s.Hash, store.Activity{
 			At: now, Kind: kind.SessionEnded, Account: a.Name, Network: network, Detail: "session " + s.Handle() + ": a token that had been replaced was used again; it may have been stolen",
 		})
 	})

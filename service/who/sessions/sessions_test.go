@@ -127,17 +127,17 @@ func TestProofAges(t *testing.T) {
 	if v, _, _ := r.Sessions.Recognise(context.Background(), token, nil); v.ProofAge != 7*time.Minute {
 		t.Errorf("proof age %v", v.ProofAge)
 	}
-	if _, err := r.Desk.ProveAgain(context.Background(), token, "wrong", sessions.Origin{}); !errors.Is(err, signin.ErrWrong) {
+	if _, err := r.SignIn.ProveAgain(context.Background(), token, "wrong", sessions.Origin{}); !errors.Is(err, signin.ErrWrong) {
 		t.Errorf("a wrong password: %v", err)
 	}
-	fresh, err := r.Desk.ProveAgain(context.Background(), token, "seven-brass-prisms", sessions.Origin{})
+	fresh, err := r.SignIn.ProveAgain(context.Background(), token, "seven-brass-prisms", sessions.Origin{})
 	if err != nil || fresh.Token == token {
 		t.Fatal(fresh, err)
 	}
 	if v, _, _ := r.Sessions.Recognise(context.Background(), fresh.Token, nil); v.ProofAge != 0 || !v.SignedIn {
 		t.Errorf("after proving again: %+v", v)
 	}
-	if _, err := r.Desk.ProveAgain(context.Background(), "no token", "seven-brass-prisms", sessions.Origin{}); !errors.Is(err, signin.ErrWrong) {
+	if _, err := r.SignIn.ProveAgain(context.Background(), "no token", "seven-brass-prisms", sessions.Origin{}); !errors.Is(err, signin.ErrWrong) {
 		t.Errorf("without a session: %v", err)
 	}
 }
@@ -271,7 +271,7 @@ func TestOldTokens(t *testing.T) {
 			}
 			_, fresh, err = r.Sessions.Recognise(ctx, stolen, nil)
 		} else {
-			fresh, err = r.Desk.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{})
+			fresh, err = r.SignIn.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{})
 		}
 		if err != nil || fresh == nil {
 			t.Fatal(way, fresh, err)
@@ -281,7 +281,7 @@ func TestOldTokens(t *testing.T) {
 			if err != nil || followed != nil || !slices.Equal(v.Roles, []string{"keeper"}) || v.ProofAge < 5*time.Minute {
 				t.Errorf("%s: the token before: %+v %v %v", way, v, followed, err)
 			}
-			if again, err := r.Desk.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{}); again != nil || err != nil {
+			if again, err := r.SignIn.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{}); again != nil || err != nil {
 				t.Errorf("%s: the token before leads to another: %v", way, err)
 			}
 			c.Pass(5 * time.Second)
@@ -306,7 +306,7 @@ func TestOldTokens(t *testing.T) {
 		if house.Alive(t, r, fresh.Token) {
 			t.Errorf("%s: the session goes on although one of its tokens was stolen", way)
 		}
-		events, _, err := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10})
+		events, _, err := r.Activity.Events(ctx, store.ActivityQuery{Kind: "session ended", Limit: 10})
 		if err != nil || len(events) != 1 || events[0].Network != "203.0.113.9" || !strings.Contains(events[0].Detail, "stolen") {
 			t.Errorf("%s: %+v %v", way, events, err)
 		}
@@ -314,7 +314,7 @@ func TestOldTokens(t *testing.T) {
 	// The same where nobody knows from which address it comes.
 	n, _, nc := house.Open(t)
 	stolen := house.SignIn(t, n, false)
-	renewed, err := n.Desk.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{})
+	renewed, err := n.SignIn.ProveAgain(ctx, stolen, "seven-brass-prisms", sessions.Origin{})
 	if err != nil || renewed == nil {
 		t.Fatal(err)
 	}
@@ -334,7 +334,7 @@ func TestOldTokens(t *testing.T) {
 	if house.Alive(t, r, lost) {
 		t.Error("it counts for more than a minute")
 	}
-	if events, _, _ := r.Activity.Events(ctx, store.EventQuery{Kind: "session ended", Limit: 10}); len(events) != 0 {
+	if events, _, _ := r.Activity.Events(ctx, store.ActivityQuery{Kind: "session ended", Limit: 10}); len(events) != 0 {
 		t.Errorf("%+v", events)
 	}
 }
@@ -354,7 +354,7 @@ func TestSessionsAreListedAndEnded(t *testing.T) {
 	one := house.SignIn(t, r, false)
 	c.Pass(time.Minute)
 	two := house.SignIn(t, r, true)
-	bo, err := r.Desk.SignIn(ctx, "bo", "kettle-moth-anvil", sessions.Origin{Agent: "A Browser/1.0"}, false)
+	bo, err := r.SignIn.SignIn(ctx, "bo", "kettle-moth-anvil", sessions.Origin{Agent: "A Browser/1.0"}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -397,7 +397,7 @@ func TestEachProofHasItsTime(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		next, err := h.Sessions.Proved(ctx, token, by, s, a, store.Event{At: c.Now(), Kind: activity.SignIn, Account: a.Name, AccountID: a.ID})
+		next, err := h.Sessions.Proved(ctx, token, by, s, a, store.Activity{At: c.Now(), Kind: activity.SignIn, Account: a.Name, AccountID: a.ID})
 		if err != nil || next == nil {
 			t.Fatal(next, err)
 		}

@@ -15,12 +15,12 @@ import (
 // reprove takes the password of somebody who is signed in.
 // Owner returns the account of the owner of a session, who types its password once more. The errors are those of
 // ProveAgain.
-func (d *Desk) Owner(ctx context.Context, token, password string, from sessions.Origin) (*account.Account, error) {
+func (d *Entrance) Owner(ctx context.Context, token, password string, from sessions.Origin) (*account.Account, error) {
 	_, a, err := d.reprove(ctx, kind.ProofFailed, token, password, from)
 	return a, err
 }
 
-func (d *Desk) reprove(ctx context.Context, failed kind.Kind, token, password string, from sessions.Origin) (*session.Session, *account.Account, error) {
+func (d *Entrance) reprove(ctx context.Context, failed kind.Kind, token, password string, from sessions.Origin) (*session.Session, *account.Account, error) {
 	begun := context.WithoutCancel(ctx)
 	s, a, _, err := d.o.Sessions.Of(begun, token)
 	if errors.Is(err, store.ErrNone) {
@@ -43,7 +43,7 @@ func (d *Desk) reprove(ctx context.Context, failed kind.Kind, token, password st
 // ProveAgain takes the password of somebody who is signed in, notes in the session that it
 // was typed, and gives it another token; nil if it has just got one. The error is ErrWrong if the password is not
 // theirs or the session has ended, or hashing.ErrBusy or *throttle.Slow.
-func (d *Desk) ProveAgain(ctx context.Context, token, password string, from sessions.Origin) (*sessions.Renewal, error) {
+func (d *Entrance) ProveAgain(ctx context.Context, token, password string, from sessions.Origin) (*sessions.Renewal, error) {
 	s, a, err := d.reprove(ctx, kind.ProofFailed, token, password, from)
 	if err != nil {
 		return nil, err
@@ -58,7 +58,7 @@ func (d *Desk) ProveAgain(ctx context.Context, token, password string, from sess
 // ChangePassword gives somebody who is signed in another password, ends all of their
 // sessions, and makes a new one for this browser. The error is ErrWrong if the old password
 // is not theirs, a *mistake.Error if the new one cannot be taken, or hashing.ErrBusy or *throttle.Slow.
-func (d *Desk) ChangePassword(ctx context.Context, token, old, password string, from sessions.Origin) (SignedIn, error) {
+func (d *Entrance) ChangePassword(ctx context.Context, token, old, password string, from sessions.Origin) (SignedIn, error) {
 	s, a, err := d.reprove(ctx, kind.PasswordChangeFailed, token, old, from)
 	if err != nil {
 		return SignedIn{}, err

@@ -31,7 +31,7 @@ var errSteward = mistake.Taken("somebody has the role %s already; they can add o
 
 // FirstLink makes a link for the first steward, and returns its token and when it ends. One that was made
 // before ends with that. The error is a *mistake.Error if there is a steward.
-func (d *Desk) FirstLink(ctx context.Context) (token string, until time.Time, err error) {
+func (d *Entrance) FirstLink(ctx context.Context) (token string, until time.Time, err error) {
 	d.first.mu.Lock()
 	defer d.first.mu.Unlock()
 	if err := d.noSteward(ctx); err != nil {
@@ -42,7 +42,7 @@ func (d *Desk) FirstLink(ctx context.Context) (token string, until time.Time, er
 	return token, d.first.until, nil
 }
 
-func (d *Desk) noSteward(ctx context.Context) error {
+func (d *Entrance) noSteward(ctx context.Context) error {
 	_, stewards, err := d.o.People.List(ctx, people.Query{Role: policy.Steward, Limit: 1})
 	if err == nil && stewards > 0 {
 		err = errSteward
@@ -51,13 +51,13 @@ func (d *Desk) noSteward(ctx context.Context) error {
 }
 
 // IsFirst reports whether a link for the first steward is good.
-func (d *Desk) IsFirst(ctx context.Context, token string) (bool, error) {
+func (d *Entrance) IsFirst(ctx context.Context, token string) (bool, error) {
 	d.first.mu.Lock()
 	defer d.first.mu.Unlock()
 	return d.isFirst(ctx, token)
 }
 
-func (d *Desk) isFirst(ctx context.Context, token string) (bool, error) {
+func (d *Entrance) isFirst(ctx context.Context, token string) (bool, error) {
 	hash, ok := secret.HashToken(token)
 	if !ok || !d.o.Now().Before(d.first.until) || subtle.ConstantTimeCompare(hash[:], d.first.hash[:]) != 1 {
 		return false, nil
@@ -75,7 +75,7 @@ func (d *Desk) isFirst(ctx context.Context, token string) (bool, error) {
 // First makes the first steward's account with a link, and signs them in; the link has then ended. The error
 // is people.ErrLink if it had ended before, a *mistake.Error about the name or the password, or
 // hashing.ErrBusy.
-func (d *Desk) First(ctx context.Context, token, name, password string, from sessions.Origin) (SignedIn, error) {
+func (d *Entrance) First(ctx context.Context, token, name, password string, from sessions.Origin) (SignedIn, error) {
 	d.first.mu.Lock()
 	defer d.first.mu.Unlock()
 	good, err := d.isFirst(ctx, token)

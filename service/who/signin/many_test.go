@@ -39,7 +39,7 @@ func TestOwnersAreKnownAtTheirPlaces(t *testing.T) {
 			return err
 		}, "creaky-third-step"},
 		{"an account", func(password, from string) error {
-			_, _, err := h.Desk.Prove(ctx, "ines", password, sessions.Origin{Network: from})
+			_, _, err := h.SignIn.Prove(ctx, "ines", password, sessions.Origin{Network: from})
 			return err
 		}, "seven-brass-prisms"},
 	} {
@@ -88,7 +88,7 @@ func TestAnOfficeSignsInAtOnce(t *testing.T) {
 		for i := range all {
 			under.Go(func() {
 				for {
-					if _, _, all[i] = h.Desk.Prove(ctx, fmt.Sprint("clerk", i), password, sessions.Origin{Network: "192.0.2.7"}); !errors.Is(all[i], hashing.ErrBusy) {
+					if _, _, all[i] = h.SignIn.Prove(ctx, fmt.Sprint("clerk", i), password, sessions.Origin{Network: "192.0.2.7"}); !errors.Is(all[i], hashing.ErrBusy) {
 						return
 					}
 				}

@@ -93,7 +93,7 @@ func (h *halves) take(token string, now time.Time) bool {
 
 // secondFor returns the error for somebody who has shown something, and is asked for a second factor; nil for who is not. A browser
 // that is remembered, by a token, is not asked.
-func (d *Desk) secondFor(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool, begun func(context.Context, SignedIn) error) error {
+func (d *Entrance) secondFor(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool, begun func(context.Context, SignedIn) error) error {
 	if !d.o.Factors.Asks(a) {
 		return nil
 	}
@@ -105,12 +105,12 @@ func (d *Desk) secondFor(ctx context.Context, a *account.Account, by factor.Set,
 }
 
 // Half returns the account of somebody who has shown the first half of a sign-in. The error is ErrOver.
-func (d *Desk) Half(ctx context.Context, token string) (*account.Account, error) {
+func (d *Entrance) Half(ctx context.Context, token string) (*account.Account, error) {
 	_, a, err := d.halfOf(ctx, token)
 	return a, err
 }
 
-func (d *Desk) halfOf(ctx context.Context, token string) (half, *account.Account, error) {
+func (d *Entrance) halfOf(ctx context.Context, token string) (half, *account.Account, error) {
 	one, ok := d.half.get(token, d.o.Now())
 	if !ok {
 		return one, nil, ErrOver
@@ -132,7 +132,7 @@ type Shown struct {
 
 // Finish signs somebody in who has shown the first half, and now the second. With rememberBrowser, their browser is not asked for a while. The error
 // is ErrOver, factors.ErrWrong or *throttle.Slow.
-func (d *Desk) Finish(ctx context.Context, token string, shown Shown, from sessions.Origin, rememberBrowser bool) (SignedIn, error) {
+func (d *Entrance) Finish(ctx context.Context, token string, shown Shown, from sessions.Origin, rememberBrowser bool) (SignedIn, error) {
 	one, a, err := d.halfOf(ctx, token)
 	if err != nil {
 		return SignedIn{}, err
@@ -167,7 +167,7 @@ func firstOf(by factor.Set) string {
 }
 
 // show takes what an account shows beside the password.
-func (d *Desk) show(ctx context.Context, a *account.Account, shown Shown, from sessions.Origin) (factor.Kind, error) {
+func (d *Entrance) show(ctx context.Context, a *account.Account, shown Shown, from sessions.Origin) (factor.Kind, error) {
 	if shown.Passkey != "" {
 		return factor.Passkey, d.o.Factors.Show(ctx, a, shown.Page, shown.Passkey, from)
 	}
@@ -175,7 +175,7 @@ func (d *Desk) show(ctx context.Context, a *account.Account, shown Shown, from s
 }
 
 // SignInByPasskey makes a session for whoever shows a passkey; they need no name. The error is factors.ErrWrong, ErrDisabled or *throttle.Slow.
-func (d *Desk) SignInByPasskey(ctx context.Context, shown Shown, from sessions.Origin, remember bool) (SignedIn, error) {
+func (d *Entrance) SignInByPasskey(ctx context.Context, shown Shown, from sessions.Origin, remember bool) (SignedIn, error) {
 	look := d.o.Endings.Look()
 	a, err := d.o.Factors.SignIn(ctx, shown.Page, shown.Passkey, from)
 	if err != nil {
@@ -183,7 +183,7 @@ func (d *Desk) SignInByPasskey(ctx context.Context, shown Shown, from sessions.O
 		return SignedIn{}, err
 	}
 	if a.Disabled || look.Bars(a.ID) {
-		return SignedIn{}, errors.Join(ErrDisabled, d.o.Store.Record(ctx, store.Event{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account disabled"}))
+		return SignedIn{}, errors.Join(ErrDisabled, d.o.Store.Record(ctx, store.Activity{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account disabled"}))
 	}
 	d.right.Add(1)
 	in, err := d.begin(ctx, a, factor.Of(factor.Passkey), from, remember, "with a passkey")
@@ -195,9 +195,9 @@ func (d *Desk) SignInByPasskey(ctx context.Context, shown Shown, from sessions.O
 
 // ByElsewhere makes a session for the owner of an account that is held elsewhere, who has just signed in there; begun does what else there is to do with it.
 // The error is ErrDisabled, *Second or ErrOver.
-func (d *Desk) ByElsewhere(ctx context.Context, a *account.Account, provider string, from sessions.Origin, begun func(context.Context, SignedIn) error) (SignedIn, error) {
+func (d *Entrance) ByElsewhere(ctx context.Context, a *account.Account, provider string, from sessions.Origin, begun func(context.Context, SignedIn) error) (SignedIn, error) {
 	if a.Disabled || d.o.Endings.Look().Bars(a.ID) {
-		return SignedIn{}, errors.Join(ErrDisabled, d.o.Store.Record(ctx, store.Event{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account disabled"}))
+		return SignedIn{}, errors.Join(ErrDisabled, d.o.Store.Record(ctx, store.Activity{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account disabled"}))
 	}
 	by := factor.Of(factor.Elsewhere)
 	if err := d.secondFor(ctx, a, by, from, false, begun); err != nil {
@@ -215,7 +215,7 @@ func (d *Desk) ByElsewhere(ctx context.Context, a *account.Account, provider str
 }
 
 // ProvenElsewhere notes that the owner of a session has just proven anew elsewhere who they are. The errors are those of ShowMore.
-func (d *Desk) ProvenElsewhere(ctx context.Context, token string, id int64, provider string, from sessions.Origin) (*sessions.Renewal, error) {
+func (d *Entrance) ProvenElsewhere(ctx context.Context, token string, id int64, provider string, from sessions.Origin) (*sessions.Renewal, error) {
 	s, a, err := d.owner(ctx, token)
 	if err == nil && a.ID != id {
 		err = ErrOver
@@ -232,7 +232,7 @@ func (d *Desk) ProvenElsewhere(ctx context.Context, token string, id int64, prov
 
 // ShowMore takes a code or a passkey of somebody who is signed in, notes in the session that it was shown, and gives it another token; nil if
 // it has just got one. The error is factors.ErrWrong, ErrOver if the session has ended, or *throttle.Slow.
-func (d *Desk) ShowMore(ctx context.Context, token string, shown Shown, from sessions.Origin) (*sessions.Renewal, error) {
+func (d *Entrance) ShowMore(ctx context.Context, token string, shown Shown, from sessions.Origin) (*sessions.Renewal, error) {
 	s, a, err := d.owner(ctx, token)
 	if err != nil {
 		return nil, err
@@ -245,7 +245,7 @@ func (d *Desk) ShowMore(ctx context.Context, token string, shown Shown, from ses
 }
 
 // HasShown notes that the owner of a session has just shown a factor, as ShowMore does, where that was looked at already.
-func (d *Desk) HasShown(ctx context.Context, token string, by factor.Kind, from sessions.Origin) (*sessions.Renewal, error) {
+func (d *Entrance) HasShown(ctx context.Context, token string, by factor.Kind, from sessions.Origin) (*sessions.Renewal, error) {
 	s, a, err := d.owner(ctx, token)
 	if err != nil {
 		return nil, err
@@ -253,7 +253,7 @@ func (d *Desk) HasShown(ctx context.Context, token string, by factor.Kind, from 
 	return d.proved(ctx, token, by, s, a, from)
 }
 
-func (d *Desk) proved(ctx context.Context, token string, by factor.Kind, s *session.Session, a *account.Account,
+func (d *Entrance) proved(ctx context.Context, token string, by factor.Kind, s *session.Session, a *account.Account,
 	from sessions.Origin) (*sessions.Renewal, error) {
 	fresh, err := d.o.Sessions.Proved(ctx, token, by, s, a, d.event(kind.ProvenAgain, a, from, "with a "+by.String()))
 	if errors.Is(err, store.ErrNone) {
@@ -263,7 +263,7 @@ func (d *Desk) proved(ctx context.Context, token string, by factor.Kind, s *sess
 }
 
 // owner returns a session and its account as the records have them.
-func (d *Desk) owner(ctx context.Context, token string) (*session.Session, *account.Account, error) {
+func (d *Entrance) owner(ctx context.Context, token string) (*session.Session, *account.Account, error) {
 	s, a, _, err := d.o.Sessions.Of(ctx, token)
 	if errors.Is(err, store.ErrNone) {
 		err = ErrOver

@@ -31,12 +31,12 @@ func TestSignInWithACode(t *testing.T) {
 	if len(kept) != onetime.Kept {
 		t.Fatalf("%d codes to keep", len(kept))
 	}
-	if _, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("the code with which it was set up, again: %v", err)
 	}
 	c.Pass(onetime.Lasts)
 	half := h.Half(t, house.HerHome)
-	in, err := h.Desk.Finish(ctx, half, signin.Shown{Code: code()}, house.HerHome, false)
+	in, err := h.SignIn.Finish(ctx, half, signin.Shown{Code: code()}, house.HerHome, false)
 	if err != nil || !in.Visitor.SignedIn || !in.Visitor.Shown().Kinds.Covers(factor.Of(factor.Password, factor.Code)) {
 		t.Fatalf("%+v %v", in.Visitor, err)
 	}
@@ -47,23 +47,23 @@ func TestSignInWithACode(t *testing.T) {
 	if v, _, _ := h.Start(t).Sessions.Recognise(ctx, in.Token, nil); !v.Shown().Kinds.Meets(factor.AskTwo) {
 		t.Errorf("after a start: %+v", v)
 	}
-	if _, err := h.Desk.Finish(ctx, half, signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err, signin.ErrOver) {
+	if _, err := h.SignIn.Finish(ctx, half, signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err, signin.ErrOver) {
 		t.Errorf("the same half twice: %v", err)
 	}
-	if _, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("the same code twice: %v", err)
 	}
-	if in, err = h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: strings.ToUpper(kept[0])}, house.HerHome, false); err != nil || !in.Visitor.Shown().Kinds.Has(factor.Code) {
+	if in, err = h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: strings.ToUpper(kept[0])}, house.HerHome, false); err != nil || !in.Visitor.Shown().Kinds.Has(factor.Code) {
 		t.Errorf("a code that was kept: %v", err)
 	}
-	if _, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("a kept code twice: %v", err)
 	}
 	h = h.Start(t)
-	if _, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("a kept code twice, after another start: %v", err)
 	}
-	if _, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("a code twice, after another start: %v", err)
 	}
 }
@@ -79,7 +79,7 @@ func TestNoWayAroundTheSecondFactor(t *testing.T) {
 	if v, _, err := h.Sessions.Recognise(ctx, half, nil); err != nil || v.SignedIn {
 		t.Errorf("the half as a session: %+v %v", v, err)
 	}
-	if _, err := h.Desk.ShowMore(ctx, half, signin.Shown{Code: kept[0]}, house.HerHome); !errors.Is(err, signin.ErrOver) {
+	if _, err := h.SignIn.ShowMore(ctx, half, signin.Shown{Code: kept[0]}, house.HerHome); !errors.Is(err, signin.ErrOver) {
 		t.Errorf("the half as a session to add to: %v", err)
 	}
 	for what, change := range map[string]func() error{
@@ -95,7 +95,7 @@ func TestNoWayAroundTheSecondFactor(t *testing.T) {
 		if err := change(); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := h.Desk.Finish(ctx, half, signin.Shown{Code: kept[1]}, house.HerHome, false); !errors.Is(err, signin.ErrOver) {
+		if _, err := h.SignIn.Finish(ctx, half, signin.Shown{Code: kept[1]}, house.HerHome, false); !errors.Is(err, signin.ErrOver) {
 			t.Errorf("after %s: %v", what, err)
 		}
 		if err := h.People.SetDisabled(ctx, "test", "ines", false); err != nil {
@@ -103,7 +103,7 @@ func TestNoWayAroundTheSecondFactor(t *testing.T) {
 		}
 	}
 	h.Book = house.BookOf(t, "doors: [{path: /, admit: public}]\nroles: {keeper: }\nfactors: {sign-in: at-doors}")
-	if in, err := h.Start(t).Desk.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false); err != nil || in.Visitor.Shown().Kinds != factor.Of(factor.Password) {
+	if in, err := h.Start(t).SignIn.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false); err != nil || in.Visitor.Shown().Kinds != factor.Of(factor.Password) {
 		t.Errorf("where doors ask: %+v %v", in.Visitor, err)
 	}
 }
@@ -113,7 +113,7 @@ func TestCodesAreSlowed(t *testing.T) {
 	h, _, c := house.Open(t)
 	code, _ := h.SetUp(t, "ines")
 	c.Pass(onetime.Lasts)
-	in, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false)
+	in, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -125,11 +125,11 @@ func TestCodesAreSlowed(t *testing.T) {
 			t.Fatal("not slowed")
 		}
 		stranger.Network = "198.51.100." + string(rune('1'+n%9)) // from elsewhere each time
-		_, err = h.Desk.Finish(ctx, h.Half(t, stranger), signin.Shown{Code: "000000"}, stranger, false)
+		_, err = h.SignIn.Finish(ctx, h.Half(t, stranger), signin.Shown{Code: "000000"}, stranger, false)
 	}
 	hers := house.HerHome
 	hers.Device = in.Device
-	if _, err := h.Desk.Finish(ctx, h.Half(t, hers), signin.Shown{Code: code()}, hers, false); err != nil {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, hers), signin.Shown{Code: code()}, hers, false); err != nil {
 		t.Errorf("in her own browser: %v", err)
 	}
 }
@@ -143,7 +143,7 @@ func TestMarksGiveNoMoreTriesAtCodes(t *testing.T) {
 	from := func(n int) sessions.Origin { return sessions.Origin{Network: fmt.Sprintf("198.51.100.%d", n)} }
 	var marks []string
 	sign := func(n int) string {
-		in, err := h.Desk.SignIn(ctx, "ines", house.InesPassword, from(n), false)
+		in, err := h.SignIn.SignIn(ctx, "ines", house.InesPassword, from(n), false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -163,7 +163,7 @@ func TestMarksGiveNoMoreTriesAtCodes(t *testing.T) {
 		hers.Device = mark
 		token := sign(n + 20)
 		for range 5 {
-			_, err := h.Desk.ShowMore(ctx, token, signin.Shown{Code: "000000"}, hers)
+			_, err := h.SignIn.ShowMore(ctx, token, signin.Shown{Code: "000000"}, hers)
 			if errors.Is(err, factors.ErrWrong) {
 				tried++
 			} else if slow := (*throttle.Slow)(nil); !errors.As(err, &slow) {
@@ -178,12 +178,12 @@ func TestMarksGiveNoMoreTriesAtCodes(t *testing.T) {
 	c.Pass(24*time.Hour + time.Minute)
 	a := h.Account(t, "ines")
 	hers := house.HerHome
-	hers.Device = h.Desk.Mark(a, factor.Of(factor.Code))
+	hers.Device = h.SignIn.Mark(a, factor.Of(factor.Code))
 	token := sign(100)
 	for range 8 {
-		h.Desk.ShowMore(ctx, token, signin.Shown{Code: "000000"}, from(1))
+		h.SignIn.ShowMore(ctx, token, signin.Shown{Code: "000000"}, from(1))
 	}
-	if _, err := h.Desk.ShowMore(ctx, token, signin.Shown{Code: code()}, hers); err != nil {
+	if _, err := h.SignIn.ShowMore(ctx, token, signin.Shown{Code: code()}, hers); err != nil {
 		t.Errorf("in her own browser: %v", err)
 	}
 }
@@ -205,7 +205,7 @@ func TestACodeCountsOnceAlsoAtOnce(t *testing.T) {
 		var wait sync.WaitGroup
 		for i, half := range halves {
 			wait.Go(func() {
-				if _, err := h.Desk.Finish(ctx, half, signin.Shown{Code: typed}, house.HerHome, false); err == nil {
+				if _, err := h.SignIn.Finish(ctx, half, signin.Shown{Code: typed}, house.HerHome, false); err == nil {
 					opened.Store(i, true)
 				}
 			})
@@ -228,7 +228,7 @@ func TestRememberedBrowsers(t *testing.T) {
 	remember := func() sessions.Origin {
 		t.Helper()
 		c.Pass(onetime.Lasts)
-		in, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, true)
+		in, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, true)
 		if err != nil || in.Known == "" || in.KnownFor != 30*24*time.Hour {
 			t.Fatalf("%+v %v", in, err)
 		}
@@ -237,7 +237,7 @@ func TestRememberedBrowsers(t *testing.T) {
 		return from
 	}
 	from := remember()
-	in, err := h.Desk.SignIn(ctx, "ines", house.InesPassword, from, false)
+	in, err := h.SignIn.SignIn(ctx, "ines", house.InesPassword, from, false)
 	if err != nil || in.Visitor.Shown().Kinds != factor.Of(factor.Password) {
 		t.Fatalf("%+v %v", in.Visitor, err)
 	}
@@ -246,7 +246,7 @@ func TestRememberedBrowsers(t *testing.T) {
 	}
 	h.SetUp(t, "walt")
 	var second *signin.Second
-	if _, err := h.Desk.SignIn(ctx, "walt", house.InesPassword, from, false); !errors.As(err, &second) {
+	if _, err := h.SignIn.SignIn(ctx, "walt", house.InesPassword, from, false); !errors.As(err, &second) {
 		t.Errorf("another account in that browser: %v", err)
 	}
 	held, err := h.Factors.Of(ctx, h.Account(t, "ines"))
@@ -279,7 +279,7 @@ func TestShowMore(t *testing.T) {
 	k := h.Passkey(t, "ines")
 	token := house.SignIn(t, h, false)
 	c.Pass(time.Hour / 4)
-	fresh, err := h.Desk.ShowMore(ctx, token, signin.Shown{Code: code()}, house.HerHome)
+	fresh, err := h.SignIn.ShowMore(ctx, token, signin.Shown{Code: code()}, house.HerHome)
 	if err != nil || fresh == nil || fresh.Token == token {
 		t.Fatal(fresh, err)
 	}
@@ -299,14 +299,14 @@ func TestShowMore(t *testing.T) {
 	}
 	c.Pass(time.Minute)
 	q, err := h.Factors.AskOf(ctx, h.Account(t, "ines"), house.HerPage)
-	again, err := h.Desk.ShowMore(ctx, fresh.Token, signin.Shown{Passkey: k.Use(house.Text(t, q, err)), Page: house.HerPage}, house.HerHome)
+	again, err := h.SignIn.ShowMore(ctx, fresh.Token, signin.Shown{Passkey: k.Use(house.Text(t, q, err)), Page: house.HerPage}, house.HerHome)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if got := ages(again.Token); got != "user:ines,role:keeper,factor:password@16m+passkey+code@1m,enrolled:passkey+code" {
 		t.Error(got)
 	}
-	in, err := h.Desk.ChangePassword(ctx, again.Token, house.InesPassword, "kettle-moth-anvil", house.HerHome)
+	in, err := h.SignIn.ChangePassword(ctx, again.Token, house.InesPassword, "kettle-moth-anvil", house.HerHome)
 	if err != nil || ages(in.Token) != "user:ines,role:keeper,factor:password+passkey+code@1m,enrolled:passkey+code" {
 		t.Errorf("%s %v", ages(in.Token), err)
 	}
@@ -320,7 +320,7 @@ func TestSignInWithAPasskey(t *testing.T) {
 	k := h.Passkey(t, "ines")
 	ask := func() string { return house.Text(t, h.Factors.AskAny(house.HerPage), nil) }
 	signIn := func(answer string) (signin.SignedIn, error) {
-		return h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: answer, Page: house.HerPage}, house.HerHome, false)
+		return h.SignIn.SignInByPasskey(ctx, signin.Shown{Passkey: answer, Page: house.HerPage}, house.HerHome, false)
 	}
 	in, err := signIn(k.Use(ask()))
 	if err != nil || in.Visitor.Account != "ines" || in.Visitor.Shown().Kinds != factor.Of(factor.Passkey) || in.Visitor.ProofAge != 0 {
@@ -383,21 +383,21 @@ func TestChangePassword(t *testing.T) {
 	r, _, _ := house.Open(t)
 	here, there := house.SignIn(t, r, true), house.SignIn(t, r, false)
 	from := sessions.Origin{Network: "192.0.2.7"}
-	if _, err := r.Desk.ChangePassword(ctx, here, "not-mine", "kettle-moth-anvil", from); !errors.Is(err, signin.ErrWrong) {
+	if _, err := r.SignIn.ChangePassword(ctx, here, "not-mine", "kettle-moth-anvil", from); !errors.Is(err, signin.ErrWrong) {
 		t.Errorf("a wrong password: %v", err)
 	}
 	var mistake *mistake.Error
-	if _, err := r.Desk.ChangePassword(ctx, here, "seven-brass-prisms", "password1", from); !errors.As(err, &mistake) {
+	if _, err := r.SignIn.ChangePassword(ctx, here, "seven-brass-prisms", "password1", from); !errors.As(err, &mistake) {
 		t.Errorf("a common password: %v", err)
 	}
-	in, err := r.Desk.ChangePassword(ctx, here, "seven-brass-prisms", "kettle-moth-anvil", from)
+	in, err := r.SignIn.ChangePassword(ctx, here, "seven-brass-prisms", "kettle-moth-anvil", from)
 	if err != nil || !in.Remembered || house.Alive(t, r, here) || house.Alive(t, r, there) || !house.Alive(t, r, in.Token) {
 		t.Fatalf("%+v %v", in, err)
 	}
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", from, false); !errors.Is(err, signin.ErrWrong) {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", from, false); !errors.Is(err, signin.ErrWrong) {
 		t.Errorf("the old password: %v", err)
 	}
-	if _, err := r.Desk.SignIn(ctx, "ines", "kettle-moth-anvil", from, false); err != nil {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "kettle-moth-anvil", from, false); err != nil {
 		t.Errorf("the new password: %v", err)
 	}
 }
@@ -408,7 +408,7 @@ func TestWhatASignInLeavesBehind(t *testing.T) {
 	h, _, c := house.Open(t)
 	latest := func() string {
 		t.Helper()
-		events, _, err := h.Activity.Events(ctx, store.EventQuery{Kind: string(activity.SignIn), Limit: 1})
+		events, _, err := h.Activity.Events(ctx, store.ActivityQuery{Kind: string(activity.SignIn), Limit: 1})
 		if err != nil || len(events) != 1 {
 			t.Fatal(events, err)
 		}
@@ -416,34 +416,34 @@ func TestWhatASignInLeavesBehind(t *testing.T) {
 	}
 	code, _ := h.SetUp(t, "ines")
 	c.Pass(onetime.Lasts)
-	in, err := h.Desk.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false)
-	if err != nil || in.Known != "" || in.KnownFor != 0 || in.Remembered || !h.Desk.Knows(in.Device, h.Account(t, "ines")) || latest() != "with the password and a code" {
+	in, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false)
+	if err != nil || in.Known != "" || in.KnownFor != 0 || in.Remembered || !h.SignIn.Knows(in.Device, h.Account(t, "ines")) || latest() != "with the password and a code" {
 		t.Errorf("%+v %v, %q", in, err, latest())
 	}
 	var second *signin.Second
-	_, err = h.Desk.ByElsewhere(ctx, h.Account(t, "ines"), "harbour", house.HerHome, func(context.Context, signin.SignedIn) error { return nil })
+	_, err = h.SignIn.ByElsewhere(ctx, h.Account(t, "ines"), "harbour", house.HerHome, func(context.Context, signin.SignedIn) error { return nil })
 	if !errors.As(err, &second) {
 		t.Fatal(err)
 	}
 	c.Pass(onetime.Lasts)
-	in, err = h.Desk.Finish(ctx, second.Token, signin.Shown{Code: code()}, house.HerHome, false)
+	in, err = h.SignIn.Finish(ctx, second.Token, signin.Shown{Code: code()}, house.HerHome, false)
 	if err != nil || in.Remembered || latest() != "with the account elsewhere and a code" {
 		t.Errorf("%+v %v, %q", in, err, latest())
 	}
-	changed, err := h.Desk.ChangePassword(ctx, in.Token, house.InesPassword, "kettle-moth-anvil", house.HerHome)
-	if err != nil || !h.Desk.Knows(changed.Device, h.Account(t, "ines")) || h.Desk.Knows(in.Device, h.Account(t, "ines")) {
+	changed, err := h.SignIn.ChangePassword(ctx, in.Token, house.InesPassword, "kettle-moth-anvil", house.HerHome)
+	if err != nil || !h.SignIn.Knows(changed.Device, h.Account(t, "ines")) || h.SignIn.Knows(in.Device, h.Account(t, "ines")) {
 		t.Errorf("after another password its browser is known: %v", err)
 	}
 	k := h.Passkey(t, "ines")
-	before := h.Desk.Tries()
+	before := h.SignIn.Tries()
 	answer := k.Use(house.Text(t, h.Factors.AskAny(house.HerPage), nil))
 	for _, remember := range []bool{true, false} { // the second time the question was answered already
-		in, err = h.Desk.SignInByPasskey(ctx, signin.Shown{Passkey: answer, Page: house.HerPage}, house.HerHome, remember)
+		in, err = h.SignIn.SignInByPasskey(ctx, signin.Shown{Passkey: answer, Page: house.HerPage}, house.HerHome, remember)
 		if (err == nil) != remember || in.Remembered != remember {
 			t.Errorf("%+v %v", in, err)
 		}
 	}
-	if got := h.Desk.Tries(); got.Right != before.Right+1 || got.Wrong != before.Wrong+1 || latest() != "with a passkey" {
+	if got := h.SignIn.Tries(); got.Right != before.Right+1 || got.Wrong != before.Wrong+1 || latest() != "with a passkey" {
 		t.Errorf("%+v, then %+v, %q", before, got, latest())
 	}
 }
@@ -462,7 +462,7 @@ func TestOwnersAreToldOfSignIns(t *testing.T) {
 		if i == 1 {
 			from.Device = device
 		}
-		in, err := h.Desk.SignIn(ctx, "ines", house.InesPassword, from, false)
+		in, err := h.SignIn.SignIn(ctx, "ines", house.InesPassword, from, false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -481,14 +481,14 @@ func TestSigningInBeforeJoining(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i := range 12 {
-		_, err := h.Desk.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false)
+		_, err := h.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false)
 		var not *signin.NotYet
 		if !errors.As(err, &not) || not.State == "" || !errors.Is(err, signin.ErrWrong) {
 			t.Fatalf("try %d: %v", i, err)
 		}
 	}
 	var not *signin.NotYet
-	if _, err := h.Desk.SignIn(ctx, "sigrid", "not-this-one", house.Elsewheres, false); !errors.Is(err, signin.ErrWrong) || errors.As(err, &not) {
+	if _, err := h.SignIn.SignIn(ctx, "sigrid", "not-this-one", house.Elsewheres, false); !errors.Is(err, signin.ErrWrong) || errors.As(err, &not) {
 		t.Errorf("with another password: %v", err)
 	}
 	if a, err := h.People.Find(ctx, "sigrid"); err == nil {
@@ -504,7 +504,7 @@ func TestNamesAndAddressesCountApart(t *testing.T) {
 		t.Fatal(err)
 	}
 	try := func(name string) error {
-		_, err := h.Desk.SignIn(ctx, name, "not-this-one", house.HerHome, false)
+		_, err := h.SignIn.SignIn(ctx, name, "not-this-one", house.HerHome, false)
 		return err
 	}
 	for _, name := range []string{"ines", address, "other@marram.example", "another@marram.example"} {

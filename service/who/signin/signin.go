@@ -50,7 +50,7 @@ func (n *NotYet) Is(target error) bool { return target == ErrWrong }
 
 var errNotYet = errors.New("the account is not there yet")
 
-// Options are what a Desk needs.
+// Options are what an Entrance needs.
 type Options struct {
 	Store    *store.Store
 	Now      func() time.Time
@@ -62,7 +62,7 @@ type Options struct {
 	People   *people.Register
 	Letters  *letters.Letters
 	Sessions *sessions.Records
-	Factors  *factors.Office
+	Factors  *factors.Factors
 	Log      *slog.Logger
 }
 
@@ -70,10 +70,10 @@ type Options struct {
 type Tries struct{ Right, Wrong, Slowed int64 }
 
 // Tries returns how many tries came to what.
-func (d *Desk) Tries() Tries { return Tries{d.right.Load(), d.wrong.Load(), d.slowed.Load()} }
+func (d *Entrance) Tries() Tries { return Tries{d.right.Load(), d.wrong.Load(), d.slowed.Load()} }
 
-// A Desk is where people prove who they are.
-type Desk struct {
+// An Entrance is where people prove who they are.
+type Entrance struct {
 	right, wrong, slowed atomic.Int64
 
 	o      Options
@@ -82,10 +82,10 @@ type Desk struct {
 	half   halves
 }
 
-// New returns the Desk of the records in o.Store. The error says that they cannot be read.
-func New(o Options) (*Desk, error) {
+// New returns an Entrance of the records in o.Store. The error says that they cannot be read.
+func New(o Options) (*Entrance, error) {
 	device, err := o.Store.Secret(context.Background(), "device")
-	return &Desk{o: o, device: device}, err
+	return &Entrance{o: o, device: device}, err
 }
 
 // A SignedIn is what a sign-in has led to.
@@ -101,7 +101,7 @@ type SignedIn struct {
 // error is ErrWrong, ErrDisabled, *Second, hashing.ErrBusy or *throttle.Slow, or says that the service failed.
 //
 // It takes the same time, and answers the same, whether or not there is such an account.
-func (d *Desk) SignIn(ctx context.Context, name, password string, from sessions.Origin, remember bool) (SignedIn, error) {
+func (d *Entrance) SignIn(ctx context.Context, name, password string, from sessions.Origin, remember bool) (SignedIn, error) {
 	a, hash, err := d.prove(ctx, name, password, from)
 	if err != nil {
 		return SignedIn{}, err
@@ -111,7 +111,7 @@ func (d *Desk) SignIn(ctx context.Context, name, password string, from sessions.
 	}
 	in, err := d.begin(ctx, a, factor.Of(factor.Password), from, remember, "")
 	if errors.Is(err, store.ErrNone) {
-		return SignedIn{}, errors.Join(ErrWrong, d.o.Store.Record(ctx, store.Event{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account changed meanwhile"}))
+		return SignedIn{}, errors.Join(ErrWrong, d.o.Store.Record(ctx, store.Activity{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account changed meanwhile"}))
 	}
 	if err == nil {
 		d.Improve(ctx, a, hash, password) // if not now, then when they come again
@@ -121,7 +121,7 @@ func (d *Desk) SignIn(ctx context.Context, name, password string, from sessions.
 
 // begin makes a session for somebody who has shown enough, and tells them if their browser was not seen before. The error is
 // store.ErrNone if the account has changed meanwhile.
-func (d *Desk) begin(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool, detail string) (SignedIn, error) {
+func (d *Entrance) begin(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool, detail string) (SignedIn, error) {
 	var mails []message.Message
 	if !a.SignedIn.IsZero() && !d.Knows(from.Device, a) {
 		mails = d.o.Letters.SignedIn(a, from.Network, from.Agent, from.Language)
@@ -134,18 +134,18 @@ func (d *Desk) begin(ctx context.Context, a *account.Account, by factor.Set, fro
 }
 
 // Enter makes a session for somebody who has just made an account with a password.
-func (d *Desk) Enter(ctx context.Context, a *account.Account, from sessions.Origin, detail string) (SignedIn, error) {
+func (d *Entrance) Enter(ctx context.Context, a *account.Account, from sessions.Origin, detail string) (SignedIn, error) {
 	begun, err := d.o.Sessions.Begin(ctx, a, factor.Of(factor.Password), from, false, d.event(kind.SignIn, a, from, detail))
 	return SignedIn{Begun: begun, Device: d.Mark(a, factor.Of(factor.Password)), Language: a.Language}, err
 }
 
-func (d *Desk) event(what kind.Kind, a *account.Account, from sessions.Origin, detail string) store.Event {
-	return store.Event{At: d.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: detail}
+func (d *Entrance) event(what kind.Kind, a *account.Account, from sessions.Origin, detail string) store.Activity {
+	return store.Activity{At: d.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: detail}
 }
 
 // Improve replaces the hash of a password that was right just now, if it was made with less work than
 // is usual by now.
-func (d *Desk) Improve(ctx context.Context, a *account.Account, hash, password string) error {
+func (d *Entrance) Improve(ctx context.Context, a *account.Account, hash, password string) error {
 	better := d.o.Hashing.Better(ctx, hash, password)
 	if better == "" {
 		return nil
@@ -155,15 +155,15 @@ func (d *Desk) Improve(ctx context.Context, a *account.Account, hash, password s
 
 // Prove finds the account that has this name, or e-mail address, and password, and the hash of the
 // password, where nothing else can be shown. The errors are those of SignIn, and ErrSecond for an account of which more is asked.
-func (d *Desk) Prove(ctx context.Context, name, password string, from sessions.Origin) (*account.Account, string, error) {
+func (d *Entrance) Prove(ctx context.Context, name, password string, from sessions.Origin) (*account.Account, string, error) {
 	a, hash, err := d.prove(ctx, name, password, from)
 	if err == nil && d.o.Factors.Asks(a) {
-		err = errors.Join(ErrSecond, d.o.Store.Record(context.WithoutCancel(ctx), store.Event{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "with HTTP Basic, which has no second factor"}))
+		err = errors.Join(ErrSecond, d.o.Store.Record(context.WithoutCancel(ctx), store.Activity{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "with HTTP Basic, which has no second factor"}))
 	}
 	return a, hash, err
 }
 
-func (d *Desk) prove(ctx context.Context, name, password string, from sessions.Origin) (*account.Account, string, error) {
+func (d *Entrance) prove(ctx context.Context, name, password string, from sessions.Origin) (*account.Account, string, error) {
 	keys := Keys(name)
 	begun := context.WithoutCancel(ctx) // a try has begun
 	look := d.o.Endings.Look()
@@ -195,12 +195,12 @@ type found struct {
 
 // try takes a try at the password of what was found. It counts from its beginning, whatever becomes of the client, in
 // one place whatever the way: only the right password takes it back, and an answer that nobody could be looked at.
-func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password string, from sessions.Origin) error {
+func (d *Entrance) try(ctx context.Context, failed kind.Kind, is found, password string, from sessions.Origin) error {
 	a, hash := is.account, is.hash
 	limits := d.limits(context.WithoutCancel(ctx), is.keys, a, from)
 	if wait := d.o.Limiter.Try(d.o.Now(), limits...); wait > 0 {
 		d.slowed.Add(1)
-		d.o.Activity.Add(store.Event{At: d.o.Now(), Kind: kind.SignInSlowed, Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
+		d.o.Activity.Add(store.Activity{At: d.o.Now(), Kind: kind.SignInSlowed, Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
 		return &throttle.Slow{Wait: wait}
 	}
 	defer d.o.Limiter.Over(limits...)
@@ -220,7 +220,7 @@ func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password str
 		// By a name that is an account's only: people type passwords into the wrong field.
 		d.o.Log.Warn(string(failed), "account", nameOf(a), "network", from.Network, "reason", reason)
 		// Also for a client that has hung up.
-		return errors.Join(answer, d.o.Store.Record(context.WithoutCancel(ctx), store.Event{At: d.o.Now(), Kind: failed, Account: nameOf(a), Network: from.Network, Detail: reason}))
+		return errors.Join(answer, d.o.Store.Record(context.WithoutCancel(ctx), store.Activity{At: d.o.Now(), Kind: failed, Account: nameOf(a), Network: from.Network, Detail: reason}))
 	}
 	switch {
 	case a == nil && right != "":
@@ -244,7 +244,7 @@ func (d *Desk) try(ctx context.Context, failed kind.Kind, is found, password str
 
 // Mark makes the mark by which a browser is known in which these factors of an account were shown. It ends
 // with the proofs of the account.
-func (d *Desk) Mark(a *account.Account, shown factor.Set) string {
+func (d *Entrance) Mark(a *account.Account, shown factor.Set) string {
 	nonce := make([]byte, 16, 16+sha256.Size)
 	rand.Read(nonce)
 	return base64.RawURLEncoding.EncodeToString(append(nonce, d.seal(nonce, a, shown&second != 0)...))
@@ -253,7 +253,7 @@ func (d *Desk) Mark(a *account.Account, shown factor.Set) string {
 // The factors that are a second one beside a password.
 var second = factor.Of(factor.Passkey, factor.Code)
 
-func (d *Desk) seal(nonce []byte, a *account.Account, withSecond bool) []byte {
+func (d *Entrance) seal(nonce []byte, a *account.Account, withSecond bool) []byte {
 	h := hmac.New(sha256.New, d.device)
 	fmt.Fprintf(h, "%x %d %d", nonce, a.ID, a.Proofs)
 	if withSecond {
@@ -263,15 +263,15 @@ func (d *Desk) seal(nonce []byte, a *account.Account, withSecond bool) []byte {
 }
 
 // Knows reports whether a browser brings a mark of an account that is still valid.
-func (d *Desk) Knows(mark string, a *account.Account) bool {
+func (d *Entrance) Knows(mark string, a *account.Account) bool {
 	return d.marked(mark, a, false) || d.marked(mark, a, true)
 }
 
 // knowsSecond reports whether a browser brings a mark that was given for a second factor of an account. Whoever has only the
 // password can have any number of marks of the other kind.
-func (d *Desk) knowsSecond(mark string, a *account.Account) bool { return d.marked(mark, a, true) }
+func (d *Entrance) knowsSecond(mark string, a *account.Account) bool { return d.marked(mark, a, true) }
 
-func (d *Desk) marked(mark string, a *account.Account, withSecond bool) bool {
+func (d *Entrance) marked(mark string, a *account.Account, withSecond bool) bool {
 	raw, err := base64.RawURLEncoding.Strict().DecodeString(mark)
 	return err == nil && len(raw) == 16+sha256.Size && hmac.Equal(raw[16:], d.seal(raw[:16], a, withSecond))
 }

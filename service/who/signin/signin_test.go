@@ -36,7 +36,7 @@ func TestSignInByAddress(t *testing.T) {
 		"ines.orkney@marram.example": true, " INES ": true, "Ines.Orkney@Marram.example": true,
 		"ines.orkney@elsewhere.example": false, "@": false, "": false, "ines\x00": false, "a b": false, strings.Repeat("x", 5000): false,
 	} {
-		in, err := r.Desk.SignIn(ctx, typed, "seven-brass-prisms", sessions.Origin{Network: "192.0.2." + fmt.Sprint(len(typed)%200)}, false)
+		in, err := r.SignIn.SignIn(ctx, typed, "seven-brass-prisms", sessions.Origin{Network: "192.0.2." + fmt.Sprint(len(typed)%200)}, false)
 		if want != (err == nil) || want && in.Visitor.Account != "ines" || !want && !errors.Is(err, signin.ErrWrong) {
 			t.Errorf("%q: %+v %v", typed, in, err)
 		}
@@ -52,12 +52,12 @@ func TestSignInByAddress(t *testing.T) {
 // Strangers wait longer and longer, and lock nobody out.
 func TestGuessingIsSlowed(t *testing.T) {
 	r, records, c := house.Open(t)
-	known, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7"}, false)
+	known, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7"}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
 	guess := func(name, network string) error {
-		_, err := r.Desk.SignIn(ctx, name, "not-this-one", sessions.Origin{Network: network}, false)
+		_, err := r.SignIn.SignIn(ctx, name, "not-this-one", sessions.Origin{Network: network}, false)
 		return err
 	}
 	var slow *throttle.Slow
@@ -72,10 +72,10 @@ func TestGuessingIsSlowed(t *testing.T) {
 		}
 	}
 	// Also with the right password: else the wait would tell whether it was right.
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); !errors.As(err, &slow) {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); !errors.As(err, &slow) {
 		t.Fatalf("the right password: %v", err)
 	}
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.8"}, false); err != nil {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.8"}, false); err != nil {
 		t.Errorf("the owner, from elsewhere: %v", err)
 	}
 	// Guessing from everywhere slows strangers, but not a browser that was there before.
@@ -85,15 +85,15 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if err := guess("ines", "203.0.113.200"); !errors.As(err, &slow) {
 		t.Errorf("from the 121st network: %v", err)
 	}
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.201", Device: known.Device}, false); err != nil {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.201", Device: known.Device}, false); err != nil {
 		t.Errorf("a browser that is known: %v", err)
 	}
 	forged := known.Device[:10] + "AAAA" + known.Device[14:]
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.202", Device: forged}, false); !errors.As(err, &slow) {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.202", Device: forged}, false); !errors.As(err, &slow) {
 		t.Errorf("a forged mark: %v", err)
 	}
 	c.Pass(6 * time.Minute)
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.203"}, false); err != nil {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.203"}, false); err != nil {
 		t.Errorf("after the longest wait: %v", err)
 	}
 	// One network that tries many names waits too, and all of an address of IP version 6.
@@ -106,7 +106,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if err := r.Activity.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
-	slowed, err := records.AllEvents(ctx, store.EventQuery{Kind: "sign-in slowed", Limit: 1000})
+	slowed, err := records.AllEvents(ctx, store.ActivityQuery{Kind: "sign-in slowed", Limit: 1000})
 	if err != nil || len(slowed) < 5 {
 		t.Errorf("%d records of slowed tries: %v", len(slowed), err)
 	}
@@ -117,10 +117,10 @@ func TestDisabledIsSaidAfterTheRightPassword(t *testing.T) {
 	if err := r.People.SetDisabled(ctx, "test", "ines", true); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Desk.SignIn(ctx, "ines", "wrong-password", sessions.Origin{}, false); !errors.Is(err, signin.ErrWrong) || errors.Is(err, signin.ErrDisabled) {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "wrong-password", sessions.Origin{}, false); !errors.Is(err, signin.ErrWrong) || errors.Is(err, signin.ErrDisabled) {
 		t.Errorf("a wrong password: %v", err)
 	}
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{}, false); !errors.Is(err, signin.ErrDisabled) {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{}, false); !errors.Is(err, signin.ErrDisabled) {
 		t.Errorf("the right password: %v", err)
 	}
 }
@@ -150,7 +150,7 @@ func TestClockGoesBack(t *testing.T) {
 	r, _, c := house.Open(t)
 	token := house.SignIn(t, r, false)
 	for range 6 {
-		r.Desk.SignIn(ctx, "ines", "not-this-one", sessions.Origin{Network: "198.51.100.1"}, false)
+		r.SignIn.SignIn(ctx, "ines", "not-this-one", sessions.Origin{Network: "198.51.100.1"}, false)
 	}
 	link, _, err := r.People.Link(ctx, "test", "ines")
 	if err != nil {
@@ -178,11 +178,11 @@ func TestClockGoesBack(t *testing.T) {
 		t.Errorf("a link is used before it was made: %v", err)
 	}
 	var slow *throttle.Slow
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); !errors.As(err, &slow) || slow.Wait > time.Second {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); !errors.As(err, &slow) || slow.Wait > time.Second {
 		t.Errorf("the failures are forgotten, or the wait is longer: %v", err)
 	}
 	c.Pass(slow.Wait)
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); err != nil {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); err != nil {
 		t.Errorf("after the wait: %v", err)
 	}
 	// Credentials that were right a moment ago are looked at again.
@@ -214,18 +214,18 @@ func TestEveryTryCounts(t *testing.T) {
 	}
 	token := house.SignIn(t, r, false)
 	ways := []func(ctx context.Context) error{
-		func(ctx context.Context) error { _, err := r.Desk.SignIn(ctx, "ines", "no", from, false); return err },
+		func(ctx context.Context) error { _, err := r.SignIn.SignIn(ctx, "ines", "no", from, false); return err },
 		func(ctx context.Context) error {
-			_, err := r.Desk.SignIn(ctx, "INES", "no", from, false)
+			_, err := r.SignIn.SignIn(ctx, "INES", "no", from, false)
 			return err
 		},
 		func(ctx context.Context) error {
-			_, err := r.Desk.SignIn(ctx, "\uff29nes", "no", from, false)
+			_, err := r.SignIn.SignIn(ctx, "\uff29nes", "no", from, false)
 			return err
 		},
-		func(ctx context.Context) error { _, err := r.Desk.ProveAgain(ctx, token, "no", from); return err },
+		func(ctx context.Context) error { _, err := r.SignIn.ProveAgain(ctx, token, "no", from); return err },
 		func(ctx context.Context) error {
-			_, err := r.Desk.ChangePassword(ctx, token, "no", "brambles-in-the-fog", from)
+			_, err := r.SignIn.ChangePassword(ctx, token, "no", "brambles-in-the-fog", from)
 			return err
 		},
 		func(ctx context.Context) error {
@@ -264,7 +264,7 @@ func TestEveryTryCounts(t *testing.T) {
 	// An address counts by itself, so that nobody learns whose it is, in whatever spelling.
 	r.Limiter.Forget()
 	for i, spelt := range []string{email, "INES@marram.example", "ines@MARRAM.EXAMPLE", " Ines@Marram.Example", email, email} {
-		if _, err := r.Desk.SignIn(ctx, spelt, "no", from, false); errors.As(err, &slow) != (i == 5) {
+		if _, err := r.SignIn.SignIn(ctx, spelt, "no", from, false); errors.As(err, &slow) != (i == 5) {
 			t.Errorf("%q, try %d: %v", spelt, i, err)
 		}
 	}
@@ -274,17 +274,17 @@ func TestEveryTryCounts(t *testing.T) {
 	// Over all networks it is one account.
 	r.Limiter.Forget()
 	for i := range 80 {
-		r.Desk.SignIn(ctx, []string{"ines", email}[i%2], "no", sessions.Origin{Network: fmt.Sprintf("203.0.113.%d", i)}, false)
+		r.SignIn.SignIn(ctx, []string{"ines", email}[i%2], "no", sessions.Origin{Network: fmt.Sprintf("203.0.113.%d", i)}, false)
 	}
 	for _, spelt := range []string{"ines", email} {
-		r.Desk.SignIn(ctx, spelt, "no", sessions.Origin{Network: "203.0.113.200"}, false)
-		if _, err := r.Desk.SignIn(ctx, spelt, "no", sessions.Origin{Network: "203.0.113.201"}, false); !errors.As(err, &slow) {
+		r.SignIn.SignIn(ctx, spelt, "no", sessions.Origin{Network: "203.0.113.200"}, false)
+		if _, err := r.SignIn.SignIn(ctx, spelt, "no", sessions.Origin{Network: "203.0.113.201"}, false); !errors.As(err, &slow) {
 			t.Errorf("%q, from everywhere: %v", spelt, err)
 		}
 	}
 	// A letter that folds to another one is another letter.
 	r.Limiter.Forget()
-	if _, err := r.Desk.SignIn(ctx, "\u0130nes@marram.example", "seven-brass-prisms", from, false); !errors.Is(err, signin.ErrWrong) {
+	if _, err := r.SignIn.SignIn(ctx, "\u0130nes@marram.example", "seven-brass-prisms", from, false); !errors.Is(err, signin.ErrWrong) {
 		t.Errorf("a dotted capital I is an i: %v", err)
 	}
 }
@@ -292,30 +292,30 @@ func TestEveryTryCounts(t *testing.T) {
 // Strangers behind the same address keep nobody out whose browser is known.
 func TestKnownBrowsersHaveAReserve(t *testing.T) {
 	r, _, c := house.Open(t)
-	in, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7"}, false)
+	in, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7"}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for i := range 300 {
-		r.Desk.SignIn(ctx, fmt.Sprint("name", i%7), "not-this-one", sessions.Origin{Network: "192.0.2.7"}, false)
-		r.Desk.SignIn(ctx, "ines", "not-this-one", sessions.Origin{Network: "192.0.2.7"}, false)
+		r.SignIn.SignIn(ctx, fmt.Sprint("name", i%7), "not-this-one", sessions.Origin{Network: "192.0.2.7"}, false)
+		r.SignIn.SignIn(ctx, "ines", "not-this-one", sessions.Origin{Network: "192.0.2.7"}, false)
 		c.Pass(time.Second)
 	}
 	var slow *throttle.Slow
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7"}, false); !errors.As(err, &slow) {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7"}, false); !errors.As(err, &slow) {
 		t.Fatalf("nobody is slowed: %v", err)
 	}
 	known := sessions.Origin{Network: "192.0.2.7", Device: in.Device}
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", known, false); err != nil {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", known, false); err != nil {
 		t.Errorf("the owner, with a browser that is known: %v", err)
 	}
-	if _, err := r.Desk.ProveAgain(ctx, in.Token, "seven-brass-prisms", known); err != nil {
+	if _, err := r.SignIn.ProveAgain(ctx, in.Token, "seven-brass-prisms", known); err != nil {
 		t.Errorf("proving again: %v", err)
 	}
 	for range 5 {
-		r.Desk.SignIn(ctx, "ines", "not-this-one", known, false)
+		r.SignIn.SignIn(ctx, "ines", "not-this-one", known, false)
 	}
-	if _, err := r.Desk.SignIn(ctx, "ines", "seven-brass-prisms", known, false); !errors.As(err, &slow) {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", known, false); !errors.As(err, &slow) {
 		t.Errorf("whoever has the browser guesses freely: %v", err)
 	}
 }
@@ -326,7 +326,7 @@ func TestBusy(t *testing.T) {
 	stop := occupy(r, 64)
 	for range 20 {
 		for _, name := range []string{"ines", "nobody"} {
-			_, err := r.Desk.SignIn(ctx, name, "not-this-one", sessions.Origin{Network: "192.0.2.7"}, false)
+			_, err := r.SignIn.SignIn(ctx, name, "not-this-one", sessions.Origin{Network: "192.0.2.7"}, false)
 			if err != nil && !errors.Is(err, hashing.ErrBusy) && !errors.Is(err, signin.ErrWrong) {
 				t.Fatalf("when the queue is full: %v", err)
 			}
@@ -366,7 +366,7 @@ func TestNobodyIsTold(t *testing.T) {
 	for i := range 16 {
 		for at, name := range []string{"ines", "nobody", "quill", "edith", "agnes@marram.example", "nobody@marram.example"} {
 			from := sessions.Origin{Network: fmt.Sprintf("192.0.2.%d", at)} // so that none waits for the tries at the others
-			_, err := h.Desk.SignIn(ctx, name, "not-this-one", from, false)
+			_, err := h.SignIn.SignIn(ctx, name, "not-this-one", from, false)
 			var slow *throttle.Slow
 			if !errors.Is(err, signin.ErrWrong) && !errors.As(err, &slow) {
 				t.Fatalf("%s: %v", name, err)

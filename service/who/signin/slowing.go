@@ -33,7 +33,7 @@ func Keys(typed string) (keys store.Keys) {
 //
 // A browser that has brought the right password before counts by itself alone: strangers in the
 // same network, or many from elsewhere, cannot keep its owner out. Nor can many from elsewhere where it was right before.
-func (d *Desk) limits(ctx context.Context, keys store.Keys, a *account.Account, from sessions.Origin) []throttle.Key {
+func (d *Entrance) limits(ctx context.Context, keys store.Keys, a *account.Account, from sessions.Origin) []throttle.Key {
 	if a != nil && d.Knows(from.Device, a) {
 		return []throttle.Key{{Name: "device " + from.Device, Rule: throttle.Pair}}
 	}
