@@ -37,26 +37,26 @@ type PassKind struct {
 
 // Pass is access that was issued to one recipient. It never has its link or password.
 type Pass struct {
-	ID        string        `json:"id"` // also its name for HTTP Basic
-	Kind      string        `json:"kind"`
-	Reference string        `json:"reference"`
-	Recipient string        `json:"recipient"` // the address
-	Name      string        `json:"name,omitempty"`
-	Note      string        `json:"note,omitempty"`
-	Paths     []string      `json:"paths,omitempty"` // to which it is narrowed
-	State     string        `json:"state" enum:"waiting|open|used-up|ended|paused|revoked"`
-	Why       string        `json:"why,omitempty" enum:"steward|spread"` // it is paused
-	MadeAt    time.Time     `json:"madeAt"`
-	MadeBy    string        `json:"madeBy"`
-	Until     *time.Time    `json:"until"`           // none for no end, or if it counts from the first use
-	Lasts     string        `json:"lasts,omitempty"` // from the first use
-	FirstUsed *time.Time    `json:"firstUsed"`
-	LastUsed  *time.Time    `json:"lastUsed"`
-	Downloads PassDownloads `json:"downloads"`
-	SpreadAt  *time.Time    `json:"spreadAt,omitempty"` // when it was last used from more networks than its kind allows
-	OldUntil  *time.Time    `json:"oldUntil,omitempty"` // as long as its link and password before count too
-	Networks  *int          `json:"networks,omitempty"` // from which it was used within a day; of one asked for by its name
-	Story     []PassStoryEntry   `json:"story,omitempty"`    // likewise
+	ID        string           `json:"id"` // also its name for HTTP Basic
+	Kind      string           `json:"kind"`
+	Reference string           `json:"reference"`
+	Recipient string           `json:"recipient"` // the address
+	Name      string           `json:"name,omitempty"`
+	Note      string           `json:"note,omitempty"`
+	Paths     []string         `json:"paths,omitempty"` // to which it is narrowed
+	State     string           `json:"state" enum:"waiting|open|used-up|ended|paused|revoked"`
+	Why       string           `json:"why,omitempty" enum:"steward|spread"` // it is paused
+	MadeAt    time.Time        `json:"madeAt"`
+	MadeBy    string           `json:"madeBy"`
+	Until     *time.Time       `json:"until"`           // none for no end, or if it counts from the first use
+	Lasts     string           `json:"lasts,omitempty"` // from the first use
+	FirstUsed *time.Time       `json:"firstUsed"`
+	LastUsed  *time.Time       `json:"lastUsed"`
+	Downloads PassDownloads    `json:"downloads"`
+	SpreadAt  *time.Time       `json:"spreadAt,omitempty"` // when it was last used from more networks than its kind allows
+	OldUntil  *time.Time       `json:"oldUntil,omitempty"` // as long as its link and password before count too
+	Networks  *int             `json:"networks,omitempty"` // from which it was used within a day; of one asked for by its name
+	Story     []PassStoryEntry `json:"story,omitempty"`    // likewise
 }
 
 // PassDownloads is how many files were downloaded with a pass, and may be.

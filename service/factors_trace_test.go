@@ -109,7 +109,10 @@ func shown(ctx context.Context, t *testing.T, s *Service, text string, leaves fu
 		handle = made.Handle()
 		return err
 	}, activity.KeyMade)
-	leaves("an access key that cannot be", wrong(func() error { _, _, err := r.AccessKeys.Make(ctx, "test", his(), accesskeys.NewKey{}, from); return err }))
+	leaves("an access key that cannot be", wrong(func() error {
+		_, _, err := r.AccessKeys.Make(ctx, "test", his(), accesskeys.NewKey{}, from)
+		return err
+	}))
 	leaves("its end", func() error { return r.AccessKeys.Remove(ctx, "test", handle, nil, from) }, activity.KeyRemoved)
 	leaves("its end, twice", wrong(func() error { return r.AccessKeys.Remove(ctx, "test", handle, nil, from) }))
 	leaves("the end of the app", func() error { return r.Factors.RemoveCode(ctx, his(), from) }, activity.FactorRemoved)

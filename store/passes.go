@@ -144,8 +144,8 @@ type PassChange struct {
 	Close   bool       // it counts no longer in browsers in which it was opened
 	Afresh  bool       // from where it was used is forgotten
 	File    *pass.File // of which more was delivered, nil for none
-	Event   *Activity     // nil for nothing that is recorded beside it
-	UsedUp  *Activity     // likewise, of the last download
+	Event   *Activity  // nil for nothing that is recorded beside it
+	UsedUp  *Activity  // likewise, of the last download
 	At      time.Time
 }
 

@@ -70,30 +70,30 @@ type Mail struct {
 
 // Rooms are the rooms, from below: each knows only those before it.
 type Rooms struct {
-	Endings   *ending.List
-	Limiter   *throttle.Limiter // one for all ways to try a password
-	Places    *known.Places
-	Activity  *activity.Log
-	Mail      *mail.Outbox
-	Sessions  *sessions.Records
-	People    *people.Register
-	Keyrings  *keyrings.Keyrings
-	Shared    *shared.Passwords
-	Passes    *passes.Passes
-	Factors   *factors.Factors
-	AccessKeys      *accesskeys.Keys
-	Recovery  *recovery.Recovery
-	Joining   *joining.Joining
-	Leaving   *leaving.Leaving
-	Events    *events.Inbox
-	Members   *members.Members
-	Outgoing    *outgoing.Notifier
-	SignIn      *signin.Entrance
-	Elsewhere *elsewhere.Providers
-	Walks     *walks.Walks
-	Patrols   *patrols.Patrols
-	Visitors  *visitor.Finder
-	More      []any // others that whoever opens them has
+	Endings    *ending.List
+	Limiter    *throttle.Limiter // one for all ways to try a password
+	Places     *known.Places
+	Activity   *activity.Log
+	Mail       *mail.Outbox
+	Sessions   *sessions.Records
+	People     *people.Register
+	Keyrings   *keyrings.Keyrings
+	Shared     *shared.Passwords
+	Passes     *passes.Passes
+	Factors    *factors.Factors
+	AccessKeys *accesskeys.Keys
+	Recovery   *recovery.Recovery
+	Joining    *joining.Joining
+	Leaving    *leaving.Leaving
+	Events     *events.Inbox
+	Members    *members.Members
+	Outgoing   *outgoing.Notifier
+	SignIn     *signin.Entrance
+	Elsewhere  *elsewhere.Providers
+	Walks      *walks.Walks
+	Patrols    *patrols.Patrols
+	Visitors   *visitor.Finder
+	More       []any // others that whoever opens them has
 }
 
 // Which returns the rooms that can do something, from below: what they have in common is asked of all of them, and no list names them.

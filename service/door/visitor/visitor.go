@@ -34,7 +34,7 @@ type Options struct {
 	Endings  *ending.List
 	Sessions *sessions.Records
 	Keys     *accesskeys.Keys
-	SignIn     *signin.Entrance
+	SignIn   *signin.Entrance
 	Keyrings *keyrings.Keyrings
 	Shared   *shared.Passwords
 	Passes   *passes.Passes

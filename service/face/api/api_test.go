@@ -187,7 +187,7 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"GET", "/keyrings", "", 200, "Keyring"},
 		{"DELETE", "/keyrings/outer/entries/gate", "", 204, ""},
 		{"GET", "/upstreams", "", 200, "Upstream"},
-		{"GET", "/activity?kind=account&since=2026-01-01T00:00:00Z", "", 200, "Event"},
+		{"GET", "/activity?kind=account&since=2026-01-01T00:00:00Z", "", 200, "ActivityRecord"},
 		{"GET", "/activity?since=yesterday", "", 422, "Problem"},
 		{"GET", "/today", "", 200, "Today"},
 		{"POST", "/passwords/estimate", `{"password": "password1", "name": "ines"}`, 200, "Strength"},

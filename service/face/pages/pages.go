@@ -54,7 +54,7 @@ type Options struct {
 	Shared    *shared.Passwords
 	Passes    *passes.Passes
 	Events    *events.Inbox
-	SignIn      *signin.Entrance
+	SignIn    *signin.Entrance
 	Visitors  *visitor.Finder
 	Log       *slog.Logger
 	Beside    func(name string) string // where a file is that the policy names

@@ -30,7 +30,7 @@ type Options struct {
 	Passes *passes.Passes
 }
 
-// A Members is who has which role.
+// Members is who has which role.
 type Members struct{ o Options }
 
 // New returns the Members over the records in o.Store.

@@ -313,7 +313,9 @@ func (r *Patrols) Tend(ctx context.Context) error {
 }
 
 // List returns the latest patrols, the newest first.
-func (r *Patrols) List(ctx context.Context) ([]store.Patrol, error) { return r.o.Store.Patrols(ctx, keep) }
+func (r *Patrols) List(ctx context.Context) ([]store.Patrol, error) {
+	return r.o.Store.Patrols(ctx, keep)
+}
 
 // Find returns one patrol with what it has found.
 func (r *Patrols) Find(ctx context.Context, id int64) (store.Patrol, *patrol.Result, error) {

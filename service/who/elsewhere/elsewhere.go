@@ -38,7 +38,7 @@ type Options struct {
 	Activity *activity.Log
 	Letters  *letters.Letters
 	Sessions *sessions.Records
-	SignIn     *signin.Entrance
+	SignIn   *signin.Entrance
 	Joining  *joining.Joining
 	// Secrets are this site's at providers, and At is where one describes itself if that is not at its issuer; both by the names that the policy has.
 	Secrets, At map[string]string
@@ -47,7 +47,7 @@ type Options struct {
 	client *http.Client
 }
 
-// A Providers is where people come back from a provider.
+// Providers is where people come back from a provider.
 type Providers struct {
 	o Options
 

@@ -37,7 +37,7 @@ type Options struct {
 	People  *people.Register
 }
 
-// An Joining is where people join.
+// Joining is where people join.
 type Joining struct {
 	o    Options
 	form []byte // the key of the marks of forms

@@ -29,7 +29,7 @@ type Options struct {
 	Sessions *sessions.Records
 }
 
-// An Leaving is where people go who leave.
+// Leaving is where people go who leave.
 type Leaving struct{ o Options }
 
 // New returns the Leaving over the records in o.Store.

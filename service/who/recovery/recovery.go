@@ -32,7 +32,7 @@ type Options struct {
 	Letters *letters.Letters
 }
 
-// An Recovery is where people go who cannot get in, or whose address has changed.
+// Recovery is where people go who cannot get in, or whose address has changed.
 type Recovery struct {
 	o     Options
 	asked atomic.Bool // there may be recoveries to answer
