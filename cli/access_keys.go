@@ -93,17 +93,19 @@ func accessKeysList(service func() *client.Client) *cobra.Command {
 				break
 			}
 		}
-		return writeList(c, format, all, "nobody has an access key", "KEY\tACCOUNT\tNAME\tROLES\tNETWORKS\tUNTIL\tLAST USED\tFROM", func(t io.Writer, k client.AccessKey) {
-			roles := dash(strings.Join(k.Roles, ", "))
-			if k.AllRoles {
-				roles = "all"
-			}
-			until := ends(k.Until, "no end")
-			if k.Ended {
-				until += " (ended)"
-			}
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Handle, k.Account, k.Name, roles, dash(strings.Join(k.Networks, ", ")), until, when(k.UsedAt, "never"), dash(k.UsedFrom))
-		})
+		return writeList(c, format, all, "nobody has an access key", "KEY\tACCOUNT\tNAME\tROLES\tNETWORKS\tUNTIL\tLAST USED\tFROM",
+			func(t io.Writer, k client.AccessKey) {
+				roles := dash(strings.Join(k.Roles, ", "))
+				if k.AllRoles {
+					roles = "all"
+				}
+				until := ends(k.Until, "no end")
+				if k.Ended {
+					until += " (ended)"
+				}
+				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Handle, k.Account, k.Name, roles, dash(strings.Join(k.Networks, ", ")), until,
+					when(k.UsedAt, "never"), dash(k.UsedFrom))
+			})
 	}
 	return c
 }

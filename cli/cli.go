@@ -79,7 +79,9 @@ doors, asks people to sign in, sends them where they belong, and explains every 
 		},
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUsage{err} })
-	root.AddCommand(newServe(), newDemo(), newCheck(), newDraft(), newDoors(), newConnect(), newExplain(), newMatrix(), newExpect(), newPatrol(), newReplay(), newPeople(), newAccessKeys(), newKeyrings(), newShared(), newPasses(), newSessions(), newEvents(), newMessages(), newUpstreams(), newActivity(), newPasswordCommand(),
+	root.AddCommand(newServe(), newDemo(), newCheck(), newDraft(), newDoors(), newConnect(), newExplain(), newMatrix(), newExpect(),
+		newPatrol(), newReplay(), newPeople(), newAccessKeys(), newKeyrings(), newShared(), newPasses(), newSessions(), newEvents(),
+		newMessages(), newUpstreams(), newActivity(), newPasswordCommand(),
 		newApply(), newCompare(), newHistory(), newShow(), newRollback(), newBackup(), newRestore(), newSchema(), newVersion(), newHashWorker())
 	return root
 }
@@ -129,8 +131,10 @@ func takes(names ...string) cobra.PositionalArgs {
 // dataFlag adds the flag that says which service is meant, and returns its client.
 func dataFlag(c *cobra.Command) func() *client.Client {
 	data := c.PersistentFlags().String("data", defaultData, "data directory of the service")
-	server := c.PersistentFlags().String("server", "", "address of the site of a service elsewhere, such as https://marram.example, instead of --data; with an access key")
-	keyFile := c.PersistentFlags().String("access-key-file", "", "file with the access key for --server; or the variable OSTIARIUS_ACCESS_KEY has it")
+	server := c.PersistentFlags().String("server", "",
+		"address of the site of a service elsewhere, such as https://marram.example, instead of --data; with an access key")
+	keyFile := c.PersistentFlags().String("access-key-file", "",
+		"file with the access key for --server; or the variable OSTIARIUS_ACCESS_KEY has it")
 	return sync.OnceValue(func() *client.Client {
 		if *server != "" {
 			return elsewhere(*server, *keyFile)

@@ -75,7 +75,8 @@ func writeDifferences(w io.Writer, differences []prove.Difference) {
 				say(w, "%s\n", effect)
 				first = false
 			}
-			say(w, "  %s %s%s as %s\n      before  %s, by %s\n      after   %s, by %s\n", d.Witness.Method, d.Witness.Host, d.Witness.Path, d.Witness.Visitor,
+			say(w, "  %s %s%s as %s\n      before  %s, by %s\n      after   %s, by %s\n", d.Witness.Method, d.Witness.Host, d.Witness.Path,
+				d.Witness.Visitor,
 				d.Before, named(d.BeforeDoors), d.After, named(d.AfterDoors))
 		}
 	}

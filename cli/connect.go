@@ -35,13 +35,16 @@ how Ostiarius is started for it, and how it is tried out.`,
 		},
 	}
 	file := c.Flags().String("policy", "doors.yaml", "policy file")
-	to := c.Flags().String("to", "http://127.0.0.1:8460", "where the web server reaches Ostiarius: an address, or unix: and the path of its --front-socket")
+	to := c.Flags().String("to", "http://127.0.0.1:8460",
+		"where the web server reaches Ostiarius: an address, or unix: and the path of its --front-socket")
 	skip := c.Flags().Bool("skip-public", false, "do not ask where everybody is admitted")
-	content := c.Flags().String("content", "", "for nginx, with --skip-public: a file with the directives by which the files of public directories are given out, such as root and index; they are then as quick as without doors")
+	content := c.Flags().String("content", "", "for nginx, with --skip-public: a file with the directives by which the files of public "+
+		"directories are given out, such as root and index; they are then as quick as without doors")
 	script := c.Flags().Bool("script", false, "for haproxy: write the script that asks")
 	identity := c.Flags().String("identity", "", "have it signed who is calling, for a server behind that is known by this name")
 	authorizer := c.Flags().String("authorizer", "127.0.0.1:8463", "for apache: where Ostiarius is asked, its own --authorizer")
-	check := c.Flags().String("check", "", "ask the web server at this address up to 300 questions of a stranger, and tell whether the doors hold there")
+	check := c.Flags().String("check", "", "ask the web server at this address up to 300 questions of a stranger, and tell whether the "+
+		"doors hold there")
 	output := outputFlag(c, "text", "json")
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.MarkFlagFilename("content")

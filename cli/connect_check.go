@@ -89,7 +89,8 @@ func ask(ctx context.Context, site *url.URL, q *connect.Question) (status int, l
 	}
 	var conn net.Conn
 	if site.Scheme == "https" {
-		conn, err = (&tls.Dialer{Config: &tls.Config{ServerName: site.Hostname(), NextProtos: []string{"http/1.1"}}}).DialContext(ctx, "tcp", address)
+		conn, err = (&tls.Dialer{Config: &tls.Config{ServerName: site.Hostname(), NextProtos: []string{"http/1.1"}}}).DialContext(ctx,
+			"tcp", address)
 	} else {
 		conn, err = (&net.Dialer{}).DialContext(ctx, "tcp", address)
 	}
@@ -101,7 +102,8 @@ func ask(ctx context.Context, site *url.URL, q *connect.Question) (status int, l
 		conn.SetDeadline(until)
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s %s HTTP/1.1\r\nHost: %s\r\nAccept: text/html\r\nUser-Agent: ostiarius-connect\r\n", q.Method, q.Target, cmp.Or(q.Host, site.Host))
+	fmt.Fprintf(&b, "%s %s HTTP/1.1\r\nHost: %s\r\nAccept: text/html\r\nUser-Agent: ostiarius-connect\r\n", q.Method, q.Target,
+		cmp.Or(q.Host, site.Host))
 	closes := "Connection: close\r\n"
 	for _, f := range q.Fields {
 		fmt.Fprintf(&b, "%s: %s\r\n", f[0], f[1])

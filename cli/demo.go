@@ -28,7 +28,9 @@ to begin anew.`,
 		Example: "  ostiarius demo\n  ostiarius demo --listen 127.0.0.1:0 --data /tmp/lighthouse",
 		Args:    noArgs,
 	}
-	settings := service.Settings{Version: Version, MailNotices: map[message.Kind]bool{message.PasswordChanged: true, message.AddressChanged: true}}
+	settings := service.Settings{
+		Version: Version, MailNotices: map[message.Kind]bool{message.PasswordChanged: true, message.AddressChanged: true},
+	}
 	c.Flags().StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on, on loopback; port 0 is any free one")
 	directory := c.Flags().String("data", "./demo-data", "directory for the site, its policy and records")
 	c.RunE = func(c *cobra.Command, _ []string) error {
@@ -69,10 +71,12 @@ to begin anew.`,
 		defer harbour.Stop()
 		settings.Elsewhere = rooms.Elsewhere{Secrets: map[string]string{"harbour": harbour.Secret}, At: map[string]string{"harbour": harbour.URL}}
 		return run(c, settings, func(s *service.Service) error {
-			if err := shop.Tell(s.URL()+"/door/events", func() (string, error) { return s.Rooms().Events.AddSecret(context.Background(), "demo", "", -1) }); err != nil {
+			if err := shop.Tell(s.URL()+"/door/events",
+				func() (string, error) { return s.Rooms().Events.AddSecret(context.Background(), "demo", "", -1) }); err != nil {
 				return err
 			}
-			if err := demo.Enrol(context.Background(), s.Rooms().People, s.Rooms().Keyrings, s.Rooms().Shared, s.Rooms().Passes, s.Rooms().Events, settings.Data); err != nil {
+			if err := demo.Enrol(context.Background(), s.Rooms().People, s.Rooms().Keyrings, s.Rooms().Shared, s.Rooms().Passes,
+				s.Rooms().Events, settings.Data); err != nil {
 				return err
 			}
 			out := c.OutOrStdout()

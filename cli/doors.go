@@ -57,7 +57,9 @@ func listed(d *policy.Door) listedDoor {
 	if d.Basic {
 		admits += fmt.Sprintf(", ask: basic, realm: %q", d.Realm)
 	}
-	return listedDoor{Line: d.Line, Check: d.Check, Door: d.Where(), Admits: admits, Otherwise: d.Otherwise.Text(), Sentence: d.Sentence().String()}
+	return listedDoor{
+		Line: d.Line, Check: d.Check, Door: d.Where(), Admits: admits, Otherwise: d.Otherwise.Text(), Sentence: d.Sentence().String(),
+	}
 }
 
 func (l listedDoor) door() string {
@@ -137,7 +139,8 @@ func doorsShow(service func() *client.Client, file *string) *cobra.Command {
 		var all []listedDoor
 		for _, d := range book.Covering(at) {
 			l := listed(d)
-			l.Decides = slices.ContainsFunc(deciding, func(other *policy.Door) bool { return other.Position == d.Position && other.Label() == d.Label() })
+			l.Decides = slices.ContainsFunc(deciding,
+				func(other *policy.Door) bool { return other.Position == d.Position && other.Label() == d.Label() })
 			all = append(all, l)
 		}
 		none := fmt.Sprintf("no door covers %s; what is unlisted is %s", at.Path, book.UnlistedWord())
@@ -239,7 +242,8 @@ func placesFlags(c *cobra.Command) func(book *policy.Book, path string) (policy.
 
 // changeFlags adds the flags of a command that changes the text of a policy, and returns how that is done:
 // the difference is shown, and what it opens and closes, before the file or the running service has it.
-func changeFlags(c *cobra.Command, service func() *client.Client, file *string) func(c *cobra.Command, edit func(*policy.Book) (policy.Edit, error)) error {
+func changeFlags(c *cobra.Command, service func() *client.Client, file *string) func(c *cobra.Command,
+	edit func(*policy.Book) (policy.Edit, error)) error {
 	yes := c.Flags().Bool("yes", false, "also if it opens something, without a question")
 	dry := c.Flags().Bool("dry-run", false, "only show what would change")
 	noOpening := c.Flags().Bool("no-opening", false, "refuse what opens anything to anybody")
@@ -306,7 +310,8 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 			say(out, "%s is changed\n", *file)
 			return nil
 		}
-		applied, err := client.ApplyPolicy.Ask(c.Context(), service(), client.Draft{Text: string(after.Text), Comment: *comment, Base: base, NoOpening: *noOpening, OverEdit: *over})
+		applied, err := client.ApplyPolicy.Ask(c.Context(), service(),
+			client.Draft{Text: string(after.Text), Comment: *comment, Base: base, NoOpening: *noOpening, OverEdit: *over})
 		if err != nil {
 			return orOver(err)
 		}
@@ -318,7 +323,10 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 // writeRemarks says what the running service knows of a door that is not wrong and keeps people out all the same,
 // such as a role that nobody has.
 func writeRemarks(c *cobra.Command, service *client.Client, set policy.SetDoor) {
-	edited, err := client.EditPolicy.Ask(c.Context(), service, client.Edits{Edits: []client.Edit{{Kind: "door", Path: set.Written, Host: set.Set.Host.String(), Methods: set.Set.Methods.Names(), Admit: set.Admit.String()}}})
+	edited, err := client.EditPolicy.Ask(c.Context(), service,
+		client.Edits{Edits: []client.Edit{{
+			Kind: "door", Path: set.Written, Host: set.Set.Host.String(), Methods: set.Set.Methods.Names(), Admit: set.Admit.String(),
+		}}})
 	if err != nil {
 		return // it is the door that counts, and whether it can be set is said next
 	}

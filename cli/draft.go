@@ -113,7 +113,8 @@ func filesIn(directory string) ([]places.Place, error) {
 	if info, err := os.Stat(directory); err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("%s is no directory that can be read", directory)
 	}
-	book, findings := policy.Parse("draft", []byte("sources: [ { path: /, files: "+policy.Scalar(directory)+" } ]\ndoors: [ { path: /**, admit: public } ]\n"))
+	book, findings := policy.Parse("draft", []byte("sources: [ { path: /, files: "+policy.Scalar(directory)+" } ]\ndoors: [ { path: "+
+		"/**, admit: public } ]\n"))
 	if book == nil {
 		return nil, fmt.Errorf("--files %s: %s", directory, findings[0].Message)
 	}
@@ -204,6 +205,8 @@ func interview(c *cobra.Command, s *site.Sketch) {
 		}
 	}
 	if s.Stance == site.Closed && public > 0 {
-		s.Open = strings.HasPrefix(ask("no", "%s %s as if everybody might see it. Open it now, yes or no? Otherwise it stands in comments.", amount(public, "part"), map[bool]string{true: "looks", false: "look"}[public == 1]), "y")
+		s.Open = strings.HasPrefix(ask("no",
+			"%s %s as if everybody might see it. Open it now, yes or no? Otherwise it stands in comments.", amount(public, "part"),
+			map[bool]string{true: "looks", false: "look"}[public == 1]), "y")
 	}
 }

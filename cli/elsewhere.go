@@ -15,8 +15,10 @@ const secretVariable = "OSTIARIUS_ELSEWHERE_SECRET_"
 
 // elsewhereFlags adds the flags for accounts elsewhere, and returns what reads them.
 func elsewhereFlags(flags *pflag.FlagSet) func(to *rooms.Elsewhere) error {
-	files := flags.StringSlice("elsewhere-secret-file", nil, "NAME=FILE: the file with this site's secret at the provider that the policy names so; or the variable OSTIARIUS_ELSEWHERE_SECRET_NAME has it")
-	at := flags.StringSlice("elsewhere-at", nil, "NAME=URL: where a provider describes itself, if that is not at its issuer, such as an address within the network")
+	files := flags.StringSlice("elsewhere-secret-file", nil, "NAME=FILE: the file with this site's secret at the provider that the "+
+		"policy names so; or the variable OSTIARIUS_ELSEWHERE_SECRET_NAME has it")
+	at := flags.StringSlice("elsewhere-at", nil, "NAME=URL: where a provider describes itself, if that is not at its issuer, such as an "+
+		"address within the network")
 	return func(to *rooms.Elsewhere) error {
 		to.Secrets, to.At = map[string]string{}, map[string]string{}
 		for _, entry := range os.Environ() {

@@ -29,7 +29,8 @@ an item opens stands in the policy, under items.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(eventsList(service), eventsShow(service),
-		eventsDo("retry", "Carry out an event that was kept, or send its link to the buyer once more", "event %d is done; if it waits for its buyer, another link is on its way\n", service, client.RetryShopEvent),
+		eventsDo("retry", "Carry out an event that was kept, or send its link to the buyer once more",
+			"event %d is done; if it waits for its buyer, another link is on its way\n", service, client.RetryShopEvent),
 		eventsDo("drop", "Say that an event which was kept is not carried out", "event %d is not carried out\n", service, client.DropShopEvent),
 		eventsImport(service), eventsSecret(service), eventsTargets(service))
 	return c
@@ -74,15 +75,18 @@ func eventsList(service func() *client.Client) *cobra.Command {
 			which = ""
 		}
 		all, err := upTo(*limit, func(of client.ShopEvent) int64 { return of.ID }, func(before int64, most int) ([]client.ShopEvent, error) {
-			part, err := client.ListShopEvents.Ask(c.Context(), service(), client.ShopEventQuery{State: which, Search: *search, Before: before, Limit: most})
+			part, err := client.ListShopEvents.Ask(c.Context(), service(),
+				client.ShopEventQuery{State: which, Search: *search, Before: before, Limit: most})
 			return part.Events, err
 		})
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "there is no such event", "EVENT\tCAME\tTYPE\tORDER\tBUYER\tITEMS\tSTATE\tREMARK", func(t io.Writer, e client.ShopEvent) {
-			say(t, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", e.ID, when(&e.At, ""), e.Type, dash(shorten(e.Order, 24)), dash(shorten(buyerOf(e), 40)), dash(shorten(itemsOf(e), 40)), e.State, dash(shorten(e.Problem, 60)))
-		})
+		return writeList(c, format, all, "there is no such event", "EVENT\tCAME\tTYPE\tORDER\tBUYER\tITEMS\tSTATE\tREMARK",
+			func(t io.Writer, e client.ShopEvent) {
+				say(t, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", e.ID, when(&e.At, ""), e.Type, dash(shorten(e.Order, 24)),
+					dash(shorten(buyerOf(e), 40)), dash(shorten(itemsOf(e), 40)), e.State, dash(shorten(e.Problem, 60)))
+			})
 	}
 	return c
 }
@@ -131,7 +135,8 @@ func eventsShow(service func() *client.Client) *cobra.Command {
 		if format == "json" {
 			return writeJSON(out, e)
 		}
-		say(out, "event    %d, %s, from the %s with the number %s\ncame     %s\norder    %s\n", e.ID, e.Type, e.Source, shorten(e.Number, 60), when(&e.At, ""), e.Order)
+		say(out, "event    %d, %s, from the %s with the number %s\ncame     %s\norder    %s\n", e.ID, e.Type, e.Source,
+			shorten(e.Number, 60), when(&e.At, ""), e.Order)
 		if e.Name != "" || buyerOf(e) != "" {
 			say(out, "buyer    %s", dash(buyerOf(e)))
 			if e.Name != "" {
@@ -283,7 +288,8 @@ much longer; without, they go on to count until --remove.`,
 			case *stdin:
 				say(out, "the secret counts from now on\n")
 			default:
-				say(out, "%s\nGive it to the shop; it is shown this once. The shop sends its events to %s.\n", made.Secret, eventsAddress(c.Context(), service()))
+				say(out, "%s\nGive it to the shop; it is shown this once. The shop sends its events to %s.\n", made.Secret,
+					eventsAddress(c.Context(), service()))
 			}
 			return nil
 		}
@@ -291,9 +297,10 @@ much longer; without, they go on to count until --remove.`,
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "there is no secret; make one with --generate", "SECRET\tMADE\tBY\tUNTIL", func(t io.Writer, s client.EventSecret) {
-			say(t, "%d\t%s\t%s\t%s\n", s.ID, when(&s.MadeAt, ""), s.MadeBy, when(s.Until, "no end"))
-		})
+		return writeList(c, format, all, "there is no secret; make one with --generate", "SECRET\tMADE\tBY\tUNTIL",
+			func(t io.Writer, s client.EventSecret) {
+				say(t, "%d\t%s\t%s\t%s\n", s.ID, when(&s.MadeAt, ""), s.MadeBy, when(s.Until, "no end"))
+			})
 	}
 	return c
 }
@@ -321,9 +328,10 @@ the messages.`,
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "no other program is told anything", "TARGET\tADDRESS\tIS TOLD OF\tSINCE", func(t io.Writer, x client.Target) {
-			say(t, "%d\t%s\t%s\t%s\n", x.ID, shorten(x.URL, 60), strings.Join(x.Kinds, ", "), when(&x.MadeAt, ""))
-		})
+		return writeList(c, format, all, "no other program is told anything", "TARGET\tADDRESS\tIS TOLD OF\tSINCE",
+			func(t io.Writer, x client.Target) {
+				say(t, "%d\t%s\t%s\t%s\n", x.ID, shorten(x.URL, 60), strings.Join(x.Kinds, ", "), when(&x.MadeAt, ""))
+			})
 	}
 	add := &cobra.Command{
 		Use:     "add ADDRESS",
@@ -331,7 +339,8 @@ the messages.`,
 		Example: "  ostiarius events targets add https://desk.example/in --kinds joined,membership-begun,membership-ended",
 		Args:    takes("ADDRESS"),
 	}
-	kinds := add.Flags().StringSlice("kinds", nil, "of what it is told: joined, membership-begun, membership-ended, pass-used-up, refused-often, policy-applied, guarantee-broken")
+	kinds := add.Flags().StringSlice("kinds", nil, "of what it is told: joined, membership-begun, membership-ended, pass-used-up, "+
+		"refused-often, policy-applied, guarantee-broken")
 	form := outputFlag(add, "text", "json")
 	add.RunE = func(c *cobra.Command, args []string) error {
 		format, err := form()
@@ -345,7 +354,8 @@ the messages.`,
 		if format == "json" {
 			return writeJSON(c.OutOrStdout(), made)
 		}
-		say(c.OutOrStdout(), "%s\ntarget %d is told of %s from now on, signed with this secret; it is shown this once\n", made.Secret, made.ID, strings.Join(*kinds, ", "))
+		say(c.OutOrStdout(), "%s\ntarget %d is told of %s from now on, signed with this secret; it is shown this once\n", made.Secret,
+			made.ID, strings.Join(*kinds, ", "))
 		return nil
 	}
 	do := func(verb, short, done string, act client.Call[client.ByNumber, client.None]) *cobra.Command {
@@ -365,6 +375,7 @@ the messages.`,
 	}
 	c.AddCommand(list, add,
 		do("remove", "Have a program told nothing any more", "target %d is told nothing any more\n", client.RemoveTarget),
-		do("test", "Have a program told that this is a test", "target %d is told that this is a test; `ostiarius messages list` says what becomes of it\n", client.TestTarget))
+		do("test", "Have a program told that this is a test",
+			"target %d is told that this is a test; `ostiarius messages list` says what becomes of it\n", client.TestTarget))
 	return c
 }

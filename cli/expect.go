@@ -94,8 +94,9 @@ func missedFindings(table string, answers []prove.Answered) []policy.Finding {
 	var findings []policy.Finding
 	for _, a := range answers {
 		if !a.OK {
-			findings = append(findings, policy.Finding{Severity: policy.SeverityError, Rule: "expectation-missed", File: table, Line: a.Line, Column: 1,
-				Message: fmt.Sprintf("%s %s as %s comes to %s, not to %s; %s", a.Method, a.Path, a.As, a.Outcome, a.Expects, why(a))})
+			findings = append(findings,
+				policy.Finding{Severity: policy.SeverityError, Rule: "expectation-missed", File: table, Line: a.Line, Column: 1,
+					Message: fmt.Sprintf("%s %s as %s comes to %s, not to %s; %s", a.Method, a.Path, a.As, a.Outcome, a.Expects, why(a))})
 		}
 	}
 	return findings

@@ -49,7 +49,8 @@ A visitor is written as ` + policy.WhoForms + `.`,
 		}
 		var e policy.Explanation
 		if *file == "" {
-			if e, err = client.Explain.Ask(c.Context(), service(), client.Question{Method: args[0], URL: args[1], As: *who, Client: *kind}); err != nil {
+			if e, err = client.Explain.Ask(c.Context(), service(),
+				client.Question{Method: args[0], URL: args[1], As: *who, Client: *kind}); err != nil {
 				return orFile(err)
 			}
 		} else {

@@ -33,7 +33,8 @@ says so (factors: { reset: 24h }), it waits that long, and the owner can keep wh
 		if reset.Due == nil {
 			say(c.OutOrStdout(), "reset; the password alone opens the account of %s now\n", args[0])
 		} else {
-			say(c.OutOrStdout(), "the passkeys and codes of %s are taken away at %s; until then they can keep them, and --undo takes it back\n", args[0], when(reset.Due, ""))
+			say(c.OutOrStdout(), "the passkeys and codes of %s are taken away at %s; until then they can keep them, and --undo takes it "+
+				"back\n", args[0], when(reset.Due, ""))
 		}
 		return nil
 	}
@@ -61,6 +62,7 @@ func sayFactors(t io.Writer, held client.HeldFactors) {
 		say(t, "reset\tat %s, by %s\n", when(held.Reset, ""), held.ResetBy)
 	}
 	if held.Wanted != "" {
-		say(t, "wanted\t%s, which is not set up\n", map[string]string{"passkey": "a passkey", "code": "codes", "two": "a second factor"}[held.Wanted])
+		say(t, "wanted\t%s, which is not set up\n",
+			map[string]string{"passkey": "a passkey", "code": "codes", "two": "a second factor"}[held.Wanted])
 	}
 }

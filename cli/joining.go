@@ -36,8 +36,9 @@ func peopleInvite(service func() *client.Client) *cobra.Command {
 		Long: `Sends a link with which somebody makes an account, once: they choose a name and a password, and have
 the roles that are said here beside those that everybody has who joins. An invitation before to the same
 address ends with that. With --link it is printed instead of sent.`,
-		Example: "  ostiarius people invite sigrid@marram.example --role keeper\n  ostiarius people invite sigrid@marram.example --role guide --until 2027-03-31 --lasts 3d --link",
-		Args:    takes("ADDRESS"),
+		Example: "  ostiarius people invite sigrid@marram.example --role keeper\n  ostiarius people invite sigrid@marram.example --role " +
+			"guide --until 2027-03-31 --lasts 3d --link",
+		Args: takes("ADDRESS"),
 	}
 	roles := c.Flags().StringArray("role", nil, "role that they have; can be given several times")
 	until := c.Flags().String("until", "", "when the roles end: 2027-03-31, that day included, or 3d from now on")
@@ -77,7 +78,8 @@ address ends with that. With --link it is printed instead of sent.`,
 		case format == "json":
 			return writeJSON(c.OutOrStdout(), map[string]any{"link": invited.Path, "until": invited.Until})
 		case *link:
-			say(c.OutOrStdout(), "%s\nGive this link to %s only. It makes an account, once, until %s.\n", invited.Path, args[0], when(&invited.Until, ""))
+			say(c.OutOrStdout(), "%s\nGive this link to %s only. It makes an account, once, until %s.\n", invited.Path, args[0],
+				when(&invited.Until, ""))
 		default:
 			say(c.OutOrStdout(), "an invitation to %s is written down and handed over next; it lasts until %s\n", args[0], when(&invited.Until, ""))
 		}
@@ -102,7 +104,8 @@ func peopleApprove(service func() *client.Client) *cobra.Command {
 
 func peopleDecline(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
-		Use: "decline NAME", Short: "Do not let somebody in who has asked to join", Example: "  ostiarius people decline sigrid --because \"all watches are filled\"", Args: takes("NAME"),
+		Use: "decline NAME", Short: "Do not let somebody in who has asked to join",
+		Example: "  ostiarius people decline sigrid --because \"all watches are filled\"", Args: takes("NAME"),
 	}
 	because := c.Flags().String("because", "", "text for the mail that tells them")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -136,11 +139,14 @@ func listJoining(c *cobra.Command, service *client.Client, state, format string)
 		return err
 	}
 	if state == "invited" {
-		return writeList(c, format, all.Invitations, "nobody is invited; `ostiarius people invite ADDRESS` does", "ADDRESS\tROLES\tTHEY END\tINVITED\tBY\tUNTIL", func(t io.Writer, i client.Invitation) {
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", shorten(i.Email, 60), dash(strings.Join(i.Roles, ", ")), ends(i.Ends, "never"), when(&i.MadeAt, ""), i.MadeBy, when(&i.Until, ""))
-		})
+		return writeList(c, format, all.Invitations, "nobody is invited; `ostiarius people invite ADDRESS` does",
+			"ADDRESS\tROLES\tTHEY END\tINVITED\tBY\tUNTIL", func(t io.Writer, i client.Invitation) {
+				say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", shorten(i.Email, 60), dash(strings.Join(i.Roles, ", ")), ends(i.Ends, "never"),
+					when(&i.MadeAt, ""), i.MadeBy, when(&i.Until, ""))
+			})
 	}
-	return writeList(c, format, all.Applications, "nobody waits", "NAME\tADDRESS\tSTATE\tSINCE\tUNTIL", func(t io.Writer, a client.Application) {
-		say(t, "%s\t%s\t%s\t%s\t%s\n", a.Name, shorten(a.Email, 60), a.State, when(&a.MadeAt, ""), when(&a.Until, ""))
-	})
+	return writeList(c, format, all.Applications, "nobody waits", "NAME\tADDRESS\tSTATE\tSINCE\tUNTIL",
+		func(t io.Writer, a client.Application) {
+			say(t, "%s\t%s\t%s\t%s\t%s\n", a.Name, shorten(a.Email, 60), a.State, when(&a.MadeAt, ""), when(&a.Until, ""))
+		})
 }

@@ -27,7 +27,8 @@ policy; what they hold are records.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(keyringsList(service), keyringsAdd(service), keyringsRotate(service), keyringsRemove(service),
-		keyringsEdit(service), keyringsSwitch(service, "disable", "Let a name in no longer", true), keyringsSwitch(service, "enable", "Let a name in again", false),
+		keyringsEdit(service), keyringsSwitch(service, "disable", "Let a name in no longer", true),
+		keyringsSwitch(service, "enable", "Let a name in again", false),
 		keyringsImport(service), keyringsExport(service))
 	return c
 }
@@ -60,18 +61,20 @@ func keyringsList(service func() *client.Client) *cobra.Command {
 				return fmt.Errorf("there is no keyring %q; `ostiarius keyrings list` shows all", args[0])
 			}
 		}
-		return writeList(c, format, all, "the policy has no keyrings; they are declared under keyrings", "KEYRING\tNAME\tSTATE\tLAST USED\tUNTIL\tHASH\tNOTE", func(t io.Writer, k client.Keyring) {
-			if len(k.Entries) == 0 {
-				say(t, "%s\t(empty)\t\t\t\t\trealm %q\n", k.Name, k.Realm)
-			}
-			for _, e := range k.Entries {
-				kind := e.Kind
-				if e.Weak {
-					kind += ", weak"
+		return writeList(c, format, all, "the policy has no keyrings; they are declared under keyrings",
+			"KEYRING\tNAME\tSTATE\tLAST USED\tUNTIL\tHASH\tNOTE", func(t io.Writer, k client.Keyring) {
+				if len(k.Entries) == 0 {
+					say(t, "%s\t(empty)\t\t\t\t\trealm %q\n", k.Name, k.Realm)
 				}
-				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Name, e.Name, entryState(k, e), when(e.UsedAt, "never"), ends(e.Until, "-"), kind, dash(e.Note))
-			}
-		})
+				for _, e := range k.Entries {
+					kind := e.Kind
+					if e.Weak {
+						kind += ", weak"
+					}
+					say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.Name, e.Name, entryState(k, e), when(e.UsedAt, "never"), ends(e.Until, "-"), kind,
+						dash(e.Note))
+				}
+			})
 	}
 	return c
 }
@@ -146,7 +149,8 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := client.RotateEntry.Do(c.Context(), service(), client.NewEntryPassword{Keyring: args[0], Entry: args[1], Password: secret, Grace: int64(both / time.Second)}); err != nil {
+		if err := client.RotateEntry.Do(c.Context(), service(),
+			client.NewEntryPassword{Keyring: args[0], Entry: args[1], Password: secret, Grace: int64(both / time.Second)}); err != nil {
 			return err
 		}
 		old := "the one before counts no longer"
@@ -216,7 +220,8 @@ func keyringsSwitch(service func() *client.Client, verb, short string, disabled 
 		Example: "  ostiarius keyrings " + verb + " outer smith",
 		Args:    takes("KEYRING", "NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := client.DisableEntry.Do(c.Context(), service(), client.DisabledEntry{Keyring: args[0], Entry: args[1], Disabled: disabled}); err != nil {
+			if err := client.DisableEntry.Do(c.Context(), service(),
+				client.DisabledEntry{Keyring: args[0], Entry: args[1], Disabled: disabled}); err != nil {
 				return err
 			}
 			say(c.OutOrStdout(), "%sd %s in the keyring %s\n", verb, args[1], args[0])
@@ -253,9 +258,10 @@ brought in. - is standard input. Exit code 1 if a line was refused.`,
 
 func keyringsExport(service func() *client.Client) *cobra.Command {
 	return &cobra.Command{
-		Use:     "export KEYRING",
-		Short:   "Write a keyring as an htpasswd file",
-		Long:    "Writes the names whose hashes an htpasswd file can have. What cannot be written is told on\nstandard error, each with the reason.",
+		Use:   "export KEYRING",
+		Short: "Write a keyring as an htpasswd file",
+		Long: "Writes the names whose hashes an htpasswd file can have. What cannot be written is told on\nstandard error, each with " +
+			"the reason.",
 		Example: "  ostiarius keyrings export outer > .htpasswd",
 		Args:    takes("KEYRING"),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -33,10 +33,12 @@ func writeList[T any](c *cobra.Command, format string, all []T, none, head strin
 // importFlags adds the flags of a command that brings in a file, and returns how it is carried out: with
 // the text of the file, and whether nothing is to change. Then it says what became of each line, and the
 // exit code is 1 if one could not be taken.
-func importFlags(c *cobra.Command) func(c *cobra.Command, file string, bring func(text string, dry bool) (any, []client.ImportedLine, error), end func(dry bool) string) error {
+func importFlags(c *cobra.Command) func(c *cobra.Command, file string,
+	bring func(text string, dry bool) (any, []client.ImportedLine, error), end func(dry bool) string) error {
 	dry := c.Flags().Bool("dry-run", false, "say line by line what would happen, and change nothing")
 	output := outputFlag(c, "table", "json")
-	return func(c *cobra.Command, file string, bring func(text string, dry bool) (any, []client.ImportedLine, error), end func(dry bool) string) error {
+	return func(c *cobra.Command, file string, bring func(text string, dry bool) (any, []client.ImportedLine, error),
+		end func(dry bool) string) error {
 		format, err := output()
 		if err != nil {
 			return err

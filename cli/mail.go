@@ -22,7 +22,8 @@ func mailFlags(flags *pflag.FlagSet) func(*service.Settings) error {
 	from := flags.String("mail-from", "", "whom messages come from, such as \"Lighthouse <door@marram.example>\"")
 	file := flags.String("mail-password-file", "", "file with the password for the mail server, if it is not in OSTIARIUS_MAIL_PASSWORD")
 	most := flags.Int("mail-per-minute", 300, "most messages that are handed over in a minute; 0 is any number")
-	about := flags.StringSlice("mail-notices", []string{"password", "address"}, "what owners of an account are told by mail when it is done: password, address, sign-in (from a browser that is new); none")
+	about := flags.StringSlice("mail-notices", []string{"password", "address"}, "what owners of an account are told by mail when it is "+
+		"done: password, address, sign-in (from a browser that is new); none")
 	return func(settings *service.Settings) error {
 		settings.MailNotices = map[message.Kind]bool{}
 		for _, what := range *about {

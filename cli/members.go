@@ -65,14 +65,17 @@ the soonest first.`,
 				if m.Until != nil {
 					until = m.Until.UTC().Format(time.RFC3339)
 				}
-				w.Write([]string{table.Guard(m.Account), table.Guard(m.Email), m.Role, m.Since.UTC().Format(time.RFC3339), until, table.Guard(m.By), table.Guard(m.Order), table.Guard(m.Joined)})
+				w.Write([]string{table.Guard(m.Account), table.Guard(m.Email), m.Role, m.Since.UTC().Format(time.RFC3339), until,
+					table.Guard(m.By), table.Guard(m.Order), table.Guard(m.Joined)})
 			}
 			w.Flush()
 			return w.Error()
 		}
-		return writeList(c, format, all, "there is no such member", "NAME\tE-MAIL\tROLE\tSINCE\tUNTIL\tBY\tORDER\tJOINED", func(t io.Writer, m client.Member) {
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", m.Account, dash(shorten(m.Email, 40)), m.Role, when(&m.Since, ""), ends(m.Until, "no end"), m.By, dash(shorten(m.Order, 24)), m.Joined)
-		})
+		return writeList(c, format, all, "there is no such member", "NAME\tE-MAIL\tROLE\tSINCE\tUNTIL\tBY\tORDER\tJOINED",
+			func(t io.Writer, m client.Member) {
+				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", m.Account, dash(shorten(m.Email, 40)), m.Role, when(&m.Since, ""),
+					ends(m.Until, "no end"), m.By, dash(shorten(m.Order, 24)), m.Joined)
+			})
 	}
 	return c
 }

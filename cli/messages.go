@@ -25,7 +25,8 @@ then it has failed, until somebody says otherwise.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(messagesList(service), messagesShow(service), messagesTest(service),
-		messagesDo("retry", "Try a message again now, one that failed or that waits for its turn", "message %d is handed over again\n", service, client.RetryMessage),
+		messagesDo("retry", "Try a message again now, one that failed or that waits for its turn", "message %d is handed over again\n",
+			service, client.RetryMessage),
 		messagesDo("drop", "Say that a message is not to be sent", "message %d is not sent\n", service, client.DropMessage))
 	return c
 }
@@ -54,15 +55,18 @@ func messagesList(service func() *client.Client) *cobra.Command {
 			which = ""
 		}
 		all, err := upTo(*limit, func(of client.Message) int64 { return of.ID }, func(before int64, most int) ([]client.Message, error) {
-			part, err := client.ListMessages.Ask(c.Context(), service(), client.MessageQuery{State: which, Search: *search, Before: before, Limit: most})
+			part, err := client.ListMessages.Ask(c.Context(), service(),
+				client.MessageQuery{State: which, Search: *search, Before: before, Limit: most})
 			return part.Messages, err
 		})
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "there is no such message", "MESSAGE\tABOUT\tTO\tSTATE\tMADE\tTRIES\tNEXT\tPROBLEM", func(t io.Writer, m client.Message) {
-			say(t, "%d\t%s\t%s\t%s\t%s\t%d\t%s\t%s\n", m.ID, m.Kind, shorten(m.To, 40), m.State, when(&m.MadeAt, ""), m.Tries, when(m.NextAt, "-"), dash(shorten(m.Problem, 60)))
-		})
+		return writeList(c, format, all, "there is no such message", "MESSAGE\tABOUT\tTO\tSTATE\tMADE\tTRIES\tNEXT\tPROBLEM",
+			func(t io.Writer, m client.Message) {
+				say(t, "%d\t%s\t%s\t%s\t%s\t%d\t%s\t%s\n", m.ID, m.Kind, shorten(m.To, 40), m.State, when(&m.MadeAt, ""), m.Tries,
+					when(m.NextAt, "-"), dash(shorten(m.Problem, 60)))
+			})
 	}
 	return c
 }
@@ -99,7 +103,8 @@ sent to; where there is no mail server, --link prints it, to be passed on, and t
 			if format == "json" {
 				return writeJSON(c.OutOrStdout(), map[string]any{"link": status.URL + l.Path, "until": l.Until})
 			}
-			say(c.OutOrStdout(), "%s%s\nGive this link only to whom the message is for. It works until %s.\n", status.URL, l.Path, when(&l.Until, ""))
+			say(c.OutOrStdout(), "%s%s\nGive this link only to whom the message is for. It works until %s.\n", status.URL, l.Path,
+				when(&l.Until, ""))
 			return nil
 		}
 		m, err := client.ShowMessage.Ask(c.Context(), service(), client.ByNumber{ID: id})
@@ -110,7 +115,8 @@ sent to; where there is no mail server, --link prints it, to be passed on, and t
 			return err
 		}
 		out := c.OutOrStdout()
-		say(out, "message %d, %s, to %s\nwritten down %s; tried %s; %s", m.ID, m.Kind, shorten(m.To, 254), when(&m.MadeAt, ""), times(m.Tries), m.State)
+		say(out, "message %d, %s, to %s\nwritten down %s; tried %s; %s", m.ID, m.Kind, shorten(m.To, 254), when(&m.MadeAt, ""),
+			times(m.Tries), m.State)
 		if m.EndedAt != nil {
 			say(out, " %s", when(m.EndedAt, ""))
 		}

@@ -55,17 +55,19 @@ func passesKinds(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "the policy has no kinds of pass; they are declared under passes", "KIND\tTITLE\tLASTS\tDOWNLOADS\tNETWORKS\tWAITING\tOPEN\tUSED UP\tENDED\tPAUSED\tREVOKED", func(t io.Writer, k client.PassKind) {
-			lasts := k.Lasts
-			if k.CountsFrom == "first-use" {
-				lasts += " from the first use"
-			}
-			if k.Gone {
-				lasts = "not in the policy"
-			}
-			say(t, "%s\t%s\t%s\t%s\t%s\t%d\t%d\t%d\t%d\t%d\t%d\n", k.Name, k.Title, lasts, anyNumber(k.Downloads), anyNumber(k.Networks)+", "+k.Spread,
-				k.Counts["waiting"], k.Counts["open"], k.Counts["used-up"], k.Counts["ended"], k.Counts["paused"], k.Counts["revoked"])
-		})
+		return writeList(c, format, all, "the policy has no kinds of pass; they are declared under passes",
+			"KIND\tTITLE\tLASTS\tDOWNLOADS\tNETWORKS\tWAITING\tOPEN\tUSED UP\tENDED\tPAUSED\tREVOKED", func(t io.Writer, k client.PassKind) {
+				lasts := k.Lasts
+				if k.CountsFrom == "first-use" {
+					lasts += " from the first use"
+				}
+				if k.Gone {
+					lasts = "not in the policy"
+				}
+				say(t, "%s\t%s\t%s\t%s\t%s\t%d\t%d\t%d\t%d\t%d\t%d\n", k.Name, k.Title, lasts, anyNumber(k.Downloads),
+					anyNumber(k.Networks)+", "+k.Spread,
+					k.Counts["waiting"], k.Counts["open"], k.Counts["used-up"], k.Counts["ended"], k.Counts["paused"], k.Counts["revoked"])
+			})
 	}
 	return c
 }
@@ -117,9 +119,11 @@ func passesList(service func() *client.Client) *cobra.Command {
 				q.After = all[len(all)-1].ID
 			}
 		}
-		return writeList(c, format, all, "there is no such pass", "PASS\tKIND\tREFERENCE\tRECIPIENT\tNAME\tSTATE\tUNTIL\tDOWNLOADS", func(t io.Writer, p client.Pass) {
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", p.ID, p.Kind, shorten(p.Reference, 24), shorten(p.Recipient, 40), dash(shorten(p.Name, 30)), p.State, passEnd(p), downloads(p.Downloads))
-		})
+		return writeList(c, format, all, "there is no such pass", "PASS\tKIND\tREFERENCE\tRECIPIENT\tNAME\tSTATE\tUNTIL\tDOWNLOADS",
+			func(t io.Writer, p client.Pass) {
+				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", p.ID, p.Kind, shorten(p.Reference, 24), shorten(p.Recipient, 40),
+					dash(shorten(p.Name, 30)), p.State, passEnd(p), downloads(p.Downloads))
+			})
 	}
 	return c
 }
@@ -167,7 +171,8 @@ func passesShow(service func() *client.Client) *cobra.Command {
 		if p.Name != "" {
 			say(out, " (%s)", p.Name)
 		}
-		say(out, "\nstate      %s\nuntil      %s\ndownloads  %s\nnetworks   %d within a day\n", state, passEnd(p), downloads(p.Downloads), *p.Networks)
+		say(out, "\nstate      %s\nuntil      %s\ndownloads  %s\nnetworks   %d within a day\n", state, passEnd(p), downloads(p.Downloads),
+			*p.Networks)
 		if len(p.Paths) > 0 {
 			say(out, "only       %s\n", strings.Join(p.Paths, " "))
 		}
@@ -199,7 +204,8 @@ func showIssued(c *cobra.Command, format, what string, p client.IssuedPass) erro
 	if format == "json" {
 		return writeJSON(c.OutOrStdout(), p)
 	}
-	say(c.OutOrStdout(), "%s\nreference  %s\nuntil      %s\nlink       %s\nuser       %s\npassword   %s\n           (shown this once)\n", what, p.Reference, ends(p.Until, "no end, or from the first use"), p.Link, p.User, p.Password)
+	say(c.OutOrStdout(), "%s\nreference  %s\nuntil      %s\nlink       %s\nuser       %s\npassword   %s\n           (shown this "+
+		"once)\n", what, p.Reference, ends(p.Until, "no end, or from the first use"), p.Link, p.User, p.Password)
 	if p.Letter != nil {
 		say(c.OutOrStdout(), "\nText to send\n\n%s\n\n%s\n", safe(p.Letter.Subject, false), ready(safe(strings.TrimSpace(p.Letter.Text), true)))
 	}
@@ -278,10 +284,12 @@ reference, gets no other: so a list that was cut short can be brought in once mo
 With --no-mail each part is shown before the next one is issued. If the command is killed, import the file
 again: it names the passes that were issued already, and "ostiarius passes resend ID --no-mail" gives
 one of them another password. Exit code 1 if a line was refused.`,
-		Example: "  ostiarius passes import recordings buyers.csv --dry-run\n  ostiarius passes import recordings buyers.csv --no-mail -o json > passes.json",
-		Args:    takes("KIND", "FILE"),
+		Example: "  ostiarius passes import recordings buyers.csv --dry-run\n  ostiarius passes import recordings buyers.csv --no-mail -o " +
+			"json > passes.json",
+		Args: takes("KIND", "FILE"),
 	}
-	until := c.Flags().String("until", "", "end, where the file says none: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
+	until := c.Flags().String("until", "", "end, where the file says none: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d "+
+		"from now on")
 	number := c.Flags().Int("downloads", 0, "how many files may be downloaded, where the file does not say")
 	language := c.Flags().String("language", "", "language in which the recipients are written to: en or de")
 	noMail := c.Flags().Bool("no-mail", false, "do not mail them; with -o json they are shown, this once")
@@ -313,7 +321,8 @@ one of them another password. Exit code 1 if a line was refused.`,
 			shown := progressOn(c, "issued")
 			defer shown.done()
 			for _, part := range parts {
-				done, err := client.ImportPasses.Ask(c.Context(), service(), client.PassesImport{Kind: args[0], File: part.text, Dry: dry, Until: ends, Downloads: *number, Language: *language, NoMail: *noMail})
+				done, err := client.ImportPasses.Ask(c.Context(), service(),
+					client.PassesImport{Kind: args[0], File: part.text, Dry: dry, Until: ends, Downloads: *number, Language: *language, NoMail: *noMail})
 				if err != nil {
 					if issued > 0 {
 						err = fmt.Errorf("%w (%d were issued before; bring the file in once more to go on)", err, issued)
@@ -501,7 +510,8 @@ those before count no longer, or for as long as --grace says.`,
 		if err != nil {
 			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
 		}
-		p, err := client.ResendPass.Ask(c.Context(), service(), client.PassResending{ID: args[0], Grace: int64(both / time.Second), NoMail: *noMail})
+		p, err := client.ResendPass.Ask(c.Context(), service(),
+			client.PassResending{ID: args[0], Grace: int64(both / time.Second), NoMail: *noMail})
 		if err != nil {
 			return err
 		}
@@ -532,7 +542,8 @@ recipients. Those before count no longer, or for as long as --grace says.`,
 		all, began := 0, time.Now()
 		shown := progressOn(c, "rotated")
 		for {
-			done, err := client.RotatePasses.Ask(c.Context(), service(), client.PassRotation{Kind: args[0], Grace: int64(both / time.Second), Before: began})
+			done, err := client.RotatePasses.Ask(c.Context(), service(),
+				client.PassRotation{Kind: args[0], Grace: int64(both / time.Second), Before: began})
 			if err != nil {
 				shown.done()
 				return fmt.Errorf("%w (%d have others; begin once more to go on)", err, all)

@@ -61,9 +61,11 @@ func TestImportShowsWhatWasIssued(t *testing.T) {
 		json.NewEncoder(w).Encode(answer)
 	})
 	list := "address\n" + strings.Repeat("buyer@marram.example\n", 2*importedAtOnce+7)
-	code := Main([]string{"passes", "import", "recordings", "-", "--no-mail", "-o", "json", "--data", dir}, strings.NewReader(list), &out, &errOut)
+	code := Main([]string{"passes", "import", "recordings", "-", "--no-mail", "-o", "json", "--data", dir}, strings.NewReader(list),
+		&out, &errOut)
 	var shown client.ImportedPasses
-	if err := json.Unmarshal(out.Bytes(), &shown); err != nil || len(shown.Issued) != 2*importedAtOnce || len(shown.Lines) != 2*importedAtOnce {
+	if err := json.Unmarshal(out.Bytes(), &shown); err != nil || len(shown.Issued) != 2*importedAtOnce ||
+		len(shown.Lines) != 2*importedAtOnce {
 		t.Errorf("%d issued, %d lines, %v", len(shown.Issued), len(shown.Lines), err)
 	}
 	if code != 1 || !strings.Contains(errOut.String(), "1000 were issued before") {

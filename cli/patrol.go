@@ -55,7 +55,8 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 	as := flags.StringArray("as", nil, "a visitor as whom it is walked, with --data; all kinds of the policy if none is given")
 	also := flags.StringArray("also", nil, "another address of the site, whose host is walked too, with the same credentials")
 	around := flags.StringArray("around", nil, "an address at which the content might be reached around the guard, such as the server behind")
-	methods := flags.StringSlice("methods", nil, "other methods than GET that a stranger sends to closed addresses too, with nothing in them, such as POST; only for sites where that does no harm")
+	methods := flags.StringSlice("methods", nil, "other methods than GET that a stranger sends to closed addresses too, with nothing in "+
+		"them, such as POST; only for sites where that does no harm")
 	most := flags.Int("max", patrol.UsualMost, "the most addresses")
 	together := flags.Int("together", patrol.UsualTogether, "requests at once")
 	rate := flags.Float64("rate", 0, "requests a second; without it as many as are answered on this machine, and 20 elsewhere")
@@ -282,7 +283,8 @@ func writePatrol(w io.Writer, r *patrol.Result) error {
 			order = append(order, l.Reason)
 		}
 	}
-	say(w, "%s: %s, walked as %s, with %s in %s.\n", r.Site, addresses(r.Visited), strings.Join(r.Visitors, " · "), amount(r.Requests, "request"), r.Took)
+	say(w, "%s: %s, walked as %s, with %s in %s.\n", r.Site, addresses(r.Visited), strings.Join(r.Visitors, " · "),
+		amount(r.Requests, "request"), r.Took)
 	for _, reason := range order {
 		say(w, "Left out (%d): %s.\n", reasons[reason], reason)
 	}
@@ -311,8 +313,10 @@ func writePatrolSARIF(w io.Writer, r *patrol.Result) error {
 			rules = append(rules, object{"id": f.Rule, "shortDescription": object{"text": patrol.About[f.Rule]}})
 		}
 		results = append(results, object{
-			"ruleId": f.Rule, "ruleIndex": slices.Index(names, f.Rule), "level": string(f.Severity), "message": object{"text": f.Message + " (as " + f.As + ")"},
-			"locations":           []object{{"physicalLocation": object{"artifactLocation": object{"uri": cmp.Or(strings.TrimPrefix(f.Path, "/"), "index")}, "region": object{"startLine": 1}}}},
+			"ruleId": f.Rule, "ruleIndex": slices.Index(names, f.Rule), "level": string(f.Severity),
+			"message": object{"text": f.Message + " (as " + f.As + ")"},
+			"locations": []object{{"physicalLocation": object{"artifactLocation": object{"uri": cmp.Or(strings.TrimPrefix(f.Path,
+				"/"), "index")}, "region": object{"startLine": 1}}}},
 			"partialFingerprints": object{"finding/v1": f.Key()},
 		})
 	}

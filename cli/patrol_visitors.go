@@ -38,7 +38,8 @@ func readVisitors(file string) ([]patrol.Visitor, error) {
 		} `yaml:"visitors"`
 	}
 	if err := yaml.UnmarshalWithOptions(text, &read, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("%s is no list of visitors; write visitors: [ { as: member, cookies: { NAME: VALUE } } ], with basic: { user, password } or fields: likewise", file)
+		return nil, fmt.Errorf("%s is no list of visitors; write visitors: [ { as: member, cookies: { NAME: VALUE } } ], with basic: { "+
+			"user, password } or fields: likewise", file)
 	}
 	var all []patrol.Visitor
 	for i, r := range read.Visitors {

@@ -35,7 +35,8 @@ func newPeople() *cobra.Command {
 	c.AddCommand(
 		peopleAdd(service), peopleList(service), peopleShow(service), peopleRemove(service),
 		peopleInvite(service), peopleApprove(service), peopleDecline(service), peopleUninvite(service),
-		peopleSetPassword(service), peopleResetFactors(service), peopleLink(service), peopleGrant(service), peopleRevoke(service), peopleMembers(service),
+		peopleSetPassword(service), peopleResetFactors(service), peopleLink(service), peopleGrant(service), peopleRevoke(service),
+		peopleMembers(service),
 		peopleEdit(service), peopleEndSessions(service), peopleImport(service), peopleExport(service),
 		peopleSwitch(service, "disable", "Switch an account off and end its sessions", true),
 		peopleSwitch(service, "enable", "Switch an account on again", false),
@@ -124,7 +125,8 @@ func printLink(c *cobra.Command, service *client.Client, name, format string) er
 	if format == "json" {
 		return writeJSON(c.OutOrStdout(), map[string]any{"name": name, "link": status.URL + l.Path, "until": l.Until})
 	}
-	say(c.OutOrStdout(), "%s%s\nGive this link to %s only. It sets the password once, until %s.\n", status.URL, l.Path, name, when(&l.Until, ""))
+	say(c.OutOrStdout(), "%s%s\nGive this link to %s only. It sets the password once, until %s.\n", status.URL, l.Path, name,
+		when(&l.Until, ""))
 	return nil
 }
 
@@ -253,7 +255,8 @@ func peopleList(service func() *client.Client) *cobra.Command {
 	var q client.PeopleQuery
 	c.Flags().StringVar(&q.Search, "search", "", "words that stand in name, e-mail address or notes")
 	c.Flags().StringVar(&q.Role, "role", "", "only those that have this role now")
-	c.Flags().StringVar(&q.State, "state", "", "only those that are enabled or disabled, or never signed in; or those who want to join, or are invited: enabled, disabled, never, waiting, invited")
+	c.Flags().StringVar(&q.State, "state", "", "only those that are enabled or disabled, or never signed in; or those who want to join, "+
+		"or are invited: enabled, disabled, never, waiting, invited")
 	c.Flags().StringVar(&q.Sort, "sort", "name", "order: name, email, made, signed-in")
 	c.Flags().BoolVar(&q.Down, "down", false, "in falling order")
 	output := outputFlag(c, "table", "json")
@@ -262,7 +265,9 @@ func peopleList(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		for flag, allowed := range map[string][]string{"state": {"", "enabled", "disabled", "never", "waiting", "invited"}, "sort": {"name", "email", "made", "signed-in"}} {
+		for flag, allowed := range map[string][]string{
+			"state": {"", "enabled", "disabled", "never", "waiting", "invited"}, "sort": {"name", "email", "made", "signed-in"},
+		} {
 			if value := c.Flags().Lookup(flag).Value.String(); !slices.Contains(allowed, value) {
 				return errUsage{fmt.Errorf("--%s %s is not known; write one of %s", flag, value, strings.TrimPrefix(strings.Join(allowed, ", "), ", "))}
 			}
@@ -279,7 +284,8 @@ func peopleList(service func() *client.Client) *cobra.Command {
 			none = "no account fits"
 		}
 		return writeList(c, format, all, none, "NAME\tROLES\tSTATE\tLAST SIGN-IN\tMADE\tBY", func(t io.Writer, p client.Person) {
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", p.Name, dash(strings.Join(holding(p), ", ")), state(p), when(p.LastSignIn, "never"), p.MadeAt.Local().Format("2006-01-02"), p.MadeBy)
+			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", p.Name, dash(strings.Join(holding(p), ", ")), state(p), when(p.LastSignIn, "never"),
+				p.MadeAt.Local().Format("2006-01-02"), p.MadeBy)
 		})
 	}
 	return c
@@ -526,7 +532,8 @@ func passwordFlag(c *cobra.Command) func(*cobra.Command) (password, shown string
 		}
 		terminal, ok := c.InOrStdin().(*os.File)
 		if !ok || !term.IsTerminal(int(terminal.Fd())) {
-			return "", "", errUsage{errors.New("there is no terminal to ask for the password; give it on standard input with --password-stdin, or --generate one")}
+			return "", "", errUsage{errors.New("there is no terminal to ask for the password; give it on standard input with " +
+				"--password-stdin, or --generate one")}
 		}
 		ask := func(prompt string) (string, error) {
 			fmt.Fprint(c.ErrOrStderr(), prompt)

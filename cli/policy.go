@@ -54,7 +54,8 @@ Directories in the policy are relative to the service's policy file.`,
 			fmt.Fprintln(c.OutOrStdout(), "nothing was applied")
 			return nil
 		}
-		applied, err := client.ApplyPolicy.Ask(c.Context(), service(), client.Draft{Text: string(text), Comment: *comment, NoOpening: *noOpening, OverEdit: *over})
+		applied, err := client.ApplyPolicy.Ask(c.Context(), service(),
+			client.Draft{Text: string(text), Comment: *comment, NoOpening: *noOpening, OverEdit: *over})
 		var problem *client.Problem
 		if errors.As(err, &problem) && len(problem.Findings) > 0 {
 			writeFindingsIfAny(c.ErrOrStderr(), args[0], text, problem.Findings)
@@ -183,7 +184,8 @@ lost, and the rollback can be rolled back.`,
 		if err != nil {
 			return err
 		}
-		applied, err := client.Rollback.Ask(c.Context(), service(), client.OlderVersion{ID: id, Draft: client.Draft{Comment: *comment, OverEdit: *over}})
+		applied, err := client.Rollback.Ask(c.Context(), service(),
+			client.OlderVersion{ID: id, Draft: client.Draft{Comment: *comment, OverEdit: *over}})
 		if err != nil {
 			return orOver(err)
 		}

@@ -11,7 +11,8 @@ import (
 func Reference() string {
 	var b strings.Builder
 	b.WriteString("# Commands\n\nWritten by `make docs` from the commands' own help; a test holds it to that.\n\n")
-	b.WriteString("Errors go to standard error in one line. Exit codes: 0 done, 1 it could not be done or a check\nfound errors, 2 the command line makes no sense. Each flag can be set by a variable:\n`--tls-cert` by `OSTIARIUS_TLS_CERT`.\n")
+	b.WriteString("Errors go to standard error in one line. Exit codes: 0 done, 1 it could not be done or a check\nfound errors, 2 the " +
+		"command line makes no sense. Each flag can be set by a variable:\n`--tls-cert` by `OSTIARIUS_TLS_CERT`.\n")
 	var write func(c *cobra.Command)
 	write = func(c *cobra.Command) {
 		if c.Name() == "help" || c.Name() == "completion" || c.Hidden {

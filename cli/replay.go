@@ -278,7 +278,8 @@ func writeReplay(w io.Writer, r replay.Result, most int) error {
 		effect replay.Effect
 		head   string
 	}{
-		{replay.Closed, "Answered then, and turned away now"}, {replay.Opened, "Turned away then, and answered now"}, {replay.Depends, "Otherwise for some of those who it may have been"},
+		{replay.Closed, "Answered then, and turned away now"}, {replay.Opened, "Turned away then, and answered now"},
+		{replay.Depends, "Otherwise for some of those who it may have been"},
 	} {
 		var groups []replay.Group
 		var requests int64
@@ -298,7 +299,8 @@ func writeReplay(w io.Writer, r replay.Result, most int) error {
 			if g.Door.Line > 0 {
 				door = fmt.Sprintf("line %d, %s", g.Door.Line, g.Door.Path)
 			}
-			say(t, "%d\t%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", g.Requests, g.People, strings.TrimSpace(g.Method+" "+g.Host+g.Path), g.Before, g.After, forWhom(g.Visitors), door, when(g.First, "-"), when(g.Last, "-"))
+			say(t, "%d\t%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", g.Requests, g.People, strings.TrimSpace(g.Method+" "+g.Host+g.Path), g.Before,
+				g.After, forWhom(g.Visitors), door, when(g.First, "-"), when(g.Last, "-"))
 		}
 		if err := t.Flush(); err != nil {
 			return err

@@ -49,44 +49,60 @@ file. Files and directories named in the settings file are relative to it.`,
 	settings := service.Settings{Version: Version}
 	flags := c.Flags()
 	flags.StringVar(&settings.Policy, "policy", "doors.yaml", "policy file")
-	files := flags.String("files", "", "directory of the site's files: if there is no policy file yet, a first one is written that guards them")
+	files := flags.String("files", "",
+		"directory of the site's files: if there is no policy file yet, a first one is written that guards them")
 	proxy := flags.String("proxy", "", "server that answers for the site, such as http://127.0.0.1:3000: likewise")
-	flags.DurationVar(&settings.PolicyQuiet, "policy-quiet", 3*time.Second, "how long the policy file stands unchanged before what it opens is taken")
-	flags.IntVar(&settings.KeepVersions.Versions, "keep-versions", 1000, "most versions of the policy that are kept, the newest 20 in any case; 0 is all")
+	flags.DurationVar(&settings.PolicyQuiet, "policy-quiet", 3*time.Second,
+		"how long the policy file stands unchanged before what it opens is taken")
+	flags.IntVar(&settings.KeepVersions.Versions, "keep-versions", 1000,
+		"most versions of the policy that are kept, the newest 20 in any case; 0 is all")
 	versionsSize := flags.Int64("keep-versions-mb", 100, "most megabytes that the kept versions have together; 0 is any number")
 	flags.StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on; port 0 is any free one")
-	flags.StringVar(&settings.Console, "console", "", "origin of its own for the console: HOST:PORT to listen on, or a host name; it then answers nowhere else")
+	flags.StringVar(&settings.Console, "console", "",
+		"origin of its own for the console: HOST:PORT to listen on, or a host name; it then answers nowhere else")
 	flags.StringVar(&settings.Data, "data", defaultData, "directory for records and the socket")
 	flags.BoolVar(&settings.AcceptLoss, "accept-loss", false, "start though a part of the records is missing, with what is there")
 	flags.StringVar(&settings.Cert, "tls-cert", "", "certificate for HTTPS, a PEM file")
 	flags.StringVar(&settings.Key, "tls-key", "", "its private key, a PEM file")
 	flags.BoolVar(&settings.PlainHTTP, "plain-http", false, "serve plain HTTP also beyond loopback, behind a server that speaks HTTPS")
 	flags.StringVar(&settings.Redirect, "redirect-http", "", "address at which plain HTTP is led to HTTPS, such as :80")
-	addressFrom := choice(flags, "address-from", "field in which a trusted peer has the client's address", "x-forwarded-for", "forwarded", "x-real-ip")
+	addressFrom := choice(flags, "address-from", "field in which a trusted peer has the client's address", "x-forwarded-for",
+		"forwarded", "x-real-ip")
 	schemeFrom := choice(flags, "scheme-from", "field in which a trusted peer has the scheme", "fitting", "x-forwarded-proto", "forwarded")
-	hostFrom := choice(flags, "host-from", "field in which a trusted peer has the host that was asked for", "host", "x-forwarded-host", "forwarded")
-	decideFrom := choice(flags, "decide-from", "field in which a trusted peer that serves the site itself has the address it asks about at /door/decide", "none", "x-forwarded-uri", "x-original-uri")
-	flags.StringVar(&settings.FrontSocket, "front-socket", "", "Unix socket at which servers in front and beside reach the site as well; whoever may write to it is a trusted peer")
-	flags.StringVar(&settings.Authorizer, "authorizer", "", "HOST:PORT at which trusted peers that serve the site themselves ask by FastCGI, such as Apache")
-	odd := choice(flags, "odd-fields", "what is done with header fields whose names have other characters than letters, digits and -, where a server is behind", "drop", "refuse")
+	hostFrom := choice(flags, "host-from", "field in which a trusted peer has the host that was asked for", "host", "x-forwarded-host",
+		"forwarded")
+	decideFrom := choice(flags, "decide-from", "field in which a trusted peer that serves the site itself has the address it asks about "+
+		"at /door/decide", "none", "x-forwarded-uri", "x-original-uri")
+	flags.StringVar(&settings.FrontSocket, "front-socket", "",
+		"Unix socket at which servers in front and beside reach the site as well; whoever may write to it is a trusted peer")
+	flags.StringVar(&settings.Authorizer, "authorizer", "",
+		"HOST:PORT at which trusted peers that serve the site themselves ask by FastCGI, such as Apache")
+	odd := choice(flags, "odd-fields", "what is done with header fields whose names have other characters than letters, digits and -, "+
+		"where a server is behind", "drop", "refuse")
 	flags.DurationVar(&settings.BodyIdle, "body-idle", 30*time.Second, "how long a client may send nothing of what it has announced")
 	flags.IntVar(&settings.Connections, "connections", 8192, "most connections at once; one network has at most a quarter of them")
-	flags.StringVar(&settings.Challenges, "acme-files", "", "directory of the files of /.well-known/acme-challenge/, answered where plain HTTP is led to HTTPS")
+	flags.StringVar(&settings.Challenges, "acme-files", "",
+		"directory of the files of /.well-known/acme-challenge/, answered where plain HTTP is led to HTTPS")
 	hsts := flags.String("hsts", "180d", "how long browsers are told to keep to HTTPS, where HTTPS is spoken; 0 is not at all")
-	peers := flags.StringSlice("trusted-peer", nil, "network of the servers in front whose forwarding headers are believed, such as 10.0.0.0/8")
+	peers := flags.StringSlice("trusted-peer", nil,
+		"network of the servers in front whose forwarding headers are believed, such as 10.0.0.0/8")
 	metrics := flags.StringSlice("metrics-from", nil, "network that may read the metrics without signing in, such as 10.0.0.0/8")
 	flags.StringVar(&settings.URL, "url", "", "address at which people reach the site, for links, if it is not the one listened on")
 	mailServer := mailFlags(flags)
 	elsewhere := elsewhereFlags(flags)
-	flags.StringSliceVar(&settings.Telling.Hosts, "events-to", nil, "host that may be told what happens here, such as desk.example or desk.example:8443")
-	flags.BoolVar(&settings.Telling.Private, "events-private", false, "tell hosts with addresses of private networks and of this machine too, also over plain HTTP")
+	flags.StringSliceVar(&settings.Telling.Hosts, "events-to", nil,
+		"host that may be told what happens here, such as desk.example or desk.example:8443")
+	flags.BoolVar(&settings.Telling.Private, "events-private", false,
+		"tell hosts with addresses of private networks and of this machine too, also over plain HTTP")
 	logForm := choice(flags, "log", "how the log on standard error is written", "text", "json")
 	flags.StringVar(&settings.AccessLog, "access-log", "", "file with a line for each request, opened anew on SIGHUP")
 	accessForm := choice(flags, "access-log-form", "how its lines are written", access.Forms...)
 	keep := flags.String("keep-activity", "90d", "how long activity is kept; 0 is for ever")
-	keepDecisions := flags.String("keep-decisions", "0", "how long what was decided is kept, without queries, so that a new policy can be tried on it, such as 7d; 0 is not at all")
+	keepDecisions := flags.String("keep-decisions", "0",
+		"how long what was decided is kept, without queries, so that a new policy can be tried on it, such as 7d; 0 is not at all")
 	flags.IntVar(&settings.KeepEvents, "keep-events", 1_000_000, "most records of activity that are kept; the oldest go first")
-	memory := flags.Uint32("hash-memory", secret.DefaultCost.Memory>>10, "memory for hashing a password, in MiB; hashes that cost less are renewed at the next sign-in")
+	memory := flags.Uint32("hash-memory", secret.DefaultCost.Memory>>10,
+		"memory for hashing a password, in MiB; hashes that cost less are renewed at the next sign-in")
 	passes := flags.Uint32("hash-passes", secret.DefaultCost.Passes, "passes for hashing a password")
 	file := flags.String("settings", "", "file with settings, in YAML")
 	c.MarkFlagFilename("policy", "yaml", "yml")

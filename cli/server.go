@@ -8,8 +8,8 @@ import (
 	"ostiarius/client"
 )
 
-// elsewhere returns the client of a service at the address of its site, with the access key of a file, or of the environment. What is wrong with
-// either is what the client says when it is asked.
+// elsewhere returns the client of a service at the address of its site, with the access key of a file, or of the environment. What
+// is wrong with either is what the client says when it is asked.
 func elsewhere(server, keyFile string) *client.Client {
 	key := os.Getenv("OSTIARIUS_ACCESS_KEY")
 	if keyFile != "" {

@@ -39,7 +39,8 @@ func newSessions() *cobra.Command {
 		}
 		all := client.Sessions{Sessions: []client.Session{}}
 		for len(all.Sessions) < *limit {
-			part, err := client.ListSessions.Ask(c.Context(), service(), client.SessionsQuery{Account: *account, Search: *search, Offset: len(all.Sessions), Limit: min(1000, *limit-len(all.Sessions))})
+			part, err := client.ListSessions.Ask(c.Context(), service(),
+				client.SessionsQuery{Account: *account, Search: *search, Offset: len(all.Sessions), Limit: min(1000, *limit-len(all.Sessions))})
 			if err != nil {
 				return err
 			}
@@ -49,9 +50,11 @@ func newSessions() *cobra.Command {
 				break
 			}
 		}
-		err = writeList(c, format, all.Sessions, "nobody is signed in", "SESSION\tACCOUNT\tLAST USED\tSINCE\tPROVEN WITH\tFROM\tBROWSER", func(t io.Writer, s client.Session) {
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", s.Handle, s.Account, when(&s.SeenAt, ""), when(&s.MadeAt, ""), s.How, dash(s.Network), dash(shorten(s.Agent, 48)))
-		})
+		err = writeList(c, format, all.Sessions, "nobody is signed in", "SESSION\tACCOUNT\tLAST USED\tSINCE\tPROVEN WITH\tFROM\tBROWSER",
+			func(t io.Writer, s client.Session) {
+				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", s.Handle, s.Account, when(&s.SeenAt, ""), when(&s.MadeAt, ""), s.How, dash(s.Network),
+					dash(shorten(s.Agent, 48)))
+			})
 		if err == nil && format != "json" && all.Total > len(all.Sessions) {
 			say(c.OutOrStdout(), "%d of %d; --limit shows more\n", len(all.Sessions), all.Total)
 		}

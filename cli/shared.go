@@ -60,9 +60,10 @@ is unlocked. With a NAME it lists these browsers, and with --told who was told i
 			if *told {
 				return errUsage{errors.New("--told is about one; name it")}
 			}
-			return writeList(c, format, all, "the policy has no shared passwords; they are declared under shared", "NAME\tTITLE\tOPENS\tPASSWORDS\tUNLOCKED IN\tLASTS", func(t io.Writer, s client.SharedPassword) {
-				say(t, "%s\t%s\t%s\t%s\t%d\t%s\n", s.Name, s.Title, dash(s.Place), validText(s), s.Unlocks, unlockLasts(s.Lasts))
-			})
+			return writeList(c, format, all, "the policy has no shared passwords; they are declared under shared",
+				"NAME\tTITLE\tOPENS\tPASSWORDS\tUNLOCKED IN\tLASTS", func(t io.Writer, s client.SharedPassword) {
+					say(t, "%s\t%s\t%s\t%s\t%d\t%s\n", s.Name, s.Title, dash(s.Place), validText(s), s.Unlocks, unlockLasts(s.Lasts))
+				})
 		}
 		if !slices.ContainsFunc(all, func(s client.SharedPassword) bool { return s.Name == args[0] }) {
 			return fmt.Errorf("there is no shared password %q; `ostiarius shared list` shows all", args[0])
@@ -72,17 +73,19 @@ is unlocked. With a NAME it lists these browsers, and with --told who was told i
 			if err != nil {
 				return err
 			}
-			return writeList(c, format, tellings.Tellings, "nobody was told it with `ostiarius shared send`", "ADDRESS\tTOLD\tBY", func(t io.Writer, one client.Telling) {
-				say(t, "%s\t%s\t%s\n", shorten(one.Address, 60), when(&one.At, ""), one.Actor)
-			})
+			return writeList(c, format, tellings.Tellings, "nobody was told it with `ostiarius shared send`", "ADDRESS\tTOLD\tBY",
+				func(t io.Writer, one client.Telling) {
+					say(t, "%s\t%s\t%s\n", shorten(one.Address, 60), when(&one.At, ""), one.Actor)
+				})
 		}
 		found, err := client.ListUnlocks.Ask(c.Context(), service(), client.ByName{Name: args[0]})
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, found.Unlocks, "it is unlocked in no browser", "UNLOCK\tSINCE\tUNTIL\tFROM\tACCOUNT\tBROWSER", func(t io.Writer, u client.Unlock) {
-			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", u.Handle, when(&u.MadeAt, ""), when(u.Until, "-"), u.Network, dash(u.Account), shorten(u.Agent, 40))
-		})
+		return writeList(c, format, found.Unlocks, "it is unlocked in no browser", "UNLOCK\tSINCE\tUNTIL\tFROM\tACCOUNT\tBROWSER",
+			func(t io.Writer, u client.Unlock) {
+				say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", u.Handle, when(&u.MadeAt, ""), when(u.Until, "-"), u.Network, dash(u.Account), shorten(u.Agent, 40))
+			})
 	}
 	return c
 }
@@ -109,7 +112,8 @@ func unlockLasts(lasts string) string {
 }
 
 // sharedChange adds the flags of a command that gives a shared password another one, and returns how it is carried out.
-func sharedChange(service func() *client.Client, c *cobra.Command, fromTerminal bool) func(c *cobra.Command, name string, s client.NewShared, note string, told func(password string) error) error {
+func sharedChange(service func() *client.Client, c *cobra.Command, fromTerminal bool) func(c *cobra.Command, name string,
+	s client.NewShared, note string, told func(password string) error) error {
 	password := passwordFlag(c)
 	output := outputFlag(c, "text", "json")
 	return func(c *cobra.Command, name string, s client.NewShared, note string, told func(password string) error) error {
@@ -208,7 +212,8 @@ func tellAgain(c *cobra.Command, service *client.Client, name, password string) 
 		return nil
 	}
 	if before.Total > len(before.Tellings) {
-		return fmt.Errorf("%d messages told it before, of which only %d are listed; send it with a list of your own: ostiarius shared send %s --file FILE", before.Total, len(before.Tellings), name)
+		return fmt.Errorf("%d messages told it before, of which only %d are listed; send it with a list of your own: ostiarius shared send "+
+			"%s --file FILE", before.Total, len(before.Tellings), name)
 	}
 	var to []string
 	for _, t := range before.Tellings {
@@ -243,8 +248,9 @@ func sharedEnd(service func() *client.Client) *cobra.Command {
 		Short: "End what is unlocked with a shared password",
 		Long: `Ends what is unlocked: in all browsers, or in one with --unlock. Whoever has the password can unlock
 again; with --password it is withdrawn too, and the door stays closed until another one is set.`,
-		Example: "  ostiarius shared end press-kit\n  ostiarius shared end press-kit --unlock 3fa85f6457174562b3fc\n  ostiarius shared end press-kit --password",
-		Args:    takes("NAME"),
+		Example: "  ostiarius shared end press-kit\n  ostiarius shared end press-kit --unlock 3fa85f6457174562b3fc\n  ostiarius shared end " +
+			"press-kit --password",
+		Args: takes("NAME"),
 	}
 	one := c.Flags().String("unlock", "", "only this one, as `ostiarius shared list NAME` names it")
 	password := c.Flags().Bool("password", false, "withdraw the password too")
@@ -281,7 +287,8 @@ func sharedSend(service func() *client.Client) *cobra.Command {
 kept, so the password has to be given, and is checked. Who was told and when is recorded.
 
 In your own words {title}, {site}, {name}, {place} and {url} are filled in; an empty line makes a
-paragraph. Without --text the usual words are used. --dry-run shows what would be sent to whom, and says if the password is wrong when one is given.`,
+paragraph. Without --text the usual words are used. --dry-run shows what would be sent to whom, and says if the password is wrong
+  when one is given.`,
 		Example: `  echo "$PASSWORD" | ostiarius shared send press-kit --to editor@gazette.example --password-stdin
   echo "$PASSWORD" | ostiarius shared send press-kit --file editors.csv --text letter.txt --password-stdin --dry-run`,
 		Args: takes("NAME"),

@@ -63,7 +63,8 @@ func imported(done client.Imported, dry bool) string {
 	case dry && counts["error"] == 0:
 		end = "nothing was changed: this was a dry run"
 	}
-	return fmt.Sprintf("%d to add, %d to change, %d the same, %s; %s", counts["add"], counts["change"], counts["same"], amount(counts["error"], "error"), end)
+	return fmt.Sprintf("%d to add, %d to change, %d the same, %s; %s", counts["add"], counts["change"], counts["same"],
+		amount(counts["error"], "error"), end)
 }
 
 func peopleExport(service func() *client.Client) *cobra.Command {

@@ -25,16 +25,17 @@ func newUpstreams() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "the policy has no source with proxy", "SERVER\tSTATE\tLAST ANSWER\tLAST FAILURE\tWHY", func(t io.Writer, u client.Upstream) {
-			state := "not asked yet"
-			switch {
-			case u.InARow > 0:
-				state = amount(u.InARow, "failure") + " in a row"
-			case u.Answered != nil:
-				state = "answers"
-			}
-			say(t, "%s\t%s\t%s\t%s\t%s\n", u.Address, state, when(u.Answered, "never"), when(u.Failed, "never"), dash(u.Why))
-		})
+		return writeList(c, format, all, "the policy has no source with proxy", "SERVER\tSTATE\tLAST ANSWER\tLAST FAILURE\tWHY",
+			func(t io.Writer, u client.Upstream) {
+				state := "not asked yet"
+				switch {
+				case u.InARow > 0:
+					state = amount(u.InARow, "failure") + " in a row"
+				case u.Answered != nil:
+					state = "answers"
+				}
+				say(t, "%s\t%s\t%s\t%s\t%s\n", u.Address, state, when(u.Answered, "never"), when(u.Failed, "never"), dash(u.Why))
+			})
 	}
 	return c
 }

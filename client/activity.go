@@ -47,15 +47,16 @@ type ActivityQuery struct {
 
 // Today is what happened in the last 24 hours, and what needs attention.
 type Today struct {
-	Hours      []Hour           `json:"hours"`  // 24, the present one last
-	Doors      []DoorHits       `json:"doors"`  // those that refuse most, or hide from most
-	Asking     []DoorHits       `json:"asking"` // those that ask most for a proof, as for signing in
-	Refusals   []ActivityRecord `json:"refusals"`
-	Sessions   int              `json:"sessions"`
-	People     int              `json:"people"`
-	Attention  []string         `json:"attention"`
-	Doorways   int              `json:"doorways"`   // of the active policy; a door with several paths counts as several, as in the list of doors
-	Guarantees int              `json:"guarantees"` // that hold
+	Hours     []Hour           `json:"hours"`  // 24, the present one last
+	Doors     []DoorHits       `json:"doors"`  // those that refuse most, or hide from most
+	Asking    []DoorHits       `json:"asking"` // those that ask most for a proof, as for signing in
+	Refusals  []ActivityRecord `json:"refusals"`
+	Sessions  int              `json:"sessions"`
+	People    int              `json:"people"`
+	Attention []string         `json:"attention"`
+	// of the active policy; a door with several paths counts as several, as in the list of doors
+	Doorways   int `json:"doorways"`
+	Guarantees int `json:"guarantees"` // that hold
 }
 
 // Hour is what requests came to in an hour.

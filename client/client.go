@@ -89,7 +89,8 @@ func (c *Client) ask(ctx context.Context, o *Operation, in, out any) (http.Heade
 			return nil, err
 		}
 		if resp == nil {
-			return nil, fmt.Errorf("%w on the data directory %s; start it with `ostiarius serve --policy doors.yaml --data %s`, or name another with --data", ErrNotRunning, c.data, c.data)
+			return nil, fmt.Errorf("%w on the data directory %s; start it with `ostiarius serve --policy doors.yaml --data %s`, or name "+
+				"another with --data", ErrNotRunning, c.data, c.data)
 		}
 	}
 	if err != nil && c.server != "" {
@@ -100,7 +101,8 @@ func (c *Client) ask(ctx context.Context, o *Operation, in, out any) (http.Heade
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode == http.StatusUnauthorized && strings.HasPrefix(resp.Header.Get("WWW-Authenticate"), "Bearer ") {
-		return nil, fmt.Errorf("the service at %s does not take the access key: it has ended, was removed, or does not count from this network", c.server)
+		return nil, fmt.Errorf("the service at %s does not take the access key: it has ended, was removed, or does not count from this "+
+			"network", c.server)
 	}
 	if resp.StatusCode >= 300 && resp.StatusCode < 400 {
 		return nil, fmt.Errorf("%s leads elsewhere (%s); name the address of the site itself with --server", c.server, resp.Status)
@@ -136,7 +138,9 @@ func (c *Client) askAtRest(o *Operation, req *http.Request) (*http.Response, err
 	}
 	w := &written{header: http.Header{}, status: http.StatusOK}
 	rest.ServeHTTP(w, req)
-	return &http.Response{StatusCode: w.status, Status: fmt.Sprint(w.status, " ", http.StatusText(w.status)), Header: w.header, Body: io.NopCloser(&w.body)}, nil
+	return &http.Response{
+		StatusCode: w.status, Status: fmt.Sprint(w.status, " ", http.StatusText(w.status)), Header: w.header, Body: io.NopCloser(&w.body),
+	}, nil
 }
 
 // written is an answer that is kept.

@@ -54,7 +54,8 @@ func TestCallsGoOverTheWire(t *testing.T) {
 			return err
 		}, "GET /api/v1/people?limit=5&search=a%26b ostiarius "},
 		{func() error { return RemovePerson.Do(ctx, c, ByName{Name: "a/b ç"}) }, "DELETE /api/v1/people/a%2Fb%20%C3%A7 ostiarius "},
-		{func() error { return DisablePerson.Do(ctx, c, Disabled{Account: "ines", Disabled: true}) }, "PUT /api/v1/people/ines/disabled ostiarius true"},
+		{func() error { return DisablePerson.Do(ctx, c, Disabled{Account: "ines", Disabled: true}) },
+			"PUT /api/v1/people/ines/disabled ostiarius true"},
 		{func() error {
 			return DisableEntry.Do(ctx, c, DisabledEntry{Keyring: "outer", Entry: "gate", Disabled: false})
 		}, "PUT /api/v1/keyrings/outer/entries/gate/disabled ostiarius false"},
@@ -93,7 +94,8 @@ func TestWhatIsWrong(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	nobody := New(t.TempDir())
-	if _, err := ShowStatus.Ask(t.Context(), nobody, None{}); !errors.Is(err, ErrNotRunning) || !strings.Contains(err.Error(), "ostiarius serve") {
+	if _, err := ShowStatus.Ask(t.Context(), nobody, None{}); !errors.Is(err, ErrNotRunning) ||
+		!strings.Contains(err.Error(), "ostiarius serve") {
 		t.Errorf("%v", err)
 	}
 	left := t.TempDir() // by a service that was killed

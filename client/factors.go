@@ -7,7 +7,8 @@ var (
 	ShowFactors = Get[ByName, HeldFactors]("/people/{name}/factors",
 		"What an account has set up besides its password", AtRest, Fails(404))
 	ResetFactors = Post[ByName, FactorReset]("/people/{name}/factors/reset",
-		"Remove what an account has set up besides its password, for somebody who has lost it; after a while, if the policy says so", Fails(404, 409, 422))
+		"Remove what an account has set up besides its password, for somebody who has lost it; after a while, if the policy says so",
+		Fails(404, 409, 422))
 	CancelFactorReset = Delete[ByName, None]("/people/{name}/factors/reset", "Cancel a reset that is still waiting", Fails(404))
 )
 

@@ -9,8 +9,9 @@ var (
 	ListJoining        = Get[None, Joining]("/joining", "Who wants to join, and who is invited", AtRest)
 	ApproveApplication = Post[ByName, None]("/joining/applications/{name}/approve",
 		"Let somebody in who asked to join", Fails(404, 409, 422))
-	DeclineApplication = Post[Declining, None]("/joining/applications/{name}/decline", "Don't let them in, and tell them so", Fails(404, 409, 422))
-	Invite             = Post[NewInvitation, Invited]("/joining/invitations",
+	DeclineApplication = Post[Declining, None]("/joining/applications/{name}/decline", "Don't let them in, and tell them so",
+		Fails(404, 409, 422))
+	Invite = Post[NewInvitation, Invited]("/joining/invitations",
 		"Invite somebody; an invitation from before is replaced", Created, Fails(409, 422))
 	RevokeInvitation = Delete[ByEmail, None]("/joining/invitations/{email}", "End the invitation to an address", Fails(404, 422))
 )
@@ -22,7 +23,8 @@ type ByEmail struct {
 
 // Joining is who wants to join and is not in, and who is invited; the oldest first.
 type Joining struct {
-	By           string        `json:"by" enum:"nobody|invitation|approval|anybody"` // nobody, invitation, approval or anybody, as the policy says
+	// nobody, invitation, approval or anybody, as the policy says
+	By           string        `json:"by" enum:"nobody|invitation|approval|anybody"`
 	Applications []Application `json:"applications"`
 	Invitations  []Invitation  `json:"invitations"`
 }

@@ -57,11 +57,12 @@ type May struct {
 
 // PlaceToGo is what somebody would get at an address.
 type PlaceToGo struct {
-	Path    string `json:"path"`
-	Method  string `json:"method"`
-	May     bool   `json:"may"`                                                  // they are let in
-	Outcome string `json:"outcome" enum:"admit|challenge|refuse|reject|missing"` // admit, challenge, refuse, reject, or missing for what is not there for them
-	Code    string `json:"code,omitempty"`                                       // what is missing, as a program is told it
-	Name    string `json:"name,omitempty"`                                       // of the shared password, or the kind of pass, or the words for a factor
-	Go      string `json:"go,omitempty"`                                         // where to go instead
+	Path   string `json:"path"`
+	Method string `json:"method"`
+	May    bool   `json:"may"` // they are let in
+	// admit, challenge, refuse, reject, or missing for what is not there for them
+	Outcome string `json:"outcome" enum:"admit|challenge|refuse|reject|missing"`
+	Code    string `json:"code,omitempty"` // what is missing, as a program is told it
+	Name    string `json:"name,omitempty"` // of the shared password, or the kind of pass, or the words for a factor
+	Go      string `json:"go,omitempty"`   // where to go instead
 }

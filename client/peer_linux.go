@@ -21,7 +21,10 @@ func trust(conn net.Conn, data string) error {
 		return err
 	}
 	var peer *unix.Ucred
-	if control := raw.Control(func(fd uintptr) { peer, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }); control != nil || err != nil {
+	if control := raw.Control(func(fd uintptr) {
+		peer,
+			err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
+	}); control != nil || err != nil {
 		return fmt.Errorf("who answers in %s cannot be told, so nothing was sent", data)
 	}
 	if int(peer.Uid) == os.Geteuid() || peer.Uid == 0 {
@@ -34,7 +37,8 @@ func trust(conn net.Conn, data string) error {
 	if of, err := user.LookupId(who); err == nil {
 		who = of.Username
 	}
-	return fmt.Errorf("in %s a program of another user (%s) answers, which may not be the service; nothing was sent. Name the data directory of your service with --data, or run the command as that user, with sudo -u %s", data, who, who)
+	return fmt.Errorf("in %s a program of another user (%s) answers, which may not be the service; nothing was sent. Name the data "+
+		"directory of your service with --data, or run the command as that user, with sudo -u %s", data, who, who)
 }
 
 // isOwnersPlace reports whether a directory belongs to a user, and no directory above is one in which

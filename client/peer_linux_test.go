@@ -35,7 +35,9 @@ func TestIsOwnersPlace(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for path, want := range map[string]bool{own: true, filepath.Join(shared, "data"): false, filepath.Join(dir, "link"): false, filepath.Join(dir, "nothing"): false, dir: false} {
+	for path, want := range map[string]bool{
+		own: true, filepath.Join(shared, "data"): false, filepath.Join(dir, "link"): false, filepath.Join(dir, "nothing"): false, dir: false,
+	} {
 		if got := isOwnersPlace(path, 65534); got != want {
 			t.Errorf("%s: %v", path, got)
 		}

@@ -22,7 +22,8 @@ var (
 	EndSessionsOf = Delete[ByName, Ended]("/people/{name}/sessions", "End all sessions of an account", Fails(404))
 	ImportPeople  = Post[Import, Imported]("/people/import",
 		"Import accounts, all or none, or say what would happen", MaxBody(64<<20), Fails(422))
-	ExportPeople    = Get[None, File]("/people.json", "All accounts without their passwords, as JSON that can be imported again", AtRest, Holds[[]Exported])
+	ExportPeople = Get[None, File]("/people.json", "All accounts without their passwords, as JSON that can be imported again",
+		AtRest, Holds[[]Exported])
 	ExportPeopleCSV = Get[None, File]("/people.csv", "All accounts without their passwords, as CSV", AtRest, Media("text/csv"))
 	FirstLink       = Post[None, Link]("/first-link",
 		"Make a link with which the first steward makes an account, once and within an hour", Created, Fails(409))

@@ -17,7 +17,8 @@ var (
 	EditPolicy = Post[Edits, Edited]("/policy/edit",
 		"What edits would make of the active text, and what that opens and closes; nothing is changed", Harmless, Fails(422))
 	ReplayPolicy = Post[Draft, Replayed]("/policy/replay",
-		"Try a draft on what was decided in the last days; that is kept only if the service was started with --keep-decisions", Harmless, MaxBody(maxPolicyBody), Fails(422))
+		"Try a draft on what was decided in the last days; that is kept only if the service was started with --keep-decisions", Harmless,
+		MaxBody(maxPolicyBody), Fails(422))
 	ListVersions = Get[None, []Version]("/policy/versions", "All versions without their texts, the newest first", AtRest)
 	ShowVersion  = Get[ByNumber, Version]("/policy/versions/{id}", "A version with its text", AtRest, Fails(404))
 	Rollback     = Post[OlderVersion, Applied]("/policy/versions/{id}/rollback",
@@ -83,16 +84,19 @@ type Edit struct {
 	Terms     *policy.Terms `json:"terms,omitempty"` // of a door; or else:
 	Admit     string        `json:"admit,omitempty"` // as in a policy, or for short; of unlisted: its word
 	Otherwise string        `json:"otherwise,omitempty"`
-	Name      string        `json:"name,omitempty"`                                            // of a role, a keyring, a shared password or a kind of pass that is declared
-	Title     string        `json:"title,omitempty"`                                           // of a shared password or a kind of pass: what it opens, for people
-	Lasts     string        `json:"lasts,omitempty"`                                           // likewise: such as 7d, or forever
-	Realm     string        `json:"realm,omitempty"`                                           // of a keyring
-	On        string        `json:"on,omitempty" enum:"sign-in|sign-out|join|password-change"` // of a landing
-	Role      string        `json:"role,omitempty"`                                            // of a landing: who is sent there; or
-	User      string        `json:"user,omitempty"`                                            // this account; or else everybody
-	Go        string        `json:"go,omitempty"`                                              // of a landing: the page; "" takes it out
-	Promise   string        `json:"promise,omitempty" enum:"only|always|never"`                // of a guarantee
-	Because   string        `json:"because,omitempty"`                                         // of a guarantee; of a door that is new, in a comment behind it
+	// of a role, a keyring, a shared password or a kind of pass that is declared
+	Name string `json:"name,omitempty"`
+	// of a shared password or a kind of pass: what it opens, for people
+	Title   string `json:"title,omitempty"`
+	Lasts   string `json:"lasts,omitempty"`                                           // likewise: such as 7d, or forever
+	Realm   string `json:"realm,omitempty"`                                           // of a keyring
+	On      string `json:"on,omitempty" enum:"sign-in|sign-out|join|password-change"` // of a landing
+	Role    string `json:"role,omitempty"`                                            // of a landing: who is sent there; or
+	User    string `json:"user,omitempty"`                                            // this account; or else everybody
+	Go      string `json:"go,omitempty"`                                              // of a landing: the page; "" takes it out
+	Promise string `json:"promise,omitempty" enum:"only|always|never"`                // of a guarantee
+	// of a guarantee; of a door that is new, in a comment behind it
+	Because string `json:"because,omitempty"`
 }
 
 // Edits are changes of the text in force that are to be looked at.

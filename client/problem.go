@@ -7,11 +7,12 @@ import (
 
 // Problem is an error of the API (RFC 9457).
 type Problem struct {
-	Type      string             `json:"type"`
-	Title     string             `json:"title"`
-	Status    int                `json:"status"`
-	Detail    string             `json:"detail"`
-	Code      string             `json:"code,omitempty"`      // what is the matter, for programs; "proof-needed": the password must be typed again first
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	// what is the matter, for programs; "proof-needed": the password must be typed again first
+	Code      string             `json:"code,omitempty"`
 	Wait      int                `json:"wait,omitempty"`      // seconds before it makes sense to try again
 	Reference string             `json:"reference,omitempty"` // the number under which a refusal can be found
 	Findings  []policy.Finding   `json:"findings,omitempty"`  // of a policy that was not taken

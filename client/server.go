@@ -21,7 +21,8 @@ func NewServer(address, key string) *Client {
 	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.RawQuery != "" || u.User != nil:
 		return Failing(fmt.Errorf("--server %q is no address of a site; write one like https://marram.example", address))
 	case key == "":
-		return Failing(errors.New("--server needs an access key: in the variable OSTIARIUS_ACCESS_KEY, or in a file that --access-key-file names; `ostiarius access-keys add` makes one"))
+		return Failing(errors.New("--server needs an access key: in the variable OSTIARIUS_ACCESS_KEY, or in a file that --access-key-file " +
+			"names; `ostiarius access-keys add` makes one"))
 	case u.Scheme == "http" && !onThisMachine(u.Hostname()):
 		return Failing(fmt.Errorf("the access key is not sent to %s, since everybody on the way could read it there; use https", address))
 	}
@@ -33,7 +34,9 @@ func NewServer(address, key string) *Client {
 	}
 	return &Client{
 		base: u.String() + "/api/v1", server: address,
-		http: &http.Client{Transport: bearer{key, &http.Transport{Proxy: http.ProxyFromEnvironment, TLSHandshakeTimeout: 10 * time.Second}}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+		http: &http.Client{Transport: bearer{key,
+			&http.Transport{Proxy: http.ProxyFromEnvironment, TLSHandshakeTimeout: 10 * time.Second}},
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 	}
 }
 

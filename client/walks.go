@@ -14,7 +14,8 @@ var (
 		"Begin a walk through the site as somebody else, in the browser that asks", Created, Fails(403, 422))
 	EndWalk    = Delete[ByID, None]("/walks/{id}", "End a walk before its time", Fails(404))
 	KeepPatrol = Post[FoundByPatrol, None]("/walks/{id}/made",
-		"Keep what a patrol has found that was begun by command, before it ends, and over the service's socket only", MaxBody(16<<20), Fails(404, 422))
+		"Keep what a patrol has found that was begun by command, before it ends, and over the service's socket only", MaxBody(16<<20),
+		Fails(404, 422))
 )
 
 // FoundByPatrol is what a patrol has found, as `ostiarius patrol -o json` prints it.

@@ -96,7 +96,8 @@ func Unpack(directory string) (string, error) {
 
 // Enrol adds the demo's accounts to a service whose data directory this is, once: what
 // somebody changes or removes afterwards stays so.
-func Enrol(ctx context.Context, register *people.Register, rings *keyrings.Keyrings, passwords *shared.Passwords, p *passes.Passes, books *events.Inbox, directory string) error {
+func Enrol(ctx context.Context, register *people.Register, rings *keyrings.Keyrings, passwords *shared.Passwords, p *passes.Passes,
+	books *events.Inbox, directory string) error {
 	done := filepath.Join(directory, "enrolled")
 	if _, err := os.Stat(done); err == nil {
 		return nil
@@ -112,7 +113,8 @@ func Enrol(ctx context.Context, register *people.Register, rings *keyrings.Keyri
 			return fmt.Errorf("the demo account %s: %w", p.Name, err)
 		}
 	}
-	_, err := rings.Add(ctx, "demo", "outer", keyrings.NewEntry{Name: GateName, Password: GatePassword, Note: "for everybody who works in the office"})
+	_, err := rings.Add(ctx, "demo", "outer",
+		keyrings.NewEntry{Name: GateName, Password: GatePassword, Note: "for everybody who works in the office"})
 	var known *mistake.Error
 	if err != nil && !(errors.As(err, &known) && known.Kind != "invalid") { // somebody may have removed the keyring
 		return fmt.Errorf("the demo's keyring: %w", err)

@@ -42,7 +42,8 @@ func StartDesk(directory string) (stop func(), err error) {
 			{1, "Saturday, 10 to 13", "Tours up the tower", "walt"}, {2, "Saturday, 13 to 16", "Tours up the tower", ""},
 			{3, "Sunday, 10 to 13", "Tea room", ""}, {4, "Sunday, 13 to 16", "Tea room", "ines"}, {5, "Monday, 9 to 12", "Paint the railing", ""},
 		},
-		messages: []deskMessage{{"ines", "25 November, 18:10", "The kettle in the tea room is to be filled below the line. Below."}, {"walt", "25 November, 20:41", "It was above. It will be below."}},
+		messages: []deskMessage{{"ines", "25 November, 18:10", "The kettle in the tea room is to be filled below the line. Below."},
+			{"walt", "25 November, 20:41", "It was above. It will be below."}},
 	}
 	socket := filepath.Join(directory, "desk.sock")
 	if err := os.Remove(socket); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -59,7 +60,8 @@ func StartDesk(directory string) (stop func(), err error) {
 	mux.HandleFunc("POST /desk/api/messages", d.write)
 	mux.HandleFunc("GET /desk/api/board", func(w http.ResponseWriter, r *http.Request) {
 		d.tell(w, func() any {
-			return []string{"Lamp fund: 4,210 pounds of 9,000.", "The harbour office wants its key back.", "Tobias asks who has signed for the gulls."}
+			return []string{"Lamp fund: 4,210 pounds of 9,000.", "The harbour office wants its key back.",
+				"Tobias asks who has signed for the gulls."}
 		})
 	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
@@ -108,7 +110,8 @@ func (d *Desk) write(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	d.mu.Lock()
-	d.messages = append([]deskMessage{{caller(r), time.Now().Format("2 January, 15:04"), asked.Text}}, d.messages[:min(len(d.messages), 49)]...)
+	d.messages = append([]deskMessage{{caller(r), time.Now().Format("2 January, 15:04"), asked.Text}},
+		d.messages[:min(len(d.messages), 49)]...)
 	d.mu.Unlock()
 	d.tell(w, func() any { return d.messages })
 }

@@ -27,8 +27,14 @@ func StartHarbour() (*Harbour, error) {
 	}
 	h := &Harbour{URL: "http://" + listener.Addr().String(), Secret: rand.Text()}
 	p := provider.New(HarbourIssuer, "marram", h.Secret,
-		provider.Person{Subject: "berth-12", Username: "ines", Name: "Ines of the pilot boat", Email: "ines@marram.example", Verified: true, Groups: []string{"crew"}},
-		provider.Person{Subject: "berth-31", Username: "edda", Name: "Edda, who mends nets", Email: "edda@harbour.example", Verified: true, Groups: []string{"crew"}},
+		provider.Person{
+			Subject: "berth-12", Username: "ines", Name: "Ines of the pilot boat", Email: "ines@marram.example", Verified: true,
+			Groups: []string{"crew"},
+		},
+		provider.Person{
+			Subject: "berth-31", Username: "edda", Name: "Edda, who mends nets", Email: "edda@harbour.example", Verified: true,
+			Groups: []string{"crew"},
+		},
 		provider.Person{Subject: "berth-40", Username: "olaf", Name: "Olaf, who visits", Email: "olaf@harbour.example"},
 	)
 	p.Base = h.URL

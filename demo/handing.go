@@ -72,7 +72,8 @@ func become(ctx context.Context, p *passes.Passes, is *pass.Pass, state pass.Sta
 		return p.Tell(ctx, is.ID, func(is *pass.Pass, now time.Time) []pass.StoryEntry {
 			ago := now.AddDate(0, 0, -3)
 			is.FirstUsed, is.LastUsed = ago.Add(time.Hour), ago.Add(26*time.Hour)
-			story := []pass.StoryEntry{{At: ago.Add(time.Hour), What: pass.Opened, Detail: "192.0.2.7"}, {At: ago.Add(time.Hour), What: pass.FirstUse}}
+			story := []pass.StoryEntry{{At: ago.Add(time.Hour), What: pass.Opened, Detail: "192.0.2.7"},
+				{At: ago.Add(time.Hour), What: pass.FirstUse}}
 			if state != pass.Ended {
 				is.Used = 1
 				story = append(story, pass.StoryEntry{At: ago.Add(26 * time.Hour), What: pass.Downloaded, Detail: "/recordings/fog-bell.wav"})

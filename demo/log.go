@@ -31,7 +31,8 @@ type logLine struct{ By, At, Text string }
 var logPage = template.Must(template.New("log").Parse(`
 <h1>Keepers' log</h1>
 <p class="lead">Good watch, {{.Who}}.</p>
-<form method="post" action="/log/"><p><label for="entry">What happened?</label> <input id="entry" name="entry" maxlength="300" required size="40"> <button>Write it down</button></p></form>
+<form method="post" action="/log/"><p><label for="entry">What happened?</label> <input id="entry" name="entry" maxlength="300"
+  required size="40"> <button>Write it down</button></p></form>
 <div id="lines" aria-live="polite">{{range .Lines}}
 {{template "line" .}}{{end}}
 </div>
@@ -54,8 +55,10 @@ func StartLog(directory string) (stop func(), err error) {
 		return nil, errors.New("the page of the log has no content")
 	}
 	l := &KeepersLog{shell: [2]string{before + `<main id="content">`, "</main>" + after}, live: map[chan logLine]bool{}, lines: []logLine{
-		{"K.", "Sunday, first watch", "Wind W 6, falling. Lamp turned all night. The third step from the top talks again. Swept the gallery; 2 dead moths, 1 live one, moved."},
-		{"I.", "Saturday, second watch", "Boiler went out at 02:10, back at 02:55 after persuasion. Gauge at the hut sent nothing between 03:00 and 03:40, then as if nothing had happened."},
+		{"K.", "Sunday, first watch", "Wind W 6, falling. Lamp turned all night. The third step from the top talks again. Swept the " +
+			"gallery; 2 dead moths, 1 live one, moved."},
+		{"I.", "Saturday, second watch", "Boiler went out at 02:10, back at 02:55 after persuasion. Gauge at the hut sent nothing between " +
+			"03:00 and 03:40, then as if nothing had happened."},
 	}}
 	socket := filepath.Join(directory, "log.sock")
 	if err := os.Remove(socket); err != nil && !errors.Is(err, fs.ErrNotExist) {

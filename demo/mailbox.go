@@ -221,7 +221,8 @@ func (m *Mailbox) body(w http.ResponseWriter, r *http.Request) {
 	for _, one := range m.all() {
 		if err == nil && one.ID == id {
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
-			w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation")
+			w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-popups "+
+				"allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation")
 			w.Header().Set("Referrer-Policy", "no-referrer")
 			io.WriteString(w, strings.Replace(one.HTML, "<head>", `<head><base target="_top">`, 1))
 			return
@@ -252,19 +253,26 @@ var mailboxPage = template.Must(template.New("mailbox").Parse(`<!doctype html>
 <head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Everybody's mailbox</title>
 <style>
 :root { color-scheme: light dark; --line: light-dark(#d9d4c5, #3c454d); --soft: light-dark(#55606a, #a9b2ba) }
-body { margin: 0; font: 17px/1.5 "Atkinson Hyperlegible", Verdana, sans-serif; background: light-dark(#f4f2ec, #1d2226); color: light-dark(#26323b, #e8e6df) }
+body { margin: 0; font: 17px/1.5 "Atkinson Hyperlegible", Verdana, sans-serif; background: light-dark(#f4f2ec, #1d2226); color:
+  light-dark(#26323b, #e8e6df) }
 header, main { max-width: 70rem; margin: auto; padding: 1rem }
 h1 { font-size: 1.4rem; margin: 0 } p { margin: .3rem 0 } a { color: inherit }
 main { display: grid; grid-template-columns: 20rem 1fr; gap: 1.5rem; align-items: start }
-ol { list-style: none; margin: 0; padding: 0 } li { border-top: 1px solid var(--line) } li a { display: block; padding: .6rem .4rem; text-decoration: none }
-li a:hover, li a[aria-current] { background: light-dark(#e9e5d8, #2a3138) } .soft { color: var(--soft); font-size: .9rem; display: block; overflow-wrap: anywhere }
-iframe { width: 100%; height: 32rem; border: 1px solid var(--line); background: #fff } pre { white-space: pre-wrap; overflow-wrap: anywhere; border: 1px solid var(--line); padding: .8rem }
+ol { list-style: none; margin: 0; padding: 0 } li { border-top: 1px solid var(--line) } li a { display: block; padding: .6rem
+  .4rem; text-decoration: none }
+li a:hover, li a[aria-current] { background: light-dark(#e9e5d8, #2a3138) } .soft { color: var(--soft); font-size: .9rem; display:
+  block; overflow-wrap: anywhere }
+iframe { width: 100%; height: 32rem; border: 1px solid var(--line); background: #fff } pre { white-space: pre-wrap; overflow-wrap:
+  anywhere; border: 1px solid var(--line); padding: .8rem }
 @media (max-width: 45rem) { main { grid-template-columns: 1fr } }
 </style></head>
 <body>
-<header><h1>Everybody's mailbox</h1><p class="soft">All that the lighthouse sends arrives here, and goes nowhere else. <a href="/">Look again</a></p></header>
+<header><h1>Everybody's mailbox</h1><p class="soft">All that the lighthouse sends arrives here, and goes nowhere else. <a
+  href="/">Look again</a></p></header>
 <main>
-{{if .Mails}}<ol>{{range .Mails}}<li><a href="/?mail={{.ID}}"{{if eq .ID $.Open.ID}} aria-current="true"{{end}}><strong>{{.Subject}}</strong><span class="soft">to {{.To}}, {{.At.Format "2 Jan 2006 15:04"}}</span></a></li>{{end}}</ol>
+{{if .Mails}}<ol>{{range .Mails}}<li><a href="/?mail={{.ID}}"{{if eq .ID $.Open.ID}}
+  aria-current="true"{{end}}><strong>{{.Subject}}</strong><span class="soft">to {{.To}}, {{.At.Format
+    "2 Jan 2006 15:04"}}</span></a></li>{{end}}</ol>
 {{with .Open}}<section><h2>{{.Subject}}</h2><p class="soft">from {{.From}} to {{.To}}</p>
 {{if .HTML}}<iframe src="/{{.ID}}" title="{{.Subject}}"></iframe>{{end}}
 <details><summary>As plain text</summary><pre>{{.Text}}</pre></details></section>{{end}}

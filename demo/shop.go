@@ -26,8 +26,8 @@ import (
 	"ostiarius/service/who/people"
 )
 
-// A Shop stands in for the shop of the trust: what is bought there is paid for with play money. It tells Ostiarius of each order, signed, and again
-// until it is heard. Buyers see it on the site, at /shop/counter/; what a shopkeeper does has a page on loopback.
+// A Shop stands in for the shop of the trust: what is bought there is paid for with play money. It tells Ostiarius of each order,
+// signed, and again until it is heard. Buyers see it on the site, at /shop/counter/; what a shopkeeper does has a page on loopback.
 type Shop struct {
 	URL string // of the shopkeeper's page
 
@@ -111,7 +111,8 @@ const member = "sunniva"
 // sell brings in what was paid for before there was a shop that tells of it.
 func sell(ctx context.Context, register *people.Register, books *events.Inbox) error {
 	at := time.Now().AddDate(0, -4, 0).Format("2006-01-02")
-	done, err := books.Import(ctx, "demo", "order,account,address,name,item,at\n2026-071,"+member+","+member+"@marram.example,Sunniva,year-of-support,"+at+"\n", time.Local, false)
+	done, err := books.Import(ctx, "demo", "order,account,address,name,item,at\n2026-071,"+member+","+member+"@marram.example,Sunniva,"+
+		"year-of-support,"+at+"\n", time.Local, false)
 	if err != nil {
 		return fmt.Errorf("the demo's payments: %w", err)
 	}
@@ -175,7 +176,8 @@ func signedIn(r *http.Request) string {
 
 func (s *Shop) counter(w http.ResponseWriter, r *http.Request) {
 	var content bytes.Buffer
-	if err := counterPage.Execute(&content, map[string]any{"Goods": goods, "Who": signedIn(r), "Chosen": r.URL.Query().Get("item")}); err != nil {
+	if err := counterPage.Execute(&content,
+		map[string]any{"Goods": goods, "Who": signedIn(r), "Chosen": r.URL.Query().Get("item")}); err != nil {
 		http.Error(w, "the shop cannot be shown", http.StatusInternalServerError)
 		return
 	}
@@ -185,7 +187,10 @@ func (s *Shop) counter(w http.ResponseWriter, r *http.Request) {
 
 // buy takes an order, tells of it, and sends the buyer to where they are thanked.
 func (s *Shop) buy(w http.ResponseWriter, r *http.Request) {
-	o := shopOrder{Name: strings.TrimSpace(r.PostFormValue("name")), Address: strings.TrimSpace(r.PostFormValue("email")), Account: signedIn(r), Item: r.PostFormValue("item"), At: time.Now()}
+	o := shopOrder{
+		Name: strings.TrimSpace(r.PostFormValue("name")), Address: strings.TrimSpace(r.PostFormValue("email")), Account: signedIn(r),
+		Item: r.PostFormValue("item"), At: time.Now(),
+	}
 	known := false
 	for _, g := range goods {
 		known = known || g.Item == o.Item
@@ -227,7 +232,10 @@ func (s *Shop) tell(number string, what event.Type, how string) bool {
 		return false
 	}
 	o := &s.orders[i]
-	e := event.Event{Type: what, Order: o.Number, Buyer: event.Buyer{Address: o.Address, Name: o.Name, Account: o.Account}, At: time.Now().UTC().Truncate(time.Second)}
+	e := event.Event{
+		Type: what, Order: o.Number, Buyer: event.Buyer{Address: o.Address, Name: o.Name, Account: o.Account},
+		At: time.Now().UTC().Truncate(time.Second),
+	}
 	if what == event.Paid || what == event.Renewed {
 		e.Items = []event.Item{{Item: o.Item, Number: 1}}
 	}
@@ -312,7 +320,9 @@ func (s *Shop) office(w http.ResponseWriter, r *http.Request) {
 	slices.Reverse(orders)
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-store")
-	officePage.Execute(w, map[string]any{"Orders": orders, "Log": log, "What": []event.Type{event.Renewed, event.Cancelled, event.Lapsed, event.Refunded, event.Paid}})
+	officePage.Execute(w, map[string]any{
+		"Orders": orders, "Log": log, "What": []event.Type{event.Renewed, event.Cancelled, event.Lapsed, event.Refunded, event.Paid},
+	})
 }
 
 var counterPage = template.Must(template.New("counter").Parse(`
@@ -322,7 +332,8 @@ var counterPage = template.Must(template.New("counter").Parse(`
 <form method="post" action="/shop/counter/buy"><input type="hidden" name="item" value="{{.Item}}">
 {{if $.Who}}<p>For your account, {{$.Who}}. <button>Buy for {{.Price}}</button></p>{{else}}
 <p><label for="name-{{.Item}}">Your name</label> <input id="name-{{.Item}}" name="name" autocomplete="name" maxlength="80" required></p>
-<p><label for="email-{{.Item}}">Your e-mail address</label> <input id="email-{{.Item}}" name="email" type="email" autocomplete="email" maxlength="100" required></p>
+<p><label for="email-{{.Item}}">Your e-mail address</label> <input id="email-{{.Item}}" name="email" type="email"
+  autocomplete="email" maxlength="100" required></p>
 <p><button>Buy for {{.Price}}</button></p>{{end}}
 </form></article>
 {{end}}`))
@@ -332,15 +343,20 @@ var officePage = template.Must(template.New("office").Parse(`<!doctype html>
 <head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>The shop, behind the counter</title>
 <style>
 :root { color-scheme: light dark; --line: light-dark(#d9d4c5, #3c454d); --soft: light-dark(#55606a, #a9b2ba) }
-body { margin: 0 auto; max-width: 70rem; padding: 1rem; font: 17px/1.5 "Atkinson Hyperlegible", Verdana, sans-serif; background: light-dark(#f4f2ec, #1d2226); color: light-dark(#26323b, #e8e6df) }
-h1 { font-size: 1.4rem; margin: 0 } h2 { font-size: 1.1rem; margin-top: 2rem } p { margin: .3rem 0 } a { color: inherit } .soft { color: var(--soft); overflow-wrap: anywhere }
-article { border-top: 1px solid var(--line); padding: .8rem 0 } form { display: flex; flex-wrap: wrap; gap: .5rem; align-items: center; margin-top: .5rem }
+body { margin: 0 auto; max-width: 70rem; padding: 1rem; font: 17px/1.5 "Atkinson Hyperlegible", Verdana, sans-serif; background:
+  light-dark(#f4f2ec, #1d2226); color: light-dark(#26323b, #e8e6df) }
+h1 { font-size: 1.4rem; margin: 0 } h2 { font-size: 1.1rem; margin-top: 2rem } p { margin: .3rem 0 } a { color: inherit } .soft {
+  color: var(--soft); overflow-wrap: anywhere }
+article { border-top: 1px solid var(--line); padding: .8rem 0 } form { display: flex; flex-wrap: wrap; gap: .5rem; align-items:
+  center; margin-top: .5rem }
 button, select { font: inherit; padding: .2rem .7rem } ol { list-style: none; padding: 0 }
 </style></head>
 <body>
 <h1>The shop, behind the counter</h1><p class="soft">What a shopkeeper does, and what was told. <a href="/">Look again</a></p>
-{{range $o := .Orders}}<article><strong>{{.Number}}</strong> {{.Item}}, {{if .Account}}account {{.Account}}{{else}}{{.Name}} ({{.Address}}){{end}}<p class="soft">{{range .Story}}{{.}} · {{end}}</p>
-<form method="post"><label>Tell it <select name="how"><option value="">as usual</option><option>twice</option><option>held back</option><option>late</option><option>forged</option></select></label>
+{{range $o := .Orders}}<article><strong>{{.Number}}</strong> {{.Item}}, {{if .Account}}account {{.Account}}{{else}}{{.Name}}
+  ({{.Address}}){{end}}<p class="soft">{{range .Story}}{{.}} · {{end}}</p>
+<form method="post"><label>Tell it <select name="how"><option value="">as usual</option><option>twice</option><option>held
+  back</option><option>late</option><option>forged</option></select></label>
 {{range $.What}}<button formaction="/{{$o.Number}}/{{.}}">{{.}}</button>{{end}}</form></article>
 {{else}}<p>Nobody has ordered anything yet.</p>{{end}}
 <h2>What was told</h2>

@@ -24,7 +24,8 @@ var sounds = map[string]struct {
 func fogBell(t float64) float64 {
 	since := math.Mod(t, 8)
 	sum := 0.0
-	for i, partial := range []struct{ ratio, loud float64 }{{0.5, 0.6}, {1, 1}, {1.19, 0.7}, {1.56, 0.5}, {2, 0.6}, {2.66, 0.35}, {3.76, 0.2}} {
+	for i, partial := range []struct{ ratio, loud float64 }{{0.5, 0.6}, {1, 1}, {1.19, 0.7}, {1.56, 0.5}, {2, 0.6}, {2.66, 0.35},
+		{3.76, 0.2}} {
 		sum += partial.loud * math.Sin(2*math.Pi*220*partial.ratio*since) * math.Exp(-since*(0.35+0.35*float64(i)))
 	}
 	return 0.22 * sum * math.Min(1, since*400)

@@ -17,11 +17,15 @@ import (
 func TestAccessKeysAtTheService(t *testing.T) {
 	t.Parallel()
 	behind := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		json.NewEncoder(w).Encode(map[string]string{"authorization": r.Header.Get("Authorization"), "user": r.Header.Get("Ostiarius-User"), "roles": r.Header.Get("Ostiarius-Roles")})
+		json.NewEncoder(w).Encode(map[string]string{
+			"authorization": r.Header.Get("Authorization"), "user": r.Header.Get("Ostiarius-User"), "roles": r.Header.Get("Ostiarius-Roles"),
+		})
 	}))
 	defer behind.Close()
 	dir := t.TempDir()
-	policy := "roles: { keeper: , trustee: { includes: [keeper] } }\nsources: [ { path: /, proxy: \"" + behind.URL + "\" } ]\nunlisted: public\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /office/**, admit: { role: trustee } }\n  - { path: /fresh/**, admit: { role: keeper, proof-within: 10m } }\n  - { path: /feed/**, admit: { role: keeper }, ask: basic }\n"
+	policy := "roles: { keeper: , trustee: { includes: [keeper] } }\nsources: [ { path: /, proxy: \"" + behind.URL + "\" } ]\nunlisted: " +
+		"public\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /office/**, admit: { role: trustee } }\n  - { path: " +
+		"/fresh/**, admit: { role: keeper, proof-within: 10m } }\n  - { path: /feed/**, admit: { role: keeper }, ask: basic }\n"
 	if err := os.WriteFile(filepath.Join(dir, "doors.yaml"), []byte(policy), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -42,7 +46,8 @@ func TestAccessKeysAtTheService(t *testing.T) {
 	token := key("tobias", "--name", "report", "--role", "keeper", "--until", "3d")
 	p := newPerson(t, s.URL)
 	bearer := []string{"Authorization", "Bearer " + token, "Accept", "*/*"}
-	if a := p.get("/log/today", bearer...); a.status != 200 || !strings.Contains(a.body, `"user":"tobias"`) || !strings.Contains(a.body, `"roles":"keeper"`) || strings.Contains(a.body, token) || a.header.Get("Cache-Control") != "private, no-store" {
+	if a := p.get("/log/today", bearer...); a.status != 200 || !strings.Contains(a.body, `"user":"tobias"`) ||
+		!strings.Contains(a.body, `"roles":"keeper"`) || strings.Contains(a.body, token) || a.header.Get("Cache-Control") != "private, no-store" {
 		t.Errorf("with a key: %d %s %v", a.status, a.body, a.header)
 	}
 	if a := p.get("/feed/x", bearer...); a.status != 200 || strings.Contains(a.body, token) {
@@ -60,10 +65,13 @@ func TestAccessKeysAtTheService(t *testing.T) {
 	if a := p.get("/door/account/access-keys", bearer...); a.status != 200 {
 		t.Errorf("its account: %d", a.status)
 	}
-	if a := p.do("POST", "/door/account/access-keys", "name=more&role=keeper", bearer...); a.status == 200 || strings.Contains(a.body, "ostiarius_key_") {
+	if a := p.do("POST", "/door/account/access-keys", "name=more&role=keeper", bearer...); a.status == 200 ||
+		strings.Contains(a.body, "ostiarius_key_") {
 		t.Errorf("a key has made a key: %d", a.status)
 	}
-	if a := p.get("/log/today", "Authorization", "Bearer "+mistyped(token), "Accept", "text/html"); a.status != 401 || !strings.HasPrefix(a.header.Get("WWW-Authenticate"), "Bearer realm=") || !strings.HasSuffix(a.header.Get("WWW-Authenticate"), `, error="invalid_token"`) {
+	if a := p.get("/log/today", "Authorization", "Bearer "+mistyped(token), "Accept", "text/html"); a.status != 401 ||
+		!strings.HasPrefix(a.header.Get("WWW-Authenticate"), "Bearer realm=") ||
+		!strings.HasSuffix(a.header.Get("WWW-Authenticate"), `, error="invalid_token"`) {
 		t.Errorf("a wrong key: %d %v", a.status, a.header)
 	}
 	if a := p.get("/public", "Authorization", "Bearer somebody-elses"); !strings.Contains(a.body, "Bearer somebody-elses") {
@@ -85,22 +93,26 @@ func TestAccessKeysAtTheService(t *testing.T) {
 	if code, out, _ := commands(administers, "people", "show", "tobias"); code != 0 || !strings.Contains(out, "by agnes") {
 		t.Errorf("%d %s", code, out)
 	}
-	if code, out, _ := commands(administers, "access-keys", "list"); code != 0 || strings.Contains(out, administers) || strings.Count(out, "127.0.0.1") != 2 {
+	if code, out, _ := commands(administers, "access-keys", "list"); code != 0 || strings.Contains(out, administers) ||
+		strings.Count(out, "127.0.0.1") != 2 {
 		t.Errorf("%d %s", code, out)
 	}
-	if code, _, wrong := commands(administers, "access-keys", "add", "agnes", "--name", "another"); code != 1 || !strings.Contains(wrong, "makes no access keys") {
+	if code, _, wrong := commands(administers, "access-keys", "add", "agnes", "--name", "another"); code != 1 ||
+		!strings.Contains(wrong, "makes no access keys") {
 		t.Errorf("a key has made a key: %d %s", code, wrong)
 	}
 	if code, _, wrong := commands(token, "people", "list"); code != 1 || strings.Contains(wrong, token) {
 		t.Errorf("with a key of no steward: %d %s", code, wrong)
 	}
 	for _, test := range []struct{ server, token, want string }{
-		{"http://marram.example", administers, "use https"}, {"marram.example", administers, "no address of a site"}, {s.URL, "", "needs an access key"}, {s.URL, administers[:20], "mistyped"}, {"http://127.0.0.1:1", administers, "did not answer"},
+		{"http://marram.example", administers, "use https"}, {"marram.example", administers, "no address of a site"},
+		{s.URL, "", "needs an access key"}, {s.URL, administers[:20], "mistyped"}, {"http://127.0.0.1:1", administers, "did not answer"},
 	} {
 		cmd := exec.Command(Binary(), "people", "list", "--server", test.server)
 		cmd.Env = append(os.Environ(), "OSTIARIUS_ACCESS_KEY="+test.token)
 		out, _ := cmd.CombinedOutput()
-		if cmd.ProcessState.ExitCode() != 1 || !strings.Contains(string(out), test.want) || test.token != "" && strings.Contains(string(out), test.token) {
+		if cmd.ProcessState.ExitCode() != 1 || !strings.Contains(string(out), test.want) || test.token != "" &&
+			strings.Contains(string(out), test.token) {
 			t.Errorf("%s: %s", test.server, out)
 		}
 	}
@@ -141,7 +153,8 @@ func TestMixedCredentialsAreNobodys(t *testing.T) {
 	api := client.New(s.Data)
 	keys := map[string]string{}
 	for _, name := range []string{"agnes", "ines"} {
-		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: name, Password: agnes, Roles: []string{"steward"}}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api,
+			client.NewPerson{Name: name, Password: agnes, Roles: []string{"steward"}}); err != nil {
 			t.Fatal(err)
 		}
 		made, err := client.AddAccessKey.Ask(t.Context(), api, client.NewAccessKey{Account: name, Name: "x"})

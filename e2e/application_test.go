@@ -26,18 +26,23 @@ doors:
 func routes(t *testing.T, shell string) *Process {
 	t.Helper()
 	dir := t.TempDir()
-	for name, text := range map[string]string{"site/index.html": "Home", "desk/app.html": "<!doctype html><html lang=en><title>t</title><h1>The desk</h1>", "desk/assets/app.js": "go()", "desk/board/plan.pdf": "plan", "desk/index.html": "First"} {
+	for name, text := range map[string]string{
+		"site/index.html": "Home", "desk/app.html": "<!doctype html><html lang=en><title>t</title><h1>The desk</h1>",
+		"desk/assets/app.js": "go()", "desk/board/plan.pdf": "plan", "desk/index.html": "First",
+	} {
 		write(t, dir, name, text)
 	}
 	write(t, dir, "doors.yaml", strings.Replace(application, "SHELL", shell, 1))
 	s := start(t, dir)
-	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data),
+		client.NewPerson{Name: "tobias", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}); err != nil {
 		t.Fatal(err)
 	}
 	return s
 }
 
-var page, fetched = []string{"Accept", "text/html", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document"}, []string{"Accept", "*/*", "Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}
+var page, fetched = []string{"Accept", "text/html", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document"}, []string{"Accept",
+	"*/*", "Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}
 
 // The page of an application answers for its routes, which are judged by the address that was asked for.
 func TestRoutesOfAnApplication(t *testing.T) {
@@ -93,7 +98,8 @@ func TestPublicShell(t *testing.T) {
 		for _, h := range []http.Header{a.header, missing.header} {
 			h.Del("Date")
 		}
-		if a.status != 200 || a.body != missing.body || a.header.Get("Cache-Control") != "private, no-store" || !reflect.DeepEqual(a.header, missing.header) {
+		if a.status != 200 || a.body != missing.body || a.header.Get("Cache-Control") != "private, no-store" ||
+			!reflect.DeepEqual(a.header, missing.header) {
 			t.Errorf("%s: %d %v, what is missing %v", path, a.status, a.header, missing.header)
 		}
 		if a := stranger.get(path, fetched...); a.status == 200 || strings.Contains(a.body, "The desk") {
@@ -110,7 +116,8 @@ func TestPublicShell(t *testing.T) {
 	}
 	var told client.May
 	json.Unmarshal([]byte(stranger.get("/door/may?path=/desk/board/plan&path=/desk/secret/x").body), &told)
-	if len(told.Places) != 2 || told.Places[0].Outcome != "challenge" || told.Places[0].Go != "/door/sign-in?next=%2Fdesk%2Fboard%2Fplan" || told.Places[1].Outcome != "missing" {
+	if len(told.Places) != 2 || told.Places[0].Outcome != "challenge" ||
+		told.Places[0].Go != "/door/sign-in?next=%2Fdesk%2Fboard%2Fplan" || told.Places[1].Outcome != "missing" {
 		t.Errorf("%+v", told)
 	}
 	dir := t.TempDir()
@@ -119,13 +126,15 @@ func TestPublicShell(t *testing.T) {
 		write(t, dir, name, text)
 	}
 	write(t, dir, "doors.yaml", strings.Replace(application, "SHELL", ", shell: public", 1))
-	if _, out, _ := run(t, "", "explain", "GET", "/desk/board/plan", "--policy", file, "--as", "anonymous"); !strings.Contains(out, "200, with the page of the application") || !strings.Contains(out, "challenge") {
+	if _, out, _ := run(t, "", "explain", "GET", "/desk/board/plan", "--policy", file, "--as", "anonymous"); !strings.Contains(out,
+		"200, with the page of the application") || !strings.Contains(out, "challenge") {
 		t.Errorf("%s", out)
 	}
 	if _, out, _ := run(t, "", "check", file); !strings.Contains(out, "[shell-is-public]") {
 		t.Errorf("%s", out)
 	}
-	write(t, dir, "doors.yaml", strings.Replace(application, "SHELL", ", shell: public", 1)+"guarantees: [ { path: /desk, always: public } ]\n")
+	write(t, dir, "doors.yaml",
+		strings.Replace(application, "SHELL", ", shell: public", 1)+"guarantees: [ { path: /desk, always: public } ]\n")
 	if _, out, _ := run(t, "", "check", file); strings.Contains(out, "shell-is-public") {
 		t.Errorf("meant, and still found:\n%s", out)
 	}

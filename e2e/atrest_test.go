@@ -24,7 +24,8 @@ func TestRecordsAreReadAtRest(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if code, _, errOut := run(t, "seven-brass-prisms\n", "people", "add", "ines", "--role", "keeper", "--password-stdin", "--data", data); code != 0 {
+	if code, _, errOut := run(t, "seven-brass-prisms\n", "people", "add", "ines", "--role", "keeper", "--password-stdin", "--data",
+		data); code != 0 {
 		t.Fatal(errOut)
 	}
 	s.Kill()
@@ -55,13 +56,16 @@ func TestRecordsAreReadAtRest(t *testing.T) {
 	if code, _, errOut := run(t, "", "people", "show", "nobody-here", "--data", data); code != 1 || !strings.Contains(errOut, "nobody-here") {
 		t.Errorf("unknown: %d %s", code, errOut)
 	}
-	for _, args := range [][]string{{"rollback", "1"}, {"people", "disable", "ines"}, {"sessions", "end", "--all"}, {"upstreams"}, {"apply", filepath.Join(dir, "doors.yaml")}} {
-		if code, out, errOut := run(t, "", append(args, "--data", data)...); code == 0 || !strings.Contains(errOut, "no service is running") || strings.Contains(errOut, "records say") {
+	for _, args := range [][]string{{"rollback", "1"}, {"people", "disable", "ines"}, {"sessions", "end", "--all"}, {"upstreams"},
+		{"apply", filepath.Join(dir, "doors.yaml")}} {
+		if code, out, errOut := run(t, "", append(args, "--data", data)...); code == 0 ||
+			!strings.Contains(errOut, "no service is running") || strings.Contains(errOut, "records say") {
 			t.Errorf("%q: %d %s %s", args, code, out, errOut)
 		}
 	}
 	// What reads first, and then goes to the site, says so too.
-	if code, out, errOut := run(t, "", "patrol", "--data", data); code == 0 || out != "" || !strings.Contains(errOut, "no service is running") {
+	if code, out, errOut := run(t, "", "patrol", "--data", data); code == 0 || out != "" ||
+		!strings.Contains(errOut, "no service is running") {
 		t.Errorf("patrol: %d %s %s", code, out, errOut)
 	}
 	for name, text := range filesIn(t, data) {
@@ -77,7 +81,8 @@ func TestServiceStartsWithAFaultyFile(t *testing.T) {
 	dir := t.TempDir()
 	file, data := filepath.Join(dir, "doors.yaml"), filepath.Join(dir, "d")
 	write(t, dir, "site/index.html", "<h1>The Point</h1>")
-	write(t, dir, "doors.yaml", "sources: [ { path: /, files: ./site } ]\ndoors: [ { path: /, admit: public }, { path: /rota/**, admit: signed-in } ]\n")
+	write(t, dir, "doors.yaml", "sources: [ { path: /, files: ./site } ]\ndoors: [ { path: /, admit: public }, { path: /rota/**, admit: "+
+		"signed-in } ]\n")
 	start := func() *Process {
 		s, err := Start("serve", "--policy", file, "--listen", "127.0.0.1:0", "--data", data)
 		if err != nil {
@@ -97,7 +102,10 @@ func TestServiceStartsWithAFaultyFile(t *testing.T) {
 	s = start()
 	defer s.Stop()
 	get := func(path string) (int, string) {
-		resp, err := (&http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}).Get(s.URL + path)
+		resp, err := (&http.Client{CheckRedirect: func(*http.Request,
+			[]*http.Request) error {
+			return http.ErrUseLastResponse
+		}}).Get(s.URL + path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -114,7 +122,8 @@ func TestServiceStartsWithAFaultyFile(t *testing.T) {
 	if _, body := get("/door/health"); !strings.Contains(body, `"degraded"`) || !strings.Contains(body, "the policy file") {
 		t.Error(body)
 	}
-	if err := os.WriteFile(file, []byte("sources: [ { path: /, files: ./site } ]\ndoors: [ { path: /, admit: signed-in } ]\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("sources: [ { path: /, files: ./site } ]\ndoors: [ { path: /, admit: signed-in } ]\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	eventually(t, func() bool { status, _ := get("/"); return status == 303 })

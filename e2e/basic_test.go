@@ -48,7 +48,8 @@ doors:
 			t.Fatal(err)
 		}
 	}
-	if _, err := client.AddEntry.Ask(t.Context(), api, client.NewEntry{Keyring: "outer", Name: "smith", Password: "creaky-third-step"}); err != nil {
+	if _, err := client.AddEntry.Ask(t.Context(), api,
+		client.NewEntry{Keyring: "outer", Name: "smith", Password: "creaky-third-step"}); err != nil {
 		t.Fatal(err)
 	}
 	return s, api
@@ -71,8 +72,10 @@ func TestBasicHeaders(t *testing.T) {
 	}{
 		{"/gate/", []string{"Accept", page}, 401, `Basic realm="The \"outer\" gate", charset="UTF-8"`},
 		{"/feed/latest.json", nil, 401, `Basic realm="Sensor feed", charset="UTF-8"`},
-		{"/gate/", []string{"Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}, 401, `Session realm="Marram Point"`},                 // no dialogue for a script
-		{"/gate/", []string{"Authorization", basic("", ""), "Accept", page}, 401, `Basic realm="The \"outer\" gate", charset="UTF-8"`}, // OK pressed at once
+		// no dialogue for a script
+		{"/gate/", []string{"Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}, 401, `Session realm="Marram Point"`},
+		// OK pressed at once
+		{"/gate/", []string{"Authorization", basic("", ""), "Accept", page}, 401, `Basic realm="The \"outer\" gate", charset="UTF-8"`},
 		{"/feed/latest.json", []string{"Authorization", basic("", "x")}, 401, `Basic realm="Sensor feed", charset="UTF-8"`},
 		{"/gate/", []string{"Authorization", basic("smith", "creaky-third-step")}, 200, ""}, // unasked
 		{"/gate/", []string{"Authorization", "bAsIC " + basic("smith", "creaky-third-step")[6:]}, 200, ""},
@@ -81,10 +84,13 @@ func TestBasicHeaders(t *testing.T) {
 		{"/feed/latest.json", []string{"Authorization", basic("gauge@marram.example", "refuge:hut:ladder-é")}, 200, ""},
 		{"/feed/latest.json", []string{"Authorization", basic("smith", "creaky-third-step")}, 401, `Basic realm="Sensor feed", charset="UTF-8"`},
 		{"/feed/latest.json", []string{"Authorization", basic("tobias", "quiet-harbour-ledger")}, 403, ""},
-		{"/gate/", []string{"Authorization", basic("tide-gauge", "refuge:hut:ladder-é")}, 401, `Basic realm="The \"outer\" gate", charset="UTF-8"`},
+		{"/gate/", []string{"Authorization", basic("tide-gauge", "refuge:hut:ladder-é")}, 401,
+			`Basic realm="The \"outer\" gate", charset="UTF-8"`},
 		{"/gate/", []string{"Authorization", "Basic nonsense!"}, 400, ""},
-		{"/gate/", []string{"Authorization", "Bearer " + basic("smith", "creaky-third-step")[6:]}, 401, `Basic realm="The \"outer\" gate", charset="UTF-8"`},
-		{"/open/", []string{"Authorization", "Basic nonsense!"}, 200, ""},                                               // not asked for: the business of what is behind
+		{"/gate/", []string{"Authorization", "Bearer " + basic("smith", "creaky-third-step")[6:]}, 401,
+			`Basic realm="The \"outer\" gate", charset="UTF-8"`},
+		// not asked for: the business of what is behind
+		{"/open/", []string{"Authorization", "Basic nonsense!"}, 200, ""},
 		{"/door/console/", []string{"Authorization", basic("tobias", "quiet-harbour-ledger"), "Accept", page}, 303, ""}, // own pages take none
 	} {
 		a := p.get(test.path, test.header...)
@@ -97,11 +103,13 @@ func TestBasicHeaders(t *testing.T) {
 		{"/gate/", "Open a page there first", "Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"},
 		{"/office/", "Sign in at /door/sign-in first", "Accept", "application/json", "Authorization", basic("smith", "creaky-third-step")},
 	} {
-		if a := p.get(test[0], test[2:]...); a.status != 401 || a.header.Get("Content-Type") != "application/problem+json" || !strings.Contains(a.body, test[1]) {
+		if a := p.get(test[0], test[2:]...); a.status != 401 || a.header.Get("Content-Type") != "application/problem+json" ||
+			!strings.Contains(a.body, test[1]) {
 			t.Errorf("%v: %d %s", test, a.status, a.body)
 		}
 	}
-	two := "GET /gate/ HTTP/1.1\r\nHost: x\r\nConnection: close\r\nAuthorization: " + basic("smith", "creaky-third-step") + "\r\nAuthorization: " + basic("smith", "creaky-third-step") + "\r\n\r\n"
+	two := "GET /gate/ HTTP/1.1\r\nHost: x\r\nConnection: close\r\nAuthorization: " + basic("smith", "creaky-third-step") +
+		"\r\nAuthorization: " + basic("smith", "creaky-third-step") + "\r\n\r\n"
 	if status, _, _ := raw(t, s.URL, two); status != 400 {
 		t.Errorf("two Authorization headers: %d", status)
 	}
@@ -118,7 +126,8 @@ func TestBasicHeaders(t *testing.T) {
 	is(403, "disabled")
 	client.DisableEntry.Do(t.Context(), api, client.DisabledEntry{Keyring: "outer", Entry: "smith", Disabled: false})
 	is(200, "enabled")
-	if err := client.RotateEntry.Do(t.Context(), api, client.NewEntryPassword{Keyring: "outer", Entry: "smith", Password: "squeaky-fourth-step", Grace: 3600}); err != nil {
+	if err := client.RotateEntry.Do(t.Context(), api,
+		client.NewEntryPassword{Keyring: "outer", Entry: "smith", Password: "squeaky-fourth-step", Grace: 3600}); err != nil {
 		t.Fatal(err)
 	}
 	is(200, "the old one, while both count")
@@ -149,7 +158,8 @@ func TestBasicHeaders(t *testing.T) {
 		t.Errorf("after many failures: %d", status)
 	}
 	_, out, _ := run(t, "", "activity", "--kind", "sign-in failed", "--data", s.Data)
-	if !strings.Contains(out, "wrong credentials for the keyring outer") || strings.Contains(out, "creaky") || strings.Contains(out, "nobody") {
+	if !strings.Contains(out, "wrong credentials for the keyring outer") || strings.Contains(out, "creaky") ||
+		strings.Contains(out, "nobody") {
 		t.Errorf("%s", out)
 	}
 }
@@ -165,7 +175,8 @@ func TestBasicWithRealClients(t *testing.T) {
 		{[]string{"curl", "-s", "--basic", "-u", "tide-gauge:refuge:hut:ladder-é", s.URL + "/feed/latest.json"}, "feed/latest.json"},
 		{[]string{"curl", "-s", "-o", "/dev/null", "-w", "%{http_code}", "-u", "smith:wrong", s.URL + "/gate/"}, "401"},
 		{[]string{"wget", "-q", "-O", "-", "--user=smith", "--password=creaky-third-step", s.URL + "/gate/"}, "gate/index.html"},
-		{[]string{"wget", "-q", "-O", "-", "--auth-no-challenge", "--user=smith", "--password=creaky-third-step", s.URL + "/gate/"}, "gate/index.html"},
+		{[]string{"wget", "-q", "-O", "-", "--auth-no-challenge", "--user=smith", "--password=creaky-third-step", s.URL + "/gate/"},
+			"gate/index.html"},
 	} {
 		out, err := exec.Command(c.args[0], c.args[1:]...).CombinedOutput()
 		if err != nil || !strings.Contains(string(out), c.says) {
@@ -197,12 +208,15 @@ func prompted(ctx context.Context, t *testing.T, user, password string) *atomic.
 				return err
 			})
 		case *cdpfetch.EventAuthRequired:
-			response := cdpfetch.AuthChallengeResponse{Response: cdpfetch.AuthChallengeResponseResponseProvideCredentials, Username: user, Password: password}
+			response := cdpfetch.AuthChallengeResponse{
+				Response: cdpfetch.AuthChallengeResponseResponseProvideCredentials, Username: user, Password: password,
+			}
 			if shown.Add(1) > 1 {
 				response = cdpfetch.AuthChallengeResponse{Response: cdpfetch.AuthChallengeResponseResponseCancelAuth}
 			}
 			answer(func(ctx context.Context, target *chromedp.Target) error {
-				_, err := cdp.Call(ctx, target, cdpfetch.ContinueWithAuth, cdpfetch.ContinueWithAuthParams{RequestID: ev.RequestID, AuthChallengeResponse: &response})
+				_, err := cdp.Call(ctx, target, cdpfetch.ContinueWithAuth,
+					cdpfetch.ContinueWithAuthParams{RequestID: ev.RequestID, AuthChallengeResponse: &response})
 				return err
 			})
 		}
@@ -219,7 +233,8 @@ func TestTwoLayers(t *testing.T) {
 	t.Parallel()
 	s, _ := gated(t)
 	p := newPerson(t, s.URL)
-	gate := []string{"Authorization", basic("smith", "creaky-third-step"), "Accept", "text/html", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document"}
+	gate := []string{"Authorization", basic("smith", "creaky-third-step"), "Accept", "text/html", "Sec-Fetch-Mode", "navigate",
+		"Sec-Fetch-Dest", "document"}
 	if a := p.get("/office/", gate...); a.status != 303 || a.location != "/door/sign-in?next=%2Foffice%2F" {
 		t.Errorf("the first layer alone: %d %s", a.status, a.location)
 	}
@@ -260,14 +275,17 @@ func TestHtpasswdFiles(t *testing.T) {
 	if err := os.WriteFile(file, []byte("# old gate\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	names := map[string]string{"b-bcrypt": "-B", "m-apr1": "-m", "s-sha1": "-s", "c-sha256": "-2", "d-sha512": "-5", "p-plain": "-p", "d-des": "-d"}
+	names := map[string]string{
+		"b-bcrypt": "-B", "m-apr1": "-m", "s-sha1": "-s", "c-sha256": "-2", "d-sha512": "-5", "p-plain": "-p", "d-des": "-d",
+	}
 	for name, flag := range names {
 		if out, err := exec.Command("htpasswd", "-b", flag, file, name, "fog:bell é").CombinedOutput(); err != nil {
 			t.Fatalf("htpasswd %s: %v %s", flag, err, out)
 		}
 	}
 	code, out, _ := run(t, "", "keyrings", "import", "outer", file, "--dry-run", "--data", s.Data)
-	for _, says := range []string{"add b-bcrypt bcrypt", "add m-apr1 apr1, weak", "add s-sha1 SHA-1, weak", "add c-sha256 SHA-256-crypt", "add d-sha512 SHA-512-crypt",
+	for _, says := range []string{"add b-bcrypt bcrypt", "add m-apr1 apr1, weak", "add s-sha1 SHA-1, weak",
+		"add c-sha256 SHA-256-crypt", "add d-sha512 SHA-512-crypt",
 		"error p-plain a password in plain text", "error d-des a hash of DES"} {
 		if code != 1 || !strings.Contains(strings.Join(strings.Fields(out), " "), says) {
 			t.Errorf("exit %d, %q is missing in\n%s", code, says, out)
@@ -324,14 +342,16 @@ func TestHtpasswdFiles(t *testing.T) {
 func TestConsoleKeyrings(t *testing.T) {
 	t.Parallel()
 	s, api := gated(t)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
 	do(ctx, t, SignIn(s.URL, "agnes", agnes), chromedp.Navigate(s.URL+"/door/console/keyrings"))
 	look(ctx, t, "table", "smith")
 	accessible(ctx, t, "keyrings")
-	do(ctx, t, chromedp.Click(`//button[.="Add a name to outer"]`), chromedp.WaitVisible(`[role=dialog] input`), keys(`//label[contains(., "Name")]/input`, "baker"), chromedp.Click(`//button[.="Add"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Add a name to outer"]`), chromedp.WaitVisible(`[role=dialog] input`),
+		keys(`//label[contains(., "Name")]/input`, "baker"), chromedp.Click(`//button[.="Add"]`))
 	look(ctx, t, "[role=dialog]", "baker is added")
 	password, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.querySelector("[data-testid=secret]").textContent`))
 	if err != nil {
@@ -345,14 +365,16 @@ func TestConsoleKeyrings(t *testing.T) {
 		}
 	}
 	is(200)
-	do(ctx, t, chromedp.Click(`//button[.="Done"]`), chromedp.WaitNotPresent(`[role=dialog]`), chromedp.Click(`//button[.="baker"]`), chromedp.WaitVisible(`//button[.="Generate another"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Done"]`), chromedp.WaitNotPresent(`[role=dialog]`), chromedp.Click(`//button[.="baker"]`),
+		chromedp.WaitVisible(`//button[.="Generate another"]`))
 	accessible(ctx, t, "one of a keyring")
 	do(ctx, t, keys(`//label[contains(., "For whom or what")]/input`, "bakes for the keepers"), chromedp.Click(`//button[.="Save"]`))
 	look(ctx, t, "[role=dialog]", "The password stays")
 	is(200)
-	if rings, err := client.ListKeyrings.Ask(t.Context(), api, client.None{}); err != nil || !slices.ContainsFunc(rings[0].Entries, func(e client.Entry) bool {
-		return e.Name == "baker" && e.Note == "bakes for the keepers" && e.Until == nil
-	}) {
+	if rings, err := client.ListKeyrings.Ask(t.Context(), api, client.None{}); err != nil ||
+		!slices.ContainsFunc(rings[0].Entries, func(e client.Entry) bool {
+			return e.Name == "baker" && e.Note == "bakes for the keepers" && e.Until == nil
+		}) {
 		t.Errorf("%+v %v", rings, err)
 	}
 	do(ctx, t, chromedp.Click(`//button[.="Generate another"]`))
@@ -365,16 +387,19 @@ func TestConsoleKeyrings(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//button[.="Disable"]`))
 	look(ctx, t, "[role=dialog]", "opens nothing")
 	is(403)
-	do(ctx, t, chromedp.Click(`//button[.="Remove"]`), chromedp.WaitVisible(`//button[.="Remove it"]`), chromedp.Click(`//button[.="Remove it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
+	do(ctx, t, chromedp.Click(`//button[.="Remove"]`), chromedp.WaitVisible(`//button[.="Remove it"]`),
+		chromedp.Click(`//button[.="Remove it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	do(ctx, t, chromedp.WaitNotPresent(`//button[.="baker"]`))
 
 	// A file comes in but for the lines that cannot be taken, and goes out again.
 	do(ctx, t, chromedp.Click(`//button[.="Import"]`), chromedp.WaitVisible(`[role=dialog] textarea`),
-		keys(`[role=dialog] textarea`, "plain:fogbell\nold:{SHA}qUqP5cyxm6YcTAhz05Hph5gvu9M=\nold:{SHA}qUqP5cyxm6YcTAhz05Hph5gvu9M=\n"), chromedp.Click(`//button[.="See what would happen"]`))
+		keys(`[role=dialog] textarea`, "plain:fogbell\nold:{SHA}qUqP5cyxm6YcTAhz05Hph5gvu9M=\nold:{SHA}qUqP5cyxm6YcTAhz05Hph5gvu9M=\n"),
+		chromedp.Click(`//button[.="See what would happen"]`))
 	look(ctx, t, "[role=dialog] table", "the name stands in line 2 already")
 	do(ctx, t, chromedp.Click(`//button[.="Bring in 1"]`))
 	look(ctx, t, "[role=dialog]", "1 added")
-	do(ctx, t, chromedp.Click(`//button[.="Close it"]`), chromedp.WaitNotPresent(`[role=dialog]`), chromedp.WaitVisible(`//button[.="old"]`), chromedp.Click(`//button[.="Export"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Close it"]`), chromedp.WaitNotPresent(`[role=dialog]`),
+		chromedp.WaitVisible(`//button[.="old"]`), chromedp.Click(`//button[.="Export"]`))
 	look(ctx, t, "[role=dialog]", "its hash is argon2id")
 	look(ctx, t, "[role=dialog]", "1 name can be written")
 	accessible(ctx, t, "export of a keyring")
@@ -384,7 +409,8 @@ func TestConsoleKeyrings(t *testing.T) {
 	if err := client.RemoveEntry.Do(t.Context(), api, client.EntryOf{Keyring: "outer", Entry: "old"}); err != nil {
 		t.Fatal(err)
 	}
-	if rings, _ := client.ListKeyrings.Ask(t.Context(), api, client.None{}); len(rings) != 1 || fmt.Sprint(rings[0].Entries[0].Name, len(rings[0].Entries)) != "smith1" {
+	if rings, _ := client.ListKeyrings.Ask(t.Context(), api, client.None{}); len(rings) != 1 ||
+		fmt.Sprint(rings[0].Entries[0].Name, len(rings[0].Entries)) != "smith1" {
 		t.Errorf("%+v", rings)
 	}
 }
@@ -415,7 +441,8 @@ func TestNamesThatAreOver(t *testing.T) {
 	p := newPerson(t, s.URL)
 	right := []string{"Authorization", basic("smith", "creaky-third-step")}
 	for range 30 { // more than are taken of what is wrong
-		if a := p.get("/gate/", right...); a.status != 403 || !strings.Contains(a.body, `"code":"credentials-ended"`) || a.header.Get("WWW-Authenticate") != "" {
+		if a := p.get("/gate/", right...); a.status != 403 || !strings.Contains(a.body, `"code":"credentials-ended"`) ||
+			a.header.Get("WWW-Authenticate") != "" {
 			t.Fatalf("%d %s", a.status, a.body)
 		}
 	}
@@ -447,7 +474,8 @@ func TestNamesThatAreOver(t *testing.T) {
 			}
 		}
 	}
-	if a := p.do("POST", "/door/other-name", "next=//elsewhere.example/", "Content-Type", "application/x-www-form-urlencoded"); a.location != "/" {
+	if a := p.do("POST", "/door/other-name", "next=//elsewhere.example/", "Content-Type",
+		"application/x-www-form-urlencoded"); a.location != "/" {
 		t.Errorf("led to %s", a.location)
 	}
 }

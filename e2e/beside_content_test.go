@@ -17,12 +17,16 @@ func TestPublicContentOfNginx(t *testing.T) {
 	write(t, dir, "public.conf", "root "+filepath.Join(dir, "www")+"; index index.html;")
 	s := start(t, dir, "--trusted-peer", "127.0.0.1/32", "--decide-from", "x-original-uri")
 	policy := filepath.Join(dir, "doors.yaml")
-	if code, _, errOut := run(t, "", "connect", "nginx", "--policy", policy, "--content", content); code != 2 || !strings.Contains(errOut, "--skip-public") {
+	if code, _, errOut := run(t, "", "connect", "nginx", "--policy", policy, "--content", content); code != 2 ||
+		!strings.Contains(errOut, "--skip-public") {
 		t.Errorf("without --skip-public: %d %s", code, errOut)
 	}
 	write(t, dir, "app.conf", "proxy_pass http://127.0.0.1:1;")
-	for file, want := range map[string]string{filepath.Join(dir, "none.conf"): "no such file", filepath.Join(dir, "app.conf"): `"proxy_pass" is none of the directives`} {
-		if code, out, errOut := run(t, "", "connect", "nginx", "--policy", policy, "--skip-public", "--content", file); code != 1 || out != "" || !strings.Contains(errOut, want) {
+	for file, want := range map[string]string{
+		filepath.Join(dir, "none.conf"): "no such file", filepath.Join(dir, "app.conf"): `"proxy_pass" is none of the directives`,
+	} {
+		if code, out, errOut := run(t, "", "connect", "nginx", "--policy", policy, "--skip-public", "--content", file); code != 1 ||
+			out != "" || !strings.Contains(errOut, want) {
 			t.Errorf("%s: %d %s %s", file, code, out, errOut)
 		}
 	}
@@ -55,7 +59,8 @@ func TestPublicContentOfNginx(t *testing.T) {
 	is("a stranger", "/rota/", 303, "")
 	is("a stranger", "/visit/../rota/week.txt", 303, "")
 	is("a stranger", "/visit/..%2frota/week.txt", 400, "")
-	for _, out := range []string{"/leaflets/..%2frota/week.txt", "/leaflets/.%2e/rota/week.txt", "/leaflets%2f../rota/week.txt", "/leaflets//../rota/week.txt", "/leaflets/./../rota/week.txt", "/leaflets../rota/week.txt"} {
+	for _, out := range []string{"/leaflets/..%2frota/week.txt", "/leaflets/.%2e/rota/week.txt", "/leaflets%2f../rota/week.txt",
+		"/leaflets//../rota/week.txt", "/leaflets/./../rota/week.txt", "/leaflets../rota/week.txt"} {
 		if a := p.get(out, html...); a.status == 200 || strings.Contains(a.body, "0123456789") {
 			t.Errorf("%s: %d %.80q", out, a.status, a.body)
 		}
@@ -72,7 +77,8 @@ func TestPublicContentOfNginx(t *testing.T) {
 			t.Errorf("a forged field, %s: %d", value, a.status)
 		}
 	}
-	if code, out, errOut := run(t, "", "connect", "--check", "http://"+address, "--policy", policy); code != 0 || !strings.Contains(out, "The doors hold") {
+	if code, out, errOut := run(t, "", "connect", "--check", "http://"+address, "--policy", policy); code != 0 ||
+		!strings.Contains(out, "The doors hold") {
 		t.Errorf("%d %s %s", code, out, errOut)
 	}
 	s.Kill()

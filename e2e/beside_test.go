@@ -86,11 +86,13 @@ func applicationBeside(t *testing.T) string {
 			w.Header().Set("Cache-Control", "public, max-age=600")
 			var odd []string
 			for name, values := range r.Header {
-				if strings.HasPrefix(strings.ToLower(name), "ostiarius") && name != "Ostiarius-Door" && name != "Ostiarius-Identity" && strings.Join(values, "") != "" {
+				if strings.HasPrefix(strings.ToLower(name), "ostiarius") && name != "Ostiarius-Door" && name != "Ostiarius-Identity" &&
+					strings.Join(values, "") != "" {
 					odd = append(odd, name+"="+strings.Join(values, "|"))
 				}
 			}
-			fmt.Fprintf(w, "content for %q, roles %q, signed %t; %d", r.Header.Get("Ostiarius-User"), r.Header.Get("Ostiarius-Roles"), strings.Count(r.Header.Get("Ostiarius-Identity"), ".") == 2, len(odd))
+			fmt.Fprintf(w, "content for %q, roles %q, signed %t; %d", r.Header.Get("Ostiarius-User"), r.Header.Get("Ostiarius-Roles"),
+				strings.Count(r.Header.Get("Ostiarius-Identity"), ".") == 2, len(odd))
 		}
 	}))
 	t.Cleanup(s.Close)
@@ -110,15 +112,19 @@ var besides = map[string]struct {
 			location /app/ {
 				proxy_pass http://%s; proxy_http_version 1.1; proxy_request_buffering off; proxy_intercept_errors on;
 				proxy_set_header Upgrade $http_upgrade; proxy_set_header Connection $http_connection;
-				proxy_set_header Ostiarius-User $ostiarius_user; proxy_set_header Ostiarius-Roles $ostiarius_roles; proxy_set_header Ostiarius-Door $ostiarius_door; proxy_set_header Ostiarius-Identity $ostiarius_identity;
+				proxy_set_header Ostiarius-User $ostiarius_user; proxy_set_header Ostiarius-Roles $ostiarius_roles; proxy_set_header
+				  Ostiarius-Door $ostiarius_door; proxy_set_header Ostiarius-Identity $ostiarius_identity;
 			}`, dir, snippet, application))
 		return "http://" + address
 	}},
 	"caddy": {"x-forwarded-uri", func(t *testing.T, dir, snippet, application string) string {
 		address := freePort(t)
 		_, port, _ := strings.Cut(address, ":")
-		write(t, dir, "Caddyfile", fmt.Sprintf("{\n admin off\n auto_https off\n}\nhttp://:%s {\n bind 127.0.0.1\n import %s\n handle /app/* {\n  reverse_proxy %s {\n   @missing status 404\n   handle_response @missing {\n    error 404\n   }\n  }\n }\n root * %s/www\n file_server\n}\n", port, snippet, application, dir))
-		serverProgram(t, "tcp", address, "/usr/bin/env", "XDG_DATA_HOME="+dir, "XDG_CONFIG_HOME="+dir, "/usr/bin/caddy", "run", "--config", filepath.Join(dir, "Caddyfile"), "--adapter", "caddyfile")
+		write(t, dir, "Caddyfile", fmt.Sprintf("{\n admin off\n auto_https off\n}\nhttp://:%s {\n bind 127.0.0.1\n import %s\n handle "+
+			"/app/* {\n  reverse_proxy %s {\n   @missing status 404\n   handle_response @missing {\n    error 404\n   }\n  }\n }\n root * "+
+			"%s/www\n file_server\n}\n", port, snippet, application, dir))
+		serverProgram(t, "tcp", address, "/usr/bin/env", "XDG_DATA_HOME="+dir, "XDG_CONFIG_HOME="+dir, "/usr/bin/caddy", "run",
+			"--config", filepath.Join(dir, "Caddyfile"), "--adapter", "caddyfile")
 		return "http://" + address
 	}},
 	"haproxy": {"x-forwarded-uri", func(t *testing.T, dir, snippet, application string) string {
@@ -130,12 +136,16 @@ var besides = map[string]struct {
 		}
 		front, back, _ := strings.Cut(string(text), "\nbackend ")
 		to := regexp.MustCompile(`server ostiarius (\S+)`).FindStringSubmatch(back)[1]
-		_, lua, errOut := run(t, "", "connect", "haproxy", "--script", "--identity", "stock", "--policy", filepath.Join(dir, "doors.yaml"), "--to", "http://"+to)
+		_, lua, errOut := run(t, "", "connect", "haproxy", "--script", "--identity", "stock", "--policy",
+			filepath.Join(dir, "doors.yaml"), "--to", "http://"+to)
 		if lua == "" {
 			t.Fatal(errOut)
 		}
 		write(t, dir, "ostiarius.lua", lua)
-		write(t, dir, "haproxy.cfg", fmt.Sprintf("global\n lua-load %s/ostiarius.lua\ndefaults\n mode http\n option abortonclose\n timeout connect 5s\n timeout client 60s\n timeout server 60s\n timeout tunnel 60s\nfrontend site\n bind %s\n%s\n use_backend application if { path_beg /app/ }\n default_backend files\nbackend %s\nbackend application\n server one %s\nbackend files\n server one %s\n", dir, address, front, back, application, files))
+		write(t, dir, "haproxy.cfg", fmt.Sprintf("global\n lua-load %s/ostiarius.lua\ndefaults\n mode http\n option abortonclose\n timeout "+
+			"connect 5s\n timeout client 60s\n timeout server 60s\n timeout tunnel 60s\nfrontend site\n bind %s\n%s\n use_backend application "+
+			"if { path_beg /app/ }\n default_backend files\nbackend %s\nbackend application\n server one %s\nbackend files\n server one %s\n",
+			dir, address, front, back, application, files))
 		serverProgram(t, "tcp", address, "/usr/sbin/haproxy", "-f", filepath.Join(dir, "haproxy.cfg"))
 		return "http://" + address
 	}},
@@ -151,11 +161,16 @@ func apache(t *testing.T, dir, snippet, application string) string {
 		t.Fatal(err)
 	}
 	provider := regexp.MustCompile(`AuthnzFcgiDefineProvider .*`).Find(text) // as its first lines say
-	conf := "ServerRoot " + dir + "\nPidFile " + dir + "/pid\nErrorLog " + dir + "/error\nMutex file:" + dir + "\nListen " + address + "\nServerName localhost\nUser www-data\nGroup www-data\n"
-	for _, module := range []string{"mpm_event", "authn_core", "authz_core", "authz_user", "authnz_fcgi", "headers", "setenvif", "dir", "mime", "proxy", "proxy_http", "proxy_wstunnel", "alias"} {
+	conf := "ServerRoot " + dir + "\nPidFile " + dir + "/pid\nErrorLog " + dir + "/error\nMutex file:" + dir + "\nListen " + address +
+		"\nServerName localhost\nUser www-data\nGroup www-data\n"
+	for _, module := range []string{"mpm_event", "authn_core", "authz_core", "authz_user", "authnz_fcgi", "headers", "setenvif", "dir",
+		"mime", "proxy", "proxy_http", "proxy_wstunnel", "alias"} {
 		conf += "LoadModule " + module + "_module /usr/lib/apache2/modules/mod_" + module + ".so\n"
 	}
-	conf += fmt.Sprintf("TypesConfig /etc/mime.types\n%s\n<VirtualHost %s>\nDocumentRoot %s/www\n<Directory %[3]s/www>\nRequire all granted\n</Directory>\n<Location /app/>\nProxyErrorOverride On 404\n</Location>\nProxyPass /app/live ws://%s/app/live upgrade=websocket\nProxyPass /app/ http://%[4]s/app/ nocanon\nInclude %s\n</VirtualHost>\n", provider, address, dir, application, snippet)
+	conf += fmt.Sprintf("TypesConfig /etc/mime.types\n%s\n<VirtualHost %s>\nDocumentRoot %s/www\n<Directory %[3]s/www>\nRequire all "+
+		"granted\n</Directory>\n<Location /app/>\nProxyErrorOverride On 404\n</Location>\nProxyPass /app/live ws://%s/app/live "+
+		"upgrade=websocket\nProxyPass /app/ http://%[4]s/app/ nocanon\nInclude %s\n</VirtualHost>\n",
+		provider, address, dir, application, snippet)
 	write(t, dir, "apache.conf", conf)
 	serverProgram(t, "tcp", address, "/usr/sbin/apache2", "-f", filepath.Join(dir, "apache.conf"), "-DFOREGROUND")
 	return "http://" + address
@@ -173,14 +188,16 @@ func connectedBy(t *testing.T, policy, name string, flags ...string) (s *Process
 	dir = besideFiles(t, policy)
 	authorizer := freePort(t)
 	s = start(t, dir, "--trusted-peer", "127.0.0.1/32", "--decide-from", server.from, "--authorizer", authorizer)
-	code, out, errOut := run(t, "", append([]string{"connect", name, "--policy", filepath.Join(dir, "doors.yaml"), "--to", s.URL, "--authorizer", authorizer}, flags...)...)
+	code, out, errOut := run(t, "",
+		append([]string{"connect", name, "--policy", filepath.Join(dir, "doors.yaml"), "--to", s.URL, "--authorizer", authorizer}, flags...)...)
 	if code != 0 {
 		t.Fatal(errOut)
 	}
 	write(t, dir, "snippet", out)
 	base = server.run(t, dir, filepath.Join(dir, "snippet"), applicationBeside(t))
 	service := client.New(s.Data)
-	for _, p := range []client.NewPerson{{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}, {Name: "käthe", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}, {Name: "walt", Password: "paint-and-lentil-soup"}} {
+	for _, p := range []client.NewPerson{{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}},
+		{Name: "käthe", Password: "quiet-harbour-ledger", Roles: []string{"trustee"}}, {Name: "walt", Password: "paint-and-lentil-soup"}} {
 		if _, err := client.AddPerson.Ask(t.Context(), service, p); err != nil {
 			t.Fatal(err)
 		}
@@ -230,7 +247,8 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 	if a := gives(stranger, "/rota/?week=2", 303, ""); a.location != "/door/sign-in?next=%2Frota%2F%3Fweek%3D2" {
 		t.Errorf("led to %s", a.location)
 	}
-	if a := stranger.get("/rota/week.txt", fetched...); a.status != 401 || !strings.Contains(a.body, `"sign-in-needed"`) || a.header.Get("Content-Type") != "application/problem+json" || len(a.header.Values("WWW-Authenticate")) != 1 {
+	if a := stranger.get("/rota/week.txt", fetched...); a.status != 401 || !strings.Contains(a.body, `"sign-in-needed"`) ||
+		a.header.Get("Content-Type") != "application/problem+json" || len(a.header.Values("WWW-Authenticate")) != 1 {
 		t.Errorf("a script: %d %v %s", a.status, a.header, a.body)
 	}
 	if a := stranger.do("POST", "/app/x", "a=1", html...); a.status != 303 || a.location != "/door/sign-in?next=%2Fapp%2Fx&unsent" {
@@ -253,7 +271,8 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 	}
 
 	// What is hidden is as what is not there, whatever is done with it: at files, and at an application.
-	for _, places := range [][2]string{{"/secret/", "/visit/nothing"}, {"/secret/x.txt", "/visit/nothing.txt"}, {"/app/open/hidden", "/app/open/gone"}} {
+	for _, places := range [][2]string{{"/secret/", "/visit/nothing"}, {"/secret/x.txt", "/visit/nothing.txt"},
+		{"/app/open/hidden", "/app/open/gone"}} {
 		for _, method := range []string{"GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "PROPFIND"} {
 			if name == "apache" && method == "OPTIONS" && !strings.HasPrefix(places[0], "/app/") {
 				continue // it answers 200 without looking; see docs/beside.md
@@ -280,7 +299,8 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 	}
 	kaethe.signIn("käthe", "quiet-harbour-ledger", "")
 	walt.signIn("walt", "paint-and-lentil-soup", "")
-	if a := gives(ines, "/rota/", 200, "content of rota"); !strings.Contains(a.header.Get("Cache-Control"), "no-store") || a.header.Get("Vary") == "" {
+	if a := gives(ines, "/rota/", 200, "content of rota"); !strings.Contains(a.header.Get("Cache-Control"), "no-store") ||
+		a.header.Get("Vary") == "" {
 		t.Errorf("may be kept: %v", a.header)
 	}
 	if a := gives(ines, "/rota/week.txt", 206, "234", "Range", "bytes=2-4"); a.body != "234" {
@@ -292,12 +312,15 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 		t.Errorf("refused: led to %s", a.location)
 	}
 	gives(kaethe, "/secret/", 200, "content of secret")
-	if a := gives(kaethe, "/app/x", 200, `content for "k%C3%A4the", roles "keeper, trustee", signed `+fmt.Sprint(len(flags) > 0)); !strings.Contains(strings.Join(a.header.Values("Cache-Control"), ", "), "no-store") {
+	if a := gives(kaethe, "/app/x", 200,
+		`content for "k%C3%A4the", roles "keeper, trustee", signed `+
+			fmt.Sprint(len(flags) > 0)); !strings.Contains(strings.Join(a.header.Values("Cache-Control"), ", "), "no-store") {
 		t.Errorf("may be kept: %v", a.header)
 	}
 
 	// Two layers.
-	if a := gives(kaethe, "/office/", 401, ""); !reflect.DeepEqual(a.header.Values("WWW-Authenticate"), []string{`Basic realm="Trust office", charset="UTF-8"`}) {
+	if a := gives(kaethe, "/office/", 401, ""); !reflect.DeepEqual(a.header.Values("WWW-Authenticate"),
+		[]string{`Basic realm="Trust office", charset="UTF-8"`}) {
 		t.Errorf("%v", a.header)
 	}
 	gives(kaethe, "/office/", 200, "content of office", "Authorization", basicOf("office", "lantern-oil-and-rope"))
@@ -308,7 +331,8 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 	if err := client.GrantRole.Do(t.Context(), client.New(s.Data), client.NewGrant{Account: "walt", Role: "keeper"}); err != nil {
 		t.Fatal(err)
 	}
-	if a := gives(walt, "/log/", 200, "content of log"); len(a.header.Values("Set-Cookie")) != 1 || !strings.HasPrefix(a.header.Get("Set-Cookie"), "ostiarius-session=") {
+	if a := gives(walt, "/log/", 200, "content of log"); len(a.header.Values("Set-Cookie")) != 1 ||
+		!strings.HasPrefix(a.header.Get("Set-Cookie"), "ostiarius-session=") {
 		t.Errorf("no other token: %v", a.header)
 	}
 	if a := gives(walt, "/log/", 200, "content of log"); a.header.Get("Set-Cookie") != "" {
@@ -316,7 +340,9 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 	}
 
 	// A shared password, and a pass with one download.
-	if a := stranger.do("POST", "/door/unlock", url.Values{"name": {"press-kit"}, "password": {"copper-kettle-moss"}, "next": {"/press/"}}.Encode()); a.status != 303 || a.location != "/press/" {
+	if a := stranger.do("POST", "/door/unlock",
+		url.Values{"name": {"press-kit"}, "password": {"copper-kettle-moss"}, "next": {"/press/"}}.Encode()); a.status != 303 ||
+		a.location != "/press/" {
 		t.Errorf("unlocking: %d %s", a.status, a.location)
 	}
 	gives(stranger, "/press/", 200, "content of press")
@@ -363,7 +389,8 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 	}
 
 	// What strangers try.
-	if code, out, errOut := run(t, "", "connect", "--check", base, "--policy", filepath.Join(dir, "doors.yaml")); code != 0 || !strings.Contains(out, "The doors hold") {
+	if code, out, errOut := run(t, "", "connect", "--check", base, "--policy", filepath.Join(dir, "doors.yaml")); code != 0 ||
+		!strings.Contains(out, "The doors hold") {
 		t.Errorf("%s%s", out, errOut)
 	}
 
@@ -396,12 +423,16 @@ func TestConnectCheckFinds(t *testing.T) {
 	write(t, dir, "snippet", snippet)
 	write(t, dir, "half", strings.ReplaceAll(snippet, "error_page", "#"))
 	for name, test := range map[string]struct{ server, finds string }{
-		"a location that does not ask":         {"include SNIPPET; location /log/ { auth_request off; }", "GET /log"},
-		"files by another name":                {"include SNIPPET; location /visit { alias " + dir + "/www/visit/; }", ""}, // out of an open place: /visit../rota
-		"nobody is led on":                     {"include HALF;", "GET /secret"},
-		"a default server without doors":       {"server_name 127.0.0.1; include SNIPPET; } server { listen ADDRESS default_server; root " + dir + "/www; ", "Host: unknown.example"},
+		"a location that does not ask": {"include SNIPPET; location /log/ { auth_request off; }", "GET /log"},
+		// out of an open place: /visit../rota
+		"files by another name": {"include SNIPPET; location /visit { alias " + dir + "/www/visit/; }", ""},
+		"nobody is led on":      {"include HALF;", "GET /secret"},
+		"a default server without doors": {"server_name 127.0.0.1; include SNIPPET; } server { listen ADDRESS default_server; root " +
+			dir + "/www; ", "Host: unknown.example"},
 		"a location that redirects on its own": {"include SNIPPET; location /log { return 302 /leaflets/log.txt; }", "GET /log"},
-		"the address is taken from a client":   {"include SNIPPET; location /rota/ { auth_request /ask; } location = /ask { internal; auth_request off; proxy_pass " + s.URL + "/door/decide?plain; proxy_pass_request_body off; proxy_set_header Content-Length \"\"; proxy_set_header Host $host; proxy_set_header X-Original-Method GET; }", "X-Original-URI"},
+		"the address is taken from a client": {"include SNIPPET; location /rota/ { auth_request /ask; } location = /ask { internal; " +
+			"auth_request off; proxy_pass " + s.URL + "/door/decide?plain; proxy_pass_request_body off; proxy_set_header Content-Length \"\"; " +
+			"proxy_set_header Host $host; proxy_set_header X-Original-Method GET; }", "X-Original-URI"},
 	} {
 		address := freePort(t)
 		nginx(t, "tcp", address, "root "+dir+"/www; "+strings.NewReplacer("ADDRESS", address, "SNIPPET", filepath.Join(dir, "snippet"),
@@ -429,7 +460,8 @@ func TestConnectCheckFinds(t *testing.T) {
 	s.Kill()
 	address := freePort(t)
 	nginx(t, "tcp", address, "root "+dir+"/www; include "+filepath.Join(dir, "snippet")+";")
-	if code, out, _ := run(t, "", "connect", "--check", "http://"+address, "--policy", policy); code != 1 || !strings.Contains(out, "may not run") {
+	if code, out, _ := run(t, "", "connect", "--check", "http://"+address, "--policy", policy); code != 1 ||
+		!strings.Contains(out, "may not run") {
 		t.Errorf("without Ostiarius: %d %.300s", code, out)
 	}
 }
@@ -445,12 +477,14 @@ func TestFrontSocketOfOthers(t *testing.T) {
 			if err := os.Chmod(socket, 0o666); err != nil { // its workers have another name
 				t.Fatal(err)
 			}
-			_, snippet, errOut := run(t, "", "connect", name, "--policy", filepath.Join(dir, "doors.yaml"), "--to", "unix:"+socket, "--authorizer", authorizer)
+			_, snippet, errOut := run(t, "", "connect", name, "--policy", filepath.Join(dir, "doors.yaml"), "--to", "unix:"+socket,
+				"--authorizer", authorizer)
 			if snippet == "" {
 				t.Fatal(errOut)
 			}
 			write(t, dir, "snippet", snippet)
-			if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "walt", Password: "paint-and-lentil-soup"}); err != nil {
+			if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data),
+				client.NewPerson{Name: "walt", Password: "paint-and-lentil-soup"}); err != nil {
 				t.Fatal(err)
 			}
 			walt := newPerson(t, server.run(t, dir, filepath.Join(dir, "snippet"), applicationBeside(t)))
@@ -495,10 +529,12 @@ func TestFrontSocket(t *testing.T) {
 	if a := newPerson(t, s.URL).get("/door/decide", "X-Original-Method", "GET", "X-Original-Uri", "/"); a.status != 404 {
 		t.Errorf("a stranger may ask: %d", a.status)
 	}
-	if code, _, errOut := run(t, "", "serve", "--policy", filepath.Join(dir, "doors.yaml"), "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--front-socket", filepath.Join(dir, "doors.yaml")); code != 1 || !strings.Contains(errOut, "no socket") {
+	if code, _, errOut := run(t, "", "serve", "--policy", filepath.Join(dir, "doors.yaml"), "--data", t.TempDir(), "--listen",
+		"127.0.0.1:0", "--front-socket", filepath.Join(dir, "doors.yaml")); code != 1 || !strings.Contains(errOut, "no socket") {
 		t.Errorf("%d %s", code, errOut)
 	}
-	if code, _, errOut := run(t, "", "serve", "--policy", filepath.Join(dir, "doors.yaml"), "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--front-socket", socket); code != 1 || !strings.Contains(errOut, "another service") {
+	if code, _, errOut := run(t, "", "serve", "--policy", filepath.Join(dir, "doors.yaml"), "--data", t.TempDir(), "--listen",
+		"127.0.0.1:0", "--front-socket", socket); code != 1 || !strings.Contains(errOut, "another service") {
 		t.Errorf("%d %s", code, errOut)
 	}
 }

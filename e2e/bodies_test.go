@@ -30,7 +30,9 @@ func unfinished(t *testing.T, args ...string) *Process {
 	dir := t.TempDir()
 	write(t, dir, "site/open.txt", "open")
 	write(t, dir, "site/closed.txt", "closed")
-	write(t, dir, "doors.yaml", fmt.Sprintf("roles: { keeper: }\nsources: [ { path: /, files: ./site }, { path: /app, proxy: %q } ]\nunlisted: hide\ndoors:\n  - { path: [/open.txt, /app/**, /missing/**], admit: public }\n  - { path: /closed.txt, admit: signed-in }\n  - { path: /never, admit: nobody }\n  - { path: /feed, admit: { role: keeper }, ask: basic }\n", app.URL))
+	write(t, dir, "doors.yaml", fmt.Sprintf("roles: { keeper: }\nsources: [ { path: /, files: ./site }, { path: /app, proxy: %q } "+
+		"]\nunlisted: hide\ndoors:\n  - { path: [/open.txt, /app/**, /missing/**], admit: public }\n  - { path: /closed.txt, admit: "+
+		"signed-in }\n  - { path: /never, admit: nobody }\n  - { path: /feed, admit: { role: keeper }, ask: basic }\n", app.URL))
 	return start(t, dir, append([]string{"--body-idle", "1s"}, args...)...)
 }
 
@@ -83,7 +85,8 @@ func TestUnfinishedRequests(t *testing.T) {
 			return method + " " + path + " HTTP/1.1\r\nHost: marram.example\r\n" + more + "\r\n"
 		}
 		for place, want := range map[string]string{
-			"/open.txt": "405", "/closed.txt": "303", "/never": "403", "/hidden": "404", "/missing/x": "404", "/feed": "401", "/app/early": "", "/door/sign-out": "303", "/door/health": "405", "/door/console/": "303", "/%2f": "400",
+			"/open.txt": "405", "/closed.txt": "303", "/never": "403", "/hidden": "404", "/missing/x": "404", "/feed": "401",
+			"/app/early": "", "/door/sign-out": "303", "/door/health": "405", "/door/console/": "303", "/%2f": "400",
 		} {
 			atOnce := soon
 			if place == "/door/sign-out" || place == "/app/early" {
@@ -102,7 +105,8 @@ func TestUnfinishedRequests(t *testing.T) {
 		at("GET with a length", "200", soon, head("GET", "/open.txt", "Content-Length: 10\r\n"))
 		at("HEAD with a length", "200", soon, head("HEAD", "/open.txt", "Content-Length: 10\r\n"))
 		at("GET of an own page with a length", "200", soon, head("GET", "/door/sign-in", "Content-Length: 10\r\n"))
-		at("a form that does not come", "408", 0, head("POST", "/door/sign-in", "Content-Type: application/x-www-form-urlencoded\r\nContent-Length: 99\r\n"), "username=")
+		at("a form that does not come", "408", 0, head("POST", "/door/sign-in", "Content-Type: "+
+			"application/x-www-form-urlencoded\r\nContent-Length: 99\r\n"), "username=")
 		at("JSON that does not come", "408", 0, head("POST", "/door/sign-in", "Content-Type: application/json\r\nContent-Length: 99\r\n"), "{")
 		at("a form of another site", "403", soon, head("POST", "/door/sign-in", "Origin: https://evil.example\r\nContent-Length: 99\r\n"))
 		// The server behind may answer what it has, before it is told that no more comes.
@@ -120,7 +124,8 @@ func TestUnfinishedRequests(t *testing.T) {
 func TestUnfinishedStreams(t *testing.T) {
 	cert, key := certificate(t, t.TempDir())
 	service := unfinished(t, "--tls-cert", cert, "--tls-key", key)
-	conn, err := tls.Dial("tcp", strings.TrimPrefix(service.URL, "https://"), &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"h2"}})
+	conn, err := tls.Dial("tcp", strings.TrimPrefix(service.URL, "https://"),
+		&tls.Config{InsecureSkipVerify: true, NextProtos: []string{"h2"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -134,10 +139,12 @@ func TestUnfinishedStreams(t *testing.T) {
 	encoder := hpack.NewEncoder(&text)
 	open := map[uint32]string{}
 	id := uint32(1)
-	for _, place := range []string{"/open.txt", "/closed.txt", "/never", "/hidden", "/missing/x", "/feed", "/app/", "/app/early", "/door/sign-in", "/door/health"} {
+	for _, place := range []string{"/open.txt", "/closed.txt", "/never", "/hidden", "/missing/x", "/feed", "/app/", "/app/early",
+		"/door/sign-in", "/door/health"} {
 		for _, length := range []string{"", "10"} {
 			text.Reset()
-			for _, f := range [][2]string{{":method", "POST"}, {":scheme", "https"}, {":authority", "marram.example"}, {":path", place}, {"content-length", length}} {
+			for _, f := range [][2]string{{":method", "POST"}, {":scheme", "https"}, {":authority", "marram.example"}, {":path", place},
+				{"content-length", length}} {
 				if f[1] != "" {
 					encoder.WriteField(hpack.HeaderField{Name: f[0], Value: f[1]})
 				}

@@ -47,7 +47,8 @@ func look(ctx context.Context, t *testing.T, selector, text string) {
 // wasLeft reports whether a step failed since the page was left between looking for an element and doing something with it: then nothing
 // was done, and the step can be tried on the next page.
 func wasLeft(err error) bool {
-	return err != nil && regexp.MustCompile(`node with given id|detached|context with specified id|context was destroyed`).MatchString(err.Error())
+	return err != nil &&
+		regexp.MustCompile(`node with given id|detached|context with specified id|context was destroyed`).MatchString(err.Error())
 }
 
 func do(ctx context.Context, t *testing.T, steps ...chromedp.Action[chromedp.Void]) {
@@ -92,8 +93,10 @@ func accessible(ctx context.Context, t *testing.T, page string) {
 	// It stumbles over elements that come and go while it looks, and then looks again.
 	report, err := chromedp.Run(ctx, chromedp.Evaluate[string](`(function look(tries) {
 		return axe.run({ runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"] }).catch(
-			(wrong) => tries > 0 && wrong instanceof TypeError ? new Promise((again) => setTimeout(again, 200)).then(() => look(tries - 1)) : Promise.reject(wrong));
-	})(3).then(r => JSON.stringify(r.violations.map(v => ({ id: v.id, impact: v.impact, help: v.help, nodes: v.nodes.map(n => n.html + " " + n.failureSummary) }))))`, chromedp.EvalAwaitPromise))
+			(wrong) => tries > 0 && wrong instanceof TypeError ? new Promise((again) => setTimeout(again, 200)).then(() => look(tries - 1))
+			  : Promise.reject(wrong));
+	})(3).then(r => JSON.stringify(r.violations.map(v => ({ id: v.id, impact: v.impact, help: v.help, nodes: v.nodes.map(n => n.html +
+	  " " + n.failureSummary) }))))`, chromedp.EvalAwaitPromise))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -164,7 +167,8 @@ func TestBrowserWalksTheRoad(t *testing.T) {
 
 // Every page of the demo and every page that people meet.
 func TestAllPagesAreAccessible(t *testing.T) {
-	if code, _, errOut := run(t, "lamp-oil-and-wicks\n", "people", "add", "everybody", "--role", "trustee", "--role", "supporter", "--role", "device", "--password-stdin", "--data", lampDir); code != 0 {
+	if code, _, errOut := run(t, "lamp-oil-and-wicks\n", "people", "add", "everybody", "--role", "trustee", "--role", "supporter",
+		"--role", "device", "--password-stdin", "--data", lampDir); code != 0 {
 		t.Fatal(errOut)
 	}
 	defer run(t, "", "people", "remove", "everybody", "--data", lampDir)
@@ -274,7 +278,8 @@ func TestConsole(t *testing.T) {
 
 	// The page says word for word what the command says.
 	_, explained, _ := run(t, "", "explain", "GET", "/visit/%2e%2e/office/", "--as", "role:volunteer", "--data", lampDir)
-	steps, err := chromedp.Run(ctx, chromedp.Evaluate[[]string](`[...document.querySelectorAll("ol li span:last-child")].map(e => e.textContent)`))
+	steps, err := chromedp.Run(ctx, chromedp.Evaluate[[]string](`[...document.querySelectorAll("ol li span:last-child")].map(e => `+
+		`e.textContent)`))
 	if err != nil || len(steps) < 5 {
 		t.Fatalf("%v %v", steps, err)
 	}
@@ -316,30 +321,38 @@ func TestConsolePolicy(t *testing.T) {
 	look(ctx, t, "main", "No errors")
 	accessible(ctx, t, "policy")
 	// A mistake is found while it is typed, and cannot be applied.
-	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 34)+kb.End+" # mine")) // at /rota/**
+	// at /rota/**
+	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 34)+kb.End+" # mine"))
 	look(ctx, t, "main", "The doors stay the same")
 	do(ctx, t, Insert("\n  - nonsense: 5"))
 	look(ctx, t, "main", "1 error")
 	look(ctx, t, "main", "Shown when the draft has no errors")
-	if disabled, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`document.querySelector("form button[type=submit].bg-brass").disabled`)); err != nil || !disabled {
+	if disabled, err := chromedp.Run(ctx,
+		chromedp.Evaluate[bool](`document.querySelector("form button[type=submit].bg-brass").disabled`)); err != nil || !disabled {
 		t.Errorf("a faulty draft can be applied (%v)", err)
 	}
 	accessible(ctx, t, "policy with an error")
 	// A draft survives that one leaves the page.
-	do(ctx, t, keys(`//label[contains(., "Why")]//input`, "half done"), chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.WaitVisible("table"), chromedp.Navigate(s.URL+"/door/console/policy"))
+	do(ctx, t, keys(`//label[contains(., "Why")]//input`, "half done"), chromedp.Navigate(s.URL+"/door/console/doors"),
+		chromedp.WaitVisible("table"), chromedp.Navigate(s.URL+"/door/console/policy"))
 	look(ctx, t, "main", "was kept in this browser")
 	look(ctx, t, "main", "1 error")
-	if comment, err := chromedp.Run(ctx, chromedp.Evaluate[string](`[...document.querySelectorAll("input")].map(i => i.value).join()`)); err != nil || !strings.Contains(comment, "half done") {
+	if comment, err := chromedp.Run(ctx,
+		chromedp.Evaluate[string](`[...document.querySelectorAll("input")].map(i => i.value).join()`)); err != nil ||
+		!strings.Contains(comment, "half done") {
 		t.Errorf("the comment is %q (%v)", comment, err)
 	}
 	do(ctx, t, chromedp.Click(`//button[.="Undo all"]`))
 	look(ctx, t, "main", "the draft is what is in force")
 
 	// Words are completed from the schema and the roles.
-	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowUp, 60)+strings.Repeat(kb.ArrowDown, 34)+kb.End), Insert("\n  - { path: /press/today, admit: "), chromedp.KeyEvent("pub"))
+	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")),
+		chromedp.KeyEvent(strings.Repeat(kb.ArrowUp, 60)+strings.Repeat(kb.ArrowDown, 34)+kb.End),
+		Insert("\n  - { path: /press/today, admit: "), chromedp.KeyEvent("pub"))
 	look(ctx, t, ".cm-tooltip-autocomplete", "public")
 	// Where the list stands changes while one types; so the choice is made without aiming.
-	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`document.querySelector(".cm-tooltip-autocomplete li[aria-selected]").dispatchEvent(new MouseEvent("mousedown", {bubbles: true, cancelable: true}))`)); err != nil {
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`document.querySelector(".cm-tooltip-autocomplete `+
+		`li[aria-selected]").dispatchEvent(new MouseEvent("mousedown", {bubbles: true, cancelable: true}))`)); err != nil {
 		t.Fatal(err)
 	}
 	look(ctx, t, ".cm-activeLine", "admit: public")
@@ -369,14 +382,17 @@ func TestConsolePolicy(t *testing.T) {
 	if code, _, errOut := run(t, "", "rollback", "1", "--data", data); code != 1 || !strings.Contains(errOut, "edited") {
 		t.Errorf("%d %s", code, errOut)
 	}
-	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/policy"), chromedp.Click(`//button[.="History"]`), chromedp.Click(`//button[contains(., "Version 1")]`), chromedp.Click(`//button[.="Bring back this version"]`), chromedp.Click(`//button[.="Bring it back"]`))
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/policy"), chromedp.Click(`//button[.="History"]`),
+		chromedp.Click(`//button[contains(., "Version 1")]`), chromedp.Click(`//button[.="Bring back this version"]`),
+		chromedp.Click(`//button[.="Bring it back"]`))
 	look(ctx, t, "[role=dialog]", "that is not in force")
 	accessible(ctx, t, "an edit that would be lost")
 	do(ctx, t, chromedp.Click(`//button[.="Write over the edit"]`))
 	look(ctx, t, "main", "Version 4 is in force")
 
 	// How a door lies to the others.
-	write(t, data, "next.yaml", strings.Replace(demoPolicy(t, data), "doors:\n", "checks: { approve: { path: '/office/*/approve', methods: [POST], admit: { role: trustee } } }\ndoors:\n  - { path: /**/*.map, admit: nobody }\n", 1))
+	write(t, data, "next.yaml", strings.Replace(demoPolicy(t, data), "doors:\n", "checks: { approve: { path: '/office/*/approve', "+
+		"methods: [POST], admit: { role: trustee } } }\ndoors:\n  - { path: /**/*.map, admit: nobody }\n", 1))
 	if code, _, errOut := run(t, "", "apply", filepath.Join(data, "next.yaml"), "--data", data); code != 0 {
 		t.Fatal(errOut)
 	}

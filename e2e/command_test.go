@@ -141,7 +141,8 @@ func TestCheckAndExplain(t *testing.T) {
 	dir := t.TempDir()
 	good, bad := filepath.Join(dir, "good.yaml"), filepath.Join(dir, "bad.yaml")
 	write(t, dir, "good.yaml", "roles: {keeper: }\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n")
-	write(t, dir, "bad.yaml", "roles: {keeper: }\nsources: [{path: /, files: ./nowhere}]\ndoors:\n  - { path: /log/**, admit: { role: keper } }\n  - { path: x, admit: public }\n")
+	write(t, dir, "bad.yaml", "roles: {keeper: }\nsources: [{path: /, files: ./nowhere}]\ndoors:\n  - { path: /log/**, admit: { role: "+
+		"keper } }\n  - { path: x, admit: public }\n")
 
 	if code, out, _ := run(t, "", "check", good); code != 0 || !strings.Contains(out, "no errors") {
 		t.Errorf("check good: %d %q", code, out)
@@ -154,10 +155,12 @@ func TestCheckAndExplain(t *testing.T) {
 			Line, Column                  int
 		}
 	}
-	if err := json.Unmarshal([]byte(out), &checked); err != nil || code != 1 || checked.OK || len(checked.Findings) != 2 || checked.Findings[0].Line != 4 || checked.Findings[0].Column != 37 || checked.Findings[1].Rule != "bad-pattern" {
+	if err := json.Unmarshal([]byte(out), &checked); err != nil || code != 1 || checked.OK || len(checked.Findings) != 2 ||
+		checked.Findings[0].Line != 4 || checked.Findings[0].Column != 37 || checked.Findings[1].Rule != "bad-pattern" {
 		t.Errorf("check bad as JSON: %d %+v %v", code, checked, err)
 	}
-	if code, out, _ := run(t, "", "check", bad); code != 1 || !strings.Contains(out, ":4:37: error: unknown role \"keper\"; did you mean \"keeper\"?") || !strings.Contains(out, "^^^^^") {
+	if code, out, _ := run(t, "", "check", bad); code != 1 ||
+		!strings.Contains(out, ":4:37: error: unknown role \"keper\"; did you mean \"keeper\"?") || !strings.Contains(out, "^^^^^") {
 		t.Errorf("check bad: %d %s", code, out)
 	}
 	if code, _, errOut := run(t, "", "check", filepath.Join(dir, "none.yaml")); code != 1 || !strings.Contains(errOut, "cannot be read") {
@@ -180,9 +183,11 @@ func TestCheckAndExplain(t *testing.T) {
 			}
 		}
 	}
-	if err := json.Unmarshal([]byte(out), &sarif); err != nil || sarif.Version != "2.1.0" || len(sarif.Runs) != 1 || len(sarif.Runs[0].Results) != 2 {
+	if err := json.Unmarshal([]byte(out), &sarif); err != nil || sarif.Version != "2.1.0" || len(sarif.Runs) != 1 ||
+		len(sarif.Runs[0].Results) != 2 {
 		t.Errorf("check as SARIF: %v %s", err, out)
-	} else if r := sarif.Runs[0].Results[0]; r.RuleID != "unknown-role" || r.Level != "error" || r.Locations[0].PhysicalLocation.Region.EndColumn != 42 {
+	} else if r := sarif.Runs[0].Results[0]; r.RuleID != "unknown-role" || r.Level != "error" ||
+		r.Locations[0].PhysicalLocation.Region.EndColumn != 42 {
 		t.Errorf("check as SARIF: %+v", r)
 	}
 	write(t, dir, "bad.yaml", "sources: [{path: /, files: ./nowhere}]\ndoors: [{path: /, admit: public}]\n")
@@ -191,7 +196,8 @@ func TestCheckAndExplain(t *testing.T) {
 	}
 
 	write(t, dir, "huge.yaml", strings.Repeat("# fifty million bytes of nothing\n", 50_000_000/33))
-	if code, out, _ := run(t, "", "check", filepath.Join(dir, "huge.yaml")); code != 1 || !strings.Contains(out, "a policy has at most") || len(out) > 1000 {
+	if code, out, _ := run(t, "", "check", filepath.Join(dir, "huge.yaml")); code != 1 ||
+		!strings.Contains(out, "a policy has at most") || len(out) > 1000 {
 		t.Errorf("check a huge file: %d %.200q", code, out)
 	}
 
@@ -208,19 +214,23 @@ func TestCheckAndExplain(t *testing.T) {
 		}
 		Steps []any
 	}
-	if err := json.Unmarshal([]byte(out), &e); err != nil || code != 0 || e.Outcome != "challenge" || e.Path != "/log" || len(e.Doors) != 1 || e.Doors[0].Line != 3 || e.Doors[0].Path != "/log/**" ||
+	if err := json.Unmarshal([]byte(out), &e); err != nil || code != 0 || e.Outcome != "challenge" || e.Path != "/log" ||
+		len(e.Doors) != 1 || e.Doors[0].Line != 3 || e.Doors[0].Path != "/log/**" ||
 		e.Answer.Status != 303 || e.Answer.Location != "/door/sign-in?next=%2Flog%2F%3Fx%3D1" || len(e.Steps) < 5 {
 		t.Errorf("explain: %d %s %v", code, out, err)
 	}
-	if code, out, _ := run(t, "", "explain", "GET", "/log/", "--policy", good, "--as", "role:volunteer"); code != 0 || !strings.HasPrefix(out, "refuse\n") {
+	if code, out, _ := run(t, "", "explain", "GET", "/log/", "--policy", good, "--as", "role:volunteer"); code != 0 ||
+		!strings.HasPrefix(out, "refuse\n") {
 		t.Errorf("explain a refusal: %d %q", code, out)
 	}
-	if code, _, errOut := run(t, "", "explain", "GET", "/log/", "--policy", good, "--as", "somebody"); code != 2 || !strings.Contains(errOut, "not understood") {
+	if code, _, errOut := run(t, "", "explain", "GET", "/log/", "--policy", good, "--as", "somebody"); code != 2 ||
+		!strings.Contains(errOut, "not understood") {
 		t.Errorf("explain for nobody: %d %q", code, errOut)
 	}
 	// The running service gives the same explanation, and knows its accounts.
 	_, fromFile, _ := run(t, "", "explain", "GET", "/office/", "--policy", filepath.Join(lampDir, "doors.yaml"), "--as", "role:volunteer")
-	if _, fromService, errOut := run(t, "", "explain", "GET", "/office/", "--data", lampDir, "--as", "role:volunteer"); fromService != fromFile {
+	if _, fromService, errOut := run(t, "", "explain", "GET", "/office/", "--data", lampDir, "--as",
+		"role:volunteer"); fromService != fromFile {
 		t.Errorf("the file says %q, the service %q %s", fromFile, fromService, errOut)
 	}
 	if _, out, _ := run(t, "", "explain", "GET", "/log/", "--data", lampDir, "--as", "user:ines"); !strings.HasPrefix(out, "admit\n") {
@@ -243,9 +253,11 @@ func TestStartFailures(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"serve", "--policy", good, "--listen", taken.Addr().String(), "--data", filepath.Join(dir, "d")}, 1, "is taken by another program; choose another port with --listen"},
+		{[]string{"serve", "--policy", good, "--listen", taken.Addr().String(), "--data", filepath.Join(dir, "d")}, 1,
+			"is taken by another program; choose another port with --listen"},
 		{[]string{"demo", "--listen", taken.Addr().String(), "--data", filepath.Join(dir, "e")}, 1, "is taken by another program"},
-		{[]string{"serve", "--policy", good, "--listen", "0.0.0.0:0", "--data", filepath.Join(dir, "d")}, 1, "plain HTTP is served on loopback only"},
+		{[]string{"serve", "--policy", good, "--listen", "0.0.0.0:0", "--data", filepath.Join(dir, "d")}, 1,
+			"plain HTTP is served on loopback only"},
 		{[]string{"demo", "--listen", "0.0.0.0:0", "--data", filepath.Join(dir, "e")}, 1, "plain HTTP is served on loopback only"},
 		{[]string{"serve", "--policy", good, "--listen", "nonsense", "--data", filepath.Join(dir, "d")}, 1, "HOST:PORT"},
 		{[]string{"serve", "--policy", filepath.Join(dir, "bad.yaml"), "--data", filepath.Join(dir, "d")}, 1, `did you mean "public"?`},
@@ -266,7 +278,8 @@ func TestStartFailures(t *testing.T) {
 	if code, out, _ := run(t, "", "completion", "bash"); code != 0 || !strings.Contains(out, "__start_ostiarius") {
 		t.Errorf("completion: %d", code)
 	}
-	if code, out, _ := run(t, "", "__complete", "explain", "GET", "/", "--client", ""); code != 0 || !strings.HasPrefix(out, "browser\nscript\napi\n") {
+	if code, out, _ := run(t, "", "__complete", "explain", "GET", "/", "--client", ""); code != 0 ||
+		!strings.HasPrefix(out, "browser\nscript\napi\n") {
 		t.Errorf("completion of --client: %d %q", code, out)
 	}
 }
@@ -285,7 +298,8 @@ func TestSettingsFile(t *testing.T) {
 	write(t, dir, "conf/site/a.txt", "a")
 	write(t, dir, "conf/doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: {network: 192.0.2.0/24}}]\n")
 	data := shortDir(t)
-	write(t, dir, "conf/settings.yaml", "# all of them\npolicy: doors.yaml\ndata: "+data+"\nlisten: \"nowhere\"\nplain-http: true\ntrusted-peer: [10.0.0.0/8, 127.0.0.1]\nmetrics-from: 127.0.0.1\nhsts: 0\n")
+	write(t, dir, "conf/settings.yaml", "# all of them\npolicy: doors.yaml\ndata: "+data+"\nlisten: \"nowhere\"\nplain-http: "+
+		"true\ntrusted-peer: [10.0.0.0/8, 127.0.0.1]\nmetrics-from: 127.0.0.1\nhsts: 0\n")
 	settings := filepath.Join(dir, "conf", "settings.yaml")
 	t.Setenv("OSTIARIUS_LISTEN", "also-nowhere") // counts before the file, and a flag before both
 	s, err := Start("serve", "--settings", settings, "--listen", "127.0.0.1:0")
@@ -302,16 +316,20 @@ func TestSettingsFile(t *testing.T) {
 	}
 	for text, says := range map[string]string{
 		"listn: x": `:1:1: there is no setting "listn"`, "listen: [a, b]": ":1:9: listen takes one value", "listen:": "listen takes one value",
-		"- listen": ":1:1: settings are lines like", "\nhash-memory: many": `:2:14: hash-memory: "many" is no uint32`, "trusted-peer: x": "--trusted-peer x is no network",
-		"a: b: c": ":1:", "listen: {a: b}": "listen takes one value", "settings: x": "there is no setting", "hsts: 0\nhsts: 1": ":2:1: ", "plain-http: perhaps": "is no bool",
+		"- listen": ":1:1: settings are lines like", "\nhash-memory: many": `:2:14: hash-memory: "many" is no uint32`,
+		"trusted-peer: x": "--trusted-peer x is no network",
+		"a: b: c":         ":1:", "listen: {a: b}": "listen takes one value", "settings: x": "there is no setting",
+		"hsts: 0\nhsts: 1": ":2:1: ", "plain-http: perhaps": "is no bool",
 		"trusted-peer: [[a]]": "trusted-peer takes a list of values", "listen: \"": ":1:",
 	} {
 		write(t, dir, "conf/bad.yaml", text)
-		if code, out, errOut := run(t, "", "serve", "--settings", filepath.Join(dir, "conf", "bad.yaml")); code != 2 || out != "" || !strings.Contains(errOut, says) {
+		if code, out, errOut := run(t, "", "serve", "--settings", filepath.Join(dir, "conf", "bad.yaml")); code != 2 || out != "" ||
+			!strings.Contains(errOut, says) {
 			t.Errorf("%q: exit %d %s", text, code, errOut)
 		}
 	}
-	if code, _, errOut := run(t, "", "serve", "--settings", filepath.Join(dir, "none.yaml")); code != 2 || !strings.Contains(errOut, "none.yaml") {
+	if code, _, errOut := run(t, "", "serve", "--settings", filepath.Join(dir, "none.yaml")); code != 2 ||
+		!strings.Contains(errOut, "none.yaml") {
 		t.Errorf("no file: exit %d %s", code, errOut)
 	}
 }
@@ -326,7 +344,8 @@ func TestVersionsOfThePolicy(t *testing.T) {
 	write(t, dir, "doors.yaml", text("nobody"))
 	write(t, dir, "new.yaml", text("public")+"  - { path: /b, admit: nobody }\n")
 	write(t, dir, "bad.yaml", text("publik"))
-	write(t, dir, "promise.yaml", text("public")+"  - { path: /b/c, admit: public }\n  - { path: /b/**, admit: nobody }\nguarantees: [{path: /b/**, only: {role: steward}, because: it is the safe}]\n")
+	write(t, dir, "promise.yaml", text("public")+"  - { path: /b/c, admit: public }\n  - { path: /b/**, admit: nobody }\nguarantees: "+
+		"[{path: /b/**, only: {role: steward}, because: it is the safe}]\n")
 	s := start(t, dir)
 	p := newPerson(t, s.URL)
 	p.is("/a.txt", 403, "")
@@ -337,7 +356,8 @@ func TestVersionsOfThePolicy(t *testing.T) {
 		status int // of /a.txt afterwards
 	}{
 		{"check", 0, "no errors", 403},
-		{"apply new.yaml --dry-run", 0, "~ /**  nobody -> public  (line 3)\n+ /b  nobody  (line 4)\nopened\n  GET / as anonymous\n      before  refuse, by line 3 (/**)\n      after   admit, by line 3 (/**)\nnothing was applied", 403},
+		{"apply new.yaml --dry-run", 0, "~ /**  nobody -> public  (line 3)\n+ /b  nobody  (line 4)\nopened\n  GET / as anonymous\n      " +
+			"before  refuse, by line 3 (/**)\n      after   admit, by line 3 (/**)\nnothing was applied", 403},
 		{"apply new.yaml --no-opening", 1, "was not applied, since it opens something: GET / to anonymous", 403},
 		{"apply new.yaml -m open", 0, "after   admit, by line 3 (/**)\nversion 2 is in force", 200},
 		{"apply new.yaml", 0, "the doors are the same\nversion 3 is in force", 200},
@@ -349,7 +369,8 @@ func TestVersionsOfThePolicy(t *testing.T) {
 		{"show 1", 0, text("nobody"), 200},
 		{"show 9", 1, "There is no such version", 200},
 		{"show x", 2, "versions are numbers", 200},
-		{"rollback 1 -m closed", 0, "~ /**  public -> nobody  (line 3)\n- /b  nobody\nclosed\n  GET / as anonymous\n      before  admit, by line 3 (/**)\n      after   refuse, by line 3 (/**)\nversion 4 is in force, with the text of version 1", 403},
+		{"rollback 1 -m closed", 0, "~ /**  public -> nobody  (line 3)\n- /b  nobody\nclosed\n  GET / as anonymous\n      before  admit, " +
+			"by line 3 (/**)\n      after   refuse, by line 3 (/**)\nversion 4 is in force, with the text of version 1", 403},
 		{"rollback 77", 1, "There is no such version", 403},
 		{"history -o json", 0, "\"comment\": \"closed\"", 403},
 	} {
@@ -388,12 +409,16 @@ func TestVersionsOfThePolicy(t *testing.T) {
 
 func TestCompare(t *testing.T) {
 	dir := t.TempDir()
-	write(t, dir, "old.yaml", "roles: {keeper: , guide: }\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /rota, admit: signed-in }\n")
-	write(t, dir, "same.yaml", "roles: {keeper: , guide: }\ndoors:\n  - { path: [/rota/, /rota/x], admit: signed-in }\n  - { path: /log/**, admit: { any: [ { role: keeper } ] } }\n")
-	write(t, dir, "new.yaml", "roles: {keeper: , guide: }\ndoors:\n  - { path: /log/**, admit: { role: [keeper, guide] } }\n  - { path: /rota, admit: signed-in }\n")
+	write(t, dir, "old.yaml", "roles: {keeper: , guide: }\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /rota, "+
+		"admit: signed-in }\n")
+	write(t, dir, "same.yaml", "roles: {keeper: , guide: }\ndoors:\n  - { path: [/rota/, /rota/x], admit: signed-in }\n  - { path: "+
+		"/log/**, admit: { any: [ { role: keeper } ] } }\n")
+	write(t, dir, "new.yaml", "roles: {keeper: , guide: }\ndoors:\n  - { path: /log/**, admit: { role: [keeper, guide] } }\n  - { path: "+
+		"/rota, admit: signed-in }\n")
 	write(t, dir, "bad.yaml", "doors: []")
 	old := filepath.Join(dir, "old.yaml")
-	if code, out, errOut := run(t, "", "compare", old, filepath.Join(dir, "same.yaml")); code != 0 || !strings.HasPrefix(out, "nothing changes") {
+	if code, out, errOut := run(t, "", "compare", old, filepath.Join(dir, "same.yaml")); code != 0 ||
+		!strings.HasPrefix(out, "nothing changes") {
 		t.Errorf("two spellings of a policy: %d %s %s", code, out, errOut)
 	}
 	code, out, _ := run(t, "", "compare", old, filepath.Join(dir, "new.yaml"), "-o", "json")
@@ -405,13 +430,16 @@ func TestCompare(t *testing.T) {
 		}
 	}
 	if err := json.Unmarshal([]byte(out), &found); err != nil || code != 1 || len(found.Changes) != 1 || found.Changes[0].Effect != "opened" ||
-		found.Changes[0].Witness.Path != "/log" || found.Changes[0].Witness.Visitor != "role:guide" || found.Changes[0].Before != "refuse" || found.Changes[0].After != "admit" {
+		found.Changes[0].Witness.Path != "/log" || found.Changes[0].Witness.Visitor != "role:guide" ||
+		found.Changes[0].Before != "refuse" || found.Changes[0].After != "admit" {
 		t.Errorf("a change: %d %s %v", code, out, err)
 	}
-	if code, out, _ := run(t, "", "compare", old, filepath.Join(dir, "new.yaml")); code != 1 || !strings.Contains(out, "opened\n  GET /log as role:guide\n      before  refuse, by line 3 (/log/**)") {
+	if code, out, _ := run(t, "", "compare", old, filepath.Join(dir, "new.yaml")); code != 1 ||
+		!strings.Contains(out, "opened\n  GET /log as role:guide\n      before  refuse, by line 3 (/log/**)") {
 		t.Errorf("a change as text: %d %s", code, out)
 	}
-	for _, args := range [][]string{{"compare", old}, {"compare", old, filepath.Join(dir, "bad.yaml")}, {"compare", old, filepath.Join(dir, "none.yaml")}} {
+	for _, args := range [][]string{{"compare", old}, {"compare", old, filepath.Join(dir, "bad.yaml")},
+		{"compare", old, filepath.Join(dir, "none.yaml")}} {
 		if code, _, errOut := run(t, "", args...); code != 2 || errOut == "" {
 			t.Errorf("%v: %d %s", args, code, errOut)
 		}

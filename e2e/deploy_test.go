@@ -16,7 +16,8 @@ func TestDeploy(t *testing.T) {
 	t.Parallel()
 	_, help, _ := run(t, "", "serve", "--help")
 	flags := 0
-	for _, file := range []string{"../deploy/ostiarius.service", "../deploy/ostiarius.socket", "../deploy/Containerfile", "../docs/running.md", "../docs/backup.md"} {
+	for _, file := range []string{"../deploy/ostiarius.service", "../deploy/ostiarius.socket", "../deploy/Containerfile",
+		"../docs/running.md", "../docs/backup.md"} {
 		text, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatal(err)
@@ -25,7 +26,8 @@ func TestDeploy(t *testing.T) {
 		_, restore, _ := run(t, "", "restore", "--help")
 		_, link, _ := run(t, "", "people", "link", "--help")
 		for _, line := range strings.Split(string(text), "\n") {
-			if !strings.Contains(line, "ostiarius") && !strings.HasPrefix(line, "CMD") && !strings.Contains(line, "`--") || strings.Contains(line, "useradd") || strings.Contains(line, "podman") || strings.Contains(line, "systemctl") {
+			if !strings.Contains(line, "ostiarius") && !strings.HasPrefix(line, "CMD") && !strings.Contains(line, "`--") ||
+				strings.Contains(line, "useradd") || strings.Contains(line, "podman") || strings.Contains(line, "systemctl") {
 				continue
 			}
 			for _, flag := range regexp.MustCompile(`--[a-z][a-z-]+`).FindAllString(line, -1) {
@@ -47,7 +49,9 @@ func TestDeploy(t *testing.T) {
 	example, _, _ = strings.Cut(example, "```")
 	dir := t.TempDir()
 	write(t, dir, "settings.yaml", example)
-	if code, _, errOut := run(t, "", "serve", "--settings", filepath.Join(dir, "settings.yaml"), "--listen", "nowhere", "--data", filepath.Join(dir, "d"), "--access-log", filepath.Join(dir, "l")); code != 1 || !strings.Contains(errOut, "HOST:PORT") && !strings.Contains(errOut, "nowhere") {
+	if code, _, errOut := run(t, "", "serve", "--settings", filepath.Join(dir, "settings.yaml"), "--listen", "nowhere", "--data",
+		filepath.Join(dir, "d"), "--access-log",
+		filepath.Join(dir, "l")); code != 1 || !strings.Contains(errOut, "HOST:PORT") && !strings.Contains(errOut, "nowhere") {
 		t.Errorf("the settings of the documentation: %d %s", code, errOut)
 	}
 }
@@ -68,8 +72,10 @@ func TestUnit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	write(t, dir, "ostiarius.service", strings.ReplaceAll(strings.ReplaceAll(string(unit), "/usr/local/bin/ostiarius", binary), "=ostiarius\nGroup=ostiarius", "=root"))
-	if out, err := exec.Command(analyze, "verify", filepath.Join(dir, "ostiarius.service")).CombinedOutput(); err != nil || strings.Contains(string(out), "ostiarius.service:") {
+	write(t, dir, "ostiarius.service",
+		strings.ReplaceAll(strings.ReplaceAll(string(unit), "/usr/local/bin/ostiarius", binary), "=ostiarius\nGroup=ostiarius", "=root"))
+	if out, err := exec.Command(analyze, "verify", filepath.Join(dir, "ostiarius.service")).CombinedOutput(); err != nil ||
+		strings.Contains(string(out), "ostiarius.service:") {
 		t.Errorf("%v: %s", err, out)
 	}
 }

@@ -32,7 +32,8 @@ func TestDesk(t *testing.T) {
 	accessible(ctx, t, "the desk's form")
 	do(ctx, t, keys("#username", "walt"), keys("#password", "wrong\r"))
 	look(ctx, t, "[role=alert]", "do not belong together")
-	do(ctx, t, chromedp.Focus("#password"), chromedp.Evaluate[chromedp.Void](`document.querySelector("#password").select()`), chromedp.KeyEvent(walt+"\r"))
+	do(ctx, t, chromedp.Focus("#password"), chromedp.Evaluate[chromedp.Void](`document.querySelector("#password").select()`),
+		chromedp.KeyEvent(walt+"\r"))
 	at("/desk/messages")
 	look(ctx, t, "article", "kettle")
 	nav("Shifts,Messages")
@@ -46,7 +47,8 @@ func TestDesk(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/desk/nothing"))
 	look(ctx, t, "h1", "There is nothing here")
 	// Data is closed by route and method, whatever the browser shows.
-	if got := said(ctx, t, `return (await Promise.all(["/desk/api/board", "/desk/api/shifts"].map(a => fetch(a)))).map(a => a.status)`); got != "[403,200]" {
+	if got := said(ctx, t,
+		`return (await Promise.all(["/desk/api/board", "/desk/api/shifts"].map(a => fetch(a)))).map(a => a.status)`); got != "[403,200]" {
 		t.Errorf("data: %s", got)
 	}
 
@@ -98,7 +100,8 @@ func TestRoutesAreRefreshed(t *testing.T) {
 	if os.Getenv("ORACLE") == "long" {
 		rounds = 50
 	}
-	routes := []struct{ path, closed, title string }{{"/desk/shifts", "Tea room", "Shifts"}, {"/desk/messages", "kettle", "Messages"}, {"/desk/board", "Lamp fund", "Board"}}
+	routes := []struct{ path, closed, title string }{{"/desk/shifts", "Tea room", "Shifts"}, {"/desk/messages", "kettle", "Messages"},
+		{"/desk/board", "Lamp fund", "Board"}}
 	for _, visitor := range []struct {
 		name, password string
 		sees           string
@@ -119,7 +122,9 @@ func TestRoutesAreRefreshed(t *testing.T) {
 				look(ctx, t, "main", map[bool]string{true: "Come in", false: "This is not for you"}[visitor.name == ""])
 			}
 			flashed := said(ctx, t, `return [flashed.some(s => s.includes("`+r.closed+`")), flashed.some(s => s.includes("Come in"))]`)
-			if want := map[bool]string{true: "[true,false]", false: "[false," + map[bool]string{true: "true", false: "false"}[visitor.name == ""] + "]"}[sees]; flashed != want {
+			if want := map[bool]string{
+				true: "[true,false]", false: "[false," + map[bool]string{true: "true", false: "false"}[visitor.name == ""] + "]",
+			}[sees]; flashed != want {
 				t.Errorf("%s as %q: what was drawn %s, want %s", r.path, visitor.name, flashed, want)
 			}
 		}
@@ -131,9 +136,11 @@ func slowMe(ctx context.Context, t *testing.T) {
 	t.Helper()
 	onEachPage(ctx, t, `
 		globalThis.flashed = [];
-		new MutationObserver(() => document.body && flashed.push(document.body.innerText)).observe(document, { subtree: true, childList: true, characterData: true });
+		new MutationObserver(() => document.body && flashed.push(document.body.innerText)).observe(document, { subtree: true, childList:
+		  true, characterData: true });
 		const fast = fetch;
-		globalThis.fetch = (...asked) => String(asked[0]).endsWith("/door/me") ? new Promise(r => setTimeout(r, 60)).then(() => fast(...asked)) : fast(...asked);
+		globalThis.fetch = (...asked) => String(asked[0]).endsWith("/door/me") ? new Promise(r => setTimeout(r, 60)).then(() =>
+		  fast(...asked)) : fast(...asked);
 	`)
 }
 

@@ -49,7 +49,9 @@ doors: [ { path: /sensors/**, admit: { role: device }, ask: basic }, { path: /ga
 	started := 0
 	for _, part := range strings.Split(string(text), "```sh\n")[1:] {
 		script, _, _ := strings.Cut(part, "```")
-		script = strings.NewReplacer("\\\n", " ", ":8443", ":0", ":8080", ":0", ":8460", ":0", "doors.yaml", filepath.Join(dir, "doors.yaml"), "cert.pem", filepath.Join(dir, "cert.pem"), "key.pem", filepath.Join(dir, "key.pem"), `"$DATA"`, shortDir(t)).Replace(script)
+		script = strings.NewReplacer("\\\n", " ", ":8443", ":0", ":8080", ":0", ":8460", ":0", "doors.yaml",
+			filepath.Join(dir, "doors.yaml"), "cert.pem", filepath.Join(dir, "cert.pem"), "key.pem", filepath.Join(dir, "key.pem"),
+			`"$DATA"`, shortDir(t)).Replace(script)
 		p, err := Start(strings.Fields(script)[1:]...)
 		if err != nil {
 			t.Errorf("%s: %v", script, err)

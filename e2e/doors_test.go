@@ -67,19 +67,23 @@ func TestDoorsInAFile(t *testing.T) {
 	doors(2, "--admit: ", "set", "/x", "--admit", "everyone", "--policy", file)
 	doors(2, "path \"x\"", "set", "x", "--admit", "public", "--policy", file)
 	doors(2, "--realm goes with", "set", "/x", "--admit", "signed-in", "--realm", "x", "--policy", file)
-	doors(0, "realm: Gauges", "set", "/gauges/**", "--methods", "POST", "--host", "*.marram.example", "--admit", "role:device", "--ask", "basic", "--realm", "Gauges", "--policy", file, "--yes")
+	doors(0, "realm: Gauges", "set", "/gauges/**", "--methods", "POST", "--host", "*.marram.example", "--admit", "role:device",
+		"--ask", "basic", "--realm", "Gauges", "--policy", file, "--yes")
 	_, out, _ := run(t, "", "doors", "list", "--policy", file, "-o", "json")
 	var all []struct{ Door, Admits string }
-	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all) != 30 || all[28].Door != "POST *.marram.example/gauges/**" || all[28].Admits != `role: device, ask: basic, realm: "Gauges"` {
+	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all) != 30 || all[28].Door != "POST *.marram.example/gauges/**" ||
+		all[28].Admits != `role: device, ask: basic, realm: "Gauges"` {
 		t.Errorf("%v %+v", err, all)
 	}
 	doors(0, "opened", "remove", "/gauges/**", "--methods", "POST", "--host", "*.marram.example", "--policy", file, "--yes")
 	is(string(demo))
 	checked := filepath.Join(dir, "checked.yaml")
-	write(t, dir, "checked.yaml", "roles: { trustee: }\ndoors: [ { path: /orders/**, admit: signed-in } ]\nchecks: { approve: { path: '/orders/*/approve', methods: [POST], admit: { role: trustee } } }\n")
+	write(t, dir, "checked.yaml", "roles: { trustee: }\ndoors: [ { path: /orders/**, admit: signed-in } ]\nchecks: { approve: { path: "+
+		"'/orders/*/approve', methods: [POST], admit: { role: trustee } } }\n")
 	doors(0, "check approve: POST /orders/*/approve", "list", "--policy", checked)
 	doors(0, "Only people with the role trustee", "show", "/orders/7/approve", "--method", "POST", "--policy", checked)
-	if _, out, _ := run(t, "", "doors", "show", "/elsewhere", "--policy", checked); out != "no door covers /elsewhere; what is unlisted is signed-in\n" {
+	if _, out, _ := run(t, "", "doors", "show", "/elsewhere", "--policy",
+		checked); out != "no door covers /elsewhere; what is unlisted is signed-in\n" {
 		t.Errorf("%q", out)
 	}
 	write(t, dir, "broken.yaml", "doors: [")
@@ -102,11 +106,13 @@ func TestDoorsOfTheRunningService(t *testing.T) {
 	}
 	p.is("/newsletters/", 404, "")
 	after, err := client.ShowPolicy.Ask(t.Context(), api, client.None{})
-	if err != nil || after.Comment != "they are old" || strings.Contains(before.Text, "newsletters") || !strings.Contains(after.Text, "/newsletters/**") {
+	if err != nil || after.Comment != "they are old" || strings.Contains(before.Text, "newsletters") ||
+		!strings.Contains(after.Text, "/newsletters/**") {
 		t.Fatalf("%+v %v", after, err)
 	}
 	// Somebody else has edited meanwhile.
-	if _, err := client.ApplyPolicy.Ask(t.Context(), api, client.Draft{Text: before.Text, Base: before.ID}); err == nil || !strings.Contains(err.Error(), "Meanwhile command line has brought another version into force (“they are old”)") {
+	if _, err := client.ApplyPolicy.Ask(t.Context(), api, client.Draft{Text: before.Text, Base: before.ID}); err == nil ||
+		!strings.Contains(err.Error(), "Meanwhile command line has brought another version into force (“they are old”)") {
 		t.Errorf("on top of an older version: %v", err)
 	}
 	if code, out, errOut := run(t, "", "doors", "remove", "/newsletters/**", "--data", s.Data); code != 0 {

@@ -58,7 +58,8 @@ func TestDraft(t *testing.T) {
 	draft(0, "path: /**, admit: signed-in", "", "--files", t.TempDir()) // with nothing in it
 	draft(0, "path: /log/**, admit: public", "", "--files", filepath.Join(Root(), "demo", "site"))
 	hostile := `1.2.3.4 - - [d] "GET /a/b HTTP/1.1" 200 1 "-" "x"` + "\n" + `x - - [d] "GET /gone HTTP/1.1" 404 1` + "\nnonsense \x1b[2J\n" +
-		`x - - [d] "GET /\x1b[31m/..%2f HTTP/1.1" 200 2` + "\n" + `x - - [d] "GET /a/\"# HTTP/1.1" 200 2` + "\n" + strings.Repeat("y", 1<<20) + "\n" + `x - - [d] "GET /dump.sql HTTP/1.1" 200 2`
+		`x - - [d] "GET /\x1b[31m/..%2f HTTP/1.1" 200 2` + "\n" + `x - - [d] "GET /a/\"# HTTP/1.1" 200 2` + "\n" +
+		strings.Repeat("y", 1<<20) + "\n" + `x - - [d] "GET /dump.sql HTTP/1.1" 200 2`
 	out := draft(0, "path: /dump.sql, admit: nobody", hostile, "--log", "-", "--proxy", "http://127.0.0.1:3000")
 	if !strings.Contains(out, "/a/**") || strings.Contains(out, "gone") || strings.ContainsAny(out, "\x1b") {
 		t.Errorf("%s", out)
@@ -99,17 +100,20 @@ func TestDraftAsks(t *testing.T) {
 		return strings.ReplaceAll(string(out), "\r\n", "\n")
 	}
 	out := asked("Marram Point\n\nmember\nyes\n", "")
-	for _, want := range []string{"What is the site called? [This site]", "[closed]", "Who is /members/** for", "1 part looks as if everybody might see it", "site: \"Marram Point\"\n", "\n  member:\n",
+	for _, want := range []string{"What is the site called? [This site]", "[closed]", "Who is /members/** for",
+		"1 part looks as if everybody might see it", "site: \"Marram Point\"\n", "\n  member:\n",
 		"  - { path: /**, admit: signed-in }", "  - { path: /members/**, admit: { role: member } }", "\n  - { path: /, admit: public }"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)
 		}
 	}
 	out = asked("no role!\n", "--site Marram --stance open")
-	if strings.Contains(out, "called?") || strings.Contains(out, "decided yet: closed") || !strings.Contains(out, "A role is one word") || !strings.Contains(out, "  - { path: /members/**, admit: signed-in }") {
+	if strings.Contains(out, "called?") || strings.Contains(out, "decided yet: closed") ||
+		!strings.Contains(out, "A role is one word") || !strings.Contains(out, "  - { path: /members/**, admit: signed-in }") {
 		t.Errorf("%s", out)
 	}
-	if code, out, errOut := run(t, "", "draft", "--files", filepath.Join(dir, "public")); code != 0 || strings.Contains(out+errOut, "called?") {
+	if code, out, errOut := run(t, "", "draft", "--files", filepath.Join(dir, "public")); code != 0 ||
+		strings.Contains(out+errOut, "called?") {
 		t.Errorf("in a pipe: %s%s", out, errOut)
 	}
 }

@@ -25,8 +25,10 @@ func harbourSite(t *testing.T, more string) (*Process, *provider.Provider) {
 	p.Issuer = there.URL
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"doors.yaml": "site: Marram\nroles: { keeper: }\nsources: [ { path: /, files: ./site } ]\ndoors: [ { path: /, admit: public }, { path: /log/**, admit: signed-in } ]\n" +
-			"elsewhere: { harbour: { title: Harbour account, issuer: \"" + there.URL + "\", client: marram, joins: true, grants: [ { claim: groups, holds: crew, role: keeper } ] } }\n" + more,
+		"doors.yaml": "site: Marram\nroles: { keeper: }\nsources: [ { path: /, files: ./site } ]\ndoors: [ { path: /, admit: public }, { " +
+			"path: /log/**, admit: signed-in } ]\n" +
+			"elsewhere: { harbour: { title: Harbour account, issuer: \"" + there.URL +
+			"\", client: marram, joins: true, grants: [ { claim: groups, holds: crew, role: keeper } ] } }\n" + more,
 		"site/index.html": "first", "site/log/index.html": "the log", "secret": "the secret of the site\n",
 	} {
 		file := filepath.Join(dir, name)
@@ -51,7 +53,8 @@ func TestElsewhereRoad(t *testing.T) {
 		t.Helper()
 		do(ctx, t, actions...)
 	}
-	do(chromedp.Navigate(s.URL+"/log/"), chromedp.Click("form.elsewhere button"), chromedp.WaitVisible("button[value=h-2]"), chromedp.Click("button[value=h-2]"), chromedp.WaitVisible("#username"))
+	do(chromedp.Navigate(s.URL+"/log/"), chromedp.Click("form.elsewhere button"), chromedp.WaitVisible("button[value=h-2]"),
+		chromedp.Click("button[value=h-2]"), chromedp.WaitVisible("#username"))
 	at(ctx, t, s.URL+"/door/elsewhere/harbour/first?next=%2Flog%2F")
 	accessible(ctx, t, "first time from elsewhere")
 	do(chromedp.Submit("#username"), chromedp.WaitNotPresent("#username"))
@@ -68,7 +71,8 @@ func TestElsewhereRoad(t *testing.T) {
 	if len(p.SignedOut()) != 1 {
 		t.Errorf("signed out there: %v", p.SignedOut())
 	}
-	do(chromedp.Navigate(s.URL+"/log/"), chromedp.Click("form.elsewhere button"), chromedp.WaitVisible("button[value=h-2]"), chromedp.Click("button[value=h-2]"))
+	do(chromedp.Navigate(s.URL+"/log/"), chromedp.Click("form.elsewhere button"), chromedp.WaitVisible("button[value=h-2]"),
+		chromedp.Click("button[value=h-2]"))
 	eventually(t, func() bool {
 		text, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.body.innerText`))
 		return err == nil && text == "the log"
@@ -100,10 +104,13 @@ func TestElsewhereFromOutside(t *testing.T) {
 	if code, _, wrong := run(t, ines, "people", "add", "ines", "--password-stdin", "--data", s.Data); code != 0 {
 		t.Fatal(wrong)
 	}
-	for _, next := range []string{"//evil.example/", "https://evil.example/", `/\evil.example`, "/%5cevil.example", "javascript:alert(1)", "/door/../..//evil.example", " /evil", "/log/\r\nLocation: https://evil.example"} {
+	for _, next := range []string{"//evil.example/", "https://evil.example/", `/\evil.example`, "/%5cevil.example",
+		"javascript:alert(1)", "/door/../..//evil.example", " /evil", "/log/\r\nLocation: https://evil.example"} {
 		p := newPerson(t, s.URL)
 		a := p.thereAndBack(t, there.Issuer, next, "h-2")
-		if a.status != 303 || !strings.HasPrefix(a.location, "/door/elsewhere/harbour/first?next=") || strings.Contains(a.location, "evil.example") && !strings.Contains(a.location, "%2Fevil.example") || strings.Contains(a.location, "next=%2F%2F") {
+		if a.status != 303 || !strings.HasPrefix(a.location, "/door/elsewhere/harbour/first?next=") ||
+			strings.Contains(a.location, "evil.example") && !strings.Contains(a.location, "%2Fevil.example") ||
+			strings.Contains(a.location, "next=%2F%2F") {
 			t.Errorf("%q leads to %d %q", next, a.status, a.location)
 		}
 	}
@@ -118,7 +125,8 @@ func TestElsewhereFromOutside(t *testing.T) {
 	}
 	back.Body.Close()
 	link := strings.TrimPrefix(back.Header.Get("Location"), s.URL)
-	if a := victim.get(link); a.status != 400 || strings.Contains(a.header.Get("Set-Cookie"), "ostiarius-session") || !strings.Contains(a.body, "another window") {
+	if a := victim.get(link); a.status != 400 || strings.Contains(a.header.Get("Set-Cookie"), "ostiarius-session") ||
+		!strings.Contains(a.body, "another window") {
 		t.Errorf("in the victim's browser: %d %v", a.status, a.header["Set-Cookie"])
 	}
 	if a := attacker.get(link); a.status != 303 {
@@ -128,7 +136,8 @@ func TestElsewhereFromOutside(t *testing.T) {
 		t.Errorf("and again: %d", a.status)
 	}
 	// From another site nobody is sent on their way.
-	if a := victim.do("POST", "/door/elsewhere/harbour", "", "Origin", "https://evil.example", "Sec-Fetch-Site", "cross-site"); a.status != 403 {
+	if a := victim.do("POST", "/door/elsewhere/harbour", "", "Origin", "https://evil.example", "Sec-Fetch-Site",
+		"cross-site"); a.status != 403 {
 		t.Errorf("from another site: %d", a.status)
 	}
 	if a := victim.get("/door/elsewhere/harbour"); a.status != 200 || a.header.Get("Refresh") != "" {
@@ -160,12 +169,14 @@ func TestElsewhereFromOutside(t *testing.T) {
 	}
 	// The provider says that she has signed out.
 	for token, want := range map[string]int{there.LogoutToken("h-1"): 200, "nonsense": 400} {
-		if a := newPerson(t, s.URL).do("POST", "/door/elsewhere/harbour/sign-out", url.Values{"logout_token": {token}}.Encode()); a.status != want || a.header.Get("Cache-Control") != "no-store" {
+		if a := newPerson(t, s.URL).do("POST", "/door/elsewhere/harbour/sign-out",
+			url.Values{"logout_token": {token}}.Encode()); a.status != want || a.header.Get("Cache-Control") != "no-store" {
 			t.Errorf("a logout token: %d %v", a.status, a.header)
 		}
 	}
 	again.is("/log/", 303, "/door/sign-in?next=%2Flog%2F")
-	if code, out, _ := run(t, "", "people", "show", "ines", "--data", s.Data); code != 0 || !strings.Contains(out, "harbour, as ines@marram.example") {
+	if code, out, _ := run(t, "", "people", "show", "ines", "--data", s.Data); code != 0 ||
+		!strings.Contains(out, "harbour, as ines@marram.example") {
 		t.Error(out)
 	}
 	if log := s.Log(); strings.Contains(log, "the secret of the site") || strings.Contains(log, "code=") {

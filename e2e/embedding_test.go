@@ -25,7 +25,8 @@ func TestImportingAsDocumented(t *testing.T) {
 	if err := os.Symlink(Root(), filepath.Join(dir, "ostiarius")); err != nil {
 		t.Fatal(err)
 	}
-	write(t, dir, "tides/main.go", "package main\n\nimport (\n\t\"log\"\n\t\"net/http\"\n\n\t\"ostiarius/embed\"\n)\n\nfunc main() {\n\tmux := http.NewServeMux()\n"+string(code[1])+"}\n")
+	write(t, dir, "tides/main.go", "package main\n\nimport (\n\t\"log\"\n\t\"net/http\"\n\n\t\"ostiarius/embed\"\n)\n\nfunc main() "+
+		"{\n\tmux := http.NewServeMux()\n"+string(code[1])+"}\n")
 	write(t, dir, "tides/go.mod", "module tides\n\ngo 1.26\n")
 	for _, line := range strings.Split(strings.TrimSpace(string(commands[1])), "\n") {
 		words := strings.Fields(line)

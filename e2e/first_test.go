@@ -45,21 +45,26 @@ func TestFromNothing(t *testing.T) {
 	}
 	token := second[strings.LastIndex(second, "=")+1:]
 	post := func(link, name, password string) answer {
-		return newPerson(t, s.URL).do("POST", "/door/first", url.Values{"link": {link}, "username": {name}, "password": {password}, "again": {password}}.Encode(), "Accept", "text/html")
+		return newPerson(t, s.URL).do("POST", "/door/first",
+			url.Values{"link": {link}, "username": {name}, "password": {password}, "again": {password}}.Encode(), "Accept", "text/html")
 	}
-	for _, bad := range []answer{post("", "eve", "kettle-moth-anvil"), post("nonsense", "eve", "kettle-moth-anvil"), post(first[strings.LastIndex(first, "=")+1:], "eve", "kettle-moth-anvil")} {
-		if bad.status != http.StatusGone && bad.status != http.StatusUnprocessableEntity || strings.Contains(bad.header.Get("Set-Cookie"), "session") {
+	for _, bad := range []answer{post("", "eve", "kettle-moth-anvil"), post("nonsense", "eve", "kettle-moth-anvil"),
+		post(first[strings.LastIndex(first, "=")+1:], "eve", "kettle-moth-anvil")} {
+		if bad.status != http.StatusGone && bad.status != http.StatusUnprocessableEntity ||
+			strings.Contains(bad.header.Get("Set-Cookie"), "session") {
 			t.Errorf("%d %v", bad.status, bad.header)
 		}
 	}
-	if a := post(token, "a/b", "kettle-moth-anvil"); a.status != http.StatusUnprocessableEntity || strings.Contains(a.header.Get("Set-Cookie"), "session") {
+	if a := post(token, "a/b", "kettle-moth-anvil"); a.status != http.StatusUnprocessableEntity ||
+		strings.Contains(a.header.Get("Set-Cookie"), "session") {
 		t.Errorf("a name that cannot be: %d", a.status)
 	}
 	if a := post(token, "agnes", "password1"); a.status != http.StatusUnprocessableEntity {
 		t.Errorf("a common password: %d", a.status)
 	}
 	ctx := tab(t)
-	do(ctx, t, chromedp.Navigate(second), keys("#username", "agnes"), keys("#password", "amber-lantern-shelf"), keys("#again", "amber-lantern-shelf"))
+	do(ctx, t, chromedp.Navigate(second), keys("#username", "agnes"), keys("#password", "amber-lantern-shelf"),
+		keys("#again", "amber-lantern-shelf"))
 	accessible(ctx, t, "the first account")
 	do(ctx, t, chromedp.Submit("#username"), chromedp.WaitVisible("[role=tree]"))
 	at(ctx, t, s.URL+"/door/console/site")
@@ -67,7 +72,8 @@ func TestFromNothing(t *testing.T) {
 	if a := post(token, "eve", "kettle-moth-anvil"); a.status != http.StatusGone && a.status != http.StatusUnprocessableEntity {
 		t.Errorf("the link again: %d", a.status)
 	}
-	if code, _, errOut := run(t, "", "people", "link", "--first", "--data", data); code != 1 || !strings.Contains(errOut, "somebody has the role steward already") {
+	if code, _, errOut := run(t, "", "people", "link", "--first", "--data", data); code != 1 ||
+		!strings.Contains(errOut, "somebody has the role steward already") {
 		t.Errorf("another first steward: %d %s", code, errOut)
 	}
 	_, out, _ = run(t, "", "people", "list", "--data", data)

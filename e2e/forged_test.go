@@ -39,10 +39,13 @@ func TestForgedRequests(t *testing.T) {
 	for i := range 2400 {
 		var b strings.Builder
 		method := pick("GET", "GET", "GET", "POST", "HEAD", "OPTIONS", "PUT")
-		path := pick("/open", "/open/", "/closed/x", "/visit/../closed/x", "//closed/x", "/%63losed/x", "/open;/../closed", "/closed", "/open?x=/closed/", "/open%2f..%2fclosed")
-		fmt.Fprintf(&b, "%s %s HTTP/1.%s\r\nHost: %s\r\n", method, path, pick("1", "1", "1", "0"), pick("marram.example", "marram.example:80", "127.0.0.1"))
+		path := pick("/open", "/open/", "/closed/x", "/visit/../closed/x", "//closed/x", "/%63losed/x", "/open;/../closed", "/closed",
+			"/open?x=/closed/", "/open%2f..%2fclosed")
+		fmt.Fprintf(&b, "%s %s HTTP/1.%s\r\nHost: %s\r\n", method, path, pick("1", "1", "1", "0"),
+			pick("marram.example", "marram.example:80", "127.0.0.1"))
 		for range 1 + random.IntN(6) {
-			name := spell(pick(append(claims, "Ostiarius-Door", "X-Forwarded-Host", "X-Forwarded-Proto", "X-Remote-Groups", "Destination", "SSL-Client-Verify", "Content-Location-X")...))
+			name := spell(pick(append(claims, "Ostiarius-Door", "X-Forwarded-Host", "X-Forwarded-Proto", "X-Remote-Groups", "Destination",
+				"SSL-Client-Verify", "Content-Location-X")...))
 			value := forged
 			if random.IntN(8) == 0 {
 				value = "/closed/" + forged
@@ -51,7 +54,9 @@ func TestForgedRequests(t *testing.T) {
 		}
 		switch random.IntN(6) {
 		case 0:
-			fmt.Fprintf(&b, "Connection: %s\r\nUpgrade: %s\r\nHTTP2-Settings: AAMAAABkAAQCAAAAAAIAAAAA\r\n", pick("Upgrade", "upgrade, HTTP2-Settings", "Upgrade, Ostiarius-User", "Cookie"), pick("h2c", "websocket", "websocket, h2c", "TLS/1.0", "foo"))
+			fmt.Fprintf(&b, "Connection: %s\r\nUpgrade: %s\r\nHTTP2-Settings: AAMAAABkAAQCAAAAAAIAAAAA\r\n",
+				pick("Upgrade", "upgrade, HTTP2-Settings", "Upgrade, Ostiarius-User", "Cookie"),
+				pick("h2c", "websocket", "websocket, h2c", "TLS/1.0", "foo"))
 		case 1:
 			fmt.Fprintf(&b, "Cookie: ostiarius-session=%s; theirs=1\r\n", forged)
 		case 2:
@@ -109,7 +114,8 @@ func TestForgedRequests(t *testing.T) {
 func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 	s := behindDoors(t, http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	api := client.New(s.Data)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	p := newPerson(t, s.URL)
@@ -120,12 +126,13 @@ func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 		headers []string
 		status  int
 	}{
-		"a form":                 {[]string{"Content-Type", "text/plain"}, 403},
-		"a form with the field":  {[]string{"Content-Type", "text/plain", field, "x"}, 415},
-		"no type":                {[]string{"Content-Type", "", field, "x"}, 415},
-		"without the field":      {[]string{"Content-Type", "application/json"}, 403},
-		"another origin":         {[]string{"Content-Type", "application/json", field, "x", "Origin", "https://evil.example"}, 403},
-		"another scheme":         {[]string{"Content-Type", "application/json", field, "x", "Origin", strings.Replace(s.URL, "http:", "https:", 1)}, 403},
+		"a form":                {[]string{"Content-Type", "text/plain"}, 403},
+		"a form with the field": {[]string{"Content-Type", "text/plain", field, "x"}, 415},
+		"no type":               {[]string{"Content-Type", "", field, "x"}, 415},
+		"without the field":     {[]string{"Content-Type", "application/json"}, 403},
+		"another origin":        {[]string{"Content-Type", "application/json", field, "x", "Origin", "https://evil.example"}, 403},
+		"another scheme": {[]string{"Content-Type", "application/json", field, "x", "Origin",
+			strings.Replace(s.URL, "http:", "https:", 1)}, 403},
 		"another port":           {[]string{"Content-Type", "application/json", field, "x", "Origin", "http://127.0.0.1:1"}, 403},
 		"no origin":              {[]string{"Content-Type", "application/json", field, "x", "Origin", "null"}, 403},
 		"another site, it says":  {[]string{"Content-Type", "application/json", field, "x", "Sec-Fetch-Site", "cross-site"}, 403},
@@ -148,7 +155,8 @@ func TestOnlyWhatIsMeantIsAdministered(t *testing.T) {
 	}
 	// What a proof of more than 15 minutes ago does not do is shown with a moved clock in
 	// service/face/api; here, that the console's ways to give one work.
-	_, mark, _ := strings.Cut(p.get("/door/console/", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document").body, `name="proof" content="`)
+	_, mark, _ := strings.Cut(p.get("/door/console/", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document").body,
+		`name="proof" content="`)
 	mark, _, _ = strings.Cut(mark, `"`)
 	if a := p.do("POST", people, body, append(meant, "Ostiarius-Proof", mark)...); a.status != 201 {
 		t.Errorf("the console: %d %s", a.status, a.body)

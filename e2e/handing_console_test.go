@@ -27,7 +27,8 @@ func TestSiteAsksForOnePasswordOrAPass(t *testing.T) {
 	before, stranger := text(), newPerson(t, s.URL)
 	do(ctx, t, point("/board"))
 	look(ctx, t, "section[aria-label] h2", "/board")
-	do(ctx, t, word("who"), pick("whoever knows one shared password"), pick("a new one"), keys(labelled("Name of the new shared password"), "board-papers"), keys(labelled("What it opens, for people"), "Board papers"))
+	do(ctx, t, word("who"), pick("whoever knows one shared password"), pick("a new one"),
+		keys(labelled("Name of the new shared password"), "board-papers"), keys(labelled("What it opens, for people"), "Board papers"))
 	look(ctx, t, "[data-testid=sentence]", "Only people who know the shared password board-papers may see /board/ and everything below")
 	accessible(ctx, t, "a shared password for a place")
 	do(ctx, t, press("Close /board/ to strangers")...)
@@ -37,11 +38,15 @@ func TestSiteAsksForOnePasswordOrAPass(t *testing.T) {
 		t.Fatal(err)
 	}
 	stranger.is("/board/", http.StatusSeeOther, "/door/unlock?next=%2Fboard%2F")
-	if a := stranger.do("POST", "/door/unlock", url.Values{"name": {"board-papers"}, "password": {strings.TrimSpace(password)}, "next": {"/board/"}}.Encode()); a.status != http.StatusSeeOther {
+	if a := stranger.do("POST", "/door/unlock",
+		url.Values{
+			"name": {"board-papers"}, "password": {strings.TrimSpace(password)}, "next": {"/board/"},
+		}.Encode()); a.status != http.StatusSeeOther {
 		t.Errorf("%d %s", a.status, a.body)
 	}
 	stranger.is("/board/", http.StatusOK, "")
-	for _, line := range []string{"  board-papers: { title: \"Board papers\" }\n", "  - path: /board/**\n    admit: { shared: board-papers }\n"} {
+	for _, line := range []string{"  board-papers: { title: \"Board papers\" }\n",
+		"  - path: /board/**\n    admit: { shared: board-papers }\n"} {
 		if !strings.Contains(text(), line) {
 			t.Errorf("the file has no %q:\n%s", line, text())
 		}
@@ -57,7 +62,8 @@ func TestSiteAsksForOnePasswordOrAPass(t *testing.T) {
 	look(ctx, t, "[data-testid=sentence]", "Only holders of a pass for recordings may see /newsletters/ and everything below")
 	do(ctx, t, press("Close /newsletters/ to strangers")...)
 	look(ctx, t, "section[aria-label]", "The page Passes issues them.")
-	if a := newPerson(t, s.URL).get("/newsletters/"); a.status != http.StatusUnauthorized || !strings.Contains(a.header.Get("WWW-Authenticate"), "Sound recordings") {
+	if a := newPerson(t, s.URL).get("/newsletters/"); a.status != http.StatusUnauthorized ||
+		!strings.Contains(a.header.Get("WWW-Authenticate"), "Sound recordings") {
 		t.Errorf("%d %v", a.status, a.header)
 	}
 }
@@ -71,7 +77,8 @@ func TestConsoleHandsOutAccess(t *testing.T) {
 	look(ctx, t, "table", "Dora Quill")
 	look(ctx, t, "table", "used up")
 	accessible(ctx, t, "passes")
-	do(ctx, t, chromedp.Click(`//button[contains(., "paused")]`), chromedp.WaitNotPresent(`//td[contains(., "Ada Carrow")]`), chromedp.Click(`//button[.="Dora Quill"]`))
+	do(ctx, t, chromedp.Click(`//button[contains(., "paused")]`), chromedp.WaitNotPresent(`//td[contains(., "Ada Carrow")]`),
+		chromedp.Click(`//button[.="Dora Quill"]`))
 	look(ctx, t, "[role=dialog]", "It was used from more networks than its kind allows")
 	look(ctx, t, "[role=dialog] ol", "paused: since it was used from too many networks")
 	accessible(ctx, t, "a pass and its story")
@@ -79,7 +86,8 @@ func TestConsoleHandsOutAccess(t *testing.T) {
 	look(ctx, t, "[role=dialog] ol", "resumed by agnes")
 	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 
-	do(ctx, t, chromedp.Click(`//button[.="Issue a pass"]`), keys(labelled("Address of the recipient"), "tess@marram.example"), keys(labelled("Name of the recipient"), "Tess Marsh"), chromedp.Click(`//button[.="Issue the pass"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Issue a pass"]`), keys(labelled("Address of the recipient"), "tess@marram.example"),
+		keys(labelled("Name of the recipient"), "Tess Marsh"), chromedp.Click(`//button[.="Issue the pass"]`))
 	look(ctx, t, "[role=dialog]", "A message is on its way to tess@marram.example")
 	accessible(ctx, t, "an issued pass")
 	var shown [2]string
@@ -103,7 +111,8 @@ func TestConsoleHandsOutAccess(t *testing.T) {
 	if code := fetched(); code != http.StatusOK {
 		t.Errorf("the new pass: %d", code)
 	}
-	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Done"]`), chromedp.Navigate(s.URL+"/door/console/passes?search=marsh"), chromedp.WaitVisible(`//button[.="Tess Marsh"]`), chromedp.Click(`//button[.="Tess Marsh"]`))
+	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Done"]`), chromedp.Navigate(s.URL+"/door/console/passes?search=marsh"),
+		chromedp.WaitVisible(`//button[.="Tess Marsh"]`), chromedp.Click(`//button[.="Tess Marsh"]`))
 	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Revoke"]`))
 	look(ctx, t, "body", "Revoke the pass of Tess Marsh?")
 	do(ctx, t, chromedp.Click(`//button[.="Revoke it"]`))
@@ -115,10 +124,13 @@ func TestConsoleHandsOutAccess(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/shared"))
 	look(ctx, t, "main", "Press kit")
 	accessible(ctx, t, "shared passwords")
-	do(ctx, t, chromedp.Click(`//button[.="Change the password"]`), chromedp.WaitVisible(`input[aria-label="The password"]`), over(`input[aria-label="The password"]`, "copper-kettle-moss"))
-	do(ctx, t, chromedp.WaitVisible(`//*[@role="dialog"]//button[.="Change the password"][not(@disabled)]`), chromedp.Click(`//*[@role="dialog"]//button[.="Change the password"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Change the password"]`), chromedp.WaitVisible(`input[aria-label="The password"]`),
+		over(`input[aria-label="The password"]`, "copper-kettle-moss"))
+	do(ctx, t, chromedp.WaitVisible(`//*[@role="dialog"]//button[.="Change the password"][not(@disabled)]`),
+		chromedp.Click(`//*[@role="dialog"]//button[.="Change the password"]`))
 	look(ctx, t, "[role=dialog]", "Press kit has another password.")
-	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Tell people"]`), keys(labelled("To whom"), "editor@gazette.example, nonsense"), chromedp.Click(`//button[.="Look at it first"]`))
+	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Tell people"]`),
+		keys(labelled("To whom"), "editor@gazette.example, nonsense"), chromedp.Click(`//button[.="Look at it first"]`))
 	look(ctx, t, "[role=dialog]", `"nonsense" is no e-mail address`)
 	look(ctx, t, "[role=dialog]", "The password is: (the password is not shown)")
 	accessible(ctx, t, "telling a shared password")

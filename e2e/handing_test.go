@@ -58,11 +58,14 @@ type issuedPass = client.IssuedPass
 
 func issue(t *testing.T, s *Process, args ...string) (p issuedPass) {
 	t.Helper()
-	code, out, errOut := run(t, "", append([]string{"passes", "issue", "recordings", "--to", "ada@carrow.example", "-o", "json", "--data", s.Data}, args...)...)
-	if code != 0 || json.Unmarshal([]byte(out), &p) != nil || p.ID == "" || p.Reference == "" || p.Link == "" || p.User == "" || p.Password == "" {
+	code, out, errOut := run(t, "",
+		append([]string{"passes", "issue", "recordings", "--to", "ada@carrow.example", "-o", "json", "--data", s.Data}, args...)...)
+	if code != 0 || json.Unmarshal([]byte(out), &p) != nil || p.ID == "" || p.Reference == "" || p.Link == "" || p.User == "" ||
+		p.Password == "" {
 		t.Fatalf("issue: %d %s%s", code, out, errOut)
 	}
-	if p.Mailed == (p.Letter != nil) || !p.Mailed && (!strings.Contains(p.Letter.Text, p.Link) || !strings.Contains(p.Letter.Text, p.Password)) {
+	if p.Mailed == (p.Letter != nil) || !p.Mailed &&
+		(!strings.Contains(p.Letter.Text, p.Link) || !strings.Contains(p.Letter.Text, p.Password)) {
 		t.Errorf("what to send where nothing is mailed (%v): %+v", p.Mailed, p.Letter)
 	}
 	return p
@@ -126,7 +129,8 @@ func TestProgramsDownloadWithAPass(t *testing.T) {
 	tool("curl", "-sfI", "-u", who, at("tide.wav"))
 	tool("wget", "-q", "--user="+p.User, "--password="+p.Password, "-O", "bell-again.wav", at("bell.wav"))
 	is("bell.wav", "bell-again.wav", 1) // on the same day
-	tool("aria2c", "-q", "-x4", "-s4", "-k1M", "--allow-overwrite=true", "--http-user="+p.User, "--http-passwd="+p.Password, "-o", "tide.wav", at("tide.wav"))
+	tool("aria2c", "-q", "-x4", "-s4", "-k1M", "--allow-overwrite=true", "--http-user="+p.User, "--http-passwd="+p.Password, "-o",
+		"tide.wav", at("tide.wav"))
 	is("tide.wav", "tide.wav", 2)
 	tool("wget", "-q", "--user="+p.User, "--password="+p.Password, at("lamp.wav"))
 	is("lamp.wav", "lamp.wav", 3)
@@ -149,7 +153,8 @@ func TestProgramsDownloadWithAPass(t *testing.T) {
 	}
 	// Where nothing is to be told, nothing is; and the pass leads in all the same.
 	other := issue(t, s)
-	if out := tool("curl", "-si", s.URL+"/attic/box.bin"); !strings.Contains(out, "404") || strings.Contains(strings.ToLower(out), "www-authenticate") {
+	if out := tool("curl", "-si", s.URL+"/attic/box.bin"); !strings.Contains(out, "404") ||
+		strings.Contains(strings.ToLower(out), "www-authenticate") {
 		t.Errorf("a hidden place: %s", out)
 	}
 	if out := tool("curl", "-s", "-u", other.User+":"+other.Password, s.URL+"/attic/box.bin"); out != "old" {
@@ -169,7 +174,8 @@ func TestTheLinkOfAPass(t *testing.T) {
 		if a.status != 303 || a.location != "/door/pass" || a.header.Get("Referrer-Policy") != "no-referrer" {
 			t.Fatalf("the link: %d %s %v", a.status, a.location, a.header)
 		}
-		if a := scanner.get("/door/pass"); a.status != 200 || !strings.Contains(a.body, "Ada Carrow") || strings.Contains(a.body, link[len("/door/pass?link="):]) {
+		if a := scanner.get("/door/pass"); a.status != 200 || !strings.Contains(a.body, "Ada Carrow") ||
+			strings.Contains(a.body, link[len("/door/pass?link="):]) {
 			t.Errorf("its page: %d %s", a.status, a.body)
 		}
 		scanner.do("HEAD", link, "")
@@ -185,7 +191,9 @@ func TestTheLinkOfAPass(t *testing.T) {
 	mine.is("/recordings/", 200, "")
 	mine.is("/recordings/lamp.wav", 200, "")
 	mine.is("/door/pass", 410, "") // the token is not brought any more
-	if a := mine.get("/door/may?path=/recordings/&path=/press/"); a.body != `{"places":[{"path":"/recordings/","method":"GET","may":true,"outcome":"admit"},{"path":"/press/","method":"GET","may":false,"outcome":"challenge","code":"unlock-needed","name":"press-kit","go":"/door/unlock?next=%2Fpress%2F"}]}`+"\n" {
+	if a := mine.get("/door/may?path=/recordings/&path=/press/"); a.body != `{"places":[{"path":"/recordings/","method":"GET",`+
+		`"may":true,"outcome":"admit"},{"path":"/press/","method":"GET","may":false,"outcome":"challenge","code":"unlock-needed",`+
+		`"name":"press-kit","go":"/door/unlock?next=%2Fpress%2F"}]}`+"\n" {
 		t.Errorf("may: %s", a.body)
 	}
 	// The same with the name and the password, typed.
@@ -199,7 +207,8 @@ func TestTheLinkOfAPass(t *testing.T) {
 	}
 	typed.is("/recordings/", 200, "")
 	form.Set("password", "wrong")
-	if a := newPerson(t, s.URL).do("POST", "/door/unlock", form.Encode()); a.status != 422 || !strings.Contains(a.body, "not the name and the password") || !strings.Contains(a.body, p.User) {
+	if a := newPerson(t, s.URL).do("POST", "/door/unlock", form.Encode()); a.status != 422 ||
+		!strings.Contains(a.body, "not the name and the password") || !strings.Contains(a.body, p.User) {
 		t.Errorf("a wrong one: %d %s", a.status, a.body)
 	}
 	// Signing out closes what a browser holds, and no other.
@@ -211,7 +220,8 @@ func TestTheLinkOfAPass(t *testing.T) {
 	if code, _, errOut := run(t, "", "passes", "pause", p.ID, "--data", s.Data); code != 0 {
 		t.Fatal(errOut)
 	}
-	if a := mine.get("/door/unlock?next=/recordings/"); !strings.Contains(a.body, "is paused by the people") || !strings.Contains(a.body, "Ask at the shop.") {
+	if a := mine.get("/door/unlock?next=/recordings/"); !strings.Contains(a.body, "is paused by the people") ||
+		!strings.Contains(a.body, "Ask at the shop.") {
 		t.Errorf("a paused pass: %s", a.body)
 	}
 	for _, no := range []string{"/door/pass?link=x", "/door/pass?link=" + strings.Repeat("A", 43), "/door/pass?again=x"} {
@@ -246,31 +256,36 @@ func TestSharedPasswords(t *testing.T) {
 	}
 	set("copper-kettle-moss\n", "set", "press-kit", "--password-stdin")
 	set("every-last-window\n", "set", "everything", "--password-stdin")
-	if a := stranger.get("/door/unlock?next=%2Fpress%2F"); a.status != 200 || !strings.Contains(a.body, "<h1>Press kit</h1>") || !strings.Contains(a.body, `type="password"`) {
+	if a := stranger.get("/door/unlock?next=%2Fpress%2F"); a.status != 200 || !strings.Contains(a.body, "<h1>Press kit</h1>") ||
+		!strings.Contains(a.body, `type="password"`) {
 		t.Errorf("the page: %d %s", a.status, a.body)
 	}
 	if a := unlock(stranger, "press-kit", "wrong", "/press/"); a.status != 422 || !strings.Contains(a.body, "This is not the password") {
 		t.Errorf("a wrong one: %d %s", a.status, a.body)
 	}
 	a := unlock(stranger, "press-kit", "copper-kettle-moss", "/press/?part=2")
-	if a.status != 303 || a.location != "/press/?part=2" || !strings.Contains(a.header.Get("Set-Cookie"), "Max-Age=604800; HttpOnly; SameSite=Lax") {
+	if a.status != 303 || a.location != "/press/?part=2" ||
+		!strings.Contains(a.header.Get("Set-Cookie"), "Max-Age=604800; HttpOnly; SameSite=Lax") {
 		t.Fatalf("the right one: %d %s %v", a.status, a.location, a.header)
 	}
 	stranger.is("/press/", 200, "")
 	stranger.is("/plans/", 303, "/door/unlock?next=%2Fplans%2F")
 	stranger.is("/door/unlock?next=/press/", 303, "/press/")
 	all := newPerson(t, s.URL)
-	if a := unlock(all, "press-kit", "every-last-window", "/press/"); a.status != 303 || strings.Contains(a.header.Get("Set-Cookie"), "Max-Age") {
+	if a := unlock(all, "press-kit", "every-last-window", "/press/"); a.status != 303 ||
+		strings.Contains(a.header.Get("Set-Cookie"), "Max-Age") {
 		t.Errorf("the one for all, at its page: %d %v", a.status, a.header)
 	}
 	all.is("/press/", 200, "")
 	all.is("/plans/", 200, "")
 	script := newPerson(t, s.URL)
-	if a := script.do("POST", "/door/unlock", `{"name":"press-kit","password":"copper-kettle-moss"}`, "Content-Type", "application/json"); a.status != 200 || a.body != `{"next":"/press/","unlocked":true}`+"\n" {
+	if a := script.do("POST", "/door/unlock", `{"name":"press-kit","password":"copper-kettle-moss"}`, "Content-Type",
+		"application/json"); a.status != 200 || a.body != `{"next":"/press/","unlocked":true}`+"\n" {
 		t.Errorf("a script: %d %s", a.status, a.body)
 	}
 	for _, name := range []string{"nothing", "", "press-kit; DROP"} {
-		if a := newPerson(t, s.URL).do("POST", "/door/unlock", fmt.Sprintf(`{"name":%q,"password":"x"}`, name), "Content-Type", "application/json"); a.status != 422 || !strings.Contains(a.body, `"code":"wrong"`) {
+		if a := newPerson(t, s.URL).do("POST", "/door/unlock", fmt.Sprintf(`{"name":%q,"password":"x"}`, name), "Content-Type",
+			"application/json"); a.status != 422 || !strings.Contains(a.body, `"code":"wrong"`) {
 			t.Errorf("the name %q: %d %s", name, a.status, a.body)
 		}
 	}
@@ -382,10 +397,13 @@ func TestKilledWhileItCounts(t *testing.T) {
 func TestServiceAndExplainAgreeAboutHandingOut(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(17, 500))
-	demands := []string{"{ shared: a }", "{ shared: [a, b] }", "{ pass: p }", "{ pass: [p, q] }", "{ any: [ { shared: a }, { pass: p } ] }", "{ shared: b, pass: q }", "{ any: [ { role: keeper }, { pass: p } ] }",
-		"{ role: keeper, shared: a }", "{ all: [ { shared: a }, { shared: b } ] }", "{ any: [ signed-in, { shared: b } ] }", "{ network: 127.0.0.0/8, pass: p }", "signed-in", "public"}
+	demands := []string{"{ shared: a }", "{ shared: [a, b] }", "{ pass: p }", "{ pass: [p, q] }",
+		"{ any: [ { shared: a }, { pass: p } ] }", "{ shared: b, pass: q }", "{ any: [ { role: keeper }, { pass: p } ] }",
+		"{ role: keeper, shared: a }", "{ all: [ { shared: a }, { shared: b } ] }", "{ any: [ signed-in, { shared: b } ] }",
+		"{ network: 127.0.0.0/8, pass: p }", "signed-in", "public"}
 	var text strings.Builder
-	text.WriteString("roles: { keeper: }\nshared: { a: , b: }\npasses: { p: { title: P, downloads: any, networks: any }, q: { title: Q, downloads: any, networks: any } }\nsources: [ { path: /, files: ./site } ]\nunlisted: hide\ndoors:\n")
+	text.WriteString("roles: { keeper: }\nshared: { a: , b: }\npasses: { p: { title: P, downloads: any, networks: any }, q: { title: Q, " +
+		"downloads: any, networks: any } }\nsources: [ { path: /, files: ./site } ]\nunlisted: hide\ndoors:\n")
 	const doors = 40
 	for i := range doors {
 		other := []string{"", ", otherwise: hide", ", otherwise: { refused: { say: No. } }"}[random.IntN(3)]
@@ -428,7 +446,10 @@ func TestServiceAndExplainAgreeAboutHandingOut(t *testing.T) {
 			for bit, n := range []string{"a", "b"} {
 				if held>>bit&1 == 1 {
 					shared = append(shared, n)
-					if a := p.do("POST", "/door/unlock", url.Values{"name": {n}, "password": {map[string]string{"a": "copper-kettle-moss", "b": "every-last-window"}[n]}}.Encode()); a.status != 303 {
+					if a := p.do("POST", "/door/unlock",
+						url.Values{"name": {n}, "password": {map[string]string{
+							"a": "copper-kettle-moss", "b": "every-last-window",
+						}[n]}}.Encode()); a.status != 303 {
 						t.Fatal(a.status, a.body)
 					}
 				}
@@ -514,7 +535,8 @@ func TestBrowserUnlocks(t *testing.T) {
 	look(ctx, t, "h1", "The kit")
 
 	p := issue(t, s, "--name", "Ada Carrow")
-	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](fmt.Sprintf("(location.assign(%q), true)", p.Link))); err != nil { // as a link is followed
+	// as a link is followed
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](fmt.Sprintf("(location.assign(%q), true)", p.Link))); err != nil {
 		t.Fatal(err)
 	}
 	look(ctx, t, "main", "It was issued to Ada Carrow")

@@ -38,8 +38,9 @@ func TestHostileSpellings(t *testing.T) {
 		write(t, dir, "site/office/secret.txt", "SECRET")
 		write(t, dir, "site/visit/index.html", "visit")
 		write(t, dir, "site/index.html", "home")
-		write(t, dir, "doors.yaml", rules+"unlisted: public\nsources:\n  - { path: /, files: ./site }\n  - { path: /echo, proxy: 'http://"+listener.Addr().String()+"' }\n"+
-			"doors: [ { path: [/office/**, /echo/office/**], admit: nobody } ]\n")
+		write(t, dir, "doors.yaml",
+			rules+"unlisted: public\nsources:\n  - { path: /, files: ./site }\n  - { path: /echo, proxy: 'http://"+listener.Addr().String()+"' }\n"+
+				"doors: [ { path: [/office/**, /echo/office/**], admit: nobody } ]\n")
 		s := start(t, dir)
 		spellings := 0
 		statuses := map[int]int{}
@@ -83,7 +84,8 @@ func TestHostileSpellings(t *testing.T) {
 						continue
 					}
 					_, path, _ := place.SplitTarget(target)
-					judged, slash, err := place.Canonical(path, place.Rules{FoldCase: strings.Contains(rules, "case"), Semicolons: strings.Contains(rules, "semi")})
+					judged, slash, err := place.Canonical(path,
+						place.Rules{FoldCase: strings.Contains(rules, "case"), Semicolons: strings.Contains(rules, "semi")})
 					if err != nil {
 						t.Errorf("%s%q was let through although it cannot be read: %v", rules, target, err)
 						continue

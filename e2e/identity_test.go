@@ -30,7 +30,10 @@ func TestIdentityIsChecked(t *testing.T) {
 			dir := t.TempDir()
 			write(t, dir, file, string(example[1]))
 			address := freePort(t)
-			write(t, dir, "doors.yaml", fmt.Sprintf("roles: { keeper: }\nsources: [ { path: /, proxy: \"http://%s\", identity: stock }, { path: /other, proxy: \"http://%[1]s\", identity: another, strip-prefix: true }, { path: /none, proxy: \"http://%[1]s\" }, { path: /short, proxy: \"http://%[1]s\", identity: stock, strip-prefix: true } ]\ndoors:\n  - { path: /**, admit: public }\n  - { path: /log/**, admit: signed-in }\n", address))
+			write(t, dir, "doors.yaml", fmt.Sprintf("roles: { keeper: }\nsources: [ { path: /, proxy: \"http://%s\", identity: stock }, { "+
+				"path: /other, proxy: \"http://%[1]s\", identity: another, strip-prefix: true }, { path: /none, proxy: \"http://%[1]s\" }, { "+
+				"path: /short, proxy: \"http://%[1]s\", identity: stock, strip-prefix: true } ]\ndoors:\n  - { path: /**, admit: public }\n  - { "+
+				"path: /log/**, admit: signed-in }\n", address))
 			s := start(t, dir)
 			command, args := map[string]string{"js": "node", "python": "/usr/bin/python3"}[language], []string{filepath.Join(dir, file)}
 			if language == "go" {
@@ -42,7 +45,8 @@ func TestIdentityIsChecked(t *testing.T) {
 				}
 			}
 			serverProgram(t, "tcp", address, command, append(args, s.URL+"/door/keys", address)...)
-			if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "käthe", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+			if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data),
+				client.NewPerson{Name: "käthe", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 				t.Fatal(err)
 			}
 			p, stranger := newPerson(t, s.URL), newPerson(t, s.URL)

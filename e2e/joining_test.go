@@ -33,7 +33,10 @@ doors:
   - { path: /letter, admit: { role: friend } }
 landings: { join: [ { go: /friends/ } ] }
 joining: ` + joining + "\n"
-	for name, page := range map[string]string{"doors.yaml": text, "site/index.html": "<h1>first</h1>", "site/friends/index.html": "<h1>friends</h1>", "site/letter": "<h1>letter</h1>", "site/privacy/index.html": "<h1>privacy</h1>"} {
+	for name, page := range map[string]string{
+		"doors.yaml": text, "site/index.html": "<h1>first</h1>", "site/friends/index.html": "<h1>friends</h1>",
+		"site/letter": "<h1>letter</h1>", "site/privacy/index.html": "<h1>privacy</h1>",
+	} {
 		file := filepath.Join(dir, name)
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 			t.Fatal(err)
@@ -43,7 +46,8 @@ joining: ` + joining + "\n"
 		}
 	}
 	data := filepath.Join(dir, "d")
-	s, err := Start("serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", data, "--mail", "smtp://"+box.Server, "--mail-from", "door@marram.example", "--mail-per-minute", "0")
+	s, err := Start("serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", data, "--mail",
+		"smtp://"+box.Server, "--mail-from", "door@marram.example", "--mail-per-minute", "0")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -80,7 +84,10 @@ func TestJoiningByMail(t *testing.T) {
 	if a := p.get("/door/sign-in?next=/letter"); !strings.Contains(a.body, `href="/door/join?next=%2fletter"`) {
 		t.Errorf("signing in says nothing of joining:\n%s", a.body)
 	}
-	fields := url.Values{"username": {"mette"}, "email": {"mette.joins@marram.example"}, "password": {"brambles-in-the-fog"}, "again": {"brambles-in-the-fog"}, "next": {"/letter"}}
+	fields := url.Values{
+		"username": {"mette"}, "email": {"mette.joins@marram.example"}, "password": {"brambles-in-the-fog"},
+		"again": {"brambles-in-the-fog"}, "next": {"/letter"},
+	}
 	if a := patient(t, p, "/door/join?next=/letter", fields); a.status != 422 || !strings.Contains(a.body, "agree to the terms") {
 		t.Errorf("without agreeing: %d\n%s", a.status, a.body)
 	}
@@ -107,10 +114,12 @@ func TestJoiningByMail(t *testing.T) {
 			t.Errorf("%d\n%s", a.status, a.body)
 		}
 	}
-	if a := p.do("POST", "/door/join", url.Values{"link": {token}, "password": {"not-that"}}.Encode()); a.status != 422 || !strings.Contains(a.body, "not the password that you have chosen") {
+	if a := p.do("POST", "/door/join", url.Values{"link": {token}, "password": {"not-that"}}.Encode()); a.status != 422 ||
+		!strings.Contains(a.body, "not the password that you have chosen") {
 		t.Errorf("with a wrong password: %d\n%s", a.status, a.body)
 	}
-	if a := p.do("POST", "/door/join", url.Values{"link": {token}, "password": {"brambles-in-the-fog"}}.Encode()); a.status != 303 || a.location != "/letter" {
+	if a := p.do("POST", "/door/join", url.Values{"link": {token}, "password": {"brambles-in-the-fog"}}.Encode()); a.status != 303 ||
+		a.location != "/letter" {
 		t.Fatalf("%d %s\n%s", a.status, a.location, a.body)
 	}
 	p.is("/letter", 200, "")
@@ -124,18 +133,22 @@ func TestJoiningByMail(t *testing.T) {
 		status     int
 		says       string
 	}{
-		{"application/json", `{"username": "METTE", "email": "other@marram.example", "password": "brambles-in-the-fog", "agree": true}`, 409, `"code":"taken"`},
+		{"application/json", `{"username": "METTE", "email": "other@marram.example", "password": "brambles-in-the-fog", "agree": true}`,
+			409, `"code":"taken"`},
 		{"application/json", `{"username": "bo", "email": "bo", "password": "brambles-in-the-fog", "agree": true}`, 422, `"code":"refused"`},
 		{"application/json", `{"username": "bo", "email": "bo.joins@marram.example", "password": "brambles-in-the-fog"}`, 422, `"code":"agree"`},
-		{"application/json", `{"username": "bo", "email": "Mette.joins@marram.example", "password": "brambles-in-the-fog", "agree": true}`, 200, `{"joined":false,"state":"unproven"}`},
-		{"application/x-www-form-urlencoded", "username=jo&email=jo.joins@marram.example&password=brambles-in-the-fog&agree=yes&form=/privacy/", 303, "/privacy/?done=sent"},
+		{"application/json", `{"username": "bo", "email": "Mette.joins@marram.example", "password": "brambles-in-the-fog", "agree": true}`,
+			200, `{"joined":false,"state":"unproven"}`},
+		{"application/x-www-form-urlencoded",
+			"username=jo&email=jo.joins@marram.example&password=brambles-in-the-fog&agree=yes&form=/privacy/", 303, "/privacy/?done=sent"},
 		{"application/x-www-form-urlencoded", "username=&form=/privacy/", 303, "/privacy/?error=missing"},
 	} {
 		if a := q.do("POST", "/door/join", c.body, "Content-Type", c.kind); a.status != c.status || !strings.Contains(a.location+a.body, c.says) {
 			t.Errorf("%s: %d %s %s", c.body, a.status, a.location, a.body)
 		}
 	}
-	if m := arrived(t, "mette.joins@marram.example", "You have an account at Marram Point already"); strings.Contains(m.Text, "link=") || strings.Contains(m.Text, "bo") && !strings.Contains(m.Text, "mette") {
+	if m := arrived(t, "mette.joins@marram.example", "You have an account at Marram Point already"); strings.Contains(m.Text,
+		"link=") || strings.Contains(m.Text, "bo") && !strings.Contains(m.Text, "mette") {
 		t.Errorf("the owner is told\n%s", m.Text)
 	}
 }
@@ -147,7 +160,8 @@ func TestJoiningInTheBrowser(t *testing.T) {
 	accessible(ctx, t, "joining")
 	do(ctx, t, chromedp.Click(`//button[.="Deutsch"]`))
 	look(ctx, t, "h1", "Konto anlegen")
-	do(ctx, t, keys("#username", "jorunn"), keys("#email", "jorunn@marram.example"), keys("#password", "brambles-in-the-fog"), keys("#again", "brambles-in-the-fog"), chromedp.Click(`[name=agree]`))
+	do(ctx, t, keys("#username", "jorunn"), keys("#email", "jorunn@marram.example"), keys("#password", "brambles-in-the-fog"),
+		keys("#again", "brambles-in-the-fog"), chromedp.Click(`[name=agree]`))
 	do(ctx, t, chromedp.Func(func(ctx context.Context, target *chromedp.Target) error { // as long as a person takes
 		for {
 			open, err := chromedp.Evaluate[bool]("performance.now() > 3500")(ctx, target)
@@ -165,7 +179,8 @@ func TestJoiningInTheBrowser(t *testing.T) {
 	accessible(ctx, t, "waiting")
 
 	steward := tab(t)
-	do(steward, t, chromedp.Navigate(lamp.URL+"/door/sign-in?next=/door/console/people"), keys("#username", "agnes"), keys("#password", agnes+"\r"))
+	do(steward, t, chromedp.Navigate(lamp.URL+"/door/sign-in?next=/door/console/people"), keys("#username", "agnes"),
+		keys("#password", agnes+"\r"))
 	look(steward, t, "[data-testid=waiting]", "jorunn@marram.example")
 	accessible(steward, t, "people with somebody who waits")
 	do(steward, t, chromedp.Click(`button[aria-label="Let in jorunn"]`))
@@ -176,13 +191,15 @@ func TestJoiningInTheBrowser(t *testing.T) {
 
 	// An invitation, from the console.
 	do(steward, t, chromedp.Click(`//button[.="Invite somebody"]`), chromedp.WaitVisible(`[role=dialog] input[type=email]`))
-	do(steward, t, keys(`[role=dialog] input[type=email]`, "torbjorn@marram.example"), chromedp.Click(`//label[contains(., "keeper")]/input`), chromedp.Click(`//button[.="Send the invitation"]`))
+	do(steward, t, keys(`[role=dialog] input[type=email]`, "torbjorn@marram.example"),
+		chromedp.Click(`//label[contains(., "keeper")]/input`), chromedp.Click(`//button[.="Send the invitation"]`))
 	look(steward, t, "[role=dialog]", "is on its way")
 	accessible(steward, t, "an invitation")
 	guest := tab(t)
 	do(guest, t, chromedp.Navigate(arrived(t, "torbjorn@marram.example", "An invitation").link()))
 	look(guest, t, "main", "invited with the address torbjorn@marram.example")
-	if code, out, _ := run(t, "", "people", "list", "--state", "invited", "--data", lampDir); code != 0 || !strings.Contains(out, "torbjorn@marram.example") || !strings.Contains(out, "keeper") {
+	if code, out, _ := run(t, "", "people", "list", "--state", "invited", "--data", lampDir); code != 0 ||
+		!strings.Contains(out, "torbjorn@marram.example") || !strings.Contains(out, "keeper") {
 		t.Errorf("%d\n%s", code, out)
 	}
 	if code, _, _ := run(t, "", "people", "uninvite", "torbjorn@marram.example", "--data", lampDir); code != 0 {

@@ -28,14 +28,19 @@ func logbook(t *testing.T) (s *Process, got func() []string) {
 			fmt.Fprintf(w, "<!doctype html><html lang=en><title>t</title><h1>Written</h1><pre>%s</pre>", html.EscapeString(string(body)))
 			return
 		}
-		io.WriteString(w, `<!doctype html><html lang=en><title>t</title><h1>Log</h1><form method=post action="/log/new?day=2"><textarea id=entry name=entry></textarea>
-<input type=hidden name=id value="send-on"><input type=hidden name=tag value=one><input type=hidden name=tag value="two&quot;>"><button id=go name=submit value="Lös">Write</button></form>`)
+		io.WriteString(w,
+			`<!doctype html><html lang=en><title>t</title><h1>Log</h1><form method=post action="/log/new?day=2"><textarea id=entry
+ name=entry></textarea>
+<input type=hidden name=id value="send-on"><input type=hidden name=tag value=one><input type=hidden name=tag
+  value="two&quot;>"><button id=go name=submit value="Lös">Write</button></form>`)
 	}))
 	t.Cleanup(app.Close)
 	dir := t.TempDir()
-	write(t, dir, "doors.yaml", "site: Marram Point\nsources: [ { path: /, proxy: '"+app.URL+"' } ]\ndoors:\n  - { path: /log/**, admit: signed-in }\n  - { path: /log/new, admit: { proof-within: 5s } }\n")
+	write(t, dir, "doors.yaml", "site: Marram Point\nsources: [ { path: /, proxy: '"+app.URL+"' } ]\ndoors:\n  - { path: /log/**, "+
+		"admit: signed-in }\n  - { path: /log/new, admit: { proof-within: 5s } }\n")
 	s = start(t, dir)
-	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data),
+		client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
 		t.Fatal(err)
 	}
 	return s, func() (all []string) {
@@ -104,7 +109,8 @@ func TestWhatIsNotKept(t *testing.T) {
 		"too long":                append([]string{"POST", "entry=" + strings.Repeat("x", 64<<10)}, here...),
 		"another method":          append([]string{"PUT", "entry=x"}, here...),
 		"what no form would send": append([]string{"POST", "entry=%0A"}, here...),
-		"a file":                  {"POST", "entry=x", "Origin", s.URL, "Accept", "text/html", "Referer", s.URL + "/log/", "Content-Type", "multipart/form-data; boundary=x"},
+		"a file": {"POST", "entry=x", "Origin", s.URL, "Accept", "text/html", "Referer", s.URL + "/log/", "Content-Type",
+			"multipart/form-data; boundary=x"},
 	} {
 		if a := p.do(send[0], "/log/new", send[1], send[2:]...); a.status != 303 || a.location != "/door/prove-again?next=%2Flog%2F&unsent" {
 			t.Errorf("%s: %d %s", why, a.status, a.location)
@@ -116,13 +122,17 @@ func TestWhatIsNotKept(t *testing.T) {
 		t.Fatalf("%d %v", a.status, a.header)
 	}
 	prove := func(kept string) answer {
-		return p.do("POST", "/door/prove-again", url.Values{"password": {"seven-brass-prisms"}, "next": {"/log/"}, "kept": {kept}}.Encode(), "Content-Type", "application/x-www-form-urlencoded")
+		return p.do("POST", "/door/prove-again",
+			url.Values{"password": {"seven-brass-prisms"}, "next": {"/log/"}, "kept": {kept}}.Encode(), "Content-Type",
+			"application/x-www-form-urlencoded")
 	}
-	if a := prove(kept[1]); a.status != 200 || !strings.Contains(a.body, `action="/log/new"`) || !strings.Contains(a.header.Get("Content-Security-Policy"), "script-src 'sha256-") {
+	if a := prove(kept[1]); a.status != 200 || !strings.Contains(a.body, `action="/log/new"`) ||
+		!strings.Contains(a.header.Get("Content-Security-Policy"), "script-src 'sha256-") {
 		t.Errorf("%d %.300s", a.status, a.body)
 	}
 	for _, again := range []string{kept[1], "rubbish"} {
-		if a := prove(again); a.status != 200 || !strings.Contains(a.body, "has not arrived") || strings.Contains(a.body, "send-on") || !strings.Contains(a.body, `href="/log/"`) {
+		if a := prove(again); a.status != 200 || !strings.Contains(a.body, "has not arrived") || strings.Contains(a.body, "send-on") ||
+			!strings.Contains(a.body, `href="/log/"`) {
 			t.Errorf("%d %.300s", a.status, a.body)
 		}
 	}

@@ -26,12 +26,14 @@ func TestKilledWhilePeopleJoin(t *testing.T) {
 	}
 	dir := t.TempDir()
 	policy, data := filepath.Join(dir, "doors.yaml"), filepath.Join(dir, "d")
-	if err := os.WriteFile(policy, []byte("roles: { friend: }\nunlisted: hide\ndoors: [{ path: /, admit: { role: friend } }]\njoining: { by: anybody, grants: [ { role: friend } ] }\n"), 0o644); err != nil {
+	if err := os.WriteFile(policy, []byte("roles: { friend: }\nunlisted: hide\ndoors: [{ path: /, admit: { role: friend } }]\njoining: "+
+		"{ by: anybody, grants: [ { role: friend } ] }\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	start := func() *Process {
 		t.Helper()
-		s, err := Start("serve", "--policy", policy, "--listen", "127.0.0.1:0", "--data", data, "--trusted-peer", "127.0.0.0/8", "--mail", "smtp://"+box.Server, "--mail-from", "door@marram.example", "--mail-per-minute", "0")
+		s, err := Start("serve", "--policy", policy, "--listen", "127.0.0.1:0", "--data", data, "--trusted-peer", "127.0.0.0/8", "--mail",
+			"smtp://"+box.Server, "--mail-from", "door@marram.example", "--mail-per-minute", "0")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -40,7 +42,8 @@ func TestKilledWhilePeopleJoin(t *testing.T) {
 	s := start()
 	const joins, recoveries = 120, 80
 	for i := range recoveries {
-		if _, err := client.AddPerson.Ask(t.Context(), client.New(data), client.NewPerson{Name: fmt.Sprintf("known%d", i), Email: fmt.Sprintf("known%d@marram.example", i)}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), client.New(data),
+			client.NewPerson{Name: fmt.Sprintf("known%d", i), Email: fmt.Sprintf("known%d@marram.example", i)}); err != nil {
 			t.Fatal(err)
 		}
 	}

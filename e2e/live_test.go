@@ -68,11 +68,13 @@ func TestLiveAnswersEndWithAdmission(t *testing.T) {
 	api := client.New(s.Data)
 	const password = "kettle-moth-anvil"
 	for _, name := range []string{"ines", "walt", "tobias", "sunniva", "agnes", "gauge"} {
-		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: name, Password: password, Roles: []string{"keeper"}}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api,
+			client.NewPerson{Name: name, Password: password, Roles: []string{"keeper"}}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, err := client.AddEntry.Ask(t.Context(), api, client.NewEntry{Keyring: "outer", Name: "smith", Password: "creaky-third-step"}); err != nil {
+	if _, err := client.AddEntry.Ask(t.Context(), api,
+		client.NewEntry{Keyring: "outer", Name: "smith", Password: "creaky-third-step"}); err != nil {
 		t.Fatal(err)
 	}
 	people := map[string]*person{}
@@ -145,7 +147,8 @@ func TestLiveAnswersEndWithAdmission(t *testing.T) {
 			must(l.next())
 		}
 	}
-	_, err := client.ApplyPolicy.Ask(t.Context(), api, client.Draft{Text: strings.Replace(policy, "/**, admit: { role: hand }", "/**, admit: nobody", 1)})
+	_, err := client.ApplyPolicy.Ask(t.Context(), api,
+		client.Draft{Text: strings.Replace(policy, "/**, admit: { role: hand }", "/**, admit: nobody", 1)})
 	must(err)
 	if !other.over() {
 		t.Error("the policy has closed the door, and the answer goes on")

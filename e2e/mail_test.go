@@ -58,7 +58,8 @@ func arrived(t *testing.T, to, subject string) mailed {
 // member adds an account with an address to the demo.
 func member(t *testing.T, name, password string) {
 	t.Helper()
-	_, err := client.AddPerson.Ask(t.Context(), client.New(lampDir), client.NewPerson{Name: name, Email: name + "@marram.example", Password: password, Roles: []string{"volunteer"}})
+	_, err := client.AddPerson.Ask(t.Context(), client.New(lampDir),
+		client.NewPerson{Name: name, Email: name + "@marram.example", Password: password, Roles: []string{"volunteer"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -77,7 +78,8 @@ func TestForgottenPassword(t *testing.T) {
 		before.signIn(says.name, "paint-and-lentil-soup", "")
 		p := newPerson(t, lamp.URL)
 		accept := []string{"Accept-Language", language}
-		if a := p.get("/door/sign-in", accept...); !strings.Contains(a.body, `<html lang="`+language+`">`) || !strings.Contains(a.body, says.asks) {
+		if a := p.get("/door/sign-in", accept...); !strings.Contains(a.body, `<html lang="`+language+`">`) ||
+			!strings.Contains(a.body, says.asks) {
 			t.Errorf("%s: the sign-in page says\n%s", language, a.body)
 		}
 		if a := p.get("/door/recover", accept...); a.status != 200 || !strings.Contains(a.body, says.asks) {
@@ -85,7 +87,8 @@ func TestForgottenPassword(t *testing.T) {
 		}
 		asked := p.do("POST", "/door/recover", "username="+says.name, accept...)
 		unknown := p.do("POST", "/door/recover", "username=nobody-of-that-name", accept...)
-		if asked.status != 303 || asked.location != "/door/recover?asked" || unknown.status != asked.status || unknown.location != asked.location || unknown.body != asked.body {
+		if asked.status != 303 || asked.location != "/door/recover?asked" || unknown.status != asked.status ||
+			unknown.location != asked.location || unknown.body != asked.body {
 			t.Errorf("%s: %+v, and for a name that nobody has %+v", language, asked, unknown)
 		}
 		m := arrived(t, says.name+"@marram.example", says.mail)
@@ -93,7 +96,8 @@ func TestForgottenPassword(t *testing.T) {
 		if path == m.link() || !strings.Contains(m.HTML, `href="`+m.link()+`"`) {
 			t.Fatalf("%s: the mail says\n%s\n%s", language, m.Text, m.HTML)
 		}
-		if a := p.get(path, accept...); a.status != 200 || !strings.Contains(a.body, says.sets+" <strong>"+says.name+"</strong>") || a.header.Get("Referrer-Policy") != "no-referrer" {
+		if a := p.get(path, accept...); a.status != 200 || !strings.Contains(a.body, says.sets+" <strong>"+says.name+"</strong>") ||
+			a.header.Get("Referrer-Policy") != "no-referrer" {
 			t.Errorf("%s: %d\n%s", language, a.status, a.body)
 		}
 		_, token, _ := strings.Cut(path, "link=")
@@ -132,13 +136,15 @@ func TestForgottenPasswordForPrograms(t *testing.T) {
 		{"username=nobody-there&form=/join-in/", "application/x-www-form-urlencoded", 303, "/join-in/?done=asked"},
 		{"username=nobody-there&form=https://elsewhere.example/", "application/x-www-form-urlencoded", 303, "/door/recover?asked"},
 	} {
-		if a := p.do("POST", "/door/recover", c.body, "Content-Type", c.kind); a.status != c.status || c.status == 303 && a.location != c.says || c.status > 303 && !strings.Contains(a.body, c.says) {
+		if a := p.do("POST", "/door/recover", c.body, "Content-Type", c.kind); a.status != c.status || c.status == 303 &&
+			a.location != c.says || c.status > 303 && !strings.Contains(a.body, c.says) {
 			t.Errorf("%s: %d %s %s", c.body, a.status, a.location, a.body)
 		}
 	}
 	slowed := 0
 	for range 12 {
-		if a := p.do("POST", "/door/recover", `{"username": "somebody-else"}`, "Content-Type", "application/json"); a.status == 429 && a.header.Get("Retry-After") != "" && strings.Contains(a.body, `"code":"too-many"`) {
+		if a := p.do("POST", "/door/recover", `{"username": "somebody-else"}`, "Content-Type", "application/json"); a.status == 429 &&
+			a.header.Get("Retry-After") != "" && strings.Contains(a.body, `"code":"too-many"`) {
 			slowed++
 		}
 	}
@@ -200,22 +206,27 @@ func TestRealMailServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	settings := filepath.Join(dir, "smtpd.conf")
-	if err := os.WriteFile(settings, []byte(fmt.Sprintf("table known { \"@marram.example\" = \"nobody\" }\nlisten on %s port %s hostname mail.marram.example\naction \"keep\" maildir %q virtual <known>\nmatch from any for domain \"marram.example\" action \"keep\"\n", host, port, box)), 0o644); err != nil {
+	if err := os.WriteFile(settings, []byte(fmt.Sprintf("table known { \"@marram.example\" = \"nobody\" }\nlisten on %s port %s "+
+		"hostname mail.marram.example\naction \"keep\" maildir %q virtual <known>\nmatch from any for domain \"marram.example\" action "+
+		"\"keep\"\n", host, port, box)), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	serverProgram(t, "tcp", address, "smtpd", "-d", "-f", settings)
 	data, policy := filepath.Join(dir, "d"), filepath.Join(dir, "doors.yaml")
-	if err := os.WriteFile(policy, []byte("site: Märram <Point>\nroles: {keeper: }\ndoors: [{path: /**, admit: {role: keeper}}]\n"), 0o644); err != nil {
+	if err := os.WriteFile(policy, []byte("site: Märram <Point>\nroles: {keeper: }\ndoors: [{path: /**, admit: {role: keeper}}]\n"),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
-	s, err := Start("serve", "--policy", policy, "--listen", "127.0.0.1:0", "--data", data, "--url", "https://doors.marram.example", "--mail", "smtp://"+address, "--mail-from", "Wärter <door@marram.example>")
+	s, err := Start("serve", "--policy", policy, "--listen", "127.0.0.1:0", "--data", data, "--url", "https://doors.marram.example",
+		"--mail", "smtp://"+address, "--mail-from", "Wärter <door@marram.example>")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Stop() })
 	api := client.New(data)
 	for name, email := range map[string]string{"ines": "ines@marram.example", "bo": "bo@elsewhere.example"} {
-		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: name, Email: email, Password: "seven-brass-prisms"}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api,
+			client.NewPerson{Name: name, Email: email, Password: "seven-brass-prisms"}); err != nil {
 			t.Fatal(err)
 		}
 		if code, out, errOut := run(t, "", "people", "link", name, "--mail", "--data", data); code != 0 {
@@ -231,7 +242,8 @@ func TestRealMailServer(t *testing.T) {
 	if all.Sent != 1 || all.Failed != 1 {
 		t.Fatalf("%+v", all)
 	}
-	if code, out, _ := run(t, "", "messages", "list", "--state", "failed", "--data", data); code != 0 || !strings.Contains(out, "bo@elsewhere.example") || !strings.Contains(out, "550") {
+	if code, out, _ := run(t, "", "messages", "list", "--state", "failed", "--data", data); code != 0 ||
+		!strings.Contains(out, "bo@elsewhere.example") || !strings.Contains(out, "550") {
 		t.Errorf("%d\n%s", code, out)
 	}
 	var kept []byte
@@ -248,7 +260,8 @@ func TestRealMailServer(t *testing.T) {
 	}
 	words := &mime.WordDecoder{}
 	subject, err := words.DecodeHeader(read.Header.Get("Subject"))
-	if err != nil || subject != "Your account at Märram <Point>" || read.Header.Get("To") != "<ines@marram.example>" || read.Header.Get("Auto-Submitted") != "auto-generated" {
+	if err != nil || subject != "Your account at Märram <Point>" || read.Header.Get("To") != "<ines@marram.example>" ||
+		read.Header.Get("Auto-Submitted") != "auto-generated" {
 		t.Errorf("%q, %v\n%s", subject, err, kept)
 	}
 	if from, err := mail.ParseAddress(read.Header.Get("From")); err != nil || from.Name != "Wärter" || from.Address != "door@marram.example" {
@@ -276,17 +289,21 @@ func TestConsoleMessagesAndLooks(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//button[.="ragna@marram.example"]`))
 	look(ctx, t, "[role=dialog]", "What it said is not kept once it is sent.")
 	accessible(ctx, t, "a message")
-	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`), chromedp.Click(`//button[.="See what each kind says"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`),
+		chromedp.Click(`//button[.="See what each kind says"]`))
 	look(ctx, t, "[role=dialog]", "A new password for Marram Point Lighthouse Trust")
 	accessible(ctx, t, "kinds of message")
-	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`), keys(`input[type=email]`, "agnes.tests@marram.example"), chromedp.Click(`//button[.="Send a test"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`),
+		keys(`input[type=email]`, "agnes.tests@marram.example"), chromedp.Click(`//button[.="Send a test"]`))
 	look(ctx, t, "main", "is handed over next")
 	arrived(t, "agnes.tests@marram.example", "A test from")
 
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/looks"))
 	look(ctx, t, "main", "Everything can be read.")
 	accessible(ctx, t, "looks")
-	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`(() => { const i = document.querySelector("input[type=color]"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "#e8e0c0"); return i.dispatchEvent(new Event("input", { bubbles: true })) })()`)); err != nil {
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`(() => { const i = document.querySelector("input[type=color]"); `+
+		`Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "#e8e0c0"); return i.dispatchEvent(new `+
+		`Event("input", { bubbles: true })) })()`)); err != nil {
 		t.Fatal(err)
 	}
 	look(ctx, t, "main", "has a contrast of 1.3 to 1; text needs 4.5")
@@ -305,7 +322,8 @@ func TestConsoleMessagesAndLooks(t *testing.T) {
 func TestLeavingInTheBrowser(t *testing.T) {
 	member(t, "solveig", "paint-and-lentil-soup")
 	ctx := tab(t)
-	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/sign-in?next=/door/account"), keys("#username", "solveig"), keys("#password", "paint-and-lentil-soup\r"))
+	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/sign-in?next=/door/account"), keys("#username", "solveig"),
+		keys("#password", "paint-and-lentil-soup\r"))
 	look(ctx, t, "h1", "Your account")
 	do(ctx, t, chromedp.Click(`//button[.="Deutsch"]`))
 	look(ctx, t, "h1", "Ihr Konto")
@@ -321,7 +339,9 @@ func TestLeavingInTheBrowser(t *testing.T) {
 		Roles       []struct{ Role string }
 		Activity    []struct{ Kind string }
 	}
-	if err := json.Unmarshal([]byte(a.body), &data); err != nil || a.status != 200 || data.Name != "solveig" || data.Email != "solveig@marram.example" || len(data.Roles) != 1 || len(data.Activity) < 2 || !strings.HasPrefix(a.header.Get("Content-Disposition"), "attachment") {
+	if err := json.Unmarshal([]byte(a.body), &data); err != nil || a.status != 200 || data.Name != "solveig" ||
+		data.Email != "solveig@marram.example" || len(data.Roles) != 1 || len(data.Activity) < 2 ||
+		!strings.HasPrefix(a.header.Get("Content-Disposition"), "attachment") {
 		t.Errorf("%d %v %v\n%s", a.status, err, a.header, a.body)
 	}
 	newPerson(t, lamp.URL).is("/door/account/data", 303, "/door/sign-in?next=%2Fdoor%2Faccount")

@@ -105,7 +105,9 @@ func newPerson(t *testing.T, base string) *person {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &person{t, base, &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	return &person{t, base, &http.Client{
+		Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}
 }
 
 type answer struct {

@@ -60,7 +60,9 @@ func TestBrowserTests(t *testing.T) {
 	if err != nil || len(names) < 40 {
 		t.Fatalf("%d tests: %v", len(names), err)
 	}
-	for name, want := range map[string]bool{"TestConsole": true, "TestPasskeyRoad": true, "TestHostileSpellings": false, "TestNoEnumeration": false} {
+	for name, want := range map[string]bool{
+		"TestConsole": true, "TestPasskeyRoad": true, "TestHostileSpellings": false, "TestNoEnumeration": false,
+	} {
 		if slices.Contains(names, name) != want {
 			t.Errorf("%s opens a tab: %v", name, !want)
 		}

@@ -21,7 +21,8 @@ const takeover = `
 self.addEventListener("install", () => self.skipWaiting());
 self.addEventListener("activate", (e) => e.waitUntil(clients.claim()));
 self.addEventListener("fetch", (e) => {
-	if (e.request.mode === "navigate") e.respondWith(new Response("<title>t</title><main>the application's page</main>", { headers: { "Content-Type": "text/html" } }));
+	if (e.request.mode === "navigate") e.respondWith(new Response("<title>t</title><main>the application's page</main>", { headers: {
+	  "Content-Type": "text/html" } }));
 });`
 
 // register registers a service worker as a page would, and says how that went and when it was active.
@@ -32,7 +33,8 @@ func register(ctx context.Context, t *testing.T, script, scope string) string {
 			const r = await navigator.serviceWorker.register(%q, { scope: %q });
 			const w = r.installing ?? r.waiting ?? r.active;
 			if (!w) return "no worker";
-			if (w.state !== "activated" && w.state !== "redundant") await new Promise((done) => w.addEventListener("statechange", () => (w.state === "activated" || w.state === "redundant") && done()));
+			if (w.state !== "activated" && w.state !== "redundant") await new Promise((done) => w.addEventListener("statechange", () =>
+			  (w.state === "activated" || w.state === "redundant") && done()));
 			return w.state;
 		} catch (e) { return String(e.name); }
 	})()`, script, scope), chromedp.EvalAwaitPromise))
@@ -45,7 +47,8 @@ func register(ctx context.Context, t *testing.T, script, scope string) string {
 // workers returns how many service workers the browser has for a page.
 func workers(ctx context.Context, t *testing.T) int {
 	t.Helper()
-	n, err := chromedp.Run(ctx, chromedp.Evaluate[int](`navigator.serviceWorker.getRegistrations().then((all) => all.length)`, chromedp.EvalAwaitPromise))
+	n, err := chromedp.Run(ctx,
+		chromedp.Evaluate[int](`navigator.serviceWorker.getRegistrations().then((all) => all.length)`, chromedp.EvalAwaitPromise))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,7 +76,8 @@ func TestServiceWorkersDoNotAnswerForOwnPages(t *testing.T) {
 	write(t, dir, "site/index.html", "<title>t</title><main>the lighthouse</main>")
 	write(t, dir, "site/worker.js", takeover)
 	policy := func(allowed bool) string {
-		return fmt.Sprintf("sources: [{path: /, files: ./site, service-worker: %v}, {path: /app, proxy: %q, service-worker: %v}]\ndoors: [{path: /**, admit: public}]\n", allowed, app.URL, allowed)
+		return fmt.Sprintf("sources: [{path: /, files: ./site, service-worker: %v}, {path: /app, proxy: %q, service-worker: %v}]\ndoors: "+
+			"[{path: /**, admit: public}]\n", allowed, app.URL, allowed)
 	}
 	write(t, dir, "doors.yaml", policy(true))
 	s := start(t, dir)
@@ -105,11 +109,14 @@ func TestServiceWorkersDoNotAnswerForOwnPages(t *testing.T) {
 		}
 	}
 	// Who is turned away is told the same: a worker must end also when its owner has signed out.
-	write(t, dir, "draft.yaml", strings.Replace(policy(false), "doors: [", "doors: [{path: /closed/**, admit: nobody}, {path: /asks.js, admit: signed-in}, ", 1))
+	write(t, dir, "draft.yaml", strings.Replace(policy(false), "doors: [", "doors: [{path: /closed/**, admit: nobody}, {path: /asks.js, "+
+		"admit: signed-in}, ", 1))
 	if code, _, errOut := run(t, "", "apply", filepath.Join(dir, "draft.yaml"), "--data", s.Data); code != 0 {
 		t.Fatal(errOut)
 	}
-	for path, ends := range map[string]bool{"/asks.js": true, "/nothing.js": true, "/closed/x.js": false, "/app/narrow.js": false, "/door/me": false} {
+	for path, ends := range map[string]bool{
+		"/asks.js": true, "/nothing.js": true, "/closed/x.js": false, "/app/narrow.js": false, "/door/me": false,
+	} {
 		if a := newPerson(t, s.URL).get(path, "Service-Worker", "script"); strings.Contains(a.body, "unregister") != ends {
 			t.Errorf("%s: %d %s", path, a.status, a.body)
 		}
@@ -131,7 +138,8 @@ func TestServiceWorkersDoNotAnswerForOwnPages(t *testing.T) {
 	if a := asked.get("/worker.js"); !strings.Contains(a.body, "the application's page") {
 		t.Errorf("a script that is asked for as any other: %s", a.body)
 	}
-	if a := asked.get("/worker.js", "Service-Worker", "script"); !strings.Contains(a.body, "unregister") || a.header.Get("Service-Worker-Allowed") != "/" {
+	if a := asked.get("/worker.js", "Service-Worker", "script"); !strings.Contains(a.body, "unregister") ||
+		a.header.Get("Service-Worker-Allowed") != "/" {
 		t.Errorf("as a worker: %s %v", a.body, a.header)
 	}
 	if a := asked.get("/app/wide.js"); a.header.Get("Service-Worker-Allowed") != "" {
@@ -149,14 +157,16 @@ func TestPagesOfTheSiteDoNotAdminister(t *testing.T) {
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}]\n")
 	s := start(t, dir)
 	api := client.New(s.Data)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
 	do(ctx, t, SignIn(s.URL, "agnes", agnes), chromedp.Navigate(s.URL+"/door/console/people"))
 	look(ctx, t, "main", "agnes")
 	// The console itself does, without asking again.
-	do(ctx, t, chromedp.Click(`//button[.="Add an account"]`), chromedp.WaitVisible(`[role=dialog] input`), keys(`//label[contains(., "Name")]/input`, "ines"), chromedp.Click(`//button[.="Add"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Add an account"]`), chromedp.WaitVisible(`[role=dialog] input`),
+		keys(`//label[contains(., "Name")]/input`, "ines"), chromedp.Click(`//button[.="Add"]`))
 	look(ctx, t, "[data-testid=secret]", "/door/recover?link=")
 
 	do(ctx, t, chromedp.Navigate(s.URL+"/uploads/photo.html"))
@@ -172,7 +182,8 @@ func TestPagesOfTheSiteDoNotAdminister(t *testing.T) {
 			});
 			tries.push(answer.status + " " + (await answer.json()).code);
 		}
-		const disabled = await fetch("/door/api/v1/people/ines/disabled", { method: "PUT", headers: { "Content-Type": "application/json", "X-Requested-With": "console" }, body: "true" });
+		const disabled = await fetch("/door/api/v1/people/ines/disabled", { method: "PUT", headers: { "Content-Type": "application/json",
+		  "X-Requested-With": "console" }, body: "true" });
 		const frame = document.createElement("iframe");
 		frame.src = "/door/console/";
 		await new Promise((done) => { frame.onload = done; document.body.append(frame); });
@@ -186,10 +197,12 @@ func TestPagesOfTheSiteDoNotAdminister(t *testing.T) {
 	if _, err := client.ShowPerson.Ask(t.Context(), api, client.ByName{Name: "mallory"}); err == nil {
 		t.Error("a page made a steward")
 	}
-	if a := newPerson(t, s.URL); a.signIn("agnes", agnes, "").status != 303 || a.get("/door/console/").header.Get("Cross-Origin-Opener-Policy") != "same-origin" {
+	if a := newPerson(t, s.URL); a.signIn("agnes", agnes, "").status != 303 ||
+		a.get("/door/console/").header.Get("Cross-Origin-Opener-Policy") != "same-origin" {
 		t.Error("who opens the console in a window could look into it")
 	}
-	if code, out, _ := run(t, "", "check", filepath.Join(dir, "doors.yaml")); code != 0 || !strings.Contains(out, "uploads, where others may write, shares its origin with the console") {
+	if code, out, _ := run(t, "", "check", filepath.Join(dir, "doors.yaml")); code != 0 ||
+		!strings.Contains(out, "uploads, where others may write, shares its origin with the console") {
 		t.Errorf("%d %s", code, out)
 	}
 }
@@ -214,17 +227,21 @@ func TestConsoleApart(t *testing.T) {
 	base := strings.TrimSuffix(console, "/door/console/")
 	data := filepath.Join(dir, "data")
 	api := client.New(data)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	site, apart := newPerson(t, s.URL), newPerson(t, base)
 	site.signIn("agnes", agnes, "")
 	apart.signIn("agnes", agnes, "")
 	for path, want := range map[string][2]int{
-		"/door/console/": {404, 200}, "/door/console/people": {404, 200}, "/door/api/v1/status": {404, 200}, "/door/api/v1/people": {404, 200}, "/door/sign-in": {303, 303}, "/door/health": {200, 200},
-		"/": {200, 303}, "/index.html": {301, 303}, "/uploads/photo": {404, 303}, "/uploads/photo.html": {200, 303}, "/door/../uploads/photo.html": {200, 303}, "/nothing": {404, 303},
+		"/door/console/": {404, 200}, "/door/console/people": {404, 200}, "/door/api/v1/status": {404, 200},
+		"/door/api/v1/people": {404, 200}, "/door/sign-in": {303, 303}, "/door/health": {200, 200},
+		"/": {200, 303}, "/index.html": {301, 303}, "/uploads/photo": {404, 303}, "/uploads/photo.html": {200, 303},
+		"/door/../uploads/photo.html": {200, 303}, "/nothing": {404, 303},
 	} {
-		if one, other := site.get(path, "Sec-Fetch-Mode", "navigate", "Accept", "text/html").status, apart.get(path, "Sec-Fetch-Mode", "navigate", "Accept", "text/html").status; one/100 != want[0]/100 || other != want[1] {
+		if one, other := site.get(path, "Sec-Fetch-Mode", "navigate", "Accept", "text/html").status, apart.get(path, "Sec-Fetch-Mode",
+			"navigate", "Accept", "text/html").status; one/100 != want[0]/100 || other != want[1] {
 			t.Errorf("%s: %d at the site, %d at the console, want %v", path, one, other, want)
 		}
 	}
@@ -246,7 +263,8 @@ func TestConsoleApart(t *testing.T) {
 	said, err := chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf(`(async () => {
 		const tries = [];
 		for (const how of [{ credentials: "include" }, { credentials: "include", mode: "no-cors" },
-			{ credentials: "include", method: "POST", headers: { "Content-Type": "application/json", "X-Requested-With": "console" }, body: '{"name": "mallory"}' }])
+			{ credentials: "include", method: "POST", headers: { "Content-Type": "application/json", "X-Requested-With": "console" }, body:
+			  '{"name": "mallory"}' }])
 			try { tries.push((await fetch(%q + "/door/api/v1/people", how)).type); } catch (e) { tries.push("kept off"); }
 		return tries.join(", ");
 	})()`, base), chromedp.EvalAwaitPromise))
@@ -269,13 +287,17 @@ func TestConsoleApart(t *testing.T) {
 	if !strings.HasPrefix(named.Output, "console on http://doors.marram.example:") {
 		t.Errorf("%q", named.Output)
 	}
-	if _, err := client.AddPerson.Ask(t.Context(), client.New(filepath.Join(dir, "data2")), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(filepath.Join(dir, "data2")),
+		client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	steward := newPerson(t, named.URL)
 	cookie, _, _ := strings.Cut(steward.signIn("agnes", agnes, "").header.Get("Set-Cookie"), ";")
 	stranger := &http.Client{CheckRedirect: steward.http.CheckRedirect} // without cookies of its own
-	for host, want := range map[string]string{"doors.marram.example": "200 303", "DOORS.marram.example.": "200 303", "marram.example": "404 200", "127.0.0.1": "404 200", "x.doors.marram.example": "404 200"} {
+	for host, want := range map[string]string{
+		"doors.marram.example": "200 303", "DOORS.marram.example.": "200 303", "marram.example": "404 200", "127.0.0.1": "404 200",
+		"x.doors.marram.example": "404 200",
+	} {
 		got := ""
 		for _, path := range []string{"/door/console/", "/uploads/photo.html"} {
 			req, err := http.NewRequest("GET", named.URL+path, nil)

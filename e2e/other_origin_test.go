@@ -21,7 +21,8 @@ func TestApplicationAtAnotherOrigin(t *testing.T) {
 		w.Header().Set("Content-Type", "text/html")
 		fmt.Fprintf(w, `<!doctype html><title>desk</title><h1>Desk</h1><p id=who></p><script type=module>
 import * as door from "%s/door/client.js"; globalThis.door = door;
-const show = me => document.getElementById("who").textContent = me.signedIn ? "here is " + me.name : "nobody is here"; door.watch(show); door.here().then(show);
+const show = me => document.getElementById("who").textContent = me.signedIn ? "here is " + me.name : "nobody is here";
+  door.watch(show); door.here().then(show);
 globalThis.log = (method) => door.knock("%[1]s/api/log?day=3", { method, headers: { "X-Day": "3" } }).then(r => r.json());
 </script>`, site)
 	}))
@@ -74,12 +75,14 @@ doors:
 	back := application.URL + "/board?week=2"
 	do(ctx, t, chromedp.Navigate(back))
 	came(back, "nobody is here")
-	is(`return await door.lead("/api/log?day=3")`, fmt.Sprintf("%q", s.URL+"/door/sign-in?next="+url.QueryEscape(application.URL+"/api/log?day=3")))
+	is(`return await door.lead("/api/log?day=3")`,
+		fmt.Sprintf("%q", s.URL+"/door/sign-in?next="+url.QueryEscape(application.URL+"/api/log?day=3")))
 	is(`return await door.signIn({ username: "rosa", password: "seven-brass-prisms" })`, "error other-origin")
 
 	// Joining, and back.
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/join?next="+url.QueryEscape(back)))
-	do(ctx, t, keys("#username", "rosa"), keys("input[name=email]", "rosa@marram.example"), keys("#password", "seven-brass-prisms"), keys("#again", "seven-brass-prisms"))
+	do(ctx, t, keys("#username", "rosa"), keys("input[name=email]", "rosa@marram.example"), keys("#password", "seven-brass-prisms"),
+		keys("#again", "seven-brass-prisms"))
 	until(ctx, t, "performance.now() > 3500") // as long as a person takes
 	do(ctx, t, chromedp.Click("main form button[type=submit]"))
 	came(back, "here is rosa")
@@ -95,8 +98,10 @@ doors:
 	came(back, "here is rosa")
 
 	// Nobody is led on to where the policy does not name.
-	for _, next := range []string{application.URL + "1/", application.URL + "@evil.example/", application.URL + ".evil.example/", application.URL + "//x", application.URL + `/\x`,
-		"http://evil.example/" + application.URL, strings.ToUpper(application.URL), application.URL + "?x", "https" + strings.TrimPrefix(application.URL, "http") + "/"} {
+	for _, next := range []string{application.URL + "1/", application.URL + "@evil.example/", application.URL + ".evil.example/",
+		application.URL + "//x", application.URL + `/\x`,
+		"http://evil.example/" + application.URL, strings.ToUpper(application.URL), application.URL + "?x",
+		"https" + strings.TrimPrefix(application.URL, "http") + "/"} {
 		p := newPerson(t, s.URL)
 		if a := p.signIn("rosa", "seven-brass-prisms", next); a.status != 303 || a.location != "/" {
 			t.Errorf("%s: %d %s", next, a.status, a.location)
@@ -115,9 +120,12 @@ doors:
 		{"/api/log?key=rosa", application.URL, true}, {"/api/nobody", application.URL, false}, {"/api/hidden", application.URL, false},
 		{"/api/log", application.URL + "1", false}, {"/api/log", "null", false}, {"/api/log", "", false},
 	} {
-		a := newPerson(t, s.URL).do("OPTIONS", test.path, "", "Origin", test.origin, "Access-Control-Request-Method", "PUT", "Access-Control-Request-Headers", "x-day,content-type")
-		said := a.header.Get("Access-Control-Allow-Headers") + a.header.Get("Access-Control-Allow-Methods") + a.header.Get("Access-Control-Allow-Origin")
-		if may := a.status == 204 && said == "x-day,content-typePUT"+test.origin; may != test.may || !may && strings.Contains(said, "PUT") || strings.Contains(a.body, "secret") {
+		a := newPerson(t, s.URL).do("OPTIONS", test.path, "", "Origin", test.origin, "Access-Control-Request-Method", "PUT",
+			"Access-Control-Request-Headers", "x-day,content-type")
+		said := a.header.Get("Access-Control-Allow-Headers") + a.header.Get("Access-Control-Allow-Methods") +
+			a.header.Get("Access-Control-Allow-Origin")
+		if may := a.status == 204 && said == "x-day,content-typePUT"+test.origin; may != test.may || !may &&
+			strings.Contains(said, "PUT") || strings.Contains(a.body, "secret") {
 			t.Errorf("%s from %s: %d %v %q", test.path, test.origin, a.status, a.header, a.body)
 		}
 	}

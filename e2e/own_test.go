@@ -26,13 +26,18 @@ func TestOwnPagesAreAsExplained(t *testing.T) {
 	visitors["role:steward"].signIn("agnes", agnes, "")
 	outcomes := map[string]int{}
 	for _, page := range []string{
-		"/door/sign-in", "/door/sign-out", "/door/prove-again", "/door/prove-again?next=%2Fa", "/door/account", "/door/account/password", "/door/account/sessions", "/door/recover", "/door/unlock",
-		"/door/me", "/door/may", "/door/health", "/door/metrics", "/door/policy.schema.json", "/door/console/", "/door/console/people", "/door/console", "/door/api/v1/status", "/door/api/v1/people",
+		"/door/sign-in", "/door/sign-out", "/door/prove-again", "/door/prove-again?next=%2Fa", "/door/account", "/door/account/password",
+		"/door/account/sessions", "/door/recover", "/door/unlock",
+		"/door/me", "/door/may", "/door/health", "/door/metrics", "/door/policy.schema.json", "/door/console/", "/door/console/people",
+		"/door/console", "/door/api/v1/status", "/door/api/v1/people",
 		"/door/nothing", "/door/assets/nothing",
 	} {
 		for _, method := range []string{"GET", "POST"} {
 			for _, kind := range []string{"browser", "script", "api"} {
-				headers := map[string][]string{"browser": {"Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document"}, "script": {"Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}, "api": {"Accept", "application/json"}}[kind]
+				headers := map[string][]string{
+					"browser": {"Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document"},
+					"script":  {"Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}, "api": {"Accept", "application/json"},
+				}[kind]
 				for who, p := range visitors {
 					var e policy.Explanation
 					q := url.Values{"method": {method}, "url": {page}, "as": {who}, "client": {kind}}
@@ -44,12 +49,14 @@ func TestOwnPagesAreAsExplained(t *testing.T) {
 					}
 					a := p.do(method, page, "", headers...)
 					outcomes[string(e.Outcome)]++
-					turned := a.status == 401 || strings.HasPrefix(a.location, "/door/sign-in?next=") || a.status == 403 && !strings.Contains(a.body, "X-Requested-With")
+					turned := a.status == 401 || strings.HasPrefix(a.location, "/door/sign-in?next=") || a.status == 403 &&
+						!strings.Contains(a.body, "X-Requested-With")
 					switch {
 					case e.Outcome == policy.Admit && turned:
 						t.Errorf("%s %s as %s, %s: admitted, it is said, but %d %s", method, page, who, kind, a.status, a.location)
 					case e.Outcome != policy.Admit && (a.status != e.Answer.Status || a.location != e.Answer.Location):
-						t.Errorf("%s %s as %s, %s: %d %s, it is said, but %d %s", method, page, who, kind, e.Answer.Status, e.Answer.Location, a.status, a.location)
+						t.Errorf("%s %s as %s, %s: %d %s, it is said, but %d %s", method, page, who, kind, e.Answer.Status, e.Answer.Location,
+							a.status, a.location)
 					}
 				}
 			}

@@ -17,10 +17,12 @@ func TestScriptsOfTheSiteSendNoForms(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/index.html", "<title>t</title><main>the lighthouse</main>")
-	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\nelsewhere: {harbour: {title: Harbour, issuer: \"https://id.example\", client: x}}\ndoors: [{path: /**, admit: public}]\n")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\nelsewhere: {harbour: {title: Harbour, issuer: "+
+		"\"https://id.example\", client: x}}\ndoors: [{path: /**, admit: public}]\n")
 	s := start(t, dir)
 	api := client.New(s.Data)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -40,7 +42,8 @@ func TestScriptsOfTheSiteSendNoForms(t *testing.T) {
 		const faults = [];
 		// What a script can read of our pages: fetched, in a frame, in a window of its own.
 		const marks = [""];
-		const find = (text) => { const found = /name="mark" value="([^"]*)"/.exec(text ?? ""); if (found) { marks.push(found[1]); faults.push("a mark was read"); } };
+		const find = (text) => { const found = /name="mark"
+		  value="([^"]*)"/.exec(text ?? ""); if (found) { marks.push(found[1]); faults.push("a mark was read"); } };
 		for (const page of ["/door/account", "/door/account/factors", "/door/account/access-keys", "/door/account/code"]) {
 			find(await (await fetch(page)).text());
 			const frame = document.createElement("iframe");
@@ -53,7 +56,8 @@ func TestScriptsOfTheSiteSendNoForms(t *testing.T) {
 		}
 		for (const path of %s) {
 			for (const mark of marks) {
-				const body = new URLSearchParams({ mark, name: "x", role: "steward", days: "90", to: "link", email: "m@evil.example", new: "kettle-moth-anvil", again: "kettle-moth-anvil", end: "others", provider: "harbour" });
+				const body = new URLSearchParams({ mark, name: "x", role: "steward", days: "90", to: "link", email: "m@evil.example", new:
+				  "kettle-moth-anvil", again: "kettle-moth-anvil", end: "others", provider: "harbour" });
 				const answer = await fetch(path, { method: "POST", body });
 				const text = await answer.text();
 				const refused = answer.status >= 400 || answer.url.includes("/door/prove-again?unsent");
@@ -69,7 +73,8 @@ func TestScriptsOfTheSiteSendNoForms(t *testing.T) {
 	if err != nil || a.Email != "" {
 		t.Errorf("%+v %v", a, err)
 	}
-	if keys, err := client.ListAccessKeys.Ask(t.Context(), api, client.AccessKeysQuery{Account: "agnes", Offset: 0, Limit: 10}); err != nil || keys.Total != 0 {
+	if keys, err := client.ListAccessKeys.Ask(t.Context(), api,
+		client.AccessKeysQuery{Account: "agnes", Offset: 0, Limit: 10}); err != nil || keys.Total != 0 {
 		t.Errorf("%+v %v", keys, err)
 	}
 	// The person in front of the browser does, on the page itself.

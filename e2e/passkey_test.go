@@ -19,10 +19,12 @@ func authenticator(ctx context.Context, t *testing.T) webauthn.AuthenticatorID {
 		if _, err := cdp.Call(ctx, target, webauthn.Enable, webauthn.EnableParams{}); err != nil {
 			return "", err
 		}
-		made, err := cdp.Call(ctx, target, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
-			Protocol: webauthn.AuthenticatorProtocolCtap2, Ctap2version: webauthn.Ctap2versionCtap21, Transport: webauthn.AuthenticatorTransportInternal,
-			HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true,
-		}})
+		made, err := cdp.Call(ctx, target, webauthn.AddVirtualAuthenticator,
+			webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
+				Protocol: webauthn.AuthenticatorProtocolCtap2, Ctap2version: webauthn.Ctap2versionCtap21,
+				Transport:      webauthn.AuthenticatorTransportInternal,
+				HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true,
+			}})
 		return made.AuthenticatorID, err
 	})
 	if err != nil {
@@ -43,7 +45,9 @@ doors:
 func vaultSite(t *testing.T) *Process {
 	t.Helper()
 	dir := t.TempDir()
-	for name, text := range map[string]string{"doors.yaml": vault, "site/index.html": "first", "site/vault/index.html": "the vault", "site/books/index.html": "the books"} {
+	for name, text := range map[string]string{
+		"doors.yaml": vault, "site/index.html": "first", "site/vault/index.html": "the vault", "site/books/index.html": "the books",
+	} {
 		file := filepath.Join(dir, name)
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 			t.Fatal(err)
@@ -62,7 +66,8 @@ func vaultSite(t *testing.T) *Process {
 	return s
 }
 
-// The road of a passkey in a browser: a door asks for one, it is set up, opens, signs in by itself, and is refused as a copy and at another site.
+// The road of a passkey in a browser: a door asks for one, it is set up, opens, signs in by itself, and is refused as a copy and at
+// another site.
 func TestPasskeyRoad(t *testing.T) {
 	t.Parallel()
 	s, ctx := vaultSite(t), tab(t)
@@ -94,7 +99,8 @@ func TestPasskeyRoad(t *testing.T) {
 	says("the vault")
 
 	// Without a name, from the sign-in page. The browser of this test chooses a passkey by itself where a field offers one.
-	do(chromedp.Navigate(s.URL+"/door/sign-out"), chromedp.Submit("main form"), chromedp.WaitNotPresent("main form"), chromedp.Navigate(s.URL+"/books/"))
+	do(chromedp.Navigate(s.URL+"/door/sign-out"), chromedp.Submit("main form"), chromedp.WaitNotPresent("main form"),
+		chromedp.Navigate(s.URL+"/books/"))
 	do(chromedp.WaitNotPresent("#username"))
 	// The passkey is one proof; the books want two: the password is the other.
 	at(ctx, t, s.URL+"/door/prove-again?factor=two&within=10m&next=%2Fbooks%2F")
@@ -117,13 +123,15 @@ func TestPasskeyRoad(t *testing.T) {
 		// With the fields that this browser knows, and no more.
 		was, add := held.Credentials[0], cdp.Command[map[string]any, cdp.Empty]{Method: webauthn.CommandAddCredential}
 		_, err = cdp.Call(ctx, target, add, map[string]any{"authenticatorId": device, "credential": map[string]any{
-			"credentialId": was.CredentialID, "isResidentCredential": true, "rpId": was.RpID, "privateKey": was.PrivateKey, "userHandle": was.UserHandle, "signCount": 0,
+			"credentialId": was.CredentialID, "isResidentCredential": true, "rpId": was.RpID, "privateKey": was.PrivateKey,
+			"userHandle": was.UserHandle, "signCount": 0,
 		}})
 		return err
 	})); err != nil {
 		t.Fatal(err)
 	}
-	do(chromedp.Navigate(s.URL+"/door/sign-out"), chromedp.Submit("main form"), chromedp.WaitNotPresent("main form"), chromedp.Navigate(s.URL+"/vault/"), chromedp.WaitVisible("#problem"))
+	do(chromedp.Navigate(s.URL+"/door/sign-out"), chromedp.Submit("main form"), chromedp.WaitNotPresent("main form"),
+		chromedp.Navigate(s.URL+"/vault/"), chromedp.WaitVisible("#problem"))
 	says("This passkey does not open an account here")
 	if _, out, _ := run(t, "", "activity", "--data", s.Data, "-o", "json"); !strings.Contains(out, `"passkey copied"`) {
 		t.Errorf("no steward can see that: %s", out)

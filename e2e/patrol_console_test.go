@@ -13,9 +13,11 @@ import (
 func TestConsolePatrol(t *testing.T) {
 	t.Parallel()
 	s, dir := patrolSite(t)
-	write(t, dir, "www/visit/index.html", `<title>visit</title><p>Tours for all who come, on Sundays and on holidays.</p><a href="/visit/gone/">Gone</a>`)
+	write(t, dir, "www/visit/index.html", `<title>visit</title><p>Tours for all who come, on Sundays and on holidays.</p><a `+
+		`href="/visit/gone/">Gone</a>`)
 	api := client.New(s.Data)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -52,10 +54,12 @@ func TestPatrolByTimetable(t *testing.T) {
 	t.Parallel()
 	s, dir := patrolSite(t)
 	api := client.New(s.Data)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Email: "agnes@marram.example", Password: "amber-lantern-shelf", Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Email: "agnes@marram.example", Password: "amber-lantern-shelf", Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
-	write(t, dir, "www/visit/index.html", `<title>visit</title><p>Tours for all who come, on Sundays and on holidays.</p><a href="/visit/gone/">Gone</a>`)
+	write(t, dir, "www/visit/index.html", `<title>visit</title><p>Tours for all who come, on Sundays and on holidays.</p><a `+
+		`href="/visit/gone/">Gone</a>`)
 	write(t, dir, "doors.yaml", patrolPolicy+"patrol: { every: 1h }\n")
 	eventually(t, func() bool {
 		_, out, _ := run(t, "", "messages", "list", "-o", "json", "--data", s.Data)

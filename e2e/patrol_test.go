@@ -134,7 +134,8 @@ func patrolSite(t *testing.T, more ...string) (s *Process, dir string) {
 	dir = shortDir(t)
 	write(t, dir, "doors.yaml", patrolPolicy+strings.Join(more, ""))
 	for _, name := range []string{"visit", "rota", "log", "office", "press"} {
-		write(t, dir, "www/"+name+"/index.html", "<!doctype html><title>"+name+"</title><p>All that is to be read about "+name+", for those who may.</p>")
+		write(t, dir, "www/"+name+"/index.html",
+			"<!doctype html><title>"+name+"</title><p>All that is to be read about "+name+", for those who may.</p>")
 	}
 	write(t, dir, "www/log/week.pdf", "%PDF-1.7 the log of the week")
 	write(t, dir, "www/index.html", `<!doctype html><title>home</title><a href="/visit/">Visit</a> <a href="/rota/">Rota</a>`)
@@ -152,9 +153,11 @@ func TestPatrolFindsACacheInFront(t *testing.T) {
 	write(t, dir, "nginx.conf", fmt.Sprintf(`daemon off; master_process off; error_log stderr; pid %[1]s/pid;
 events {}
 http {
-  access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
+  access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u;
+    scgi_temp_path %[1]s/s;
   proxy_cache_path %[1]s/cache keys_zone=all:1m;
-  server { listen %[2]s; location / { proxy_pass %[3]s; proxy_set_header Host $http_host; proxy_cache all; proxy_cache_key $uri; proxy_ignore_headers Cache-Control Set-Cookie Vary Expires; proxy_cache_valid 200 5m; } }
+  server { listen %[2]s; location / { proxy_pass %[3]s; proxy_set_header Host $http_host; proxy_cache all; proxy_cache_key $uri;
+    proxy_ignore_headers Cache-Control Set-Cookie Vary Expires; proxy_cache_valid 200 5m; } }
 }
 `, dir, address, s.URL))
 	serverProgram(t, "tcp", address, "/usr/sbin/nginx", "-p", dir, "-c", filepath.Join(dir, "nginx.conf"), "-e", "stderr")
@@ -183,7 +186,8 @@ func TestPatrolFindsARouteBeside(t *testing.T) {
 	serve := func(name, before string) string {
 		address := freePort(t)
 		_, port, _ := strings.Cut(address, ":")
-		write(t, dir, name, fmt.Sprintf("{\n admin off\n auto_https off\n order handle before forward_auth\n}\nhttp://:%s {\n bind 127.0.0.1\n root * %s/www\n %s\n import %[2]s/snippet\n file_server\n}\n", port, dir, before))
+		write(t, dir, name, fmt.Sprintf("{\n admin off\n auto_https off\n order handle before forward_auth\n}\nhttp://:%s {\n bind "+
+			"127.0.0.1\n root * %s/www\n %s\n import %[2]s/snippet\n file_server\n}\n", port, dir, before))
 		serverProgram(t, "tcp", address, "/usr/bin/caddy", "run", "--config", filepath.Join(dir, name), "--adapter", "caddyfile")
 		return "http://" + address
 	}
@@ -202,7 +206,8 @@ func TestWalksAreBounded(t *testing.T) {
 	t.Parallel()
 	s, _ := patrolSite(t)
 	api := client.New(s.Data)
-	begun, err := client.BeginPatrol.Ask(t.Context(), api, client.NewPatrol{Visitors: []string{"role:keeper", "role:trustee,keyring:outer", "anonymous,shared:press-kit"}})
+	begun, err := client.BeginPatrol.Ask(t.Context(), api,
+		client.NewPatrol{Visitors: []string{"role:keeper", "role:trustee,keyring:outer", "anonymous,shared:press-kit"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -215,24 +220,29 @@ func TestWalksAreBounded(t *testing.T) {
 		method, path string
 		want         int
 	}{
-		{begun.Tokens[0], "GET", "/log/", 200}, {begun.Tokens[0], "HEAD", "/log/", 200}, {begun.Tokens[0], "GET", "/office/", 403}, {begun.Tokens[0], "GET", "/press/", 303},
+		{begun.Tokens[0], "GET", "/log/", 200}, {begun.Tokens[0], "HEAD", "/log/", 200}, {begun.Tokens[0], "GET", "/office/", 403},
+		{begun.Tokens[0], "GET", "/press/", 303},
 		{begun.Tokens[1], "GET", "/office/", 200}, {begun.Tokens[2], "GET", "/press/", 200}, {begun.Tokens[2], "GET", "/rota/", 303},
 		{begun.Tokens[0], "POST", "/log/", 403}, {begun.Tokens[0], "DELETE", "/log/", 403},
-		{begun.Tokens[0], "GET", "/door/account", 303}, {begun.Tokens[0], "GET", "/door/api/v1/people", 303}, {begun.Tokens[0], "GET", "/door/console/", 303},
-		{strings.Repeat("A", 43), "GET", "/log/", 303}, {"", "GET", "/log/", 303}, {begun.Tokens[0] + "; " + begun.Cookie + "=" + begun.Tokens[1], "GET", "/log/", 303},
+		{begun.Tokens[0], "GET", "/door/account", 303}, {begun.Tokens[0], "GET", "/door/api/v1/people", 303},
+		{begun.Tokens[0], "GET", "/door/console/", 303},
+		{strings.Repeat("A", 43), "GET", "/log/", 303}, {"", "GET", "/log/", 303},
+		{begun.Tokens[0] + "; " + begun.Cookie + "=" + begun.Tokens[1], "GET", "/log/", 303},
 	} {
 		if got := as(c.token, c.method, c.path); got != c.want {
 			t.Errorf("%s %s: %d, want %d", c.method, c.path, got, c.want)
 		}
 	}
 	// Somebody's own session counts for nothing meanwhile, and again once the cookie is gone.
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "trustee"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "trustee"}}); err != nil {
 		t.Fatal(err)
 	}
 	p := newPerson(t, s.URL)
 	p.signIn("agnes", "amber-lantern-shelf", "")
 	p.is("/log/", 200, "")
-	answer := p.do("POST", "/door/api/v1/walks", `{"visitors":["role:trustee"]}`, "Content-Type", "application/json", "X-Requested-With", "test")
+	answer := p.do("POST", "/door/api/v1/walks", `{"visitors":["role:trustee"]}`, "Content-Type", "application/json",
+		"X-Requested-With", "test")
 	if answer.status != 403 {
 		t.Errorf("a steward gets what a patrol has: %d %s", answer.status, answer.body)
 	}
@@ -275,18 +285,22 @@ func TestPatrolWithCredentials(t *testing.T) {
 		t.Error("a password is told")
 	}
 	var r patrol.Result
-	if err := json.Unmarshal([]byte(out), &r); err != nil || findingOf(r, "kept", "/list") == nil || findingOf(r, "broken-link", "/") == nil || len(r.Findings) != 2 {
+	if err := json.Unmarshal([]byte(out), &r); err != nil || findingOf(r, "kept", "/list") == nil ||
+		findingOf(r, "broken-link", "/") == nil || len(r.Findings) != 2 {
 		t.Fatalf("%v %s", err, out)
 	}
-	if r := patrolled(t, 0, base, "--visitors", filepath.Join(dir, "visitors.yaml"), "--since", filepath.Join(dir, "before.json")); len(r.Findings) != 0 {
+	if r := patrolled(t, 0, base, "--visitors", filepath.Join(dir, "visitors.yaml"), "--since",
+		filepath.Join(dir, "before.json")); len(r.Findings) != 0 {
 		t.Errorf("%+v", r.Findings)
 	}
 	code, sarif, _ := run(t, "", "patrol", base, "-o", "sarif")
 	if code != 1 || !strings.Contains(sarif, `"ruleId": "broken-link"`) || !strings.Contains(sarif, `"version": "2.1.0"`) {
 		t.Errorf("exit %d: %s", code, sarif)
 	}
-	for _, bad := range [][]string{{"not-a-url"}, {"http://127.0.0.1:1/"}, {base, "--visitors", filepath.Join(dir, "before.json")}, {base, "--since", filepath.Join(dir, "visitors.yaml")}, {base, "--as", "role:keeper"}, {base, "--max", "0"}} {
-		if code, _, errOut := run(t, "", append([]string{"patrol"}, bad...)...); code == 0 || errOut == "" || strings.Contains(errOut, "seven-brass") {
+	for _, bad := range [][]string{{"not-a-url"}, {"http://127.0.0.1:1/"}, {base, "--visitors", filepath.Join(dir, "before.json")},
+		{base, "--since", filepath.Join(dir, "visitors.yaml")}, {base, "--as", "role:keeper"}, {base, "--max", "0"}} {
+		if code, _, errOut := run(t, "", append([]string{"patrol"}, bad...)...); code == 0 || errOut == "" ||
+			strings.Contains(errOut, "seven-brass") {
 			t.Errorf("%v: exit %d %s", bad, code, errOut)
 		}
 	}
@@ -295,12 +309,16 @@ func TestPatrolWithCredentials(t *testing.T) {
 // Pages that are drawn by script are drawn, by a browser that can leave and change nothing.
 func TestPatrolDraws(t *testing.T) {
 	t.Parallel()
-	outside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { t.Errorf("a script has left for %s", r.URL) }))
+	outside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
+		t.Errorf("a script has left for %s", r.URL)
+	}))
 	defer outside.Close()
 	site := http.NewServeMux()
 	site.HandleFunc("/{$}", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, `<div id=all></div><script>const a = document.createElement("a"); a.href = "/dr" + "awn"; a.textContent = "x"; all.append(a); fetch("/send", { method: "POST" }).catch(() => 0); new Image().src = %q</script>`, outside.URL+"/x.png")
+		fmt.Fprintf(w, `<div id=all></div><script>const a = document.createElement("a"); a.href = "/dr" + "awn"; a.textContent = "x"; `+
+			`all.append(a); fetch("/send", { method: "POST" }).catch(() => 0); new Image().src = %q</script>`, outside.URL+"/x.png")
 	})
 	site.HandleFunc("/drawn", func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusForbidden) })
 	site.HandleFunc("POST /send", func(w http.ResponseWriter, r *http.Request) { t.Error("a script has sent something") })

@@ -23,7 +23,8 @@ func TestConsolePeople(t *testing.T) {
 	// Add one with a link.
 	do(ctx, t, chromedp.Click(`//button[.="Add an account"]`), chromedp.WaitVisible(`[role=dialog] input`))
 	accessible(ctx, t, "add an account")
-	do(ctx, t, keys(`//label[contains(., "Name")]/input`, "walt"), chromedp.Click(`//label[contains(., "keeper")]/input`), chromedp.Click(`//button[.="Add"]`))
+	do(ctx, t, keys(`//label[contains(., "Name")]/input`, "walt"), chromedp.Click(`//label[contains(., "keeper")]/input`),
+		chromedp.Click(`//button[.="Add"]`))
 	look(ctx, t, "[data-testid=secret]", s.URL+"/door/recover?link=")
 	do(ctx, t, chromedp.Click(`//button[.="Done"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	look(ctx, t, "table", "no password yet")
@@ -42,7 +43,8 @@ func TestConsolePeople(t *testing.T) {
 	do(ctx, t, choose(`[role=dialog] select`, "keeper"), chromedp.Click(`//button[.="Grant"]`))
 	look(ctx, t, "[role=dialog]", "The role keeper is granted")
 	p.is("/log/", 200, "")
-	do(ctx, t, chromedp.Click(`//button[.="Disable"]`), chromedp.WaitVisible(`//button[.="Disable it"]`), chromedp.Click(`//button[.="Disable it"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Disable"]`), chromedp.WaitVisible(`//button[.="Disable it"]`),
+		chromedp.Click(`//button[.="Disable it"]`))
 	look(ctx, t, "[role=dialog]", "Disabled; all sessions have ended")
 	p.is("/log/", 303, "/door/sign-in?next=%2Flog%2F")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))
@@ -51,7 +53,8 @@ func TestConsolePeople(t *testing.T) {
 	look(ctx, t, "main", "No account fits")
 
 	// The last steward does not shut everybody out: by no way that there is here, but by the command line.
-	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/people"), chromedp.Click(`//button[.="agnes"]`), chromedp.Click(`//button[@aria-label="Take back the role steward"]`))
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/people"), chromedp.Click(`//button[.="agnes"]`),
+		chromedp.Click(`//button[@aria-label="Take back the role steward"]`))
 	look(ctx, t, "body", "Take the role steward from yourself?")
 	do(ctx, t, chromedp.Click(`//button[.="Take it back"]`))
 	look(ctx, t, "[role=alert]", "agnes is the last who can sign in with the role steward")
@@ -68,7 +71,8 @@ func TestConsolePeople(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//nav//a[.="Sessions"]`))
 	look(ctx, t, "table", "tobias")
 	accessible(ctx, t, "sessions")
-	do(ctx, t, chromedp.Click(`//button[starts-with(@aria-label, "End the session of tobias")]`), chromedp.WaitVisible(`//button[.="End it"]`), chromedp.Click(`//button[.="End it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
+	do(ctx, t, chromedp.Click(`//button[starts-with(@aria-label, "End the session of tobias")]`),
+		chromedp.WaitVisible(`//button[.="End it"]`), chromedp.Click(`//button[.="End it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	p.is("/office/", 303, "/door/sign-in?next=%2Foffice%2F")
 	do(ctx, t, chromedp.Click(`//nav//a[.="Activity"]`))
 	look(ctx, t, "table", "session ended")
@@ -84,7 +88,8 @@ func TestConsolePeople(t *testing.T) {
 	look(ctx, t, "[data-testid=outcome]", "refuse")
 	look(ctx, t, "[data-testid=since]", "The account ines is disabled now.")
 	accessible(ctx, t, "why")
-	if at, err := chromedp.Run(ctx, chromedp.Evaluate[string](`new URLSearchParams(location.search).get("as")`)); err != nil || !strings.HasPrefix(at, "user:ines") || strings.Contains(at, "role") {
+	if at, err := chromedp.Run(ctx, chromedp.Evaluate[string](`new URLSearchParams(location.search).get("as")`)); err != nil ||
+		!strings.HasPrefix(at, "user:ines") || strings.Contains(at, "role") {
 		t.Errorf("tried as %q: %v", at, err)
 	}
 	do(ctx, t, chromedp.Click(`//button[.="Judge by what is active now"]`))

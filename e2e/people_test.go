@@ -22,7 +22,8 @@ import (
 func keepers(t *testing.T) (s *Process, api *client.Client) {
 	t.Helper()
 	dir := t.TempDir()
-	for _, page := range []string{"index.html", "log/index.html", "log/new/index.html", "office/index.html", "members/index.html", "account/changed.html"} {
+	for _, page := range []string{"index.html", "log/index.html", "log/new/index.html", "office/index.html", "members/index.html",
+		"account/changed.html"} {
 		write(t, dir, "site/"+page, "<!doctype html><html lang=en><title>"+page+"</title><main><h1>"+page+"</h1></main>")
 	}
 	write(t, dir, "doors.yaml", `
@@ -85,11 +86,13 @@ func TestRefusalsHaveAReference(t *testing.T) {
 	p.signIn("ines", "seven-brass-prisms", "")
 	a := p.get("/office/?secret=in-the-query", "Accept", "text/html")
 	number := regexp.MustCompile(`<strong>([A-Z2-7]{4}-[A-Z2-7]{4})</strong>`).FindStringSubmatch(a.body)
-	if a.status != 403 || number == nil || !strings.Contains(a.body, "the role trustee") || !strings.Contains(a.body, "<strong>ines</strong> (keeper)") {
+	if a.status != 403 || number == nil || !strings.Contains(a.body, "the role trustee") ||
+		!strings.Contains(a.body, "<strong>ines</strong> (keeper)") {
 		t.Fatalf("%d\n%s", a.status, a.body)
 	}
 	code, out, _ := run(t, "", "activity", "--reference", strings.ToLower(number[1]), "--data", s.Data)
-	if code != 0 || !strings.Contains(out, "refused") || !strings.Contains(out, "ines") || !strings.Contains(out, "at /office/**") || strings.Contains(out, "in-the-query") {
+	if code != 0 || !strings.Contains(out, "refused") || !strings.Contains(out, "ines") || !strings.Contains(out, "at /office/**") ||
+		strings.Contains(out, "in-the-query") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	var problem struct{ Reference string }
@@ -119,7 +122,8 @@ func TestOwnFormOfTheSite(t *testing.T) {
 		}
 		return p.do("POST", "/door/sign-in", v.Encode())
 	}
-	if a := post("username", "ines", "password", "wrong", "form", "/members/?tab=2", "next", "/log/"); a.location != "/members/?error=wrong&next=%2Flog%2F&tab=2" {
+	if a := post("username", "ines", "password", "wrong", "form", "/members/?tab=2", "next",
+		"/log/"); a.location != "/members/?error=wrong&next=%2Flog%2F&tab=2" {
 		t.Errorf("%d %s", a.status, a.location)
 	}
 	if a := post("username", "ines", "form", "/members/"); a.location != "/members/?error=missing" {
@@ -133,13 +137,16 @@ func TestOwnFormOfTheSite(t *testing.T) {
 	for range 3 {
 		post("username", "ines", "password", "wrong", "form", "/members/")
 	}
-	if a := post("username", "ines", "password", "wrong", "form", "/members/"); !regexp.MustCompile(`^/members/\?error=too-many&wait=\d+$`).MatchString(a.location) {
+	if a := post("username", "ines", "password", "wrong", "form",
+		"/members/"); !regexp.MustCompile(`^/members/\?error=too-many&wait=\d+$`).MatchString(a.location) {
 		t.Errorf("%d %s", a.status, a.location)
 	}
-	if a := p.signIn("ines", "wrong", ""); a.status != 429 || a.header.Get("Retry-After") == "" || !strings.Contains(a.body, "You can try again in ") {
+	if a := p.signIn("ines", "wrong", ""); a.status != 429 || a.header.Get("Retry-After") == "" ||
+		!strings.Contains(a.body, "You can try again in ") {
 		t.Errorf("%d %s", a.status, a.body)
 	}
-	if a := post("username", "tobias", "password", "quiet-harbour-ledger", "form", "/members/", "next", "/members/"); a.location != "/members/" {
+	if a := post("username", "tobias", "password", "quiet-harbour-ledger", "form", "/members/", "next",
+		"/members/"); a.location != "/members/" {
 		t.Errorf("%d %s", a.status, a.location)
 	}
 }
@@ -245,7 +252,8 @@ func TestInterruptedPost(t *testing.T) {
 		t.Errorf("nothing is said of it:\n%s", page.body)
 	}
 	for _, referer := range []string{"https://elsewhere.example/log/", "", "::", s.URL + "/door/sign-in"} {
-		if a := p.do("POST", "/log/new/", "x=y", "Accept", "text/html", "Referer", referer); a.location != "/door/prove-again?next=%2Flog%2Fnew%2F&unsent" {
+		if a := p.do("POST", "/log/new/", "x=y", "Accept", "text/html", "Referer",
+			referer); a.location != "/door/prove-again?next=%2Flog%2Fnew%2F&unsent" {
 			t.Errorf("from %q: %s", referer, a.location)
 		}
 	}
@@ -290,7 +298,8 @@ func TestNoFixation(t *testing.T) {
 		t.Error("the token did not change with the rights")
 	}
 	// Two cookies of that name are none: one of them was planted.
-	if strings.Contains(newPerson(t, s.URL).get("/door/me", "Cookie", "ostiarius-session="+planted+"; ostiarius-session="+token()).body, `"signedIn":true`) {
+	if strings.Contains(newPerson(t, s.URL).get("/door/me", "Cookie",
+		"ostiarius-session="+planted+"; ostiarius-session="+token()).body, `"signedIn":true`) {
 		t.Error("two cookies are one")
 	}
 	for _, name := range []string{"Ostiarius-Session", "__Host-ostiarius-session", "ostiarius-device"} {
@@ -376,7 +385,9 @@ func TestPeopleImportAndExport(t *testing.T) {
 	people := func(args ...string) (int, string, string) {
 		return run(t, "", append(append([]string{"people"}, args...), "--data", s.Data)...)
 	}
-	if code, out, _ := people("import", file, "--dry-run"); code != 0 || !strings.Contains(out, "line 2  add     bo    roles keeper, trustee until 3000-01-01 00:00; no password yet") || !strings.Contains(out, "1 to add, 1 to change, 0 the same, 0 errors; nothing was changed: this was a dry run") {
+	if code, out, _ := people("import", file, "--dry-run"); code != 0 ||
+		!strings.Contains(out, "line 2  add     bo    roles keeper, trustee until 3000-01-01 00:00; no password yet") ||
+		!strings.Contains(out, "1 to add, 1 to change, 0 the same, 0 errors; nothing was changed: this was a dry run") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	if code, _, _ := people("show", "bo"); code != 1 {
@@ -385,20 +396,24 @@ func TestPeopleImportAndExport(t *testing.T) {
 	if code, out, errOut := people("import", file); code != 0 || !strings.Contains(out, "done") {
 		t.Errorf("exit %d\n%s%s", code, out, errOut)
 	}
-	if _, out, _ := people("list", "--role", "trustee", "--sort", "name", "--down"); !regexp.MustCompile(`(?s)tobias.*ines.*bo`).MatchString(out) || strings.Contains(out, "agnes") {
+	if _, out, _ := people("list", "--role", "trustee", "--sort", "name",
+		"--down"); !regexp.MustCompile(`(?s)tobias.*ines.*bo`).MatchString(out) || strings.Contains(out, "agnes") {
 		t.Errorf("trustees:\n%s", out)
 	}
 	_, exported, _ := people("export")
-	if !strings.Contains(exported, "bo,bo@marram.example,keeper;trustee@") || !strings.Contains(exported, `"paints, mostly"`) || strings.Contains(exported, "argon2") {
+	if !strings.Contains(exported, "bo,bo@marram.example,keeper;trustee@") || !strings.Contains(exported, `"paints, mostly"`) ||
+		strings.Contains(exported, "argon2") {
 		t.Errorf("%s", exported)
 	}
 	write(t, dir, "again.csv", exported)
-	if code, out, errOut := people("import", filepath.Join(dir, "again.csv")); code != 0 || !strings.Contains(out, "0 to add, 0 to change, 4 the same") {
+	if code, out, errOut := people("import", filepath.Join(dir, "again.csv")); code != 0 ||
+		!strings.Contains(out, "0 to add, 0 to change, 4 the same") {
 		t.Errorf("exit %d\n%s%s", code, out, errOut)
 	}
 	_, asJSON, _ := people("export", "-o", "json")
 	write(t, dir, "again.json", asJSON)
-	if code, out, errOut := people("import", filepath.Join(dir, "again.json")); code != 0 || !strings.Contains(out, "0 to add, 0 to change, 4 the same") {
+	if code, out, errOut := people("import", filepath.Join(dir, "again.json")); code != 0 ||
+		!strings.Contains(out, "0 to add, 0 to change, 4 the same") {
 		t.Errorf("exit %d\n%s%s", code, out, errOut)
 	}
 	for text, says := range map[string]string{
@@ -413,7 +428,8 @@ func TestPeopleImportAndExport(t *testing.T) {
 		}
 	}
 	write(t, dir, "bad.csv", "name,roles\nfine,keeper\nnot fine,keper\nx,keeper@soon\n")
-	if code, out, _ := people("import", filepath.Join(dir, "bad.csv")); code != 1 || !strings.Contains(out, "line 3  error") || !strings.Contains(out, `"soon" is no time`) || !strings.Contains(out, "nothing was changed") {
+	if code, out, _ := people("import", filepath.Join(dir, "bad.csv")); code != 1 || !strings.Contains(out, "line 3  error") ||
+		!strings.Contains(out, `"soon" is no time`) || !strings.Contains(out, "nothing was changed") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	if code, _, _ := people("show", "fine"); code != 1 {
@@ -453,7 +469,8 @@ func TestConsoleImport(t *testing.T) {
 	// What is exported is what the command writes.
 	do(ctx, t, chromedp.Click(`//button[.="Export"]`), chromedp.WaitVisible(`//a[.="as CSV"]`))
 	accessible(ctx, t, "export")
-	got, err := chromedp.Run(ctx, chromedp.Evaluate[string](`fetch([...document.querySelectorAll("a[download]")].find(a => a.innerText === "as CSV").href).then(r => r.text())`, chromedp.EvalAwaitPromise))
+	got, err := chromedp.Run(ctx, chromedp.Evaluate[string](`fetch([...document.querySelectorAll("a[download]")].find(a => a.innerText `+
+		`=== "as CSV").href).then(r => r.text())`, chromedp.EvalAwaitPromise))
 	_, want, _ := run(t, "", "people", "export", "--data", s.Data)
 	if err != nil || got != want || !strings.Contains(got, "cy,,keeper@2999-12-31T") && !strings.Contains(got, "cy,,keeper@3000-01-01T") {
 		t.Errorf("%v\n%s\n%s", err, got, want)
@@ -516,7 +533,8 @@ func TestSessionsAndActivityCommands(t *testing.T) {
 		}
 	}
 	p.is("/log/", 303, "/door/sign-in?next=%2Flog%2F")
-	if _, out, _ := run(t, "", "activity", "--limit", "1000", "--data", s.Data); strings.Contains(out, "prisms") || strings.Contains(out, "ledger") {
+	if _, out, _ := run(t, "", "activity", "--limit", "1000", "--data", s.Data); strings.Contains(out, "prisms") ||
+		strings.Contains(out, "ledger") {
 		t.Error("a password is in the activity")
 	}
 }
@@ -531,7 +549,8 @@ func TestMetrics(t *testing.T) {
 	p.get("/office/")
 	p.signIn("agnes", "amber-lantern-shelf", "")
 	a := p.get("/door/metrics")
-	if a.status != 200 || !strings.Contains(a.body, `ostiarius_requests_total{outcome="refuse"} 1`) || !strings.Contains(a.body, "go_goroutines") {
+	if a.status != 200 || !strings.Contains(a.body, `ostiarius_requests_total{outcome="refuse"} 1`) ||
+		!strings.Contains(a.body, "go_goroutines") {
 		t.Errorf("%d %s", a.status, a.body)
 	}
 	open := start(t, siteOf(t), "--metrics-from", "127.0.0.0/8")
@@ -572,8 +591,10 @@ func TestNextLeadsNowhereElse(t *testing.T) {
 		}
 	}
 	// A sign-in for each would take long; these lead to every way through the reading.
-	for _, next := range []string{"https://elsewhere.example/", "//elsewhere.example", "/\\elsewhere.example", "/log/\r\nX-Injected: 1", "javascript:alert(1)", "/%2f%2felsewhere.example"} {
-		if a := newPerson(t, s.URL).signIn("ines", "seven-brass-prisms", next); a.status != 303 || a.location != "/log/" || a.header.Get("X-Injected") != "" {
+	for _, next := range []string{"https://elsewhere.example/", "//elsewhere.example", "/\\elsewhere.example",
+		"/log/\r\nX-Injected: 1", "javascript:alert(1)", "/%2f%2felsewhere.example"} {
+		if a := newPerson(t, s.URL).signIn("ines", "seven-brass-prisms", next); a.status != 303 || a.location != "/log/" ||
+			a.header.Get("X-Injected") != "" {
 			t.Errorf("%q: %d to %q", next, a.status, a.location)
 		}
 	}
@@ -584,5 +605,6 @@ func TestNextLeadsNowhereElse(t *testing.T) {
 
 // ownPath reports whether every browser takes an address for a path on this site.
 func ownPath(s string) bool {
-	return s == "" || s[0] == '/' && !strings.HasPrefix(s, "//") && !strings.ContainsAny(s, "\\\t\r\n\x00 ") && !strings.HasPrefix(strings.TrimLeft(s, "/"), "/")
+	return s == "" || s[0] == '/' && !strings.HasPrefix(s, "//") && !strings.ContainsAny(s, "\\\t\r\n\x00 ") &&
+		!strings.HasPrefix(strings.TrimLeft(s, "/"), "/")
 }

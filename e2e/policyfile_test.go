@@ -19,7 +19,8 @@ func TestPolicyFileWhateverBecomesOfIt(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "site/log/today.html", "the log")
 	write(t, dir, "site/index.html", "the lighthouse")
-	const head, tail = "sources: [{path: /, files: ../site}]\ndoors:\n  - { path: /**, admit: public }\n", "  - { path: /log/**, admit: nobody }\n"
+	const head, tail = "sources: [{path: /, files: ../site}]\ndoors:\n  - { path: /**, admit: public }\n", "  - { path: /log/**, admit: " +
+		"nobody }\n"
 	write(t, dir, "conf/doors.yaml", head+tail)
 	file := filepath.Join(dir, "conf/doors.yaml")
 	data := filepath.Join(dir, "data")
@@ -81,10 +82,12 @@ func TestPolicyFileWhateverBecomesOfIt(t *testing.T) {
 	}
 	eventually(t, func() bool { return strings.Contains(p.get("/door/health").body, "degraded") })
 	var health struct{ Status, Reason, Since string }
-	if err := json.Unmarshal([]byte(p.get("/door/health").body), &health); err != nil || health.Reason != "the policy file is not in force" || health.Since == "" {
+	if err := json.Unmarshal([]byte(p.get("/door/health").body), &health); err != nil ||
+		health.Reason != "the policy file is not in force" || health.Since == "" {
 		t.Errorf("%+v, %v", health, err)
 	}
-	if code, out, errOut := run(t, "", "check", "--data", data); code != 1 || !strings.Contains(errOut, "newer than what is in force") || !strings.Contains(out, "no-file") {
+	if code, out, errOut := run(t, "", "check", "--data", data); code != 1 ||
+		!strings.Contains(errOut, "newer than what is in force") || !strings.Contains(out, "no-file") {
 		t.Errorf("%d %s %s", code, out, errOut)
 	}
 	run(t, "seven-brass-prisms\n", "people", "add", "ines", "--role", "steward", "--password-stdin", "--data", data)
@@ -123,7 +126,8 @@ func TestPolicyFileWhateverBecomesOfIt(t *testing.T) {
 	// An edit is not written over unseen.
 	write(t, dir, "doors2.yaml", head)
 	write(t, dir, "two/doors.yaml", head+"  - nonsense\n")
-	if code, _, errOut := run(t, "", "apply", filepath.Join(dir, "doors2.yaml"), "--data", data); code != 1 || !strings.Contains(errOut, "has been edited, from line 4 on") {
+	if code, _, errOut := run(t, "", "apply", filepath.Join(dir, "doors2.yaml"), "--data", data); code != 1 ||
+		!strings.Contains(errOut, "has been edited, from line 4 on") {
 		t.Errorf("%d %s", code, errOut)
 	}
 	if code, _, errOut := run(t, "", "apply", filepath.Join(dir, "doors2.yaml"), "--over-edit", "--data", data); code != 0 {

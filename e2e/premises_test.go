@@ -29,7 +29,8 @@ func TestDirectoryOfAnother(t *testing.T) {
 		prepare func(data string) error
 		says    string // "" if it starts
 	}{
-		"its own": {func(data string) error { return errors.Join(os.Mkdir(data, 0o700), os.Chown(data, nobody, nobody)) }, "belongs to another user"},
+		"its own": {func(data string) error { return errors.Join(os.Mkdir(data, 0o700), os.Chown(data, nobody, nobody)) },
+			"belongs to another user"},
 		"its own, for all": {func(data string) error {
 			return errors.Join(os.Mkdir(data, 0o777), os.Chmod(data, 0o777), os.Chown(data, nobody, nobody))
 		}, "belongs to another user"},
@@ -37,7 +38,8 @@ func TestDirectoryOfAnother(t *testing.T) {
 			return errors.Join(os.Mkdir(data, 0o700), os.WriteFile(data+"/ostiarius.db", nil, 0o600), os.Chown(data+"/ostiarius.db", nobody, nobody))
 		}, "belongs to another user"},
 		"a journal": {func(data string) error {
-			return errors.Join(os.Mkdir(data, 0o700), os.WriteFile(data+"/ostiarius.db-wal", nil, 0o600), os.Chown(data+"/ostiarius.db-wal", nobody, nobody))
+			return errors.Join(os.Mkdir(data, 0o700), os.WriteFile(data+"/ostiarius.db-wal", nil, 0o600),
+				os.Chown(data+"/ostiarius.db-wal", nobody, nobody))
 		}, "belongs to another user"},
 		"a link to records": {func(data string) error {
 			return errors.Join(os.Mkdir(data, 0o700), os.Symlink("/tmp/elsewhere.db", data+"/ostiarius.db"))

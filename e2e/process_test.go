@@ -298,7 +298,8 @@ func TestDemoSurvivesARestart(t *testing.T) {
 			t.Errorf("%s: %v %v", name, info.Mode(), err)
 		}
 	}
-	if text, err := os.ReadFile(filepath.Join(data, "records/ostiarius.db")); err != nil || strings.Contains(string(text), cookies[0].Value) || strings.Contains(string(text), walt) {
+	if text, err := os.ReadFile(filepath.Join(data, "records/ostiarius.db")); err != nil ||
+		strings.Contains(string(text), cookies[0].Value) || strings.Contains(string(text), walt) {
 		t.Errorf("the records hold a token or a password: %v", err)
 	}
 }
@@ -318,7 +319,8 @@ func TestHTTPS(t *testing.T) {
 		p := newPerson(t, s.URL)
 		p.http.Transport = &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, ForceAttemptHTTP2: protocol == "HTTP/2.0"}
 		a := p.signIn("ines", "seven-brass-prisms", "/")
-		if c := a.header.Get("Set-Cookie"); !strings.HasPrefix(c, "__Host-ostiarius-session=") || !strings.HasSuffix(c, "; Path=/; HttpOnly; Secure; SameSite=Lax") {
+		if c := a.header.Get("Set-Cookie"); !strings.HasPrefix(c, "__Host-ostiarius-session=") ||
+			!strings.HasSuffix(c, "; Path=/; HttpOnly; Secure; SameSite=Lax") {
 			t.Errorf("%s: cookie %q", protocol, c)
 		}
 		p.is("/", 200, "")
@@ -341,7 +343,8 @@ func TestHTTPS(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	io.WriteString(conn, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 5\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\nGET / HTTP/1.1\r\nHost: x\r\n\r\n")
+	io.WriteString(conn, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 5\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\nGET / "+
+		"HTTP/1.1\r\nHost: x\r\n\r\n")
 	if answers, _ := io.ReadAll(conn); !strings.HasPrefix(string(answers), "HTTP/1.1 400 ") || len(statusLine.FindAll(answers, -1)) != 1 {
 		t.Errorf("both lengths, over TLS: %s", answers)
 	}
@@ -357,7 +360,10 @@ func certificate(t *testing.T, dir string) (cert, key string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "marram.example"}, NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"marram.example"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}}
+	template := x509.Certificate{
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "marram.example"}, NotAfter: time.Now().Add(time.Hour),
+		DNSNames: []string{"marram.example"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback},
+	}
 	public, err := x509.CreateCertificate(rand.Reader, &template, &template, &private.PublicKey, private)
 	if err != nil {
 		t.Fatal(err)

@@ -15,7 +15,8 @@ import (
 func TestConsoleAsksForThePassword(t *testing.T) {
 	t.Parallel()
 	s, api := gated(t)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -37,7 +38,8 @@ func TestConsoleAsksForThePassword(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	do(ctx, t, chromedp.Click(`//button[.="Add a name to outer"]`), chromedp.WaitVisible(`[role=dialog] input`), keys(`//label[contains(., "Name")]/input`, "baker"), chromedp.Click(`//button[.="Add"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Add a name to outer"]`), chromedp.WaitVisible(`[role=dialog] input`),
+		keys(`//label[contains(., "Name")]/input`, "baker"), chromedp.Click(`//button[.="Add"]`))
 	do(ctx, t, chromedp.WaitVisible("#proof-password"))
 	accessible(ctx, t, "the question for the password")
 	if picture := os.Getenv("PICTURE"); picture != "" {

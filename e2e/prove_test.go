@@ -43,7 +43,8 @@ func TestMatrix(t *testing.T) {
 		code int
 		says []string
 	}{
-		{"", 0, []string{"place       anonymous  signed-in  role:keeper  role:trustee  role:steward", "/office/**  C          R          R            A             R", "unlisted    C          A          A            A             A"}},
+		{"", 0, []string{"place       anonymous  signed-in  role:keeper  role:trustee  role:steward",
+			"/office/**  C          R          R            A             R", "unlisted    C          A          A            A             A"}},
 		{"--files", 0, []string{"/office/minutes 2026.html  C", "/visit/ ", "4 places"}},
 		{"--as role:trustee,from:192.0.2.7 -o json", 0, []string{`"role:trustee,from:192.0.2.7"`}},
 		{"--addresses DIR/list.txt", 0, []string{"POST /office/new  C", "/a%2fb            X", "/a%2fb is rejected: "}},
@@ -146,9 +147,11 @@ func TestExpect(t *testing.T) {
 	write(t, dir, "doors.yaml", smallPolicy)
 	write(t, dir, "site/index.html", "x")
 	policy, table := filepath.Join(dir, "doors.yaml"), filepath.Join(dir, "table.yaml")
-	write(t, dir, "table.yaml", "- { as: [anonymous, role:trustee], path: /visit/, outcome: admit }\n- { as: role:keeper, method: POST, path: [/office/, https://x.example/office/a], outcome: refuse }\n")
+	write(t, dir, "table.yaml", "- { as: [anonymous, role:trustee], path: /visit/, outcome: admit }\n- { as: role:keeper, method: POST, "+
+		"path: [/office/, https://x.example/office/a], outcome: refuse }\n")
 	code, out, _ := run(t, "", "expect", table, "--policy", policy)
-	if code != 0 || !strings.Contains(out, "table.yaml:2: ok: POST https://x.example/office/a as role:keeper: refuse\n") || !strings.Contains(out, "4 expectations, 0 not as expected") {
+	if code != 0 || !strings.Contains(out, "table.yaml:2: ok: POST https://x.example/office/a as role:keeper: refuse\n") ||
+		!strings.Contains(out, "4 expectations, 0 not as expected") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	s := start(t, dir)
@@ -157,7 +160,8 @@ func TestExpect(t *testing.T) {
 	}
 	write(t, dir, "table.yaml", "- { as: role:keper, path: /visit/, outcome: admit }\n- { as: anonymous, path: /office/, outcome: hide }\n")
 	code, out, _ = run(t, "", "expect", table, "--policy", policy)
-	if code != 1 || !strings.Contains(out, `table.yaml:1: NOT AS EXPECTED: GET /visit/ as role:keper: admit, not admit; the policy has no role "keper"`) ||
+	if code != 1 || !strings.Contains(out, `table.yaml:1: NOT AS EXPECTED: GET /visit/ as role:keper: admit, not admit; the policy has `+
+		`no role "keper"`) ||
 		!strings.Contains(out, "table.yaml:2: NOT AS EXPECTED: GET /office/ as anonymous: challenge, not hide; by line 5 (/office/**)") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
@@ -238,7 +242,8 @@ func TestConsoleMatrix(t *testing.T) {
 	accessible(ctx, t, "matrix")
 	filter := func(words string) {
 		t.Helper()
-		do(ctx, t, chromedp.Focus("input[type=search]"), chromedp.Evaluate[chromedp.Void](`document.querySelector("input[type=search]").select()`), chromedp.KeyEvent(words+kb.Tab))
+		do(ctx, t, chromedp.Focus("input[type=search]"),
+			chromedp.Evaluate[chromedp.Void](`document.querySelector("input[type=search]").select()`), chromedp.KeyEvent(words+kb.Tab))
 	}
 	filter("unlisted")
 	look(ctx, t, "[role=grid]", "everything else (unlisted)")
@@ -258,7 +263,8 @@ func TestConsoleMatrix(t *testing.T) {
 	look(ctx, t, "[role=grid]", "/board")
 	do(ctx, t, chromedp.Focus(`[data-cell="0 0"]`), chromedp.KeyEvent(kb.ArrowLeft))
 	do(ctx, t, chromedp.WaitNotPresent(`//code[starts-with(., "/board")]`))
-	do(ctx, t, chromedp.KeyEvent(kb.ArrowRight), chromedp.WaitVisible(`//code[starts-with(., "/board")]`), chromedp.KeyEvent(kb.ArrowDown+kb.ArrowDown+kb.ArrowRight+kb.ArrowRight+kb.ArrowRight))
+	do(ctx, t, chromedp.KeyEvent(kb.ArrowRight), chromedp.WaitVisible(`//code[starts-with(., "/board")]`),
+		chromedp.KeyEvent(kb.ArrowDown+kb.ArrowDown+kb.ArrowRight+kb.ArrowRight+kb.ArrowRight))
 	at := func(cell string) {
 		t.Helper()
 		do(ctx, t, chromedp.WaitVisible(fmt.Sprintf(`[data-cell="%s"]:focus`, cell)))
@@ -269,7 +275,8 @@ func TestConsoleMatrix(t *testing.T) {
 	do(ctx, t, chromedp.KeyEvent(kb.PageDown))
 	do(ctx, t, chromedp.WaitNotPresent(`[data-cell="2 0"]:focus`))
 	// Columns are chosen, and stay chosen.
-	for _, step := range []string{`//button[starts-with(., "Visitors: all")]`, `//button[.="Strangers only"]`, `//label[contains(., "role:keeper")]//input`} {
+	for _, step := range []string{`//button[starts-with(., "Visitors: all")]`, `//button[.="Strangers only"]`,
+		`//label[contains(., "role:keeper")]//input`} {
 		do(ctx, t, chromedp.Click(step))
 	}
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/matrix"), chromedp.WaitVisible(`//button[starts-with(., "Visitors: 2 of")]`))
@@ -288,7 +295,8 @@ func TestConsoleMatrix(t *testing.T) {
 
 func TestConsoleShowsGuarantees(t *testing.T) {
 	ctx := tab(t)
-	do(ctx, t, SignIn(lamp.URL, "agnes", agnes), chromedp.Navigate(lamp.URL+"/door/console/policy"), chromedp.WaitVisible(chromedp.CSS(".cm-content")))
+	do(ctx, t, SignIn(lamp.URL, "agnes", agnes), chromedp.Navigate(lamp.URL+"/door/console/policy"),
+		chromedp.WaitVisible(chromedp.CSS(".cm-content")))
 	look(ctx, t, "main", "only: role: trustee")
 	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 34)+kb.End),
 		Insert("\n  - { path: /office/plans, admit: signed-in }"))

@@ -29,7 +29,8 @@ func behindDoors(t *testing.T, app http.Handler, args ...string) *Process {
 	server := httptest.NewServer(app)
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
-	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, proxy: %q } ]\ndoors:\n  - { path: /**, admit: public }\n  - { path: /closed/**, admit: signed-in }\n", server.URL))
+	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, proxy: %q } ]\ndoors:\n  - { path: /**, admit: public }\n  - { path: "+
+		"/closed/**, admit: signed-in }\n", server.URL))
 	return start(t, dir, args...)
 }
 
@@ -67,7 +68,8 @@ func TestWebSocket(t *testing.T) {
 				t.Fatalf("%.40q %v", got, err)
 			}
 		}
-		if _, resp, err := dialer.Dial("ws"+strings.TrimPrefix(s.URL, "http")+"/closed/socket", nil); err == nil || resp == nil || resp.StatusCode != 401 {
+		if _, resp, err := dialer.Dial("ws"+strings.TrimPrefix(s.URL, "http")+"/closed/socket", nil); err == nil || resp == nil ||
+			resp.StatusCode != 401 {
 			t.Errorf("a socket behind a closed door: %v %v", resp, err)
 		}
 	}
@@ -175,7 +177,8 @@ func TestSmuggling(t *testing.T) {
 		"length in a list":     "POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 0, 42\r\n\r\n" + inner,
 		"odd coding":           "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: xchunked\r\n\r\n0\r\n\r\n" + inner,
 		"coding with a tab":    "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding:\vchunked\r\n\r\n0\r\n\r\n" + inner,
-		"coding twice":         "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: identity\r\n\r\n0\r\n\r\n" + inner,
+		"coding twice": "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: " +
+			"identity\r\n\r\n0\r\n\r\n" + inner,
 		"space before colon":   "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding : chunked\r\n\r\n0\r\n\r\n" + inner,
 		"folded line":          "POST /a HTTP/1.1\r\nHost: x\r\nX-A: 1\r\n Transfer-Encoding: chunked\r\n\r\n" + inner,
 		"folded with a tab":    "POST /a HTTP/1.1\r\nHost: x\r\nX-A:\r\n\tContent-Length: 42\r\n\r\n" + inner,
@@ -240,7 +243,9 @@ func TestNothingIsLeftRunning(t *testing.T) {
 		case "/die", "/garbage":
 			conn, _, err := http.NewResponseController(w).Hijack()
 			if err == nil {
-				io.WriteString(conn, map[string]string{"/die": "HTTP/1.1 200 OK\r\nContent-Length: 900\r\n\r\nhalf of it", "/garbage": "ahoy\r\n\r\n"}[r.URL.Path])
+				io.WriteString(conn, map[string]string{
+					"/die": "HTTP/1.1 200 OK\r\nContent-Length: 900\r\n\r\nhalf of it", "/garbage": "ahoy\r\n\r\n",
+				}[r.URL.Path])
 				conn.Close()
 			}
 		case "/socket":
@@ -267,7 +272,8 @@ func TestNothingIsLeftRunning(t *testing.T) {
 		{"GET /events" + head + "\r\n", "data: fog"},
 		{"GET /die" + head + "\r\n", "the end"},
 		{"GET /garbage" + head + "\r\n", "HTTP/1.1 502"},
-		{"GET /socket" + head + "Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: AAAAAAAAAAAAAAAAAAAAAA==\r\n\r\n", "HTTP/1.1 101"},
+		{"GET /socket" + head + "Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: " +
+			"AAAAAAAAAAAAAAAAAAAAAA==\r\n\r\n", "HTTP/1.1 101"},
 		{"GET /closed/" + head + "\r\n", "HTTP/1.1 303"},
 	}
 	round := func() {
@@ -317,7 +323,8 @@ func TestUpstreamsAreTold(t *testing.T) {
 	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "well") }))
 	dir := t.TempDir()
-	write(t, dir, "doors.yaml", fmt.Sprintf("site: Marram\nsources: [ { path: /, proxy: %q } ]\ndoors: [ { path: /**, admit: public } ]\n", server.URL))
+	write(t, dir, "doors.yaml",
+		fmt.Sprintf("site: Marram\nsources: [ { path: /, proxy: %q } ]\ndoors: [ { path: /**, admit: public } ]\n", server.URL))
 	s := start(t, dir)
 	p := newPerson(t, s.URL)
 	said := func(what string) {
@@ -331,7 +338,8 @@ func TestUpstreamsAreTold(t *testing.T) {
 	said("answers")
 	server.Close()
 	a := p.get("/", "Accept", "text/html")
-	if a.status != 502 || !strings.Contains(a.body, "does not answer") || strings.Contains(a.body, server.URL) || strings.Contains(a.body, "refused") {
+	if a.status != 502 || !strings.Contains(a.body, "does not answer") || strings.Contains(a.body, server.URL) ||
+		strings.Contains(a.body, "refused") {
 		t.Errorf("%d %s", a.status, a.body)
 	}
 	said("1 failure in a row")
@@ -387,9 +395,10 @@ func TestHTTPSReloadsRedirectsAndIsStrict(t *testing.T) {
 	certificate(t, dir)
 	eventually(t, func() bool { return serial() != before })
 
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, network, address)
-	}}}
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, address)
+		}}}
 	for host, want := range map[string]string{"marram.example": "max-age=604800", "127.0.0.1": "", "localhost": ""} {
 		resp, err := client.Get("https://" + host + "/")
 		if err != nil {
@@ -415,7 +424,8 @@ func TestHTTPSReloadsRedirectsAndIsStrict(t *testing.T) {
 			t.Errorf("%q: %s, want %s", request, got, want)
 		}
 	}
-	if code, _, errOut := run(t, "", "serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--redirect-http", ":0"); code != 1 || !strings.Contains(errOut, "needs --tls-cert") {
+	if code, _, errOut := run(t, "", "serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data",
+		t.TempDir(), "--redirect-http", ":0"); code != 1 || !strings.Contains(errOut, "needs --tls-cert") {
 		t.Errorf("exit %d %s", code, errOut)
 	}
 }
@@ -436,7 +446,8 @@ func TestAnswersThatAreAnnounced(t *testing.T) {
 	p := newPerson(t, s.URL)
 	p.signIn("ines", "seven-brass-prisms", "/")
 	for _, a := range []answer{p.get("/closed/early"), p.do("POST", "/closed/upload", "fog", "Expect", "100-continue")} {
-		if a.status != 200 || a.header.Get("Cache-Control") != "private, no-store" || !strings.Contains(a.header.Get("Vary"), "Cookie") || a.header.Get("Set-Cookie") != "" {
+		if a.status != 200 || a.header.Get("Cache-Control") != "private, no-store" || !strings.Contains(a.header.Get("Vary"), "Cookie") ||
+			a.header.Get("Set-Cookie") != "" {
 			t.Errorf("%d %v", a.status, a.header)
 		}
 	}

@@ -28,10 +28,12 @@ not a line
 func TestReplay(t *testing.T) {
 	t.Parallel()
 	s, dir := patrolSite(t)
-	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data),
+		client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
-	draft := strings.NewReplacer("[/, /visit/**], admit: public", "/, admit: public }\n  - { path: /visit/**, admit: nobody").Replace(patrolPolicy)
+	draft := strings.NewReplacer("[/, /visit/**], admit: public",
+		"/, admit: public }\n  - { path: /visit/**, admit: nobody").Replace(patrolPolicy)
 	write(t, dir, "draft.yaml", draft)
 	write(t, dir, "access.log", replayLog)
 	var zipped bytes.Buffer
@@ -58,16 +60,20 @@ func TestReplay(t *testing.T) {
 	if all[0] != all[1] || all[0] != all[2] {
 		t.Error("the same lines come to something else compressed, or by standard input")
 	}
-	if r.Lines != 5 || r.Requests != 4 || r.Unread != 1 || r.Named != 1 || r.Changed != 2 || len(r.Groups) != 1 || r.Groups[0].Effect != replay.Closed || r.Groups[0].Requests != 2 || r.Groups[0].People != 2 || r.Groups[0].Path != "/visit" {
+	if r.Lines != 5 || r.Requests != 4 || r.Unread != 1 || r.Named != 1 || r.Changed != 2 || len(r.Groups) != 1 ||
+		r.Groups[0].Effect != replay.Closed || r.Groups[0].Requests != 2 || r.Groups[0].People != 2 || r.Groups[0].Path != "/visit" {
 		t.Errorf("%s", all[0])
 	}
-	code, out, _ := run(t, "", "replay", filepath.Join(dir, "access.log"), "--policy", filepath.Join(dir, "doors.yaml"), "--against", filepath.Join(dir, "doors.yaml"))
+	code, out, _ := run(t, "", "replay", filepath.Join(dir, "access.log"), "--policy", filepath.Join(dir, "doors.yaml"), "--against",
+		filepath.Join(dir, "doors.yaml"))
 	if code != 0 || !strings.Contains(out, "No request would be answered otherwise") || !strings.Contains(out, "not a line") {
 		t.Errorf("exit %d %s", code, out)
 	}
 	write(t, dir, "broken.gz", zipped.String()[:40])
 	for _, bad := range [][]string{{}, {filepath.Join(dir, "none.log")}, {filepath.Join(dir, "broken.gz")}, {dir}} {
-		if code, _, errOut := run(t, "", append(append([]string{"replay"}, bad...), "--policy", filepath.Join(dir, "doors.yaml"))...); code == 0 || strings.Count(errOut, "\n") > 2 {
+		if code, _, errOut := run(t, "",
+			append(append([]string{"replay"}, bad...), "--policy", filepath.Join(dir, "doors.yaml"))...); code == 0 ||
+			strings.Count(errOut, "\n") > 2 {
 			t.Errorf("%v: exit %d %s", bad, code, errOut)
 		}
 	}
@@ -123,7 +129,8 @@ func TestDraftIsTriedOnTheLastDays(t *testing.T) {
 	}
 	s := start(t, dir, "--keep-decisions", "7d")
 	api := client.New(s.Data)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	stranger := newPerson(t, s.URL)
@@ -135,7 +142,8 @@ func TestDraftIsTriedOnTheLastDays(t *testing.T) {
 	do(ctx, t, SignIn(s.URL, "agnes", "amber-lantern-shelf"), chromedp.Navigate(s.URL+"/log/"))
 	draft := strings.Replace(patrolPolicy, "[/, /visit/**], admit: public", "/, admit: public }\n  - { path: /visit/**, admit: signed-in", 1)
 	tried, err := client.ReplayPolicy.Ask(t.Context(), api, client.Draft{Text: draft})
-	if err != nil || !tried.Whole || tried.Kept != "7d" || tried.Changed != 3 || tried.People != 1 || len(tried.Groups) != 1 || tried.Groups[0].Path != "/visit" || tried.Groups[0].Before != "admit" || tried.Groups[0].After != "challenge" {
+	if err != nil || !tried.Whole || tried.Kept != "7d" || tried.Changed != 3 || tried.People != 1 || len(tried.Groups) != 1 ||
+		tried.Groups[0].Path != "/visit" || tried.Groups[0].Before != "admit" || tried.Groups[0].After != "challenge" {
 		t.Fatalf("%+v %v", tried, err)
 	}
 	same, err := client.ReplayPolicy.Ask(t.Context(), api, client.Draft{Text: patrolPolicy})
@@ -154,7 +162,8 @@ func TestDraftIsTriedOnTheLastDays(t *testing.T) {
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/policy"))
 	look(ctx, t, "main", "Nothing: the draft is what is in force.")
-	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 7)+kb.Home), Insert("- { path: /visit, admit: nobody }\n  "))
+	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 7)+kb.Home),
+		Insert("- { path: /visit, admit: nobody }\n  "))
 	look(ctx, t, "main", "3 by 1 person would be answered otherwise.")
 	do(ctx, t, pushed("Look at them")...)
 	look(ctx, t, "[role=dialog]", "GET 127.0.0.1/visit")

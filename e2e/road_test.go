@@ -32,7 +32,8 @@ func TestTheRoad(t *testing.T) {
 	if a := keeper.signIn("Ines", ines, ""); a.location != "/log/" {
 		t.Errorf("the keeper lands on %s", a.location)
 	}
-	if a := keeper.get("/log/"); a.status != 200 || !strings.Contains(a.body, "first watch") || a.header.Get("Cache-Control") != "private, no-store" {
+	if a := keeper.get("/log/"); a.status != 200 || !strings.Contains(a.body, "first watch") ||
+		a.header.Get("Cache-Control") != "private, no-store" {
 		t.Errorf("the keeper at the log: %d %v", a.status, a.header)
 	}
 
@@ -52,7 +53,8 @@ func TestAnswersForScriptsAndPrograms(t *testing.T) {
 		"script": {"Sec-Fetch-Mode", "cors", "Sec-Fetch-Dest", "empty"}, "program": {"Accept", "application/json"},
 	} {
 		a := p.get("/press/", headers...)
-		if a.status != 401 || a.location != "" || a.header.Get("Content-Type") != "application/problem+json" || !strings.HasPrefix(a.header.Get("WWW-Authenticate"), "Session ") {
+		if a.status != 401 || a.location != "" || a.header.Get("Content-Type") != "application/problem+json" ||
+			!strings.HasPrefix(a.header.Get("WWW-Authenticate"), "Session ") {
 			t.Errorf("%s: %d %v", name, a.status, a.header)
 		}
 	}
@@ -72,7 +74,8 @@ func TestSignInFailures(t *testing.T) {
 	if wrong.status != 422 || wrong.body != strings.ReplaceAll(unknown.body, "nobody-here", "walt") {
 		t.Error("a stranger can tell who has an account")
 	}
-	if !strings.Contains(wrong.body, `value="walt"`) || !strings.Contains(wrong.body, `name="next" value="/rota/"`) || strings.Contains(wrong.body, "not-the-password") {
+	if !strings.Contains(wrong.body, `value="walt"`) || !strings.Contains(wrong.body, `name="next" value="/rota/"`) ||
+		strings.Contains(wrong.body, "not-the-password") {
 		t.Errorf("the form does not keep the name and the page: %s", wrong.body)
 	}
 	if a := p.signIn("", "", ""); a.status != 422 {
@@ -91,7 +94,9 @@ func TestSignInFailures(t *testing.T) {
 
 func TestSignInLeadsToOwnPagesOnly(t *testing.T) {
 	p := newPerson(t, lamp.URL)
-	for next, want := range map[string]string{"//evil.example/": "/rota/", "https://evil.example/": "/rota/", "/visit/../rota/ask/?week=3": "/rota/ask/?week=3"} {
+	for next, want := range map[string]string{
+		"//evil.example/": "/rota/", "https://evil.example/": "/rota/", "/visit/../rota/ask/?week=3": "/rota/ask/?week=3",
+	} {
 		if a := p.signIn("walt", walt, next); a.status != 303 || a.location != want {
 			t.Errorf("next %q leads to %d %q", next, a.status, a.location)
 		}
@@ -155,12 +160,15 @@ func TestHiddenLooksMissing(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/secret/index.html", "the secret")
-	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}, {path: /secret/**, admit: {role: steward}, otherwise: hide}]\n")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}, {path: /secret/**, admit: "+
+		"{role: steward}, otherwise: hide}]\n")
 	s := start(t, dir)
 	p := newPerson(t, s.URL)
 	for _, way := range [][3]string{
-		{"GET", "/", "text/html"}, {"GET", "/", "application/json"}, {"HEAD", "/", "text/html"}, {"POST", "/", "text/html"}, {"DELETE", "/", "application/json"},
-		{"GET", "", "text/html"}, {"GET", "/index.html", "text/html"}, {"GET", "/index.html/", "text/html"}, {"POST", "/index.html", "text/html"}, {"OPTIONS", "/x", "text/html"},
+		{"GET", "/", "text/html"}, {"GET", "/", "application/json"}, {"HEAD", "/", "text/html"}, {"POST", "/", "text/html"},
+		{"DELETE", "/", "application/json"},
+		{"GET", "", "text/html"}, {"GET", "/index.html", "text/html"}, {"GET", "/index.html/", "text/html"},
+		{"POST", "/index.html", "text/html"}, {"OPTIONS", "/x", "text/html"},
 	} {
 		accept := way[0] + " " + way[1] + " " + way[2]
 		hidden, missing := p.do(way[0], "/secret"+way[1], "", "Accept", way[2]), p.do(way[0], "/nothing"+way[1], "", "Accept", way[2])
@@ -188,7 +196,9 @@ func TestFiles(t *testing.T) {
 	write(t, dir, "site/.env", "secret")
 	write(t, dir, "site/name with space & é.txt", "odd")
 	write(t, dir, "outside/secret.txt", "secret")
-	for link, to := range map[string]string{"out": "../outside", "out.txt": "../outside/secret.txt", "abs.txt": "/etc/hostname", "in.txt": "a.txt"} {
+	for link, to := range map[string]string{
+		"out": "../outside", "out.txt": "../outside/secret.txt", "abs.txt": "/etc/hostname", "in.txt": "a.txt",
+	} {
 		if err := os.Symlink(to, filepath.Join(dir, "site", link)); err != nil {
 			t.Fatal(err)
 		}
@@ -223,7 +233,8 @@ func TestFiles(t *testing.T) {
 		{"/a.txt/b", 404, "", ""},
 	} {
 		a := p.get(test.path)
-		if a.status != test.status || a.location != test.location || test.body != "" && a.body != test.body || strings.Contains(a.body, "secret") {
+		if a.status != test.status || a.location != test.location || test.body != "" && a.body != test.body ||
+			strings.Contains(a.body, "secret") {
 			t.Errorf("%s: %d %q %q", test.path, a.status, a.location, a.body)
 		}
 	}
@@ -286,10 +297,12 @@ func TestProvingAgain(t *testing.T) {
 	eventually(t, func() bool { return p.get("/vault.html").status == 303 })
 	p.is("/vault.html?x=1", 303, "/door/prove-again?next=%2Fvault.html%3Fx%3D1")
 	p.is("/open.html", 200, "") // still signed in
-	if a := p.get("/door/prove-again?next=//evil.example"); a.status != 200 || strings.Contains(a.body, "evil") || !strings.Contains(a.body, "ines") {
+	if a := p.get("/door/prove-again?next=//evil.example"); a.status != 200 || strings.Contains(a.body, "evil") ||
+		!strings.Contains(a.body, "ines") {
 		t.Errorf("the form: %d %s", a.status, a.body)
 	}
-	if a := p.do("POST", "/door/prove-again", "password=wrong-password&next=/vault.html"); a.status != 422 || !strings.Contains(a.body, "not the password of ines") || !strings.Contains(a.body, `value="/vault.html"`) {
+	if a := p.do("POST", "/door/prove-again", "password=wrong-password&next=/vault.html"); a.status != 422 ||
+		!strings.Contains(a.body, "not the password of ines") || !strings.Contains(a.body, `value="/vault.html"`) {
 		t.Errorf("a wrong password: %d %s", a.status, a.body)
 	}
 	p.is("/vault.html", 303, "/door/prove-again?next=%2Fvault.html")
@@ -298,7 +311,8 @@ func TestProvingAgain(t *testing.T) {
 	}
 	p.is("/vault.html", 200, "")
 	stranger := newPerson(t, s.URL)
-	if a := stranger.do("POST", "/door/prove-again?next=%2Fvault.html", "password=seven-brass-prisms&next=/vault.html"); a.location != "/door/sign-in?next=%2Fvault.html&unsent" {
+	if a := stranger.do("POST", "/door/prove-again?next=%2Fvault.html",
+		"password=seven-brass-prisms&next=/vault.html"); a.location != "/door/sign-in?next=%2Fvault.html&unsent" {
 		t.Errorf("a stranger proves again: %d %s", a.status, a.location)
 	}
 }
@@ -308,7 +322,8 @@ func TestOwnPagesWithoutCase(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	write(t, dir, "site/Index.html", "x")
-	write(t, dir, "doors.yaml", "case: insensitive\nroles: {Keeper: }\nsources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: public}]\n")
+	write(t, dir, "doors.yaml", "case: insensitive\nroles: {Keeper: }\nsources: [{path: /, files: ./site}]\ndoors: [{path: /, admit: "+
+		"public}]\n")
 	s := start(t, dir)
 	run(t, "amber-lantern-shelf\n", "people", "add", "agnes", "--role", "steward", "--role", "Keeper", "--password-stdin", "--data", s.Data)
 	p := newPerson(t, s.URL)
@@ -321,12 +336,15 @@ func TestOwnPagesWithoutCase(t *testing.T) {
 	page := p.get("/door/console/").body
 	_, script, _ := strings.Cut(page, `src="./`)
 	script, _, _ = strings.Cut(script, `"`)
-	if a := p.get("/door/console/" + script); script == "" || a.status != 200 || !strings.Contains(a.header.Get("Content-Type"), "javascript") {
+	if a := p.get("/door/console/" + script); script == "" || a.status != 200 ||
+		!strings.Contains(a.header.Get("Content-Type"), "javascript") {
 		t.Errorf("the console's script %q: %d %v", script, a.status, a.header)
 	}
-	_, mark, _ := strings.Cut(p.get("/door/console/", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document").body, `name="proof" content="`)
+	_, mark, _ := strings.Cut(p.get("/door/console/", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document").body,
+		`name="proof" content="`)
 	mark, _, _ = strings.Cut(mark, `"`)
-	if a := p.do("DELETE", "/door/api/v1/people/agnes/grants/Keeper", "", "X-Requested-With", "test", "Ostiarius-Proof", mark); a.status != 204 {
+	if a := p.do("DELETE", "/door/api/v1/people/agnes/grants/Keeper", "", "X-Requested-With", "test", "Ostiarius-Proof",
+		mark); a.status != 204 {
 		t.Errorf("a role with capitals: %d %s", a.status, a.body)
 	}
 	p.is("/INDEX.html", 301, "./")
@@ -338,7 +356,8 @@ func TestNetworks(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "site/hut.html", "the hut")
 	write(t, dir, "site/here.html", "here")
-	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors:\n  - { path: /hut.html, admit: { network: [192.0.2.0/24, '2001:db8::/32'] } }\n  - { path: /here.html, admit: { network: 127.0.0.0/8 } }\n")
+	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors:\n  - { path: /hut.html, admit: { network: [192.0.2.0/24, "+
+		"'2001:db8::/32'] } }\n  - { path: /here.html, admit: { network: 127.0.0.0/8 } }\n")
 	plain, behind := newPerson(t, start(t, dir).URL), newPerson(t, start(t, dir, "--trusted-peer", "127.0.0.1").URL)
 	standard := newPerson(t, start(t, dir, "--trusted-peer", "127.0.0.1", "--address-from", "forwarded").URL)
 	for _, test := range []struct {
@@ -394,7 +413,8 @@ func start(t *testing.T, dir string, args ...string) *Process {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := Start(append([]string{"serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", data}, args...)...)
+	s, err := Start(append([]string{"serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", data},
+		args...)...)
 	if err != nil {
 		t.Fatal(err)
 	}

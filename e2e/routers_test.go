@@ -19,7 +19,8 @@ var routers = map[string]string{
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Link, Outlet, RouterProvider } from "react-router";
 GUARD
-const frame = <><nav><Link to="/desk">Home</Link> <Link to="/desk/shifts">Shifts</Link> <Link to="/desk/board">Board</Link></nav><Outlet /></>;
+const frame = <><nav><Link to="/desk">Home</Link> <Link to="/desk/shifts">Shifts</Link> <Link
+  to="/desk/board">Board</Link></nav><Outlet /></>;
 const router = createBrowserRouter([{ path: "/desk", element: frame, hydrateFallbackElement: <p />, children: [
   { index: true, element: <h1>Home</h1> }, { path: "refused", element: <h1>Refused</h1> },
   { path: "shifts", loader: guarded, element: <h1>Shifts</h1> }, { path: "board", loader: guarded, element: <h1>Board</h1> },
@@ -30,16 +31,20 @@ createRoot(document.getElementById("app")!).render(<RouterProvider router={route
 import { createRoot } from "react-dom/client";
 import { createRootRoute, createRoute, createRouter, Link, Outlet, RouterProvider } from "@tanstack/react-router";
 GUARD
-const root = createRootRoute({ component: () => <><nav><Link to="/desk">Home</Link> <Link to="/desk/shifts">Shifts</Link> <Link to="/desk/board">Board</Link></nav><Outlet /></> });
-const page = (path: string, title: string, closed?: boolean) => createRoute({ getParentRoute: () => root, path, component: () => <h1>{title}</h1>, ...(closed && { beforeLoad: guarded }) });
-const router = createRouter({ routeTree: root.addChildren([page("/desk", "Home"), page("/desk/refused", "Refused"), page("/desk/shifts", "Shifts", true), page("/desk/board", "Board", true)]) });
+const root = createRootRoute({ component: () => <><nav><Link to="/desk">Home</Link> <Link to="/desk/shifts">Shifts</Link> <Link
+  to="/desk/board">Board</Link></nav><Outlet /></> });
+const page = (path: string, title: string, closed?: boolean) => createRoute({ getParentRoute: () => root, path, component: () =>
+  <h1>{title}</h1>, ...(closed && { beforeLoad: guarded }) });
+const router = createRouter({ routeTree: root.addChildren([page("/desk", "Home"), page("/desk/refused", "Refused"),
+  page("/desk/shifts", "Shifts", true), page("/desk/board", "Board", true)]) });
 createRoot(document.getElementById("app")!).render(<RouterProvider router={router} />);
 `,
 	"wouter": `
 import { createRoot } from "react-dom/client";
 import { Link, Route, Switch } from "wouter";
 GUARD
-createRoot(document.getElementById("app")!).render(<><nav><Link to="/desk">Home</Link> <Link to="/desk/shifts">Shifts</Link> <Link to="/desk/board">Board</Link></nav><Switch>
+createRoot(document.getElementById("app")!).render(<><nav><Link to="/desk">Home</Link> <Link to="/desk/shifts">Shifts</Link> <Link
+  to="/desk/board">Board</Link></nav><Switch>
   <Route path="/desk"><h1>Home</h1></Route> <Route path="/desk/refused"><h1>Refused</h1></Route>
   <Route path="/desk/shifts"><Guarded><h1>Shifts</h1></Guarded></Route> <Route path="/desk/board"><Guarded><h1>Board</h1></Guarded></Route>
 </Switch></>);
@@ -64,9 +69,11 @@ func TestGuardsForRouters(t *testing.T) {
 			}
 			dir := t.TempDir()
 			write(t, dir, "site/index.html", "<h1>Site</h1>")
-			write(t, dir, "app/index.html", `<!doctype html><html lang=en><title>t</title><div id=app></div><script type=module src="/main.tsx"></script>`)
+			write(t, dir, "app/index.html", `<!doctype html><html lang=en><title>t</title><div id=app></div><script type=module `+
+				`src="/main.tsx"></script>`)
 			write(t, dir, "app/main.tsx", strings.Replace(around, "GUARD", guard, 1))
-			write(t, dir, "app/vite.config.mjs", `export default { base: "/desk/", esbuild: { jsx: "automatic" }, oxc: { jsx: { runtime: "automatic" } }, build: { outDir: "../desk", emptyOutDir: true, minify: false, rollupOptions: { external: ["/door/client.js"] } } }`)
+			write(t, dir, "app/vite.config.mjs", `export default { base: "/desk/", esbuild: { jsx: "automatic" }, oxc: { jsx: { runtime: `+
+				`"automatic" } }, build: { outDir: "../desk", emptyOutDir: true, minify: false, rollupOptions: { external: ["/door/client.js"] } } }`)
 			modules := filepath.Join(Root(), "console", "node_modules")
 			if err := os.Symlink(modules, filepath.Join(dir, "app", "node_modules")); err != nil {
 				t.Fatal(err)
@@ -85,7 +92,8 @@ doors:
   - { path: /desk/board, admit: { role: trustee } }
 `)
 			s := start(t, dir)
-			if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "walt", Password: walt, Roles: []string{"volunteer"}}); err != nil {
+			if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data),
+				client.NewPerson{Name: "walt", Password: walt, Roles: []string{"volunteer"}}); err != nil {
 				t.Fatal(err)
 			}
 			ctx := tab(t)

@@ -34,7 +34,8 @@ func TestLogsAndHealth(t *testing.T) {
 	defer behind.Close()
 	write(t, dir, "site/index.html", "<h1>The Point</h1>")
 	write(t, dir, "site/big.bin", strings.Repeat("fog ", 100_000))
-	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, files: ./site }, { path: /live, proxy: %q }, { path: /dead, proxy: \"http://127.0.0.1:1\" } ]\ndoors: [ { path: /**, admit: public }, { path: /rota/**, admit: signed-in } ]\n", behind.URL))
+	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, files: ./site }, { path: /live, proxy: %q }, { path: /dead, proxy: "+
+		"\"http://127.0.0.1:1\" } ]\ndoors: [ { path: /**, admit: public }, { path: /rota/**, admit: signed-in } ]\n", behind.URL))
 	logs := filepath.Join(dir, "access.log")
 	s := start(t, dir, "--log", "json", "--access-log", logs, "--access-log-form", "json", "--metrics-from", "127.0.0.0/8")
 	run(t, "seven-brass-prisms\n", "people", "add", "ines", "--password-stdin", "--data", s.Data)
@@ -67,9 +68,12 @@ func TestLogsAndHealth(t *testing.T) {
 	p.is("/dead", 502, "")
 	metrics := p.get("/door/metrics").body
 	for _, want := range []string{
-		`ostiarius_requests_total{outcome="admit"} `, `ostiarius_password_tries_total{result="right"} 1`, `ostiarius_password_tries_total{result="wrong"} 2`,
-		`ostiarius_password_tries_total{result="slowed"} 0`, "ostiarius_hashing_waiting 0", "ostiarius_policy_version 1", "ostiarius_policy_stuck 0", "ostiarius_unwritten 0",
-		"ostiarius_sessions 1", `ostiarius_messages{state="waiting"} 0`, "ostiarius_judging_seconds_count ", `ostiarius_upstream_failures_total{proxy="http://127.0.0.1:1"} 1`,
+		`ostiarius_requests_total{outcome="admit"} `, `ostiarius_password_tries_total{result="right"} 1`,
+		`ostiarius_password_tries_total{result="wrong"} 2`,
+		`ostiarius_password_tries_total{result="slowed"} 0`, "ostiarius_hashing_waiting 0", "ostiarius_policy_version 1",
+		"ostiarius_policy_stuck 0", "ostiarius_unwritten 0",
+		"ostiarius_sessions 1", `ostiarius_messages{state="waiting"} 0`, "ostiarius_judging_seconds_count ",
+		`ostiarius_upstream_failures_total{proxy="http://127.0.0.1:1"} 1`,
 		fmt.Sprintf("ostiarius_upstream_seconds_count{proxy=%q} 1", behind.URL), "ostiarius_build_info{version=",
 	} {
 		if !strings.Contains(metrics, "\n"+want) {
@@ -199,8 +203,11 @@ func TestChallenges(t *testing.T) {
 	if body, _ := io.ReadAll(resp.Body); strings.Contains(string(body), "a proof") {
 		t.Errorf("past the doors: %d %s", resp.StatusCode, body)
 	}
-	for _, args := range [][]string{{"--acme-files", dir}, {"--tls-cert", cert, "--tls-key", key, "--redirect-http", "127.0.0.1:0", "--acme-files", filepath.Join(dir, "none")}} {
-		code, _, errOut := run(t, "", append([]string{"serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "d")}, args...)...)
+	for _, args := range [][]string{{"--acme-files", dir},
+		{"--tls-cert", cert, "--tls-key", key, "--redirect-http", "127.0.0.1:0", "--acme-files", filepath.Join(dir, "none")}} {
+		code, _, errOut := run(t, "",
+			append([]string{"serve", "--policy", filepath.Join(dir, "doors.yaml"), "--listen", "127.0.0.1:0", "--data",
+				filepath.Join(dir, "d")}, args...)...)
 		if code != 1 || !strings.Contains(errOut, "--acme-files") {
 			t.Errorf("%q: %d %s", args, code, errOut)
 		}

@@ -39,7 +39,8 @@ doors:
 		t.Helper()
 		a := p.get(path, asJSON...)
 		var is told
-		if err := json.Unmarshal([]byte(a.body), &is); err != nil || a.status != status || is.Code != code || is.Detail == "" || status == 403 && is.Reference == "" {
+		if err := json.Unmarshal([]byte(a.body), &is); err != nil || a.status != status || is.Code != code || is.Detail == "" ||
+			status == 403 && is.Reference == "" {
 			t.Errorf("%s: %d %s, want %d %s", path, a.status, a.body, status, code)
 		}
 	}
@@ -59,7 +60,8 @@ doors:
 	eventually(t, func() bool { return p.get("/safe/", asJSON...).status == 401 }) // a second later
 	says("/safe/", 401, "proof-needed")
 	for range 2 { // also when nobody is signed in any more
-		if a = p.do("POST", "/door/sign-out", "", append(asJSON, "Content-Type", "application/json")...); a.status != 204 || a.body != "" || a.location != "" {
+		if a = p.do("POST", "/door/sign-out", "", append(asJSON, "Content-Type", "application/json")...); a.status != 204 ||
+			a.body != "" || a.location != "" {
 			t.Errorf("signing out: %+v", a)
 		}
 		says("/rota/", 401, "sign-in-needed")

@@ -56,8 +56,8 @@ func serverProgram(t *testing.T, network, address string, name string, args ...s
 	}
 }
 
-// freePort returns an address of TCP at which nobody listens at the moment, and which the system gives to nobody who asks for any: those are
-// above 32768.
+// freePort returns an address of TCP at which nobody listens at the moment, and which the system gives to nobody who asks for any:
+// those are above 32768.
 func freePort(t *testing.T) string {
 	t.Helper()
 	for range 10000 {
@@ -99,7 +99,8 @@ async def app(scope, receive, send):
     await send({"type": "http.response.body", "body": f"reached {scope['path']} as {user}".encode()})
 `)
 	socket = filepath.Join(dir, "app.sock")
-	serverProgram(t, "unix", socket, "/usr/bin/python3", "-m", "hypercorn", "--bind", "unix:"+socket, "--access-logfile", "-", "--root-path", "", filepath.Join(dir, "app")+":app")
+	serverProgram(t, "unix", socket, "/usr/bin/python3", "-m", "hypercorn", "--bind", "unix:"+socket, "--access-logfile", "-",
+		"--root-path", "", filepath.Join(dir, "app")+":app")
 	return socket
 }
 
@@ -119,11 +120,13 @@ func TestNoTunnelPastTheDoors(t *testing.T) {
 	t.Parallel()
 	socket := hypercorn(t)
 	dir := t.TempDir()
-	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, proxy: %q } ]\ndoors:\n  - { path: /**, admit: public }\n  - { path: /closed/**, admit: signed-in }\n", "unix:"+socket))
+	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, proxy: %q } ]\ndoors:\n  - { path: /**, admit: public }\n  - { path: "+
+		"/closed/**, admit: signed-in }\n", "unix:"+socket))
 	s := start(t, dir)
 	cert, key := certificate(t, t.TempDir())
 	secured := start(t, dir, "--tls-cert", cert, "--tls-key", key)
-	const upgrade = "GET /open HTTP/1.1\r\nHost: marram.example\r\nConnection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AAMAAABkAAQCAAAAAAIAAAAA\r\n\r\n"
+	const upgrade = "GET /open HTTP/1.1\r\nHost: marram.example\r\nConnection: Upgrade, HTTP2-Settings\r\nUpgrade: " +
+		"h2c\r\nHTTP2-Settings: AAMAAABkAAQCAAAAAAIAAAAA\r\n\r\n"
 	direct, err := net.Dial("unix", socket)
 	if err != nil {
 		t.Fatal(err)
@@ -133,10 +136,11 @@ func TestNoTunnelPastTheDoors(t *testing.T) {
 		t.Fatalf("the server behind changes no protocol (%s %v), so this test shows nothing", status, header)
 	}
 	for name, request := range map[string]string{
-		"h2c":                     upgrade,
-		"h2c beside websocket":    strings.Replace(upgrade, "Upgrade: h2c", "Upgrade: websocket\r\nUpgrade: h2c", 1),
-		"h2c in a list":           strings.Replace(upgrade, "Upgrade: h2c", "Upgrade: websocket, h2c", 1),
-		"h2c with a WebSocket":    strings.Replace(upgrade, "Upgrade: h2c", "Upgrade: h2c\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==", 1),
+		"h2c":                  upgrade,
+		"h2c beside websocket": strings.Replace(upgrade, "Upgrade: h2c", "Upgrade: websocket\r\nUpgrade: h2c", 1),
+		"h2c in a list":        strings.Replace(upgrade, "Upgrade: h2c", "Upgrade: websocket, h2c", 1),
+		"h2c with a WebSocket": strings.Replace(upgrade, "Upgrade: h2c",
+			"Upgrade: h2c\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==", 1),
 		"h2c in capitals":         strings.Replace(upgrade, "Upgrade: h2c", "UPGRADE: H2C", 1),
 		"h2c that is not named":   strings.Replace(upgrade, "Connection: Upgrade, HTTP2-Settings\r\n", "", 1),
 		"an odd spelling":         strings.Replace(upgrade, "Upgrade: h2c", "Upgrade:\th2c", 1),
@@ -189,15 +193,21 @@ func TestProtocolsChangedFromBehind(t *testing.T) {
 		}
 	}()
 	dir := t.TempDir()
-	write(t, dir, "doors.yaml", fmt.Sprintf("sources: [ { path: /, proxy: %q } ]\ndoors: [ { path: /**, admit: public } ]\n", "http://"+listener.Addr().String()))
+	write(t, dir, "doors.yaml",
+		fmt.Sprintf("sources: [ { path: /, proxy: %q } ]\ndoors: [ { path: /**, admit: public } ]\n", "http://"+listener.Addr().String()))
 	s := start(t, dir)
-	const asked = "GET / HTTP/1.1\r\nHost: x\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n"
+	const asked = "GET / HTTP/1.1\r\nHost: x\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: " +
+		"13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n"
 	for name, test := range map[string]struct{ request, answer string }{
-		"unasked":           {"GET / HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: h2c\r\n\r\n"},
-		"unasked WebSocket": {"GET / HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Accept: s3pPLMBiTxaQ9kYGzzhZRbK+xOo=\r\n\r\n"},
-		"another protocol":  {asked, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: h2c\r\nSec-WebSocket-Accept: s3pPLMBiTxaQ9kYGzzhZRbK+xOo=\r\n\r\n"},
-		"no accept":         {asked, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n"},
-		"a wrong accept":    {asked, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Accept: AAAAAAAAAAAAAAAAAAAAAAAAAAA=\r\n\r\n"},
+		"unasked": {"GET / HTTP/1.1\r\nHost: x\r\n\r\n",
+			"HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: h2c\r\n\r\n"},
+		"unasked WebSocket": {"GET / HTTP/1.1\r\nHost: x\r\n\r\n", "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: " +
+			"websocket\r\nSec-WebSocket-Accept: s3pPLMBiTxaQ9kYGzzhZRbK+xOo=\r\n\r\n"},
+		"another protocol": {asked, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: h2c\r\nSec-WebSocket-Accept: " +
+			"s3pPLMBiTxaQ9kYGzzhZRbK+xOo=\r\n\r\n"},
+		"no accept": {asked, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n"},
+		"a wrong accept": {asked, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Accept: " +
+			"AAAAAAAAAAAAAAAAAAAAAAAAAAA=\r\n\r\n"},
 	} {
 		conn := s.dial(t)
 		answers <- test.answer
@@ -213,9 +223,12 @@ func TestProtocolsChangedFromBehind(t *testing.T) {
 
 // The names that servers make variables of, spelled in ways that some of them take for others'.
 var claims = []string{
-	"Ostiarius-User", "Ostiarius_User", "Ostiarius.User", "Ostiarius~User", "Ostiarius!User", "OSTIARIUS_USER", "Ostiarius-Roles", "Ostiarius.Roles",
-	"X-Forwarded-For", "X.Forwarded.For", "X_Forwarded_For", "X!Forwarded!For", "X-Forwarded-User", "Forwarded", "X-Real-IP", "X_Real_IP", "X.Real.IP", "True-Client-IP", "Client-IP",
-	"Remote-User", "Remote_User", "X-Remote-User", "X-Original-URL", "X-Rewrite-URL", "X_Original_URL", "X-HTTP-Method-Override", "X.HTTP.Method.Override", "X-HTTP-Method", "Proxy",
+	"Ostiarius-User", "Ostiarius_User", "Ostiarius.User", "Ostiarius~User", "Ostiarius!User", "OSTIARIUS_USER", "Ostiarius-Roles",
+	"Ostiarius.Roles",
+	"X-Forwarded-For", "X.Forwarded.For", "X_Forwarded_For", "X!Forwarded!For", "X-Forwarded-User", "Forwarded", "X-Real-IP",
+	"X_Real_IP", "X.Real.IP", "True-Client-IP", "Client-IP",
+	"Remote-User", "Remote_User", "X-Remote-User", "X-Original-URL", "X-Rewrite-URL", "X_Original_URL", "X-HTTP-Method-Override",
+	"X.HTTP.Method.Override", "X-HTTP-Method", "Proxy",
 }
 
 // shownTo sends a request with all claims and returns the variables that a server behind has of it.
@@ -250,17 +263,20 @@ func TestVariablesOfServersBehind(t *testing.T) {
 	}
 	write(t, dir, "www/env.php", `<?php header("Content-Type: text/plain"); foreach ($_SERVER as $k => $v) if (is_string($v)) echo "$k=$v\n";`)
 	socket, php := filepath.Join(dir, "l.sock"), freePort(t)
-	write(t, dir, "lighttpd.conf", fmt.Sprintf("server.document-root = %q\nserver.bind = %q\nserver.modules = (\"mod_cgi\")\ncgi.assign = (\".cgi\" => \"\")\n", filepath.Join(dir, "www"), socket))
+	write(t, dir, "lighttpd.conf", fmt.Sprintf("server.document-root = %q\nserver.bind = %q\nserver.modules = (\"mod_cgi\")\ncgi.assign "+
+		"= (\".cgi\" => \"\")\n", filepath.Join(dir, "www"), socket))
 	serverProgram(t, "unix", socket, "/usr/sbin/lighttpd", "-D", "-f", filepath.Join(dir, "lighttpd.conf"))
 	serverProgram(t, "tcp", php, "/usr/bin/php", "-S", php, "-t", filepath.Join(dir, "www"))
-	write(t, dir, "doors.yaml", fmt.Sprintf("sources:\n  - { path: /env.cgi, proxy: %q }\n  - { path: /env.php, proxy: %q }\ndoors: [ { path: /**, admit: public } ]\n", "unix:"+socket, "http://"+php))
+	write(t, dir, "doors.yaml", fmt.Sprintf("sources:\n  - { path: /env.cgi, proxy: %q }\n  - { path: /env.php, proxy: %q }\ndoors: [ { "+
+		"path: /**, admit: public } ]\n", "unix:"+socket, "http://"+php))
 	s, strict := start(t, dir), start(t, dir, "--odd-fields", "refuse")
 	for path, at := range map[string][2]string{"/env.cgi": {"unix", socket}, "/env.php": {"tcp", php}} {
 		direct, err := net.Dial(at[0], at[1])
 		if err != nil {
 			t.Fatal(err)
 		}
-		if seen := claimedVariable.FindAllString(shownTo(t, direct, path), -1); len(seen) < 8 || !strings.Contains(strings.Join(seen, "\n"), "HTTP_OSTIARIUS_USER=claimed") {
+		if seen := claimedVariable.FindAllString(shownTo(t, direct, path), -1); len(seen) < 8 ||
+			!strings.Contains(strings.Join(seen, "\n"), "HTTP_OSTIARIUS_USER=claimed") {
 			t.Fatalf("%s: the server believes only %q of anybody, so this test shows nothing", path, seen)
 		}
 		shown := shownTo(t, s.dial(t), path)
@@ -298,7 +314,9 @@ func nginx(t *testing.T, network, address, server string) {
 	if network == "unix" {
 		listen = "unix:" + address
 	}
-	write(t, dir, "nginx.conf", fmt.Sprintf("daemon off;\nmaster_process off;\nerror_log stderr;\npid %s/pid;\nevents {}\nhttp {\naccess_log off;\nclient_body_temp_path %[1]s/b;\nproxy_temp_path %[1]s/p;\nfastcgi_temp_path %[1]s/f;\nuwsgi_temp_path %[1]s/u;\nscgi_temp_path %[1]s/s;\nserver { listen %s; %s }\n}\n", dir, listen, server))
+	write(t, dir, "nginx.conf", fmt.Sprintf("daemon off;\nmaster_process off;\nerror_log stderr;\npid %s/pid;\nevents {}\nhttp "+
+		"{\naccess_log off;\nclient_body_temp_path %[1]s/b;\nproxy_temp_path %[1]s/p;\nfastcgi_temp_path %[1]s/f;\nuwsgi_temp_path "+
+		"%[1]s/u;\nscgi_temp_path %[1]s/s;\nserver { listen %s; %s }\n}\n", dir, listen, server))
 	serverProgram(t, network, address, "/usr/sbin/nginx", "-p", dir, "-c", filepath.Join(dir, "nginx.conf"), "-e", "stderr")
 }
 
@@ -307,13 +325,15 @@ func TestRedirectsOfAServerBehind(t *testing.T) {
 	t.Parallel()
 	dir := shortDir(t)
 	write(t, dir, "www/closed/index.html", "inside")
-	if err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error { return errors.Join(err, os.Chmod(path, 0o755)) }); err != nil {
+	if err := filepath.WalkDir(dir,
+		func(path string, _ fs.DirEntry, err error) error { return errors.Join(err, os.Chmod(path, 0o755)) }); err != nil {
 		t.Fatal(err)
 	}
 	port, socket := freePort(t), filepath.Join(dir, "n.sock")
 	nginx(t, "tcp", port, "root "+filepath.Join(dir, "www")+";")
 	nginx(t, "unix", socket, "root "+filepath.Join(dir, "www")+";")
-	write(t, dir, "doors.yaml", fmt.Sprintf("sources:\n  - { path: /, proxy: %q }\n  - { path: /part, proxy: %[1]q, strip-prefix: true }\n  - { path: /sock, proxy: %q, strip-prefix: true }\ndoors: [ { path: /**, admit: public } ]\n", "http://"+port, "unix:"+socket))
+	write(t, dir, "doors.yaml", fmt.Sprintf("sources:\n  - { path: /, proxy: %q }\n  - { path: /part, proxy: %[1]q, strip-prefix: true "+
+		"}\n  - { path: /sock, proxy: %q, strip-prefix: true }\ndoors: [ { path: /**, admit: public } ]\n", "http://"+port, "unix:"+socket))
 	s := start(t, dir)
 	_, inner, _ := net.SplitHostPort(port)
 	resp, err := http.DefaultTransport.RoundTrip(must(http.NewRequest("GET", "http://"+port+"/closed", nil)))
@@ -344,12 +364,18 @@ func TestAddressBehindAServerInFront(t *testing.T) {
 	dir := shortDir(t)
 	write(t, dir, "site/index.html", "home")
 	write(t, dir, "site/staff/index.html", "staff")
-	write(t, dir, "doors.yaml", "sources: [ { path: /, files: ./site } ]\ndoors: [ { path: /, admit: public }, { path: /staff/**, admit: { network: 10.0.0.0/8 } } ]\n")
-	for name, args := range map[string][]string{"declared": {"--trusted-peer", "127.0.0.1"}, "declared, another field": {"--trusted-peer", "127.0.0.1", "--address-from", "forwarded"}, "not declared": nil} {
+	write(t, dir, "doors.yaml", "sources: [ { path: /, files: ./site } ]\ndoors: [ { path: /, admit: public }, { path: /staff/**, "+
+		"admit: { network: 10.0.0.0/8 } } ]\n")
+	for name, args := range map[string][]string{
+		"declared":                {"--trusted-peer", "127.0.0.1"},
+		"declared, another field": {"--trusted-peer", "127.0.0.1", "--address-from", "forwarded"}, "not declared": nil,
+	} {
 		s := start(t, dir, args...)
 		front := filepath.Join(dir, fmt.Sprintf("%d.sock", len(name)))
-		nginx(t, "unix", front, "location / { proxy_pass "+s.URL+"; proxy_set_header Host $host; proxy_set_header X-Forwarded-For \"$proxy_add_x_forwarded_for\"; }")
-		for _, claim := range []string{"", "Forwarded: for=10.1.2.3\r\n", "X-Real-IP: 10.1.2.3\r\n", "X-Forwarded-For: 10.1.2.3\r\n", "X-Forwarded-For: 10.1.2.3\r\nX-Forwarded-For: 10.1.2.3\r\n", "Client-IP: 10.1.2.3\r\n"} {
+		nginx(t, "unix", front, "location / { proxy_pass "+s.URL+
+			"; proxy_set_header Host $host; proxy_set_header X-Forwarded-For \"$proxy_add_x_forwarded_for\"; }")
+		for _, claim := range []string{"", "Forwarded: for=10.1.2.3\r\n", "X-Real-IP: 10.1.2.3\r\n", "X-Forwarded-For: 10.1.2.3\r\n",
+			"X-Forwarded-For: 10.1.2.3\r\nX-Forwarded-For: 10.1.2.3\r\n", "Client-IP: 10.1.2.3\r\n"} {
 			conn, err := net.Dial("unix", front)
 			if err != nil {
 				t.Fatal(err)

@@ -15,7 +15,8 @@ import (
 func shortLived(t *testing.T, sessions string) *Process {
 	t.Helper()
 	dir := t.TempDir()
-	const page = `<!doctype html><html lang=en><title>t</title><h1>Home</h1><script type=module>import * as door from "/door/client.js"; globalThis.heard = []; door.watch(me => heard.push(me.name)); globalThis.door = door</script>`
+	const page = `<!doctype html><html lang=en><title>t</title><h1>Home</h1><script type=module>import * as door from ` +
+		`"/door/client.js"; globalThis.heard = []; door.watch(me => heard.push(me.name)); globalThis.door = door</script>`
 	for name, text := range map[string]string{"site/index.html": page, "site/rota/week.json": `{"week": 48}`} {
 		write(t, dir, name, text)
 	}
@@ -28,7 +29,8 @@ doors:
   - { path: /rota/**, admit: signed-in }
 sessions: `+sessions+"\n")
 	s := start(t, dir)
-	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data),
+		client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
 		t.Fatal(err)
 	}
 	return s
@@ -66,7 +68,8 @@ func TestTimersThatRunEarly(t *testing.T) {
 	t.Parallel()
 	s := shortLived(t, "{ lifetime: 1h, idle: 30m }")
 	ctx := tab(t)
-	onEachPage(ctx, t, `const wait = setTimeout; globalThis.early = 0; globalThis.setTimeout = (f, ms, ...more) => wait(() => { if (ms > 60000) early++; f(...more) }, early < 3 && ms > 60000 ? 10 : ms)`)
+	onEachPage(ctx, t, `const wait = setTimeout; globalThis.early = 0; globalThis.setTimeout = (f, ms, ...more) => wait(() => { if (ms `+
+		`> 60000) early++; f(...more) }, early < 3 && ms > 60000 ? 10 : ms)`)
 	do(ctx, t, chromedp.Navigate(s.URL+"/"))
 	until(ctx, t, "!!globalThis.door")
 	is(ctx, t, `return (await door.signIn({ username: "ines", password: "seven-brass-prisms" })).name`, `"ines"`)
@@ -85,19 +88,22 @@ func TestOffline(t *testing.T) {
 	offline := func(yes bool) {
 		t.Helper()
 		do(ctx, t, chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
-			_, err := cdp.Call(ctx, target, cdp.Command[map[string]any, cdp.Empty]{Method: "Network.emulateNetworkConditions"}, map[string]any{"offline": yes, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1})
+			_, err := cdp.Call(ctx, target, cdp.Command[map[string]any, cdp.Empty]{Method: "Network.emulateNetworkConditions"},
+				map[string]any{"offline": yes, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1})
 			return err
 		}))
 	}
 	offline(true)
 	is(ctx, t, `return (await door.here()).name`, `"ines"`)
-	for _, ask := range []string{`door.may("/rota/week.json")`, `door.lead("/rota/")`, `door.refresh()`, `door.signOut()`, `door.unlock("press-kit", "x")`} {
+	for _, ask := range []string{`door.may("/rota/week.json")`, `door.lead("/rota/")`, `door.refresh()`, `door.signOut()`,
+		`door.unlock("press-kit", "x")`} {
 		is(ctx, t, "return await "+ask, `error offline`)
 	}
 	is(ctx, t, `return await door.knock("/rota/week.json").catch(e => e.name)`, `"TypeError"`)
 	is(ctx, t, `return heard`, `["ines"]`)
 	offline(false)
-	is(ctx, t, `return [(await door.may("/rota/week.json")).outcome, (await door.here()).name, (await (await door.knock("/rota/week.json")).json()).week]`, `["admit","ines",48]`)
+	is(ctx, t, `return [(await door.may("/rota/week.json")).outcome, (await door.here()).name, (await (await `+
+		`door.knock("/rota/week.json")).json()).week]`, `["admit","ines",48]`)
 	is(ctx, t, `return heard`, `["ines"]`)
 }
 
@@ -108,7 +114,8 @@ func TestForgedCookies(t *testing.T) {
 	ctx := tab(t)
 	do(ctx, t, chromedp.Navigate(s.URL+"/"))
 	until(ctx, t, "!!globalThis.door")
-	look := `await door.refresh(); return [(await door.here()).name, (await door.may("/rota/week.json")).outcome, (await fetch("/rota/week.json")).status]`
+	look := `await door.refresh(); return [(await door.here()).name, (await door.may("/rota/week.json")).outcome, (await ` +
+		`fetch("/rota/week.json")).status]`
 	const stranger, ines = `["","challenge",401]`, `["ines","admit",200]`
 	for _, name := range []string{"session", "device", "unlock-press-kit", "pass-1"} {
 		for _, value := range []string{"ines", strings.Repeat("A", 43), "0", "", "eyJhbGciOiJub25lIn0.eyJzdWIiOiJpbmVzIn0."} {
@@ -119,9 +126,11 @@ func TestForgedCookies(t *testing.T) {
 	is(ctx, t, `await door.signIn({ username: "ines", password: "seven-brass-prisms" }); `+look, ines)
 	is(ctx, t, `return document.cookie`, `""`)
 	// A cookie of the same name for a longer path comes first; of two, none is believed.
-	is(ctx, t, `document.cookie = "ostiarius-session=forged; path=/rota"; document.cookie = "ostiarius-session=forged; path=/door"; `+look, stranger)
+	is(ctx, t, `document.cookie = "ostiarius-session=forged; path=/rota"; document.cookie = "ostiarius-session=forged; path=/door"; `+
+		look, stranger)
 	is(ctx, t, `for (const p of ["/rota", "/door"]) document.cookie = "ostiarius-session=; max-age=0; path=" + p; `+look, ines)
-	is(ctx, t, `localStorage.setItem("door", '{"signedIn":true}'); sessionStorage.setItem("door", "ines"); await door.signOut(); `+look, stranger)
+	is(ctx, t, `localStorage.setItem("door", '{"signedIn":true}'); sessionStorage.setItem("door", "ines"); await door.signOut(); `+
+		look, stranger)
 }
 
 // Who signs out in one tab while another has a request under way: that is asked for anew, and nobody else sends it.
@@ -129,11 +138,13 @@ func TestSignedOutMeanwhile(t *testing.T) {
 	t.Parallel()
 	s := shortLived(t, "{ lifetime: 1h }")
 	ctx := tab(t)
-	onEachPage(ctx, t, `const real = fetch; globalThis.fetch = async (...asked) => { if (asked[0].url?.endsWith("week.json")) await globalThis.held; return real(...asked) }`)
+	onEachPage(ctx, t, `const real = fetch; globalThis.fetch = async (...asked) => { if (asked[0].url?.endsWith("week.json")) await `+
+		`globalThis.held; return real(...asked) }`)
 	do(ctx, t, chromedp.Navigate(s.URL+"/"))
 	until(ctx, t, "!!globalThis.door")
 	is(ctx, t, `return (await door.signIn({ username: "ines", password: "seven-brass-prisms" })).name`, `"ines"`)
-	script(ctx, t, `door.askBy(door.byDialogue); globalThis.held = new Promise(go => globalThis.go = go); globalThis.got = door.knock("/rota/week.json").then(r => r.json())`)
+	script(ctx, t, `door.askBy(door.byDialogue); globalThis.held = new Promise(go => globalThis.go = go); globalThis.got = `+
+		`door.knock("/rota/week.json").then(r => r.json())`)
 	other := second(ctx, t)
 	do(other, t, chromedp.Navigate(s.URL+"/"))
 	until(other, t, "!!globalThis.door")
@@ -161,7 +172,8 @@ func TestJoiningInADialogue(t *testing.T) {
 		const mark = form().elements.mark.value;
 		globalThis.patient = setInterval(() => {
 			if (!form() || form().sent) return;
-			for (const [name, value] of Object.entries({ mark, username: "sunniva", email: "sunniva@marram.example", password: "fog-bell-at-night-32", again: "fog-bell-at-night-32" })) form().elements[name].value = value;
+			for (const [name, value] of Object.entries({ mark, username: "sunniva", email: "sunniva@marram.example", password:
+			  "fog-bell-at-night-32", again: "fog-bell-at-night-32" })) form().elements[name].value = value;
 			form().sent = true;
 			form().requestSubmit();
 		}, 100)`)
@@ -178,7 +190,9 @@ func TestJoiningInADialogue(t *testing.T) {
 		open.onclick = () => globalThis.small = window.open("/door/sign-in?next=/door/done", "door", "popup,width=420,height=560")`)
 	do(ctx, t, chromedp.Click("#open"))
 	until(ctx, t, `!!small.document.querySelector("input[name=password]")`)
-	script(ctx, t, `const page = small.document; page.querySelector("input[name=username]").value = "ines"; page.querySelector("input[name=password]").value = "seven-brass-prisms"; page.querySelector("input[name=password]").form.requestSubmit()`)
+	script(ctx, t, `const page = small.document; page.querySelector("input[name=username]").value = "ines"; `+
+		`page.querySelector("input[name=password]").value = "seven-brass-prisms"; `+
+		`page.querySelector("input[name=password]").form.requestSubmit()`)
 	until(ctx, t, `told.length > 0 && small.closed`)
 	is(ctx, t, `return [told, (await door.refresh()).name]`, `[["door: done"],"ines"]`)
 }

@@ -14,8 +14,8 @@ import (
 	"ostiarius/core/signature"
 )
 
-// What a steward does about a shop, by mouse and keyboard: its secret, what it told, what could not be carried out, a list of payments, who is a member, and
-// another program that is told.
+// What a steward does about a shop, by mouse and keyboard: its secret, what it told, what could not be carried out, a list of
+// payments, who is a member, and another program that is told.
 func TestConsoleOfAShop(t *testing.T) {
 	t.Parallel()
 	ctx := tab(t)
@@ -48,7 +48,8 @@ func TestConsoleOfAShop(t *testing.T) {
 	}
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`))
 	shop := &shop{s.URL + "/door/events", secret}
-	for i, body := range []string{paid("o1", "mo@marram.example", "bell"), paid("o2", "mo@marram.example", "lamp"), `{"type":"paid","order":"o3","buyer":{"account":"agnes"},"items":[{"item":"year"}]}`} {
+	for i, body := range []string{paid("o1", "mo@marram.example", "bell"), paid("o2", "mo@marram.example", "lamp"),
+		`{"type":"paid","order":"o3","buyer":{"account":"agnes"},"items":[{"item":"year"}]}`} {
 		if got := shop.tell(fmt.Sprint("m", i), body); got != 204 {
 			t.Fatal(got)
 		}
@@ -66,7 +67,9 @@ func TestConsoleOfAShop(t *testing.T) {
 	look(ctx, t, "[role=dialog]", "Dropped.")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`))
 
-	do(ctx, t, chromedp.Click(`//button[.="Bring in payments"]`), keys(`textarea`, "order,address,item\nb1,tess@quay.example,bell\nb2,tess@quay.example,lamp\n"), chromedp.Click(`//button[.="See what would happen"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Bring in payments"]`),
+		keys(`textarea`, "order,address,item\nb1,tess@quay.example,bell\nb2,tess@quay.example,lamp\n"),
+		chromedp.Click(`//button[.="See what would happen"]`))
 	look(ctx, t, "[role=dialog]", "it would be kept")
 	accessible(ctx, t, "a list of payments")
 	do(ctx, t, chromedp.Click(`//button[starts-with(., "Bring in 1")]`))
@@ -76,7 +79,8 @@ func TestConsoleOfAShop(t *testing.T) {
 
 	do(ctx, t, chromedp.Click(`//button[.="Tell other programs"]`))
 	look(ctx, t, "[role=dialog]", "No program is told anything yet")
-	do(ctx, t, keys(`input[type=url]`, desk.URL+"/in"), chromedp.Click(`//label[contains(., "a membership has begun")]//input`), chromedp.Click(`//button[.="Tell it"]`), chromedp.WaitVisible(`[data-testid=secret]`))
+	do(ctx, t, keys(`input[type=url]`, desk.URL+"/in"), chromedp.Click(`//label[contains(., "a membership has begun")]//input`),
+		chromedp.Click(`//button[.="Tell it"]`), chromedp.WaitVisible(`[data-testid=secret]`))
 	accessible(ctx, t, "a program that is told")
 	do(ctx, t, chromedp.Click(`//button[.="Test"]`))
 	select {

@@ -144,7 +144,8 @@ func TestEventsOverHTTP(t *testing.T) {
 	}
 	// Twice the field, and a client that hangs up in the middle: neither is taken.
 	request := func(length int, fields string) string {
-		return fmt.Sprintf("POST /door/events HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %d\r\nConnection: close\r\n%s: m9\r\n%s: %s\r\n%s\r\n%s", length, signature.ID, signature.Timestamp, stamp(0), fields, body)
+		return fmt.Sprintf("POST /door/events HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %d\r\nConnection: "+
+			"close\r\n%s: m9\r\n%s: %s\r\n%s\r\n%s", length, signature.ID, signature.Timestamp, stamp(0), fields, body)
 	}
 	right := signature.Signature + ": " + sign("m9", 0, body) + "\r\n"
 	if status, _, _ := raw(t, s.URL, request(len(body), right+right)); status != 400 {
@@ -189,14 +190,16 @@ func TestEventsOverHTTP(t *testing.T) {
 		t.Errorf("%d passes, want 23", len(passes))
 	}
 	_, out, _ = run(t, "", "activity", "--kind", "event refused", "-o", "json", "--data", s.Data)
-	for _, reason := range []string{"no signature is right", "more than five minutes old", "more than five minutes ahead", "is missing", "there is no order", "cannot be read as JSON"} {
+	for _, reason := range []string{"no signature is right", "more than five minutes old", "more than five minutes ahead",
+		"is missing", "there is no order", "cannot be read as JSON"} {
 		if !strings.Contains(out, reason) {
 			t.Errorf("it is not recorded that %s", reason)
 		}
 	}
 }
 
-// Killed at any moment, with a shop that tells again what was not heard, each event that was taken has had one effect, and one message was written.
+// Killed at any moment, with a shop that tells again what was not heard, each event that was taken has had one effect, and one
+// message was written.
 func TestKilledWhileAShopTells(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -217,7 +220,8 @@ func TestKilledWhileAShopTells(t *testing.T) {
 	shop := newShop(t, s)
 	const orders, accounts = 500, 100
 	for i := range accounts {
-		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: fmt.Sprintf("p%d", i), Email: fmt.Sprintf("p%d@marram.example", i)}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api,
+			client.NewPerson{Name: fmt.Sprintf("p%d", i), Email: fmt.Sprintf("p%d@marram.example", i)}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -361,7 +365,8 @@ func mailOf(t *testing.T, s *Process, to, kind string) string {
 	return link.Path
 }
 
-// Whoever buys without an account makes one by the link, signs in to the one they have, or takes it to the one they are signed in to; forms alone, without scripts.
+// Whoever buys without an account makes one by the link, signs in to the one they have, or takes it to the one they are signed in
+// to; forms alone, without scripts.
 func TestTakingWhatWasBought(t *testing.T) {
 	t.Parallel()
 	s, shop := shopped(t)
@@ -376,7 +381,8 @@ func TestTakingWhatWasBought(t *testing.T) {
 	mo := newPerson(t, s.URL)
 	link := buy("o1", "mo@marram.example")
 	page := mo.get(link)
-	if !strings.Contains(page.body, "A year of support") || !strings.Contains(page.body, "mo@marram.example") || page.header.Get("Referrer-Policy") != "no-referrer" {
+	if !strings.Contains(page.body, "A year of support") || !strings.Contains(page.body, "mo@marram.example") ||
+		page.header.Get("Referrer-Policy") != "no-referrer" {
 		t.Fatal(page.status, page.body)
 	}
 	token := regexp.MustCompile(`name="link" value="([^"]+)"`).FindStringSubmatch(page.body)[1]
@@ -410,13 +416,18 @@ func TestTakingWhatWasBought(t *testing.T) {
 	if a := stranger.get(link); !strings.Contains(a.body, "There is an account with the address") || strings.Contains(a.body, `name="again"`) {
 		t.Error(a.body)
 	}
-	if a := stranger.do("POST", "/door/claim", url.Values{"link": {link[strings.Index(link, "link=")+5:]}, "username": {"mine"}, "password": {"brambles-in-the-fog"}, "again": {"brambles-in-the-fog"}}.Encode()); a.status != 409 {
+	if a := stranger.do("POST", "/door/claim",
+		url.Values{
+			"link": {link[strings.Index(link, "link=")+5:]}, "username": {"mine"}, "password": {"brambles-in-the-fog"},
+			"again": {"brambles-in-the-fog"},
+		}.Encode()); a.status != 409 {
 		t.Errorf("an account of an address that another has: %d", a.status)
 	}
 	if a := ola.get(link); !strings.Contains(a.body, "You are signed in as <strong>ola</strong>") {
 		t.Error(a.body)
 	}
-	if a := ola.do("POST", "/door/claim", url.Values{"link": {link[strings.Index(link, "link=")+5:]}}.Encode()); a.status != 303 || a.location != "/friends/" {
+	if a := ola.do("POST", "/door/claim", url.Values{"link": {link[strings.Index(link, "link=")+5:]}}.Encode()); a.status != 303 ||
+		a.location != "/friends/" {
 		t.Error(a.status, a.location)
 	}
 	ola.is("/friends/", 200, "")
@@ -433,7 +444,8 @@ func TestTakingWhatWasBought(t *testing.T) {
 		t.Errorf("a link that never was: %d", a.status)
 	}
 	known, unknown := stranger.get("/door/thanks?order=o1"), stranger.get("/door/thanks?order=nothing")
-	if !strings.Contains(known.body, "It is there") || strings.Contains(known.body, "mo") && strings.Contains(known.body, "year") || unknown.header.Get("Refresh") == "" || known.header.Get("Refresh") != "" {
+	if !strings.Contains(known.body, "It is there") || strings.Contains(known.body, "mo") && strings.Contains(known.body, "year") ||
+		unknown.header.Get("Refresh") == "" || known.header.Get("Refresh") != "" {
 		t.Errorf("%s\n%s", known.body, unknown.body)
 	}
 }
@@ -455,7 +467,11 @@ func TestJoiningForSomething(t *testing.T) {
 	if next == nil {
 		t.Fatal(form.body)
 	}
-	made := patient(t, p, "/door/join?item=year", url.Values{"username": {"mo"}, "email": {"mo@marram.example"}, "password": {"brambles-in-the-fog"}, "again": {"brambles-in-the-fog"}, "next": {strings.ReplaceAll(next[1], "&amp;", "&")}})
+	made := patient(t, p, "/door/join?item=year",
+		url.Values{
+			"username": {"mo"}, "email": {"mo@marram.example"}, "password": {"brambles-in-the-fog"}, "again": {"brambles-in-the-fog"},
+			"next": {strings.ReplaceAll(next[1], "&amp;", "&")},
+		})
 	if made.status != 303 {
 		t.Fatal(made.status, made.body)
 	}
@@ -468,7 +484,8 @@ func TestJoiningForSomething(t *testing.T) {
 	}
 }
 
-// In a browser, with the demo's shop: bought, thanked, mailed, opened, downloaded, used up, told so. And an area that opens in the tab that is open, and closes again.
+// In a browser, with the demo's shop: bought, thanked, mailed, opened, downloaded, used up, told so. And an area that opens in the
+// tab that is open, and closes again.
 func TestBrowserBuys(t *testing.T) {
 	t.Parallel()
 	ctx := tab(t)
@@ -478,12 +495,14 @@ func TestBrowserBuys(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Stop() })
-	changed := strings.NewReplacer("downloads: 10", "downloads: 1", "path: /recordings/fog-bell.wav", "path: /recordings/**").Replace(demoPolicy(t, dir))
+	changed := strings.NewReplacer("downloads: 10", "downloads: 1", "path: /recordings/fog-bell.wav",
+		"path: /recordings/**").Replace(demoPolicy(t, dir))
 	write(t, dir, "next.yaml", changed)
 	if code, out, failed := run(t, "", "apply", filepath.Join(dir, "next.yaml"), "--data", dir); code != 0 {
 		t.Fatal(out, failed)
 	}
-	do(ctx, t, chromedp.Navigate(s.URL+"/shop/counter/"), keys("#name-fog-bell", "Mo Tern"), keys("#email-fog-bell", "mo@tern.example"), chromedp.Click(`//button[.="Buy for 3 play pounds"]`))
+	do(ctx, t, chromedp.Navigate(s.URL+"/shop/counter/"), keys("#name-fog-bell", "Mo Tern"),
+		keys("#email-fog-bell", "mo@tern.example"), chromedp.Click(`//button[.="Buy for 3 play pounds"]`))
 	look(ctx, t, "main", "It is there.") // by itself, if it was not yet
 	accessible(ctx, t, "thanks")
 	find := func(to, subject string) mailed {
@@ -515,7 +534,8 @@ func TestBrowserBuys(t *testing.T) {
 	look(ctx, t, "main", "It was issued to Mo Tern")
 	do(ctx, t, chromedp.Click(`//button[.="Open"]`))
 	look(ctx, t, "h1", "Recordings")
-	size, err := chromedp.Run(ctx, chromedp.Evaluate[int](`fetch("/recordings/fog-bell.wav").then((r) => r.arrayBuffer()).then((b) => b.byteLength)`, chromedp.EvalAwaitPromise))
+	size, err := chromedp.Run(ctx, chromedp.Evaluate[int](`fetch("/recordings/fog-bell.wav").then((r) => r.arrayBuffer()).then((b) => `+
+		`b.byteLength)`, chromedp.EvalAwaitPromise))
 	if err != nil || size < 1000 {
 		t.Fatal(size, err)
 	}

@@ -48,7 +48,8 @@ func point(path string) chromedp.Action[chromedp.Void] {
 
 // word opens the choices of a word of the sentence. The words move when the site is looked at again.
 func word(about string) chromedp.Action[chromedp.Void] {
-	return chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('[data-testid=sentence] [data-about=` + about + `]')].at(-1).click()`)
+	return chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('[data-testid=sentence] [data-about=` + about +
+		`]')].at(-1).click()`)
 }
 
 // pick takes one of the choices.
@@ -79,7 +80,8 @@ func TestSiteClosesADirectory(t *testing.T) {
 	do(ctx, t, press("Close /news/ to strangers")...)
 	look(ctx, t, "section[aria-label] [role=status]", "It is in force.")
 	stranger.is("/news/", http.StatusSeeOther, "/door/sign-in?next=%2Fnews%2F")
-	if changed := text(); strings.Replace(changed, "\n\n  - path: /news/**\n    admit: { role: keeper }", "", 1) != strings.Replace(before, "/news/**, ", "", 1) {
+	if changed := text(); strings.Replace(changed, "\n\n  - path: /news/**\n    admit: { role: keeper }", "",
+		1) != strings.Replace(before, "/news/**, ", "", 1) {
 		t.Errorf("the file is now\n%s", changed)
 	}
 	do(ctx, t, press("Undo")...)
@@ -98,7 +100,8 @@ func TestSiteClosesADirectory(t *testing.T) {
 	look(ctx, t, "section[aria-label]", "Everybody may see")
 	do(ctx, t, point("/tides"))
 	look(ctx, t, "section[aria-label] h2", "/tides")
-	do(ctx, t, word("who"), pick("people with a role"), pick("a new one"), keys(`//label[contains(., "Name of the new role")]//input`, "warden"))
+	do(ctx, t, word("who"), pick("people with a role"), pick("a new one"),
+		keys(`//label[contains(., "Name of the new role")]//input`, "warden"))
 	look(ctx, t, "section[aria-label]", "Nobody has the role warden yet")
 	do(ctx, t, pick("certain people"), keys(`//label[contains(., "Names of accounts")]//input`, "agnes, nemo"))
 	look(ctx, t, "section[aria-label]", "There is no account nemo yet.")
@@ -161,19 +164,23 @@ func TestSitePutsALayerBefore(t *testing.T) {
 	do(ctx, t, point("/log"))
 	look(ctx, t, "[data-testid=sentence]", "Only people with the role keeper may see /log/ and everything below.")
 	do(ctx, t, word("also"), keys(`select[aria-label="Keyring in front"]`, "the keyring outer"), pick("type the password again"))
-	look(ctx, t, "[data-testid=sentence]", "and must give a name and a password of the keyring outer and have typed the password in the last 10 minutes.")
+	look(ctx, t, "[data-testid=sentence]", "and must give a name and a password of the keyring outer and have typed the password in the "+
+		"last 10 minutes.")
 	look(ctx, t, "section[aria-label]", "GET /log to role:keeper")
 	do(ctx, t, press("Apply this to /log/")...)
 	look(ctx, t, "section[aria-label] [role=status]", "It is in force.")
 	if a := keeper.get("/log/"); a.status != http.StatusUnauthorized || !strings.Contains(a.header.Get("WWW-Authenticate"), "Basic") {
 		t.Errorf("%d %v", a.status, a.header)
 	}
-	if want := strings.Replace(before, "    admit: { role: keeper }\n    otherwise: { refused: { go: /rota/ask/ } }", "    admit: { keyring: outer, role: keeper, proof-within: 10m }\n    otherwise: { refused: { go: /rota/ask/ } }", 1); text() != want || want == before {
+	if want := strings.Replace(before, "    admit: { role: keeper }\n    otherwise: { refused: { go: /rota/ask/ } }",
+		"    admit: { keyring: outer, role: keeper, proof-within: 10m }\n    otherwise: { refused: { go: /rota/ask/ } }",
+		1); text() != want || want == before {
 		t.Errorf("the file is now\n%s", text())
 	}
 	// Somebody else changes the policy meanwhile: the later one is told, keeps what was chosen, and applies it on top.
 	look(ctx, t, "section[aria-label]", "Choose an underlined word to change it.") // as it is in force
-	do(ctx, t, word("others"), chromedp.WaitVisible(`[data-testid=choices]`), chromedp.Click(`(//*[@data-testid="choices"]//label[contains(., "is told that nothing is there")]//input)[2]`))
+	do(ctx, t, word("others"), chromedp.WaitVisible(`[data-testid=choices]`),
+		chromedp.Click(`(//*[@data-testid="choices"]//label[contains(., "is told that nothing is there")]//input)[2]`))
 	look(ctx, t, "[data-testid=sentence]", "who may not is told that nothing is there.")
 	do(ctx, t, chromedp.WaitVisible(`//section//button[.="Apply this to /log/"][not(@disabled)]`))
 	if code, out, errOut := run(t, "", "doors", "set", "/tides", "--admit", "signed-in", "--data", s.Data); code != 0 {
@@ -207,13 +214,15 @@ func TestDoorsAreChangedAndRemoved(t *testing.T) {
 	t.Parallel()
 	s, ctx, text := sited(t)
 	before := text()
-	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.WaitVisible(`a[aria-label="Change /office/**"]`), chromedp.Click(`a[aria-label="Change /office/**"]`))
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.WaitVisible(`a[aria-label="Change /office/**"]`),
+		chromedp.Click(`a[aria-label="Change /office/**"]`))
 	look(ctx, t, "section[aria-label] h2", "/office")
 	do(ctx, t, press("Remove this door …")...)
 	look(ctx, t, "section[aria-label]", "Without its own door")
 	do(ctx, t, press("Cancel")...)
 	look(ctx, t, "[data-testid=sentence]", "Only people with the role trustee may see /office/ and everything below")
-	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.WaitVisible(`a[aria-label="Change /privacy"]`), chromedp.Click(`a[aria-label="Change /privacy"]`))
+	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.WaitVisible(`a[aria-label="Change /privacy"]`),
+		chromedp.Click(`a[aria-label="Change /privacy"]`))
 	do(ctx, t, press("Remove this door …")...)
 	do(ctx, t, press("Close /privacy to strangers")...)
 	look(ctx, t, "section[aria-label]", "It is in force.")
@@ -231,7 +240,8 @@ func TestSiteGivesADirectoryItsPassword(t *testing.T) {
 	before := text()
 	do(ctx, t, chromedp.Focus(`[role=tree]`), chromedp.KeyEvent(kb.Home))
 	chosen := func() string {
-		label, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.querySelector('[role=treeitem][aria-selected=true]')?.dataset.path ?? ""`))
+		label, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.querySelector('[role=treeitem][aria-selected=true]')?.dataset.`+
+			`path ?? ""`))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -247,7 +257,8 @@ func TestSiteGivesADirectoryItsPassword(t *testing.T) {
 	for range 4 {
 		do(ctx, t, chromedp.KeyEvent(kb.ArrowDown))
 	}
-	do(ctx, t, chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent("a new"), chromedp.KeyEvent(kb.Tab), Insert("counter"), chromedp.KeyEvent(kb.Tab), Insert("The shop's counter"))
+	do(ctx, t, chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent("a new"), chromedp.KeyEvent(kb.Tab), Insert("counter"),
+		chromedp.KeyEvent(kb.Tab), Insert("The shop's counter"))
 	look(ctx, t, "[data-testid=sentence]", "a name and a password of the keyring counter")
 	do(ctx, t, chromedp.Focus(`input[aria-label="First name"]`), Insert("helper"))
 	generated := func() (password string) {
@@ -267,7 +278,9 @@ func TestSiteGivesADirectoryItsPassword(t *testing.T) {
 	})
 	look(ctx, t, "section[aria-label]", "strong")
 	secret := generated()
-	do(ctx, t, chromedp.WaitVisible(`//section//button[.="Close /shop/ to strangers"][not(@disabled)]`), chromedp.Focus(`//section//button[.="Close /shop/ to strangers"]`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`[data-testid=secret]`))
+	do(ctx, t, chromedp.WaitVisible(`//section//button[.="Close /shop/ to strangers"][not(@disabled)]`),
+		chromedp.Focus(`//section//button[.="Close /shop/ to strangers"]`), chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(`[data-testid=secret]`))
 	look(ctx, t, "[data-testid=secret]", secret)
 	look(ctx, t, "section[aria-label]", s.URL+"/shop")
 	look(ctx, t, "section[aria-label]", "Name: helper")
@@ -307,7 +320,8 @@ func TestSuggestedDoors(t *testing.T) {
 	write(t, dir, "public/index.html", "<main>the lighthouse</main>")
 	write(t, dir, "public/admin/index.html", "<main>for some</main>")
 	write(t, dir, "public/backup-2024.zip", "PK")
-	write(t, dir, "public/sitemap.xml", `<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9"><url><loc>https://marram.example/old/dump.sql</loc></url></urlset>`)
+	write(t, dir, "public/sitemap.xml", `<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9"><url><loc>https://marram.`+
+		`example/old/dump.sql</loc></url></urlset>`)
 	const before = "# ours\nsite: Marram\nsources: [ { path: /, files: ./public } ]\ndoors:\n  - { path: /**, admit: public } # all\n"
 	write(t, dir, "doors.yaml", before)
 	file, data := filepath.Join(dir, "doors.yaml"), filepath.Join(dir, "data")
@@ -338,7 +352,8 @@ func TestSuggestedDoors(t *testing.T) {
 	stranger.is("/backup-2024.zip", http.StatusForbidden, "")
 	stranger.is("/admin/", http.StatusSeeOther, "/door/sign-in?next=%2Fadmin%2F")
 	text, err := os.ReadFile(file)
-	if want := before + "  - { path: /backup-2024.zip, admit: nobody }   # perhaps a backup\n  - { path: /admin/**, admit: signed-in }   # perhaps a part for administrators\n"; err != nil || string(text) != want {
+	if want := before + "  - { path: /backup-2024.zip, admit: nobody }   # perhaps a backup\n  - { path: /admin/**, admit: signed-in }  " +
+		" # perhaps a part for administrators\n"; err != nil || string(text) != want {
 		t.Errorf("the file is now\n%s", text)
 	}
 }

@@ -22,7 +22,8 @@ func large() string {
 	for part := range 50 {
 		fmt.Fprintf(&b, "  - { path: /part%02d/**, admit: { role: role%02d } }\n", part, part)
 		for section := range 20 {
-			fmt.Fprintf(&b, "  - { path: /part%02d/section%02d/**, admit: { role: [ role%02d, role%02d ] } }\n", part, section, section, 20+(part+section)%30)
+			fmt.Fprintf(&b, "  - { path: /part%02d/section%02d/**, admit: { role: [ role%02d, role%02d ] } }\n", part, section, section,
+				20+(part+section)%30)
 			for page := range 9 {
 				admit := []string{"public", "signed-in", fmt.Sprintf("{ role: role%02d, proof-within: 10m }", (part*7+page)%50)}[(part+section+page)%3]
 				fmt.Fprintf(&b, "  - { path: /part%02d/section%02d/page%d.html, admit: %s }\n", part, section, page, admit)
@@ -39,13 +40,15 @@ func TestConsoleAtSize(t *testing.T) {
 	write(t, dir, "site/index.html", "<!doctype html><h1>one</h1>")
 	write(t, dir, "doors.yaml", large())
 	s := start(t, dir)
-	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data),
+		client.NewPerson{Name: "agnes", Password: agnes, Roles: []string{"steward"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
 	do(ctx, t, SignIn(s.URL, "agnes", agnes))
 	// first waits until there is something on a page, and returns how long that took from its beginning, in milliseconds.
-	const first = `new Promise(r => { const look = () => { const e = document.querySelector(%q); e && e.offsetHeight ? r(performance.now()) : setTimeout(look, 5) }; look() })`
+	const first = `new Promise(r => { const look = () => { const e = document.querySelector(%q); e && e.offsetHeight ? ` +
+		`r(performance.now()) : setTimeout(look, 5) }; look() })`
 	for _, page := range []struct{ path, what string }{
 		{"matrix", `[data-cell="1 1"]`}, {"policy", ".cm-line"}, {"doors", "tbody tr"}, {"site", "[role=treeitem]"},
 	} {
@@ -85,7 +88,8 @@ func TestConsoleAtSize(t *testing.T) {
 	if err != nil || len(frames) == 0 {
 		t.Fatal(err)
 	}
-	t.Logf("matrix: %d elements; scrolling by 150 pixels a frame: median %.1f ms, 95 %% %.1f ms, worst %.1f ms", elements, frames[len(frames)/2], frames[len(frames)*95/100], frames[len(frames)-1])
+	t.Logf("matrix: %d elements; scrolling by 150 pixels a frame: median %.1f ms, 95 %% %.1f ms, worst %.1f ms", elements,
+		frames[len(frames)/2], frames[len(frames)*95/100], frames[len(frames)-1])
 	do(ctx, t, chromedp.Focus("input[type=search]"))
 	begun := time.Now()
 	do(ctx, t, chromedp.KeyEvent("section19/page8"), chromedp.WaitNotPresent(`//code[.="/page0.html"]`))

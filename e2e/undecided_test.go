@@ -50,7 +50,8 @@ func spelled(lot *rand.Rand, path string) string {
 				path = path[:at] + fmt.Sprintf(oneOf(lot, []string{"%%%02x", "%%%02X", "%%25%02x"}), path[at]) + path[at+1:]
 			}
 		case 1:
-			path = path[:at] + oneOf(lot, []string{"/", "//", "/./", "/x/../", "/x/%2e%2e/", "/.%2e/", "%2f", "%5c", "\\", ";x", ";", "%00", "%20", "%09", ".", "#"}) + path[at:]
+			path = path[:at] + oneOf(lot,
+				[]string{"/", "//", "/./", "/x/../", "/x/%2e%2e/", "/.%2e/", "%2f", "%5c", "\\", ";x", ";", "%00", "%20", "%09", ".", "#"}) + path[at:]
 		case 2:
 			path = oneOf(lot, []string{"/leaflets/..", "/visit/%2e%2e", "/app/open/..", "//", "/.", "/leaflets/..;", "/visit/x/../.."}) + path
 		case 3:
@@ -69,8 +70,10 @@ func spelled(lot *rand.Rand, path string) string {
 
 // spelledHost writes a host in another way, of which some mean the same to some programs.
 func spelledHost(lot *rand.Rand, host string) string {
-	return oneOf(lot, []string{host, strings.ToUpper(host), host + ".", host + ":80", host + ":", host + ".:443", " " + host, host + " ", "\t" + host,
-		host + ",www.example", "www.example," + host, "www.example, " + host, "x@" + host, host + "/", host + "%00", "[" + host + "]", host + "\\", "ADMIN.example."})
+	return oneOf(lot, []string{host, strings.ToUpper(host), host + ".", host + ":80", host + ":", host + ".:443", " " + host,
+		host + " ", "\t" + host,
+		host + ",www.example", "www.example," + host, "www.example, " + host, "x@" + host, host + "/", host + "%00", "[" + host + "]",
+		host + "\\", "ADMIN.example."})
 }
 
 // What was not decided is denied at each web server: whatever keeps the question from being asked or answered, nothing closed is given out.
@@ -79,11 +82,13 @@ func TestBesideServesNothingUndecided(t *testing.T) {
 	for name := range besides {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			policy := besidePolicy + "  - { path: \"/app/open/**/p/**/q\", admit: nobody }\n  - { path: /**, host: admin.example, admit: { role: trustee } }\n"
+			policy := besidePolicy + "  - { path: \"/app/open/**/p/**/q\", admit: nobody }\n  - { path: /**, host: admin.example, admit: { " +
+				"role: trustee } }\n"
 			s, base, _ := connectedBy(t, policy, name, "--skip-public")
 			u, _ := url.Parse(base)
 			get := func(target, host string, more ...string) string {
-				return "GET " + target + " HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\nOstiarius_User: trustee\r\n" + strings.Join(more, "") + "\r\n"
+				return "GET " + target + " HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\nOstiarius_User: trustee\r\n" +
+					strings.Join(more, "") + "\r\n"
 			}
 			fields := func(n int) string {
 				var all strings.Builder
@@ -139,10 +144,12 @@ func TestBesideServesNothingUndecided(t *testing.T) {
 					target = oneOf(lot, []string{"http://", "HTTP://", "https://"}) + host + target
 				}
 				version := oneOf(lot, []string{"1.1", "1.1", "1.0"})
-				request := fmt.Sprintf("%s %s HTTP/%s\r\nHost: %s\r\nConnection: close\r\n\r\n", oneOf(lot, []string{"GET", "GET", "HEAD", "POST"}), target, version, host)
+				request := fmt.Sprintf("%s %s HTTP/%s\r\nHost: %s\r\nConnection: close\r\n\r\n",
+					oneOf(lot, []string{"GET", "GET", "HEAD", "POST"}), target, version, host)
 				got := bytesOf(t, u.Host, request, lot.IntN(4) == 0)
 				for _, name := range closedBeside {
-					if strings.Contains(got, "content of "+name) || strings.Contains(got, "0123456789") || host != u.Host && strings.Contains(got, "content ") {
+					if strings.Contains(got, "content of "+name) || strings.Contains(got, "0123456789") || host != u.Host &&
+						strings.Contains(got, "content ") {
 						t.Errorf("seed %d: %q\n%.300q", seed, request, got)
 						break
 					}

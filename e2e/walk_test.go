@@ -11,12 +11,14 @@ import (
 	"ostiarius/client"
 )
 
-// A steward walks as a keeper: the site shows what a keeper sees, and no more than the steward may; nothing can be changed; it is recorded, and it ends.
+// A steward walks as a keeper: the site shows what a keeper sees, and no more than the steward may; nothing can be changed; it is
+// recorded, and it ends.
 func TestWalkAs(t *testing.T) {
 	t.Parallel()
 	s, _ := patrolSite(t)
 	api := client.New(s.Data)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{"steward", "keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)
@@ -37,7 +39,9 @@ func TestWalkAs(t *testing.T) {
 	for at, want := range map[string]string{"/office/": "is asked", "/press/": "is asked", "/log/": "about log", "/nothing": "nothing"} {
 		do(ctx, t, chromedp.Evaluate[chromedp.Void](`document.querySelector("iframe").src = "`+at+`"`))
 		eventually(t, func() bool {
-			return valueOf(ctx, t, `String(`+`(() => { const f = document.querySelector("iframe"), d = f.contentDocument; return f.contentWindow.location.pathname === "`+at+`" && d?.readyState === "complete" && !!d.body && (d.body.innerText + d.title).toLowerCase().includes("`+want+`") })()`+`)`) == "true"
+			return valueOf(ctx, t, `String(`+`(() => { const f = document.querySelector("iframe"), d = f.contentDocument; return `+
+				`f.contentWindow.location.pathname === "`+at+`" && d?.readyState === "complete" && !!d.body && (d.body.innerText + `+
+				`d.title).toLowerCase().includes("`+want+`") })()`+`)`) == "true"
 		})
 	}
 	if text := inFrame(); strings.Contains(text, "agnes") {
@@ -70,7 +74,8 @@ func TestWalkIsTheStewardsAlone(t *testing.T) {
 	s, _ := patrolSite(t, "  - { path: /lan/**, admit: { network: 10.0.0.0/8 } }\n")
 	api := client.New(s.Data)
 	for name, roles := range map[string][]string{"agnes": {"steward", "keeper"}, "ines": {"keeper"}, "tobias": {"steward", "trustee"}} {
-		if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: name, Password: "amber-lantern-shelf", Roles: roles}); err != nil {
+		if _, err := client.AddPerson.Ask(t.Context(), api,
+			client.NewPerson{Name: name, Password: "amber-lantern-shelf", Roles: roles}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -82,11 +87,13 @@ func TestWalkIsTheStewardsAlone(t *testing.T) {
 	}
 	agnes := newPerson(t, s.URL)
 	agnes.signIn("agnes", "amber-lantern-shelf", "")
-	if a := agnes.do("POST", "/door/api/v1/walks/as", `{"as":"role:trustee"}`, console...); a.status != http.StatusForbidden || !strings.Contains(a.body, "proof-needed") {
+	if a := agnes.do("POST", "/door/api/v1/walks/as", `{"as":"role:trustee"}`, console...); a.status != http.StatusForbidden ||
+		!strings.Contains(a.body, "proof-needed") {
 		t.Errorf("without a proof in the console: %d %s", a.status, a.body)
 	}
 	// A proof of the console's own, as its page gets it.
-	proven := agnes.do("POST", "/door/prove-again", `{"password":"amber-lantern-shelf"}`, "Content-Type", "application/json", "Accept", "application/json")
+	proven := agnes.do("POST", "/door/prove-again", `{"password":"amber-lantern-shelf"}`, "Content-Type", "application/json", "Accept",
+		"application/json")
 	_, mark, _ := strings.Cut(proven.body, `"proof":"`)
 	mark, _, _ = strings.Cut(mark, `"`)
 	begun := agnes.do("POST", "/door/api/v1/walks/as", `{"as":"role:trustee"}`, append(console, "Ostiarius-Proof", mark)...)

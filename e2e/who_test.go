@@ -44,7 +44,8 @@ sessions: { idle: 20m, lifetime: 8h }
 `)
 	s := start(t, dir)
 	api := client.New(s.Data)
-	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), api,
+		client.NewPerson{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := client.AddPerson.Ask(t.Context(), api, client.NewPerson{Name: "walt", Password: "paint-and-lentil-soup"}); err != nil {
@@ -61,13 +62,17 @@ sessions: { idle: 20m, lifetime: 8h }
 	}
 	stranger, ines, walt := newPerson(t, s.URL), newPerson(t, s.URL), newPerson(t, s.URL)
 	is, a := me(stranger)
-	if is.SignedIn || is.Name != "" || len(is.Roles) > 0 || is.Proven != nil || is.Ways.SignIn != "/door/sign-in" || is.Ways.Join != "/door/join" || is.Ways.Recover != "" || is.Ways.Account != "" || a.header.Get("Cache-Control") != "private, no-store" || a.header.Get("Set-Cookie") != "" {
+	if is.SignedIn || is.Name != "" || len(is.Roles) > 0 || is.Proven != nil || is.Ways.SignIn != "/door/sign-in" ||
+		is.Ways.Join != "/door/join" || is.Ways.Recover != "" || is.Ways.Account != "" ||
+		a.header.Get("Cache-Control") != "private, no-store" || a.header.Get("Set-Cookie") != "" {
 		t.Errorf("a stranger: %+v %v", is, a.header)
 	}
 	ines.signIn("ines", "seven-brass-prisms", "")
 	walt.signIn("walt", "paint-and-lentil-soup", "")
 	is, a = me(ines)
-	if !is.SignedIn || is.Name != "ines" || !slices.Equal(is.Roles, []string{"volunteer", "keeper"}) || is.Proven == nil || time.Since(*is.Proven) > time.Minute || is.Ends == nil || is.Ends.Sub(*is.Proven).Round(time.Minute) != 8*time.Hour || is.Idle != 1200 || is.Ways.Account != "/door/account" {
+	if !is.SignedIn || is.Name != "ines" || !slices.Equal(is.Roles, []string{"volunteer", "keeper"}) || is.Proven == nil ||
+		time.Since(*is.Proven) > time.Minute || is.Ends == nil || is.Ends.Sub(*is.Proven).Round(time.Minute) != 8*time.Hour ||
+		is.Idle != 1200 || is.Ways.Account != "/door/account" {
 		t.Errorf("ines: %+v", is)
 	}
 	if again := ines.get("/door/me", "If-None-Match", a.header.Get("ETag")); again.status != 304 || again.body != "" {
@@ -124,7 +129,8 @@ sessions: { idle: 20m, lifetime: 8h }
 	many := client.AskedPlaces{Places: make([]client.AskedPlace, 501)}
 	tooMany, _ := json.Marshal(many)
 	for _, body := range []string{"", "{}", `{"places": []}`, `{"place": []}`, string(tooMany), `{"places": [{"path": 3}]}`} {
-		if a := stranger.do("POST", "/door/may", body, "Content-Type", "application/json"); a.status != http.StatusBadRequest || !strings.Contains(a.body, `"code":"malformed"`) {
+		if a := stranger.do("POST", "/door/may", body, "Content-Type", "application/json"); a.status != http.StatusBadRequest ||
+			!strings.Contains(a.body, `"code":"malformed"`) {
 			t.Errorf("%.30s: %d %s", body, a.status, a.body)
 		}
 	}
@@ -146,7 +152,8 @@ func TestPartOfAPageInTheDocumentation(t *testing.T) {
 	write(t, dir, "site/index.html", "<!doctype html><html lang=en><title>t</title><h1>Home</h1>"+part)
 	write(t, dir, "doors.yaml", "sources: [{path: /, files: ./site}]\ndoors: [{path: /**, admit: public}]\n")
 	s := start(t, dir)
-	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data), client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
+	if _, err := client.AddPerson.Ask(t.Context(), client.New(s.Data),
+		client.NewPerson{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
 		t.Fatal(err)
 	}
 	ctx := tab(t)

@@ -30,7 +30,8 @@ func BenchmarkEmbedded(b *testing.B) {
 	defer bare.Close()
 	defer guarded.Close()
 	jar, _ := cookiejar.New(nil)
-	answer, err := (&http.Client{Jar: jar}).PostForm(guarded.URL+"/door/sign-in", url.Values{"username": {"ines"}, "password": {"seven-brass-prisms"}, "next": {"/log/"}})
+	answer, err := (&http.Client{Jar: jar}).PostForm(guarded.URL+"/door/sign-in",
+		url.Values{"username": {"ines"}, "password": {"seven-brass-prisms"}, "next": {"/log/"}})
 	if err != nil || answer.StatusCode != 200 {
 		b.Fatal(answer, err)
 	}

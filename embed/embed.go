@@ -8,8 +8,8 @@
 //	defer doors.Close()
 //	http.ListenAndServe("localhost:8080", doors.Guard(mux))
 //
-// Who is calling is told by Visitor, and what may be linked to by Doors.May. The commands of ostiarius work on the records of a running program as
-// on those of the service: ostiarius people add ines --data ./data.
+// Who is calling is told by Visitor, and what may be linked to by Doors.May. The commands of ostiarius work on the records of a
+// running program as on those of the service: ostiarius people add ines --data ./data.
 //
 // The handlers behind see the canonical path, which is what was judged. A program that hands requests on to another one must not hand on
 // the fields in which Ostiarius says who is calling; see package ostiarius/service/base/guard for a guard without records.
@@ -96,7 +96,8 @@ func Open(o Options) (*Doors, error) {
 	d.log = log
 	d.service, err = service.Open(service.Settings{
 		Policy: file, Data: o.Data, Log: log, URL: o.URL, Version: "embedded", KeepActivity: 90 * 24 * time.Hour,
-		Front: &guard.Front{Peers: o.TrustedPeers}, Site: http.HandlerFunc(d.serve), Checks: o.Checks, Elsewhere: rooms.Elsewhere{Secrets: o.Secrets},
+		Front: &guard.Front{Peers: o.TrustedPeers}, Site: http.HandlerFunc(d.serve), Checks: o.Checks,
+		Elsewhere: rooms.Elsewhere{Secrets: o.Secrets},
 	})
 	var unfit *inforce.Unfit
 	if errors.As(err, &unfit) {
@@ -262,7 +263,9 @@ func VisitorOf(ctx context.Context) Visitor {
 	if t == nil {
 		return Visitor{}
 	}
-	return Visitor{SignedIn: t.Visitor.SignedIn, Name: t.Visitor.Account, Roles: t.Book.RolesOf(&t.Visitor), From: t.Visitor.From, Public: t.Public}
+	return Visitor{
+		SignedIn: t.Visitor.SignedIn, Name: t.Visitor.Account, Roles: t.Book.RolesOf(&t.Visitor), From: t.Visitor.From, Public: t.Public,
+	}
 }
 
 // May reports whether whoever sends the request with this context would be admitted at another place, so that a page shows no link that

@@ -17,9 +17,9 @@ import (
 //		return
 //	}
 //
-// It reports whether whoever sends the request meets what the check asks. If not, they have been answered as at a door, and that is recorded
-// under the check's name. At the places that the check covers, the guard has asked already, so that the policy says all that is asked there;
-// Require asks again wherever the handler is reached. A name that is none of Options.Checks admits nobody.
+// It reports whether whoever sends the request meets what the check asks. If not, they have been answered as at a door, and that is
+// recorded under the check's name. At the places that the check covers, the guard has asked already, so that the policy says all
+// that is asked there; Require asks again wherever the handler is reached. A name that is none of Options.Checks admits nobody.
 func (d *Doors) Require(w http.ResponseWriter, r *http.Request, name string) bool {
 	t := guard.TurnOf(r)
 	if t == nil {

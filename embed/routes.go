@@ -18,8 +18,8 @@ func Draft(name string, routes ...string) string {
 	return site.Draft(sketch)
 }
 
-// Uncovered returns those of a program's routes that no door of the policy covers, so that the rule for unlisted places decides about them. Tell
-// of them when the program starts: somebody may have forgotten a door.
+// Uncovered returns those of a program's routes that no door of the policy covers, so that the rule for unlisted places decides
+// about them. Tell of them when the program starts: somebody may have forgotten a door.
 //
 // It also returns the routes of a router in front through which requests have come to the doors: those are all that the doors guard then.
 // Put the router behind the doors. How they are mounted isn't known before the first request.
@@ -32,7 +32,8 @@ func (d *Doors) Uncovered(routes ...string) (all []string) {
 	book := d.service.Guard().House().Book
 	for _, route := range routes {
 		for _, p := range placesOf(route) {
-			if decides := book.Decide(policy.Request{Method: p.Method, Host: p.Host, Path: p.Path}, &policy.Visitor{}); decides.Door == &book.Unlisted || decides.Door == nil {
+			if decides := book.Decide(policy.Request{Method: p.Method, Host: p.Host, Path: p.Path},
+				&policy.Visitor{}); decides.Door == &book.Unlisted || decides.Door == nil {
 				all = append(all, route)
 				break
 			}

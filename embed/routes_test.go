@@ -13,7 +13,8 @@ func TestPlacesOfRoutes(t *testing.T) {
 	for route, want := range map[string]string{
 		"/": "[GET / GET /x]", "/{$}": "[GET /]", "GET /orders/{id}": "[GET /orders/x]", "POST /orders/{id}/approve": "[POST /orders/x/approve]",
 		"example.com/static/": "[GET example.com/static GET example.com/static/x]", "/files/{path...}": "[GET /files GET /files/x]",
-		"/orders/{id:[0-9]{1,3}}/lines/{n:a/b}": "[GET /orders/x/lines/x]", "/static/*": "[GET /static GET /static/x]", "/report-{year}.pdf": "[GET /report-x.pdf]", "DELETE  /a/{$}": "[DELETE /a]", "nothing": "[]",
+		"/orders/{id:[0-9]{1,3}}/lines/{n:a/b}": "[GET /orders/x/lines/x]", "/static/*": "[GET /static GET /static/x]",
+		"/report-{year}.pdf": "[GET /report-x.pdf]", "DELETE  /a/{$}": "[DELETE /a]", "nothing": "[]",
 	} {
 		if got := fmt.Sprint(placesOf(route)); got != want {
 			t.Errorf("%s: %s, want %s", route, got, want)

@@ -98,8 +98,10 @@ func (w *walk) around(ctx context.Context) {
 			to.Path, to.RawPath, to.RawQuery = c.url.Path, c.url.RawPath, c.url.RawQuery
 			got := w.ask(ctx, w.stranger, question{url: &to})
 			if w.opens(ctx, c, got) {
-				w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
-					Message: "what is closed here can be had around the guard, at " + base.Scheme + "://" + base.Host, Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
+				w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
+					Door:     w.says(c.address),
+					Message:  "what is closed here can be had around the guard, at " + base.Scheme + "://" + base.Host,
+					Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
 			}
 		}
 	}
@@ -119,14 +121,16 @@ func (w *walk) says(a *address) string {
 
 var (
 	static  = pattern.New(`(?i)\.(css|js|mjs|map|png|jpe?g|gif|svg|ico|webp|avif|woff2?|ttf|webmanifest)$`)
-	openFor = pattern.New(`(?i)(sign-?_?(in|up|out)|log-?_?(in|out)|register|join|forgot|recover|reset|help|public|about|terms|privacy|imprint|impressum|contact|captcha|verify|invite|callback|robots|favicon|anmeld|entrance|lost)`)
+	openFor = pattern.New(`(?i)(sign-?_?(in|up|out)|log-?_?(in|out)|register|join|forgot|recover|reset|help|public|about|terms|privacy|` +
+		`imprint|impressum|contact|captcha|verify|invite|callback|robots|favicon|anmeld|entrance|lost)`)
 )
 
 // closedName is what people call places that are not for everybody.
-var closedName = pattern.New(`(?i)(^|[/_.-])(admin|administration|backoffice|private|privat|internal|intern|intranet|secret|geheim|confidential|members?|staff|office|secure|protected|restricted|dashboard|hidden|backups?)([/_.-]|$)`)
+var closedName = pattern.New(`(?i)(^|[/_.-])(admin|administration|backoffice|private|privat|internal|intern|intranet|secret|geheim|` +
+	`confidential|members?|staff|office|secure|protected|restricted|dashboard|hidden|backups?)([/_.-]|$)`)
 
-// forgotten finds pages that are open in a directory that is closed: its own page is, and more than one in it. Where there is a policy, that
-// is what it says only of places that no door covers.
+// forgotten finds pages that are open in a directory that is closed: its own page is, and more than one in it. Where there is a
+// policy, that is what it says only of places that no door covers.
 func (w *walk) forgotten(ctx context.Context, all []closed) {
 	byDir := map[string][]closed{}
 	for _, c := range all {
@@ -137,15 +141,18 @@ func (w *walk) forgotten(ctx context.Context, all []closed) {
 	robots := w.named(ctx)
 	w.each(func(a *address) {
 		got, path := a.answers[w.stranger], a.path()
-		if w.state(got) != open || got.size == 0 || w.own(path) || static.MatchString(path) || openFor.MatchString(path) || got.page != nil && (got.page.signsIn() || got.page.joins) {
+		if w.state(got) != open || got.size == 0 || w.own(path) || static.MatchString(path) || openFor.MatchString(path) ||
+			got.page != nil && (got.page.signsIn() || got.page.joins) {
 			return
 		}
 		if w.o.Book != nil && w.o.Book.Decide(w.requestFor(a), &policy.Visitor{}).Door != &w.o.Book.Unlisted {
 			return // a door was written for it
 		}
-		if robots[path] && a.way == guess && closedName.MatchString(path) && got.page != nil && got.page.content >= enough && w.is(ctx, got) && !w.isHome(got) {
+		if robots[path] && a.way == guess && closedName.MatchString(path) && got.page != nil && got.page.content >= enough &&
+			w.is(ctx, got) && !w.isHome(got) {
 			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityWarning, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
-				Message: "robots.txt asks robots to stay away from it, and so tells everybody where it is, but it is open", Requests: []Shown{w.shown(got)}})
+				Message:  "robots.txt asks robots to stay away from it, and so tells everybody where it is, but it is open",
+				Requests: []Shown{w.shown(got)}})
 			return
 		}
 		dir := path[:strings.LastIndexByte(path, '/')+1]
@@ -159,7 +166,8 @@ func (w *walk) forgotten(ctx context.Context, all []closed) {
 				return
 			}
 			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
-				Message: fmt.Sprintf("it is open to everybody, though %s is closed, with %d of the pages in it", dir, len(around)), Requests: []Shown{w.shown(got), w.shown(around[index].stranger)}})
+				Message:  fmt.Sprintf("it is open to everybody, though %s is closed, with %d of the pages in it", dir, len(around)),
+				Requests: []Shown{w.shown(got), w.shown(around[index].stranger)}})
 			return
 		}
 	})
@@ -237,12 +245,16 @@ func (w *walk) respelled(ctx context.Context, c closed) {
 	for _, got := range w.together(ctx, w.stranger, questions) {
 		if w.opens(ctx, c, got) && w.openedByItself(got) {
 			if got.question.method != "" {
-				w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
-					Message: "what is closed here can be had by another method: " + got.question.method, Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
+				w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
+					Door:     w.says(c.address),
+					Message:  "what is closed here can be had by another method: " + got.question.method,
+					Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
 				return
 			}
-			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
-				Message: "what is closed here can be had by writing the address otherwise: " + got.question.url.EscapedPath(), Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
+			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
+				Door:     w.says(c.address),
+				Message:  "what is closed here can be had by writing the address otherwise: " + got.question.url.EscapedPath(),
+				Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
 			return
 		}
 	}
@@ -253,13 +265,16 @@ func (w *walk) openedByItself(got *answered) bool {
 	if w.o.Book == nil {
 		return true
 	}
-	d := w.o.Book.Decide(policy.Request{Method: cmp.Or(got.question.method, "GET"), Host: got.question.url.Host, Path: got.question.url.EscapedPath()}, &policy.Visitor{})
+	d := w.o.Book.Decide(policy.Request{
+		Method: cmp.Or(got.question.method, "GET"), Host: got.question.url.Host, Path: got.question.url.EscapedPath(),
+	}, &policy.Visitor{})
 	return d.Outcome != policy.Admit
 }
 
 // cookieNames returns names of cookies that a guard may ask for: those that the site has set, and usual ones.
 func (w *walk) cookieNames() []string {
-	names := []string{"session", "sessionid", "session_id", "sid", "auth", "token", "user", "username", "logged_in", "loggedin", "loggedIn", "isLoggedIn", "login", "authenticated", "admin", "is_admin", "role", "member", "access", "paid"}
+	names := []string{"session", "sessionid", "session_id", "sid", "auth", "token", "user", "username", "logged_in", "loggedin",
+		"loggedIn", "isLoggedIn", "login", "authenticated", "admin", "is_admin", "role", "member", "access", "paid"}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, s := range w.set {
@@ -283,17 +298,21 @@ func (w *walk) forged(ctx context.Context, c closed, names []string) {
 	self := c.url.Scheme + "://" + c.url.Host
 	questions := []question{
 		{url: c.url, cookie: cookie("1")}, {url: c.url, cookie: cookie("true")}, {url: c.url, cookie: cookie("admin")},
-		{url: c.url, fields: [][2]string{{"X-Forwarded-For", "127.0.0.1"}, {"X-Real-Ip", "127.0.0.1"}, {"Client-Ip", "127.0.0.1"}, {"True-Client-Ip", "127.0.0.1"}, {"Forwarded", "for=127.0.0.1"}}},
+		{url: c.url, fields: [][2]string{{"X-Forwarded-For", "127.0.0.1"}, {"X-Real-Ip", "127.0.0.1"}, {"Client-Ip", "127.0.0.1"},
+			{"True-Client-Ip", "127.0.0.1"}, {"Forwarded", "for=127.0.0.1"}}},
 		{url: c.url, fields: [][2]string{{"X-Forwarded-For", "10.0.0.1"}, {"X-Real-Ip", "10.0.0.1"}}},
 		{url: c.url, fields: [][2]string{{"Referer", self + path}}},
 		{url: c.url, fields: [][2]string{{"Referer", self + "/sign-in"}, {"Origin", self}}},
-		{url: c.url, fields: [][2]string{{"X-Forwarded-User", "admin"}, {"X-Remote-User", "admin"}, {"Remote-User", "admin"}, {"X-User", "admin"}, {"X-Auth-User", "admin"}, {"X-Auth-Request-User", "admin"}, {"X-Role", "admin"}, {"X-Admin", "true"}}},
+		{url: c.url, fields: [][2]string{{"X-Forwarded-User", "admin"}, {"X-Remote-User", "admin"}, {"Remote-User", "admin"},
+			{"X-User", "admin"}, {"X-Auth-User", "admin"}, {"X-Auth-Request-User", "admin"}, {"X-Role", "admin"}, {"X-Admin", "true"}}},
 		{url: c.url, fields: [][2]string{{"Authorization", "Bearer x"}}},
 		{url: c.url, fields: [][2]string{{"X-Requested-With", "XMLHttpRequest"}, {"Sec-Fetch-Mode", "cors"}}},
 		{url: c.url, fields: [][2]string{{"User-Agent", "Mozilla/5.0 (compatible; Googlebot/2.1; +http://www.google.com/bot.html)"}}},
-		{url: queried(c.url, "admin=1&debug=1&auth=1&logged_in=1&loggedin=true&access=1&preview=1&authenticated=true&user=admin&role=admin&token=1&key=1&password=1")},
+		{url: queried(c.url, "admin=1&debug=1&auth=1&logged_in=1&loggedin=true&access=1&preview=1&authenticated=true&user=admin&role=admin&"+
+			"token=1&key=1&password=1")},
 		{url: queried(c.url, "format=json&print=1&view=print&output=json&raw=1")},
-		{url: at(c.url, "/"), fields: [][2]string{{"X-Original-Url", path}, {"X-Rewrite-Url", path}, {"X-Original-Uri", path}, {"X-Forwarded-Uri", path}}},
+		{url: at(c.url, "/"), fields: [][2]string{{"X-Original-Url", path}, {"X-Rewrite-Url", path}, {"X-Original-Uri", path},
+			{"X-Forwarded-Uri", path}}},
 	}
 	for i, got := range w.together(ctx, w.stranger, questions) {
 		if !w.opens(ctx, c, got) {
@@ -310,8 +329,10 @@ func (w *walk) forged(ctx context.Context, c closed, names []string) {
 			what = "a query that anybody can write"
 		}
 		shown := w.shown(got)
-		w.tell(Finding{Rule: "pretend-guard", Severity: policy.SeverityError, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
-			Message: "the guard is content with " + what + ": " + excerpt(cmp.Or(shown.With, shown.URL)), Requests: []Shown{w.shown(c.stranger), shown}})
+		w.tell(Finding{Rule: "pretend-guard", Severity: policy.SeverityError, Path: path, As: w.o.Visitors[w.stranger].Who,
+			Door:     w.says(c.address),
+			Message:  "the guard is content with " + what + ": " + excerpt(cmp.Or(shown.With, shown.URL)),
+			Requests: []Shown{w.shown(c.stranger), shown}})
 		return
 	}
 }
@@ -343,7 +364,8 @@ func (w *walk) renamed(ctx context.Context, c closed) {
 	if c.url.Port() != "" {
 		port = ":" + c.url.Port()
 	}
-	for _, host := range []string{"localhost" + port, "127.0.0.1" + port, "www." + c.url.Host, "admin." + c.url.Host, "staging." + c.url.Host, "no-such-host.invalid"} {
+	for _, host := range []string{"localhost" + port, "127.0.0.1" + port, "www." + c.url.Host, "admin." + c.url.Host,
+		"staging." + c.url.Host, "no-such-host.invalid"} {
 		if strings.EqualFold(host, c.url.Host) || strings.HasPrefix(host, "www.127.") {
 			continue
 		}
@@ -351,10 +373,12 @@ func (w *walk) renamed(ctx context.Context, c closed) {
 		if !w.opens(ctx, c, got) {
 			continue
 		}
-		if w.o.Book != nil && w.o.Book.Decide(policy.Request{Method: "GET", Host: host, Path: c.path()}, &policy.Visitor{}).Outcome == policy.Admit {
+		if w.o.Book != nil && w.o.Book.Decide(policy.Request{Method: "GET", Host: host, Path: c.path()},
+			&policy.Visitor{}).Outcome == policy.Admit {
 			continue
 		}
-		w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
+		w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
+			Door:    w.says(c.address),
 			Message: "what is closed here can be had by another name of the site: " + host, Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
 		return
 	}
@@ -364,7 +388,8 @@ func (w *walk) requestFor(a *address) policy.Request {
 	return policy.Request{Method: "GET", Host: a.url.Host, Path: a.path()}
 }
 
-var leadsOn = pattern.New(`(?i)^(next|url|uri|to|return(_?-?(to|url|uri|path))?|redirect(_?-?(to|url|uri))?|goto|go|dest(ination)?|continue|target|back(_?url)?|forward|out|link|site|view|callback|ref|referer|page|path|r|u|q?after|success|landing)$`)
+var leadsOn = pattern.New(`(?i)^(next|url|uri|to|return(_?-?(to|url|uri|path))?|redirect(_?-?(to|url|uri))?|goto|go|dest(ination)?|` +
+	`continue|target|back(_?url)?|forward|out|link|site|view|callback|ref|referer|page|path|r|u|q?after|success|landing)$`)
 
 func resolve(base *url.URL, text string) *url.URL {
 	u, err := base.Parse(text)

@@ -38,8 +38,8 @@ type answered struct {
 	err      error
 }
 
-// inClear reports whether an address is asked over plain HTTP, though no site of the walk is spoken to in that way: a page of an https site may name
-// it. What a visitor shows who they are with is not sent there.
+// inClear reports whether an address is asked over plain HTTP, though no site of the walk is spoken to in that way: a page of an
+// https site may name it. What a visitor shows who they are with is not sent there.
 func (w *walk) inClear(u *url.URL) bool {
 	return u.Scheme == "http" && !slices.ContainsFunc(w.o.Sites, func(site *url.URL) bool { return site.Scheme == "http" })
 }
@@ -67,8 +67,9 @@ func (w *walk) ask(ctx context.Context, visitor int, q question) *answered {
 		r.Host = q.host
 	}
 	r.Header = http.Header{
-		"User-Agent": {"Mozilla/5.0 (compatible; ostiarius patrol)"}, "Accept": {"text/html,application/xhtml+xml,*/*;q=0.8"}, "Accept-Language": {"en"},
-		"Sec-Fetch-Mode": {"navigate"}, "Sec-Fetch-Dest": {"document"}, "Sec-Fetch-Site": {"none"},
+		"User-Agent": {"Mozilla/5.0 (compatible; ostiarius patrol)"}, "Accept": {"text/html,application/xhtml+xml,*/*;q=0.8"},
+		"Accept-Language": {"en"},
+		"Sec-Fetch-Mode":  {"navigate"}, "Sec-Fetch-Dest": {"document"}, "Sec-Fetch-Site": {"none"},
 	}
 	secret := !w.inClear(q.url)
 	for name, values := range w.o.Visitors[visitor].Fields {
@@ -181,7 +182,8 @@ func readable(a *answered) bool {
 	switch {
 	case a.mime == "" || a.mime == "application/octet-stream":
 		return bytes.HasPrefix(bytes.TrimSpace(a.body[:min(len(a.body), 512)]), []byte("<"))
-	case strings.HasPrefix(a.mime, "text/"), strings.HasSuffix(a.mime, "javascript"), strings.HasSuffix(a.mime, "json"), strings.HasSuffix(a.mime, "xml"), strings.HasSuffix(a.mime, "+html"):
+	case strings.HasPrefix(a.mime, "text/"), strings.HasSuffix(a.mime, "javascript"), strings.HasSuffix(a.mime,
+		"json"), strings.HasSuffix(a.mime, "xml"), strings.HasSuffix(a.mime, "+html"):
 		return true
 	}
 	return false

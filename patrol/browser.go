@@ -15,8 +15,8 @@ import (
 	"time"
 )
 
-// A Browser draws pages with headless Chromium. All that it asks for goes through a proxy of ours, which sends GET and HEAD alone, and those
-// only to the hosts of the walk; a script that tries to leave, or to send, gets nothing.
+// A Browser draws pages with headless Chromium. All that it asks for goes through a proxy of ours, which sends GET and HEAD alone,
+// and those only to the hosts of the walk; a script that tries to leave, or to send, gets nothing.
 type Browser struct{ program string }
 
 // NewBrowser returns a Browser. The error says that none is installed.
@@ -51,8 +51,10 @@ func (b *Browser) Draw(ctx context.Context, address *url.URL, fields http.Header
 		return nil, err
 	}
 	defer os.RemoveAll(home)
-	c := exec.CommandContext(ctx, b.program, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-		"--user-data-dir="+home, "--proxy-server=http://"+l.Addr().String(), "--proxy-bypass-list=<-loopback>", "--virtual-time-budget=4000", "--dump-dom", address.String())
+	c := exec.CommandContext(ctx, b.program, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+		"--disable-background-networking", "--disable-component-update", "--disable-sync",
+		"--user-data-dir="+home, "--proxy-server=http://"+l.Addr().String(), "--proxy-bypass-list=<-loopback>",
+		"--virtual-time-budget=4000", "--dump-dom", address.String())
 	c.WaitDelay = time.Second
 	var out bytes.Buffer
 	c.Stdout = &bounded{&out, mostBytes}
@@ -83,7 +85,8 @@ type through struct {
 }
 
 func (t *through) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.Method != http.MethodGet && r.Method != http.MethodHead || r.URL.Scheme != "http" || !t.hosts[hostOf(r.URL)] || changing.MatchString(r.URL.Path) {
+	if r.Method != http.MethodGet && r.Method != http.MethodHead || r.URL.Scheme != "http" || !t.hosts[hostOf(r.URL)] ||
+		changing.MatchString(r.URL.Path) {
 		http.Error(w, "not on this walk", http.StatusForbidden)
 		return
 	}

@@ -9,8 +9,8 @@ import (
 	"ostiarius/core/policy"
 )
 
-// differing finds answers that are not what the policy decides. What an application behind answers to who is admitted is its own business, but
-// where the doors lead, nobody else leads.
+// differing finds answers that are not what the policy decides. What an application behind answers to who is admitted is its own
+// business, but where the doors lead, nobody else leads.
 func (w *walk) differing(ctx context.Context) {
 	b := w.o.Book
 	if b == nil {
@@ -37,7 +37,9 @@ func (w *walk) differing(ctx context.Context) {
 			if d.Outcome != policy.Admit && w.state(got) == open {
 				severity = policy.SeverityError
 			}
-			f := Finding{Rule: "differs", Severity: severity, Path: a.path(), As: w.o.Visitors[visitor].Who, Message: message, Requests: []Shown{w.shown(got)}}
+			f := Finding{
+				Rule: "differs", Severity: severity, Path: a.path(), As: w.o.Visitors[visitor].Who, Message: message, Requests: []Shown{w.shown(got)},
+			}
 			if d.Door != nil {
 				f.Door = d.Door.Sentence().String()
 			}

@@ -158,7 +158,8 @@ var (
 	forRobots = pattern.New(`(?mi)^\s*(?:disallow|allow|sitemap)\s*:\s*(\S+)`)
 	inStyle   = pattern.New(`url\(\s*["']?([^"')\s]{1,1000})["']?\s*\)|@import\s+["']([^"']{1,1000})["']`)
 	// What looks like an address among the texts of a script: it begins with a slash, or has an ending of pages and files.
-	inScript = pattern.New("[\"'`](/[\\w./~%@-]{1,300}(?:\\?[^\"'`\\s<>]{0,200})?|(?:\\.{1,2}/)?[\\w/~%-]{1,200}\\.(?:html?|php|aspx?|jsp|cgi|json|xml|csv|txt|pdf|zip|js|css|md)(?:\\?[^\"'`\\s<>]{0,200})?)[\"'`]")
+	inScript = pattern.New("[\"'`](/[\\w./~%@-]{1,300}(?:\\?[^\"'`\\s<>]{0,200})?|(?:\\.{1,2}/)?[\\w/~%-]{1,200}\\.(?:html?|php|aspx?|" +
+		"jsp|cgi|json|xml|csv|txt|pdf|zip|js|css|md)(?:\\?[^\"'`\\s<>]{0,200})?)[\"'`]")
 )
 
 func (d *document) link(how way, text string) {
@@ -212,10 +213,16 @@ func (d *document) alike(other *document) bool {
 }
 
 // The elements that have no end.
-var void = map[string]bool{"area": true, "base": true, "br": true, "col": true, "embed": true, "hr": true, "img": true, "input": true, "link": true, "meta": true, "source": true, "track": true, "wbr": true}
+var void = map[string]bool{
+	"area": true, "base": true, "br": true, "col": true, "embed": true, "hr": true, "img": true, "input": true, "link": true,
+	"meta": true, "source": true, "track": true, "wbr": true,
+}
 
 // Text within these is no content of the page.
-var aside = map[string]bool{"a": true, "button": true, "label": true, "option": true, "nav": true, "footer": true, "h1": true, "form": true, "noscript": true, "template": true, "title": true, "script": true, "style": true, "textarea": true, "iframe": true, "summary": true}
+var aside = map[string]bool{
+	"a": true, "button": true, "label": true, "option": true, "nav": true, "footer": true, "h1": true, "form": true, "noscript": true,
+	"template": true, "title": true, "script": true, "style": true, "textarea": true, "iframe": true, "summary": true,
+}
 
 type element struct {
 	tag    string
@@ -341,7 +348,10 @@ func (d *document) readHTML(body []byte) {
 			raw.WriteByte('\n')
 		case html.StartTagToken, html.SelfClosingTagToken:
 			tag, fields := attributes(z)
-			e := element{tag: tag, aside: aside[tag], unseen: tag == "script" || tag == "style" || tag == "template" || tag == "noscript", quotes: tag == "pre" || tag == "code", links: tag == "a"}
+			e := element{
+				tag: tag, aside: aside[tag], unseen: tag == "script" || tag == "style" || tag == "template" || tag == "noscript",
+				quotes: tag == "pre" || tag == "code", links: tag == "a",
+			}
 			_, e.hides = fields["hidden"]
 			e.hides = e.hides || hiding.MatchString(fields["style"])
 			d.element(tag, fields, &inForm, &l)
@@ -368,9 +378,11 @@ func (d *document) readHTML(body []byte) {
 }
 
 // What is said by pages that are only on the way to others.
-var onTheWay = pattern.New(`(?i)(this page has moved|you are being (led|sent|redirected)|redirecting|weiterleitung|loading|please wait|click here|if you are not (led|sent|redirected)[^.]*|…|\.\.\.)`)
+var onTheWay = pattern.New(`(?i)(this page has moved|you are being (led|sent|redirected)|redirecting|weiterleitung|loading|please ` +
+	`wait|click here|if you are not (led|sent|redirected)[^.]*|…|\.\.\.)`)
 
-var hiding = pattern.New(`(?i)(display\s*:\s*none|visibility\s*:\s*hidden|opacity\s*:\s*0(\.0+)?\s*(;|$|!)|filter\s*:\s*blur|max-height\s*:\s*0)`)
+var hiding = pattern.New(`(?i)(display\s*:\s*none|visibility\s*:\s*hidden|opacity\s*:\s*0(\.0+)?\s*(;|$|!)|filter\s*:\s*blur|` +
+	`max-height\s*:\s*0)`)
 
 func attributes(z *html.Tokenizer) (tag string, fields map[string]string) {
 	name, more := z.TagName()
@@ -532,7 +544,8 @@ func (l *listing) end() {
 	switch {
 	case strings.HasPrefix(l.href, "?"): // to sort
 	case name == ".." || name == "../" || strings.EqualFold(label, "parent directory"):
-	case err == nil && !strings.HasPrefix(name, "/") && label != "" && (strings.Trim(name, "./") == strings.Trim(label, "./") || len(short) > 8 && strings.HasPrefix(name, short)):
+	case err == nil && !strings.HasPrefix(name, "/") && label != "" &&
+		(strings.Trim(name, "./") == strings.Trim(label, "./") || len(short) > 8 && strings.HasPrefix(name, short)):
 		l.names++
 	default:
 		l.other++
@@ -555,7 +568,8 @@ func (l *listing) is(d *document) bool {
 	return l.names > 0 && l.other == 0 && l.rest <= 60+80*l.names && len(d.forms) == 0 && d.title == "" && d.content < 200
 }
 
-var signInWords = pattern.New(`(?i)(^|[/_.-])(sign-?_?in|log-?_?in|logon|log-?on|signon|anmeld(en|ung)|connexion|authenticate|auth|unlock|prove-again)([/_.?-]|$)`)
+var signInWords = pattern.New(`(?i)(^|[/_.-])(sign-?_?in|log-?_?in|logon|log-?on|signon|anmeld(en|ung)|connexion|authenticate|auth|` +
+	`unlock|prove-again)([/_.?-]|$)`)
 
 // signInAddress reports whether an address sounds as if one signed in there.
 func signInAddress(u *url.URL) bool { return signInWords.MatchString(u.Path) }

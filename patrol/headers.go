@@ -24,10 +24,12 @@ type setCookie struct {
 var (
 	proves   = pattern.New(`(?i)sess|(^|[_-])sid($|[_-])|^sid|sid$|auth|token|login|logged|jwt|remember|account|credential|identity`)
 	harmless = pattern.New(`(?i)csrf|xsrf|consent|hint|nonce|state|flow|theme|lang|locale|analytics|count`)
-	saysWho  = pattern.New(`(?i)^(is_?-?)?(role|roles|admin|logged_?-?in|login|loggedin|authenticated|auth|authorized|user|username|user_?-?(name|type|role|id|level)|level|member|membership|paid|premium|access|group|account)$`)
-	guessed  = pattern.New(`(?i)^(0|1|true|false|yes|no|on|off|guest|user|admin|anonymous|none|free|public|member|visitor|basic|standard|editor|[0-9]{1,9})$`)
-	inQuery  = pattern.New(`(?i)^(php|asp|j|cf)?_?sess(ion)?_?(id|key|token)?$|^sid$`)
-	inPath   = pattern.New(`(?i);j?sessionid=[\w.-]{8,}`)
+	saysWho  = pattern.New(`(?i)^(is_?-?)?(role|roles|admin|logged_?-?in|login|loggedin|authenticated|auth|authorized|user|username|` +
+		`user_?-?(name|type|role|id|level)|level|member|membership|paid|premium|access|group|account)$`)
+	guessed = pattern.New(`(?i)^(0|1|true|false|yes|no|on|off|guest|user|admin|anonymous|none|free|public|member|visitor|basic|standard|` +
+		`editor|[0-9]{1,9})$`)
+	inQuery = pattern.New(`(?i)^(php|asp|j|cf)?_?sess(ion)?_?(id|key|token)?$|^sid$`)
+	inPath  = pattern.New(`(?i);j?sessionid=[\w.-]{8,}`)
 )
 
 // cookies finds faults of cookies that prove who somebody is.
@@ -43,7 +45,8 @@ func (w *walk) cookies(ctx context.Context) {
 		if passwordField.MatchString(s.Name) {
 			faults, severity = append(faults, "it has a password"), policy.SeverityError
 		}
-		if saysWho.MatchString(s.Name) && (guessed.MatchString(s.Value) || decoded.MatchString(inClear(s.Value))) || decodedWho.MatchString(inClear(s.Value)) && session {
+		if saysWho.MatchString(s.Name) && (guessed.MatchString(s.Value) || decoded.MatchString(inClear(s.Value))) ||
+			decodedWho.MatchString(inClear(s.Value)) && session {
 			faults, severity = append(faults, "it says who somebody is or what they may, in words that anybody can write"), policy.SeverityError
 		} else if session && w.countable(ctx, &s) {
 			faults, severity = append(faults, "its value can be guessed: it is a number that counts up"), policy.SeverityError
@@ -66,8 +69,12 @@ func (w *walk) cookies(ctx context.Context) {
 			continue
 		}
 		w.told["cookie "+s.Name] = true
-		w.tell(Finding{Rule: "cookie", Severity: severity, Path: s.at.EscapedPath(), As: w.o.Visitors[s.visitor].Who, Message: "the cookie " + s.Name + ": " + strings.Join(faults, "; "),
-			Requests: []Shown{{As: w.o.Visitors[s.visitor].Who, Method: "GET", URL: s.at.String(), Status: 200, Fields: "Set-Cookie: " + s.Name + "=" + hideMost(s.Value) + attributesOf(s.Cookie)}}})
+		w.tell(Finding{Rule: "cookie", Severity: severity, Path: s.at.EscapedPath(), As: w.o.Visitors[s.visitor].Who,
+			Message: "the cookie " + s.Name + ": " + strings.Join(faults, "; "),
+			Requests: []Shown{{
+				As: w.o.Visitors[s.visitor].Who, Method: "GET", URL: s.at.String(), Status: 200,
+				Fields: "Set-Cookie: " + s.Name + "=" + hideMost(s.Value) + attributesOf(s.Cookie),
+			}}})
 	}
 	w.each(func(a *address) {
 		for _, got := range a.answers {
@@ -85,7 +92,8 @@ func (w *walk) cookies(ctx context.Context) {
 				}
 				if bad {
 					w.tell(Finding{Rule: "cookie", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[got.visitor].Who,
-						Message: "the session stands in an address, which is kept, told to other sites and passed on: " + hideMost(l.text), Requests: []Shown{w.shown(got)}})
+						Message:  "the session stands in an address, which is kept, told to other sites and passed on: " + hideMost(l.text),
+						Requests: []Shown{w.shown(got)}})
 				}
 			}
 		}
@@ -156,30 +164,50 @@ func (w *walk) fields(ctx context.Context) {
 			return
 		}
 		if got.status == http.StatusUnauthorized && got.header.Get("Www-Authenticate") == "" && !strings.HasSuffix(got.mime, "json") {
-			w.tell(Finding{Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Message: "401 without WWW-Authenticate: nobody is told how to sign in (RFC 9110, section 15.5.2)", Requests: []Shown{w.shown(got)}})
+			w.tell(Finding{
+				Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who,
+				Message: "401 without WWW-Authenticate: nobody is told how to sign in (RFC 9110, section 15.5.2)", Requests: []Shown{w.shown(got)},
+			})
 		}
 		if got.status == http.StatusOK && got.page != nil && got.page.signsIn() && framed(got.header) && somewhere {
-			w.tell(Finding{Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Message: "other sites may show this form for a password within their own pages: X-Frame-Options and frame-ancestors are missing, which other pages here have", Requests: []Shown{w.shown(got)}})
+			w.tell(Finding{
+				Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Message: "other sites may " +
+					"show this form for a password within their own pages: X-Frame-Options and frame-ancestors are missing, which other pages here " +
+					"have", Requests: []Shown{w.shown(got)},
+			})
 		}
 		for _, other := range a.answers {
 			if other != nil && other.header.Get("Referrer-Policy") == "unsafe-url" {
-				w.tell(Finding{Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[other.visitor].Who, Message: "Referrer-Policy: unsafe-url tells every site that is linked to the whole address of this page", Requests: []Shown{w.shown(other)}})
+				w.tell(Finding{
+					Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[other.visitor].Who,
+					Message:  "Referrer-Policy: unsafe-url tells every site that is linked to the whole address of this page",
+					Requests: []Shown{w.shown(other)},
+				})
 			}
 		}
-		if strings.HasSuffix(got.mime, "json") || strings.Contains(a.path(), "/api/") || got.header.Get("Access-Control-Allow-Origin") != "" || w.state(got) == asks {
+		if strings.HasSuffix(got.mime, "json") || strings.Contains(a.path(), "/api/") ||
+			got.header.Get("Access-Control-Allow-Origin") != "" || w.state(got) == asks {
 			shared = append(shared, a)
 		}
 	})
 	for _, a := range sample(shared, 100) {
 		for _, visitor := range w.byNeed()[:min(2, len(w.o.Visitors))] {
 			for _, origin := range []string{"https://" + elsewhere, "null", a.url.Scheme + "://" + a.url.Hostname() + "." + elsewhere} {
-				got := w.ask(ctx, visitor, question{url: a.url, fields: [][2]string{{"Origin", origin}, {"Sec-Fetch-Mode", "cors"}, {"Sec-Fetch-Site", "cross-site"}}})
-				if got.header.Get("Access-Control-Allow-Origin") == "*" && strings.EqualFold(got.header.Get("Access-Control-Allow-Credentials"), "true") {
-					w.tell(Finding{Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[visitor].Who, Message: "every origin is allowed, with credentials: browsers refuse that, and what is meant cannot be told", Requests: []Shown{w.shown(got)}})
+				got := w.ask(ctx, visitor,
+					question{url: a.url, fields: [][2]string{{"Origin", origin}, {"Sec-Fetch-Mode", "cors"}, {"Sec-Fetch-Site", "cross-site"}}})
+				if got.header.Get("Access-Control-Allow-Origin") == "*" &&
+					strings.EqualFold(got.header.Get("Access-Control-Allow-Credentials"), "true") {
+					w.tell(Finding{
+						Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[visitor].Who,
+						Message:  "every origin is allowed, with credentials: browsers refuse that, and what is meant cannot be told",
+						Requests: []Shown{w.shown(got)},
+					})
 				}
-				if allowed := got.header.Get("Access-Control-Allow-Origin"); allowed == origin && strings.EqualFold(got.header.Get("Access-Control-Allow-Credentials"), "true") {
+				if allowed := got.header.Get("Access-Control-Allow-Origin"); allowed == origin &&
+					strings.EqualFold(got.header.Get("Access-Control-Allow-Credentials"), "true") {
 					w.tell(Finding{Rule: "header", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[visitor].Who,
-						Message: fmt.Sprintf("scripts of any site may read this with the cookies of who visits them: the origin %s is allowed, with credentials", origin), Requests: []Shown{w.shown(got)}})
+						Message: fmt.Sprintf("scripts of any site may read this with the cookies of who visits them: the origin %s is allowed, with "+
+							"credentials", origin), Requests: []Shown{w.shown(got)}})
 				}
 			}
 		}

@@ -84,7 +84,8 @@ func (w *walk) keeping(ctx context.Context) {
 				continue
 			}
 			if age := c.insider.header.Get("Age"); age != "" && age != "0" {
-				w.tell(Finding{Rule: "kept", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[c.insider.visitor].Who, Door: w.says(c.address),
+				w.tell(Finding{Rule: "kept", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[c.insider.visitor].Who,
+					Door:    w.says(c.address),
 					Message: fmt.Sprintf("a closed page comes out of a cache (Age: %s)", age), Requests: []Shown{w.shown(c.insider), w.shown(c.stranger)}})
 				continue
 			}
@@ -101,7 +102,8 @@ func (w *walk) keeping(ctx context.Context) {
 		permanent := got.status == http.StatusMovedPermanently || got.status == http.StatusPermanentRedirect
 		if _, public := d["public"]; !never && (public || permanent && !checks && !(ok && age == 0) || ok && age > 0) {
 			w.tell(Finding{Rule: "kept", Severity: policy.SeverityWarning, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
-				Message: fmt.Sprintf("the way to sign in is kept by browsers (%d): who has signed in is led there again", got.status), Requests: []Shown{w.shown(got)}})
+				Message:  fmt.Sprintf("the way to sign in is kept by browsers (%d): who has signed in is led there again", got.status),
+				Requests: []Shown{w.shown(got)}})
 		}
 	}
 }

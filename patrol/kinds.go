@@ -11,8 +11,8 @@ import (
 	"ostiarius/core/prove"
 )
 
-// Kinds returns the kinds of visitor that a policy tells apart: somebody anonymous, somebody signed in, each role, whoever has opened a keyring,
-// knows a shared password or holds a pass, and those who need several of these at one door.
+// Kinds returns the kinds of visitor that a policy tells apart: somebody anonymous, somebody signed in, each role, whoever has
+// opened a keyring, knows a shared password or holds a pass, and those who need several of these at one door.
 func Kinds(b *policy.Book) []policy.Visitor {
 	all := prove.Kinds(b)
 	add := func(v policy.Visitor) {
@@ -60,7 +60,8 @@ func Kinds(b *policy.Book) []policy.Visitor {
 func Examples(b *policy.Book) (all []string) {
 	for i := range b.Doors {
 		path := b.Doors[i].Path.String()
-		for _, form := range []string{strings.NewReplacer("/**", "", "**", "x", "*", "x").Replace(path), strings.NewReplacer("**", "x", "*", "x").Replace(path)} {
+		for _, form := range []string{strings.NewReplacer("/**", "", "**", "x", "*", "x").Replace(path),
+			strings.NewReplacer("**", "x", "*", "x").Replace(path)} {
 			if escaped := (&url.URL{Path: form}).EscapedPath(); strings.HasPrefix(form, "/") && !slices.Contains(all, escaped) {
 				all = append(all, escaped)
 			}

@@ -43,7 +43,8 @@ func (w *walk) parts(ctx context.Context) {
 				who := w.o.Visitors[visitor].Who
 				if l.way == part && (state == asks || state == refused || state == missing && w.somebodyGets(to)) {
 					w.tell(Finding{Rule: "mixed", Severity: policy.SeverityWarning, Path: a.path(), As: who, Door: w.says(to),
-						Message: fmt.Sprintf("the page loads %s, which who sees the page may not have (%d)", u.EscapedPath(), there.status), Requests: []Shown{w.shown(got), w.shown(there)}})
+						Message:  fmt.Sprintf("the page loads %s, which who sees the page may not have (%d)", u.EscapedPath(), there.status),
+						Requests: []Shown{w.shown(got), w.shown(there)}})
 					continue
 				}
 				if state != refused && state != missing {
@@ -60,7 +61,13 @@ func (w *walk) parts(ctx context.Context) {
 				if state == missing && !w.somebodyGets(to) {
 					message = fmt.Sprintf("it names %s, where nothing is (%d)", u.EscapedPath(), there.status)
 				}
-				links[key] = &seen{pages: map[string]bool{}, f: Finding{Rule: "broken-link", Severity: policy.SeverityWarning, Path: a.path(), As: who, Door: w.says(to), Message: message, Requests: []Shown{w.shown(got), w.shown(there)}}}
+				links[key] = &seen{
+					pages: map[string]bool{},
+					f: Finding{
+						Rule: "broken-link", Severity: policy.SeverityWarning, Path: a.path(), As: who, Door: w.says(to), Message: message,
+						Requests: []Shown{w.shown(got), w.shown(there)},
+					},
+				}
 				order = append(order, key)
 			}
 		}

@@ -1,9 +1,10 @@
 // Package patrol walks a running site as every kind of visitor, and tells what does not hold: pages that were forgotten, guards that only
 // pretend, ways that never arrive, closed pages that are kept by caches, and answers that are not what the policy decides.
 //
-// It sends GET alone unless it is told otherwise, to the hosts that it is given, and leaves addresses out that sound as if they signed out or changed something.
-// What it has seen is read by rules, each of which knows nothing of the others; docs/patrol.md has them. Whatever a site answers, a patrol
-// ends: addresses, hops, bytes, time and questions are bounded, and what was left out for it is said.
+// It sends GET alone unless it is told otherwise, to the hosts that it is given, and leaves addresses out that sound as if they
+// signed out or changed something. What it has seen is read by rules, each of which knows nothing of the others; docs/patrol.md has
+// them. Whatever a site answers, a patrol ends: addresses, hops, bytes, time and questions are bounded, and what was left out for
+// it is said.
 package patrol
 
 import (
@@ -161,18 +162,23 @@ const (
 
 // rules look at what was walked, and ask more where they have to.
 var rules = []func(*walk, context.Context){
-	(*walk).differing, (*walk).pretending, (*walk).around, (*walk).arriving, (*walk).keeping, (*walk).telling, (*walk).leading, (*walk).cookies, (*walk).fields, (*walk).parts,
+	(*walk).differing, (*walk).pretending, (*walk).around, (*walk).arriving, (*walk).keeping, (*walk).telling, (*walk).leading,
+	(*walk).cookies, (*walk).fields, (*walk).parts,
 }
 
 func (w *walk) result(began time.Time) *Result {
 	rank := map[Severity]int{policy.SeverityError: 0, policy.SeverityWarning: 1}
 	slices.SortStableFunc(w.found, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(a.Rule, b.Rule), strings.Compare(a.Path, b.Path), strings.Compare(a.As, b.As), strings.Compare(a.Message, b.Message))
+		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(a.Rule, b.Rule), strings.Compare(a.Path, b.Path),
+			strings.Compare(a.As, b.As), strings.Compare(a.Message, b.Message))
 	})
 	slices.SortStableFunc(w.left, func(a, b Left) int {
 		return cmp.Or(strings.Compare(a.Reason, b.Reason), strings.Compare(a.Path, b.Path))
 	})
-	r := &Result{Site: w.base.String(), Findings: w.found, Visited: len(w.order), Requests: int(w.asked.Load()), LeftOut: w.left, Began: began, Took: time.Since(began).Round(10 * time.Millisecond).String(), Visitors: []string{}}
+	r := &Result{
+		Site: w.base.String(), Findings: w.found, Visited: len(w.order), Requests: int(w.asked.Load()), LeftOut: w.left, Began: began,
+		Took: time.Since(began).Round(10 * time.Millisecond).String(), Visitors: []string{},
+	}
 	if r.Findings == nil {
 		r.Findings = []Finding{}
 	}

@@ -99,7 +99,8 @@ func TestFaultySiteAsStranger(t *testing.T) {
 			}
 		}
 	}
-	for _, want := range []string{"pretend-guard /boat", "pretend-guard /radio-room", "loop /round/a", "dead-end /pier", "tells /.env", "open-redirect /go", "header /store-room", "forgotten /strong-room"} {
+	for _, want := range []string{"pretend-guard /boat", "pretend-guard /radio-room", "loop /round/a", "dead-end /pier", "tells /.env",
+		"open-redirect /go", "header /store-room", "forgotten /strong-room"} {
 		if !slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.Rule+" "+f.Path == want }) {
 			t.Errorf("not found: %s", want)
 		}
@@ -108,7 +109,10 @@ func TestFaultySiteAsStranger(t *testing.T) {
 
 // Whatever a site does, a patrol ends, and says what it left out.
 func TestHostileSites(t *testing.T) {
-	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { t.Errorf("another host was asked for %s", r.URL) }))
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
+		t.Errorf("another host was asked for %s", r.URL)
+	}))
 	defer other.Close()
 	for name, c := range map[string]struct {
 		site http.HandlerFunc
@@ -187,7 +191,9 @@ func TestHostileSites(t *testing.T) {
 
 // Whatever a page has, it is read in reasonable time, and to its end.
 func FuzzDocument(f *testing.F) {
-	f.Add("text/html", `<form action=/x><input type=password><input type=hidden name=a value=b></form><a href="/y">y</a><meta http-equiv=refresh content="0;url=/z"><script>if(p=="abc")location="/w"</script><style>.a{display:none}</style><div class=a hidden>text</div><!-- <a href="/v"> -->`)
+	f.Add("text/html", `<form action=/x><input type=password><input type=hidden name=a value=b></form><a href="/y">y</a><meta `+
+		`http-equiv=refresh content="0;url=/z"><script>if(p=="abc")location="/w"</script><style>.a{display:none}</style><div class=a `+
+		`hidden>text</div><!-- <a href="/v"> -->`)
 	f.Add("text/javascript", `fetch("/api/x.json"); const PASSWORD = "abc-123"; if (btoa(p.value) === atob("YWJjZGVm")) location = "/x"`)
 	f.Add("text/css", `@import "/a.css"; .b { background: url(/c.png) }`)
 	f.Fuzz(func(t *testing.T, mime, text string) {
@@ -225,18 +231,22 @@ func TestOtherMethods(t *testing.T) {
 		t.Errorf("%v %s", sent, listOf(r))
 	}
 	r := patrolled(t, site, Options{Together: 1, Methods: []string{"POST"}})
-	if len(r.Findings) != 1 || r.Findings[0].Rule != "forgotten" || r.Findings[0].Path != "/vault" || sent["POST"] == 0 || sent["DELETE"] != 0 {
+	if len(r.Findings) != 1 || r.Findings[0].Rule != "forgotten" || r.Findings[0].Path != "/vault" || sent["POST"] == 0 ||
+		sent["DELETE"] != 0 {
 		t.Errorf("%v %s", sent, listOf(r))
 	}
 }
 
 // Servers behind are asked where others than this machine can ask them.
 func TestElsewhere(t *testing.T) {
-	b, findings := policy.Parse("doors.yaml", []byte("sources: [ { path: /, proxy: \"http://127.0.0.1:8461\" }, { path: /a, proxy: \"http://10.0.0.7:80\" }, { path: /b, proxy: \"unix:x.sock\" } ]\ndoors: [ { path: /**, admit: public } ]"))
+	b, findings := policy.Parse("doors.yaml", []byte("sources: [ { path: /, proxy: \"http://127.0.0.1:8461\" }, { path: /a, proxy: "+
+		"\"http://10.0.0.7:80\" }, { path: /b, proxy: \"unix:x.sock\" } ]\ndoors: [ { path: /**, admit: public } ]"))
 	if b == nil {
 		t.Fatal(findings)
 	}
-	for site, want := range map[string]string{"https://marram.example/": "[http://marram.example:8461 http://10.0.0.7:80]", "http://localhost:8460/": "[http://10.0.0.7:80]"} {
+	for site, want := range map[string]string{
+		"https://marram.example/": "[http://marram.example:8461 http://10.0.0.7:80]", "http://localhost:8460/": "[http://10.0.0.7:80]",
+	} {
 		if got := fmt.Sprint(Elsewhere(b, parsed(t, site))); got != want {
 			t.Errorf("%s: %s, want %s", site, got, want)
 		}

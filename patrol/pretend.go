@@ -35,7 +35,10 @@ func (w *walk) pretending(ctx context.Context) {
 			if d.read != nil {
 				d.read.told = true
 			}
-			f := Finding{Rule: "pretend-guard", Severity: policy.SeverityError, Path: a.path(), Message: message, As: w.o.Visitors[got.visitor].Who, Requests: []Shown{w.shown(got)}}
+			f := Finding{
+				Rule: "pretend-guard", Severity: policy.SeverityError, Path: a.path(), Message: message, As: w.o.Visitors[got.visitor].Who,
+				Requests: []Shown{w.shown(got)},
+			}
 			if part != "" {
 				f.Requests[0].Begins = excerpt(part)
 			}
@@ -60,7 +63,8 @@ func (w *walk) pretending(ctx context.Context) {
 		}
 		if w.state(got) != open {
 			for _, insider := range a.answers {
-				if insider != nil && insider != got && w.state(insider) == open && insider.page != nil && got.page.content >= enough && same(got, insider) && len(got.page.secrets) == 0 {
+				if insider != nil && insider != got && w.state(insider) == open && insider.page != nil && got.page.content >= enough &&
+					same(got, insider) && len(got.page.secrets) == 0 {
 					say("who is turned away gets the content all the same", d.begins, insider)
 				}
 			}
@@ -71,13 +75,15 @@ func (w *walk) pretending(ctx context.Context) {
 			scripts += "\n" + to.page.scripts
 		}
 		if part := d.read.check; part != "" {
-			say("a script compares what is typed with a text that it brings along: the check and its answer are in the browser's hands, and what it opens can be had without it", part)
+			say("a script compares what is typed with a text that it brings along: the check and its answer are in the browser's hands, and "+
+				"what it opens can be had without it", part)
 		}
 		if !d.html {
 			return
 		}
 		if part := leavesAfter(d); part != "" {
-			say("the content is sent first, and then the browser is asked to go elsewhere; whoever does not run scripts or stops the page reads it", part)
+			say("the content is sent first, and then the browser is asked to go elsewhere; whoever does not run scripts or stops the page "+
+				"reads it", part)
 		}
 		if part := hiddenIn(d, scripts, w.stylesOf(a, d)); part != "" {
 			say("content for some is sent to everybody, and only hidden by script or style", part)
@@ -144,7 +150,8 @@ var (
 	weakName = pattern.New(`([\w$]+)$`)
 	compared = pattern.New("([^;{}\\n]{1,160}?)\\s*(?:===?|!==?)\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`]")
 	reversed = pattern.New("[\"'`]([^\"'`\\n]{3,200})[\"'`]\\s*(?:===?|!==?)\\s*([\\w$.()\\[\\]'\"-]{1,120})")
-	listed   = pattern.New("\\[\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`][^\\]]{0,1000}\\]\\s*\\.\\s*(?:includes|indexOf)\\s*\\(\\s*([\\w$.()-]{1,80})")
+	listed   = pattern.New("\\[\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`][^\\]]{0,1000}\\]\\s*\\.\\s*(?:includes|indexOf)\\s*\\(\\s*([\\w$.()" +
+		"-]{1,80})")
 	switched = pattern.New("switch\\s*\\(([^)]{1,80})\\)\\s*\\{\\s*case\\s*[\"'`]([^\"'`\\n]{3,200})[\"'`]")
 	hashed   = pattern.New(`(?i)(btoa|md5|sha-?\d*|hash|digest|hex|crypt)\w*\s*\(.{0,120}$`)
 	looksHex = pattern.New(`^(?i)(?:[0-9a-f]{32}|[0-9a-f]{40}|[0-9a-f]{56}|[0-9a-f]{64}|[0-9a-f]{96}|[0-9a-f]{128})$`)
@@ -153,7 +160,10 @@ var (
 )
 
 // labels are texts that stand where a password might, and are none.
-var labels = pattern.New(`(?i)^(password|passwort|kennwort|passphrase|pass|pwd|pin|secret|token|text|string|hidden|current-password|new-password|username|user|email|submit|button|input|checkbox|required|weak|strong|medium|ok|valid|invalid|undefined|object|function|number|boolean|null|true|false|enter|tab|escape|on|off|show|hide|none|block|[#./].*|.*[<>{}].*|\$\{.*|%\w.*|\*+|x{3,}|\.{3,}|…+|your[-_ ].*|.*(example|placeholder).*)$`)
+var labels = pattern.New(`(?i)^(password|passwort|kennwort|passphrase|pass|pwd|pin|secret|token|text|string|hidden|current-password|` +
+	`new-password|username|user|email|submit|button|input|checkbox|required|weak|strong|medium|ok|valid|invalid|undefined|object|` +
+	`function|number|boolean|null|true|false|enter|tab|escape|on|off|show|hide|none|block|[#./].*|.*[<>{}].*|\$\{.*|%\w.*|\*+|x{3,}|` +
+	`\.{3,}|…+|your[-_ ].*|.*(example|placeholder).*)$`)
 
 // checkIn returns the part of a script that compares what somebody types with a text in the script; "" if there is none.
 func checkIn(script string, inputs []string) string {
@@ -292,24 +302,33 @@ var keys = []struct {
 }{
 	{"a private key", pattern.New(`-----BEGIN (?:[A-Z]+ )*PRIVATE KEY-----`)},
 	{"an access key", pattern.New(`\b(?:AKIA|ASIA)[0-9A-Z]{16}\b`)},
-	{"a secret token", pattern.New(`\b(?:sk_live_[0-9A-Za-z]{10,}|ghp_[0-9A-Za-z]{30,}|github_pat_\w{30,}|xox[abp]-[\w-]{12,}|glpat-[\w-]{16,})`)},
-	{"a name and a password in an address", pattern.New(`\b(?:https?|ftp|postgres(?:ql)?|mysql|mongodb(?:\+srv)?|redis|amqp|ldap)://[^\s/:@"'<>]{1,60}:[^\s/:@"'<>]{2,80}@[\w.-]+`)},
+	{"a secret token", pattern.New(`\b(?:sk_live_[0-9A-Za-z]{10,}|ghp_[0-9A-Za-z]{30,}|github_pat_\w{30,}|xox[abp]-[\w-]{12,}|` +
+		`glpat-[\w-]{16,})`)},
+	{"a name and a password in an address", pattern.New(`\b(?:https?|ftp|postgres(?:ql)?|mysql|mongodb(?:\+srv)?|redis|amqp|ldap)` +
+		`://[^\s/:@"'<>]{1,60}:[^\s/:@"'<>]{2,80}@[\w.-]+`)},
 }
 
 var (
-	assigned  = pattern.New("(?i)([\\w$-]*(?:passw(?:or)?d|passwort|passphrase|passcode|kennwort|pwd))[\"']?\\s*(?::|=)\\s*[\"'`]([^\"'`\\n]{3,120})[\"'`]")
-	assignedK = pattern.New("(?i)([\\w$-]*(?:api_?-?key|secret_?-?key|client_?-?secret|access_?-?key|auth_?-?token|access_?-?token|private_?-?key|secret))[\"']?\\s*(?::|=)\\s*[\"'`]([\\w+/=.-]{12,400})[\"'`]")
-	commented = pattern.New(`(?i)\b(?:password|passwort|kennwort|passphrase|passcode|pwd|pw)\b[^\n.:=]{0,40}?(?:\s+is\s+|\s*[:=]\s*|\s+lautet\s+|\s+ist\s+)["'“„]?([^\s"'<>,;]{3,80})`)
-	entrance  = pattern.New(`(?i)\b(?:login|credentials?|zugang(?:sdaten)?)\b\s*[:=]\s*["']?([\w.@-]{2,40})\s*(?:/|:|\s)\s*([^\s"'<>]{3,60})`)
-	pairs     = pattern.New("(?i)\\b(?:user(?:_?name)?|login|name|account)[\"']?\\s*:\\s*[\"'`][^\"'`\\n]{1,60}[\"'`]\\s*,\\s*[\"']?(?:pass(?:w\\w*)?|pwd?|passphrase)[\"']?\\s*:\\s*[\"'`]([^\"'`\\n]{3,80})[\"'`]")
-	lists     = pattern.New("(?i)\\b(?:[\\w$]*passwords|passwds|pwds|passcodes)\\s*[:=]\\s*[\\[{]\\s*(?:[\"']?[\\w@.-]+[\"']?\\s*:\\s*)?[\"'`]([^\"'`\\n]{3,80})[\"'`]")
-	twoParts  = pattern.New(`(?i)\b(?:admin|administrator|root|webmaster|superuser)\s*[:/]\s*[^\s"'<>/]*[0-9!$%&][^\s"'<>/]*`)
-	public    = pattern.New(`(?i)csrf|xsrf|nonce|public|publish|site_?key|\bpk_|captcha|integrity|(header|name|label|field|hint|placeholder|title|error|message|text|url|path|param|type|regex|pattern|length)$`)
+	assigned = pattern.New("(?i)([\\w$-]*(?:passw(?:or)?d|passwort|passphrase|passcode|kennwort|pwd))[\"']?\\s*(?::|=)" +
+		"\\s*[\"'`]([^\"'`\\n]{3,120})[\"'`]")
+	assignedK = pattern.New("(?i)([\\w$-]*(?:api_?-?key|secret_?-?key|client_?-?secret|access_?-?key|auth_?-?token|access_?-?token|" +
+		"private_?-?key|secret))[\"']?\\s*(?::|=)\\s*[\"'`]([\\w+/=.-]{12,400})[\"'`]")
+	commented = pattern.New(`(?i)\b(?:password|passwort|kennwort|passphrase|passcode|pwd|pw)\b[^\n.:=]{0,40}?(?:\s+is\s+|\s*[:=]\s*|` +
+		`\s+lautet\s+|\s+ist\s+)["'“„]?([^\s"'<>,;]{3,80})`)
+	entrance = pattern.New(`(?i)\b(?:login|credentials?|zugang(?:sdaten)?)\b\s*[:=]\s*["']?([\w.@-]{2,40})\s*(?:/|:|\s)\s*([^\s"'<>]{3,60})`)
+	pairs    = pattern.New("(?i)\\b(?:user(?:_?name)?|login|name|account)[\"']?\\s*:\\s*[\"'`][^\"'`\\n]{1,60}[\"'`]\\s*," +
+		"\\s*[\"']?(?:pass(?:w\\w*)?|pwd?|passphrase)[\"']?\\s*:\\s*[\"'`]([^\"'`\\n]{3,80})[\"'`]")
+	lists = pattern.New("(?i)\\b(?:[\\w$]*passwords|passwds|pwds|passcodes)\\s*[:=]\\s*[\\[{]\\s*(?:[\"']?[\\w@.-]+[\"']?\\s*:\\s*)" +
+		"?[\"'`]([^\"'`\\n]{3,80})[\"'`]")
+	twoParts = pattern.New(`(?i)\b(?:admin|administrator|root|webmaster|superuser)\s*[:/]\s*[^\s"'<>/]*[0-9!$%&][^\s"'<>/]*`)
+	public   = pattern.New(`(?i)csrf|xsrf|nonce|public|publish|site_?key|\bpk_|captcha|integrity|(header|name|label|field|hint|` +
+		`placeholder|title|error|message|text|url|path|param|type|regex|pattern|length)$`)
 	mixedText = pattern.New(`[0-9].*[A-Za-z]|[A-Za-z].*[0-9]`)
 	wordLike  = pattern.New(`^(?:\p{Lu}?\p{Ll}+|[\p{L} ,.!?'’:…-]* [\p{L} ,.!?'’:…-]*)$`)
 )
 
-var keyWords = pattern.New(`(?i)passw|passphrase|passcode|kennwort|\bpwd?\b|\bpass\b|secret|api_?-?key|access_?-?key|private[ _-]?key|AKIA|ASIA|sk_live|ghp_|github_pat|xox[abp]-|glpat-|@[a-z][\w-]+\.[a-z]`)
+var keyWords = pattern.New(`(?i)passw|passphrase|passcode|kennwort|\bpwd?\b|\bpass\b|secret|api_?-?key|access_?-?key|private[ ` +
+	`_-]?key|AKIA|ASIA|sk_live|ghp_|github_pat|xox[abp]-|glpat-|@[a-z][\w-]+\.[a-z]`)
 
 // keyIn returns what secret a page has in its source, and the part that has it.
 func keyIn(d *document) (what, part string) {
@@ -318,7 +337,8 @@ func keyIn(d *document) (what, part string) {
 		source += "\n" + l.text
 	}
 	for _, k := range keys {
-		if at := k.re.FindString(source); at != "" && !strings.Contains(at, "EXAMPLE") && !strings.Contains(at, "user:pass") && !strings.Contains(at, "${") {
+		if at := k.re.FindString(source); at != "" && !strings.Contains(at, "EXAMPLE") && !strings.Contains(at, "user:pass") &&
+			!strings.Contains(at, "${") {
 			return k.what, hideMost(at)
 		}
 	}
@@ -330,7 +350,8 @@ func keyIn(d *document) (what, part string) {
 		case labels.MatchString(value) || public.MatchString(strings.ReplaceAll(name, "password", "")):
 		case strings.Contains(value, " ") && !strings.ContainsAny(value, "0123456789_"): // words for people
 		case strings.Contains(f[0], "=="):
-		case declares && !wordy(name, value), shouts && !wordy(name, value), strings.ContainsAny(value, "0123456789!$%&_-") && !strings.Contains(value, " "):
+		case declares && !wordy(name, value), shouts && !wordy(name, value), strings.ContainsAny(value, "0123456789!$%&_-") &&
+			!strings.Contains(value, " "):
 			return "a password (" + name + ")", hideMost(f[0])
 		}
 	}
@@ -341,7 +362,8 @@ func keyIn(d *document) (what, part string) {
 		return "a list of passwords", hideMost(f[0])
 	}
 	for _, f := range assignedK.FindAllStringSubmatch(source, 200) {
-		if !public.MatchString(f[1]) && !public.MatchString(f[2][:min(len(f[2]), 12)]) && mixedText.MatchString(f[2]) && !labels.MatchString(f[2]) && len(f[2]) >= 16 {
+		if !public.MatchString(f[1]) && !public.MatchString(f[2][:min(len(f[2]), 12)]) && mixedText.MatchString(f[2]) &&
+			!labels.MatchString(f[2]) && len(f[2]) >= 16 {
 			return "a key (" + f[1] + ")", hideMost(f[0])
 		}
 	}
@@ -369,7 +391,9 @@ func keyIn(d *document) (what, part string) {
 var (
 	passwordField = pattern.New(`(?i)^` + secretName + `$`)
 	// Words that follow "password" in sentences.
-	plain = pattern.New(`(?i)^(a|an|the|to|in|on|is|was|not|for|and|or|of|be|by|it|no|yes|required|optional|needed|field|fields|form|input|here|there|below|above|wrong|moved|protected|reset|check|checks|checked|removed|hidden|gone|missing|must|should|can|see|todo|stored|hashed|only|too|long|short|invalid|valid|correct|incorrect|visible|changed)$`)
+	plain = pattern.New(`(?i)^(a|an|the|to|in|on|is|was|not|for|and|or|of|be|by|it|no|yes|required|optional|needed|field|fields|form|` +
+		`input|here|there|below|above|wrong|moved|protected|reset|check|checks|checked|removed|hidden|gone|missing|must|should|can|see|` +
+		`todo|stored|hashed|only|too|long|short|invalid|valid|correct|incorrect|visible|changed)$`)
 )
 
 // wordy reports whether a text is a word for people that names what stands beside it, such as a label in some language.
@@ -387,10 +411,14 @@ func hideMost(text string) string {
 var (
 	remembered = pattern.New(`(?:(?:local|session)Storage|document\.cookie|getCookie|Cookies|\$cookie)[^;{}\n]{0,120}`)
 	keyName    = pattern.New("[\"'`/]\\s*([\\w-]{2,40})\\s*(?:=[^\"'`/]*)?[\"'`/]|[sS]torage\\.(\\w+)")
-	authWord   = pattern.New(`(?i)^(is_?-?|has_?-?|my_?)?(logged_?-?in|login|authed|auth(enticated|orized|_?token|_?user)?|(access_?-?|id_?-?|user_?-?)?token|jwt|(current_?-?)?user(_?-?(name|id|data|info|role))?|member(ship|_?id)?|admin|role|session(_?id|_?token)?|sid|paid|premium|access|unlock(ed)?|passw\w*|pw|subscri(bed|ber|ption)|signed_?-?in)$`)
-	goes       = pattern.New("location(?:\\.href)?\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\.(?:replace|assign)\\s*\\(\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\[[\"']href[\"']\\]\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]")
-	negative   = pattern.New(`!\s*[\w$(]|[=!]==?\s*(?:null|undefined|false|["'](?:|false|0|no)["'])|[!=]==?\s*["'\w]|==?\s*-1|<\s*0|===?\s*null`)
-	reveals    = pattern.New(`(?i)\.style\.|\.hidden\s*=|classList\.|className\s*[+]?=|removeAttribute\(\s*["']hidden|setAttribute\(\s*["'](?:class|style)|innerHTML\s*=|\.(?:show|hide|toggle|fadeIn|fadeOut|remove)\s*\(|\.css\s*\(`)
+	authWord   = pattern.New(`(?i)^(is_?-?|has_?-?|my_?)?(logged_?-?in|login|authed|auth(enticated|orized|_?token|_?user)?|(access_?-?|` +
+		`id_?-?|user_?-?)?token|jwt|(current_?-?)?user(_?-?(name|id|data|info|role))?|member(ship|_?id)?|admin|role|session(_?id|_?token)?|` +
+		`sid|paid|premium|access|unlock(ed)?|passw\w*|pw|subscri(bed|ber|ption)|signed_?-?in)$`)
+	goes = pattern.New("location(?:\\.href)?\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\.(?:replace|assign)" +
+		"\\s*\\(\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]|location\\[[\"']href[\"']\\]\\s*=\\s*[\"'`]([^\"'`\\n]{1,300})[\"'`]")
+	negative = pattern.New(`!\s*[\w$(]|[=!]==?\s*(?:null|undefined|false|["'](?:|false|0|no)["'])|[!=]==?\s*["'\w]|==?\s*-1|<\s*0|===?\s*null`)
+	reveals  = pattern.New(`(?i)\.style\.|\.hidden\s*=|classList\.|className\s*[+]?=|removeAttribute\(\s*["']hidden|` +
+		`setAttribute\(\s*["'](?:class|style)|innerHTML\s*=|\.(?:show|hide|toggle|fadeIn|fadeOut|remove)\s*\(|\.css\s*\(`)
 )
 
 // remembersWho reports whether a script reads, from what the browser keeps, who somebody is or what they may.
@@ -435,14 +463,16 @@ func leavesAfter(d *document) string {
 }
 
 // handled tells scripts that wait for somebody to do something.
-var handled = pattern.New(`(?i)addEventListener|\bon(?:click|submit|change|input)\b|function\b|=>|setTimeout|fetch\s*\(|XMLHttp|axios|\.then\s*\(`)
+var handled = pattern.New(`(?i)addEventListener|\bon(?:click|submit|change|input)\b|function\b|=>|setTimeout|fetch\s*\(|XMLHttp|` +
+	`axios|\.then\s*\(`)
 
 var (
 	styleRule  = pattern.New(`([^{}@]{1,300})\{([^{}]{0,1000})\}`)
 	printRule  = pattern.New(`(?is)@media[^{]*\bprint\b[^{]*\{(?:[^{}]*\{[^{}]*\})*[^{}]*\}`)
 	lastPart   = pattern.New(`[^\s>+~]+$`)
 	nameInRule = pattern.New(`([.#])([\w-]+)`)
-	gateWord   = pattern.New(`(?i)(^|[\s_-])(members?|members?-?only|premium|paid|paywall(ed)?|private|secret|protected|restricted|locked|logged-?in|signed-?in|subscribers?|auth|authed|authenticated|admin|staff|internal|confidential|gated|for-?members)([\s_-]|$)`)
+	gateWord   = pattern.New(`(?i)(^|[\s_-])(members?|members?-?only|premium|paid|paywall(ed)?|private|secret|protected|restricted|` +
+		`locked|logged-?in|signed-?in|subscribers?|auth|authed|authenticated|admin|staff|internal|confidential|gated|for-?members)([\s_-]|$)`)
 )
 
 // hiddenIn returns text that is sent and only hidden, in an element that is meant for some: by its name, since a script shows it to
@@ -548,7 +578,8 @@ func (w *walk) entered(ctx context.Context, a *address, got *answered, say func(
 
 // behind reports whether an answer is content of its own: no sign-in, no word that one has to, and not what is said where nothing is.
 func (w *walk) behind(ctx context.Context, got *answered) bool {
-	return got != nil && got.status == http.StatusOK && got.page != nil && got.page.html && len(got.page.secrets) == 0 && got.page.content >= enough &&
+	return got != nil && got.status == http.StatusOK && got.page != nil && got.page.html && len(got.page.secrets) == 0 &&
+		got.page.content >= enough &&
 		!(got.page.content < 300 && turnedAway.MatchString(got.page.begins)) && w.is(ctx, got) && !w.isHome(got)
 }
 
@@ -557,7 +588,8 @@ func (w *walk) isHome(got *answered) bool {
 	return home != nil && home.answers != nil && home.answers[w.stranger] != nil && home.answers[w.stranger].hash == got.hash
 }
 
-var turnedAway = pattern.New(`(?i)\b(sign in|log in|signed in|logged in|denied|forbidden|not allowed|no access|unauthori[sz]ed|expired|anmelden|angemeldet|kein zugriff|invalid|wrong|method)\b`)
+var turnedAway = pattern.New(`(?i)\b(sign in|log in|signed in|logged in|denied|forbidden|not allowed|no ` +
+	`access|unauthori[sz]ed|expired|anmelden|angemeldet|kein zugriff|invalid|wrong|method)\b`)
 
 // guessed returns what a stranger gets at an address, which need not be walked.
 func (w *walk) guessed(ctx context.Context, text string) *answered {

@@ -70,5 +70,8 @@ func WriteReport(w io.Writer, r *Result) error {
 			errors++
 		}
 	}
-	return report.Execute(w, map[string]any{"R": r, "Groups": groups, "Errors": errors, "Warnings": len(r.Findings) - errors, "Began": r.Began.Format("2 January 2006, 15:04")})
+	return report.Execute(w,
+		map[string]any{
+			"R": r, "Groups": groups, "Errors": errors, "Warnings": len(r.Findings) - errors, "Began": r.Began.Format("2 January 2006, 15:04"),
+		})
 }

@@ -22,12 +22,14 @@ var traces = pattern.New(strings.Join([]string{
 	`\b[\w./-]+\.rb:\d+:in [` + "`" + `']`,
 	`\bat [\w.` + "`" + `<>]+\([^)\n]{0,200}\) in [^\n]{1,300}:line \d+`,
 	`thread '[^'\n]+' panicked at`,
-	`You have an error in your SQL syntax|SQLSTATE\[\w+\]|ORA-\d{5}:|pq: syntax error|sqlite3\.OperationalError|unclosed quotation mark after the character string`,
+	`You have an error in your SQL syntax|SQLSTATE\[\w+\]|ORA-\d{5}:|pq: syntax error|sqlite3\.OperationalError|unclosed quotation mark ` +
+		`after the character string`,
 	`panic: runtime error:`,
 }, "|"))
 
 // Each of traces has one of these in it; to look for them is a hundred times quicker.
-var traceSigns = []string{"Traceback", "goroutine ", ".java:", ".kt:", ".scala:", ".groovy:", "js:", "ts:", " on line ", ".rb:", ":line ", "panicked at", "SQL", "ORA-", "pq: ", "sqlite3.", "nclosed quotation", "panic:"}
+var traceSigns = []string{"Traceback", "goroutine ", ".java:", ".kt:", ".scala:", ".groovy:", "js:", "ts:", " on line ", ".rb:",
+	":line ", "panicked at", "SQL", "ORA-", "pq: ", "sqlite3.", "nclosed quotation", "panic:"}
 
 // traceIn returns what a text has of what programs write when they fail, "" for nothing.
 func traceIn(text string) string {
@@ -54,16 +56,23 @@ var leftovers = []struct {
 	{".htaccess", "the server's own configuration", has(`(?mi)^\s*(RewriteEngine|AuthType|Require|Deny|Options|AuthUserFile|Order)\b`)},
 	{".DS_Store", "a list of the files in a directory", has(`^\x00\x00\x00\x01Bud1`)},
 	{"web.config", "the server's own configuration", has(`(?i)<configuration[\s>]`)},
-	{"backup.zip", "an archive", has(`^PK\x03\x04`)}, {"site.zip", "an archive", has(`^PK\x03\x04`)}, {"www.zip", "an archive", has(`^PK\x03\x04`)}, {"public.zip", "an archive", has(`^PK\x03\x04`)},
-	{"backup.tar.gz", "an archive", has(`^\x1f\x8b`)}, {"backup.tgz", "an archive", has(`^\x1f\x8b`)}, {"site.tar.gz", "an archive", has(`^\x1f\x8b`)}, {"www.tar.gz", "an archive", has(`^\x1f\x8b`)},
-	{"dump.sql", "a dump of a database", isDump}, {"backup.sql", "a dump of a database", isDump}, {"db.sql", "a dump of a database", isDump}, {"database.sql", "a dump of a database", isDump}, {"data.sql", "a dump of a database", isDump},
+	{"backup.zip", "an archive", has(`^PK\x03\x04`)}, {"site.zip", "an archive", has(`^PK\x03\x04`)},
+	{"www.zip", "an archive", has(`^PK\x03\x04`)}, {"public.zip", "an archive", has(`^PK\x03\x04`)},
+	{"backup.tar.gz", "an archive", has(`^\x1f\x8b`)}, {"backup.tgz", "an archive", has(`^\x1f\x8b`)},
+	{"site.tar.gz", "an archive", has(`^\x1f\x8b`)}, {"www.tar.gz", "an archive", has(`^\x1f\x8b`)},
+	{"dump.sql", "a dump of a database", isDump}, {"backup.sql", "a dump of a database", isDump},
+	{"db.sql", "a dump of a database", isDump}, {"database.sql", "a dump of a database", isDump}, {"data.sql", "a dump of a database", isDump},
 	{"dump.sql.gz", "a dump of a database", has(`^\x1f\x8b`)}, {"backup.sql.gz", "a dump of a database", has(`^\x1f\x8b`)},
-	{"database.sqlite", "a database", has(`^SQLite format 3`)}, {"db.sqlite3", "a database", has(`^SQLite format 3`)}, {"data.db", "a database", has(`^SQLite format 3`)},
-	{"phpinfo.php", "all settings of the server", has(`PHP Version|phpinfo\(\)`)}, {"info.php", "all settings of the server", has(`PHP Version|phpinfo\(\)`)},
+	{"database.sqlite", "a database", has(`^SQLite format 3`)}, {"db.sqlite3", "a database", has(`^SQLite format 3`)},
+	{"data.db", "a database", has(`^SQLite format 3`)},
+	{"phpinfo.php", "all settings of the server", has(`PHP Version|phpinfo\(\)`)},
+	{"info.php", "all settings of the server", has(`PHP Version|phpinfo\(\)`)},
 	{"error.log", "a log", isLog}, {"error_log", "a log", isLog}, {"access.log", "a log", isLog}, {"debug.log", "a log", isLog},
-	{"id_rsa", "a private key", has(`-----BEGIN [A-Z ]*PRIVATE KEY-----`)}, {"server.key", "a private key", has(`-----BEGIN [A-Z ]*PRIVATE KEY-----`)},
+	{"id_rsa", "a private key", has(`-----BEGIN [A-Z ]*PRIVATE KEY-----`)},
+	{"server.key", "a private key", has(`-----BEGIN [A-Z ]*PRIVATE KEY-----`)},
 	{".idea/workspace.xml", "an editor's settings", has(`<project `)}, {".vscode/settings.json", "an editor's settings", has(`^\s*\{`)},
-	{"config.php.bak", "the source of a page", has(`<\?php`)}, {"index.php.bak", "the source of a page", has(`<\?php`)}, {"config.bak", "settings", notPage}, {"config.old", "settings", notPage},
+	{"config.php.bak", "the source of a page", has(`<\?php`)}, {"index.php.bak", "the source of a page", has(`<\?php`)},
+	{"config.bak", "settings", notPage}, {"config.old", "settings", notPage},
 }
 
 func has(source string) func(*answered, string) bool {
@@ -80,7 +89,8 @@ func isLog(a *answered, text string) bool {
 }
 
 func notPage(a *answered, text string) bool {
-	return !strings.Contains(a.mime, "html") && !strings.HasPrefix(strings.TrimSpace(strings.ToLower(text)), "<!doctype") && !strings.HasPrefix(strings.TrimSpace(strings.ToLower(text)), "<html") && text != ""
+	return !strings.Contains(a.mime, "html") && !strings.HasPrefix(strings.TrimSpace(strings.ToLower(text)), "<!doctype") &&
+		!strings.HasPrefix(strings.TrimSpace(strings.ToLower(text)), "<html") && text != ""
 }
 
 // textOf returns what an answer begins with, as bytes in a string.
@@ -142,7 +152,8 @@ func (w *walk) leftOver(ctx context.Context) {
 			}
 		}
 		var olds []question
-		for _, name := range []string{"index.html.bak", "index.html~", "index.html.old", "index.php~", "index.php.old", "index.old", "index.bak"} {
+		for _, name := range []string{"index.html.bak", "index.html~", "index.html.old", "index.php~", "index.php.old", "index.old",
+			"index.bak"} {
 			olds = append(olds, question{url: at(a.url, dir+name)})
 		}
 		for _, got := range w.together(ctx, w.stranger, olds) {
@@ -173,7 +184,8 @@ func (w *walk) leftOver(ctx context.Context) {
 		for _, ending := range endings {
 			questions = append(questions, question{url: at(a.url, path+ending)})
 		}
-		questions = append(questions, question{url: at(a.url, path[:slash+1]+"."+path[slash+1:]+".swp")}, question{url: at(a.url, path[:slash+1]+"%23"+path[slash+1:]+"%23")})
+		questions = append(questions, question{url: at(a.url, path[:slash+1]+"."+path[slash+1:]+".swp")},
+			question{url: at(a.url, path[:slash+1]+"%23"+path[slash+1:]+"%23")})
 		for _, got := range w.together(ctx, w.stranger, questions) {
 			if w.state(got) == open && got.size > 0 && got.status == http.StatusOK && w.is(ctx, got) && !w.isHome(got) {
 				w.tells(got, policy.SeverityError, "an older or unfinished "+path+" was left behind")
@@ -187,11 +199,14 @@ func (w *walk) tells(got *answered, severity Severity, message string) {
 	if strings.Contains(message, "secrets") || strings.Contains(message, "private key") || strings.Contains(message, "hashes") {
 		shown.Begins = hideMost(shown.Begins)
 	}
-	w.tell(Finding{Rule: "tells", Severity: severity, Path: got.question.url.EscapedPath(), As: w.o.Visitors[got.visitor].Who, Message: message, Requests: []Shown{shown}})
+	w.tell(Finding{
+		Rule: "tells", Severity: severity, Path: got.question.url.EscapedPath(), As: w.o.Visitors[got.visitor].Who, Message: message,
+		Requests: []Shown{shown},
+	})
 }
 
-// telling finds answers that tell what nobody asked for: lists of files, what programs write when they fail, and hidden places that look other
-// than missing ones.
+// telling finds answers that tell what nobody asked for: lists of files, what programs write when they fail, and hidden places that
+// look other than missing ones.
 func (w *walk) telling(ctx context.Context) {
 	w.each(func(a *address) {
 		for _, visitor := range w.byNeed() {
@@ -258,11 +273,15 @@ func (w *walk) hidden(ctx context.Context) {
 		if got.status == 0 || none.status == 0 {
 			continue
 		}
-		if w.o.Book.Decide(policy.Request{Method: "GET", Host: a.url.Host, Path: "/no-such-page-7h2k9q"}, &policy.Visitor{}).Outcome != policy.Admit && none.status != 404 {
+		if w.o.Book.Decide(policy.Request{Method: "GET", Host: a.url.Host, Path: "/no-such-page-7h2k9q"},
+			&policy.Visitor{}).Outcome != policy.Admit && none.status != 404 {
 			continue // nothing there answers as missing
 		}
 		if apart := difference(got, none); apart != "" {
-			w.tell(Finding{Rule: "tells", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(a), Message: "it is hidden, but can be told from what is missing: " + apart, Requests: []Shown{w.shown(got), w.shown(none)}})
+			w.tell(Finding{
+				Rule: "tells", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
+				Message: "it is hidden, but can be told from what is missing: " + apart, Requests: []Shown{w.shown(got), w.shown(none)},
+			})
 		}
 	}
 }
@@ -273,7 +292,8 @@ func difference(a, b *answered) string {
 		return fmt.Sprintf("by their status, %d and %d", a.status, b.status)
 	}
 	for _, name := range inOrder(a.header) {
-		if !slices.Contains([]string{"Date", "Content-Length", "Set-Cookie", "Etag", "Last-Modified"}, name) && a.header.Get(name) != b.header.Get(name) && !strings.Contains(strings.ToLower(name), "request-id") {
+		if !slices.Contains([]string{"Date", "Content-Length", "Set-Cookie", "Etag", "Last-Modified"}, name) &&
+			a.header.Get(name) != b.header.Get(name) && !strings.Contains(strings.ToLower(name), "request-id") {
 			return fmt.Sprintf("by the field %s", name)
 		}
 	}

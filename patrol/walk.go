@@ -68,12 +68,17 @@ type walk struct {
 }
 
 func newWalk(o *Options) *walk {
-	w := &walk{o: o, base: o.Sites[0], hosts: map[string]bool{}, known: map[string]*address{}, queries: map[string]int{}, pages: map[[sha256.Size]byte]*document{}, leftAt: map[string]int{}, told: map[string]bool{}, missing: map[string]*answered{}}
+	w := &walk{
+		o: o, base: o.Sites[0], hosts: map[string]bool{}, known: map[string]*address{}, queries: map[string]int{},
+		pages: map[[sha256.Size]byte]*document{}, leftAt: map[string]int{}, told: map[string]bool{}, missing: map[string]*answered{},
+	}
 	for _, s := range o.Sites {
 		w.hosts[hostOf(s)] = true
 	}
 	w.client = &http.Client{
-		Transport:     &http.Transport{MaxIdleConnsPerHost: o.Together, MaxConnsPerHost: 4 * o.Together, ResponseHeaderTimeout: o.Patience, MaxResponseHeaderBytes: 256 << 10},
+		Transport: &http.Transport{
+			MaxIdleConnsPerHost: o.Together, MaxConnsPerHost: 4 * o.Together, ResponseHeaderTimeout: o.Patience, MaxResponseHeaderBytes: 256 << 10,
+		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	w.slowly = rate.NewLimiter(rate.Inf, 1)
@@ -180,7 +185,9 @@ func (w *walk) visit(ctx context.Context, a *address) {
 
 // draw adds to a page what its scripts make of it: the addresses that stand there then.
 func (w *walk) draw(ctx context.Context, got *answered) {
-	if got == nil || got.page == nil || !got.page.html || got.status != http.StatusOK || !strings.Contains(got.page.scripts, "document") && !slices.ContainsFunc(got.page.links, func(l named) bool { return strings.HasSuffix(l.text, ".js") }) {
+	if got == nil || got.page == nil || !got.page.html || got.status != http.StatusOK ||
+		!strings.Contains(got.page.scripts, "document") &&
+			!slices.ContainsFunc(got.page.links, func(l named) bool { return strings.HasSuffix(l.text, ".js") }) {
 		return
 	}
 	fields := maps.Clone(w.o.Visitors[got.visitor].Fields)
@@ -264,9 +271,11 @@ func (w *walk) above(a *address) {
 	}
 }
 
-var changing = pattern.New(`(?i)(^|[^a-z])(sign-?_?out|log-?_?out|log-?_?off|sign-?_?off|abmelden|abmeldung|delete|remove|destroy|unsubscribe|disable|revoke|drop|purge|loeschen|deconnexion)([^a-z]|$)`)
+var changing = pattern.New(`(?i)(^|[^a-z])(sign-?_?out|log-?_?out|log-?_?off|sign-?_?off|abmelden|abmeldung|delete|remove|destroy|` +
+	`unsubscribe|disable|revoke|drop|purge|loeschen|deconnexion)([^a-z]|$)`)
 
-// offer takes an address for the walk, if it is new, ours to ask for, and within the limits. It returns what stands for it, nil for nothing.
+// offer takes an address for the walk, if it is new, ours to ask for, and within the limits. It returns what stands for it, nil for
+// nothing.
 func (w *walk) offer(from *address, u *url.URL, how way) *address {
 	if u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil

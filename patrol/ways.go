@@ -85,10 +85,16 @@ func (w *walk) goes(ctx context.Context, a *address, got *answered, ends map[str
 	}
 	if loop { // told also where the circle begins
 		if round := now.question.url; round.EscapedPath() != a.path() {
-			w.tell(Finding{Rule: "loop", Severity: policy.SeverityError, Path: round.EscapedPath(), As: w.o.Visitors[got.visitor].Who, Message: message, Requests: w.firstAndLast(trail)})
+			w.tell(Finding{
+				Rule: "loop", Severity: policy.SeverityError, Path: round.EscapedPath(), As: w.o.Visitors[got.visitor].Who, Message: message,
+				Requests: w.firstAndLast(trail),
+			})
 		}
 	}
-	w.tell(Finding{Rule: "loop", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[got.visitor].Who, Door: w.says(a), Message: message, Requests: w.firstAndLast(trail)})
+	w.tell(Finding{
+		Rule: "loop", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[got.visitor].Who, Door: w.says(a),
+		Message: message, Requests: w.firstAndLast(trail),
+	})
 }
 
 func roundOf(trail []*answered) string {
@@ -154,7 +160,10 @@ func (w *walk) entrance(got *answered) bool {
 }
 
 func (w *walk) deadEnd(a *address, trail []*answered, message string) {
-	w.tell(Finding{Rule: "dead-end", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[trail[0].visitor].Who, Door: w.says(a), Message: message, Requests: w.firstAndLast(trail)})
+	w.tell(Finding{
+		Rule: "dead-end", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[trail[0].visitor].Who, Door: w.says(a),
+		Message: message, Requests: w.firstAndLast(trail),
+	})
 }
 
 // elsewhere is a host that is nobody's (RFC 2606, section 2), to which no redirect has a reason to lead.
@@ -163,8 +172,10 @@ const elsewhere = "patrol-elsewhere.example"
 // payloads are spellings of an address elsewhere.
 func payloads(host string) []string {
 	return []string{
-		"https://" + elsewhere + "/", "//" + elsewhere + "/", `/\` + elsewhere + "/", "https:" + elsewhere + "/", "/\t/" + elsewhere + "/", `\/\/` + elsewhere + "/",
-		"https://" + host + "@" + elsewhere + "/", "https://" + host + "." + elsewhere + "/", "https://" + elsewhere + "/" + host, "https://" + elsewhere + "?" + host, "////" + elsewhere + "/", "https:/" + elsewhere + "/",
+		"https://" + elsewhere + "/", "//" + elsewhere + "/", `/\` + elsewhere + "/", "https:" + elsewhere + "/",
+		"/\t/" + elsewhere + "/", `\/\/` + elsewhere + "/",
+		"https://" + host + "@" + elsewhere + "/", "https://" + host + "." + elsewhere + "/", "https://" + elsewhere + "/" + host,
+		"https://" + elsewhere + "?" + host, "////" + elsewhere + "/", "https:/" + elsewhere + "/",
 	}
 }
 
@@ -249,10 +260,14 @@ func (w *walk) leading(ctx context.Context) {
 		if !strings.Contains(got.page.scripts, "location") {
 			return
 		}
-		if part := wherever.FindString(got.page.scripts); part != "" && askedFor.MatchString(got.page.scripts) && !careful.MatchString(got.page.scripts) {
+		if part := wherever.FindString(got.page.scripts); part != "" && askedFor.MatchString(got.page.scripts) &&
+			!careful.MatchString(got.page.scripts) {
 			shown := w.shown(got)
 			shown.Begins = excerpt(part)
-			w.tell(Finding{Rule: "open-redirect", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Message: "a script leads to any site that the query of its page names", Requests: []Shown{shown}})
+			w.tell(Finding{
+				Rule: "open-redirect", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[w.stranger].Who,
+				Message: "a script leads to any site that the query of its page names", Requests: []Shown{shown},
+			})
 		}
 	})
 	for _, t := range all {
@@ -275,8 +290,9 @@ func (w *walk) leading(ctx context.Context) {
 
 var (
 	wherever = pattern.New(`location(?:\.href)?\s*=\s*[A-Za-z_$][^;\n]{0,120}|location\.(?:replace|assign)\(\s*[A-Za-z_$][^;\n]{0,120}`)
-	askedFor = pattern.New(`(?i)\.get\(\s*["'](?:next|url|to|return\w*|redirect\w*|goto|go|dest\w*|continue|target|back)["']\s*\)[^\n]{0,200}|[?&](?:next|url|to|return\w*|redirect\w*|goto|continue|target)=[^\n]{0,80}location\.search`)
-	careful  = pattern.New(`startsWith\(|charAt\(0\)|\.origin\b|\.host(?:name)?\b|\[0\]\s*===?|/\^|includes\(|encodeURIComponent|allow`)
+	askedFor = pattern.New(`(?i)\.get\(\s*["'](?:next|url|to|return\w*|redirect\w*|goto|go|dest\w*|continue|target|back)` +
+		`["']\s*\)[^\n]{0,200}|[?&](?:next|url|to|return\w*|redirect\w*|goto|continue|target)=[^\n]{0,80}location\.search`)
+	careful = pattern.New(`startsWith\(|charAt\(0\)|\.origin\b|\.host(?:name)?\b|\[0\]\s*===?|/\^|includes\(|encodeURIComponent|allow`)
 )
 
 func formsOf(got *answered) []form {
@@ -305,7 +321,8 @@ func (w *walk) leadsOut(ctx context.Context, a *address, name string, visitor in
 		}
 		if isElsewhere(to) {
 			w.tell(Finding{Rule: "open-redirect", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[visitor].Who, Door: w.says(a),
-				Message: fmt.Sprintf("the address leads to any site that is named in %s: %s", name, excerpt(got.question.url.Query().Get(name))), Requests: []Shown{w.shown(got)}})
+				Message: fmt.Sprintf("the address leads to any site that is named in %s: %s", name,
+					excerpt(got.question.url.Query().Get(name))), Requests: []Shown{w.shown(got)}})
 			return true
 		}
 	}

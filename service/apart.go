@@ -25,7 +25,8 @@ func readApart(setting string) (apart, error) {
 		return apart{}, nil
 	case strings.Contains(setting, ":"):
 		if _, port, err := net.SplitHostPort(setting); err != nil || port == "" {
-			return apart{}, fmt.Errorf("--console %s is no address to listen on and no host name; write HOST:PORT or a name, such as localhost:8470 or doors.marram.example", setting)
+			return apart{}, fmt.Errorf("--console %s is no address to listen on and no host name; write HOST:PORT or a name, such as "+
+				"localhost:8470 or doors.marram.example", setting)
 		}
 		return apart{listen: setting}, nil
 	case strings.ContainsAny(setting, "/\\@?#% \t"):
@@ -75,7 +76,8 @@ func (a apart) onlyHere(missing http.HandlerFunc) func(http.Handler) http.Handle
 func (a apart) orConsole(missing http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		t := guard.TurnOf(r)
-		if (r.Method == http.MethodGet || r.Method == http.MethodHead) && a.here(r) && !t.Book.IsOwn(t.Place) && guard.ClientOf(r.Header) == policy.Browser {
+		if (r.Method == http.MethodGet || r.Method == http.MethodHead) && a.here(r) && !t.Book.IsOwn(t.Place) &&
+			guard.ClientOf(r.Header) == policy.Browser {
 			w.Header().Set("Cache-Control", "private, no-store")
 			http.Redirect(w, r, t.Book.Prefix+"/console/", http.StatusSeeOther)
 			return

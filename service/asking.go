@@ -21,10 +21,10 @@ import (
 	"golang.org/x/net/http/httpguts"
 )
 
-// Web servers that ask at each door ask again and again on a few connections, always in the same small form: a GET without a body, answered without one. A server
-// of net/http does much for each request that such a question does not need; it would cost more than what is decided. So the connections of declared
-// peers begin in an asking, which answers questions, with all the handlers of the site, and hands a connection on to the server with the first
-// request that is none.
+// Web servers that ask at each door ask again and again on a few connections, always in the same small form: a GET without a body,
+// answered without one. A server of net/http does much for each request that such a question does not need; it would cost more than
+// what is decided. So the connections of declared peers begin in an asking, which answers questions, with all the handlers of the
+// site, and hands a connection on to the server with the first request that is none.
 
 // An asking is a listener: it answers questions itself, and what it returns are the other connections.
 type asking struct {
@@ -49,8 +49,12 @@ const (
 	nextQuestion  = 2 * time.Minute  // as its IdleTimeout
 )
 
-func newAsking(l net.Listener, at string, peer func(net.Conn) bool, handler http.Handler, base func(net.Conn) context.Context, log *slog.Logger) *asking {
-	a := &asking{Listener: l, at: []byte("GET " + at), peer: peer, handler: handler, base: base, log: log, others: make(chan net.Conn), closed: make(chan struct{}), conns: map[*questions]bool{}}
+func newAsking(l net.Listener, at string, peer func(net.Conn) bool, handler http.Handler, base func(net.Conn) context.Context,
+	log *slog.Logger) *asking {
+	a := &asking{
+		Listener: l, at: []byte("GET " + at), peer: peer, handler: handler, base: base, log: log, others: make(chan net.Conn),
+		closed: make(chan struct{}), conns: map[*questions]bool{},
+	}
 	a.stop = sync.OnceFunc(func() { close(a.closed) })
 	go a.take()
 	return a
@@ -148,7 +152,9 @@ func (q *questions) serve() {
 			q.conn.Close()
 		}
 	}()
-	q.blank = (&http.Request{Method: http.MethodGet, ProtoMajor: 1, Body: http.NoBody, RemoteAddr: q.conn.RemoteAddr().String()}).WithContext(a.base(q.conn))
+	q.blank = (&http.Request{
+		Method: http.MethodGet, ProtoMajor: 1, Body: http.NoBody, RemoteAddr: q.conn.RemoteAddr().String(),
+	}).WithContext(a.base(q.conn))
 	q.text = bufio.NewReader(&q.head)
 	for patience := firstQuestion; ; patience = nextQuestion {
 		q.waits.Store(true)
@@ -242,7 +248,8 @@ func (q *questions) parse(head []byte) (r *http.Request, wrong string) {
 			}
 		}
 	}
-	if length := r.Header["Content-Length"]; len(length) > 0 && (len(length) > 1 || length[0] != "0") || len(r.Header["Transfer-Encoding"]) > 0 {
+	if length := r.Header["Content-Length"]; len(length) > 0 && (len(length) > 1 || length[0] != "0") ||
+		len(r.Header["Transfer-Encoding"]) > 0 {
 		return nil, "it has a body"
 	}
 	r.Host = r.Header.Get("Host")

@@ -29,7 +29,9 @@ func asks(t *testing.T, handler http.Handler, peers string) (with, without strin
 		s.Config.ConnState, s.Config.MaxHeaderBytes = headState, maxHeader
 		s.Config.ConnContext, s.Config.ErrorLog = withHead, log.New(io.Discard, "", 0)
 		if at == &with {
-			s.Listener = headedListener{newAsking(s.Listener, "/door/decide", func(c net.Conn) bool { return front.Trusts(guard.PeerOf(c)) }, onlyClear(handler), func(c net.Conn) context.Context { return guard.ConnContext(context.Background(), c) }, slog.New(slog.DiscardHandler))}
+			s.Listener = headedListener{newAsking(s.Listener, "/door/decide", func(c net.Conn) bool { return front.Trusts(guard.PeerOf(c)) },
+				onlyClear(handler), func(c net.Conn) context.Context { return guard.ConnContext(context.Background(), c) },
+				slog.New(slog.DiscardHandler))}
 		} else {
 			s.Listener = headedListener{s.Listener}
 		}
@@ -73,7 +75,8 @@ func TestQuestionsAreAnsweredAlike(t *testing.T) {
 			if resp.StatusCode == 400 || resp.StatusCode == 431 {
 				return told + fmt.Sprint(resp.StatusCode, " ")
 			}
-			told += fmt.Sprint(resp.StatusCode, resp.Header["Ostiarius-User"], resp.Header["Ostiarius-Set-Cookie"], resp.Header.Get("Content-Type"), string(body), err, resp.Close, " ")
+			told += fmt.Sprint(resp.StatusCode, resp.Header["Ostiarius-User"], resp.Header["Ostiarius-Set-Cookie"],
+				resp.Header.Get("Content-Type"), string(body), err, resp.Close, " ")
 		}
 	}
 	question := func(more string) string {
@@ -81,14 +84,22 @@ func TestQuestionsAreAnsweredAlike(t *testing.T) {
 	}
 	for name, text := range map[string]string{
 		"one": question("X-Name: ines\r\n"), "two at once": question("X-Name: ines\r\n") + question("X-Name: walt\r\nX-Refuse: 1\r\n"),
-		"then another request": question("") + "GET /door/sign-in HTTP/1.1\r\nHost: marram.example\r\nX-Refuse: 1\r\n\r\n" + question("X-Name: late\r\n"),
-		"another one":          "GET / HTTP/1.1\r\nHost: marram.example\r\n\r\n", "a longer path": "GET /door/decided HTTP/1.1\r\nHost: marram.example\r\nX-Refuse: 1\r\n\r\n",
-		"another method": "POST /door/decide HTTP/1.1\r\nHost: marram.example\r\nContent-Length: 2\r\n\r\nok", "a body": question("Content-Length: 2\r\n") + "ok",
-		"a coding": question("Transfer-Encoding: chunked\r\n") + "0\r\n\r\n", "both": question("Transfer-Encoding: chunked\r\nContent-Length: 3\r\n") + "0\r\n\r\n",
-		"folded": question("X-Name: a\r\n b\r\n"), "a space before the colon": question("X-Name : a\r\n"), "two hosts": question("Host: elsewhere.example\r\n"),
-		"no host": "GET /door/decide HTTP/1.1\r\n\r\n", "a strange host": "GET /door/decide HTTP/1.1\r\nHost: a b\r\n\r\n", "an old one": "GET /door/decide HTTP/1.0\r\nX-Refuse: 1\r\n\r\n",
-		"the last": question("Connection: close\r\n") + question(""), "a raw byte": question("X-Name: a\x01b\r\n"), "too long": question("X-Name: " + strings.Repeat("x", maxHeader+10_000) + "\r\n"),
-		"no version": "GET /door/decide\r\n\r\n", "half": "GET /door/decide HTTP/1.1\r\nHost: mar", "nothing": "", "lines end with LF": "GET /door/decide HTTP/1.1\nHost: marram.example\nX-Name: ines\n\n",
+		"then another request": question("") + "GET /door/sign-in HTTP/1.1\r\nHost: marram.example\r\nX-Refuse: 1\r\n\r\n" +
+			question("X-Name: late\r\n"),
+		"another one":    "GET / HTTP/1.1\r\nHost: marram.example\r\n\r\n",
+		"a longer path":  "GET /door/decided HTTP/1.1\r\nHost: marram.example\r\nX-Refuse: 1\r\n\r\n",
+		"another method": "POST /door/decide HTTP/1.1\r\nHost: marram.example\r\nContent-Length: 2\r\n\r\nok",
+		"a body":         question("Content-Length: 2\r\n") + "ok",
+		"a coding":       question("Transfer-Encoding: chunked\r\n") + "0\r\n\r\n",
+		"both":           question("Transfer-Encoding: chunked\r\nContent-Length: 3\r\n") + "0\r\n\r\n",
+		"folded":         question("X-Name: a\r\n b\r\n"), "a space before the colon": question("X-Name : a\r\n"),
+		"two hosts": question("Host: elsewhere.example\r\n"),
+		"no host":   "GET /door/decide HTTP/1.1\r\n\r\n", "a strange host": "GET /door/decide HTTP/1.1\r\nHost: a b\r\n\r\n",
+		"an old one": "GET /door/decide HTTP/1.0\r\nX-Refuse: 1\r\n\r\n",
+		"the last":   question("Connection: close\r\n") + question(""), "a raw byte": question("X-Name: a\x01b\r\n"),
+		"too long":   question("X-Name: " + strings.Repeat("x", maxHeader+10_000) + "\r\n"),
+		"no version": "GET /door/decide\r\n\r\n", "half": "GET /door/decide HTTP/1.1\r\nHost: mar", "nothing": "",
+		"lines end with LF": "GET /door/decide HTTP/1.1\nHost: marram.example\nX-Name: ines\n\n",
 	} {
 		if one, other := say(with, text), say(without, text); one != other && name != "a body" && name != "a coding" {
 			t.Errorf("%s:\n%s\n%s", name, one, other)
@@ -113,7 +124,8 @@ func TestQuestionsOfOthers(t *testing.T) {
 	})
 	for peers, direct := range map[string]string{"127.0.0.0/8": "yes", "192.0.2.0/24": ""} {
 		with, _ := asks(t, handler, peers)
-		if resp, err := http.Get("http://" + with + "/door/decide"); err != nil || resp.Header.Get("X-Direct") != direct || resp.Header.Get("X-Made") != "" {
+		if resp, err := http.Get("http://" + with + "/door/decide"); err != nil || resp.Header.Get("X-Direct") != direct ||
+			resp.Header.Get("X-Made") != "" {
 			t.Errorf("%s: %v %v", peers, resp, err)
 		}
 		r, _ := http.NewRequest("GET", "http://"+with+"/door/decide", nil)
@@ -129,7 +141,8 @@ func TestQuestionsOfOthers(t *testing.T) {
 
 // What is read as a question is read so by the server too.
 func FuzzQuestion(f *testing.F) {
-	for _, more := range []string{"", "X-Name: ines\r\n", "Cookie: a=1; b=\"2\"\r\nAccept: */*\r\n", "X-Name: a\r\n b\r\n", "x-name:\t\r\nX-NAME: b\r\n", "Content-Length: 0\r\n", "Connection: Close, x\r\n", "X: \xff\r\n", ": b\r\n"} {
+	for _, more := range []string{"", "X-Name: ines\r\n", "Cookie: a=1; b=\"2\"\r\nAccept: */*\r\n", "X-Name: a\r\n b\r\n",
+		"x-name:\t\r\nX-NAME: b\r\n", "Content-Length: 0\r\n", "Connection: Close, x\r\n", "X: \xff\r\n", ": b\r\n"} {
 		f.Add([]byte("GET /door/decide?plain&identity=stock HTTP/1.1\r\nHost: marram.example:80\r\n" + more + "\r\n"))
 	}
 	f.Add([]byte("GET /door/decide HTTP/1.0\n\n"))
@@ -152,7 +165,8 @@ func FuzzQuestion(f *testing.F) {
 		if err != nil {
 			t.Fatalf("%q is no request: %v", head[:end], err)
 		}
-		if r.Method != other.Method || r.RequestURI != other.RequestURI || r.Host != other.Host || r.ProtoMinor != other.ProtoMinor || r.Close != other.Close || other.ContentLength != 0 || r.URL.Path != other.URL.Path || r.URL.RawQuery != other.URL.RawQuery {
+		if r.Method != other.Method || r.RequestURI != other.RequestURI || r.Host != other.Host || r.ProtoMinor != other.ProtoMinor ||
+			r.Close != other.Close || other.ContentLength != 0 || r.URL.Path != other.URL.Path || r.URL.RawQuery != other.URL.RawQuery {
 			t.Fatalf("%q:\n%+v\n%+v", head[:end], r, other)
 		}
 		for _, of := range []http.Header{r.Header, other.Header} { // what is about the connection is not compared

@@ -32,7 +32,8 @@ func AtRest(ctx context.Context, data string) (http.Handler, io.Closer, error) {
 	}
 	if err == nil {
 		r, err = rooms.Open(rooms.Options{
-			Store: records, Book: func() *policy.Book { return p.Book() }, Now: time.Now, Hashing: hashing.New(secret.DefaultCost, nil), Front: &guard.Front{}, Log: log,
+			Store: records, Book: func() *policy.Book { return p.Book() }, Now: time.Now, Hashing: hashing.New(secret.DefaultCost, nil),
+			Front: &guard.Front{}, Log: log,
 			Mail: rooms.Mail{Site: func() string { return "" }},
 		})
 	}

@@ -59,7 +59,10 @@ func benchServiceOf(b *testing.B, settings Settings) *guarded {
 		"site/open/week.html":  strings.Repeat("<p>guides, hands and soup</p>\n", 140),
 		"site/open/site.css":   strings.Repeat("p { color: #123; }\n", 50),
 		"site/handed/week.bin": strings.Repeat("guides, hands and soup\n", 180),
-		"doors.yaml":           "roles: {keeper: }\nshared: {kit: }\npasses: {files: }\nsources: [{path: /, files: ./site}, {path: /app, proxy: 'unix:app.sock'}]\ndoors:\n  - {path: /**, admit: {role: keeper}}\n  - {path: [/open, /open/**], admit: public}\n  - {path: /basic, admit: {role: keeper}, ask: basic}\n  - {path: /unlocked, admit: {shared: kit}}\n  - {path: /handed/**, admit: {any: [{role: keeper}, {pass: files}]}}\n",
+		"doors.yaml": "roles: {keeper: }\nshared: {kit: }\npasses: {files: }\nsources: [{path: /, files: ./site}, {path: /app, " +
+			"proxy: 'unix:app.sock'}]\ndoors:\n  - {path: /**, admit: {role: keeper}}\n  - {path: [/open, /open/**], admit: public}\n  - " +
+			"{path: /basic, admit: {role: keeper}, ask: basic}\n  - {path: /unlocked, admit: {shared: kit}}\n  - {path: /handed/**, admit: " +
+			"{any: [{role: keeper}, {pass: files}]}}\n",
 	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
 			b.Fatal(err)
@@ -82,7 +85,8 @@ func benchServiceOf(b *testing.B, settings Settings) *guarded {
 		<-done
 		s.Close()
 	})
-	if _, err := s.rooms.People.Add(ctx, "bench", people.NewAccount{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := s.rooms.People.Add(ctx, "bench",
+		people.NewAccount{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		b.Fatal(err)
 	}
 	in, err := s.rooms.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{}, false)
@@ -216,7 +220,9 @@ func BenchmarkGuard(b *testing.B) {
 	b.Run("session-check", func(b *testing.B) {
 		against(b, func() measure { return rate(b, 1, behind+"/open") }, func() measure { return rate(b, 1, behind, cookie) })
 	})
-	for name, path := range map[string]string{"file": "/rota/week.html", "file-public": "/open/week.html", "file-public-1kB": "/open/site.css"} {
+	for name, path := range map[string]string{
+		"file": "/rota/week.html", "file-public": "/open/week.html", "file-public-1kB": "/open/site.css",
+	} {
 		b.Run(name, func(b *testing.B) {
 			against(b, func() measure { return rate(b, 1, files.URL+path, cookie) }, func() measure { return rate(b, 1, s.URL()+path, cookie) })
 		})
@@ -236,7 +242,8 @@ func BenchmarkBasicAndProxy(b *testing.B) {
 	for name, handler := range map[string]http.HandlerFunc{"basic": trivial, "basic-silent": silent} {
 		b.Run(name, func(b *testing.B) {
 			bare, behind := s.inFront(b, handler)
-			against(b, func() measure { return rate(b, 1, bare+"/basic", credentials) }, func() measure { return rate(b, 1, behind+"/basic", credentials) })
+			against(b, func() measure { return rate(b, 1, bare+"/basic", credentials) },
+				func() measure { return rate(b, 1, behind+"/basic", credentials) })
 		})
 	}
 
@@ -261,9 +268,10 @@ func BenchmarkBasicAndProxy(b *testing.B) {
 		BufferPool: &buffers{sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}}, // as many as the proxy of the site has
 		ErrorLog:   log.New(io.Discard, "", 0),                                                    // of clients that have gone
 		Rewrite:    func(r *httputil.ProxyRequest) { r.Out.URL.Scheme, r.Out.URL.Host = "http", "upstream" },
-		Transport: &http.Transport{MaxIdleConnsPerHost: 256, DisableCompression: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
-		}},
+		Transport: &http.Transport{MaxIdleConnsPerHost: 256, DisableCompression: true,
+			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+				return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+			}},
 	})
 	defer plain.Close()
 	cookie := "Cookie: ostiarius-session=" + s.token
@@ -305,7 +313,8 @@ n = 0
 request = function()
   n = n + 1
   local from = "10." .. math.floor(n / 65536) % 256 .. "." .. math.floor(n / 256) % 256 .. "." .. n % 256
-  return wrk.format("POST", "/door/sign-in", { ["Content-Type"] = "application/x-www-form-urlencoded", ["X-Forwarded-For"] = from }, "username=name" .. n .. "&password=not-this-one")
+  return wrk.format("POST", "/door/sign-in", { ["Content-Type"] = "application/x-www-form-urlencoded", ["X-Forwarded-For"] = from
+    }, "username=name" .. n .. "&password=not-this-one")
 end`), 0o600); err != nil {
 		b.Fatal(err)
 	}
@@ -371,12 +380,15 @@ func BenchmarkHandedOut(b *testing.B) {
 	pass := "Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte(issued.Pass.ID+":"+issued.Password))
 	_, behind := s.inFront(b, trivial)
 	b.Run("unlock", func(b *testing.B) {
-		against(b, func() measure { return rate(b, 1, behind+"/rota", session) }, func() measure { return rate(b, 1, behind+"/unlocked", unlocked) })
+		against(b, func() measure { return rate(b, 1, behind+"/rota", session) },
+			func() measure { return rate(b, 1, behind+"/unlocked", unlocked) })
 	})
 	b.Run("pass", func(b *testing.B) {
-		against(b, func() measure { return rate(b, 1, behind+"/handed/x", session) }, func() measure { return rate(b, 1, behind+"/handed/x", pass) })
+		against(b, func() measure { return rate(b, 1, behind+"/handed/x", session) },
+			func() measure { return rate(b, 1, behind+"/handed/x", pass) })
 	})
 	b.Run("pass-file", func(b *testing.B) {
-		against(b, func() measure { return rate(b, 1, s.URL()+"/handed/week.bin", session) }, func() measure { return rate(b, 1, s.URL()+"/handed/week.bin", pass) })
+		against(b, func() measure { return rate(b, 1, s.URL()+"/handed/week.bin", session) },
+			func() measure { return rate(b, 1, s.URL()+"/handed/week.bin", pass) })
 	})
 }

@@ -21,12 +21,15 @@ import (
 var besides = map[string]func(b *testing.B, dir, site string) string{
 	"nginx": func(b *testing.B, dir, site string) string {
 		address := free(b)
-		conf := fmt.Sprintf("daemon off;\nworker_processes 2;\npcre_jit on;\npid %[1]s/pid;\nerror_log stderr;\nevents { worker_connections 4096; }\nhttp {\naccess_log off;\nclient_body_temp_path %[1]s/b;\nproxy_temp_path %[1]s/p;\nfastcgi_temp_path %[1]s/f;\nuwsgi_temp_path %[1]s/u;\nscgi_temp_path %[1]s/s;\n%[2]s }\n", dir, strings.ReplaceAll(site, "ADDRESS", address))
+		conf := fmt.Sprintf("daemon off;\nworker_processes 2;\npcre_jit on;\npid %[1]s/pid;\nerror_log stderr;\nevents { "+
+			"worker_connections 4096; }\nhttp {\naccess_log off;\nclient_body_temp_path %[1]s/b;\nproxy_temp_path %[1]s/p;\nfastcgi_temp_path "+
+			"%[1]s/f;\nuwsgi_temp_path %[1]s/u;\nscgi_temp_path %[1]s/s;\n%[2]s }\n", dir, strings.ReplaceAll(site, "ADDRESS", address))
 		return runServer(b, dir, conf, address, "/usr/sbin/nginx", "-p", dir, "-c", filepath.Join(dir, "conf"), "-e", "stderr")
 	},
 	"caddy": func(b *testing.B, dir, site string) string {
 		address := free(b)
-		return runServer(b, dir, "{\n admin off\n auto_https off\n}\n"+strings.ReplaceAll(site, "ADDRESS", address), address, "/usr/bin/caddy", "run", "--config", filepath.Join(dir, "conf"), "--adapter", "caddyfile")
+		return runServer(b, dir, "{\n admin off\n auto_https off\n}\n"+strings.ReplaceAll(site, "ADDRESS", address), address,
+			"/usr/bin/caddy", "run", "--config", filepath.Join(dir, "conf"), "--adapter", "caddyfile")
 	},
 }
 
@@ -73,8 +76,11 @@ func runServer(b *testing.B, dir, conf, address, name string, args ...string) st
 // A web server that asks Ostiarius, beside the same web server that asks a bare handler which admits everybody; and where nobody is
 // asked, beside the same web server with nothing closed.
 func BenchmarkBeside(b *testing.B) {
-	s := benchServiceOf(b, Settings{Cost: cheap, Front: &guard.Front{Peers: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}, Beside: guard.XOriginalURI})
-	caddy := benchServiceOf(b, Settings{Cost: cheap, Front: &guard.Front{Peers: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}, Beside: guard.XForwardedURI})
+	s := benchServiceOf(b, Settings{
+		Cost: cheap, Front: &guard.Front{Peers: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}, Beside: guard.XOriginalURI,
+	})
+	caddy := benchServiceOf(b,
+		Settings{Cost: cheap, Front: &guard.Front{Peers: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}, Beside: guard.XForwardedURI})
 	cookie := "Cookie: ostiarius-session=" + s.token
 	bare := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusNoContent) }))
 	defer bare.Close()
@@ -105,7 +111,8 @@ func BenchmarkBeside(b *testing.B) {
 	}
 	b.Run("nginx", func(b *testing.B) {
 		one, other := nginx(bare.URL, false), nginx(s.URL(), false)
-		against(b, func() measure { return rate(b, 1, one+"/rota/week.html", cookie) }, func() measure { return rate(b, 1, other+"/rota/week.html", cookie) })
+		against(b, func() measure { return rate(b, 1, one+"/rota/week.html", cookie) },
+			func() measure { return rate(b, 1, other+"/rota/week.html", cookie) })
 	})
 	for name, content := range map[string][]string{"nginx-skip-public": nil, "nginx-skip-public-content": {"root " + root}} {
 		b.Run(name, func(b *testing.B) {
@@ -123,10 +130,13 @@ func BenchmarkBeside(b *testing.B) {
 		}
 		one, other := at(bare.URL), at(caddy.URL())
 		cookie := "Cookie: ostiarius-session=" + caddy.token
-		against(b, func() measure { return rate(b, 1, one+"/rota/week.html", cookie) }, func() measure { return rate(b, 1, other+"/rota/week.html", cookie) })
+		against(b, func() measure { return rate(b, 1, one+"/rota/week.html", cookie) },
+			func() measure { return rate(b, 1, other+"/rota/week.html", cookie) })
 	})
 	b.Run("decide", func(b *testing.B) {
-		question := []string{cookie, "X-Original-Method: GET", "X-Original-Uri: /rota/week.html", "X-Forwarded-For: 192.0.2.7", "X-Forwarded-Proto: http"}
-		against(b, func() measure { return rate(b, 1, bare.URL+"/door/decide", question...) }, func() measure { return rate(b, 1, s.URL()+"/door/decide", question...) })
+		question := []string{cookie, "X-Original-Method: GET", "X-Original-Uri: /rota/week.html", "X-Forwarded-For: 192.0.2.7",
+			"X-Forwarded-Proto: http"}
+		against(b, func() measure { return rate(b, 1, bare.URL+"/door/decide", question...) },
+			func() measure { return rate(b, 1, s.URL()+"/door/decide", question...) })
 	})
 }

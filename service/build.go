@@ -43,7 +43,10 @@ func (s *Service) build() {
 	bySession.Shuts = true
 	marker := session.NewMarker()
 	s.pages = pages.New(pages.Options{
-		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Factors: s.rooms.Factors, Keys: s.rooms.AccessKeys, Elsewhere: s.rooms.Elsewhere, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving, Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, SignIn: s.rooms.SignIn, Visitors: s.rooms.Visitors, Log: s.settings.Log,
+		People: s.rooms.People, Sessions: s.rooms.Sessions, Recovery: s.rooms.Recovery, Factors: s.rooms.Factors,
+		Keys: s.rooms.AccessKeys, Elsewhere: s.rooms.Elsewhere, Joining: s.rooms.Joining, Leaving: s.rooms.Leaving,
+		Shared: s.rooms.Shared, Passes: s.rooms.Passes, Events: s.rooms.Events, SignIn: s.rooms.SignIn, Visitors: s.rooms.Visitors,
+		Log:     s.settings.Log,
 		Beside:  func(name string) string { return inspect.Beside(name, s.settings.Policy) },
 		InPlace: s.inPlace, Lacks: s.policy.Lacks, Mails: s.settings.Mail != nil,
 		Mark: func(r *http.Request) string { return marker.Mark(s.pages.MarkOwner(r), time.Now()) },

@@ -44,7 +44,8 @@ func consoleRoutes(r chi.Router, mark func(r *http.Request) string) {
 		h.Set("Cache-Control", "private, no-store")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; font-src 'self'; img-src 'self' data:; connect-src 'self'; frame-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'self'")
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; font-src 'self'; "+
+			"img-src 'self' data:; connect-src 'self'; frame-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'self'")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin") // nobody who opened it in a window can look into it
 		head := `<head><base href="` + base + `"><meta name="style-nonce" content="` + nonce + `">`
 		if r.Header.Get("Sec-Fetch-Mode") == "navigate" && r.Header.Get("Sec-Fetch-Dest") == "document" {

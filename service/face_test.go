@@ -21,8 +21,11 @@ func faced(t *testing.T, more string) (s *Service, ask func(method, path, body s
 	t.Helper()
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"doors.yaml":      "roles: { keeper: }\nsources: [{ path: /, files: ./site }]\nunlisted: hide\ndoors:\n  - { path: [/, /lost, /entry, /sorry], admit: public }\n  - { path: /log, admit: { role: keeper } }\n  - { path: /secret, admit: signed-in, otherwise: hide }\n" + more,
-		"site/index.html": "first", "site/lost": "<h1>lost at sea</h1>", "site/entry": "the site's own entrance", "site/sorry": "sorry", "site/log": "the log", "site/secret": "a secret",
+		"doors.yaml": "roles: { keeper: }\nsources: [{ path: /, files: ./site }]\nunlisted: hide\ndoors:\n  - { path: [/, /lost, " +
+			"/entry, /sorry], admit: public }\n  - { path: /log, admit: { role: keeper } }\n  - { path: /secret, admit: signed-in, otherwise: " +
+			"hide }\n" + more,
+		"site/index.html": "first", "site/lost": "<h1>lost at sea</h1>", "site/entry": "the site's own entrance", "site/sorry": "sorry",
+		"site/log": "the log", "site/secret": "a secret",
 	} {
 		file := filepath.Join(dir, name)
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
@@ -34,7 +37,8 @@ func faced(t *testing.T, more string) (s *Service, ask func(method, path, body s
 	}
 	s = openedIn(t, dir)
 	for name, roles := range map[string][]string{"ines": {"keeper"}, "walt": nil} {
-		if _, err := s.rooms.People.Add(t.Context(), "test", people.NewAccount{Name: name, Password: "seven-brass-prisms", Roles: roles}); err != nil {
+		if _, err := s.rooms.People.Add(t.Context(), "test",
+			people.NewAccount{Name: name, Password: "seven-brass-prisms", Roles: roles}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -93,7 +97,8 @@ var signIn = func(name string) string {
 func TestPagesOfTheSitesOwn(t *testing.T) {
 	_, ask := faced(t, "pages: { sign-in: /entry?from=door, turned-away: /sorry, missing: /lost, recover: /nowhere }\n")
 	for path, want := range map[string]string{
-		"/log?day=1": "/entry?from=door&next=%2Flog%3Fday%3D1", "/door/sign-in?next=/log": "/entry?from=door&next=/log", "/door/account": "/entry?from=door&next=%2Fdoor%2Faccount",
+		"/log?day=1": "/entry?from=door&next=%2Flog%3Fday%3D1", "/door/sign-in?next=/log": "/entry?from=door&next=/log",
+		"/door/account": "/entry?from=door&next=%2Fdoor%2Faccount",
 	} {
 		if a := ask("GET", path, ""); a.StatusCode != 303 || a.Header.Get("Location") != want {
 			t.Errorf("%s: %d %s, want %s", path, a.StatusCode, a.Header.Get("Location"), want)
@@ -101,7 +106,8 @@ func TestPagesOfTheSitesOwn(t *testing.T) {
 	}
 	missing, hidden := ask("GET", "/nothing", ""), ask("GET", "/secret", "")
 	one, other := bodyOf(missing), bodyOf(hidden)
-	if missing.StatusCode != 404 || hidden.StatusCode != 404 || one != "<h1>lost at sea</h1>" || other != one || missing.Header.Get("Etag")+missing.Header.Get("Last-Modified") != "" {
+	if missing.StatusCode != 404 || hidden.StatusCode != 404 || one != "<h1>lost at sea</h1>" || other != one ||
+		missing.Header.Get("Etag")+missing.Header.Get("Last-Modified") != "" {
 		t.Errorf("%d %q %v, and hidden %d %q %v", missing.StatusCode, one, missing.Header, hidden.StatusCode, other, hidden.Header)
 	}
 	missing.Header.Del("Date")
@@ -126,8 +132,9 @@ func TestPagesOfTheSitesOwn(t *testing.T) {
 // Nobody is led in a circle where a page of the site's own is itself closed, everywhere or at one host.
 func TestPagesThatAreClosed(t *testing.T) {
 	for name, more := range map[string]string{
-		"everywhere":  "pages: { sign-in: /log, turned-away: /log }\n",
-		"at one host": "  - { path: [/entry, /sorry], host: example.com, admit: { role: keeper } }\npages: { sign-in: /entry, turned-away: /sorry }\n",
+		"everywhere": "pages: { sign-in: /log, turned-away: /log }\n",
+		"at one host": "  - { path: [/entry, /sorry], host: example.com, admit: { role: keeper } }\npages: { sign-in: /entry, turned-away: " +
+			"/sorry }\n",
 	} {
 		_, ask := faced(t, more)
 		for _, signed := range []bool{false, true} {
@@ -164,7 +171,8 @@ func TestPrivateEntrance(t *testing.T) {
 	_, ask := faced(t, "entrance: /keepers-only-7f3\njoining: { by: approval }\n")
 	const entrance = "/keepers-only-7f3"
 	gone := bodyOf(ask("GET", "/nothing", ""))
-	for _, path := range []string{"/door/sign-in", "/door/account", "/door/prove-again", "/door/console/", "/door/api/v1/status", "/secret", "/keepers-only-7f3/x", "/keepers-only-7f"} {
+	for _, path := range []string{"/door/sign-in", "/door/account", "/door/prove-again", "/door/console/", "/door/api/v1/status",
+		"/secret", "/keepers-only-7f3/x", "/keepers-only-7f"} {
 		a := ask("GET", path, "")
 		if text := bodyOf(a); a.StatusCode != 404 || text != gone {
 			t.Errorf("%s: %d\n%s", path, a.StatusCode, text)
@@ -173,7 +181,8 @@ func TestPrivateEntrance(t *testing.T) {
 	if a := ask("POST", "/door/sign-in", signIn("ines")); a.StatusCode != 404 {
 		t.Errorf("signing in at the usual address: %d", a.StatusCode)
 	}
-	for _, path := range []string{"/", "/door/recover", "/door/recover?asked", "/door/join", "/door/sign-out", "/door/recover?link=x", "/nothing", "/door/me"} {
+	for _, path := range []string{"/", "/door/recover", "/door/recover?asked", "/door/join", "/door/sign-out", "/door/recover?link=x",
+		"/nothing", "/door/me"} {
 		if a := ask("GET", path, ""); strings.Contains(bodyOf(a)+a.Header.Get("Location"), "7f3") {
 			t.Errorf("%s tells where the entrance is", path)
 		}

@@ -22,7 +22,8 @@ import (
 )
 
 // shown is what people do with what they can show beside a password.
-func shown(ctx context.Context, t *testing.T, s *Service, text string, leaves func(what string, do func() error, kinds ...activity.Kind), wrong func(do func() error) func() error, secret func(string)) {
+func shown(ctx context.Context, t *testing.T, s *Service, text string,
+	leaves func(what string, do func() error, kinds ...activity.Kind), wrong func(do func() error) func() error, secret func(string)) {
 	const password = "copper-kettle-moss"
 	r, from, page := s.rooms, sessions.Origin{Network: "192.0.2.7"}, factors.Page{Origin: "https://marram.example", Host: "marram.example"}
 	leaves("an account for that", func() error {

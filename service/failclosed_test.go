@@ -23,7 +23,8 @@ func TestRecordsThatCannotBeRead(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "doors.yaml")
 	text := "roles: {keeper: }\nkeyrings: {outer: {realm: Office}}\nsources: [{path: /, files: ./site}]\ndoors:\n" +
-		"  - {path: /, admit: public}\n  - {path: /log/**, admit: {role: keeper}}\n  - {path: /sensors/**, admit: {role: keeper}, ask: basic}\n  - {path: /office/**, admit: {keyring: outer}}\n"
+		"  - {path: /, admit: public}\n  - {path: /log/**, admit: {role: keeper}}\n  - {path: /sensors/**, admit: {role: keeper}, ask: " +
+		"basic}\n  - {path: /office/**, admit: {keyring: outer}}\n"
 	site := filepath.Join(dir, "site")
 	for _, page := range []string{"", "log", "sensors", "office"} {
 		if err := os.MkdirAll(filepath.Join(site, page), 0o755); err != nil {
@@ -37,12 +38,15 @@ func TestRecordsThatCannotBeRead(t *testing.T) {
 		t.Fatal(err)
 	}
 	fresh.File(t, filepath.Join(dir, "d", store.FileName))
-	s, err := Open(Settings{Policy: file, Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"), Log: slog.New(slog.DiscardHandler), Cost: cheap})
+	s, err := Open(Settings{
+		Policy: file, Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"), Log: slog.New(slog.DiscardHandler), Cost: cheap,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if _, err := s.rooms.People.Add(t.Context(), "test", people.NewAccount{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := s.rooms.People.Add(t.Context(), "test",
+		people.NewAccount{Name: "ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	ask := func(method, path, cookie, user string, form url.Values) *httptest.ResponseRecorder {

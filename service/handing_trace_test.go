@@ -15,7 +15,8 @@ import (
 )
 
 // handedOut is what leaves traces of shared passwords and passes.
-func handedOut(ctx context.Context, t *testing.T, s *Service, leaves func(what string, do func() error, kinds ...activity.Kind), wrong func(do func() error) func() error, secret func(string)) {
+func handedOut(ctx context.Context, t *testing.T, s *Service, leaves func(what string, do func() error, kinds ...activity.Kind),
+	wrong func(do func() error) func() error, secret func(string)) {
 	const password = "copper-kettle-moss"
 	secret(password)
 	of, from := s.rooms.Shared, shared.Origin{Network: "192.0.2.7"}

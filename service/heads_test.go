@@ -35,8 +35,11 @@ func clearServer(t testing.TB) *httptest.Server {
 // requests that are clear are answered, and the one that is not is refused.
 func TestHeadsAreFound(t *testing.T) {
 	s := clearServer(t)
-	bodies := []string{"", "x", "\r\n", "a: b\r\n folded\r\n\r\n", "GET / HTTP/1.1\r\nHost: x\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n\r\n", strings.Repeat("\r\n\t", 3000), strings.Repeat("0123456789", 20_000)}
-	fields := []string{"", "Accept: */*\r\n", "cookie: a=b\r\n", "Te: trailers\r\n", "Content-Lengths: 5\r\n", "Transfer-Encodings: chunked\r\n", "X-Content-Length: 1\r\n", "T: t\r\n", "C:\r\n", "X: " + strings.Repeat("y", 9000) + "\r\n"}
+	bodies := []string{"", "x", "\r\n", "a: b\r\n folded\r\n\r\n",
+		"GET / HTTP/1.1\r\nHost: x\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n\r\n", strings.Repeat("\r\n\t", 3000),
+		strings.Repeat("0123456789", 20_000)}
+	fields := []string{"", "Accept: */*\r\n", "cookie: a=b\r\n", "Te: trailers\r\n", "Content-Lengths: 5\r\n",
+		"Transfer-Encodings: chunked\r\n", "X-Content-Length: 1\r\n", "T: t\r\n", "C:\r\n", "X: " + strings.Repeat("y", 9000) + "\r\n"}
 	unclear := []string{
 		"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 5\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n",
 		"POST / HTTP/1.1\r\nhost: x\r\ntransfer-encoding: chunked\r\ncontent-length: 5\r\n\r\n0\r\n\r\n",
@@ -99,7 +102,8 @@ func TestHeadsAreFound(t *testing.T) {
 				t.Fatalf("seed %d: answer %d of %d: %v", seed, i+1, len(want), err)
 			}
 			body, _ := io.ReadAll(resp.Body)
-			if got := fmt.Sprintf("%d %s", resp.StatusCode, body); got != w && (w != "400 " || resp.StatusCode != 400 || !strings.Contains(got, "without guessing")) {
+			if got := fmt.Sprintf("%d %s", resp.StatusCode, body); got != w &&
+				(w != "400 " || resp.StatusCode != 400 || !strings.Contains(got, "without guessing")) {
 				t.Fatalf("seed %d: answer %d of %d is %.80q, not %.80q", seed, i+1, len(want), got, w)
 			}
 		}
@@ -113,7 +117,8 @@ func TestHeadsAreFound(t *testing.T) {
 // What net/http reads as one request and answers, readHead reads as the same head.
 func FuzzReadHead(f *testing.F) {
 	for _, head := range []string{
-		"GET / HTTP/1.1\r\nHost: x\r\n\r\n", "\r\nGET / HTTP/1.0\n\n", "GET / HTTP/1.1\r\nA: b\r\n c\r\n\r\nrest", "POST / HTTP/1.1\r\nContent-Length: 1\r\nTransfer-Encoding: chunked\r\n\r\n",
+		"GET / HTTP/1.1\r\nHost: x\r\n\r\n", "\r\nGET / HTTP/1.0\n\n", "GET / HTTP/1.1\r\nA: b\r\n c\r\n\r\nrest",
+		"POST / HTTP/1.1\r\nContent-Length: 1\r\nTransfer-Encoding: chunked\r\n\r\n",
 		"GET / HTTP/1.1\r\nHost: x\r\nA: b\r\n\r\n\r\n", "GET / HTTP/1.1\r\nA: \r\r\n\r\n", "GET / HTTP/1.1\r\nContent-Length : 1\r\n\r\n",
 	} {
 		f.Add([]byte(head))

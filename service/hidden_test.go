@@ -81,8 +81,8 @@ var missingPages = map[string]func(w http.ResponseWriter, r *http.Request){
 	"for everybody, with 200": func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "the application at ", r.URL.Path) },
 }
 
-// What is hidden behind a server is answered as the same server says of the same name when it is missing, and not hidden: whatever the name,
-// the method and what is accepted.
+// What is hidden behind a server is answered as the same server says of the same name when it is missing, and not hidden: whatever
+// the name, the method and what is accepted.
 func TestHiddenIsMissing(t *testing.T) {
 	behind := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header()["Date"] = nil
@@ -100,7 +100,8 @@ func TestHiddenIsMissing(t *testing.T) {
 		t.Cleanup(front.Close)
 		return front.URL
 	}
-	names := []string{"plan.html", "a", "Office", "it's", "o'brien & sons", "é", "<b>", "2026", ".env", "a.tar.gz", "'.html", "x/y/z", "x/", "ab-cd_ef",
+	names := []string{"plan.html", "a", "Office", "it's", "o'brien & sons", "é", "<b>", "2026", ".env", "a.tar.gz", "'.html", "x/y/z",
+		"x/", "ab-cd_ef",
 		"Storm-Petrel/nest 7.txt", "日誌"}
 	hiding, other := map[string]string{}, site("/hidden-elsewhere")
 	for _, name := range names {

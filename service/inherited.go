@@ -9,8 +9,9 @@ import (
 	"syscall"
 )
 
-// The system's service manager can hold the sockets on which the service listens, and hand them over at each start (sd_listen_fds(3): LISTEN_PID and
-// LISTEN_FDS). Who connects while the service is started anew then waits for a moment, and is not refused.
+// The system's service manager can hold the sockets on which the service listens, and hand them over at each start
+// (sd_listen_fds(3): LISTEN_PID and LISTEN_FDS). Who connects while the service is started anew then waits for a moment, and is not
+// refused.
 
 // inherited are the sockets that were handed over and are not taken yet.
 type inherited struct{ listeners []net.Listener }

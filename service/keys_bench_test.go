@@ -19,5 +19,6 @@ func BenchmarkBearer(b *testing.B) {
 		b.Fatal(err)
 	}
 	page := s.URL() + "/rota/week.html"
-	against(b, func() measure { return rate(b, 1, page, "Cookie: ostiarius-session="+s.token) }, func() measure { return rate(b, 1, page, "Authorization: Bearer "+key) })
+	against(b, func() measure { return rate(b, 1, page, "Cookie: ostiarius-session="+s.token) },
+		func() measure { return rate(b, 1, page, "Authorization: Bearer "+key) })
 }

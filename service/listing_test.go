@@ -19,8 +19,10 @@ func TestListing(t *testing.T) {
 		dir := t.TempDir()
 		for name, text := range map[string]string{
 			"site/index.html": "home", "site/downloads/b.txt": "b", "site/downloads/A.txt": "aa", "site/downloads/a b&<c>.txt": "c",
-			"site/downloads/.secret": "d", "site/downloads/closed.txt": "e", "site/downloads/hidden.txt": "f", "site/downloads/más/x.bin": strings.Repeat("x", 1_234_567),
-			"site/downloads/with/index.html": "with", "site/empty/.keep": "", "site/kit/deep/first é?.pdf": "1", "site/kit/zz/last.pdf": "2", "outside.txt": "outside", "site/mixed/hidden/a.txt": "h",
+			"site/downloads/.secret": "d", "site/downloads/closed.txt": "e", "site/downloads/hidden.txt": "f",
+			"site/downloads/más/x.bin":       strings.Repeat("x", 1_234_567),
+			"site/downloads/with/index.html": "with", "site/empty/.keep": "", "site/kit/deep/first é?.pdf": "1", "site/kit/zz/last.pdf": "2",
+			"outside.txt": "outside", "site/mixed/hidden/a.txt": "h",
 		} {
 			file := filepath.Join(dir, name)
 			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
@@ -78,7 +80,8 @@ doors:
 	for _, l := range links {
 		got = append(got, strings.Join(l[1:], " "))
 	}
-	want := "./m%C3%A1s/ más/ Folder|./with/ with/ Folder|./a%20b&amp;%3Cc%3E.txt a b&amp;&lt;c&gt;.txt 1 B|./A.txt A.txt 2 B|./b.txt b.txt 1 B"
+	want := "./m%C3%A1s/ más/ Folder|./with/ with/ Folder|./a%20b&amp;%3Cc%3E.txt a b&amp;&lt;c&gt;.txt 1 B|./A.txt A.txt 2 B|./b.txt " +
+		"b.txt 1 B"
 	if shown := strings.Join(got, "|"); a.Code != 200 || shown != want {
 		t.Errorf("%d\n%s\n%s", a.Code, shown, want)
 	}
@@ -98,13 +101,16 @@ doors:
 		{"POST", "/downloads/", "GET and HEAD", 405}, {"GET", "/nothing/", "Not found", 404}, {"GET", "/downloads/with/", "with", 200},
 		{"GET", "/downloads", "", 303}, {"GET", "/downloads/.secret/", "Not found", 404},
 	} {
-		if a := ask(with, test.method, test.path); a.Code != test.status && !(test.status == 303 && a.Code/100 == 3) || !strings.Contains(a.Body.String(), test.says) {
+		if a := ask(with, test.method, test.path); a.Code != test.status && !(test.status == 303 && a.Code/100 == 3) ||
+			!strings.Contains(a.Body.String(), test.says) {
 			t.Errorf("%s %s: %d %.300s", test.method, test.path, a.Code, a.Body)
 		}
 	}
 
 	// Where people are led.
-	for s, want := range map[*Service][2]string{without: {"/kit/deep/first%20%C3%A9%3F.pdf", "nothing answers at /kit/"}, with: {"/kit/", ""}} {
+	for s, want := range map[*Service][2]string{
+		without: {"/kit/deep/first%20%C3%A9%3F.pdf", "nothing answers at /kit/"}, with: {"/kit/", ""},
+	} {
 		if at := policy.Opened(s.policy.Book(), policy.Shared, "press-kit"); at != want[0] {
 			t.Errorf("led to %s, want %s", at, want[0])
 		}
@@ -112,12 +118,15 @@ doors:
 			t.Errorf("check says %q, want %q", says, want[1])
 		}
 	}
-	for path, want := range map[string]string{"/kit": "/kit/deep/first%20%C3%A9%3F.pdf", "/downloads/b.txt": "/downloads/b.txt", "/nothing": "/nothing", "/mixed": "/mixed"} {
+	for path, want := range map[string]string{
+		"/kit": "/kit/deep/first%20%C3%A9%3F.pdf", "/downloads/b.txt": "/downloads/b.txt", "/nothing": "/nothing", "/mixed": "/mixed",
+	} {
 		if at := policy.LinkTo(without.policy.Book(), path); at != want {
 			t.Errorf("a link to %s leads to %s, want %s", path, at, want)
 		}
 	}
-	if says := found(with, "listed-to-all"); !strings.Contains(says, "/downloads/, /downloads/más/, /empty/") || strings.Contains(says, "/kit") {
+	if says := found(with, "listed-to-all"); !strings.Contains(says, "/downloads/, /downloads/más/, /empty/") ||
+		strings.Contains(says, "/kit") {
 		t.Errorf("check says %q", says)
 	}
 }

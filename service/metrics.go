@@ -31,16 +31,23 @@ func newMetrics(version string) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
 		judging: prometheus.NewHistogram(prometheus.HistogramOpts{
-			Name: "ostiarius_judging_seconds", Help: "How long it took to judge a request, without answering it.", Buckets: []float64{1e-5, 3e-5, 1e-4, 1e-3, 1e-2, 0.1, 1, 10},
+			Name: "ostiarius_judging_seconds", Help: "How long it took to judge a request, without answering it.",
+			Buckets: []float64{1e-5, 3e-5, 1e-4, 1e-3, 1e-2, 0.1, 1, 10},
 		}),
 		behind: prometheus.NewHistogramVec(prometheus.HistogramOpts{
-			Name: "ostiarius_upstream_seconds", Help: "After how long a server behind began to answer.", Buckets: []float64{0.001, 0.005, 0.02, 0.1, 0.5, 2, 10, 30},
+			Name: "ostiarius_upstream_seconds", Help: "After how long a server behind began to answer.",
+			Buckets: []float64{0.001, 0.005, 0.02, 0.1, 0.5, 2, 10, 30},
 		}, []string{"proxy"}),
-		failures: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ostiarius_upstream_failures_total", Help: "Requests that a server behind did not answer."}, []string{"proxy"}),
+		failures: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "ostiarius_upstream_failures_total", Help: "Requests that a server behind did not answer.",
+		}, []string{"proxy"}),
 	}
-	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "ostiarius_build_info", Help: "1, with the version.", ConstLabels: prometheus.Labels{"version": version}})
+	build := prometheus.NewGauge(prometheus.GaugeOpts{
+		Name: "ostiarius_build_info", Help: "1, with the version.", ConstLabels: prometheus.Labels{"version": version},
+	})
 	build.Set(1)
-	m.registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), build, m.judging, m.behind, m.failures)
+	m.registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), build,
+		m.judging, m.behind, m.failures)
 	m.handler = promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})
 	return m
 }
@@ -55,7 +62,8 @@ func (m *metrics) took(proxy string, d time.Duration, answered bool) {
 }
 
 // read adds what is looked up when somebody asks.
-func (m *metrics) read(r *rooms.Rooms, p *inforce.Policy, waiting func() int, messages func(context.Context) (map[message.State]int, error)) {
+func (m *metrics) read(r *rooms.Rooms, p *inforce.Policy, waiting func() int,
+	messages func(context.Context) (map[message.State]int, error)) {
 	counter := func(name, help string, labels prometheus.Labels, n func() float64) {
 		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help, ConstLabels: labels}, n))
 	}
@@ -76,7 +84,8 @@ func (m *metrics) read(r *rooms.Rooms, p *inforce.Policy, waiting func() int, me
 		"wrong":  func() int64 { return r.SignIn.Tries().Wrong },
 		"slowed": func() int64 { return r.SignIn.Tries().Slowed },
 	} {
-		counter("ostiarius_password_tries_total", "Tries at the password of an account, by what they came to.", prometheus.Labels{"result": result}, func() float64 { return float64(n()) })
+		counter("ostiarius_password_tries_total", "Tries at the password of an account, by what they came to.",
+			prometheus.Labels{"result": result}, func() float64 { return float64(n()) })
 	}
 	gauge("ostiarius_hashing_waiting", "Passwords that wait to be compared.", func() float64 { return float64(waiting()) })
 	gauge("ostiarius_policy_version", "The version of the policy in force.", func() float64 { return float64(p.Version()) })
@@ -86,7 +95,8 @@ func (m *metrics) read(r *rooms.Rooms, p *inforce.Policy, waiting func() int, me
 		}
 		return 0
 	})
-	gauge("ostiarius_unwritten", "What was taken away and could not be written down yet.", func() float64 { return float64(len(r.Endings.Words())) })
+	gauge("ostiarius_unwritten", "What was taken away and could not be written down yet.",
+		func() float64 { return float64(len(r.Endings.Words())) })
 	m.registry.MustRegister(&recorded{rooms: r, messages: messages})
 }
 

@@ -100,7 +100,8 @@ func (s *Service) Serve(ctx context.Context) error {
 		}
 		front := boundListener{l, bound, s.settings.Front, s.spare, s.cert == nil, &open}
 		if s.cert == nil {
-			serve(server(), headedListener{s.asking(front, mark == nil, func(c net.Conn) bool { return s.settings.Front.Trusts(guard.PeerOf(c)) }, guard.ConnContext)})
+			serve(server(), headedListener{s.asking(front, mark == nil,
+				func(c net.Conn) bool { return s.settings.Front.Trusts(guard.PeerOf(c)) }, guard.ConnContext)})
 			return
 		}
 		one, two := byProtocol(front, s.cert.config(), s.settings.Log)
@@ -118,7 +119,8 @@ func (s *Service) Serve(ctx context.Context) error {
 		server := siteServer(s.handler, log)
 		connected := server.ConnContext
 		server.ConnContext = func(ctx context.Context, c net.Conn) context.Context { return guard.OnSocket(connected(ctx, c)) }
-		serve(server, headedListener{s.asking(boundListener{s.front, throttle.NewBound(most, most), s.settings.Front, s.spare, true, &open}, true, func(net.Conn) bool { return true },
+		serve(server, headedListener{s.asking(boundListener{s.front, throttle.NewBound(most, most), s.settings.Front, s.spare, true,
+			&open}, true, func(net.Conn) bool { return true },
 			func(ctx context.Context, c net.Conn) context.Context {
 				return guard.OnSocket(guard.ConnContext(ctx, c))
 			})})
@@ -128,7 +130,10 @@ func (s *Service) Serve(ctx context.Context) error {
 	}
 	if s.plain != nil {
 		_, port, _ := net.SplitHostPort(s.listener.Addr().String())
-		serve(&http.Server{Handler: s.challenges(toHTTPS(port, s.meant)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second, MaxHeaderBytes: maxHeader, ErrorLog: log}, boundListener{s.plain, bound, s.settings.Front, s.spare, true, &open})
+		serve(&http.Server{
+			Handler: s.challenges(toHTTPS(port, s.meant)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 15 * time.Second,
+			MaxHeaderBytes: maxHeader, ErrorLog: log,
+		}, boundListener{s.plain, bound, s.settings.Front, s.spare, true, &open})
 	}
 	if s.fastcgi != nil {
 		go func() { failed <- authorizer.Serve(s.fastcgi, s.beside, s.settings.Log) }()
@@ -160,7 +165,8 @@ func (s *Service) Serve(ctx context.Context) error {
 	if s.listener != nil {
 		s.settings.Log.Info("listening", "address", s.URL(), "version", s.settings.Version, "open files", openFiles())
 		if most := openFiles(); most > 0 && most < filesForEach*s.connections()+ownFiles {
-			s.settings.Log.Warn("fewer files may be open than connections are taken, so that some may be told to try again; raise the limit (LimitNOFILE, ulimit -n) or lower --connections", "open files", most, "connections", s.connections())
+			s.settings.Log.Warn("fewer files may be open than connections are taken, so that some may be told to try again; raise the limit "+
+				"(LimitNOFILE, ulimit -n) or lower --connections", "open files", most, "connections", s.connections())
 		}
 	}
 	var err error
@@ -201,14 +207,17 @@ func (s *Service) Serve(ctx context.Context) error {
 }
 
 // asking has the questions of peers answered that come to a listener, if any may ask there.
-func (s *Service) asking(l net.Listener, may bool, peer func(net.Conn) bool, base func(context.Context, net.Conn) context.Context) net.Listener {
+func (s *Service) asking(l net.Listener, may bool, peer func(net.Conn) bool,
+	base func(context.Context, net.Conn) context.Context) net.Listener {
 	if !may || s.settings.Beside == "" {
 		return l
 	}
-	return newAsking(l, s.beside.At, peer, s.handler, func(c net.Conn) context.Context { return base(context.Background(), c) }, s.settings.Log)
+	return newAsking(l, s.beside.At, peer, s.handler, func(c net.Conn) context.Context { return base(context.Background(), c) },
+		s.settings.Log)
 }
 
-// finish takes no more connections, and gives those that were taken just now a moment to be answered: a server that is told to shut down closes them.
+// finish takes no more connections, and gives those that were taken just now a moment to be answered: a server that is told to shut
+// down closes them.
 func finish(servers []*http.Server, listeners []net.Listener, open *atomic.Int64) {
 	for _, l := range listeners {
 		l.Close()

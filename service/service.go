@@ -210,12 +210,14 @@ func Open(settings Settings) (s *Service, err error) {
 	}
 	if settings.Authorizer != "" {
 		if s.fastcgi, err = listen(handed, settings.Authorizer, mostUntaken); err != nil {
-			return s, fmt.Errorf("cannot listen on %s for web servers that ask by FastCGI: %w; choose another address with --authorizer", settings.Authorizer, err)
+			return s, fmt.Errorf("cannot listen on %s for web servers that ask by FastCGI: %w; choose another address with --authorizer",
+				settings.Authorizer, err)
 		}
 	}
 	if settings.Site == nil { // or the program listens itself
 		if s.listener, err = listen(handed, settings.Listen, mostUntaken); errors.Is(err, syscall.EADDRINUSE) {
-			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 for any free one", settings.Listen)
+			return s, fmt.Errorf("the address %s is taken by another program; choose another port with --listen, such as --listen localhost:0 "+
+				"for any free one", settings.Listen)
 		} else if err != nil {
 			return s, fmt.Errorf("cannot listen on %s: %w; choose another address with --listen", settings.Listen, err)
 		}
@@ -231,17 +233,21 @@ func Open(settings Settings) (s *Service, err error) {
 		}
 	}
 	for _, l := range handed.left() {
-		settings.Log.Warn("a socket was handed over on which nothing listens; name its address with --listen, --redirect-http or --console, or take it out of the unit", "address", l.Addr())
+		settings.Log.Warn("a socket was handed over on which nothing listens; name its address with --listen, --redirect-http or "+
+			"--console, or take it out of the unit", "address", l.Addr())
 		l.Close()
 	}
 	s.spare = newSpare(settings.Log, func() { s.policy.ShedIdle() })
-	spent := &source.Spent{Shed: func() { s.spare.shed() }, Answer: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) }}
+	spent := &source.Spent{
+		Shed: func() { s.spare.shed() }, Answer: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) },
+	}
 	s.policy, err = inforce.Open(context.Background(), inforce.Options{
 		File: settings.Policy, Store: s.store, Missing: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.pages.Missing(w, r) }),
 		Lister: func(w http.ResponseWriter, r *http.Request, entries []source.Entry, more bool) {
 			s.pages.Listing(w, r, entries, more)
 		}, Log: settings.Log, Site: settings.Site, Checks: settings.Checks,
-		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions, MetricsFrom: settings.MetricsFrom,
+		Quiet: cmp.Or(settings.PolicyQuiet, usualQuiet), Copy: filepath.Join(settings.Data, "policy.before"), Keep: settings.KeepVersions,
+		MetricsFrom: settings.MetricsFrom,
 		Proxying: source.ProxyOptions{
 			Own: visitor.OwnCookie, Itself: s.itself(), RefuseOdd: settings.RefuseOdd,
 			Failed: func(w http.ResponseWriter, r *http.Request, status int) { s.pages.Upstream(w, r, status) },
@@ -273,12 +279,14 @@ func Open(settings Settings) (s *Service, err error) {
 		}
 	}
 	if settings.AccessLog != "" {
-		if s.access, err = access.Open(settings.AccessLog, settings.AccessForm, func(what string, err error) { settings.Log.Error(what, "error", err) }); err != nil {
+		if s.access, err = access.Open(settings.AccessLog, settings.AccessForm,
+			func(what string, err error) { settings.Log.Error(what, "error", err) }); err != nil {
 			return s, err
 		}
 	}
 	if settings.KeepDecisions > 0 {
-		if s.decided, err = decisions.Open(filepath.Join(settings.Data, "decisions"), settings.KeepDecisions, time.Now, func(what string, err error) { settings.Log.Error(what, "error", err) }); err != nil {
+		if s.decided, err = decisions.Open(filepath.Join(settings.Data, "decisions"), settings.KeepDecisions, time.Now,
+			func(what string, err error) { settings.Log.Error(what, "error", err) }); err != nil {
 			return s, err
 		}
 	}
@@ -296,7 +304,9 @@ func (s *Service) Reopen() error {
 
 // itself is what of the service no source may give away or lead to.
 func (s *Service) itself() inspect.Own {
-	own := inspect.Own{ConsoleApart: s.apart.isSet(), Paths: append([]string{s.settings.Data}, s.settings.Private...), Socket: s.settings.socket()}
+	own := inspect.Own{
+		ConsoleApart: s.apart.isSet(), Paths: append([]string{s.settings.Data}, s.settings.Private...), Socket: s.settings.socket(),
+	}
 	if s.settings.Key != "" {
 		own.Paths = append(own.Paths, s.settings.Key)
 	}
@@ -394,8 +404,10 @@ func (s *Service) Status() client.Status {
 		pending = &client.Pending{Since: p.Since, Why: p.Why, Stuck: p.Stuck}
 	}
 	return client.Status{
-		Pending: pending, Version: s.settings.Version, Site: house.Book.Site, Started: s.started, URL: s.publicURL(), Console: strings.TrimSuffix(s.ConsoleURL(), house.Book.Prefix+"/console/"),
-		Policy: s.policy.File(), PolicyVersion: house.Version, Doors: house.Book.Entries, Findings: append([]policy.Finding{}, s.policy.Rejected()...),
+		Pending: pending, Version: s.settings.Version, Site: house.Book.Site, Started: s.started, URL: s.publicURL(),
+		Console: strings.TrimSuffix(s.ConsoleURL(), house.Book.Prefix+"/console/"),
+		Policy:  s.policy.File(), PolicyVersion: house.Version, Doors: house.Book.Entries,
+		Findings: append([]policy.Finding{}, s.policy.Rejected()...),
 	}
 }
 

@@ -18,7 +18,8 @@ import (
 )
 
 // sold is what leaves traces of what a shop tells, of who has what for that, and of who is told of it.
-func sold(ctx context.Context, t *testing.T, s *Service, leaves func(what string, do func() error, kinds ...activity.Kind), wrong func(do func() error) func() error, secret func(string)) {
+func sold(ctx context.Context, t *testing.T, s *Service, leaves func(what string, do func() error, kinds ...activity.Kind),
+	wrong func(do func() error) func() error, secret func(string)) {
 	books := s.rooms.Events
 	var signs signature.Secret
 	sent := 0
@@ -30,7 +31,8 @@ func sold(ctx context.Context, t *testing.T, s *Service, leaves func(what string
 			}
 			sent++
 			now, id := time.Now(), fmt.Sprint("m", sent)
-			if err := books.Take(ctx, signature.Head{ID: id, Timestamp: fmt.Sprint(now.Unix()), Signature: signs.Sign(id, now, body)}, body, "192.0.2.80"); err != nil {
+			if err := books.Take(ctx, signature.Head{ID: id, Timestamp: fmt.Sprint(now.Unix()), Signature: signs.Sign(id, now, body)}, body,
+				"192.0.2.80"); err != nil {
 				return err
 			}
 			return books.CarryOut(ctx)

@@ -18,7 +18,8 @@ func openSocket(path string) (net.Listener, error) {
 	}
 	if conn, err := net.Dial("unix", path); err == nil {
 		conn.Close()
-		return nil, fmt.Errorf("another service is running on the data directory %s; stop it, or choose another directory with --data", filepath.Dir(path))
+		return nil, fmt.Errorf("another service is running on the data directory %s; stop it, or choose another directory with --data",
+			filepath.Dir(path))
 	}
 	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err

@@ -12,8 +12,9 @@ import (
 	"time"
 )
 
-// When the process has as many files and connections open as the system allows, no more connections can be taken. A spare keeps one descriptor, which
-// is lent to tell whoever comes then that there is no room, and lets go of connections that nobody uses at the moment.
+// When the process has as many files and connections open as the system allows, no more connections can be taken. A spare keeps one
+// descriptor, which is lent to tell whoever comes then that there is no room, and lets go of connections that nobody uses at the
+// moment.
 type spare struct {
 	mu   sync.Mutex
 	file *os.File
@@ -55,7 +56,8 @@ func (s *spare) shed() bool {
 		return false
 	}
 	if time.Since(s.shedAt) > time.Minute {
-		s.log.Error("as many files and connections are open as the system allows; idle ones are closed, and who comes meanwhile is told to try again", "open files", openFiles())
+		s.log.Error("as many files and connections are open as the system allows; idle ones are closed, and who comes meanwhile is told to "+
+			"try again", "open files", openFiles())
 	}
 	s.shedAt = time.Now()
 	s.behind()
@@ -68,12 +70,15 @@ func (s *spare) shed() bool {
 
 // isSpent reports whether an error says that no more may be open.
 func isSpent(err error) bool {
-	return errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) || errors.Is(err, syscall.ENOBUFS) || errors.Is(err, syscall.ENOMEM)
+	return errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) || errors.Is(err, syscall.ENOBUFS) ||
+		errors.Is(err, syscall.ENOMEM)
 }
 
-const noRoom = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 2\r\nCache-Control: no-store\r\nConnection: close\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: 51\r\n\r\nToo much is open at the moment. Please try again.\r\n"
+const noRoom = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 2\r\nCache-Control: no-store\r\nConnection: close\r\nContent-Type: " +
+	"text/plain; charset=utf-8\r\nContent-Length: 51\r\n\r\nToo much is open at the moment. Please try again.\r\n"
 
-// turnAway takes the connection that waits longest, if there is one, tells it that there is no room, and closes it. With speaks, it can be told in HTTP.
+// turnAway takes the connection that waits longest, if there is one, tells it that there is no room, and closes it. With speaks, it
+// can be told in HTTP.
 func (s *spare) turnAway(l net.Listener, speaks bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

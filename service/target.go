@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// HTTP/2 has no request line, so what stands in :path is not read as one; a server behind would read it so. What could not stand in a request line
-// is refused, and so is a request that names two hosts (RFC 9113, sections 8.1.1 and 8.3.1).
+// HTTP/2 has no request line, so what stands in :path is not read as one; a server behind would read it so. What could not stand in
+// a request line is refused, and so is a request that names two hosts (RFC 9113, sections 8.1.1 and 8.3.1).
 func wrongTarget(r *http.Request) string {
 	target := r.RequestURI
 	for i := 0; i < len(target); i++ {
@@ -28,7 +28,8 @@ func wrongTarget(r *http.Request) string {
 	return ""
 }
 
-// A stream is the ResponseWriter of a request of HTTP/2, whose connection may be alive while nothing is taken of this one answer. It is hung up on then.
+// A stream is the ResponseWriter of a request of HTTP/2, whose connection may be alive while nothing is taken of this one answer.
+// It is hung up on then.
 type stream struct {
 	http.ResponseWriter
 	conn  *http.ResponseController

@@ -32,12 +32,14 @@ import (
 func TestEverythingLeavesATrace(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "doors.yaml")
-	text := "roles: {keeper: , member: }\nitems: {year: {role: member, for: 365d}}\nreminders: 2d\nkeyrings: {outer: }\nshared: {kit: }\npasses: {files: {networks: 1}}\ndoors: [{path: /log, admit: {role: keeper}}]\n"
+	text := "roles: {keeper: , member: }\nitems: {year: {role: member, for: 365d}}\nreminders: 2d\nkeyrings: {outer: }\nshared: {kit: " +
+		"}\npasses: {files: {networks: 1}}\ndoors: [{path: /log, admit: {role: keeper}}]\n"
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	fresh.File(t, filepath.Join(dir, "d", store.FileName))
-	s, err := Open(Settings{Policy: file, Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"), Log: slog.New(slog.DiscardHandler), Cost: cheap, Telling: telling.Rules{Hosts: []string{"desk.example"}},
+	s, err := Open(Settings{Policy: file, Listen: "127.0.0.1:0", Data: filepath.Join(dir, "d"), Log: slog.New(slog.DiscardHandler),
+		Cost: cheap, Telling: telling.Rules{Hosts: []string{"desk.example"}},
 		MailNotices: map[message.Kind]bool{message.AddressChanged: true}})
 	if err != nil {
 		t.Fatal(err)
@@ -97,7 +99,8 @@ func TestEverythingLeavesATrace(t *testing.T) {
 		return err
 	}, activity.AccountAdded)
 	notes, same := "keeps the rota", "ines"
-	leaves("an edit", func() error { _, err := r.People.Edit(ctx, "test", "ines", people.Edit{Notes: &notes}); return err }, activity.AccountChanged)
+	leaves("an edit", func() error { _, err := r.People.Edit(ctx, "test", "ines", people.Edit{Notes: &notes}); return err },
+		activity.AccountChanged)
 	leaves("an edit without a change", func() error {
 		_, err := r.People.Edit(ctx, "test", "ines", people.Edit{Notes: &notes, Name: &same})
 		return err
@@ -107,7 +110,8 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	leaves("a wrong password", wrong(func() error { return signIn("ines", "by-mistake") }), activity.SignInFailed)
 	leaves("a name that nobody has", wrong(func() error { return signIn("by-mistake", secret) }), activity.SignInFailed)
 	leaves("signing in", func() error { return signIn("ines", secret) }, activity.SignIn)
-	leaves("a wrong proof", wrong(func() error { _, err := r.SignIn.ProveAgain(ctx, token, "by-mistake", from); return err }), activity.ProofFailed)
+	leaves("a wrong proof", wrong(func() error { _, err := r.SignIn.ProveAgain(ctx, token, "by-mistake", from); return err }),
+		activity.ProofFailed)
 	leaves("a proof", func() error {
 		fresh, err := r.SignIn.ProveAgain(ctx, token, secret, from)
 		if err == nil {
@@ -116,7 +120,12 @@ func TestEverythingLeavesATrace(t *testing.T) {
 		}
 		return err
 	}, activity.ProvenAgain)
-	leaves("a change with a wrong password", wrong(func() error { _, err := r.SignIn.ChangePassword(ctx, token, "by-mistake", other, from); return err }), activity.PasswordChangeFailed)
+	leaves("a change with a wrong password",
+		wrong(func() error {
+			_, err := r.SignIn.ChangePassword(ctx, token, "by-mistake", other,
+				from)
+			return err
+		}), activity.PasswordChangeFailed)
 	leaves("a change of the password", func() error {
 		in, err := r.SignIn.ChangePassword(ctx, token, secret, other, from)
 		token = in.Token
@@ -133,7 +142,8 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	}, activity.LinkMade)
 	leaves("the use of a link", func() error { return r.People.UseLink(ctx, link, other, "", "") }, activity.PasswordSet)
 	leaves("signing in again", func() error { return signIn("ines", other) }, activity.SignIn)
-	leaves("an end of the session", func() error { return r.Sessions.EndOne(ctx, "test", r.Sessions.Handle(token), nil) }, activity.SessionEnded)
+	leaves("an end of the session", func() error { return r.Sessions.EndOne(ctx, "test", r.Sessions.Handle(token), nil) },
+		activity.SessionEnded)
 	// Without a session other things end: links, marks, sign-ins under way.
 	leaves("an end of no session", func() error {
 		a, err := r.People.Find(ctx, "ines")
@@ -178,7 +188,8 @@ func TestEverythingLeavesATrace(t *testing.T) {
 		return err
 	}))
 	address := "walt@marram.example"
-	if _, err := r.People.Add(ctx, "test", people.NewAccount{Name: "walt", Email: address, Password: secret, Roles: []string{"keeper"}}); err != nil {
+	if _, err := r.People.Add(ctx, "test",
+		people.NewAccount{Name: "walt", Email: address, Password: secret, Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	last++ // the account
@@ -202,7 +213,8 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	leaves("a message that is shown", func() error { _, _, err := r.Mail.Reveal(ctx, "test", mailed().ID); return err }, activity.MessageShown)
 	leaves("a message that is tried again", func() error { return r.Mail.Retry(ctx, "test", mailed().ID) }, activity.MessageRetried)
 	leaves("a message that is dropped", func() error { return r.Mail.Drop(ctx, "test", mailed().ID) }, activity.MessageDropped)
-	leaves("a wish for another address", func() error { return r.Recovery.AskChange(ctx, "walt", "w@marram.example", "", "") }, activity.AddressAsked)
+	leaves("a wish for another address", func() error { return r.Recovery.AskChange(ctx, "walt", "w@marram.example", "", "") },
+		activity.AddressAsked)
 	follow := func() error {
 		_, token, _ := strings.Cut(mailed().Link, "link=")
 		a, err := r.People.Find(ctx, "walt")
@@ -265,7 +277,9 @@ func TestEverythingLeavesATrace(t *testing.T) {
 	walked(ctx, t, s, leaves, wrong, func(secret string) { tokens = append(tokens, secret) })
 	shown(ctx, t, s, text, leaves, wrong, func(secret string) { tokens = append(tokens, secret) })
 	// With a mail server, in package mail; through a door, in package rooms; by a file, in package inforce; by a command, in package backup.
-	for _, elsewhere := range []activity.Kind{activity.MessageTest, activity.MessageFailed, activity.PassDownloaded, activity.PassUsedUp, activity.GuaranteeBroken, activity.RecordsRestored, activity.ElsewhereFailed, activity.ElsewhereAdded, activity.ElsewhereRemoved} {
+	for _, elsewhere := range []activity.Kind{activity.MessageTest, activity.MessageFailed, activity.PassDownloaded,
+		activity.PassUsedUp, activity.GuaranteeBroken, activity.RecordsRestored, activity.ElsewhereFailed, activity.ElsewhereAdded,
+		activity.ElsewhereRemoved} {
 		seen[elsewhere] = true
 	}
 	door := &policy.Door{Written: "/log", Admit: policy.Demand{Kind: policy.Nobody}}

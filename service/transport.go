@@ -190,15 +190,16 @@ func strict(lasts time.Duration, secure func(*http.Request) bool, meant func(hos
 	value := fmt.Sprintf("max-age=%d", int(lasts.Seconds()))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		host := hostOf(r.Host)
-		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" && !strings.HasSuffix(host, ".localhost") && secure(r) && meant(host) {
+		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" && !strings.HasSuffix(host, ".localhost") && secure(r) &&
+			meant(host) {
 			w.Header().Set("Strict-Transport-Security", value)
 		}
 		h.ServeHTTP(w, r)
 	})
 }
 
-// meant reports whether a host name is one of the site: of its certificate, of its address (--url), or of a source of the policy. Without certificate
-// and address it is not known which are meant, and all are.
+// meant reports whether a host name is one of the site: of its certificate, of its address (--url), or of a source of the policy.
+// Without certificate and address it is not known which are meant, and all are.
 func (s *Service) meant(host string) bool {
 	said := false
 	if s.cert != nil {
@@ -333,7 +334,8 @@ func (s *Service) checkTransport() error {
 			return fmt.Errorf("%q is no address to listen on; write HOST:PORT, such as localhost:8460", address)
 		}
 		if ip, err := netip.ParseAddr(host); host != "localhost" && (err != nil || !ip.IsLoopback()) {
-			return fmt.Errorf("plain HTTP is served on loopback only, and %s is not; give --tls-cert and --tls-key, or --plain-http if a server in front speaks HTTPS", address)
+			return fmt.Errorf("plain HTTP is served on loopback only, and %s is not; give --tls-cert and --tls-key, or --plain-http if a "+
+				"server in front speaks HTTPS", address)
 		}
 	}
 	return nil

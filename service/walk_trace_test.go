@@ -13,7 +13,8 @@ import (
 )
 
 // walked is what leaves traces of walks through the site, and of what they have found.
-func walked(ctx context.Context, t *testing.T, s *Service, leaves func(what string, do func() error, kinds ...activity.Kind), wrong func(do func() error) func() error, secret func(string)) {
+func walked(ctx context.Context, t *testing.T, s *Service, leaves func(what string, do func() error, kinds ...activity.Kind),
+	wrong func(do func() error) func() error, secret func(string)) {
 	walks, room := s.rooms.Walks, s.rooms.Patrols
 	id := ""
 	leaves("a walk", func() error {
@@ -33,7 +34,9 @@ func walked(ctx context.Context, t *testing.T, s *Service, leaves func(what stri
 	}
 	var number int64
 	leaves("a patrol", func() (err error) {
-		number, err = s.store.AddPatrol(ctx, store.Patrol{Began: time.Now(), Ended: time.Now(), By: "test", Found: 1, Fresh: 1, Result: string(text)}, 20, nil, store.Activity{At: time.Now(), Kind: activity.PatrolMade, AccountID: store.NoAccount, Actor: "test"})
+		number, err = s.store.AddPatrol(ctx,
+			store.Patrol{Began: time.Now(), Ended: time.Now(), By: "test", Found: 1, Fresh: 1, Result: string(text)}, 20, nil,
+			store.Activity{At: time.Now(), Kind: activity.PatrolMade, AccountID: store.NoAccount, Actor: "test"})
 		return err
 	}, activity.PatrolMade)
 	accept := func(key, reason string, until time.Time) func() error {

@@ -24,12 +24,16 @@ type accessKeyRow struct {
 	UsedFrom string `db:"used_from"`
 }
 
-const accessKeyColumns = `access_keys.hash AS hash, account_id, access_keys.name AS name, roles, networks, access_keys.made_at AS made_at, access_keys.made_by AS made_by, until_at, used_at, used_from`
+const accessKeyColumns = `access_keys.hash AS hash, account_id, access_keys.name AS name, roles, networks, access_keys.made_at AS ` +
+	`made_at, access_keys.made_by AS made_by, until_at, used_at, used_from`
 
 const allRoles = "*"
 
 func (r accessKeyRow) key() (k accesskey.Key, err error) {
-	k = accesskey.Key{Account: r.Account, Name: r.Name, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, Until: moment(r.Until), UsedAt: moment(r.UsedAt), UsedFrom: r.UsedFrom}
+	k = accesskey.Key{
+		Account: r.Account, Name: r.Name, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, Until: moment(r.Until), UsedAt: moment(r.UsedAt),
+		UsedFrom: r.UsedFrom,
+	}
 	if k.Hash, err = unhex(r.Hash); err != nil {
 		return k, err
 	}
@@ -57,7 +61,8 @@ func (s *Store) AddAccessKey(ctx context.Context, k accesskey.Key, mails []messa
 		networks = append(networks, n.String())
 	}
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `INSERT INTO access_keys (hash, account_id, name, roles, networks, made_at, made_by, until_at, used_at, used_from) SELECT ?, id, ?, ?, ?, ?, ?, ?, 0, '' FROM accounts WHERE id = ?`,
+		if err := one(tx.exec(ctx, `INSERT INTO access_keys (hash, account_id, name, roles, networks, made_at, made_by, until_at, used_at, `+
+			`used_from) SELECT ?, id, ?, ?, ?, ?, ?, ?, 0, '' FROM accounts WHERE id = ?`,
 			hexOf(k.Hash), k.Name, roles, strings.Join(networks, " "), millis(k.MadeAt), k.MadeBy, millis(k.Until), k.Account)); err != nil {
 			return err
 		}
@@ -83,7 +88,8 @@ type OwnedKey struct {
 	Owner string
 }
 
-// AccessKeys returns the access keys of an account, or all if that is 0, the latest made first: so many at most after an offset, and how many there are.
+// AccessKeys returns the access keys of an account, or all if that is 0, the latest made first: so many at most after an offset,
+// and how many there are.
 func (s *Store) AccessKeys(ctx context.Context, account int64, offset, limit int) (found []OwnedKey, total int, err error) {
 	where, args := ``, []any{}
 	if account != 0 {
@@ -96,7 +102,8 @@ func (s *Store) AccessKeys(ctx context.Context, account int64, offset, limit int
 		accessKeyRow
 		Owner string `db:"owner"`
 	}
-	if err := s.all(ctx, &rows, `SELECT `+accessKeyColumns+`, accounts.name AS owner FROM access_keys JOIN accounts ON accounts.id = account_id`+where+` ORDER BY access_keys.made_at DESC, access_keys.hash LIMIT ? OFFSET ?`, append(args, limit, offset)...); err != nil {
+	if err := s.all(ctx, &rows, `SELECT `+accessKeyColumns+`, accounts.name AS owner FROM access_keys JOIN accounts ON accounts.id = `+
+		`account_id`+where+` ORDER BY access_keys.made_at DESC, access_keys.hash LIMIT ? OFFSET ?`, append(args, limit, offset)...); err != nil {
 		return nil, 0, err
 	}
 	for _, r := range rows {
@@ -141,7 +148,8 @@ type KeyUse struct {
 func (s *Store) UseAccessKeys(ctx context.Context, uses map[secret.TokenHash]KeyUse) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		for hash, use := range uses {
-			if _, err := tx.exec(ctx, `UPDATE access_keys SET used_at = ?, used_from = ? WHERE hash = ? AND used_at < ?`, millis(use.At), use.From, hexOf(hash), millis(use.At)); err != nil {
+			if _, err := tx.exec(ctx, `UPDATE access_keys SET used_at = ?, used_from = ? WHERE hash = ? AND used_at < ?`, millis(use.At),
+				use.From, hexOf(hash), millis(use.At)); err != nil {
 				return err
 			}
 		}

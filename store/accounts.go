@@ -39,7 +39,8 @@ const accountColumns = `id, name, email, hash, disabled, made_at, made_by, signe
 func (r accountRow) account() *account.Account {
 	return &account.Account{
 		ID: r.ID, Name: r.Name, Email: r.Email, Disabled: bool(r.Disabled),
-		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, SignedIn: moment(r.SignedIn), Notes: r.Notes, Unset: r.Hash == "", Proofs: r.Proofs, Language: r.Language, LeavesAt: moment(r.LeavesAt), Enrolled: factor.ReadSet(r.Enrolled),
+		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, SignedIn: moment(r.SignedIn), Notes: r.Notes, Unset: r.Hash == "", Proofs: r.Proofs,
+		Language: r.Language, LeavesAt: moment(r.LeavesAt), Enrolled: factor.ReadSet(r.Enrolled),
 	}
 }
 
@@ -114,12 +115,17 @@ type newAccountRow struct {
 	Skeleton   string `db:"skeleton"`
 }
 
-const insertAccount = `INSERT INTO accounts (id, name, name_key, email, email_key, hash, disabled, made_at, made_by, notes, password_at, words, language, skeleton)
-	VALUES (:id, :name, :name_key, :email, :email_key, :hash, :disabled, :made_at, :made_by, :notes, :password_at, :words, :language, :skeleton)`
+const insertAccount = `INSERT INTO accounts (id, name, name_key,
+	email, email_key, hash, disabled, made_at, made_by, notes, password_at, words, language, skeleton)
+	VALUES (:id, :name, :name_key, :email, :email_key, :hash, :disabled,
+		:made_at, :made_by, :notes, :password_at, :words, :language, :skeleton)`
 
 func newRow(id int64, a *account.Account, keys Keys, hash string) newAccountRow {
 	return newAccountRow{
-		accountRow{ID: id, Name: a.Name, Email: a.Email, Hash: hash, Disabled: bit(a.Disabled), MadeAt: millis(a.MadeAt), MadeBy: a.MadeBy, Notes: a.Notes, Language: a.Language},
+		accountRow{
+			ID: id, Name: a.Name, Email: a.Email, Hash: hash, Disabled: bit(a.Disabled), MadeAt: millis(a.MadeAt), MadeBy: a.MadeBy,
+			Notes: a.Notes, Language: a.Language,
+		},
 		keys.Name, keys.Email, millis(a.MadeAt), wordsOf(keys.Name, keys.Email, a.Notes), account.Skeleton(keys.Name),
 	}
 }
@@ -153,10 +159,12 @@ func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, 
 func editAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys) error {
 	tx.changed(a.ID)
 	// Whoever reads the mail of the address before is perhaps somebody else.
-	if _, err := tx.exec(ctx, `DELETE FROM links WHERE account_id = (SELECT id FROM accounts WHERE id = ? AND email_key <> ?)`, a.ID, keys.Email); err != nil {
+	if _, err := tx.exec(ctx, `DELETE FROM links WHERE account_id = (SELECT id FROM accounts WHERE id = ? AND email_key <> ?)`, a.ID,
+		keys.Email); err != nil {
 		return err
 	}
-	return one(tx.exec(ctx, `UPDATE accounts SET name = ?, name_key = ?, skeleton = ?, proven_at = CASE WHEN email_key = ? THEN proven_at ELSE 0 END, email = ?, email_key = ?, notes = ?, words = ? WHERE id = ?`,
+	return one(tx.exec(ctx, `UPDATE accounts SET name = ?, name_key = ?, skeleton = ?, proven_at = CASE WHEN email_key = ? THEN `+
+		`proven_at ELSE 0 END, email = ?, email_key = ?, notes = ?, words = ? WHERE id = ?`,
 		a.Name, keys.Name, account.Skeleton(keys.Name), keys.Email, a.Email, keys.Email, a.Notes, wordsOf(keys.Name, keys.Email, a.Notes), a.ID))
 }
 
@@ -262,8 +270,10 @@ func addAccounts(ctx context.Context, tx speaker, all []Import) error {
 	return err
 }
 
-const insertGrant = `INSERT INTO grants (account_id, role, way, from_at, until_at, granted_by, order_no, told) VALUES (:account_id, :role, :way, :from_at, :until_at, :granted_by, :order_no, 0)
-	ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at, until_at = excluded.until_at, granted_by = excluded.granted_by,
+const insertGrant = `INSERT INTO grants (account_id, role, way, from_at, until_at, granted_by, order_no, told)
+	VALUES (:account_id, :role, :way, :from_at, :until_at, :granted_by, :order_no, 0)
+	ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at,
+		until_at = excluded.until_at, granted_by = excluded.granted_by,
 		told = CASE WHEN grants.told = 2 AND (excluded.until_at = 0 OR excluded.until_at > grants.until_at) THEN 0 ELSE grants.told END`
 
 // An AccountQuery says which accounts are meant, and in which order.
@@ -278,7 +288,9 @@ type AccountQuery struct {
 	Limit  int // 0 for all
 }
 
-var accountOrders = map[string]string{"": "name_key", "name": "name_key", "email": "email_key", "made": "made_at", "signed-in": "signed_in_at"}
+var accountOrders = map[string]string{
+	"": "name_key", "name": "name_key", "email": "email_key", "made": "made_at", "signed-in": "signed_in_at",
+}
 
 // Accounts returns the accounts that a query means, and how many there are in all.
 func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Account, int, error) {
@@ -288,7 +300,8 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 		args = append(args, containing(word))
 	}
 	if q.Role != "" { // an expression instead of the role, or all who have it would be looked for first
-		where += ` AND EXISTS (SELECT 1 FROM grants WHERE account_id = accounts.id AND role || '' = ? AND from_at <= ? AND (until_at = 0 OR until_at > ?))`
+		where += ` AND EXISTS (SELECT 1 FROM grants WHERE account_id = accounts.id AND role || '' = ? AND from_at <= ? AND (until_at = 0 ` +
+			`OR until_at > ?))`
 		args = append(args, q.Role, millis(q.Now), millis(q.Now))
 	}
 	switch q.State {
@@ -314,7 +327,8 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 		limit = math.MaxInt32
 	}
 	var rows []accountRow
-	err := s.long.all(ctx, &rows, `SELECT `+accountColumns+` FROM accounts`+where+` ORDER BY `+order+down+`, id`+down+` LIMIT ? OFFSET ?`, append(args, limit, q.Offset)...)
+	err := s.long.all(ctx, &rows,
+		`SELECT `+accountColumns+` FROM accounts`+where+` ORDER BY `+order+down+`, id`+down+` LIMIT ? OFFSET ?`, append(args, limit, q.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -345,7 +359,8 @@ func addGrants(ctx context.Context, from speaker, accounts map[int64]*account.Ac
 	return nil
 }
 
-// EachAccount returns all accounts, by name, which are read in portions: an account that is there all the while comes once. The error ends it.
+// EachAccount returns all accounts, by name, which are read in portions: an account that is there all the while comes once. The
+// error ends it.
 func (s *Store) EachAccount(ctx context.Context) iter.Seq2[*account.Account, error] {
 	return func(yield func(*account.Account, error) bool) {
 		for last := ""; ; {
@@ -391,7 +406,8 @@ func (s *Store) AccountBySignIn(ctx context.Context, keys Keys) (*account.Accoun
 	if keys.Email == "" {
 		keys.Email = "?" // no account has it
 	}
-	a, hash, err := s.account(ctx, `id = (SELECT MIN(id) FROM (SELECT id FROM accounts WHERE name_key = ? UNION ALL SELECT id FROM accounts WHERE email_key = ?) AS found)`, keys.Name, keys.Email)
+	a, hash, err := s.account(ctx, `id = (SELECT MIN(id) FROM (SELECT id FROM accounts WHERE name_key = ? UNION ALL SELECT id FROM `+
+		`accounts WHERE email_key = ?) AS found)`, keys.Name, keys.Email)
 	if errors.Is(err, ErrNone) {
 		var none []grantRow
 		if failed := s.all(ctx, &none, grantsOf, 0); failed != nil {
@@ -438,7 +454,8 @@ func (s *Store) AccountsByKeys(ctx context.Context, keys []string) (all []KeyedA
 			NameKey  string `db:"name_key"`
 			EmailKey string `db:"email_key"`
 		}
-		query, args, err := sqlx.In(`SELECT `+accountColumns+`, name_key, email_key FROM accounts WHERE name_key IN (?) OR email_key IN (?)`, part, part)
+		query, args, err := sqlx.In(`SELECT `+accountColumns+
+			`, name_key, email_key FROM accounts WHERE name_key IN (?) OR email_key IN (?)`, part, part)
 		if err != nil {
 			return nil, err
 		}
@@ -515,7 +532,8 @@ func endSessions(ctx context.Context, tx speaker, id int64) error {
 // ChangePassword is SetPassword for somebody who has typed the one before, when the account had had
 // so many changes of that, and goes on in a session of their own. The error is ErrNone if there was
 // another since.
-func (s *Store) ChangePassword(ctx context.Context, proofs int64, hash string, next *session.Session, mails []message.Message, e Activity) error {
+func (s *Store) ChangePassword(ctx context.Context, proofs int64, hash string, next *session.Session, mails []message.Message,
+	e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `UPDATE accounts SET proofs = proofs WHERE id = ? AND proofs = ?`, next.Account, proofs)); err != nil {
 			return err
@@ -570,7 +588,8 @@ func signedIn(ctx context.Context, tx speaker, id int64, at time.Time) error {
 
 // Hashes calls each with all hashes of passwords that are kept, of accounts and in keyrings.
 func (s *Store) Hashes(ctx context.Context, each func(string)) error {
-	rows, err := s.long.rows(ctx, `SELECT hash FROM accounts WHERE hash <> '' UNION ALL SELECT hash FROM keyring_entries UNION ALL SELECT old_hash FROM keyring_entries WHERE old_hash <> '' UNION ALL SELECT hash FROM shared_passwords`)
+	rows, err := s.long.rows(ctx, `SELECT hash FROM accounts WHERE hash <> '' UNION ALL SELECT hash FROM keyring_entries UNION ALL `+
+		`SELECT old_hash FROM keyring_entries WHERE old_hash <> '' UNION ALL SELECT hash FROM shared_passwords`)
 	if err != nil {
 		return err
 	}

@@ -59,12 +59,14 @@ func rowOf(e Activity) eventRow {
 	}
 	_, tells := telling.Of(e.Kind)
 	return eventRow{
-		0, millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail, e.Door, e.Place, e.Reference, e.AccountID, account.Fold(e.Account), account.Fold(e.Actor),
+		0, millis(e.At), e.Kind, e.Account, e.Actor, e.Network, e.Detail, e.Door, e.Place, e.Reference, e.AccountID,
+		account.Fold(e.Account), account.Fold(e.Actor),
 		wordsOf(string(e.Kind), e.Account, e.Actor, e.Detail, e.Place, e.Network, e.Reference), bit(!tells), data,
 	}
 }
 
-const insertEvent = `INSERT INTO activity (at, kind, account, actor, network, detail, door, place, reference, account_key, actor_key, words, told, data, account_id, actor_id)
+const insertEvent = `INSERT INTO activity (at, kind, account, actor,
+	network, detail, door, place, reference, account_key, actor_key, words, told, data, account_id, actor_id)
 	VALUES (:at, :kind, :account, :actor, :network, :detail, :door, :place, :reference, :account_key, :actor_key, :words, :told, :data,
 		CASE WHEN :account_id <> 0 THEN :account_id ELSE COALESCE((SELECT id FROM accounts WHERE name_key = :account_key), 0) END,
 		COALESCE((SELECT id FROM accounts WHERE name_key = :actor_key), 0))`
@@ -145,8 +147,8 @@ const searchLasts = 250 * time.Millisecond
 // How many records are looked at together, at first and at least.
 var searchFirst, searchLeast = 20_000, 5_000
 
-// Events returns the latest events that a query means, newest first. A search that takes long stops before it has looked at all: then rest is what
-// to go on with as EventQuery.Before; it is 0 when there are no more.
+// Events returns the latest events that a query means, newest first. A search that takes long stops before it has looked at all:
+// then rest is what to go on with as EventQuery.Before; it is 0 when there are no more.
 func (s *Store) Events(ctx context.Context, q ActivityQuery) (events []Activity, rest int64, err error) {
 	where, args := conditionOf(q)
 	if q.After != 0 {
@@ -182,7 +184,8 @@ func (s *Store) Events(ctx context.Context, q ActivityQuery) (events []Activity,
 			low = 0
 		}
 		from := time.Now()
-		some, err := s.events(ctx, where+` AND id < ? AND id >= ? ORDER BY id DESC LIMIT ?`, append(slices.Clone(args), high, low, q.Limit-len(events))...)
+		some, err := s.events(ctx, where+` AND id < ? AND id >= ? ORDER BY id DESC LIMIT ?`,
+			append(slices.Clone(args), high, low, q.Limit-len(events))...)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -245,7 +248,8 @@ func conditionOf(q ActivityQuery) (where string, args []any) {
 		// Of an account everything, also under names that it had; of a name that none has, what has that.
 		key := account.Fold(q.Account)
 		and(`(account_id = (SELECT id FROM accounts WHERE name_key = ?) OR actor_id = (SELECT id FROM accounts WHERE name_key = ?)
-			OR account_key = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = account_id) OR actor_key = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = actor_id))`, key, key, key, key)
+			OR account_key = ? AND NOT EXISTS (SELECT 1 FROM accounts WHERE id = account_id) OR actor_key = ? AND NOT EXISTS (SELECT 1 FROM
+			  accounts WHERE id = actor_id))`, key, key, key, key)
 	}
 	if q.Of != 0 {
 		and(`(account_id = ? OR actor_id = ?)`, q.Of, q.Of)
@@ -281,7 +285,8 @@ func conditionOf(q ActivityQuery) (where string, args []any) {
 
 func (s *Store) events(ctx context.Context, where string, args ...any) ([]Activity, error) {
 	var rows []eventRow
-	err := s.long.all(ctx, &rows, `SELECT id, at, kind, account, actor, network, detail, door, place, reference, account_id FROM activity`+where, args...)
+	err := s.long.all(ctx, &rows,
+		`SELECT id, at, kind, account, actor, network, detail, door, place, reference, account_id FROM activity`+where, args...)
 	events := make([]Activity, len(rows))
 	for i, r := range rows {
 		events[i] = Activity{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference, r.AccountID, nil}
@@ -319,7 +324,8 @@ func (s *Store) BoundActivity(ctx context.Context, most int) error {
 	}
 	excess := above(counts, over)
 	for after := int64(0); len(excess) > 0; {
-		query, args, err := sqlx.In(`SELECT id, network FROM activity WHERE id > ? AND kind IN (?) ORDER BY id LIMIT 5000`, after, activity.Anybodys)
+		query, args, err := sqlx.In(`SELECT id, network FROM activity WHERE id > ? AND kind IN (?) ORDER BY id LIMIT 5000`, after,
+			activity.Anybodys)
 		if err != nil {
 			return err
 		}

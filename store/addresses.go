@@ -32,7 +32,8 @@ type addressLinkRow struct {
 }
 
 func addAddressLink(ctx context.Context, tx speaker, l AddressLink) error {
-	_, err := tx.named(ctx, `INSERT INTO address_links (token_hash, account_id, undo, address, before, made_at, until_at) VALUES (:token_hash, :account_id, :undo, :address, :before, :made_at, :until_at)`,
+	_, err := tx.named(ctx, `INSERT INTO address_links (token_hash, account_id, undo, address, before, made_at, until_at) VALUES `+
+		`(:token_hash, :account_id, :undo, :address, :before, :made_at, :until_at)`,
 		addressLinkRow{hexOf(l.Hash), l.Account, bit(l.Undo), l.Address, l.Before, millis(l.MadeAt), millis(l.Until)})
 	return err
 }
@@ -64,7 +65,8 @@ func (s *Store) AskAddress(ctx context.Context, l AddressLink, undo *AddressLink
 func (s *Store) AddressLink(ctx context.Context, token secret.TokenHash, now time.Time) (AddressLink, *account.Account, error) {
 	var r addressLinkRow
 	err := s.get(ctx, &r, `SELECT token_hash, account_id, undo, address, before, made_at, until_at FROM address_links
-		WHERE token_hash = ? AND until_at > ? AND made_at <= ? AND (undo = 1 OR before = (SELECT email_key FROM accounts WHERE id = account_id))`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
+		WHERE token_hash = ? AND until_at > ? AND made_at <= ? AND (undo = 1 OR before = (SELECT email_key FROM accounts
+			WHERE id = account_id))`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
 	if err != nil {
 		return AddressLink{}, nil, none(err)
 	}
@@ -75,9 +77,11 @@ func (s *Store) AddressLink(ctx context.Context, token secret.TokenHash, now tim
 // UseAddressLink gives an account the address of a link, which has then ended; the keys are those of the account with it. With
 // undo, another link, for it to be taken back. The error is ErrNone if the link has ended meanwhile, and ErrTaken
 // if somebody else has the address.
-func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Account, keys Keys, undo *AddressLink, mails []message.Message, e Activity) error {
+func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Account, keys Keys, undo *AddressLink,
+	mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `DELETE FROM address_links WHERE token_hash = ? AND until_at > ? AND (undo = 1 OR before = (SELECT email_key FROM accounts WHERE id = ?))`, hexOf(l.Hash), millis(e.At), a.ID)); err != nil {
+		if err := one(tx.exec(ctx, `DELETE FROM address_links WHERE token_hash = ? AND until_at > ? AND (undo = 1 OR before = (SELECT `+
+			`email_key FROM accounts WHERE id = ?))`, hexOf(l.Hash), millis(e.At), a.ID)); err != nil {
 			return err
 		}
 		if err := free(ctx, tx, keys, a.ID); err != nil {

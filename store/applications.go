@@ -39,7 +39,8 @@ type applicationRow struct {
 	Skeleton string         `db:"skeleton"` // what looks like the name has the same
 }
 
-const applicationColumns = `id, name, name_key, email, email_key, hash, token_hash, language, network, next, state, made_at, agreed_at, proven_at, until_at`
+const applicationColumns = `id, name, name_key, email, email_key, hash, token_hash, language, network, next, state, made_at, ` +
+	`agreed_at, proven_at, until_at`
 
 func (r applicationRow) application() Application {
 	return Application{joining.Application{
@@ -58,7 +59,8 @@ func (s *Store) CountApplications(ctx context.Context) (all int, err error) {
 // name; the address may be anybody's.
 func (s *Store) Apply(ctx context.Context, a Application, token secret.TokenHash, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if _, err := tx.exec(ctx, `DELETE FROM applications WHERE name_key = ? AND (state = ? OR until_at <= ?)`, a.Keys.Name, joining.Declined, millis(a.MadeAt)); err != nil {
+		if _, err := tx.exec(ctx, `DELETE FROM applications WHERE name_key = ? AND (state = ? OR until_at <= ?)`, a.Keys.Name,
+			joining.Declined, millis(a.MadeAt)); err != nil {
 			return err
 		}
 		if err := nameFree(ctx, tx, a.Keys.Name, a.MadeAt); err != nil {
@@ -70,9 +72,12 @@ func (s *Store) Apply(ctx context.Context, a Application, token secret.TokenHash
 			a.Keys.Email, joining.Unproven, a.Keys.Email, joining.Unproven, joining.MostUnproven-1); err != nil {
 			return err
 		}
-		_, err := tx.named(ctx, `INSERT INTO applications (name, name_key, email, email_key, hash, token_hash, language, network, next, state, made_at, agreed_at, proven_at, until_at, skeleton)
-			VALUES (:name, :name_key, :email, :email_key, :hash, :token_hash, :language, :network, :next, :state, :made_at, :agreed_at, :proven_at, :until_at, :skeleton)`, applicationRow{
-			0, a.Name, a.Keys.Name, a.Email, a.Keys.Email, a.Hash, hexOf(token), a.Language, a.Network, a.Next, a.State, millis(a.MadeAt), millis(a.AgreedAt), millis(a.ProvenAt), millis(a.Until), account.Skeleton(a.Keys.Name),
+		_, err := tx.named(ctx, `INSERT INTO applications (name, name_key,
+			email, email_key, hash, token_hash, language, network, next, state, made_at, agreed_at, proven_at, until_at, skeleton)
+			VALUES (:name, :name_key, :email, :email_key, :hash, :token_hash,
+				:language, :network, :next, :state, :made_at, :agreed_at, :proven_at, :until_at, :skeleton)`, applicationRow{
+			0, a.Name, a.Keys.Name, a.Email, a.Keys.Email, a.Hash, hexOf(token), a.Language, a.Network, a.Next, a.State, millis(a.MadeAt),
+			millis(a.AgreedAt), millis(a.ProvenAt), millis(a.Until), account.Skeleton(a.Keys.Name),
 		})
 		if err != nil {
 			return err
@@ -90,7 +95,8 @@ func nameFree(ctx context.Context, tx speaker, key string, now time.Time) error 
 		return err
 	}
 	var taken int
-	if err := tx.get(ctx, &taken, `SELECT COUNT(*) FROM applications WHERE (name_key = ? OR skeleton = ? AND skeleton <> '') AND state <> ? AND until_at > ?`,
+	if err := tx.get(ctx, &taken, `SELECT COUNT(*) FROM applications WHERE (name_key = ? OR skeleton = ? AND skeleton <> '') AND state `+
+		`<> ? AND until_at > ?`,
 		key, account.Skeleton(key), joining.Declined, millis(now)); err != nil {
 		return err
 	}
@@ -108,7 +114,8 @@ func (s *Store) NameFree(ctx context.Context, key string, now time.Time) error {
 // ApplicationByToken returns the application whose address a link proves. The error is ErrNone if there is none, if it
 // was proven or has ended.
 func (s *Store) ApplicationByToken(ctx context.Context, token secret.TokenHash, now time.Time) (Application, error) {
-	return s.application(ctx, `token_hash = ? AND state = ? AND until_at > ? AND made_at <= ?`, hexOf(token), joining.Unproven, millis(now), millis(now.Add(session.Slack)))
+	return s.application(ctx, `token_hash = ? AND state = ? AND until_at > ? AND made_at <= ?`, hexOf(token), joining.Unproven,
+		millis(now), millis(now.Add(session.Slack)))
 }
 
 // ApplicationByKey returns the application of a name. The error is ErrNone if there is none.
@@ -136,9 +143,11 @@ func (s *Store) Applications(ctx context.Context, now time.Time) ([]joining.Appl
 }
 
 // SetApplication moves an application from a state to the one it has now. The error is ErrNone if it was in another.
-func (s *Store) SetApplication(ctx context.Context, a joining.Application, before joining.State, mails []message.Message, e Activity) error {
+func (s *Store) SetApplication(ctx context.Context, a joining.Application, before joining.State, mails []message.Message,
+	e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `UPDATE applications SET state = ?, proven_at = ?, until_at = ? WHERE id = ? AND state = ?`, a.State, millis(a.ProvenAt), millis(a.Until), a.ID, before)); err != nil {
+		if err := one(tx.exec(ctx, `UPDATE applications SET state = ?, proven_at = ?, until_at = ? WHERE id = ? AND state = ?`, a.State,
+			millis(a.ProvenAt), millis(a.Until), a.ID, before)); err != nil {
 			return err
 		}
 		if err := post(ctx, tx, mails); err != nil {
@@ -218,5 +227,6 @@ func join(ctx context.Context, tx speaker, j Joined) (int64, error) {
 
 // SweepApplications removes the applications and invitations that have ended.
 func (s *Store) SweepApplications(ctx context.Context, now time.Time) error {
-	return errors.Join(s.sweep(ctx, "applications", "id", `until_at <= ?`, millis(now)), s.sweep(ctx, "invitations", "email_key", `until_at <= ?`, millis(now)))
+	return errors.Join(s.sweep(ctx, "applications", "id", `until_at <= ?`, millis(now)),
+		s.sweep(ctx, "invitations", "email_key", `until_at <= ?`, millis(now)))
 }

@@ -11,7 +11,10 @@ import (
 )
 
 // counted are the records that are counted to say what there is, by the word for them.
-var counted = map[string]string{"accounts": "accounts", "keyring_entries": "names in keyrings", "passes": "passes", "events": "events of the shop", "versions": "versions of the policy", "activity": "records of activity"}
+var counted = map[string]string{
+	"accounts": "accounts", "keyring_entries": "names in keyrings", "passes": "passes", "events": "events of the shop",
+	"versions": "versions of the policy", "activity": "records of activity",
+}
 
 // Census returns how many records there are of some kinds, by the words for them.
 func (s *Store) Census(ctx context.Context) (map[string]int, error) {
@@ -94,7 +97,8 @@ func (s *Store) Resume(ctx context.Context, goesOn bool, e Activity) error {
 		var changes []string
 		if !goesOn {
 			changes = []string{
-				`DELETE FROM sessions`, `DELETE FROM links`, `DELETE FROM unlocks`, `DELETE FROM address_links WHERE undo = 0`, `DELETE FROM recoveries`,
+				`DELETE FROM sessions`, `DELETE FROM links`, `DELETE FROM unlocks`, `DELETE FROM address_links WHERE undo = 0`,
+				`DELETE FROM recoveries`,
 				`UPDATE activity SET told = 1 WHERE told = 0`, `UPDATE grants SET told = 1 WHERE told = 0`,
 			}
 		}
@@ -104,7 +108,8 @@ func (s *Store) Resume(ctx context.Context, goesOn bool, e Activity) error {
 			}
 		}
 		if !goesOn {
-			_, err := tx.exec(ctx, `UPDATE messages SET state = ?, problem = ?, ended_at = ? WHERE state = ?`, message.Failed, "it waited when the backup was made, and may have been sent since", millis(time.Now()), message.Waiting)
+			_, err := tx.exec(ctx, `UPDATE messages SET state = ?, problem = ?, ended_at = ? WHERE state = ?`, message.Failed,
+				"it waited when the backup was made, and may have been sent since", millis(time.Now()), message.Waiting)
 			if err != nil {
 				return err
 			}

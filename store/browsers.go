@@ -48,14 +48,16 @@ func (s *Store) AddBrowser(ctx context.Context, b Browser, e Activity) error {
 
 // UseBrowser notes that a browser is used that was remembered for an account. The error is ErrNone if it was not, or no longer.
 func (s *Store) UseBrowser(ctx context.Context, hash secret.TokenHash, account, proofs int64, now time.Time) error {
-	return one(s.exec(ctx, `UPDATE remembered_browsers SET used_at = ? WHERE hash = ? AND account_id = ? AND proofs = ? AND until_at > ? AND made_at <= ?`,
+	return one(s.exec(ctx, `UPDATE remembered_browsers SET used_at = ? WHERE hash = ? AND account_id = ? AND proofs = ? AND until_at > `+
+		`? AND made_at <= ?`,
 		millis(now), hexOf(hash), account, proofs, millis(now), millis(now)))
 }
 
 // Browsers returns those that are remembered for an account, the latest used first.
 func (s *Store) Browsers(ctx context.Context, account int64, now time.Time) (found []Browser, err error) {
 	var rows []browserRow
-	if err := s.all(ctx, &rows, `SELECT `+browserColumns+` FROM remembered_browsers WHERE account_id = ? AND until_at > ? AND proofs = (SELECT proofs FROM accounts WHERE id = account_id) ORDER BY used_at DESC, hash`, account, millis(now)); err != nil {
+	if err := s.all(ctx, &rows, `SELECT `+browserColumns+` FROM remembered_browsers WHERE account_id = ? AND until_at > ? AND proofs = `+
+		`(SELECT proofs FROM accounts WHERE id = account_id) ORDER BY used_at DESC, hash`, account, millis(now)); err != nil {
 		return nil, err
 	}
 	for _, r := range rows {
@@ -71,7 +73,8 @@ func (s *Store) Browsers(ctx context.Context, account int64, now time.Time) (fou
 // ForgetBrowser forgets one that is remembered for an account, by its handle, or all with "". The error is ErrNone if there is none.
 func (s *Store) ForgetBrowser(ctx context.Context, account int64, handle string, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		result, err := tx.exec(ctx, `DELETE FROM remembered_browsers WHERE account_id = ? AND hash >= ? AND hash < ?`, account, handle, handle+"g")
+		result, err := tx.exec(ctx, `DELETE FROM remembered_browsers WHERE account_id = ? AND hash >= ? AND hash < ?`, account, handle,
+			handle+"g")
 		if err != nil {
 			return err
 		}

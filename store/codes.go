@@ -43,7 +43,8 @@ func (s *Store) SetCode(ctx context.Context, a *account.Account, c Code, kept []
 			return err
 		}
 		if _, err := tx.exec(ctx, `INSERT INTO codes (account_id, secret, made_at, used_at, step) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT (account_id) DO UPDATE SET secret = excluded.secret, made_at = excluded.made_at, used_at = excluded.used_at, step = excluded.step`,
+			ON CONFLICT (account_id) DO UPDATE SET secret = excluded.secret,
+				made_at = excluded.made_at, used_at = excluded.used_at, step = excluded.step`,
 			account, hex.EncodeToString(c.Secret), millis(c.MadeAt), millis(c.UsedAt), c.Step); err != nil {
 			return err
 		}
@@ -92,7 +93,8 @@ func setKept(ctx context.Context, tx speaker, account int64, hashes []string) er
 // UseKept notes that a kept code was used. The error is ErrNone if there is none with that hash, or it was used before.
 func (s *Store) UseKept(ctx context.Context, account int64, hash string, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `UPDATE recovery_codes SET used_at = ? WHERE account_id = ? AND hash = ? AND used_at = 0`, millis(e.At), account, hash)); err != nil {
+		if err := one(tx.exec(ctx, `UPDATE recovery_codes SET used_at = ? WHERE account_id = ? AND hash = ? AND used_at = 0`,
+			millis(e.At), account, hash)); err != nil {
 			return err
 		}
 		if err := post(ctx, tx, mails); err != nil {
@@ -123,11 +125,13 @@ func (s *Store) changeFactors(ctx context.Context, account int64, mails []messag
 	})
 }
 
-// enrol writes down at an account what its owner can show beside the password. Codes to keep are of no use without another factor, and go with
-// the last one.
+// enrol writes down at an account what its owner can show beside the password. Codes to keep are of no use without another factor,
+// and go with the last one.
 func enrol(ctx context.Context, tx speaker, account int64) error {
 	var can factor.Set
-	for k, query := range map[factor.Kind]string{factor.Code: `SELECT COUNT(*) FROM codes WHERE account_id = ?`, factor.Passkey: `SELECT COUNT(*) FROM passkeys WHERE account_id = ?`} {
+	for k, query := range map[factor.Kind]string{
+		factor.Code: `SELECT COUNT(*) FROM codes WHERE account_id = ?`, factor.Passkey: `SELECT COUNT(*) FROM passkeys WHERE account_id = ?`,
+	} {
 		var n int
 		if err := tx.get(ctx, &n, query, account); err != nil {
 			return err
@@ -137,7 +141,8 @@ func enrol(ctx context.Context, tx speaker, account int64) error {
 		}
 	}
 	if can == 0 {
-		for _, query := range []string{`DELETE FROM recovery_codes WHERE account_id = ?`, `DELETE FROM remembered_browsers WHERE account_id = ?`} {
+		for _, query := range []string{`DELETE FROM recovery_codes WHERE account_id = ?`,
+			`DELETE FROM remembered_browsers WHERE account_id = ?`} {
 			if _, err := tx.exec(ctx, query, account); err != nil {
 				return err
 			}

@@ -41,7 +41,8 @@ func (r elsewhereRow) link() ElsewhereLink {
 // ElsewhereLink returns the link of a subject of an issuer. The error is ErrNone if there is none.
 func (s *Store) ElsewhereLink(ctx context.Context, issuer, subject string) (ElsewhereLink, error) {
 	var r elsewhereRow
-	if err := s.get(ctx, &r, `SELECT `+elsewhereColumns+` FROM elsewhere_links WHERE issuer = ? AND subject = ?`, issuer, subject); err != nil {
+	if err := s.get(ctx, &r, `SELECT `+elsewhereColumns+` FROM elsewhere_links WHERE issuer = ? AND subject = ?`, issuer,
+		subject); err != nil {
 		return ElsewhereLink{}, none(err)
 	}
 	return r.link(), nil
@@ -57,14 +58,15 @@ func (s *Store) ElsewhereLinks(ctx context.Context, account int64) (found []Else
 	return found, err
 }
 
-// AddElsewhereLink adds a link to an account that has had so many changes of what proves who somebody is. The error is ErrTaken if the subject is linked already, or the
-// account has a link with the provider; and ErrNone if the account has changed.
+// AddElsewhereLink adds a link to an account that has had so many changes of what proves who somebody is. The error is ErrTaken if
+// the subject is linked already, or the account has a link with the provider; and ErrNone if the account has changed.
 func (s *Store) AddElsewhereLink(ctx context.Context, l ElsewhereLink, proofs int64, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := addElsewhere(ctx, tx, l); err != nil {
 			return err
 		}
-		if err := one(tx.exec(ctx, `UPDATE accounts SET proofs = proofs WHERE id = ? AND proofs = ? AND disabled = 0`, l.Account, proofs)); err != nil {
+		if err := one(tx.exec(ctx, `UPDATE accounts SET proofs = proofs WHERE id = ? AND proofs = ? AND disabled = 0`, l.Account,
+			proofs)); err != nil {
 			return err
 		}
 		if err := post(ctx, tx, mails); err != nil {
@@ -76,19 +78,24 @@ func (s *Store) AddElsewhereLink(ctx context.Context, l ElsewhereLink, proofs in
 
 func addElsewhere(ctx context.Context, tx speaker, l ElsewhereLink) error {
 	var n int
-	if err := tx.get(ctx, &n, `SELECT COUNT(*) FROM elsewhere_links WHERE issuer = ? AND subject = ? OR account_id = ? AND provider = ?`, l.Issuer, l.Subject, l.Account, l.Provider); err != nil {
+	if err := tx.get(ctx, &n,
+		`SELECT COUNT(*) FROM elsewhere_links WHERE issuer = ? AND subject = ? OR account_id = ? AND provider = ?`,
+		l.Issuer, l.Subject, l.Account, l.Provider); err != nil {
 		return err
 	}
 	if n > 0 {
 		return ErrTaken
 	}
 	tx.changed(l.Account)
-	_, err := tx.exec(ctx, `INSERT INTO elsewhere_links (`+elsewhereColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?)`, l.Issuer, l.Subject, l.Provider, l.Account, l.KnownAs, millis(l.MadeAt), millis(l.UsedAt))
+	_, err := tx.exec(ctx, `INSERT INTO elsewhere_links (`+elsewhereColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?)`, l.Issuer, l.Subject,
+		l.Provider, l.Account, l.KnownAs, millis(l.MadeAt), millis(l.UsedAt))
 	return err
 }
 
-// JoinElsewhere adds an account with its link. The error is ErrTaken if somebody has its name or its address, or the subject is linked already.
-func (s *Store) JoinElsewhere(ctx context.Context, a *account.Account, keys Keys, proven bool, l ElsewhereLink, e Activity) (id int64, err error) {
+// JoinElsewhere adds an account with its link. The error is ErrTaken if somebody has its name or its address, or the subject is
+// linked already.
+func (s *Store) JoinElsewhere(ctx context.Context, a *account.Account, keys Keys, proven bool, l ElsewhereLink,
+	e Activity) (id int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		if err := nameFree(ctx, tx, keys.Name, e.At); err != nil {
 			return err
@@ -111,7 +118,8 @@ func (s *Store) JoinElsewhere(ctx context.Context, a *account.Account, keys Keys
 func (s *Store) RemoveElsewhereLink(ctx context.Context, account int64, provider string, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		var r elsewhereRow
-		if err := tx.get(ctx, &r, `SELECT `+elsewhereColumns+` FROM elsewhere_links WHERE account_id = ? AND provider = ?`, account, provider); err != nil {
+		if err := tx.get(ctx, &r, `SELECT `+elsewhereColumns+` FROM elsewhere_links WHERE account_id = ? AND provider = ?`, account,
+			provider); err != nil {
 			return none(err)
 		}
 		if _, err := tx.exec(ctx, `DELETE FROM elsewhere_links WHERE account_id = ? AND provider = ?`, account, provider); err != nil {
@@ -133,11 +141,13 @@ func (s *Store) RemoveElsewhereLink(ctx context.Context, account int64, provider
 // wayElsewhere is how a role was granted that came with what a provider says.
 func wayElsewhere(provider string) string { return "elsewhere " + provider }
 
-// ElsewhereCame notes that somebody came by a link, and gives the account the roles that came with it, and no others of those before. It reports
-// whether they have changed.
+// ElsewhereCame notes that somebody came by a link, and gives the account the roles that came with it, and no others of those
+// before. It reports whether they have changed.
 func (s *Store) ElsewhereCame(ctx context.Context, l ElsewhereLink, roles []string, e Activity) (changed bool, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `UPDATE elsewhere_links SET used_at = ?, known_as = ? WHERE issuer = ? AND subject = ? AND account_id = ?`, millis(e.At), l.KnownAs, l.Issuer, l.Subject, l.Account)); err != nil {
+		if err := one(tx.exec(ctx,
+			`UPDATE elsewhere_links SET used_at = ?, known_as = ? WHERE issuer = ? AND subject = ? AND account_id = ?`,
+			millis(e.At), l.KnownAs, l.Issuer, l.Subject, l.Account)); err != nil {
 			return err
 		}
 		before, err := elsewhereGrants(ctx, tx, l.Account, l.Provider)
@@ -178,7 +188,8 @@ func setElsewhereGrants(ctx context.Context, tx speaker, account int64, provider
 			return err
 		}
 		tx.changed(account)
-		if _, err := tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ? AND way = ?`, account, role, wayElsewhere(provider)); err != nil {
+		if _, err := tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ? AND way = ?`, account, role,
+			wayElsewhere(provider)); err != nil {
 			return err
 		}
 		if err := note(kind.RoleRevoked, role); err != nil {
@@ -200,7 +211,8 @@ func setElsewhereGrants(ctx context.Context, tx speaker, account int64, provider
 	return nil
 }
 
-// SettleElsewhere takes the roles that came with what providers said and that come with it no longer, since the policy has changed: mapped are those that each may give.
+// SettleElsewhere takes the roles that came with what providers said and that come with it no longer, since the policy has changed:
+// mapped are those that each may give.
 func (s *Store) SettleElsewhere(ctx context.Context, mapped map[string][]string, at time.Time) error {
 	var rows []struct {
 		Account int64  `db:"account_id"`
@@ -208,7 +220,8 @@ func (s *Store) SettleElsewhere(ctx context.Context, mapped map[string][]string,
 		Role    string `db:"role"`
 		Way     string `db:"way"`
 	}
-	if err := s.all(ctx, &rows, `SELECT account_id, name, role, way FROM grants JOIN accounts ON accounts.id = account_id WHERE way LIKE 'elsewhere %'`); err != nil {
+	if err := s.all(ctx, &rows, `SELECT account_id, name, role, way FROM grants JOIN accounts ON accounts.id = account_id WHERE way `+
+		`LIKE 'elsewhere %'`); err != nil {
 		return err
 	}
 	for _, r := range rows {
@@ -224,7 +237,10 @@ func (s *Store) SettleElsewhere(ctx context.Context, mapped map[string][]string,
 			if err := one(tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND role = ? AND way = ?`, r.Account, r.Role, r.Way)); err != nil {
 				return err
 			}
-			return record(ctx, tx, Activity{At: at, Kind: kind.RoleRevoked, Account: r.Name, AccountID: r.Account, Actor: "the policy", Detail: "role " + r.Role + ", which " + provider + " gives no longer"})
+			return record(ctx, tx, Activity{
+				At: at, Kind: kind.RoleRevoked, Account: r.Name, AccountID: r.Account, Actor: "the policy",
+				Detail: "role " + r.Role + ", which " + provider + " gives no longer",
+			})
 		})
 		if err != nil && err != ErrNone {
 			return err
@@ -240,8 +256,10 @@ type ElsewhereSession struct {
 
 // SetElsewhereSession notes what a session is at a provider. The error is ErrNone if it has ended.
 func (s *Store) SetElsewhereSession(ctx context.Context, token secret.TokenHash, e ElsewhereSession) error {
-	return one(s.exec(ctx, `INSERT INTO elsewhere_sessions (family, issuer, provider, subject, sid) SELECT family, ?, ?, ?, ? FROM sessions WHERE token_hash = ?
-		ON CONFLICT (family) DO UPDATE SET issuer = excluded.issuer, provider = excluded.provider, subject = excluded.subject, sid = excluded.sid`, e.Issuer, e.Provider, e.Subject, e.SID, hexOf(token)))
+	return one(s.exec(ctx, `INSERT INTO elsewhere_sessions (family, issuer, provider, subject, sid) SELECT family, ?, ?, ?, ?
+		FROM sessions WHERE token_hash = ?
+		ON CONFLICT (family) DO UPDATE SET issuer = excluded.issuer,
+			provider = excluded.provider, subject = excluded.subject, sid = excluded.sid`, e.Issuer, e.Provider, e.Subject, e.SID, hexOf(token)))
 }
 
 // ElsewhereSession returns what a session is at a provider. The error is ErrNone if it did not begin there.
@@ -252,14 +270,16 @@ func (s *Store) ElsewhereSession(ctx context.Context, token secret.TokenHash) (e
 		Subject  string `db:"subject"`
 		SID      string `db:"sid"`
 	}
-	err = s.get(ctx, &r, `SELECT issuer, provider, subject, sid FROM elsewhere_sessions WHERE family = (SELECT family FROM sessions WHERE token_hash = ?)`, hexOf(token))
+	err = s.get(ctx, &r, `SELECT issuer, provider, subject, sid FROM elsewhere_sessions WHERE family = (SELECT family FROM sessions `+
+		`WHERE token_hash = ?)`, hexOf(token))
 	return ElsewhereSession(r), none(err)
 }
 
 // ElsewhereSessions returns the sessions here that are some at a provider: one of that number, or all of a subject.
 func (s *Store) ElsewhereSessions(ctx context.Context, issuer, subject, sid string) (tokens []secret.TokenHash, err error) {
 	var found []string
-	err = s.all(ctx, &found, `SELECT token_hash FROM sessions WHERE family IN (SELECT family FROM elsewhere_sessions WHERE issuer = ? AND (? = '' OR subject = ?) AND (? = '' OR sid = ?))`, issuer, subject, subject, sid, sid)
+	err = s.all(ctx, &found, `SELECT token_hash FROM sessions WHERE family IN (SELECT family FROM elsewhere_sessions WHERE issuer = ? `+
+		`AND (? = '' OR subject = ?) AND (? = '' OR sid = ?))`, issuer, subject, subject, sid, sid)
 	for _, text := range found {
 		hash, err := unhex(text)
 		if err != nil {

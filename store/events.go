@@ -28,7 +28,9 @@ type eventRecordRow struct {
 const eventRecordColumns = `id, source, number, at, type, order_no, address, body, state, problem, done_at`
 
 func (r eventRecordRow) record() (event.Record, error) {
-	told := event.Record{ID: r.ID, Source: r.Source, Number: r.Number, At: moment(r.At), State: r.State, Problem: r.Problem, DoneAt: moment(r.DoneAt)}
+	told := event.Record{
+		ID: r.ID, Source: r.Source, Number: r.Number, At: moment(r.At), State: r.State, Problem: r.Problem, DoneAt: moment(r.DoneAt),
+	}
 	if r.Body == "" {
 		told.Event = event.Event{Type: r.Type, Order: r.Order}
 		return told, nil
@@ -36,8 +38,8 @@ func (r eventRecordRow) record() (event.Record, error) {
 	return told, json.Unmarshal([]byte(r.Body), &told.Event)
 }
 
-// AddEvents writes down events, all in one transaction: when it returns, they are kept. Those whose sender has given their number before are
-// known already, and nothing is written.
+// AddEvents writes down events, all in one transaction: when it returns, they are kept. Those whose sender has given their number
+// before are known already, and nothing is written.
 func (s *Store) AddEvents(ctx context.Context, all []event.Record) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		for _, told := range all {
@@ -48,8 +50,10 @@ func (s *Store) AddEvents(ctx context.Context, all []event.Record) error {
 			e := told.Event
 			tx.news.Events = true
 			_, err = tx.named(ctx, `INSERT INTO events (source, number, at, type, order_no, address, body, state, problem, done_at, words)
-				VALUES (:source, :number, :at, :type, :order_no, :address, :body, :state, :problem, :done_at, :words) ON CONFLICT (source, number) DO NOTHING`,
-				eventRecordRow{0, told.Source, told.Number, millis(told.At), e.Type, e.Order, e.Buyer.Address, string(body), told.State, told.Problem, millis(told.DoneAt), wordsOf(e.Order, e.Buyer.Address, e.Buyer.Name, string(e.Type))})
+				VALUES (:source, :number, :at, :type, :order_no, :address, :body, :state, :problem, :done_at, :words)
+					ON CONFLICT (source, number) DO NOTHING`,
+				eventRecordRow{0, told.Source, told.Number, millis(told.At), e.Type, e.Order, e.Buyer.Address, string(body), told.State,
+					told.Problem, millis(told.DoneAt), wordsOf(e.Order, e.Buyer.Address, e.Buyer.Name, string(e.Type))})
 			if err != nil {
 				return err
 			}
@@ -137,12 +141,13 @@ func (s *Store) CountEvents(ctx context.Context) (map[event.State]int, error) {
 	return counts, err
 }
 
-// KeepEvent says that an event cannot be carried out, and why; or lets one be carried out that was kept. The error is ErrNone if its state is
-// another by now.
+// KeepEvent says that an event cannot be carried out, and why; or lets one be carried out that was kept. The error is ErrNone if
+// its state is another by now.
 func (s *Store) KeepEvent(ctx context.Context, id int64, before, after event.State, problem string, e *Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		tx.news.Events = after == event.Waiting
-		if err := one(tx.exec(ctx, `UPDATE events SET state = ?, problem = ? WHERE id = ? AND state = ?`, after, problem, id, before)); err != nil || e == nil {
+		if err := one(tx.exec(ctx, `UPDATE events SET state = ?, problem = ? WHERE id = ? AND state = ?`, after, problem, id,
+			before)); err != nil || e == nil {
 			return err
 		}
 		return record(ctx, tx, *e)
@@ -172,7 +177,8 @@ func (s *Store) EventSecrets(ctx context.Context, now time.Time) ([]EventSecret,
 		MadeBy string `db:"made_by"`
 		Until  int64  `db:"until_at"`
 	}
-	if err := s.all(ctx, &rows, `SELECT id, secret, made_at, made_by, until_at FROM event_secrets WHERE until_at = 0 OR until_at > ? ORDER BY id`, millis(now)); err != nil {
+	if err := s.all(ctx, &rows, `SELECT id, secret, made_at, made_by, until_at FROM event_secrets WHERE until_at = 0 OR until_at > ? `+
+		`ORDER BY id`, millis(now)); err != nil {
 		return nil, err
 	}
 	var all []EventSecret
@@ -190,11 +196,13 @@ func (s *Store) EventSecrets(ctx context.Context, now time.Time) ([]EventSecret,
 func (s *Store) AddEventSecret(ctx context.Context, secret EventSecret, others time.Time, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if !others.IsZero() {
-			if _, err := tx.exec(ctx, `UPDATE event_secrets SET until_at = ? WHERE until_at = 0 OR until_at > ?`, millis(others), millis(others)); err != nil {
+			if _, err := tx.exec(ctx, `UPDATE event_secrets SET until_at = ? WHERE until_at = 0 OR until_at > ?`, millis(others),
+				millis(others)); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.exec(ctx, `INSERT INTO event_secrets (secret, made_at, made_by, until_at) VALUES (?, ?, ?, ?)`, secret.Secret.Text(), millis(secret.MadeAt), secret.MadeBy, millis(secret.Until)); err != nil {
+		if _, err := tx.exec(ctx, `INSERT INTO event_secrets (secret, made_at, made_by, until_at) VALUES (?, ?, ?, ?)`,
+			secret.Secret.Text(), millis(secret.MadeAt), secret.MadeBy, millis(secret.Until)); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
@@ -213,5 +221,6 @@ func (s *Store) RemoveEventSecret(ctx context.Context, id int64, e Activity) err
 
 // SweepSecrets removes the secrets that have ended, and the claims.
 func (s *Store) SweepSecrets(ctx context.Context, now time.Time) error {
-	return errors.Join(s.sweep(ctx, "event_secrets", "id", `until_at > 0 AND until_at <= ?`, millis(now)), s.sweep(ctx, "claims", "until_at", `until_at <= ?`, millis(now)))
+	return errors.Join(s.sweep(ctx, "event_secrets", "id", `until_at > 0 AND until_at <= ?`, millis(now)),
+		s.sweep(ctx, "claims", "until_at", `until_at <= ?`, millis(now)))
 }

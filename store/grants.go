@@ -30,7 +30,8 @@ func (s *Store) Revoke(ctx context.Context, id int64, role string, e Activity) e
 			return err
 		}
 		// What was paid for it counts no more either.
-		if _, err := tx.exec(ctx, `UPDATE payments SET taken_at = ? WHERE account_id = ? AND role = ? AND taken_at = 0`, millis(e.At), id, role); err != nil {
+		if _, err := tx.exec(ctx, `UPDATE payments SET taken_at = ? WHERE account_id = ? AND role = ? AND taken_at = 0`, millis(e.At), id,
+			role); err != nil {
 			return err
 		}
 		if _, err := tx.exec(ctx, `UPDATE payments SET after_role = '' WHERE account_id = ? AND after_role = ?`, id, role); err != nil {
@@ -53,7 +54,8 @@ func putGrant(ctx context.Context, tx speaker, id int64, g account.Grant) error 
 // time. Those whose owners are leaving don't count.
 func (s *Store) Others(ctx context.Context, roles []string, id int64, now, until time.Time) (n int, err error) {
 	query, args, err := sqlx.In(`SELECT COUNT(DISTINCT a.id) FROM accounts a JOIN grants g ON g.account_id = a.id
-		WHERE g.role IN (?) AND a.id <> ? AND a.disabled = 0 AND a.leaves_at = 0 AND a.hash <> '' AND g.from_at <= ? AND (g.until_at = 0 OR g.until_at > ?)`, roles, id, millis(now), millis(until))
+		WHERE g.role IN (?) AND a.id <> ? AND a.disabled = 0 AND a.leaves_at = 0 AND a.hash <> '' AND g.from_at <= ? AND (g.until_at = 0
+			OR g.until_at > ?)`, roles, id, millis(now), millis(until))
 	if err != nil {
 		return 0, err
 	}
@@ -62,5 +64,6 @@ func (s *Store) Others(ctx context.Context, roles []string, id int64, now, until
 
 // GrantsEnding returns how many grants hold now and end before a time.
 func (s *Store) GrantsEnding(ctx context.Context, now, before time.Time) (n int, err error) {
-	return n, s.long.get(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now), millis(now), millis(before))
+	return n, s.long.get(ctx, &n, `SELECT COUNT(*) FROM grants WHERE from_at <= ? AND until_at > ? AND until_at < ?`, millis(now),
+		millis(now), millis(before))
 }

@@ -31,7 +31,8 @@ func (r invitationRow) invitation() joining.Invitation {
 
 // Invite writes down an invitation with the token of its link, in the place of one to the same address, and the
 // messages that have it. The error is ErrTaken if an account has the address.
-func (s *Store) Invite(ctx context.Context, i joining.Invitation, emailKey string, token secret.TokenHash, mails []message.Message, e Activity) error {
+func (s *Store) Invite(ctx context.Context, i joining.Invitation, emailKey string, token secret.TokenHash, mails []message.Message,
+	e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if err := free(ctx, tx, Keys{Name: emailKey, Email: emailKey, Anyway: true}, 0); err != nil {
 			return err
@@ -39,7 +40,8 @@ func (s *Store) Invite(ctx context.Context, i joining.Invitation, emailKey strin
 		if _, err := tx.exec(ctx, `DELETE FROM invitations WHERE email_key = ?`, emailKey); err != nil {
 			return err
 		}
-		_, err := tx.exec(ctx, `INSERT INTO invitations (token_hash, email, email_key, roles, ends_at, made_at, made_by, until_at, mailed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		_, err := tx.exec(ctx, `INSERT INTO invitations (token_hash, email, email_key, roles, ends_at, made_at, made_by, until_at, mailed) `+
+			`VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			hexOf(token), i.Email, emailKey, strings.Join(i.Roles, " "), millis(i.Ends), millis(i.MadeAt), i.MadeBy, millis(i.Until), bit(i.Mailed))
 		if err != nil {
 			return err
@@ -65,7 +67,8 @@ func (s *Store) Invitations(ctx context.Context, now time.Time) ([]joining.Invit
 // InvitationByToken returns the invitation of a link. The error is ErrNone if it was used, revoked, has ended or never was.
 func (s *Store) InvitationByToken(ctx context.Context, token secret.TokenHash, now time.Time) (joining.Invitation, error) {
 	var r invitationRow
-	err := s.get(ctx, &r, `SELECT `+invitationColumns+` FROM invitations WHERE token_hash = ? AND until_at > ? AND made_at <= ?`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
+	err := s.get(ctx, &r, `SELECT `+invitationColumns+` FROM invitations WHERE token_hash = ? AND until_at > ? AND made_at <= ?`,
+		hexOf(token), millis(now), millis(now.Add(session.Slack)))
 	return r.invitation(), none(err)
 }
 
@@ -73,7 +76,8 @@ func (s *Store) InvitationByToken(ctx context.Context, token secret.TokenHash, n
 // those of InvitationByToken and of Join.
 func (s *Store) UseInvitation(ctx context.Context, token secret.TokenHash, j Joined) (id int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `DELETE FROM invitations WHERE token_hash = ? AND until_at > ?`, hexOf(token), millis(j.Event.At))); err != nil {
+		if err := one(tx.exec(ctx, `DELETE FROM invitations WHERE token_hash = ? AND until_at > ?`, hexOf(token),
+			millis(j.Event.At))); err != nil {
 			return err
 		}
 		if err := nameFree(ctx, tx, j.Keys.Name, j.Event.At); err != nil {

@@ -59,7 +59,8 @@ func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bo
 	return s.inTransaction(ctx, func(tx speaker) error {
 		tx.news.Keyrings = true
 		for _, n := range all {
-			err := one(tx.exec(ctx, `UPDATE keyring_entries SET hash = ?, old_hash = '', old_until = 0 WHERE keyring = ? AND name = ?`, n.Hash, n.Keyring, n.Name))
+			err := one(tx.exec(ctx, `UPDATE keyring_entries SET hash = ?, old_hash = '', old_until = 0 WHERE keyring = ? AND name = ?`,
+				n.Hash, n.Keyring, n.Name))
 			switch {
 			case err == nil && !replace:
 				return ErrTaken // and nothing of this is written
@@ -69,7 +70,8 @@ func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bo
 				return err
 			}
 			_, err = tx.exec(ctx, `INSERT INTO keyring_entries (`+entryColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-				n.Keyring, n.Name, n.Hash, n.Note, bit(n.Disabled), millis(n.MadeAt), n.MadeBy, millis(n.UsedAt), millis(n.Until), n.OldHash, millis(n.OldUntil))
+				n.Keyring, n.Name, n.Hash, n.Note, bit(n.Disabled), millis(n.MadeAt), n.MadeBy, millis(n.UsedAt), millis(n.Until), n.OldHash,
+				millis(n.OldUntil))
 			if err != nil {
 				return err
 			}
@@ -86,7 +88,9 @@ func (s *Store) RotateEntry(ctx context.Context, ring, name, hash string, old ti
 		before = "hash"
 	}
 	return s.inTransaction(ctx, func(tx speaker) error {
-		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET old_hash = `+before+`, old_until = ?, hash = ? WHERE keyring = ? AND name = ?`, millis(old), hash, ring, name)
+		return changeEntry(ctx, tx, e,
+			`UPDATE keyring_entries SET old_hash = `+before+
+				`, old_until = ?, hash = ? WHERE keyring = ? AND name = ?`, millis(old), hash, ring, name)
 	})
 }
 
@@ -101,14 +105,16 @@ func (s *Store) EditEntry(ctx context.Context, ring, name string, note *string, 
 		changes, args = append(changes, `until_at = ?`), append(args, millis(until))
 	}
 	return s.inTransaction(ctx, func(tx speaker) error {
-		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET `+strings.Join(changes, ", ")+` WHERE keyring = ? AND name = ?`, append(args, ring, name)...)
+		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET `+strings.Join(changes, ", ")+` WHERE keyring = ? AND name = ?`,
+			append(args, ring, name)...)
 	})
 }
 
 // SwitchEntry disables or enables an entry. The error is ErrNone if there is no such entry.
 func (s *Store) SwitchEntry(ctx context.Context, ring, name string, disabled bool, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if is, err := isSo(ctx, tx, disabled, `SELECT disabled FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name); err != nil || is {
+		if is, err := isSo(ctx, tx, disabled, `SELECT disabled FROM keyring_entries WHERE keyring = ? AND name = ?`, ring,
+			name); err != nil || is {
 			return err
 		}
 		return changeEntry(ctx, tx, e, `UPDATE keyring_entries SET disabled = ? WHERE keyring = ? AND name = ?`, bit(disabled), ring, name)
@@ -143,7 +149,8 @@ func (s *Store) RemoveEntry(ctx context.Context, ring, name string, e Activity) 
 // password if after is not "" and the hash is still the one before.
 func (s *Store) UsedEntry(ctx context.Context, ring, name string, at time.Time, before, after string) error {
 	if after != "" {
-		if _, err := s.exec(ctx, `UPDATE keyring_entries SET hash = ? WHERE keyring = ? AND name = ? AND hash = ?`, after, ring, name, before); err != nil {
+		if _, err := s.exec(ctx, `UPDATE keyring_entries SET hash = ? WHERE keyring = ? AND name = ? AND hash = ?`, after, ring, name,
+			before); err != nil {
 			return err
 		}
 	}

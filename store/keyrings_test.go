@@ -24,10 +24,12 @@ func TestChangesOfAnEntryAtOnce(t *testing.T) {
 		did func(e *keyring.Entry, other string) bool
 	}
 	changes := []change{
-		{"rotate", func() error { return s.RotateEntry(ctx, "outer", "smith", "rotated", noon.Add(time.Hour), event) }, func(e *keyring.Entry, other string) bool {
-			return e.Hash == "rotated" && e.OldHash != "" || other == "import" && e.Hash == "imported" && e.OldHash == ""
-		}},
-		{"disable", func() error { return s.SwitchEntry(ctx, "outer", "smith", true, event) }, func(e *keyring.Entry, _ string) bool { return e.Disabled }},
+		{"rotate", func() error { return s.RotateEntry(ctx, "outer", "smith", "rotated", noon.Add(time.Hour), event) },
+			func(e *keyring.Entry, other string) bool {
+				return e.Hash == "rotated" && e.OldHash != "" || other == "import" && e.Hash == "imported" && e.OldHash == ""
+			}},
+		{"disable", func() error { return s.SwitchEntry(ctx, "outer", "smith", true, event) },
+			func(e *keyring.Entry, _ string) bool { return e.Disabled }},
 		{"import", func() error {
 			return s.AddEntries(ctx, []*keyring.Entry{{Keyring: "outer", Name: "smith", Hash: "imported", MadeAt: noon}}, true, event)
 		}, func(e *keyring.Entry, other string) bool {
@@ -48,7 +50,9 @@ func TestChangesOfAnEntryAtOnce(t *testing.T) {
 				if err := s.RemoveEntry(ctx, "outer", "smith", event); err != nil && !errors.Is(err, ErrNone) {
 					t.Fatal(err)
 				}
-				if err := s.AddEntries(ctx, []*keyring.Entry{{Keyring: "outer", Name: "smith", Hash: "first", Note: "the gate", MadeAt: noon, MadeBy: "agnes"}}, false, event); err != nil {
+				if err := s.AddEntries(ctx,
+					[]*keyring.Entry{{Keyring: "outer", Name: "smith", Hash: "first", Note: "the gate", MadeAt: noon, MadeBy: "agnes"}}, false,
+					event); err != nil {
 					t.Fatal(err)
 				}
 				var both sync.WaitGroup
@@ -67,7 +71,9 @@ func TestChangesOfAnEntryAtOnce(t *testing.T) {
 			}
 		}
 	}
-	if err := s.AddEntries(ctx, []*keyring.Entry{{Keyring: "outer", Name: "baker", Hash: "x"}, {Keyring: "outer", Name: "smith", Hash: "second"}}, false, event); !errors.Is(err, ErrTaken) {
+	if err := s.AddEntries(ctx,
+		[]*keyring.Entry{{Keyring: "outer", Name: "baker", Hash: "x"}, {Keyring: "outer", Name: "smith", Hash: "second"}}, false,
+		event); !errors.Is(err, ErrTaken) {
 		t.Errorf("a name that is taken: %v", err)
 	}
 	if e, err := s.Entry(ctx, "outer", "smith"); err != nil || e.Hash == "second" {

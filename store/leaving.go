@@ -60,7 +60,8 @@ func (s *Store) Forget(ctx context.Context, id int64, pseudonym string, now, res
 		}
 		key := account.Fold(pseudonym)
 		for _, query := range []string{
-			`UPDATE activity SET account = ?, account_key = ?, detail = '', data = '', network = '', place = '', words = kind || ' ' || ? WHERE account_id = ?`,
+			`UPDATE activity SET account = ?, account_key = ?, detail = '', data = '', network = '', place = '', words = kind || ' ' || ? ` +
+				`WHERE account_id = ?`,
 			`UPDATE activity SET actor = ?, actor_key = ?, network = '', words = kind || ' ' || ? WHERE actor_id = ?`,
 		} {
 			if _, err := tx.exec(ctx, query, pseudonym, key, key, id); err != nil {
@@ -68,13 +69,16 @@ func (s *Store) Forget(ctx context.Context, id int64, pseudonym string, now, res
 			}
 		}
 		// From before there was an account: that they wanted one, and were invited.
-		_, err := tx.exec(ctx, `UPDATE activity SET account = ?, account_key = ?, actor = ?, actor_key = ?, detail = '', network = '', words = kind || ' ' || ? WHERE kind = ? AND account_key = ?`,
+		_, err := tx.exec(ctx, `UPDATE activity SET account = ?, account_key = ?, actor = ?, actor_key = ?, detail = '', network = '', `+
+			`words = kind || ' ' || ? WHERE kind = ? AND account_key = ?`,
 			pseudonym, key, pseudonym, key, key, activity.JoinAsked, was.NameKey)
 		if err == nil && was.Email != "" {
-			_, err = tx.exec(ctx, `UPDATE activity SET detail = '', words = kind WHERE kind IN (?, ?) AND SUBSTR(detail, 1, LENGTH(?)) = ?`, activity.Invited, activity.InvitationRevoked, was.Email, was.Email)
+			_, err = tx.exec(ctx, `UPDATE activity SET detail = '', words = kind WHERE kind IN (?, ?) AND SUBSTR(detail, 1, LENGTH(?)) = ?`,
+				activity.Invited, activity.InvitationRevoked, was.Email, was.Email)
 		}
 		if err == nil {
-			_, err = tx.exec(ctx, `DELETE FROM messages WHERE account_id = ? OR account_id = 0 AND to_address = ? AND to_address <> ''`, id, was.Email)
+			_, err = tx.exec(ctx, `DELETE FROM messages WHERE account_id = ? OR account_id = 0 AND to_address = ? AND to_address <> ''`, id,
+				was.Email)
 		}
 		if err != nil {
 			return err

@@ -28,7 +28,8 @@ func full(b *testing.B, accounts, sessions, events int) *Store {
 	s := open(b, path)
 	r := rand.New(rand.NewPCG(1, 2))
 	roles := []string{"keeper", "trustee", "crew", "member", "member", "member"}
-	agents := []string{"Mozilla/5.0 (X11; Linux x86_64) Firefox/%d.0", "Mozilla/5.0 (iPhone) Safari/%d", "Mozilla/5.0 (Windows NT 10.0) Chrome/%d.0", "lamp-reader/%d"}
+	agents := []string{"Mozilla/5.0 (X11; Linux x86_64) Firefox/%d.0", "Mozilla/5.0 (iPhone) Safari/%d",
+		"Mozilla/5.0 (Windows NT 10.0) Chrome/%d.0", "lamp-reader/%d"}
 	check := func(err error) {
 		if err != nil {
 			b.Fatal(err)
@@ -38,7 +39,10 @@ func full(b *testing.B, accounts, sessions, events int) *Store {
 		var all []Import
 		for i := from; i < min(from+20_000, accounts); i++ {
 			name := fmt.Sprintf("keeper-%06d", i)
-			a := &account.Account{Name: name, Email: name + "@harbour.example", MadeAt: noon.Add(time.Duration(i) * time.Second), Grants: []account.Grant{{Role: roles[i%len(roles)], From: noon}}}
+			a := &account.Account{
+				Name: name, Email: name + "@harbour.example", MadeAt: noon.Add(time.Duration(i) * time.Second),
+				Grants: []account.Grant{{Role: roles[i%len(roles)], From: noon}},
+			}
 			all = append(all, Import{Account: a, Keys: Keys{Name: name, Email: a.Email},
 				Event: Activity{At: noon, Kind: "account added", Account: name}})
 		}
@@ -66,8 +70,10 @@ func full(b *testing.B, accounts, sessions, events int) *Store {
 				kind = "policy changed"
 			}
 			all = append(all, Activity{
-				At: noon.Add(time.Duration(i) * time.Second), Kind: activity.Kind(kind), Account: name, Actor: name, Network: fmt.Sprintf("198.51.%d.%d", r.IntN(200), r.IntN(256)),
-				Door: fmt.Sprintf("/door-%d/**", r.IntN(40)), Place: fmt.Sprintf("GET /log/%d", r.IntN(10_000)), Reference: fmt.Sprintf("R%07d", i), Detail: "asks for role keeper",
+				At: noon.Add(time.Duration(i) * time.Second), Kind: activity.Kind(kind), Account: name, Actor: name,
+				Network: fmt.Sprintf("198.51.%d.%d", r.IntN(200), r.IntN(256)),
+				Door:    fmt.Sprintf("/door-%d/**", r.IntN(40)), Place: fmt.Sprintf("GET /log/%d", r.IntN(10_000)),
+				Reference: fmt.Sprintf("R%07d", i), Detail: "asks for role keeper",
 			})
 		}
 		check(s.Note(ctx, all, nil))
@@ -75,8 +81,9 @@ func full(b *testing.B, accounts, sessions, events int) *Store {
 	return s
 }
 
-// BenchmarkLists shows what the lists of the console ask for, of 20,000 accounts, 100,000 sessions and 300,000 records of activity; with LARGE, the path
-// of a file, of ten times as many, which are made there if there is no such file, and kept. That takes a quarter of an hour.
+// BenchmarkLists shows what the lists of the console ask for, of 20,000 accounts, 100,000 sessions and 300,000 records of activity;
+// with LARGE, the path of a file, of ten times as many, which are made there if there is no such file, and kept. That takes a
+// quarter of an hour.
 func BenchmarkLists(b *testing.B) {
 	n := 1
 	if os.Getenv("LARGE") != "" {
@@ -115,7 +122,10 @@ func BenchmarkLists(b *testing.B) {
 		"activity/no-such-word":    eventsOf(s, ActivityQuery{Words: "lantern"}),
 		"activity/kind-network":    eventsOf(s, ActivityQuery{Kind: "policy", Network: "198.51.77."}),
 		"activity/long-ago":        eventsOf(s, ActivityQuery{Until: noon.Add(1000 * time.Second), Kind: "refused"}),
-		"activity/all-of-it":       eventsOf(s, ActivityQuery{Kind: "sign-in", Network: "198", Door: "/door-7/**", Words: "lantern", Since: noon, Until: noon.Add(3_000_000 * time.Second)}),
+		"activity/all-of-it": eventsOf(s,
+			ActivityQuery{
+				Kind: "sign-in", Network: "198", Door: "/door-7/**", Words: "lantern", Since: noon, Until: noon.Add(3_000_000 * time.Second),
+			}),
 	} {
 		b.Run(name, func(b *testing.B) {
 			for b.Loop() {

@@ -32,7 +32,8 @@ type memberRow struct {
 	grantRow
 }
 
-const memberColumns = `a.id, a.name, a.email, a.language, a.disabled, a.made_by, g.account_id, g.role, g.way, g.from_at, g.until_at, g.granted_by, g.order_no`
+const memberColumns = `a.id, a.name, a.email, a.language, a.disabled, a.made_by, g.account_id, g.role, g.way, g.from_at, g.until_at, ` +
+	`g.granted_by, g.order_no`
 
 func (r memberRow) member() Member {
 	return Member{r.ID, r.Account, r.Email, r.Language, bool(r.Disabled), r.grant(), r.Way, r.MadeBy}
@@ -105,8 +106,10 @@ func (s *Store) Members(ctx context.Context, q MemberQuery) ([]Member, int, erro
 	}
 	// Of the many, those that are shown are found before it is looked who they are.
 	var rows []memberRow
-	err = s.long.all(ctx, &rows, `SELECT `+memberColumns+` FROM (SELECT g.account_id, g.role, g.way FROM grants g`+where+order+` LIMIT ? OFFSET ?) AS shown
-		JOIN grants g ON g.account_id = shown.account_id AND g.role = shown.role AND g.way = shown.way JOIN accounts a ON a.id = g.account_id`+order, append(args, q.Limit, q.Offset)...)
+	err = s.long.all(ctx, &rows,
+		`SELECT `+memberColumns+` FROM (SELECT g.account_id, g.role, g.way FROM grants g`+where+order+` LIMIT ? OFFSET ?) AS shown
+		JOIN grants g ON g.account_id = shown.account_id AND g.role = shown.role AND g.way = shown.way JOIN accounts a ON a.id =
+		  g.account_id`+order, append(args, q.Limit, q.Offset)...)
 	all := make([]Member, len(rows))
 	for i, r := range rows {
 		all[i] = r.member()
@@ -123,12 +126,15 @@ func (s *Store) begins(ctx context.Context, text string) (condition string, args
 	end := after(key)
 	args = []any{key, end, key, end}
 	var found int
-	err = s.long.get(ctx, &found, `SELECT COUNT(*) FROM (SELECT id FROM (SELECT id FROM accounts WHERE name_key >= ? AND name_key < ? LIMIT ?) AS names UNION SELECT id FROM (SELECT id FROM accounts WHERE email_key >= ? AND email_key < ? LIMIT ?) AS addresses) AS found`,
+	err = s.long.get(ctx, &found, `SELECT COUNT(*) FROM (SELECT id FROM (SELECT id FROM accounts WHERE name_key >= ? AND name_key < ? `+
+		`LIMIT ?) AS names UNION SELECT id FROM (SELECT id FROM accounts WHERE email_key >= ? AND email_key < ? LIMIT ?) AS addresses) AS found`,
 		key, end, fewFound, key, end, fewFound)
 	if found < fewFound {
-		return ` AND g.account_id IN (SELECT id FROM accounts WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM accounts WHERE email_key >= ? AND email_key < ?)`, args, err
+		return ` AND g.account_id IN (SELECT id FROM accounts WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM accounts WHERE ` +
+			`email_key >= ? AND email_key < ?)`, args, err
 	}
-	return ` AND EXISTS (SELECT 1 FROM accounts a WHERE a.id = g.account_id AND (a.name_key >= ? AND a.name_key < ? OR a.email_key >= ? AND a.email_key < ?))`, args, err
+	return ` AND EXISTS (SELECT 1 FROM accounts a WHERE a.id = g.account_id AND (a.name_key >= ? AND a.name_key < ? OR a.email_key >= ? ` +
+		`AND a.email_key < ?))`, args, err
 }
 
 // A MemberChange says how many began or ended to have a role in a week.
@@ -142,15 +148,19 @@ const weekMillis = 7 * 24 * 3600 * 1000
 
 // MemberChanges returns how many began to have each role in each week, and how many ended.
 func (s *Store) MemberChanges(ctx context.Context) (begun, ended []MemberChange, err error) {
-	if err = s.long.all(ctx, &begun, `SELECT role, from_at / ? AS week, COUNT(*) AS n FROM grants GROUP BY role, from_at / ?`, weekMillis, weekMillis); err == nil {
-		err = s.long.all(ctx, &ended, `SELECT role, until_at / ? AS week, COUNT(*) AS n FROM grants WHERE until_at > 0 GROUP BY role, until_at / ?`, weekMillis, weekMillis)
+	if err = s.long.all(ctx, &begun, `SELECT role, from_at / ? AS week, COUNT(*) AS n FROM grants GROUP BY role, from_at / ?`,
+		weekMillis, weekMillis); err == nil {
+		err = s.long.all(ctx, &ended, `SELECT role, until_at / ? AS week, COUNT(*) AS n FROM grants WHERE until_at > 0 GROUP BY role, `+
+			`until_at / ?`, weekMillis, weekMillis)
 	}
 	return begun, ended, err
 }
 
 // RecordOf is what is recorded of a membership that has begun or ended.
 func (m Member) RecordOf(what activity.Kind, now time.Time) Activity {
-	e := Activity{At: now, Kind: what, Account: m.Account, AccountID: m.ID, Detail: "role " + m.Grant.Role, Data: map[string]string{"role": m.Grant.Role}}
+	e := Activity{
+		At: now, Kind: what, Account: m.Account, AccountID: m.ID, Detail: "role " + m.Grant.Role, Data: map[string]string{"role": m.Grant.Role},
+	}
 	if !m.Grant.Until.IsZero() {
 		until := m.Grant.Until.UTC().Format(time.RFC3339)
 		e.Detail += " until " + until
@@ -169,7 +179,8 @@ func (m Member) RecordOf(what activity.Kind, now time.Time) Activity {
 // endGrants has recorded of grants that are taken away, and of which it was told that they have begun, that they have ended.
 func endGrants(ctx context.Context, tx speaker, now time.Time, where string, args ...any) error {
 	var rows []memberRow
-	if err := tx.all(ctx, &rows, `SELECT `+memberColumns+` FROM grants g JOIN accounts a ON a.id = g.account_id WHERE g.told = 1 AND `+where, args...); err != nil {
+	if err := tx.all(ctx, &rows,
+		`SELECT `+memberColumns+` FROM grants g JOIN accounts a ON a.id = g.account_id WHERE g.told = 1 AND `+where, args...); err != nil {
 		return err
 	}
 	for _, r := range rows {
@@ -209,7 +220,9 @@ func (s *Store) TellGrant(ctx context.Context, m Member, ended bool, e Activity)
 		before, after = 1, 2
 	}
 	return s.inTransaction(ctx, func(tx speaker) error {
-		result, err := tx.exec(ctx, `UPDATE grants SET told = ? WHERE account_id = ? AND role = ? AND way = ? AND told = ? AND until_at = ?`, after, m.ID, m.Grant.Role, m.Way, before, millis(m.Grant.Until))
+		result, err := tx.exec(ctx,
+			`UPDATE grants SET told = ? WHERE account_id = ? AND role = ? AND way = ? AND told = ? AND until_at = ?`,
+			after, m.ID, m.Grant.Role, m.Way, before, millis(m.Grant.Until))
 		if err != nil {
 			return err
 		}
@@ -220,18 +233,23 @@ func (s *Store) TellGrant(ctx context.Context, m Member, ended bool, e Activity)
 	})
 }
 
-// Ending returns grants that end within a time from now, that last longer than that, that nothing else prolongs, and of whose end nobody was reminded so
-// shortly before it.
+// Ending returns grants that end within a time from now, that last longer than that, that nothing else prolongs, and of whose end
+// nobody was reminded so shortly before it.
 func (s *Store) Ending(ctx context.Context, now time.Time, ahead time.Duration, most int) ([]Member, error) {
-	return s.untoldGrants(ctx, `g.until_at > ? AND g.until_at <= ? AND g.from_at < g.until_at - ? AND a.disabled = 0 AND a.email <> '' AND a.leaves_at = 0 AND g.way NOT LIKE 'after %'
-		AND NOT EXISTS (SELECT 1 FROM grants o WHERE o.account_id = g.account_id AND o.role = g.role AND o.way <> g.way AND (o.until_at = 0 OR o.until_at > g.until_at) AND o.from_at <= g.until_at)
-		AND NOT EXISTS (SELECT 1 FROM reminders r WHERE r.what = 'account ' || g.account_id || ' ' || g.role AND r.until_at = g.until_at AND r.ahead <= ?) LIMIT ?`,
+	return s.untoldGrants(ctx,
+		`g.until_at > ? AND g.until_at <= ? AND g.from_at < g.until_at - ? AND a.disabled = 0 AND a.email <> '' AND a.leaves_at = 0
+			AND g.way NOT LIKE 'after %'
+		AND NOT EXISTS (SELECT 1 FROM grants o WHERE o.account_id = g.account_id AND o.role = g.role AND o.way <> g.way
+			AND (o.until_at = 0 OR o.until_at > g.until_at) AND o.from_at <= g.until_at)
+		AND NOT EXISTS (SELECT 1 FROM reminders r WHERE r.what = 'account ' || g.account_id || ' ' || g.role AND r.until_at = g.until_at
+			AND r.ahead <= ?) LIMIT ?`,
 		millis(now), millis(now.Add(ahead)), ahead.Milliseconds(), ahead.Milliseconds(), most)
 }
 
 // EndingPasses is Ending for passes.
 func (s *Store) EndingPasses(ctx context.Context, now time.Time, ahead time.Duration, most int) (ids []string, err error) {
-	return ids, s.all(ctx, &ids, `SELECT id FROM passes WHERE until_at > ? AND until_at <= ? AND made_at < until_at - ? AND revoked_at = 0 AND paused_at = 0 AND (allowed = 0 OR used < allowed) AND address <> ''
+	return ids, s.all(ctx, &ids, `SELECT id FROM passes WHERE until_at > ? AND until_at <= ? AND made_at < until_at - ?
+		AND revoked_at = 0 AND paused_at = 0 AND (allowed = 0 OR used < allowed) AND address <> ''
 		AND NOT EXISTS (SELECT 1 FROM reminders r WHERE r.what = 'pass ' || passes.id AND r.until_at = passes.until_at AND r.ahead <= ?) LIMIT ?`,
 		millis(now), millis(now.Add(ahead)), ahead.Milliseconds(), ahead.Milliseconds(), most)
 }
@@ -239,7 +257,8 @@ func (s *Store) EndingPasses(ctx context.Context, now time.Time, ahead time.Dura
 // Remind notes that somebody is reminded of an end, with the message that does it. Nothing is written if it is noted already.
 func (s *Store) Remind(ctx context.Context, what string, until time.Time, ahead time.Duration, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		result, err := tx.exec(ctx, `INSERT INTO reminders (what, until_at, ahead) VALUES (?, ?, ?) ON CONFLICT (what, until_at, ahead) DO NOTHING`, what, millis(until), ahead.Milliseconds())
+		result, err := tx.exec(ctx, `INSERT INTO reminders (what, until_at, ahead) VALUES (?, ?, ?) ON CONFLICT (what, until_at, ahead) DO `+
+			`NOTHING`, what, millis(until), ahead.Milliseconds())
 		if err != nil {
 			return err
 		}

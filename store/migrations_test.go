@@ -35,8 +35,10 @@ func TestRecordsOfEarlierVersions(t *testing.T) {
 			texts = append(texts, string(text), fmt.Sprintf(`INSERT INTO migrations VALUES ('%s', 0)`, filepath.Base(file)))
 			if i == 0 { // what somebody had then
 				texts = append(texts,
-					`INSERT INTO accounts (id, name, name_key, email, hash, made_at, made_by) VALUES (7, 'Ines', 'ines', 'Ines@Marram.example', 'hash', 1000, 'agnes')`,
-					`INSERT INTO accounts (id, name, name_key, email, hash, made_at, made_by) VALUES (8, 'bob＠marram.example', 'bob@marram.example', '', 'hash', 1000, 'agnes'), (9, '..', '..', '', 'hash', 1000, 'agnes')`,
+					`INSERT INTO accounts (id, name, name_key, email, hash, made_at, made_by) VALUES (7, 'Ines', 'ines', 'Ines@Marram.example', `+
+						`'hash', 1000, 'agnes')`,
+					`INSERT INTO accounts (id, name, name_key, email, hash, made_at, made_by) VALUES (8, 'bob＠marram.example', `+
+						`'bob@marram.example', '', 'hash', 1000, 'agnes'), (9, '..', '..', '', 'hash', 1000, 'agnes')`,
 					`INSERT INTO grants VALUES (7, 'keeper', 1000, 0, 'agnes')`,
 					fmt.Sprintf(`INSERT INTO sessions VALUES ('%s', 7, 1000, 2000, 1000, 1, '192.0.2.7', 'a browser')`, hexOf(hash)),
 					`INSERT INTO activity (at, kind, account, actor, network, detail) VALUES (1000, 'sign-in', 'Ines', 'Ines', '192.0.2.7', '')`)
@@ -52,7 +54,8 @@ func TestRecordsOfEarlierVersions(t *testing.T) {
 		}
 		s := open(t, path)
 		a, kept, err := s.AccountByKey(ctx, "ines")
-		if err != nil || a.ID != 7 || a.Name != "Ines" || a.Email != "Ines@Marram.example" || kept != "hash" || len(a.Grants) != 1 || a.Grants[0].Role != "keeper" {
+		if err != nil || a.ID != 7 || a.Name != "Ines" || a.Email != "Ines@Marram.example" || kept != "hash" || len(a.Grants) != 1 ||
+			a.Grants[0].Role != "keeper" {
 			t.Errorf("%d: %+v %v", n, a, err)
 		}
 		for id, name := range map[int64]string{8: "renamed-8", 9: "renamed-9"} { // what reads as somebody's address, or as another place

@@ -33,12 +33,15 @@ type messageRow struct {
 	ToKey     string         `db:"to_key"`
 }
 
-const messageColumns = `id, reference, way, kind, to_address, account, account_id, language, gaps, link, state, made_at, until_at, tries, next_at, problem, ended_at`
+const messageColumns = `id, reference, way, kind, to_address, account, account_id, language, gaps, link, state, made_at, until_at, ` +
+	`tries, next_at, problem, ended_at`
 
 func (r messageRow) message() (message.Message, error) {
 	m := message.Message{
-		ID: r.ID, Reference: r.Reference, Way: r.Way, Kind: r.Kind, To: r.To, Account: r.Account, AccountID: r.AccountID, Language: r.Language, Link: r.Link, State: r.State,
-		MadeAt: moment(r.MadeAt), Until: moment(r.Until), Tries: r.Tries, NextAt: moment(r.NextAt), Problem: r.Problem, EndedAt: moment(r.EndedAt),
+		ID: r.ID, Reference: r.Reference, Way: r.Way, Kind: r.Kind, To: r.To, Account: r.Account, AccountID: r.AccountID,
+		Language: r.Language, Link: r.Link, State: r.State,
+		MadeAt: moment(r.MadeAt), Until: moment(r.Until), Tries: r.Tries, NextAt: moment(r.NextAt), Problem: r.Problem,
+		EndedAt: moment(r.EndedAt),
 	}
 	if r.Gaps == "" {
 		return m, nil
@@ -46,8 +49,10 @@ func (r messageRow) message() (message.Message, error) {
 	return m, json.Unmarshal([]byte(r.Gaps), &m.Gaps)
 }
 
-const insertMessage = `INSERT INTO messages (reference, way, kind, to_address, account, account_id, language, gaps, link, state, made_at, until_at, tries, next_at, problem, ended_at, words, to_key)
-	VALUES (:reference, :way, :kind, :to_address, :account, :account_id, :language, :gaps, :link, :state, :made_at, :until_at, :tries, :next_at, :problem, :ended_at, :words, :to_key)`
+const insertMessage = `INSERT INTO messages (reference, way, kind,
+	to_address, account, account_id, language, gaps, link, state, made_at, until_at, tries, next_at, problem, ended_at, words, to_key)
+	VALUES (:reference, :way, :kind, :to_address, :account, :account_id,
+		:language, :gaps, :link, :state, :made_at, :until_at, :tries, :next_at, :problem, :ended_at, :words, :to_key)`
 
 // post writes down messages that are to be sent, in the transaction of what they are about: there is none without the
 // other.
@@ -68,7 +73,8 @@ func post(ctx context.Context, tx speaker, all []message.Message) error {
 		}
 		tx.waits(m.Way)
 		_, err = tx.named(ctx, insertMessage, messageRow{
-			0, m.Reference, m.Way, m.Kind, m.To, m.Account, m.AccountID, m.Language, string(gaps), m.Link, m.State, millis(m.MadeAt), millis(m.Until), m.Tries, millis(m.NextAt), m.Problem, millis(m.EndedAt),
+			0, m.Reference, m.Way, m.Kind, m.To, m.Account, m.AccountID, m.Language, string(gaps), m.Link, m.State, millis(m.MadeAt),
+			millis(m.Until), m.Tries, millis(m.NextAt), m.Problem, millis(m.EndedAt),
 			wordsOf(m.To, m.Account, string(m.Kind)), key,
 		})
 		if err != nil {
@@ -131,7 +137,8 @@ func (s *Store) Messages(ctx context.Context, q MessageQuery) ([]message.Message
 
 // DueMessages returns messages of a way that are to be handed over at a time, the one that waits longest first.
 func (s *Store) DueMessages(ctx context.Context, way message.Way, now time.Time, most int) ([]message.Message, error) {
-	return s.messages(ctx, s.speaker, `WHERE way = ? AND state = ? AND next_at <= ? ORDER BY next_at, id LIMIT ?`, way, message.Waiting, millis(now), most)
+	return s.messages(ctx, s.speaker, `WHERE way = ? AND state = ? AND next_at <= ? ORDER BY next_at, id LIMIT ?`, way,
+		message.Waiting, millis(now), most)
 }
 
 // NextMessage returns when the next message of a way is to be handed over; the error is ErrNone if none is waiting.
@@ -143,7 +150,8 @@ func (s *Store) NextMessage(ctx context.Context, way message.Way) (time.Time, er
 
 // QueueHeads returns, of each address for which messages of a way wait, the one that was written down first.
 func (s *Store) QueueHeads(ctx context.Context, way message.Way) ([]message.Message, error) {
-	return s.messages(ctx, s.speaker, `WHERE id IN (SELECT MIN(id) FROM messages WHERE way = ? AND state = ? GROUP BY to_address) ORDER BY id`, way, message.Waiting)
+	return s.messages(ctx, s.speaker,
+		`WHERE id IN (SELECT MIN(id) FROM messages WHERE way = ? AND state = ? GROUP BY to_address) ORDER BY id`, way, message.Waiting)
 }
 
 // QueueHead is QueueHeads for one address. The error is ErrNone if nothing waits.
@@ -212,7 +220,8 @@ func (s *Store) SetMessage(ctx context.Context, m message.Message, before messag
 		if m.State == message.Waiting {
 			tx.waits(m.Way)
 		}
-		err := one(tx.exec(ctx, `UPDATE messages SET state = ?, tries = ?, next_at = ?, problem = ?, ended_at = ?`+erase+` WHERE id = ? AND state = ?`,
+		err := one(tx.exec(ctx, `UPDATE messages SET state = ?, tries = ?, next_at = ?, problem = ?, ended_at = ?`+erase+
+			` WHERE id = ? AND state = ?`,
 			m.State, m.Tries, millis(m.NextAt), m.Problem, millis(m.EndedAt), m.ID, before))
 		if err != nil || e == nil {
 			return err
@@ -223,7 +232,8 @@ func (s *Store) SetMessage(ctx context.Context, m message.Message, before messag
 
 // SweepMessages removes what has come to an end before a time, and the links of those whose links have ended.
 func (s *Store) SweepMessages(ctx context.Context, now, before time.Time) error {
-	if _, err := s.exec(ctx, `UPDATE messages SET gaps = '', link = '' WHERE state = ? AND until_at <= ? AND gaps <> ''`, message.Failed, millis(now)); err != nil {
+	if _, err := s.exec(ctx, `UPDATE messages SET gaps = '', link = '' WHERE state = ? AND until_at <= ? AND gaps <> ''`,
+		message.Failed, millis(now)); err != nil {
 		return err
 	}
 	return s.sweep(ctx, "messages", "id", `ended_at > 0 AND ended_at <= ?`, millis(before))

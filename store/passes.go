@@ -49,22 +49,34 @@ type passRow struct {
 	FamilyKey    string `db:"family_key"`
 }
 
-const passColumns = `id, kind, reference, address, name, note, language, paths, made_at, made_by, until_at, lasts, allowed, used, first_used_at, last_used_at, revoked_at, paused_at, why, spread_at, link_hash, password_hash, since, old_link, old_password, old_since, old_until, again_hash`
+const passColumns = `id, kind, reference, address, name, note, language, paths, made_at, made_by, until_at, lasts, allowed, used, ` +
+	`first_used_at, last_used_at, revoked_at, paused_at, why, spread_at, link_hash, password_hash, since, old_link, old_password, ` +
+	`old_since, old_until, again_hash`
 
 const insertPass = `INSERT INTO passes (` + passColumns + `, reference_key, address_key, name_key, family_key)
-	VALUES (:id, :kind, :reference, :address, :name, :note, :language, :paths, :made_at, :made_by, :until_at, :lasts, :allowed, :used, :first_used_at, :last_used_at, :revoked_at, :paused_at, :why, :spread_at, :link_hash, :password_hash, :since, :old_link, :old_password, :old_since, :old_until, :again_hash, :reference_key, :address_key, :name_key, :family_key)`
+	VALUES (:id, :kind, :reference, :address, :name, :note, :language,
+		:paths, :made_at, :made_by, :until_at, :lasts, :allowed, :used, :first_used_at, :last_used_at, :revoked_at, :paused_at, :why,
+		  :spread_at, :link_hash, :password_hash, :since, :old_link, :old_password, :old_since, :old_until, :again_hash, :reference_key,
+		    :address_key, :name_key, :family_key)`
 
 // What of a pass changes after it was issued.
-const updatePass = `UPDATE passes SET until_at = :until_at, lasts = :lasts, allowed = :allowed, used = :used, first_used_at = :first_used_at, last_used_at = :last_used_at, revoked_at = :revoked_at,
-	paused_at = :paused_at, why = :why, spread_at = :spread_at, link_hash = :link_hash, password_hash = :password_hash, since = :since, old_link = :old_link, old_password = :old_password, old_since = :old_since, old_until = :old_until, again_hash = :again_hash WHERE id = :id`
+const updatePass = `UPDATE passes SET until_at = :until_at, lasts = :lasts,
+	allowed = :allowed, used = :used, first_used_at = :first_used_at, last_used_at = :last_used_at, revoked_at = :revoked_at,
+	paused_at = :paused_at, why = :why, spread_at = :spread_at, link_hash = :link_hash, password_hash = :password_hash, since =
+	  :since, old_link = :old_link, old_password = :old_password, old_since = :old_since, old_until = :old_until, again_hash =
+	    :again_hash WHERE id = :id`
 
 func passRowOf(p *pass.Pass) passRow {
 	family := p.Name[strings.LastIndex(p.Name, " ")+1:]
 	return passRow{
-		ID: p.ID, Kind: p.Kind, Reference: p.Reference, Address: p.Address, Name: p.Name, Note: p.Note, Language: p.Language, Paths: strings.Join(p.Paths, "\n"), MadeAt: millis(p.MadeAt), MadeBy: p.MadeBy,
-		Until: millis(p.Until), Lasts: p.Lasts.Milliseconds(), Allowed: p.Allowed, Used: p.Used, FirstUsed: millis(p.FirstUsed), LastUsed: millis(p.LastUsed), Revoked: millis(p.Revoked), Paused: millis(p.Paused), Why: p.Why, Spread: millis(p.Spread),
-		Link: hexOf(p.Link), Password: hashText(p.Password), Since: millis(p.Since), OldLink: tokenText(p.OldLink), Old: hashText(p.Old), OldSince: millis(p.OldSince), OldUntil: millis(p.OldUntil), Again: tokenText(p.Again),
-		ReferenceKey: account.Fold(p.Reference), AddressKey: account.Fold(p.Address), NameKey: account.Fold(p.Name), FamilyKey: account.Fold(family),
+		ID: p.ID, Kind: p.Kind, Reference: p.Reference, Address: p.Address, Name: p.Name, Note: p.Note, Language: p.Language,
+		Paths: strings.Join(p.Paths, "\n"), MadeAt: millis(p.MadeAt), MadeBy: p.MadeBy,
+		Until: millis(p.Until), Lasts: p.Lasts.Milliseconds(), Allowed: p.Allowed, Used: p.Used, FirstUsed: millis(p.FirstUsed),
+		LastUsed: millis(p.LastUsed), Revoked: millis(p.Revoked), Paused: millis(p.Paused), Why: p.Why, Spread: millis(p.Spread),
+		Link: hexOf(p.Link), Password: hashText(p.Password), Since: millis(p.Since), OldLink: tokenText(p.OldLink), Old: hashText(p.Old),
+		OldSince: millis(p.OldSince), OldUntil: millis(p.OldUntil), Again: tokenText(p.Again),
+		ReferenceKey: account.Fold(p.Reference), AddressKey: account.Fold(p.Address), NameKey: account.Fold(p.Name),
+		FamilyKey: account.Fold(family),
 	}
 }
 
@@ -84,9 +96,12 @@ func hashText(h pass.Hash) string {
 
 func (r passRow) pass() *pass.Pass {
 	p := &pass.Pass{
-		ID: r.ID, Kind: r.Kind, Reference: r.Reference, Address: r.Address, Name: r.Name, Note: r.Note, Language: r.Language, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy,
-		Until: moment(r.Until), Lasts: time.Duration(r.Lasts) * time.Millisecond, Allowed: r.Allowed, Used: r.Used, FirstUsed: moment(r.FirstUsed), LastUsed: moment(r.LastUsed), Revoked: moment(r.Revoked), Paused: moment(r.Paused), Why: r.Why, Spread: moment(r.Spread),
-		Since: moment(r.Since), OldSince: moment(r.OldSince), OldUntil: moment(r.OldUntil),
+		ID: r.ID, Kind: r.Kind, Reference: r.Reference, Address: r.Address, Name: r.Name, Note: r.Note, Language: r.Language,
+		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy,
+		Until: moment(r.Until), Lasts: time.Duration(r.Lasts) * time.Millisecond, Allowed: r.Allowed, Used: r.Used,
+		FirstUsed: moment(r.FirstUsed), LastUsed: moment(r.LastUsed), Revoked: moment(r.Revoked), Paused: moment(r.Paused), Why: r.Why,
+		Spread: moment(r.Spread),
+		Since:  moment(r.Since), OldSince: moment(r.OldSince), OldUntil: moment(r.OldUntil),
 	}
 	if r.Paths != "" {
 		p.Paths = strings.Split(r.Paths, "\n")
@@ -127,7 +142,8 @@ func addPasses(ctx context.Context, tx speaker, all []*pass.Pass) error {
 
 func tell(ctx context.Context, tx speaker, id string, story ...pass.StoryEntry) error {
 	for _, t := range story {
-		if _, err := tx.exec(ctx, `INSERT INTO pass_story (pass_id, at, what, actor, detail) VALUES (?, ?, ?, ?, ?)`, id, millis(t.At), string(t.What), t.Actor, t.Detail); err != nil {
+		if _, err := tx.exec(ctx, `INSERT INTO pass_story (pass_id, at, what, actor, detail) VALUES (?, ?, ?, ?, ?)`, id, millis(t.At),
+			string(t.What), t.Actor, t.Detail); err != nil {
 			return err
 		}
 	}
@@ -189,15 +205,19 @@ func changePass(ctx context.Context, tx speaker, c PassChange) error {
 		}
 	}
 	if o := c.Opening; o != nil {
-		if _, err := tx.exec(ctx, `INSERT INTO pass_openings (token_hash, pass_id, since, made_at, network, agent) VALUES (?, ?, ?, ?, ?, ?)`, hexOf(o.Hash), o.Pass, millis(o.Since), millis(o.MadeAt), o.Network, o.Agent); err != nil {
+		if _, err := tx.exec(ctx,
+			`INSERT INTO pass_openings (token_hash, pass_id, since, made_at, network, agent) VALUES (?, ?, ?, ?, ?, ?)`, hexOf(o.Hash),
+			o.Pass, millis(o.Since), millis(o.MadeAt), o.Network, o.Agent); err != nil {
 			return err
 		}
-		if _, err := tx.exec(ctx, `DELETE FROM pass_openings WHERE pass_id = ? AND token_hash NOT IN (SELECT token_hash FROM pass_openings WHERE pass_id = ? ORDER BY made_at DESC LIMIT ?)`, o.Pass, o.Pass, mostOpenings); err != nil {
+		if _, err := tx.exec(ctx, `DELETE FROM pass_openings WHERE pass_id = ? AND token_hash NOT IN (SELECT token_hash FROM pass_openings `+
+			`WHERE pass_id = ? ORDER BY made_at DESC LIMIT ?)`, o.Pass, o.Pass, mostOpenings); err != nil {
 			return err
 		}
 	}
 	if c.Network != "" {
-		if _, err := tx.exec(ctx, `INSERT INTO pass_networks (pass_id, network, at) VALUES (?, ?, ?) ON CONFLICT (pass_id, network) DO UPDATE SET at = excluded.at`, c.Pass.ID, c.Network, millis(c.At)); err != nil {
+		if _, err := tx.exec(ctx, `INSERT INTO pass_networks (pass_id, network, at) VALUES (?, ?, ?) ON CONFLICT (pass_id, network) DO `+
+			`UPDATE SET at = excluded.at`, c.Pass.ID, c.Network, millis(c.At)); err != nil {
 			return err
 		}
 	}
@@ -224,7 +244,8 @@ func changePass(ctx context.Context, tx speaker, c PassChange) error {
 }
 
 func putFile(ctx context.Context, tx speaker, id string, f *pass.File) error {
-	_, err := tx.exec(ctx, `INSERT INTO pass_files (pass_id, file, size, spans, day) VALUES (?, ?, ?, ?, ?) ON CONFLICT (pass_id, file) DO UPDATE SET size = excluded.size, spans = excluded.spans, day = excluded.day`,
+	_, err := tx.exec(ctx, `INSERT INTO pass_files (pass_id, file, size, spans, day) VALUES (?, ?, ?, ?, ?) ON CONFLICT (pass_id, file) `+
+		`DO UPDATE SET size = excluded.size, spans = excluded.spans, day = excluded.day`,
 		id, f.Key, f.Size, f.Has.String(), f.Day)
 	return err
 }
@@ -280,7 +301,8 @@ func (s *Store) PassesFor(ctx context.Context, kind, address string) ([]*pass.Pa
 
 // OldPasses returns passes of a kind whose link and password were made before a time and that are not revoked.
 func (s *Store) OldPasses(ctx context.Context, kind string, before, now time.Time, most int) ([]*pass.Pass, error) {
-	return s.passes(ctx, s.speaker, `kind = ? AND since < ? AND revoked_at = 0 AND (until_at = 0 OR until_at > ?) ORDER BY made_at DESC, id LIMIT ?`, kind, millis(before), millis(now), most)
+	return s.passes(ctx, s.speaker, `kind = ? AND since < ? AND revoked_at = 0 AND (until_at = 0 OR until_at > ?) ORDER BY made_at `+
+		`DESC, id LIMIT ?`, kind, millis(before), millis(now), most)
 }
 
 func (s *Store) passes(ctx context.Context, from speaker, where string, args ...any) ([]*pass.Pass, error) {
@@ -320,7 +342,8 @@ func (s *Store) Opening(ctx context.Context, hash secret.TokenHash) (*Opening, e
 		Network string `db:"network"`
 		Agent   string `db:"agent"`
 	}
-	if err := s.get(ctx, &r, `SELECT pass_id, since, made_at, network, agent FROM pass_openings WHERE token_hash = ?`, hexOf(hash)); err != nil {
+	if err := s.get(ctx, &r, `SELECT pass_id, since, made_at, network, agent FROM pass_openings WHERE token_hash = ?`,
+		hexOf(hash)); err != nil {
 		return nil, none(err)
 	}
 	return &Opening{hash, r.Pass, moment(r.Since), moment(r.MadeAt), r.Network, r.Agent}, nil
@@ -351,8 +374,10 @@ var passStates = map[pass.State]struct {
 	pass.Ended:   {`revoked_at = 0 AND until_at > 0 AND until_at <= ?`, 1},
 	pass.Paused:  {`revoked_at = 0 AND (until_at = 0 OR until_at > ?) AND paused_at > 0`, 1},
 	pass.UsedUp:  {`revoked_at = 0 AND (until_at = 0 OR until_at > ?) AND paused_at = 0 AND allowed > 0 AND used >= allowed`, 1},
-	pass.Waiting: {`revoked_at = 0 AND (until_at = 0 OR until_at > ?) AND paused_at = 0 AND (allowed = 0 OR used < allowed) AND first_used_at = 0`, 1},
-	pass.Open:    {`revoked_at = 0 AND (until_at = 0 OR until_at > ?) AND paused_at = 0 AND (allowed = 0 OR used < allowed) AND first_used_at > 0`, 1},
+	pass.Waiting: {`revoked_at = 0 AND (until_at = 0 OR until_at > ?) AND paused_at = 0 AND (allowed = 0 OR used < allowed) AND ` +
+		`first_used_at = 0`, 1},
+	pass.Open: {`revoked_at = 0 AND (until_at = 0 OR until_at > ?) AND paused_at = 0 AND (allowed = 0 OR used < allowed) AND ` +
+		`first_used_at > 0`, 1},
 }
 
 // Passes returns the passes that a query means, the newest first.
@@ -374,7 +399,8 @@ func (s *Store) Passes(ctx context.Context, q PassQuery) ([]*pass.Pass, error) {
 	if q.Begins != "" {
 		key := account.Fold(q.Begins)
 		end := key + "\U0010ffff"
-		and(`(id = ? OR reference_key >= ? AND reference_key < ? OR address_key >= ? AND address_key < ? OR name_key >= ? AND name_key < ? OR family_key >= ? AND family_key < ?)`,
+		and(`(id = ? OR reference_key >= ? AND reference_key < ? OR address_key >= ? AND address_key < ? OR name_key >= ? AND name_key < ? `+
+			`OR family_key >= ? AND family_key < ?)`,
 			key, key, end, key, end, key, end, key, end)
 	}
 	if q.Before != nil {
@@ -451,7 +477,8 @@ func (s *Store) SweepPasses(ctx context.Context, now, networks, gone time.Time) 
 		return err
 	}
 	if !gone.IsZero() {
-		if err := s.sweep(ctx, "passes", "id", `revoked_at > 0 AND revoked_at <= ? OR until_at > 0 AND until_at <= ?`, millis(gone), millis(gone)); err != nil {
+		if err := s.sweep(ctx, "passes", "id", `revoked_at > 0 AND revoked_at <= ? OR until_at > 0 AND until_at <= ?`, millis(gone),
+			millis(gone)); err != nil {
 			return err
 		}
 		if err := s.sweep(ctx, "pass_story", "pass_id", `pass_id NOT IN (SELECT id FROM passes)`); err != nil {

@@ -55,7 +55,8 @@ func (s *Store) AddPasskey(ctx context.Context, a *account.Account, p Passkey, k
 			return ErrTaken
 		}
 		if _, err := tx.exec(ctx, `INSERT INTO passkeys (`+passkeyColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			p.ID, p.Account, p.Name, p.Party, base64.RawURLEncoding.EncodeToString(p.Key), int64(p.Uses), millis(p.MadeAt), millis(p.UsedAt)); err != nil {
+			p.ID, p.Account, p.Name, p.Party, base64.RawURLEncoding.EncodeToString(p.Key), int64(p.Uses), millis(p.MadeAt),
+			millis(p.UsedAt)); err != nil {
 			return err
 		}
 		return setKept(ctx, tx, p.Account, kept)

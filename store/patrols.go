@@ -39,7 +39,8 @@ func (r patrolRow) patrol() Patrol {
 // Patrols returns the latest patrols without their results, the newest first.
 func (s *Store) Patrols(ctx context.Context, most int) ([]Patrol, error) {
 	var rows []patrolRow
-	err := s.long.all(ctx, &rows, `SELECT id, began_at, ended_at, by_whom, problem, visited, fresh, found, '' AS result FROM patrols ORDER BY id DESC LIMIT ?`, most)
+	err := s.long.all(ctx, &rows, `SELECT id, began_at, ended_at, by_whom, problem, visited, fresh, found, '' AS result FROM patrols `+
+		`ORDER BY id DESC LIMIT ?`, most)
 	all := make([]Patrol, len(rows))
 	for i, r := range rows {
 		all[i] = r.patrol()
@@ -58,7 +59,8 @@ func (s *Store) Patrol(ctx context.Context, id int64) (Patrol, error) {
 func (s *Store) AddPatrol(ctx context.Context, p Patrol, keep int, mails []message.Message, e Activity) (id int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		row := patrolRow{0, millis(p.Began), millis(p.Ended), p.By, p.Problem, p.Visited, p.Fresh, p.Found, p.Result}
-		if _, err := tx.named(ctx, `INSERT INTO patrols (began_at, ended_at, by_whom, problem, visited, fresh, found, result) VALUES (:began_at, :ended_at, :by_whom, :problem, :visited, :fresh, :found, :result)`, row); err != nil {
+		if _, err := tx.named(ctx, `INSERT INTO patrols (began_at, ended_at, by_whom, problem, visited, fresh, found, result) VALUES `+
+			`(:began_at, :ended_at, :by_whom, :problem, :visited, :fresh, :found, :result)`, row); err != nil {
 			return err
 		}
 		if err := tx.get(ctx, &id, `SELECT MAX(id) FROM patrols`); err != nil {
@@ -109,7 +111,8 @@ func (s *Store) AcceptFinding(ctx context.Context, a Accepted, e Activity) error
 		if _, err := tx.exec(ctx, `DELETE FROM patrol_accepted WHERE finding = ?`, a.Finding); err != nil {
 			return err
 		}
-		if _, err := tx.named(ctx, `INSERT INTO patrol_accepted (finding, reason, by_whom, at, until_at) VALUES (:finding, :reason, :by_whom, :at, :until_at)`, acceptedRow{a.Finding, a.Reason, a.By, millis(a.At), millis(a.Until)}); err != nil {
+		if _, err := tx.named(ctx, `INSERT INTO patrol_accepted (finding, reason, by_whom, at, until_at) VALUES (:finding, :reason, `+
+			`:by_whom, :at, :until_at)`, acceptedRow{a.Finding, a.Reason, a.By, millis(a.At), millis(a.Until)}); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)

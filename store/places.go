@@ -29,7 +29,8 @@ func (s *Store) PlacesOf(ctx context.Context, what string) (networks []string, e
 
 // SetPlace notes that what is named was right at a network.
 func (s *Store) SetPlace(ctx context.Context, what, network string, at time.Time) error {
-	_, err := s.exec(ctx, `INSERT INTO known_places (what, network, at) VALUES (?, ?, ?) ON CONFLICT (what, network) DO UPDATE SET at = excluded.at`, what, network, millis(at))
+	_, err := s.exec(ctx, `INSERT INTO known_places (what, network, at) VALUES (?, ?, ?) ON CONFLICT (what, network) DO UPDATE SET at = `+
+		`excluded.at`, what, network, millis(at))
 	return err
 }
 

@@ -55,7 +55,10 @@ func openPools(driver, path, mode string, pragmas ...string) (*pools, error) {
 		{&p.readers, readersAtOnce, readWithin, []string{"query_only(1)"}},
 		{&p.longer, longAtOnce, readWithin, []string{"query_only(1)"}},
 	} {
-		options := url.Values{"_pragma": append([]string{fmt.Sprintf("busy_timeout(%d)", kind.wait.Milliseconds())}, kind.pragmas...), "_txlock": {"immediate"}, "mode": {mode}}
+		options := url.Values{
+			"_pragma": append([]string{fmt.Sprintf("busy_timeout(%d)", kind.wait.Milliseconds())}, kind.pragmas...),
+			"_txlock": {"immediate"}, "mode": {mode},
+		}
 		db, err := sqlx.Open(driver, "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+options.Encode())
 		if err != nil {
 			p.close()

@@ -64,12 +64,15 @@ type paymentRow struct {
 	Account  int64  `db:"account_id"`
 }
 
-const paymentColumns = `id, order_no, item, title, seq, at, told, again, role, kind, pass_id, lasts, until_at, grace, after_role, after_lasts, taken_at, account_id`
+const paymentColumns = `id, order_no, item, title, seq, at, told, again, role, kind, pass_id, lasts, until_at, grace, after_role, ` +
+	`after_lasts, taken_at, account_id`
 
 func (r paymentRow) payment() purchase.Payment {
 	return purchase.Payment{
-		ID: r.ID, Order: r.Order, Item: r.Item, Title: r.Title, Seq: r.Seq, At: moment(r.At), Told: bool(r.Told), Again: bool(r.Again), Role: r.Role, Kind: r.Kind, Pass: r.Pass,
-		For: time.Duration(r.Lasts) * time.Millisecond, Until: moment(r.Until), Grace: time.Duration(r.Grace) * time.Millisecond, After: r.After, AfterFor: time.Duration(r.AfterFor) * time.Millisecond, Taken: moment(r.Taken),
+		ID: r.ID, Order: r.Order, Item: r.Item, Title: r.Title, Seq: r.Seq, At: moment(r.At), Told: bool(r.Told), Again: bool(r.Again),
+		Role: r.Role, Kind: r.Kind, Pass: r.Pass,
+		For: time.Duration(r.Lasts) * time.Millisecond, Until: moment(r.Until), Grace: time.Duration(r.Grace) * time.Millisecond,
+		After: r.After, AfterFor: time.Duration(r.AfterFor) * time.Millisecond, Taken: moment(r.Taken),
 	}
 }
 
@@ -104,7 +107,8 @@ func boughtBy(ctx context.Context, tx speaker, account int64, addressKey string)
 	if account != 0 {
 		err = tx.all(ctx, &rows, `SELECT `+orderColumns+` FROM orders WHERE account_id = ? ORDER BY made_at DESC, number`, account)
 	} else {
-		err = tx.all(ctx, &rows, `SELECT `+orderColumns+` FROM orders WHERE account_id = 0 AND address_key = ? ORDER BY made_at DESC, number`, addressKey)
+		err = tx.all(ctx, &rows,
+			`SELECT `+orderColumns+` FROM orders WHERE account_id = 0 AND address_key = ? ORDER BY made_at DESC, number`, addressKey)
 	}
 	if err != nil || len(rows) == 0 {
 		return b, err
@@ -138,7 +142,8 @@ func boughtIn(ctx context.Context, tx speaker, numbers []string) (b Bought, err 
 	for _, r := range rows {
 		b.Payments = append(b.Payments, r.payment())
 	}
-	if query, args, err = sqlx.In(`SELECT order_no, item, what, seq, at, told FROM order_marks WHERE order_no IN (?) ORDER BY seq`, numbers); err != nil {
+	if query, args, err = sqlx.In(`SELECT order_no, item, what, seq, at, told FROM order_marks WHERE order_no IN (?) ORDER BY seq`,
+		numbers); err != nil {
 		return b, err
 	}
 	var marks []struct {
@@ -203,29 +208,35 @@ type Carried struct {
 // ErrChanged says that something else has changed meanwhile, on which what was to be written rests.
 var ErrChanged = errors.New("the records have changed meanwhile")
 
-// CarryOut writes down all that an event comes to, and that it is done. The error is ErrNone if it is done already, and ErrChanged if the account
-// that has the address is another by now: then nothing is written.
+// CarryOut writes down all that an event comes to, and that it is done. The error is ErrNone if it is done already, and ErrChanged
+// if the account that has the address is another by now: then nothing is written.
 func (s *Store) CarryOut(ctx context.Context, c Carried) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `UPDATE events SET state = ?, problem = ?, done_at = ? WHERE id = ? AND state = ?`, event.Done, c.Problem, millis(c.At), c.Event.ID, c.Event.State)); err != nil {
+		if err := one(tx.exec(ctx, `UPDATE events SET state = ?, problem = ?, done_at = ? WHERE id = ? AND state = ?`, event.Done,
+			c.Problem, millis(c.At), c.Event.ID, c.Event.State)); err != nil {
 			return err
 		}
 		if err := putOrder(ctx, tx, c.Order); err != nil {
 			return err
 		}
 		for _, p := range c.Payments {
-			if _, err := tx.named(ctx, `INSERT INTO payments (order_no, item, title, seq, at, told, again, role, kind, pass_id, lasts, until_at, grace, after_role, after_lasts, taken_at, account_id)
-				VALUES (:order_no, :item, :title, :seq, :at, :told, :again, :role, :kind, :pass_id, :lasts, :until_at, :grace, :after_role, :after_lasts, :taken_at, :account_id)`, paymentRow{
-				0, p.Order, p.Item, p.Title, p.Seq, millis(p.At), bit(p.Told), bit(p.Again), p.Role, p.Kind, p.Pass, p.For.Milliseconds(), millis(p.Until), p.Grace.Milliseconds(), p.After, p.AfterFor.Milliseconds(), millis(p.Taken), c.Order.Account,
+			if _, err := tx.named(ctx, `INSERT INTO payments (order_no,
+				item, title, seq, at, told, again, role, kind, pass_id, lasts, until_at, grace, after_role, after_lasts, taken_at, account_id)
+				VALUES (:order_no, :item, :title, :seq, :at, :told, :again,
+					:role, :kind, :pass_id, :lasts, :until_at, :grace, :after_role, :after_lasts, :taken_at, :account_id)`, paymentRow{
+				0, p.Order, p.Item, p.Title, p.Seq, millis(p.At), bit(p.Told), bit(p.Again), p.Role, p.Kind, p.Pass, p.For.Milliseconds(),
+				millis(p.Until), p.Grace.Milliseconds(), p.After, p.AfterFor.Milliseconds(), millis(p.Taken), c.Order.Account,
 			}); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.exec(ctx, `UPDATE payments SET account_id = ? WHERE order_no = ? AND account_id <> ?`, c.Order.Account, c.Order.Number, c.Order.Account); err != nil {
+		if _, err := tx.exec(ctx, `UPDATE payments SET account_id = ? WHERE order_no = ? AND account_id <> ?`, c.Order.Account,
+			c.Order.Number, c.Order.Account); err != nil {
 			return err
 		}
 		for _, m := range c.Marks {
-			if _, err := tx.exec(ctx, `INSERT INTO order_marks (order_no, item, what, seq, at, told) VALUES (?, ?, ?, ?, ?, ?)`, m.Order, m.Item, m.What, m.Seq, millis(m.At), bit(m.Told)); err != nil {
+			if _, err := tx.exec(ctx, `INSERT INTO order_marks (order_no, item, what, seq, at, told) VALUES (?, ?, ?, ?, ?, ?)`, m.Order,
+				m.Item, m.What, m.Seq, millis(m.At), bit(m.Told)); err != nil {
 				return err
 			}
 		}
@@ -243,7 +254,9 @@ func (s *Store) CarryOut(ctx context.Context, c Carried) error {
 			}
 		}
 		if l := c.Claim; l != nil {
-			if _, err := tx.exec(ctx, `INSERT INTO claims (token_hash, address, address_key, language, made_at, until_at) VALUES (?, ?, ?, ?, ?, ?)`, hexOf(l.Hash), l.Address, l.Key, l.Language, millis(l.MadeAt), millis(l.Until)); err != nil {
+			if _, err := tx.exec(ctx,
+				`INSERT INTO claims (token_hash, address, address_key, language, made_at, until_at) VALUES (?, ?, ?, ?, ?, ?)`, hexOf(l.Hash),
+				l.Address, l.Key, l.Language, millis(l.MadeAt), millis(l.Until)); err != nil {
 				return err
 			}
 		}
@@ -274,8 +287,10 @@ func putOrder(ctx context.Context, tx speaker, o Order) error {
 			return errors.Join(err, ErrChanged)
 		}
 	}
-	_, err := tx.named(ctx, `INSERT INTO orders (number, address, address_key, name, language, account_id, made_at) VALUES (:number, :address, :address_key, :name, :language, :account_id, :made_at)
-		ON CONFLICT (number) DO UPDATE SET address = excluded.address, address_key = excluded.address_key, name = excluded.name, language = excluded.language, account_id = excluded.account_id`,
+	_, err := tx.named(ctx, `INSERT INTO orders (number, address, address_key, name, language, account_id, made_at)
+		VALUES (:number, :address, :address_key, :name, :language, :account_id, :made_at)
+		ON CONFLICT (number) DO UPDATE SET address = excluded.address,
+			address_key = excluded.address_key, name = excluded.name, language = excluded.language, account_id = excluded.account_id`,
 		orderRow{o.Number, o.Address, o.Key, o.Name, o.Language, o.Account, millis(o.MadeAt)})
 	return err
 }
@@ -299,7 +314,8 @@ func settle(ctx context.Context, tx speaker, account int64, now time.Time) error
 			if err := endGrants(ctx, tx, now, `g.account_id = ? AND g.role = ? AND g.way = ?`, account, role, wayBought); err != nil {
 				return err
 			}
-			if _, err := tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND (role = ? AND way = ? OR way = ?)`, account, role, wayBought, wayAfter+role); err != nil {
+			if _, err := tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND (role = ? AND way = ? OR way = ?)`, account, role,
+				wayBought, wayAfter+role); err != nil {
 				return err
 			}
 			continue
@@ -336,7 +352,8 @@ const (
 // bought writes down what somebody has for what they bought. What had ended and goes on has begun anew.
 func bought(ctx context.Context, tx speaker, g grantRow, now time.Time) error {
 	tx.changed(g.Account)
-	_, err := tx.exec(ctx, `INSERT INTO grants (account_id, role, way, from_at, until_at, granted_by, order_no, told) VALUES (?, ?, ?, ?, ?, ?, ?, 0)
+	_, err := tx.exec(ctx, `INSERT INTO grants (account_id, role, way, from_at, until_at, granted_by, order_no, told)
+		VALUES (?, ?, ?, ?, ?, ?, ?, 0)
 		ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at, until_at = excluded.until_at, order_no = excluded.order_no,
 			told = CASE WHEN grants.told = 2 AND (excluded.until_at = 0 OR excluded.until_at > ?) THEN 0 ELSE grants.told END`,
 		g.Account, g.Role, g.Way, g.From, g.Until, g.By, g.Order, millis(now))
@@ -358,7 +375,8 @@ func proveAddress(ctx context.Context, tx speaker, id int64, now time.Time) erro
 
 // attach gives the owner of an account what was bought with an address and nobody has yet.
 func attach(ctx context.Context, tx speaker, addressKey string, id int64, now time.Time) error {
-	result, err := tx.exec(ctx, `UPDATE payments SET account_id = ? WHERE account_id = 0 AND order_no IN (SELECT number FROM orders WHERE address_key = ? AND account_id = 0)`, id, addressKey)
+	result, err := tx.exec(ctx, `UPDATE payments SET account_id = ? WHERE account_id = 0 AND order_no IN (SELECT number FROM orders `+
+		`WHERE address_key = ? AND account_id = 0)`, id, addressKey)
 	if err != nil {
 		return err
 	}
@@ -374,7 +392,8 @@ func attach(ctx context.Context, tx speaker, addressKey string, id int64, now ti
 	return settle(ctx, tx, id, now)
 }
 
-// ClaimByToken returns what a link is for with which somebody takes what they bought. The error is ErrNone if it was used, has ended or never was.
+// ClaimByToken returns what a link is for with which somebody takes what they bought. The error is ErrNone if it was used, has
+// ended or never was.
 func (s *Store) ClaimByToken(ctx context.Context, token secret.TokenHash, now time.Time) (Claim, error) {
 	var r struct {
 		Address  string         `db:"address"`
@@ -383,7 +402,8 @@ func (s *Store) ClaimByToken(ctx context.Context, token secret.TokenHash, now ti
 		MadeAt   int64          `db:"made_at"`
 		Until    int64          `db:"until_at"`
 	}
-	err := s.get(ctx, &r, `SELECT address, address_key, language, made_at, until_at FROM claims WHERE token_hash = ? AND until_at > ? AND made_at <= ?`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
+	err := s.get(ctx, &r, `SELECT address, address_key, language, made_at, until_at FROM claims WHERE token_hash = ? AND until_at > ? `+
+		`AND made_at <= ?`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
 	return Claim{token, r.Address, r.Key, r.Language, moment(r.MadeAt), moment(r.Until)}, none(err)
 }
 
@@ -395,7 +415,8 @@ func (s *Store) UseClaim(ctx context.Context, c Claim, account int64, e Activity
 			return err
 		}
 		tx.changed(account)
-		if _, err := tx.exec(ctx, `UPDATE accounts SET proven_at = ? WHERE id = ? AND email_key = ? AND proven_at = 0`, millis(e.At), account, c.Key); err != nil {
+		if _, err := tx.exec(ctx, `UPDATE accounts SET proven_at = ? WHERE id = ? AND email_key = ? AND proven_at = 0`, millis(e.At),
+			account, c.Key); err != nil {
 			return err
 		}
 		if err := attach(ctx, tx, c.Key, account, e.At); err != nil {
@@ -405,8 +426,8 @@ func (s *Store) UseClaim(ctx context.Context, c Claim, account int64, e Activity
 	})
 }
 
-// JoinByClaim makes the account of whoever brings a link with which they take what they bought; its address is proven with that. The errors are
-// those of ClaimByToken and of Join.
+// JoinByClaim makes the account of whoever brings a link with which they take what they bought; its address is proven with that.
+// The errors are those of ClaimByToken and of Join.
 func (s *Store) JoinByClaim(ctx context.Context, c Claim, j Joined) (id int64, err error) {
 	err = s.inTransaction(ctx, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM claims WHERE token_hash = ? AND until_at > ?`, hexOf(c.Hash), millis(j.Event.At))); err != nil {
@@ -426,7 +447,8 @@ func (s *Store) JoinByClaim(ctx context.Context, c Claim, j Joined) (id int64, e
 // forgetOrders takes out of the orders of an account who has ordered.
 func forgetOrders(ctx context.Context, tx speaker, account int64) error {
 	for _, query := range []string{
-		`UPDATE events SET body = '', address = '', words = order_no WHERE state IN ('done', 'ignored') AND order_no IN (SELECT number FROM orders WHERE account_id = ?)`,
+		`UPDATE events SET body = '', address = '', words = order_no WHERE state IN ('done', 'ignored') AND order_no IN (SELECT number ` +
+			`FROM orders WHERE account_id = ?)`,
 		`UPDATE orders SET address = '', address_key = '', name = '' WHERE account_id = ?`,
 	} {
 		if _, err := tx.exec(ctx, query, account); err != nil {

@@ -30,7 +30,8 @@ type recoveryRow struct {
 
 // AskRecovery writes down what somebody asked for. It is the same work whoever exists.
 func (s *Store) AskRecovery(ctx context.Context, r Recovery) error {
-	_, err := s.named(ctx, `INSERT INTO recoveries (name_key, email_key, language, network, at) VALUES (:name_key, :email_key, :language, :network, :at)`,
+	_, err := s.named(ctx, `INSERT INTO recoveries (name_key, email_key, language, network, at) VALUES (:name_key, :email_key, `+
+		`:language, :network, :at)`,
 		recoveryRow{0, r.Keys.Name, r.Keys.Email, r.Language, r.Network, millis(r.At)})
 	return err
 }

@@ -32,7 +32,8 @@ const resetColumns = `account_id, asked_by, asked_at, due_at`
 // is waiting already.
 func (s *Store) AskReset(ctx context.Context, r Reset, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		err := one(tx.exec(ctx, `INSERT INTO factor_resets (`+resetColumns+`) VALUES (?, ?, ?, ?) ON CONFLICT (account_id) DO NOTHING`, r.Account, r.By, millis(r.Asked), millis(r.Due)))
+		err := one(tx.exec(ctx, `INSERT INTO factor_resets (`+resetColumns+`) VALUES (?, ?, ?, ?) ON CONFLICT (account_id) DO NOTHING`,
+			r.Account, r.By, millis(r.Asked), millis(r.Due)))
 		if err == ErrNone {
 			return ErrTaken
 		}
@@ -75,12 +76,13 @@ func (s *Store) DropReset(ctx context.Context, account int64, e Activity) error 
 	})
 }
 
-// ResetFactors takes from an account all that its owner could show beside the password, and ends its sessions; a reset that waited is made with
-// that.
+// ResetFactors takes from an account all that its owner could show beside the password, and ends its sessions; a reset that waited
+// is made with that.
 func (s *Store) ResetFactors(ctx context.Context, account int64, mails []message.Message, e Activity) error {
 	return s.changeFactors(ctx, account, mails, e, func(tx speaker) error {
 		for _, query := range []string{
-			`DELETE FROM factor_resets WHERE account_id = ?`, `DELETE FROM codes WHERE account_id = ?`, `DELETE FROM passkeys WHERE account_id = ?`, `DELETE FROM sessions WHERE account_id = ?`,
+			`DELETE FROM factor_resets WHERE account_id = ?`, `DELETE FROM codes WHERE account_id = ?`, `DELETE FROM passkeys WHERE ` +
+				`account_id = ?`, `DELETE FROM sessions WHERE account_id = ?`,
 		} {
 			if _, err := tx.exec(ctx, query, account); err != nil {
 				return err

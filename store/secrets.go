@@ -20,7 +20,8 @@ func (s *Store) Secret(ctx context.Context, name string) (key []byte, err error)
 	fresh := make([]byte, 32)
 	rand.Read(fresh)
 	err = s.inTransaction(ctx, func(tx speaker) error {
-		if _, err := tx.exec(ctx, `INSERT INTO secrets (name, value) VALUES (?, ?) ON CONFLICT (name) DO NOTHING`, name, hex.EncodeToString(fresh)); err != nil {
+		if _, err := tx.exec(ctx, `INSERT INTO secrets (name, value) VALUES (?, ?) ON CONFLICT (name) DO NOTHING`, name,
+			hex.EncodeToString(fresh)); err != nil {
 			return err
 		}
 		return tx.get(ctx, &kept, `SELECT value FROM secrets WHERE name = ?`, name)

@@ -39,7 +39,8 @@ const sessionColumns = `token_hash, account_id, made_at, seen_at, proved_at, rem
 func (r sessionRow) session(hash secret.TokenHash) *session.Session {
 	return &session.Session{
 		Hash: hash, Account: r.Account, MadeAt: moment(r.MadeAt), SeenAt: moment(r.SeenAt),
-		ProvedAt: moment(r.ProvedAt), Remembered: bool(r.Remembered), Network: r.Network, Agent: r.Agent, Rights: r.Rights, Family: r.Family, How: session.Proof(r.How), Shown: factor.ReadTimes(r.Shown),
+		ProvedAt: moment(r.ProvedAt), Remembered: bool(r.Remembered), Network: r.Network, Agent: r.Agent, Rights: r.Rights,
+		Family: r.Family, How: session.Proof(r.How), Shown: factor.ReadTimes(r.Shown),
 	}
 }
 
@@ -48,7 +49,8 @@ func hexOf(h secret.TokenHash) string { return hex.EncodeToString(h[:]) }
 // AddSession adds the session of somebody who has just signed in, and ends the one that
 // the browser had before, if any. What proves who somebody is must not have changed since the
 // account had so many changes of that: then the error is ErrNone and nothing is added.
-func (s *Store) AddSession(ctx context.Context, n *session.Session, proofs int64, before *secret.TokenHash, mails []message.Message, e Activity) error {
+func (s *Store) AddSession(ctx context.Context, n *session.Session, proofs int64, before *secret.TokenHash, mails []message.Message,
+	e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		if before != nil {
 			if _, err := tx.exec(ctx, `DELETE FROM sessions WHERE token_hash = ?`, hexOf(*before)); err != nil {
@@ -73,7 +75,8 @@ func (s *Store) AddSession(ctx context.Context, n *session.Session, proofs int64
 func putSession(ctx context.Context, tx speaker, n *session.Session, proofs int64) error {
 	return one(tx.exec(ctx, `INSERT INTO sessions (`+sessionColumns+`)
 		SELECT ?, id, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM accounts WHERE id = ? AND proofs = ? AND disabled = 0`,
-		hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), bit(n.Remembered), n.Network, n.Agent, n.Rights, hexOf(n.Hash), string(n.How), n.Shown.String(), n.Account, proofs))
+		hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), bit(n.Remembered), n.Network, n.Agent, n.Rights,
+		hexOf(n.Hash), string(n.How), n.Shown.String(), n.Account, proofs))
 }
 
 // LoadSessions adds many sessions at once, for accounts that are there, as when records
@@ -86,7 +89,8 @@ func (s *Store) LoadSessions(ctx context.Context, all []*session.Session) error 
 		}
 		defer add.Close()
 		for _, n := range all {
-			if _, err := add.ExecContext(ctx, hexOf(n.Hash), n.Account, millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), bit(n.Remembered), n.Network, n.Agent, n.Rights, hexOf(n.Hash), string(n.How), n.Shown.String()); err != nil {
+			if _, err := add.ExecContext(ctx, hexOf(n.Hash), n.Account, millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt),
+				bit(n.Remembered), n.Network, n.Agent, n.Rights, hexOf(n.Hash), string(n.How), n.Shown.String()); err != nil {
 				return err
 			}
 		}
@@ -98,7 +102,8 @@ func (s *Store) LoadSessions(ctx context.Context, all []*session.Session) error 
 // before is remembered as replaced. The error is ErrNone if the session has ended.
 func (s *Store) RenewSession(ctx context.Context, before, after secret.TokenHash, rights string, at time.Time) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `UPDATE sessions SET token_hash = ?, rights = ? WHERE token_hash = ?`, hexOf(after), rights, hexOf(before))); err != nil {
+		if err := one(tx.exec(ctx, `UPDATE sessions SET token_hash = ?, rights = ? WHERE token_hash = ?`, hexOf(after), rights,
+			hexOf(before))); err != nil {
 			return err
 		}
 		return replaced(ctx, tx, before, after, at)
@@ -106,7 +111,8 @@ func (s *Store) RenewSession(ctx context.Context, before, after secret.TokenHash
 }
 
 func replaced(ctx context.Context, tx speaker, before, after secret.TokenHash, at time.Time) error {
-	return one(tx.exec(ctx, `INSERT INTO replaced_tokens (token_hash, family, at) SELECT ?, family, ? FROM sessions WHERE token_hash = ?`, hexOf(before), millis(at), hexOf(after)))
+	return one(tx.exec(ctx, `INSERT INTO replaced_tokens (token_hash, family, at) SELECT ?, family, ? FROM sessions WHERE token_hash `+
+		`= ?`, hexOf(before), millis(at), hexOf(after)))
 }
 
 // Replaced returns the session that a token stood for before another took its place, and when that
@@ -116,7 +122,8 @@ func (s *Store) Replaced(ctx context.Context, hash secret.TokenHash) (*session.S
 		sessionRow
 		At int64 `db:"at"`
 	}
-	err := s.get(ctx, &r, `SELECT sessions.token_hash AS token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, sessions.family AS family, how, shown, at
+	err := s.get(ctx, &r, `SELECT sessions.token_hash AS token_hash,
+		account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, sessions.family AS family, how, shown, at
 		FROM replaced_tokens JOIN sessions ON sessions.family = replaced_tokens.family WHERE replaced_tokens.token_hash = ?`, hexOf(hash))
 	if err != nil {
 		return nil, time.Time{}, none(err)
@@ -179,7 +186,8 @@ func (s *Store) Sessions(ctx context.Context, q SessionQuery) ([]HeldSession, in
 	}
 	and(alive, boundsOf(q.Alive, q.Now)...)
 	var total int
-	if err := s.long.get(ctx, &total, `SELECT COUNT(*) FROM (SELECT 1 FROM sessions`+where+` LIMIT ?) AS some`, append(slices.Clone(args), mostCounted)...); err != nil {
+	if err := s.long.get(ctx, &total, `SELECT COUNT(*) FROM (SELECT 1 FROM sessions`+where+` LIMIT ?) AS some`,
+		append(slices.Clone(args), mostCounted)...); err != nil {
 		return nil, 0, err
 	}
 	from := `sessions`
@@ -190,8 +198,10 @@ func (s *Store) Sessions(ctx context.Context, q SessionQuery) ([]HeldSession, in
 		sessionRow
 		Name string `db:"name"`
 	}
-	err := s.long.all(ctx, &rows, `SELECT token_hash, account_id, sessions.made_at AS made_at, seen_at, proved_at, remembered, network, agent, rights, how, shown, name
-		FROM (SELECT * FROM `+from+where+` ORDER BY seen_at DESC, token_hash DESC LIMIT ? OFFSET ?) AS sessions JOIN accounts ON accounts.id = sessions.account_id
+	err := s.long.all(ctx, &rows, `SELECT token_hash, account_id,
+		sessions.made_at AS made_at, seen_at, proved_at, remembered, network, agent, rights, how, shown, name
+		FROM (SELECT * FROM `+from+where+` ORDER BY seen_at DESC, token_hash DESC LIMIT ? OFFSET ?) AS sessions JOIN accounts
+			ON accounts.id = sessions.account_id
 		ORDER BY seen_at DESC, token_hash DESC`, append(args, q.Limit, q.Offset)...)
 	if err != nil {
 		return nil, 0, err
@@ -210,8 +220,8 @@ func (s *Store) Sessions(ctx context.Context, q SessionQuery) ([]HeldSession, in
 // The most accounts, networks and browsers that are looked for by a word, each.
 const mostNamed = 2000
 
-// sessionsWith is the condition that a session has words in the name of its account, its network or its browser. There are far fewer of each than
-// sessions, so they are looked for first.
+// sessionsWith is the condition that a session has words in the name of its account, its network or its browser. There are far
+// fewer of each than sessions, so they are looked for first.
 func (s *Store) sessionsWith(ctx context.Context, words string) (condition string, args []any, err error) {
 	like := containing(words)
 	var parts []string
@@ -253,7 +263,8 @@ type KnownSession struct {
 // LatestSessions returns the sessions that were used last, since a time, at most so many, with their accounts.
 func (s *Store) LatestSessions(ctx context.Context, since time.Time, most int) ([]KnownSession, error) {
 	var rows []sessionRow
-	if err := s.long.all(ctx, &rows, `SELECT `+sessionColumns+` FROM sessions WHERE seen_at > ? ORDER BY seen_at DESC LIMIT ?`, millis(since), most); err != nil {
+	if err := s.long.all(ctx, &rows, `SELECT `+sessionColumns+` FROM sessions WHERE seen_at > ? ORDER BY seen_at DESC LIMIT ?`,
+		millis(since), most); err != nil {
 		return nil, err
 	}
 	accounts := map[int64]*account.Account{}
@@ -354,7 +365,8 @@ func (s *Store) Session(ctx context.Context, hash secret.TokenHash) (*session.Se
 // token with that. The error is ErrNone if the session has ended.
 func (s *Store) SetProved(ctx context.Context, before, after secret.TokenHash, n *session.Session, at time.Time, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `UPDATE sessions SET token_hash = ?, proved_at = ?, how = ?, shown = ? WHERE token_hash = ?`, hexOf(after), millis(n.ProvedAt), string(n.How), n.Shown.String(), hexOf(before))); err != nil {
+		if err := one(tx.exec(ctx, `UPDATE sessions SET token_hash = ?, proved_at = ?, how = ?, shown = ? WHERE token_hash = ?`,
+			hexOf(after), millis(n.ProvedAt), string(n.How), n.Shown.String(), hexOf(before))); err != nil {
 			return err
 		}
 		if err := replaced(ctx, tx, before, after, at); err != nil {
@@ -381,7 +393,8 @@ func (s *Store) Seen(ctx context.Context, at map[secret.TokenHash]time.Time) err
 		err := s.inTransaction(ctx, func(tx speaker) error {
 			began := time.Now()
 			for hash, t := range at {
-				if _, err := tx.exec(ctx, `UPDATE sessions SET seen_at = ? WHERE token_hash = ? AND seen_at < ?`, millis(t), hexOf(hash), millis(t)); err != nil {
+				if _, err := tx.exec(ctx, `UPDATE sessions SET seen_at = ? WHERE token_hash = ? AND seen_at < ?`, millis(t), hexOf(hash),
+					millis(t)); err != nil {
 					return err
 				}
 				if done = append(done, hash); time.Since(began) > portionLasts {

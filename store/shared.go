@@ -27,10 +27,13 @@ func (s *Store) SharedPasswords(ctx context.Context, name string) ([]shared.Pass
 
 func sharedPasswords(ctx context.Context, tx speaker, name string) ([]shared.Password, error) {
 	var rows []sharedRow
-	err := tx.all(ctx, &rows, `SELECT id, name, hash, made_at, made_by, until_at, used_at FROM shared_passwords WHERE name = ? OR ? = '' ORDER BY name, id DESC`, name, name)
+	err := tx.all(ctx, &rows, `SELECT id, name, hash, made_at, made_by, until_at, used_at FROM shared_passwords WHERE name = ? OR ? = `+
+		`'' ORDER BY name, id DESC`, name, name)
 	all := make([]shared.Password, len(rows))
 	for i, r := range rows {
-		all[i] = shared.Password{ID: r.ID, Name: r.Name, Hash: r.Hash, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, Until: moment(r.Until), UsedAt: moment(r.UsedAt)}
+		all[i] = shared.Password{
+			ID: r.ID, Name: r.Name, Hash: r.Hash, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, Until: moment(r.Until), UsedAt: moment(r.UsedAt),
+		}
 	}
 	return all, err
 }
@@ -65,7 +68,9 @@ func (s *Store) SetShared(ctx context.Context, p shared.Password, before time.Ti
 				return err
 			}
 		}
-		if _, err := tx.exec(ctx, `INSERT INTO shared_passwords (name, hash, made_at, made_by, until_at, used_at) VALUES (?, ?, ?, ?, ?, 0)`, p.Name, p.Hash, millis(p.MadeAt), p.MadeBy, millis(p.Until)); err != nil {
+		if _, err := tx.exec(ctx,
+			`INSERT INTO shared_passwords (name, hash, made_at, made_by, until_at, used_at) VALUES (?, ?, ?, ?, ?, 0)`, p.Name, p.Hash,
+			millis(p.MadeAt), p.MadeBy, millis(p.Until)); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
@@ -105,7 +110,9 @@ const unlockColumns = `token_hash, name, password_id, made_at, network, agent, a
 
 func (r unlockRow) unlock() (*shared.Unlock, error) {
 	hash, err := unhex(r.Hash)
-	return &shared.Unlock{Hash: hash, Name: r.Name, Password: r.Password, MadeAt: moment(r.MadeAt), Network: r.Network, Agent: r.Agent, Account: r.Account}, err
+	return &shared.Unlock{
+		Hash: hash, Name: r.Name, Password: r.Password, MadeAt: moment(r.MadeAt), Network: r.Network, Agent: r.Agent, Account: r.Account,
+	}, err
 }
 
 // AddUnlock adds what was unlocked with a password that is still there, and ends the one that the browser had before,
@@ -117,10 +124,12 @@ func (s *Store) AddUnlock(ctx context.Context, u *shared.Unlock, before *secret.
 				return err
 			}
 		}
-		if err := one(tx.exec(ctx, `UPDATE shared_passwords SET used_at = ? WHERE id = ? AND name = ?`, millis(u.MadeAt), u.Password, u.Name)); err != nil {
+		if err := one(tx.exec(ctx, `UPDATE shared_passwords SET used_at = ? WHERE id = ? AND name = ?`, millis(u.MadeAt), u.Password,
+			u.Name)); err != nil {
 			return err
 		}
-		if _, err := tx.exec(ctx, `INSERT INTO unlocks (`+unlockColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?)`, hexOf(u.Hash), u.Name, u.Password, millis(u.MadeAt), u.Network, u.Agent, u.Account); err != nil {
+		if _, err := tx.exec(ctx, `INSERT INTO unlocks (`+unlockColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?)`, hexOf(u.Hash), u.Name,
+			u.Password, millis(u.MadeAt), u.Network, u.Agent, u.Account); err != nil {
 			return err
 		}
 		return record(ctx, tx, e)
@@ -215,7 +224,8 @@ func (s *Store) SweepShared(ctx context.Context, now time.Time) error {
 func (s *Store) TellShared(ctx context.Context, told []shared.Telling, mails []message.Message, e Activity) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		for _, t := range told {
-			if _, err := tx.exec(ctx, `INSERT INTO shared_tellings (name, address, at, actor) VALUES (?, ?, ?, ?)`, t.Name, t.Address, millis(t.At), t.Actor); err != nil {
+			if _, err := tx.exec(ctx, `INSERT INTO shared_tellings (name, address, at, actor) VALUES (?, ?, ?, ?)`, t.Name, t.Address,
+				millis(t.At), t.Actor); err != nil {
 				return err
 			}
 		}
@@ -238,7 +248,8 @@ func (s *Store) SharedTellings(ctx context.Context, name string, most int) ([]sh
 		At      int64  `db:"at"`
 		Actor   string `db:"actor"`
 	}
-	err := s.long.all(ctx, &rows, `SELECT name, address, at, actor FROM shared_tellings WHERE name = ? ORDER BY at DESC, address LIMIT ?`, name, most)
+	err := s.long.all(ctx, &rows,
+		`SELECT name, address, at, actor FROM shared_tellings WHERE name = ? ORDER BY at DESC, address LIMIT ?`, name, most)
 	all := make([]shared.Telling, len(rows))
 	for i, r := range rows {
 		all[i] = shared.Telling{Name: r.Name, Address: r.Address, At: moment(r.At), Actor: r.Actor}

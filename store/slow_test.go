@@ -112,7 +112,9 @@ func TestSweepsLetOthersWrite(t *testing.T) {
 	ctx := t.Context()
 	events := make([]Activity, 1200)
 	for i := range events {
-		events[i] = Activity{At: noon.Add(time.Duration(i) * time.Millisecond), Kind: "refused", Detail: "the lantern was out, and nobody has seen who was there"}
+		events[i] = Activity{
+			At: noon.Add(time.Duration(i) * time.Millisecond), Kind: "refused", Detail: "the lantern was out, and nobody has seen who was there",
+		}
 	}
 	if err := s.Note(ctx, append(events, Activity{At: noon.Add(time.Hour), Kind: "refused"}), nil); err != nil {
 		t.Fatal(err)
@@ -178,7 +180,9 @@ func TestSearchesGoOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, q := range map[string]ActivityQuery{
-		"words": {Words: "lantern"}, "network": {Network: "198.51.100."}, "of a short time": {Words: "lantern", Until: noon.Add(10 * time.Minute)}, "of a long time": {Words: "lantern", Since: noon.Add(10 * time.Minute)},
+		"words": {Words: "lantern"}, "network": {Network: "198.51.100."},
+		"of a short time": {Words: "lantern", Until: noon.Add(10 * time.Minute)},
+		"of a long time":  {Words: "lantern", Since: noon.Add(10 * time.Minute)},
 	} {
 		want := map[string]int{"words": 3, "network": 3, "of a short time": 2, "of a long time": 1}[name]
 		q.Limit = 10

@@ -33,7 +33,9 @@ func TestNothingIsHalfDone(t *testing.T) {
 	ctx := context.Background()
 	path := filepath.Join(t.TempDir(), "a b?c#d.db") // odd on purpose
 	s := open(t, path)
-	a := &account.Account{Name: "Ines", MadeAt: noon, Grants: []account.Grant{{Role: "keeper", From: noon, Until: noon.Add(time.Hour), By: "test"}}}
+	a := &account.Account{
+		Name: "Ines", MadeAt: noon, Grants: []account.Grant{{Role: "keeper", From: noon, Until: noon.Add(time.Hour), By: "test"}},
+	}
 	id, err := s.AddAccount(ctx, a, Keys{Name: "ines"}, "hash", Activity{At: noon, Kind: "account added"})
 	if err != nil {
 		t.Fatal(err)
@@ -56,7 +58,8 @@ func TestNothingIsHalfDone(t *testing.T) {
 	s.Close()
 	s = open(t, path)
 	found, kept, err := s.AccountByKey(ctx, "ines")
-	if err != nil || kept != "hash" || found.Name != "Ines" || len(found.Grants) != 1 || !found.Grants[0].Until.Equal(noon.Add(time.Hour)) || !found.SignedIn.IsZero() {
+	if err != nil || kept != "hash" || found.Name != "Ines" || len(found.Grants) != 1 ||
+		!found.Grants[0].Until.Equal(noon.Add(time.Hour)) || !found.SignedIn.IsZero() {
 		t.Errorf("%+v %q %v", found, kept, err)
 	}
 	if _, _, err := s.AccountByKey(ctx, "nobody"); !errors.Is(err, ErrNone) {
@@ -73,7 +76,9 @@ func TestSweepAndSeen(t *testing.T) {
 	}
 	add := func(made, seen time.Time, remembered bool) secret.TokenHash {
 		_, hash := secret.NewToken()
-		if err := s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: made, SeenAt: seen, ProvedAt: made, Remembered: remembered}, 0, nil, nil, Activity{At: noon}); err != nil {
+		if err := s.AddSession(ctx,
+			&session.Session{Hash: hash, Account: id, MadeAt: made, SeenAt: seen, ProvedAt: made, Remembered: remembered}, 0, nil, nil,
+			Activity{At: noon}); err != nil {
 			t.Fatal(err)
 		}
 		return hash

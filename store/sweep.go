@@ -9,8 +9,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// What has ended is removed in portions, each in a transaction of its own, so that whoever wants to write waits for one of them at most. What
-// is to go is found by reading, which holds up nobody.
+// What has ended is removed in portions, each in a transaction of its own, so that whoever wants to write waits for one of them at
+// most. What is to go is found by reading, which holds up nobody.
 
 const (
 	portionLasts = 50 * time.Millisecond // about, at most
@@ -29,12 +29,14 @@ func (p *portion) took(d time.Duration, least, most int) {
 	}
 }
 
-// sweep removes the rows of a table for which a condition holds, whatever their number. Those of one value of the column by are removed together.
+// sweep removes the rows of a table for which a condition holds, whatever their number. Those of one value of the column by are
+// removed together.
 func (s *Store) sweep(ctx context.Context, table, by, condition string, args ...any) error {
 	size := portion(100)
 	for {
 		var found []any
-		if err := s.long.all(ctx, &found, `SELECT DISTINCT `+by+` FROM `+table+` WHERE `+condition+` LIMIT ?`, append(slices.Clone(args), mostFound)...); err != nil {
+		if err := s.long.all(ctx, &found, `SELECT DISTINCT `+by+` FROM `+table+` WHERE `+condition+` LIMIT ?`,
+			append(slices.Clone(args), mostFound)...); err != nil {
 			return err
 		}
 		for rest := found; len(rest) > 0; {
@@ -62,8 +64,8 @@ func (s *Store) sweep(ctx context.Context, table, by, condition string, args ...
 	}
 }
 
-// layOut writes the records of an earlier version anew, once, so that room can be given back. It takes a moment for each gigabyte, and as much room
-// meanwhile.
+// layOut writes the records of an earlier version anew, once, so that room can be given back. It takes a moment for each gigabyte,
+// and as much room meanwhile.
 func (s *Store) layOut(ctx context.Context) error {
 	var mode int
 	if err := s.get(ctx, &mode, `PRAGMA auto_vacuum`); err != nil || mode != 0 {

@@ -16,8 +16,8 @@ import (
 	"ostiarius/core/session"
 )
 
-// put writes a row into a table, of which the columns that matter are given; all others that must have something have a text that no other row
-// has, or zero.
+// put writes a row into a table, of which the columns that matter are given; all others that must have something have a text that
+// no other row has, or zero.
 func put(t *testing.T, s *Store, table string, given map[string]any) {
 	t.Helper()
 	var columns []struct {
@@ -28,7 +28,8 @@ func put(t *testing.T, s *Store, table string, given map[string]any) {
 		CID     int     `db:"cid"`
 		Key     int     `db:"pk"`
 	}
-	if err := s.all(t.Context(), &columns, `SELECT cid, name, type, "notnull", dflt_value, pk FROM pragma_table_info('`+table+`')`); err != nil || len(columns) == 0 {
+	if err := s.all(t.Context(), &columns,
+		`SELECT cid, name, type, "notnull", dflt_value, pk FROM pragma_table_info('`+table+`')`); err != nil || len(columns) == 0 {
 		t.Fatalf("%s: %v", table, err)
 	}
 	row := maps.Clone(given)
@@ -71,20 +72,24 @@ func TestWhatHasEndedIsRemoved(t *testing.T) {
 		kept      string
 	}{
 		"access keys": {"access_keys", "name", map[string]map[string]any{
-			"ended": {"account_id": 1, "until_at": at(-time.Hour)}, "ending": {"account_id": 1, "until_at": at(0)}, "held": {"account_id": 1, "until_at": at(time.Millisecond)}, "endless": {"account_id": 1, "until_at": 0},
+			"ended": {"account_id": 1, "until_at": at(-time.Hour)}, "ending": {"account_id": 1, "until_at": at(0)},
+			"held": {"account_id": 1, "until_at": at(time.Millisecond)}, "endless": {"account_id": 1, "until_at": 0},
 		}, func(s *Store, ctx context.Context) error { return s.SweepAccessKeys(ctx, now) }, "endless held"},
 		"applications": {"applications", "name", map[string]map[string]any{
-			"ended": {"until_at": at(0), "token_hash": "1", "name_key": "a", "email_key": "a"}, "held": {"until_at": at(time.Millisecond), "token_hash": "2", "name_key": "b", "email_key": "b"},
+			"ended": {"until_at": at(0), "token_hash": "1", "name_key": "a", "email_key": "a"},
+			"held":  {"until_at": at(time.Millisecond), "token_hash": "2", "name_key": "b", "email_key": "b"},
 		}, func(s *Store, ctx context.Context) error { return s.SweepApplications(ctx, now) }, "held"},
 		"invitations": {"invitations", "email", map[string]map[string]any{
-			"ended": {"until_at": at(0), "email_key": "a", "token_hash": "1"}, "held": {"until_at": at(time.Millisecond), "email_key": "b", "token_hash": "2"},
+			"ended": {"until_at": at(0), "email_key": "a", "token_hash": "1"},
+			"held":  {"until_at": at(time.Millisecond), "email_key": "b", "token_hash": "2"},
 		}, func(s *Store, ctx context.Context) error { return s.SweepApplications(ctx, now) }, "held"},
 		"browsers": {"remembered_browsers", "agent", map[string]map[string]any{
 			"ended": {"until_at": at(0), "account_id": 1}, "held": {"until_at": at(time.Millisecond), "account_id": 1},
 		}, func(s *Store, ctx context.Context) error { return s.SweepBrowsers(ctx, now) }, "held"},
 		"events that were told": {"events", "order_no", map[string]map[string]any{
-			"done": {"number": "1", "state": "done", "at": at(0)}, "ignored": {"number": "2", "state": "ignored", "at": at(0)}, "waiting": {"number": "3", "state": "waiting", "at": at(0)},
-			"kept": {"number": "4", "state": "kept", "at": at(0)}, "later": {"number": "5", "state": "done", "at": at(time.Millisecond)},
+			"done": {"number": "1", "state": "done", "at": at(0)}, "ignored": {"number": "2", "state": "ignored", "at": at(0)},
+			"waiting": {"number": "3", "state": "waiting", "at": at(0)},
+			"kept":    {"number": "4", "state": "kept", "at": at(0)}, "later": {"number": "5", "state": "done", "at": at(time.Millisecond)},
 		}, func(s *Store, ctx context.Context) error { return s.SweepEvents(ctx, now) }, "kept later waiting"},
 		"secrets of a shop": {"event_secrets", "made_by", map[string]map[string]any{
 			"ended": {"until_at": at(0)}, "held": {"until_at": at(time.Millisecond)}, "endless": {"until_at": 0},
@@ -99,7 +104,9 @@ func TestWhatHasEndedIsRemoved(t *testing.T) {
 			"ended": {"ended_at": at(0)}, "held": {"ended_at": at(time.Millisecond)}, "waits": {"ended_at": 0},
 		}, func(s *Store, ctx context.Context) error { return s.SweepMessages(ctx, now, now) }, "held waits"},
 		"links of messages that failed": {"messages", "link", map[string]map[string]any{
-			"over": {"state": "failed", "until_at": at(0), "gaps": "{}"}, "good": {"state": "failed", "until_at": at(time.Millisecond), "gaps": "{}"}, "waits": {"state": "waiting", "until_at": at(0), "gaps": "{}"},
+			"over":  {"state": "failed", "until_at": at(0), "gaps": "{}"},
+			"good":  {"state": "failed", "until_at": at(time.Millisecond), "gaps": "{}"},
+			"waits": {"state": "waiting", "until_at": at(0), "gaps": "{}"},
 		}, func(s *Store, ctx context.Context) error { return s.SweepMessages(ctx, now, now.Add(-time.Hour)) }, " good waits"},
 		"places": {"known_places", "network", map[string]map[string]any{
 			"before": {"what": "1", "at": at(0)}, "held": {"what": "2", "at": at(time.Millisecond)},
@@ -108,7 +115,8 @@ func TestWhatHasEndedIsRemoved(t *testing.T) {
 			"before": {"pass_id": "1", "at": at(0)}, "held": {"pass_id": "2", "at": at(time.Millisecond)},
 		}, func(s *Store, ctx context.Context) error { return s.SweepPasses(ctx, now, now, time.Time{}) }, "held"},
 		"passes": {"passes", "name", map[string]map[string]any{
-			"ended": {"id": "1", "until_at": at(0)}, "revoked": {"id": "2", "revoked_at": at(0)}, "held": {"id": "3", "until_at": at(time.Millisecond)}, "endless": {"id": "4"},
+			"ended": {"id": "1", "until_at": at(0)}, "revoked": {"id": "2", "revoked_at": at(0)},
+			"held": {"id": "3", "until_at": at(time.Millisecond)}, "endless": {"id": "4"},
 		}, func(s *Store, ctx context.Context) error { return s.SweepPasses(ctx, now, now, now) }, "endless held"},
 		"passes, if none are to go": {"passes", "name", map[string]map[string]any{
 			"ended": {"id": "1", "until_at": at(0)}, "revoked": {"id": "2", "revoked_at": at(0)},
@@ -122,7 +130,8 @@ func TestWhatHasEndedIsRemoved(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t, filepath.Join(t.TempDir(), "records.db"))
-			if _, err := s.AddAccount(t.Context(), &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "", Activity{At: noon, Kind: "account added"}); err != nil {
+			if _, err := s.AddAccount(t.Context(), &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "",
+				Activity{At: noon, Kind: "account added"}); err != nil {
 				t.Fatal(err)
 			}
 			for _, value := range slices.Sorted(maps.Keys(test.rows)) {
@@ -147,7 +156,8 @@ func TestSmallQuestions(t *testing.T) {
 	if err := s.IsCurrent(ctx); err != nil {
 		t.Errorf("new records: %v", err)
 	}
-	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash", Activity{At: noon, Kind: "account added"})
+	id, err := s.AddAccount(ctx, &account.Account{Name: "ines", MadeAt: noon}, Keys{Name: "ines"}, "hash",
+		Activity{At: noon, Kind: "account added"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -157,10 +167,14 @@ func TestSmallQuestions(t *testing.T) {
 	if a, err := s.AccountByID(ctx, id); err != nil || a.Language != "de" {
 		t.Errorf("%+v %v", a, err)
 	}
-	put(t, s, "patrol_accepted", map[string]any{"finding": "later", "reason": "r", "by_whom": "agnes", "at": millis(noon.Add(time.Hour)), "until_at": millis(noon.Add(2 * time.Hour))})
+	put(t, s, "patrol_accepted",
+		map[string]any{
+			"finding": "later", "reason": "r", "by_whom": "agnes", "at": millis(noon.Add(time.Hour)), "until_at": millis(noon.Add(2 * time.Hour)),
+		})
 	put(t, s, "patrol_accepted", map[string]any{"finding": "first", "reason": "q", "by_whom": "agnes", "at": millis(noon)})
 	all, err := s.AcceptedFindings(ctx)
-	if err != nil || len(all) != 2 || all[0] != (Accepted{Finding: "first", Reason: "q", By: "agnes", At: all[0].At}) || !all[0].At.Equal(noon) || !all[1].Until.Equal(noon.Add(2*time.Hour)) {
+	if err != nil || len(all) != 2 || all[0] != (Accepted{Finding: "first", Reason: "q", By: "agnes", At: all[0].At}) ||
+		!all[0].At.Equal(noon) || !all[1].Until.Equal(noon.Add(2*time.Hour)) {
 		t.Errorf("%+v %v", all, err)
 	}
 	for i, order := range []string{"o1", "o2", "o1"} {

@@ -57,7 +57,9 @@ func (s *Store) AddTarget(ctx context.Context, t telling.Target, secret signatur
 		kinds = append(kinds, string(k))
 	}
 	err = s.inTransaction(ctx, func(tx speaker) error {
-		if _, err := tx.named(ctx, `INSERT INTO targets (url, kinds, secret, made_at, made_by) VALUES (:url, :kinds, :secret, :made_at, :made_by)`, targetRow{0, t.URL, strings.Join(kinds, " "), secret.Text(), millis(t.MadeAt), t.MadeBy}); err != nil {
+		if _, err := tx.named(ctx,
+			`INSERT INTO targets (url, kinds, secret, made_at, made_by) VALUES (:url, :kinds, :secret, :made_at, :made_by)`,
+			targetRow{0, t.URL, strings.Join(kinds, " "), secret.Text(), millis(t.MadeAt), t.MadeBy}); err != nil {
 			return err
 		}
 		if err := tx.get(ctx, &id, `SELECT MAX(id) FROM targets`); err != nil {
@@ -89,7 +91,8 @@ func (s *Store) Untold(ctx context.Context, most int) ([]Activity, error) {
 		Detail  string        `db:"detail"`
 		Data    string        `db:"data"`
 	}
-	if err := s.all(ctx, &rows, `SELECT id, at, kind, account, actor, detail, data FROM activity WHERE told = 0 ORDER BY id LIMIT ?`, most); err != nil {
+	if err := s.all(ctx, &rows, `SELECT id, at, kind, account, actor, detail, data FROM activity WHERE told = 0 ORDER BY id LIMIT ?`,
+		most); err != nil {
 		return nil, err
 	}
 	all := make([]Activity, len(rows))

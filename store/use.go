@@ -23,7 +23,9 @@ type Lost struct {
 }
 
 func (l *Lost) Error() string {
-	return fmt.Sprintf("the records in %s were in use when they were last written, and %s, which has the latest of them, is missing: perhaps only one of the two was copied. Bring it back, or restore a backup; to start with what is there, though it lacks what was written last, use --accept-loss once", l.Path, l.Missing)
+	return fmt.Sprintf("the records in %s were in use when they were last written, and %s, which has the latest of them, is missing: "+
+		"perhaps only one of the two was copied. Bring it back, or restore a backup; to start with what is there, though it lacks what was "+
+		"written last, use --accept-loss once", l.Path, l.Missing)
 }
 
 // looked is what was beside the records before they were opened.

@@ -63,7 +63,8 @@ func TestRecordsThatLackAPart(t *testing.T) {
 		want := fmt.Sprint(5 * (round + 1))
 		lone := copied(t, path, "")
 		var lost *Lost
-		if _, err := Open(lone); !errors.As(err, &lost) || !strings.Contains(err.Error(), "ostiarius.db-wal") || !strings.Contains(err.Error(), "--accept-loss") {
+		if _, err := Open(lone); !errors.As(err, &lost) || !strings.Contains(err.Error(), "ostiarius.db-wal") ||
+			!strings.Contains(err.Error(), "--accept-loss") {
 			t.Errorf("the first file alone: %v", err)
 		}
 		if _, err := OpenToRead(lone); !errors.As(err, &lost) {

@@ -29,7 +29,8 @@ func (r versionRow) version() Version {
 // AddVersion records a text that comes into force and returns its version.
 func (s *Store) AddVersion(ctx context.Context, v Version, e Activity) (Version, error) {
 	err := s.inTransaction(ctx, func(tx speaker) error {
-		err := tx.get(ctx, &v.ID, `INSERT INTO versions (at, actor, comment, text) VALUES (?, ?, ?, ?) RETURNING id`, millis(v.At), v.Actor, v.Comment, v.Text)
+		err := tx.get(ctx, &v.ID, `INSERT INTO versions (at, actor, comment, text) VALUES (?, ?, ?, ?) RETURNING id`, millis(v.At),
+			v.Actor, v.Comment, v.Text)
 		if err != nil {
 			return err
 		}

@@ -28,7 +28,8 @@ func after(text string) string { return text + "\U0010ffff" }
 func foldWords(ctx context.Context, tx speaker) error {
 	for _, table := range []struct{ read, write string }{
 		{`SELECT id, words, '' AS account_key, '' AS actor_key FROM accounts`, `UPDATE accounts SET words = :words WHERE id = :id`},
-		{`SELECT id, words, account_key, actor_key FROM activity`, `UPDATE activity SET words = :words, account_key = :account_key, actor_key = :actor_key WHERE id = :id`},
+		{`SELECT id, words, account_key, actor_key FROM activity`,
+			`UPDATE activity SET words = :words, account_key = :account_key, actor_key = :actor_key WHERE id = :id`},
 	} {
 		rows, err := tx.rows(ctx, table.read)
 		if err != nil {

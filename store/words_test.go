@@ -57,7 +57,8 @@ func TestNumbersAreNotGivenAgain(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "records.db"))
 	add := func(name string) int64 {
 		t.Helper()
-		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name}, "hash", Activity{At: noon, Kind: "account added", Account: name})
+		id, err := s.AddAccount(ctx, &account.Account{Name: name, MadeAt: noon}, Keys{Name: name}, "hash",
+			Activity{At: noon, Kind: "account added", Account: name})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -80,7 +81,9 @@ func TestNumbersAreNotGivenAgain(t *testing.T) {
 	var many []Import
 	for i := range 300 {
 		name := fmt.Sprint("name", i)
-		many = append(many, Import{Account: &account.Account{Name: name, MadeAt: noon, Grants: []account.Grant{{Role: "keeper", From: noon}}}, Keys: Keys{Name: name}, Event: Activity{At: noon, Kind: "account added", Account: name}})
+		many = append(many, Import{Account: &account.Account{
+			Name: name, MadeAt: noon, Grants: []account.Grant{{Role: "keeper", From: noon}},
+		}, Keys: Keys{Name: name}, Event: Activity{At: noon, Kind: "account added", Account: name}})
 	}
 	if err := s.Import(ctx, many); err != nil {
 		t.Fatal(err)
@@ -107,7 +110,8 @@ func TestProofsOfBefore(t *testing.T) {
 	}
 	begin := func(proofs int64) error {
 		_, hash := secret.NewToken()
-		return s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: noon, How: "password"}, proofs, nil, nil, Activity{At: noon, Kind: "sign-in"})
+		return s.AddSession(ctx, &session.Session{Hash: hash, Account: id, MadeAt: noon, How: "password"}, proofs, nil, nil,
+			Activity{At: noon, Kind: "sign-in"})
 	}
 	if err := s.Rehash(ctx, id, "hash", "better"); err != nil {
 		t.Fatal(err)
@@ -120,7 +124,8 @@ func TestProofsOfBefore(t *testing.T) {
 	if err := s.ChangePassword(ctx, 0, "another", next, nil, Activity{At: noon, Kind: "password changed"}); err != nil {
 		t.Fatal(err)
 	}
-	if held, n, err := s.Sessions(ctx, SessionQuery{Account: id, Now: noon.Add(time.Minute), Limit: 10}); err != nil || n != 1 || held[0].Hash != hash || held[0].How != "password" {
+	if held, n, err := s.Sessions(ctx, SessionQuery{Account: id, Now: noon.Add(time.Minute), Limit: 10}); err != nil || n != 1 ||
+		held[0].Hash != hash || held[0].How != "password" {
 		t.Errorf("%d sessions after a change: %v", n, err)
 	}
 	if err := s.ChangePassword(ctx, 0, "a third", next, nil, Activity{At: noon}); err == nil {

@@ -50,7 +50,8 @@ func Document(operations []*client.Operation, root string) ([]byte, error) {
 	problem := d.schema(reflect.TypeFor[client.Problem](), "")
 	return yaml.MarshalWithOptions(yaml.MapSlice{
 		{Key: "openapi", Value: "3.1.0"},
-		{Key: "info", Value: yaml.MapSlice{{Key: "title", Value: "Ostiarius administration"}, {Key: "version", Value: "1"}, {Key: "description", Value: about}}},
+		{Key: "info", Value: yaml.MapSlice{{Key: "title", Value: "Ostiarius administration"}, {Key: "version", Value: "1"},
+			{Key: "description", Value: about}}},
 		{Key: "servers", Value: []any{map[string]any{"url": "/door/api/v1"}}},
 		{Key: "paths", Value: sorted(paths)},
 		{Key: "components", Value: yaml.MapSlice{
@@ -234,7 +235,8 @@ func (d *describer) define(t reflect.Type) {
 	if len(required) > 0 {
 		schema = append(schema, yaml.MapItem{Key: "required", Value: required})
 	}
-	d.schemas[name] = append(schema, yaml.MapItem{Key: "additionalProperties", Value: false}, yaml.MapItem{Key: "properties", Value: properties})
+	d.schemas[name] = append(schema, yaml.MapItem{Key: "additionalProperties", Value: false},
+		yaml.MapItem{Key: "properties", Value: properties})
 }
 
 // read reads the comments of the types that may be described and of their fields, and their constants.

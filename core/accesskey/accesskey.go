@@ -58,8 +58,8 @@ func Hash(token string) (h secret.TokenHash, ok bool) {
 // scheme is that of RFC 6750, section 2.1; its letters may be of either case (RFC 9110, section 11.1).
 const scheme = "bearer "
 
-// In returns the token in the Authorization fields of a request, and whether they are meant for us at all: the tokens of other programs, such as what is
-// behind, are theirs. One token beside other fields is ours, and none.
+// In returns the token in the Authorization fields of a request, and whether they are meant for us at all: the tokens of other
+// programs, such as what is behind, are theirs. One token beside other fields is ours, and none.
 func In(fields []string) (token string, ours bool) {
 	for _, field := range fields {
 		if len(field) > len(scheme) && strings.EqualFold(field[:len(scheme)], scheme) {
@@ -99,8 +99,8 @@ func (k *Key) Counts(now time.Time, from netip.Addr) bool {
 	return k.Networks == nil || slices.ContainsFunc(k.Networks, func(n netip.Prefix) bool { return n.Contains(from) })
 }
 
-// Carries returns the roles that come with the key: of those that it is to carry the ones that the account has now, as satisfies says of a role that is granted and
-// one that is asked for; none that brings one of the roles which keys never carry.
+// Carries returns the roles that come with the key: of those that it is to carry the ones that the account has now, as satisfies
+// says of a role that is granted and one that is asked for; none that brings one of the roles which keys never carry.
 func (k *Key) Carries(has, never []string, satisfies func(granted, asked string) bool) (roles []string) {
 	roles = slices.Clone(has)
 	if k.Roles != nil {

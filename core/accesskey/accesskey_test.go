@@ -40,9 +40,12 @@ func TestInFields(t *testing.T) {
 		token  string
 		ours   bool
 	}{
-		{nil, "", false}, {[]string{"Basic aW5lczp4"}, "", false}, {[]string{"Bearer somebody-elses"}, "", false}, {[]string{"Bearer"}, "", false},
-		{[]string{"Bearer " + token}, token, true}, {[]string{"bEARER   " + token}, token, true}, {[]string{"Bearer " + token + "x"}, token + "x", true},
-		{[]string{"Bearer " + token, "Basic aW5lczp4"}, "", true}, {[]string{"Basic aW5lczp4", "Bearer " + token}, "", true}, {[]string{"Bearer " + token, "Bearer " + token}, "", true},
+		{nil, "", false}, {[]string{"Basic aW5lczp4"}, "", false}, {[]string{"Bearer somebody-elses"}, "", false},
+		{[]string{"Bearer"}, "", false},
+		{[]string{"Bearer " + token}, token, true}, {[]string{"bEARER   " + token}, token, true},
+		{[]string{"Bearer " + token + "x"}, token + "x", true},
+		{[]string{"Bearer " + token, "Basic aW5lczp4"}, "", true}, {[]string{"Basic aW5lczp4", "Bearer " + token}, "", true},
+		{[]string{"Bearer " + token, "Bearer " + token}, "", true},
 		{[]string{"Bearer a", "Bearer b"}, "", false},
 	} {
 		if got, ours := In(test.fields); got != test.token || ours != test.ours {
@@ -53,12 +56,16 @@ func TestInFields(t *testing.T) {
 
 func TestWhenAKeyCounts(t *testing.T) {
 	made := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
-	k := Key{MadeAt: made, Until: made.Add(time.Hour), Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("2001:db8::/32")}}
+	k := Key{
+		MadeAt: made, Until: made.Add(time.Hour),
+		Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("2001:db8::/32")},
+	}
 	for _, test := range []struct {
 		at   time.Duration
 		from string
 		ok   bool
-	}{{0, "192.0.2.7", true}, {0, "2001:db8::1", true}, {0, "198.51.100.1", false}, {time.Hour, "192.0.2.7", false}, {59 * time.Minute, "192.0.2.7", true}, {-time.Hour, "192.0.2.7", false}} {
+	}{{0, "192.0.2.7", true}, {0, "2001:db8::1", true}, {0, "198.51.100.1", false}, {time.Hour, "192.0.2.7", false},
+		{59 * time.Minute, "192.0.2.7", true}, {-time.Hour, "192.0.2.7", false}} {
 		if got := k.Counts(made.Add(test.at), netip.MustParseAddr(test.from)); got != test.ok {
 			t.Errorf("%+v: %v", test, got)
 		}
@@ -72,13 +79,17 @@ func TestWhenAKeyCounts(t *testing.T) {
 }
 
 func TestWhatAKeyCarries(t *testing.T) {
-	brings := map[string]string{"steward": "steward", "trustee": "trustee keeper volunteer", "keeper": "keeper volunteer", "volunteer": "volunteer", "device": "device"}
+	brings := map[string]string{
+		"steward": "steward", "trustee": "trustee keeper volunteer", "keeper": "keeper volunteer", "volunteer": "volunteer", "device": "device",
+	}
 	satisfies := func(granted, asked string) bool {
 		return slices.Contains(strings.Fields(brings[granted]), asked)
 	}
 	for _, test := range []struct{ key, has, never, want string }{
-		{"*", "trustee device", "", "trustee device"}, {"", "trustee", "", ""}, {"keeper", "trustee", "", "keeper"}, {"trustee", "keeper", "", ""},
-		{"keeper steward", "trustee steward", "steward", "keeper"}, {"*", "trustee steward", "keeper", "steward"}, {"volunteer", "trustee", "keeper", "volunteer"}, {"unknown", "trustee", "", ""},
+		{"*", "trustee device", "", "trustee device"}, {"", "trustee", "", ""}, {"keeper", "trustee", "", "keeper"},
+		{"trustee", "keeper", "", ""},
+		{"keeper steward", "trustee steward", "steward", "keeper"}, {"*", "trustee steward", "keeper", "steward"},
+		{"volunteer", "trustee", "keeper", "volunteer"}, {"unknown", "trustee", "", ""},
 	} {
 		k := Key{Roles: strings.Fields(test.key)}
 		if k.Roles == nil {

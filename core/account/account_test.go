@@ -8,7 +8,10 @@ import (
 )
 
 func TestKey(t *testing.T) {
-	for name, want := range map[string]string{"ines": "ines", "Ines": "ines", "ＩＮＥＳ": "ines", "Jose\u0301": "jos\u00e9", "ines@marram.example": "ines@marram.example", "tide-gauge": "tide-gauge"} {
+	for name, want := range map[string]string{
+		"ines": "ines", "Ines": "ines", "ＩＮＥＳ": "ines", "Jose\u0301": "jos\u00e9", "ines@marram.example": "ines@marram.example",
+		"tide-gauge": "tide-gauge",
+	} {
 		if got, err := Key(name); err != nil || got != want {
 			t.Errorf("Key(%q) = %q, %v; want %q", name, got, err, want)
 		}

@@ -14,7 +14,8 @@ import (
 const longestLocal, longestAddress = 64, 254
 
 // domains reads domains as they are looked up (RFC 5891), with the lengths that the DNS allows.
-var domains = idna.New(idna.MapForLookup(), idna.BidiRule(), idna.StrictDomainName(true), idna.CheckHyphens(true), idna.VerifyDNSLength(true))
+var domains = idna.New(idna.MapForLookup(), idna.BidiRule(), idna.StrictDomainName(true), idna.CheckHyphens(true),
+	idna.VerifyDNSLength(true))
 
 // SplitEmail reads an e-mail address and returns its two parts, the domain as it is asked for in the DNS. The error
 // is an *Unfit and says that it is none that mail can be sent to.
@@ -34,7 +35,8 @@ func SplitEmail(address string) (local, domain string, err error) {
 		}
 	}
 	domain, err = domains.ToASCII(address[at+1:])
-	if err != nil || domain == "" || strings.HasSuffix(domain, ".") || len(local) > longestLocal || len(address) > longestAddress || len(local)+1+len(domain) > longestAddress {
+	if err != nil || domain == "" || strings.HasSuffix(domain, ".") || len(local) > longestLocal || len(address) > longestAddress ||
+		len(local)+1+len(domain) > longestAddress {
 		return "", "", wrong
 	}
 	return local, domain, nil

@@ -125,10 +125,16 @@ var Anybodys = []Kind{
 // Kinds are all kinds.
 var Kinds = []Kind{
 	SignIn, SignInFailed, SignInSlowed, SignOut, ProvenAgain, ProofFailed, SessionEnded, SessionsDone,
-	AccountAdded, AccountChanged, AccountRemoved, AccountEnabled, AccountDisabled, JoinAsked, Joined, JoinDeclined, Invited, InvitationRevoked, LeaveAsked, LeaveWithdrawn, RoleGranted, RoleRevoked, PasswordSet, PasswordChanged, PasswordChangeFailed, RecoveryAsked, AddressAsked, AddressProven, AddressUndone, LinkMade,
-	FactorAdded, FactorRemoved, FactorFailed, PasskeyCopied, KeptCodeUsed, ResetAsked, ResetDropped, FactorsReset, BrowserRemembered, BrowserForgotten, KeyMade, KeyRemoved, ElsewhereFailed, ElsewhereAdded, ElsewhereRemoved,
+	AccountAdded, AccountChanged, AccountRemoved, AccountEnabled, AccountDisabled, JoinAsked, Joined, JoinDeclined, Invited,
+	InvitationRevoked, LeaveAsked, LeaveWithdrawn, RoleGranted, RoleRevoked, PasswordSet, PasswordChanged, PasswordChangeFailed,
+	RecoveryAsked, AddressAsked, AddressProven, AddressUndone, LinkMade,
+	FactorAdded, FactorRemoved, FactorFailed, PasskeyCopied, KeptCodeUsed, ResetAsked, ResetDropped, FactorsReset, BrowserRemembered,
+	BrowserForgotten, KeyMade, KeyRemoved, ElsewhereFailed, ElsewhereAdded, ElsewhereRemoved,
 	CredentialsAdded, CredentialsChanged, CredentialsRemoved,
-	Unlocked, UnlockFailed, UnlockEnded, SharedSet, SharedWithdrawn, SharedTold, PassIssued, PassOpened, PassFailed, PassDownloaded, PassUsedUp, PassSpread, PassPaused, PassResumed, PassRenewed, PassRotated, PassRevoked,
-	EventCarried, EventKept, EventRefused, EventRetried, EventDropped, SecretAdded, SecretRemoved, Claimed, Reminded, MembershipBegun, MembershipEnded, GuaranteeBroken, TargetAdded, TargetRemoved,
-	MessageFailed, MessageRetried, MessageDropped, MessageShown, MessageTest, PolicyApplied, RecordsRestored, WalkBegun, WalkEnded, PatrolMade, FindingAccepted, FindingRejected, Refused, Hidden, MoreRefused,
+	Unlocked, UnlockFailed, UnlockEnded, SharedSet, SharedWithdrawn, SharedTold, PassIssued, PassOpened, PassFailed, PassDownloaded,
+	PassUsedUp, PassSpread, PassPaused, PassResumed, PassRenewed, PassRotated, PassRevoked,
+	EventCarried, EventKept, EventRefused, EventRetried, EventDropped, SecretAdded, SecretRemoved, Claimed, Reminded, MembershipBegun,
+	MembershipEnded, GuaranteeBroken, TargetAdded, TargetRemoved,
+	MessageFailed, MessageRetried, MessageDropped, MessageShown, MessageTest, PolicyApplied, RecordsRestored, WalkBegun, WalkEnded,
+	PatrolMade, FindingAccepted, FindingRejected, Refused, Hidden, MoreRefused,
 }

@@ -49,8 +49,10 @@ func Read(values []string) (c Credentials, ok bool, err error) {
 	if len(values[0]) > Longest {
 		return c, false, ErrMalformed
 	}
-	raw, err := strict.DecodeString(strings.TrimLeft(rest, " "))                                                 // 1*SP (RFC 9110, section 11.4)
-	if err != nil || len(raw) == 0 || strings.IndexByte(rest, '\r') >= 0 || strings.IndexByte(rest, '\n') >= 0 { // which the decoder passes over
+	// 1*SP (RFC 9110, section 11.4)
+	raw, err := strict.DecodeString(strings.TrimLeft(rest, " "))
+	// which the decoder passes over
+	if err != nil || len(raw) == 0 || strings.IndexByte(rest, '\r') >= 0 || strings.IndexByte(rest, '\n') >= 0 {
 		return c, false, ErrMalformed
 	}
 	text := string(raw)

@@ -14,7 +14,9 @@ import (
 func (s *Site) Apache() string {
 	c := &config{}
 	prefix := s.Book.Prefix
-	c.head(s, "apache", "Switch on what it needs:\n    a2enmod authnz_fcgi authz_user headers setenvif proxy proxy_http\nsay once, outside of all virtual hosts, where Ostiarius is asked:\n    AuthnzFcgiDefineProvider authn Ostiarius fcgi://"+s.Authorizer+"/\nand include this inside the virtual host of the site, as its last lines:\n    Include /etc/apache2/ostiarius.conf",
+	c.head(s, "apache", "Switch on what it needs:\n    a2enmod authnz_fcgi authz_user headers setenvif proxy proxy_http\nsay once, "+
+		"outside of all virtual hosts, where Ostiarius is asked:\n    AuthnzFcgiDefineProvider authn Ostiarius fcgi://"+s.Authorizer+
+		"/\nand include this inside the virtual host of the site, as its last lines:\n    Include /etc/apache2/ostiarius.conf",
 		"Each request is asked about where Apache finds out who somebody is. A Location of the site with a Require of its own that comes later\n"+
 			"takes the place of ours; ostiarius connect --check tells where that is so. REMOTE_USER is - for nobody, as in the access log: let\n"+
 			"applications take OSTIARIUS_USER, which is absent then.")

@@ -61,7 +61,8 @@ func ParseTo(s string) (To, error) {
 		return To{Socket: path}, nil
 	}
 	u, err := url.Parse(s)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Path != "" && u.Path != "/" || u.RawQuery != "" || u.Fragment != "" || u.User != nil || !isSafe(u.Host) {
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Path != "" && u.Path != "/" || u.RawQuery != "" ||
+		u.Fragment != "" || u.User != nil || !isSafe(u.Host) {
 		return To{}, fmt.Errorf("%q is not where a service is; write http://127.0.0.1:8460, or unix:/run/ostiarius/front.sock", s)
 	}
 	return To{Scheme: u.Scheme, Host: u.Host}, nil
@@ -81,15 +82,17 @@ func (t To) local() bool {
 	return t.Socket != "" || host == "localhost" || err == nil && a.IsLoopback()
 }
 
-// Check says what of the policy cannot be said to a web server: each has its own characters that mean something, so our own pages must be at plain
-// addresses.
+// Check says what of the policy cannot be said to a web server: each has its own characters that mean something, so our own pages
+// must be at plain addresses.
 func (s *Site) Check() error {
 	if s.SkipPublic && len(s.Book.Checks) > 0 {
-		return fmt.Errorf("the policy has checks (%s, line %d), which cannot be told to a web server, so --skip-public could open what they close; leave it away", s.Book.Checks[0].Check, s.Book.Checks[0].Line)
+		return fmt.Errorf("the policy has checks (%s, line %d), which cannot be told to a web server, so --skip-public could open what "+
+			"they close; leave it away", s.Book.Checks[0].Check, s.Book.Checks[0].Line)
 	}
 	for _, at := range append(s.ownPaths(), s.Book.Prefix) {
 		if !isSafe(at) {
-			return fmt.Errorf("the address %q of our own pages cannot be written for every web server; use letters, digits, -, _ and . in prefix and entrance", at)
+			return fmt.Errorf("the address %q of our own pages cannot be written for every web server; use letters, digits, -, _ and . in "+
+				"prefix and entrance", at)
 		}
 	}
 	return nil

@@ -56,7 +56,8 @@ func (o *opening) lets(method, host, target string, fold bool) bool {
 	return open && method == "GET" && matches(place.Plain, subject)
 }
 
-var nginxSteps = regexp.MustCompile(`(?m)^ *(?:set \$(\w+) ([^;]*);|if \(\$(\w+)(?: (!?~\*?|!=) ("[^"]*"|\S+))?\) \{ set \$(\w+) "(\w*)"; \})$`)
+var nginxSteps = regexp.MustCompile(`(?m)^ *(?:set \$(\w+) ([^;]*);|if \(\$(\w+)(?: (!?~\*?|!=) ("[^"]*"|\S+))?\) \{ set \$(\w+) ` +
+	`"(\w*)"; \})$`)
 
 // nginxLets does what the directives of nginx say, on a host and a target.
 func nginxLets(steps [][]string, host, target, method string) bool {
@@ -115,7 +116,8 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 	asked, open := 0, 0
 	for range 1500 {
 		fold := r.IntN(4) == 0
-		text := fmt.Sprintf("site: T\ncase: %s\nunlisted: %s\ndoors:\n", map[bool]string{false: "sensitive", true: "insensitive"}[fold], of("public", "signed-in", "hide"))
+		text := fmt.Sprintf("site: T\ncase: %s\nunlisted: %s\ndoors:\n", map[bool]string{false: "sensitive", true: "insensitive"}[fold],
+			of("public", "signed-in", "hide"))
 		seen := map[string]bool{}
 		for range 1 + r.IntN(6) {
 			host, methods, p := of("", "", "x.example", "*.x.example"), of("", "", "[GET]", "[POST]", "[HEAD]", "[GET, POST]"), pattern()
@@ -149,7 +151,8 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 				"other.example,x.example")
 			target := ""
 			for range r.IntN(5) {
-				target += "/" + of("a", "b", "a.b", "A", "c", "a+(b)", "", ".", "..", ".a", "%61", "%2e%2e", "a;b", "a%2fb", "%C3%BC", "ü", "axb", "a|b", "a-b")
+				target += "/" + of("a", "b", "a.b", "A", "c", "a+(b)", "", ".", "..", ".a", "%61", "%2e%2e", "a;b", "a%2fb", "%C3%BC", "ü",
+					"axb", "a|b", "a-b")
 			}
 			target += of("", "/", "?x=/a", "?|/a", "#a")
 			path, _, _ := strings.Cut(target, "?")
@@ -181,14 +184,18 @@ func TestNothingBreaksOut(t *testing.T) {
 	if _, err := ParseContent("root /srv; } location /x { }"); err == nil {
 		t.Error("content leaves its block")
 	}
-	book := parse(t, "site: \"Marram\\nreturn 200 x;\"\nunlisted: hide\nentrance: /keepers-7f3\ndoors:\n  - { path: '/a\"; return 200;', admit: public }\n  - { path: \"/a'b/**\", admit: public }\n  - { path: /a/**, admit: public }\n  - { path: /a/b/**, admit: nobody }\n")
+	book := parse(t, "site: \"Marram\\nreturn 200 x;\"\nunlisted: hide\nentrance: /keepers-7f3\ndoors:\n  - { path: '/a\"; return "+
+		"200;', admit: public }\n  - { path: \"/a'b/**\", admit: public }\n  - { path: /a/**, admit: public }\n  - { path: /a/b/**, admit: "+
+		"nobody }\n")
 	for _, to := range []string{"http://127.0.0.1:8460", "https://doors.marram.example", "unix:/run/ostiarius/front.sock"} {
 		at, err := ParseTo(to)
 		if err != nil {
 			t.Fatal(err)
 		}
 		site := Site{Book: book, To: at, SkipPublic: true}
-		for name, text := range map[string]string{"nginx": site.Nginx(), "caddy": site.Caddy(), "haproxy": site.HAProxy(), "script": site.HAProxyScript()} {
+		for name, text := range map[string]string{
+			"nginx": site.Nginx(), "caddy": site.Caddy(), "haproxy": site.HAProxy(), "script": site.HAProxyScript(),
+		} {
 			for _, line := range strings.Split(text, "\n") {
 				if strings.Contains(line, "return 200") && !strings.HasPrefix(line, "# ") || strings.Contains(line, "a'b") {
 					t.Errorf("%s: %s", name, line)
@@ -199,7 +206,8 @@ func TestNothingBreaksOut(t *testing.T) {
 			}
 		}
 	}
-	for _, to := range []string{"", "127.0.0.1:8460", "ftp://x", "http://x/path", "http://x?y", "http://u@x", "http://x;y", "http://x y", "unix:front.sock", "unix:/a b", "unix:/a;b", "http://$host", "http://x\n"} {
+	for _, to := range []string{"", "127.0.0.1:8460", "ftp://x", "http://x/path", "http://x?y", "http://u@x", "http://x;y",
+		"http://x y", "unix:front.sock", "unix:/a b", "unix:/a;b", "http://$host", "http://x\n"} {
 		if at, err := ParseTo(to); err == nil {
 			t.Errorf("%q is taken as %+v", to, at)
 		}
@@ -214,7 +222,10 @@ func TestNothingBreaksOut(t *testing.T) {
 		}
 	}
 	far, _ := ParseTo("http://192.0.2.7:8460")
-	for want, site := range map[string]Site{"without encryption": {Book: book, To: far}, "nothing that --skip-public": {Book: parse(t, "doors: [{path: /, admit: nobody}]"), SkipPublic: true}} {
+	for want, site := range map[string]Site{
+		"without encryption":         {Book: book, To: far},
+		"nothing that --skip-public": {Book: parse(t, "doors: [{path: /, admit: nobody}]"), SkipPublic: true},
+	} {
 		if got := strings.Join(site.Warnings("haproxy"), "\n"); !strings.Contains(got, want) {
 			t.Errorf("%q, want %s", got, want)
 		}
@@ -223,20 +234,23 @@ func TestNothingBreaksOut(t *testing.T) {
 
 // The questions go round each door in many ways, and are bounded.
 func TestQuestions(t *testing.T) {
-	book := parse(t, "doors:\n  - { path: /, admit: public }\n  - { path: /rota/**, admit: signed-in }\n  - { path: /secret/**, admit: nobody, otherwise: hide }\n  - { path: /x, host: other.example, admit: nobody }\n")
+	book := parse(t, "doors:\n  - { path: /, admit: public }\n  - { path: /rota/**, admit: signed-in }\n  - { path: /secret/**, admit: "+
+		"nobody, otherwise: hide }\n  - { path: /x, host: other.example, admit: nobody }\n")
 	all := Questions(book, "marram.example")
 	about := map[string]int{}
 	for _, q := range all {
 		about[q.About]++
 		path, _, _ := strings.Cut(q.Target, "?")
-		if q.Outcome == policy.Admit && len(q.Fields) == 0 && book.Decide(policy.Request{Method: q.Method, Host: "marram.example", Path: path}, &policy.Visitor{}).Outcome != policy.Admit {
+		if q.Outcome == policy.Admit && len(q.Fields) == 0 &&
+			book.Decide(policy.Request{Method: q.Method, Host: "marram.example", Path: path}, &policy.Visitor{}).Outcome != policy.Admit {
 			t.Errorf("%s is taken as open", q.String())
 		}
 		if strings.ContainsAny(q.Target, "\r\n ") {
 			t.Errorf("%q cannot be sent", q.Target)
 		}
 	}
-	for _, want := range []string{"the address of a door", "another spelling", "another method", "claims who it is", "claims another address", "with a cookie that is nobody's", "out of our own pages", "upgraded"} {
+	for _, want := range []string{"the address of a door", "another spelling", "another method", "claims who it is",
+		"claims another address", "with a cookie that is nobody's", "out of our own pages", "upgraded"} {
 		if about[want] == 0 {
 			t.Errorf("nothing is asked about %s: %v", want, about)
 		}
@@ -255,9 +269,11 @@ func TestQuestions(t *testing.T) {
 		location string
 		holds    bool
 	}{
-		{&challenge, 303, "/door/sign-in?next=%2F", true}, {&challenge, 401, "", true}, {&challenge, 200, "", false}, {&challenge, 404, "", false}, {&challenge, 502, "", false},
+		{&challenge, 303, "/door/sign-in?next=%2F", true}, {&challenge, 401, "", true}, {&challenge, 200, "", false},
+		{&challenge, 404, "", false}, {&challenge, 502, "", false},
 		{&hide, 404, "", true}, {&hide, 403, "", false}, {&hide, 200, "", false}, {&hide, 303, "/door/sign-in", false},
-		{&admit, 200, "", true}, {&admit, 404, "", true}, {&admit, 301, "/rota/", true}, {&admit, 403, "", false}, {&admit, 303, "/door/sign-in?next=%2F", false},
+		{&admit, 200, "", true}, {&admit, 404, "", true}, {&admit, 301, "/rota/", true}, {&admit, 403, "", false},
+		{&admit, 303, "/door/sign-in?next=%2F", false},
 	} {
 		if got := test.q.Holds(book, test.status, test.location); (got == "") != test.holds {
 			t.Errorf("%s with %d %s: %q", test.q.Outcome, test.status, test.location, got)
@@ -269,7 +285,8 @@ func TestQuestions(t *testing.T) {
 func TestManyPublicDoors(t *testing.T) {
 	text := "doors:\n"
 	for i := range 120 {
-		text += fmt.Sprintf("  - { path: /walk-on-the-shore-%d/**, admit: public }\n  - { path: /walk-on-the-shore-%[1]d/hut/**, admit: nobody }\n", i)
+		text += fmt.Sprintf("  - { path: /walk-on-the-shore-%d/**, admit: public }\n  - { path: /walk-on-the-shore-%[1]d/hut/**, admit: "+
+			"nobody }\n", i)
 	}
 	site := Site{Book: parse(t, text), SkipPublic: true}
 	snippet := site.Nginx()
@@ -300,7 +317,8 @@ func TestPublicDirectories(t *testing.T) {
 		"{ path: /open/**, admit: public, host: x.example }":                                                           "",
 		"{ path: /open/**, admit: public, methods: [GET] }":                                                            "",
 		"{ path: /**, admit: public }":                                                                                 "",
-		"{ path: /open, admit: public }, { path: /o*/**, admit: public }, { path: /**/x/**, admit: public }, { path: '/a b/**', admit: public }, { path: '/a$b/**', admit: public }": "",
+		"{ path: /open, admit: public }, { path: /o*/**, admit: public }, { path: /**/x/**, admit: public }, { path: '/a b/**', admit: " +
+			"public }, { path: '/a$b/**', admit: public }": "",
 	} {
 		site := Site{Book: parse(t, "doors: ["+policy+"]"), SkipPublic: true, Content: []string{"root /srv"}}
 		if got := strings.Join(site.openDirectories(), ","); got != want {
@@ -393,7 +411,8 @@ func nginxWords(text string) (first []string) {
 
 // Whatever is taken is taken again as it was, and each of it is a directive of the list: nothing comes in beside one.
 func FuzzParseContent(f *testing.F) {
-	for _, text := range []string{"root /srv/www;", "# files\nroot /srv; # here\n index a.html  b.html;\n", `add_header X "a;  #b}" always;`, "root '/a b';\r\nexpires\t1h;", "root /srv", "root /srv; }", "root /a#b;#c"} {
+	for _, text := range []string{"root /srv/www;", "# files\nroot /srv; # here\n index a.html  b.html;\n",
+		`add_header X "a;  #b}" always;`, "root '/a b';\r\nexpires\t1h;", "root /srv", "root /srv; }", "root /a#b;#c"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -15,7 +15,8 @@ func (s *Site) nginxDirectories(c *config) {
 	if s.Content == nil {
 		return
 	}
-	c.line("# Nothing is asked about the files of public directories. This is made of the policy, so write it anew when that changes. A location")
+	c.line("# Nothing is asked about the files of public directories. This is made of the policy, so write it anew when that changes. A " +
+		"location")
 	c.line("# of the site for the same directory is told by nginx as a duplicate; leave it out there.")
 	for _, dir := range s.openDirectories() {
 		c.block("location "+dir+"/", func() {
@@ -48,9 +49,11 @@ func (s *Site) openDirectories() (all []string) {
 
 // How files are given out, and nothing else: no other program is asked.
 var contentDirectives = []string{
-	"root", "index", "try_files", "autoindex", "charset", "charset_types", "default_type", "etag", "expires", "if_modified_since", "max_ranges",
+	"root", "index", "try_files", "autoindex", "charset", "charset_types", "default_type", "etag", "expires", "if_modified_since",
+	"max_ranges",
 	"gzip", "gzip_comp_level", "gzip_min_length", "gzip_proxied", "gzip_static", "gzip_types", "gzip_vary", "add_header", "log_not_found",
-	"access_log", "sendfile", "tcp_nopush", "aio", "directio", "open_file_cache", "open_file_cache_errors", "open_file_cache_min_uses", "open_file_cache_valid", "disable_symlinks",
+	"access_log", "sendfile", "tcp_nopush", "aio", "directio", "open_file_cache", "open_file_cache_errors", "open_file_cache_min_uses",
+	"open_file_cache_valid", "disable_symlinks",
 }
 
 // leadsOut says what is wrong with a directive by which a file outside of the directory could be given out: nginx would ask about the
@@ -73,7 +76,8 @@ func leadsOut(name, text string) string {
 	}
 	if last := words[len(words)-1]; name == "try_files" && (len(words) < 2 || !strings.HasPrefix(last, "=")) {
 		return "it ends with another address; end it with =404"
-	} else if name == "try_files" && slices.ContainsFunc(words[:len(words)-1], func(word string) bool { return !strings.HasPrefix(word, "$uri") }) {
+	} else if name == "try_files" &&
+		slices.ContainsFunc(words[:len(words)-1], func(word string) bool { return !strings.HasPrefix(word, "$uri") }) {
 		return "it leads out of the directory; begin each word with $uri"
 	}
 	return ""
@@ -95,7 +99,8 @@ func ParseContent(text string) (all []string, err error) {
 			name = text[:i]
 		}
 		if !slices.Contains(contentDirectives, name) {
-			return fmt.Errorf("%q is none of the directives of nginx that only give out files, such as root, index and expires; pages that a program answers are asked about, so leave --content away for them", name)
+			return fmt.Errorf("%q is none of the directives of nginx that only give out files, such as root, index and expires; pages that a "+
+				"program answers are asked about, so leave --content away for them", name)
 		}
 		if why := leadsOut(name, text); why != "" {
 			return fmt.Errorf("%s: %s", name, why)

@@ -15,8 +15,11 @@ const mostHAProxyFields = 80
 func (s *Site) HAProxy() string {
 	c := &config{}
 	prefix := s.Book.Prefix
-	c.head(s, "haproxy", "Put the lines of the frontend into that of the site, before all other http-request and use_backend lines, the backend\nbeside it, and into the global section:\n    lua-load /etc/haproxy/ostiarius.lua\nwhere the script is written by: ostiarius connect haproxy --script",
-		"Each request is asked about by the script, with HAProxy's own client. What the site's other lines answer before these, such\nas http-request redirect or return, strangers get too.")
+	c.head(s, "haproxy", "Put the lines of the frontend into that of the site, before all other http-request and use_backend lines, the "+
+		"backend\nbeside it, and into the global section:\n    lua-load /etc/haproxy/ostiarius.lua\nwhere the script is written by: "+
+		"ostiarius connect haproxy --script",
+		"Each request is asked about by the script, with HAProxy's own client. What the site's other lines answer before these, such\nas "+
+			"http-request redirect or return, strangers get too.")
 	c.line("# in the frontend")
 	c.line("# More fields than fit beside those of the question, and requests that name no host or several, are not asked about.")
 	c.line("http-request return status 431 if { req.fhdr_cnt gt %d }", mostHAProxyFields)
@@ -39,7 +42,8 @@ func (s *Site) HAProxy() string {
 		c.line("http-request lua.ostiarius_read if !ostiarius_pages")
 	}
 	c.line("http-request lua.ostiarius if !ostiarius_pages%s", open)
-	c.line("# Only the script marks what is admitted, as its last step. Whatever ended it before that, such as a client that hangs up, admits nobody.")
+	c.line("# Only the script marks what is admitted, as its last step. Whatever ended it before that, such as a client that hangs up, " +
+		"admits nobody.")
 	c.line("http-request deny deny_status 503 if !ostiarius_pages%s !{ var(txn.ostiarius_admitted) -m bool }", open)
 	if hides {
 		c.line("# What is not there is answered for as what is hidden, so that nobody can tell one from the other.")
@@ -111,7 +115,8 @@ func (s *Site) HAProxyScript() string {
 local decide, missing = %q, %q
 
 -- What speaks of a connection, or of a body, is not handed on with the question.
-local left = { ["connection"] = true, ["content-length"] = true, ["transfer-encoding"] = true, ["keep-alive"] = true, ["te"] = true, ["expect"] = true, ["trailer"] = true, ["proxy-connection"] = true, ["x-forwarded-method"] = true, ["x-forwarded-uri"] = true }
+local left = { ["connection"] = true, ["content-length"] = true, ["transfer-encoding"] = true, ["keep-alive"] = true, ["te"] =
+  true, ["expect"] = true, ["trailer"] = true, ["proxy-connection"] = true, ["x-forwarded-method"] = true, ["x-forwarded-uri"] = true }
 
 -- HAProxy answers with no more than fits into its buffer, beside the fields.
 local mostOfBody = 12000

@@ -124,7 +124,8 @@ func (s *Site) nginxOpen(c *config) {
 	if s.Book.Rules.FoldCase {
 		match = "~*"
 	}
-	c.line("# Where everybody is admitted, nobody is asked. This is made of the policy, so write it anew when that changes. It is quicker with")
+	c.line("# Where everybody is admitted, nobody is asked. This is made of the policy, so write it anew when that changes. It is " +
+		"quicker with")
 	c.line("# pcre_jit on; outside of all blocks.")
 	subject, plain := "$request_uri", place.PlainTarget
 	text := func(e place.Expression) string { return e.Path }
@@ -224,7 +225,8 @@ func (c *config) head(s *Site, server, use, about string) {
 		}
 		return r
 	}, s.Book.Site)
-	text := fmt.Sprintf("%s guarded by Ostiarius, beside %s. Written by: ostiarius connect %[2]s\n\n%s\n\nStart Ostiarius so that this server may ask:\n    %s\n\n%s\n\nTry it out:\n    ostiarius connect --check https://your.site --policy doors.yaml\n",
+	text := fmt.Sprintf("%s guarded by Ostiarius, beside %s. Written by: ostiarius connect %[2]s\n\n%s\n\nStart Ostiarius so that this "+
+		"server may ask:\n    %s\n\n%s\n\nTry it out:\n    ostiarius connect --check https://your.site --policy doors.yaml\n",
 		site, server, use, s.serve(server), about)
 	for _, line := range strings.Split(text, "\n") {
 		c.line("%s", strings.TrimRight("# "+line, " "))

@@ -96,8 +96,11 @@ func Questions(book *policy.Book, host string) (all []Question) {
 		at = e.path
 		p := strings.TrimPrefix(e.path, "/")
 		for _, target := range []string{
-			"//" + p, "/./" + p, "/x/../" + p, "/x/%2e%2e/" + p, "/x/..%2f" + p, "/x/.%2e/" + p, "/%2f" + p, "/x%2f..%2f" + p, "/x/..;/" + p, "/x;/../" + p, "/x//../" + p,
-			e.path + "/", e.path + "/.", e.path + "//", e.path + ";", e.path + ";a=1", e.path + "%00", e.path + "%20", e.path + "/..;/", e.path + "/%2e", e.path + ".", e.path + "%2f", e.path + `\`, e.path + "%5c", e.path + "%3f", e.path + "%23", e.path + "%2520", encoded(e.path), upper(e.path),
+			"//" + p, "/./" + p, "/x/../" + p, "/x/%2e%2e/" + p, "/x/..%2f" + p, "/x/.%2e/" + p, "/%2f" + p, "/x%2f..%2f" + p, "/x/..;/" + p,
+			"/x;/../" + p, "/x//../" + p,
+			e.path + "/", e.path + "/.", e.path + "//", e.path + ";", e.path + ";a=1", e.path + "%00", e.path + "%20", e.path + "/..;/",
+			e.path + "/%2e", e.path + ".", e.path + "%2f", e.path + `\`, e.path + "%5c", e.path + "%3f", e.path + "%23", e.path + "%2520",
+			encoded(e.path), upper(e.path),
 			"http://" + host + e.path,
 		} {
 			add("another spelling", "GET", target)
@@ -128,14 +131,19 @@ func Questions(book *policy.Book, host string) (all []Question) {
 			add("claims another address", "GET", e.path, [2]string{name, other})
 			add("claims another address", "GET", strings.TrimSuffix(e.path, "/")+"/", [2]string{name, other})
 		}
-		for _, f := range [][2]string{{"X-Forwarded-For", "127.0.0.1"}, {"X-Real-IP", "127.0.0.1"}, {"Forwarded", "for=127.0.0.1;proto=https"}, {"X-Forwarded-Method", "OPTIONS"}, {"X-Original-Method", "HEAD"}, {"X-HTTP-Method-Override", "GET"}, {"X-Forwarded-Host", "localhost"}} {
+		for _, f := range [][2]string{{"X-Forwarded-For", "127.0.0.1"}, {"X-Real-IP", "127.0.0.1"},
+			{"Forwarded", "for=127.0.0.1;proto=https"}, {"X-Forwarded-Method", "OPTIONS"}, {"X-Original-Method", "HEAD"},
+			{"X-HTTP-Method-Override", "GET"}, {"X-Forwarded-Host", "localhost"}} {
 			add("claims what is none of its business", "GET", e.path, f)
 		}
-		for _, cookie := range []string{"ostiarius-session=", "ostiarius-session=" + strings.Repeat("A", 43), "ostiarius-session=a; ostiarius-session=b", "__Host-ostiarius-session=" + strings.Repeat("A", 43)} {
+		for _, cookie := range []string{"ostiarius-session=", "ostiarius-session=" + strings.Repeat("A", 43),
+			"ostiarius-session=a; ostiarius-session=b", "__Host-ostiarius-session=" + strings.Repeat("A", 43)} {
 			add("with a cookie that is nobody's", "GET", e.path, [2]string{"Cookie", cookie})
 		}
 		for _, claim := range []string{host + "|" + other + "?", host + "|GET " + other + " HTTP/1.1"} {
-			if q := (Question{Method: "GET", Target: e.path, Host: claim, About: "a host that looks like a request", Outcome: policy.Reject}); len(all) < MostQuestions && !seen[q.String()] {
+			if q := (Question{
+				Method: "GET", Target: e.path, Host: claim, About: "a host that looks like a request", Outcome: policy.Reject,
+			}); len(all) < MostQuestions && !seen[q.String()] {
 				seen[q.String()] = true
 				all = append(all, q)
 			}
@@ -145,7 +153,8 @@ func Questions(book *policy.Book, host string) (all []Question) {
 		add("upgraded", "GET", e.path, [2]string{"Upgrade", "websocket"}, [2]string{"Connection", "Upgrade"})
 	}
 	at = firstShut(book, host)
-	for _, target := range []string{book.Prefix + "/../" + strings.TrimPrefix(firstShut(book, host), "/"), book.Prefix + "/%2e%2e" + firstShut(book, host)} {
+	for _, target := range []string{book.Prefix + "/../" + strings.TrimPrefix(firstShut(book, host), "/"),
+		book.Prefix + "/%2e%2e" + firstShut(book, host)} {
 		add("out of our own pages", "GET", target)
 	}
 	return all

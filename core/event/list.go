@@ -52,7 +52,8 @@ func ReadList(text string, zone *time.Location) ([]Entry, error) {
 func entryOf(row table.Row, zone *time.Location) Entry {
 	f := row.Fields
 	e := Entry{Line: row.Line, Err: row.Err, Event: Event{
-		Type: Type(cmp.Or(strings.ToLower(f["type"]), string(Paid))), Order: f["order"], Buyer: Buyer{cmp.Or(f["address"], f["email"]), f["name"], f["account"], f["language"]},
+		Type: Type(cmp.Or(strings.ToLower(f["type"]), string(Paid))), Order: f["order"],
+		Buyer: Buyer{cmp.Or(f["address"], f["email"]), f["name"], f["account"], f["language"]},
 	}}
 	fault := func(err error) {
 		if e.Err == nil {

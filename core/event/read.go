@@ -20,8 +20,9 @@ type Fields struct {
 
 // FieldNames are the names of what can stand elsewhere, with where our own events have it.
 var FieldNames = map[string]string{
-	"type": "/type", "order": "/order", "address": "/buyer/address", "name": "/buyer/name", "account": "/buyer/account", "language": "/buyer/language",
-	"items": "/items", "item": "/item", "item-name": "/name", "number": "/number", "until": "/until", "at": "/at",
+	"type": "/type", "order": "/order", "address": "/buyer/address", "name": "/buyer/name", "account": "/buyer/account",
+	"language": "/buyer/language",
+	"items":    "/items", "item": "/item", "item-name": "/name", "number": "/number", "until": "/until", "at": "/at",
 }
 
 // ErrUnknown says that an event is of a type that means nothing here: there is nothing to do.

@@ -21,7 +21,8 @@ type outer struct {
 
 func TestUnmarshal(t *testing.T) {
 	for text, ok := range map[string]bool{
-		`{"sub": "a", "inner": {"name": "b"}, "list": [{"name": "c"}], "named": {"Sub": {"name": "d"}, "sub": {"name": "e"}}, "other": {"x": 1}}`: true,
+		`{"sub": "a", "inner": {"name": "b"}, "list": [{"name": "c"}], "named": {"Sub": {"name": "d"}, "sub": {"name": "e"}}, "other": ` +
+			`{"x": 1}}`: true,
 		`{"Sub": "a"}`: false, `{"ſub": "a"}`: false, `{"sub": "a", "Sub": "b"}`: false, `{"sub": "a", "sub": "a"}`: false,
 		`{"sub": "a", "\u0073ub": "b"}`: false, `{"plain": "x"}`: false, `{"Plain": "x"}`: true,
 		`{"inner": {"NAME": "b"}}`: false, `{"list": [{"name": "c"}, {"name": "c", "name": "d"}]}`: false,

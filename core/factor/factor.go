@@ -33,8 +33,8 @@ func KindNamed(name string) (Kind, bool) {
 	return Kind(max(i, 0)), i >= 0
 }
 
-// Opens reports whether somebody can sign in with a proof of that kind alone. A code only adds to another, and an access key is no proof of a
-// person.
+// Opens reports whether somebody can sign in with a proof of that kind alone. A code only adds to another, and an access key is no
+// proof of a person.
 func (k Kind) Opens() bool { return k != Code && k != Key }
 
 // A Set is some kinds of proof.

@@ -7,7 +7,9 @@ import (
 
 // A proof is fresh for as long as was asked for; one of the future never is.
 func TestWithin(t *testing.T) {
-	for age, fresh := range map[time.Duration]bool{0: true, time.Minute: true, time.Minute + 1: false, -1: false, -time.Hour: false, Unknown: false} {
+	for age, fresh := range map[time.Duration]bool{
+		0: true, time.Minute: true, time.Minute + 1: false, -1: false, -time.Hour: false, Unknown: false,
+	} {
 		for k := range kinds {
 			if got := (Shown{}).With(k, age).Within(time.Minute); got.Has(k) != fresh || !fresh && got != 0 {
 				t.Errorf("%v, a proof of an age of %v: %v", k, age, got)
@@ -29,7 +31,9 @@ func TestEachSet(t *testing.T) {
 				ways++
 			}
 		}
-		for asked, want := range map[string]bool{AskPasskey: passkey, AskCode: code, AskTwo: ways >= 2, "": false, "three": false, "password": false} {
+		for asked, want := range map[string]bool{
+			AskPasskey: passkey, AskCode: code, AskTwo: ways >= 2, "": false, "three": false, "password": false,
+		} {
 			if got := s.Meets(asked); got != want {
 				t.Errorf("%q is %q: %v", s, asked, got)
 			}
@@ -105,7 +109,8 @@ func TestTimes(t *testing.T) {
 	if age, ok := shown.Age(Elsewhere); ok || age != 0 || shown.Kinds != all.Kinds() {
 		t.Errorf("what was not shown: %v %v, of %q", age, ok, shown.Kinds)
 	}
-	for _, text := range []string{"", "face=1764183600123", "password", "password=", "password=x", "password=0", "password=-5", "=1764183600123"} {
+	for _, text := range []string{"", "face=1764183600123", "password", "password=", "password=x", "password=0", "password=-5",
+		"=1764183600123"} {
 		if got := ReadTimes(text); got != (Times{}) {
 			t.Errorf("%q is read as %v", text, got)
 		}

@@ -1,5 +1,6 @@
-// Package fastcgi reads and writes what a FastCGI authorizer exchanges with a web server (FastCGI Specification 1.0, section 6.3): the parameters of
-// a request, and an answer. There is one request for each connection, which is all that web servers ask of an authorizer.
+// Package fastcgi reads and writes what a FastCGI authorizer exchanges with a web server (FastCGI Specification 1.0, section 6.3):
+// the parameters of a request, and an answer. There is one request for each connection, which is all that web servers ask of an
+// authorizer.
 package fastcgi
 
 import (

@@ -47,7 +47,8 @@ func TestRead(t *testing.T) {
 		"another role": request(1, 1000, "A", "b"), "twice": request(2, 1000, "A", "b", "A", "c"), "no beginning": whole[16:],
 		"another version": append([]byte{2}, whole[1:]...), "given up": append(bytes.Clone(whole[:16]), 1, 2, 0, 7, 0, 0, 0, 0),
 		"another request": append(bytes.Clone(whole[:16]), 1, 4, 0, 8, 0, 0, 0, 0), "two beginnings": append(bytes.Clone(whole[:16]), whole...),
-		"too much": request(2, 60000, "A", strings.Repeat("x", MostParams)), "a pair that breaks off": append(bytes.Clone(whole[:16]), 1, 4, 0, 7, 0, 2, 0, 0, 1, 9, 1, 4, 0, 7, 0, 0, 0, 0),
+		"too much":               request(2, 60000, "A", strings.Repeat("x", MostParams)),
+		"a pair that breaks off": append(bytes.Clone(whole[:16]), 1, 4, 0, 7, 0, 2, 0, 0, 1, 9, 1, 4, 0, 7, 0, 0, 0, 0),
 	} {
 		if got, err := Read(bytes.NewReader(bad)); err == nil {
 			t.Errorf("%s is read: %+v", name, got)

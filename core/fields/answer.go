@@ -6,11 +6,12 @@ import "strings"
 type Answer int
 
 const (
-	Plain  Answer = iota
-	Caches        // it tells some cache to keep the answer, or for how long it has: Cache-Control (RFC 9111), CDN-Cache-Control (RFC 9213) and its kin
-	Steers        // with it some servers in front answer with something else than what they got
-	Wipes         // it has a browser throw away what it keeps of the site (Clear-Site-Data)
-	Sets          // it counts in the head of an answer alone, and for all of it: not where it comes after the body (RFC 9110, section 6.5.1)
+	Plain Answer = iota
+	// it tells some cache to keep the answer, or for how long it has: Cache-Control (RFC 9111), CDN-Cache-Control (RFC 9213) and its kin
+	Caches
+	Steers // with it some servers in front answer with something else than what they got
+	Wipes  // it has a browser throw away what it keeps of the site (Clear-Site-Data)
+	Sets   // it counts in the head of an answer alone, and for all of it: not where it comes after the body (RFC 9110, section 6.5.1)
 )
 
 // OfAnswer returns what a field of an answer does, by its name in whatever letter case.
@@ -24,7 +25,8 @@ func OfAnswer(name string) Answer {
 		return Caches
 	case strings.HasPrefix(lower, "x-sendfile"), strings.HasPrefix(lower, "x-lighttpd-send"), strings.HasPrefix(lower, "x-reproxy"):
 		return Steers
-	case strings.HasPrefix(lower, "ostiarius-"), strings.HasPrefix(lower, "access-control-"), strings.HasPrefix(lower, "content-security-"), strings.HasPrefix(lower, "cross-origin-"):
+	case strings.HasPrefix(lower, "ostiarius-"), strings.HasPrefix(lower, "access-control-"), strings.HasPrefix(lower,
+		"content-security-"), strings.HasPrefix(lower, "cross-origin-"):
 		return Sets
 	}
 	return Plain
@@ -34,9 +36,12 @@ var ofAnswers = map[string]Answer{
 	"expires": Caches, "pragma": Caches, "age": Caches, "x-accel-expires": Caches, "cache-tag": Caches, "xkey": Caches,
 	"x-accel-redirect": Steers,
 	"clear-site-data":  Wipes,
-	"set-cookie":       Sets, "set-cookie2": Sets, "location": Sets, "refresh": Sets, "www-authenticate": Sets, "authentication-info": Sets, "strict-transport-security": Sets, "vary": Sets,
-	"content-type": Sets, "content-length": Sets, "content-encoding": Sets, "content-range": Sets, "transfer-encoding": Sets, "connection": Sets, "trailer": Sets, "upgrade": Sets,
-	"x-frame-options": Sets, "x-content-type-options": Sets, "referrer-policy": Sets, "service-worker-allowed": Sets, "alt-svc": Sets, "link": Sets, "etag": Sets, "last-modified": Sets,
+	"set-cookie":       Sets, "set-cookie2": Sets, "location": Sets, "refresh": Sets, "www-authenticate": Sets,
+	"authentication-info": Sets, "strict-transport-security": Sets, "vary": Sets,
+	"content-type": Sets, "content-length": Sets, "content-encoding": Sets, "content-range": Sets, "transfer-encoding": Sets,
+	"connection": Sets, "trailer": Sets, "upgrade": Sets,
+	"x-frame-options": Sets, "x-content-type-options": Sets, "referrer-policy": Sets, "service-worker-allowed": Sets, "alt-svc": Sets,
+	"link": Sets, "etag": Sets, "last-modified": Sets,
 }
 
 // WithoutWiping returns the directives of Clear-Site-Data without those that take cookies away: the session is not the server's behind.

@@ -7,8 +7,9 @@ import (
 
 func TestOfAnswer(t *testing.T) {
 	for kind, names := range map[Answer]string{
-		Plain:  "Server Date X-Powered-By Server-Timing Grpc-Status Digest X-Accel-Buffering X-Custom Cache-Status",
-		Caches: "Cache-Control CDN-Cache-Control Harbour-CDN-Cache-Control x-cache-control Expires PRAGMA Age Surrogate-Control Surrogate-Key X-Accel-Expires Edge-Control",
+		Plain: "Server Date X-Powered-By Server-Timing Grpc-Status Digest X-Accel-Buffering X-Custom Cache-Status",
+		Caches: "Cache-Control CDN-Cache-Control Harbour-CDN-Cache-Control x-cache-control Expires PRAGMA Age Surrogate-Control " +
+			"Surrogate-Key X-Accel-Expires Edge-Control",
 		Steers: "X-Accel-Redirect X-Sendfile X-SENDFILE X-Sendfile2 X-LIGHTTPD-send-file X-Reproxy-URL",
 		Wipes:  "Clear-Site-Data",
 		Sets:   "Set-Cookie Location WWW-Authenticate Ostiarius-User Content-Length Content-Security-Policy Access-Control-Allow-Origin",
@@ -23,7 +24,8 @@ func TestOfAnswer(t *testing.T) {
 
 func TestWithoutWiping(t *testing.T) {
 	for value, want := range map[string]string{
-		`"cookies"`: ``, `"cache", "cookies", "storage"`: `"cache", "storage"`, `"*"`: `"cache", "storage"`, `"Cookies"`: ``, `cookies`: ``, ``: ``, `"executionContexts"`: `"executionContexts"`, `"clientHints"`: ``,
+		`"cookies"`: ``, `"cache", "cookies", "storage"`: `"cache", "storage"`, `"*"`: `"cache", "storage"`, `"Cookies"`: ``,
+		`cookies`: ``, ``: ``, `"executionContexts"`: `"executionContexts"`, `"clientHints"`: ``,
 	} {
 		if got := WithoutWiping(value); got != want {
 			t.Errorf("%s: %s, want %s", value, got, want)

@@ -74,7 +74,8 @@ var families = [...]struct {
 	kind   Kind
 }{
 	{"ostiarius-", Ours}, {"x-forwarded-", Ours}, {"x-remote-", Vouched}, {"remote-", Vouched}, {"x-authenticated-", Vouched},
-	{"x-auth-request-", Vouched}, {"x-webauth-", Vouched}, {"x-client-cert", Vouched}, {"x-ssl-", Vouched}, {"ssl-client-", Vouched}, {"client-cert", Vouched},
+	{"x-auth-request-", Vouched}, {"x-webauth-", Vouched}, {"x-client-cert", Vouched}, {"x-ssl-", Vouched}, {"ssl-client-", Vouched},
+	{"client-cert", Vouched},
 }
 
 var known = kinds()
@@ -82,12 +83,17 @@ var known = kinds()
 func kinds() map[string]Kind {
 	all := map[string]Kind{}
 	for kind, names := range map[Kind]string{
-		Ours:     "forwarded x-forwarded",
-		Hop:      "http2-settings upgrade connection keep-alive proxy-connection proxy-authenticate proxy-authorization proxy trailer transfer-encoding",
-		Override: "x-original-url x-rewrite-url x-original-uri x-original-path x-original-host x-original-method x-override-url x-http-method x-http-method-override x-method-override x-http-path-override x-http-host-override x-host x-path base-url destination",
-		Address:  "x-real-ip x-client-ip client-ip true-client-ip x-true-client-ip x-cluster-client-ip x-originating-ip x-original-forwarded-for forwarded-for cf-connecting-ip cf-connecting-ipv6 cf-pseudo-ipv4 fastly-client-ip x-azure-clientip x-azure-socketip x-appengine-user-ip x-envoy-external-address x-proxyuser-ip wl-proxy-client-ip",
-		User:     "remote-user x-remote-user x-authenticated-user x-authenticated-userid x-webauth-user x-auth-request-user x-proxy-user x-user-id x-auth-user",
-		Vouched:  "front-end-https x-scheme x-url-scheme x-proxy-groups",
+		Ours: "forwarded x-forwarded",
+		Hop: "http2-settings upgrade connection keep-alive proxy-connection proxy-authenticate proxy-authorization proxy trailer " +
+			"transfer-encoding",
+		Override: "x-original-url x-rewrite-url x-original-uri x-original-path x-original-host x-original-method x-override-url " +
+			"x-http-method x-http-method-override x-method-override x-http-path-override x-http-host-override x-host x-path base-url destination",
+		Address: "x-real-ip x-client-ip client-ip true-client-ip x-true-client-ip x-cluster-client-ip x-originating-ip " +
+			"x-original-forwarded-for forwarded-for cf-connecting-ip cf-connecting-ipv6 cf-pseudo-ipv4 fastly-client-ip x-azure-clientip " +
+			"x-azure-socketip x-appengine-user-ip x-envoy-external-address x-proxyuser-ip wl-proxy-client-ip",
+		User: "remote-user x-remote-user x-authenticated-user x-authenticated-userid x-webauth-user x-auth-request-user x-proxy-user " +
+			"x-user-id x-auth-user",
+		Vouched: "front-end-https x-scheme x-url-scheme x-proxy-groups",
 	} {
 		for name := range strings.FieldsSeq(names) {
 			all[name] = kind

@@ -7,9 +7,11 @@ import (
 
 func TestKindOf(t *testing.T) {
 	for kind, names := range map[Kind]string{
-		Free:     "Accept Cookie Authorization Content-Type User-Agent X-Requested-With Range If-None-Match Traceparent X-Csrf-Token Sec-Fetch-Mode Ostiari Priority",
-		Odd:      "Ostiarius_User Ostiarius.User Ostiarius~User Ostiarius!User X.Forwarded.For X_Forwarded_For Forwarded% a'b é Content_Length",
-		Ours:     "Ostiarius-User ostiarius-roles OSTIARIUS-DOOR Ostiarius-Anything-Else X-Forwarded-For X-Forwarded-Whatever Forwarded x-forwarded",
+		Free: "Accept Cookie Authorization Content-Type User-Agent X-Requested-With Range If-None-Match Traceparent X-Csrf-Token " +
+			"Sec-Fetch-Mode Ostiari Priority",
+		Odd: "Ostiarius_User Ostiarius.User Ostiarius~User Ostiarius!User X.Forwarded.For X_Forwarded_For Forwarded% a'b é Content_Length",
+		Ours: "Ostiarius-User ostiarius-roles OSTIARIUS-DOOR Ostiarius-Anything-Else X-Forwarded-For X-Forwarded-Whatever Forwarded " +
+			"x-forwarded",
 		Hop:      "Upgrade HTTP2-Settings Connection Proxy Transfer-Encoding",
 		Override: "X-Original-URL X-Rewrite-URL x-http-method-override X-HTTP-Method Destination",
 		Address:  "X-Real-IP True-Client-IP Client-IP",
@@ -33,7 +35,10 @@ func TestKindOf(t *testing.T) {
 			t.Errorf("%s gets through", name)
 		}
 	}
-	for name, want := range map[string]string{"X-HTTP-Method-Override": "as sent", "X-Real-IP": "address", "Remote-User": "user", "Ostiarius-User": "", "X-Forwarded-For": "", "X_Odd": "", "Remote-Groups": "", "Upgrade": ""} {
+	for name, want := range map[string]string{
+		"X-HTTP-Method-Override": "as sent", "X-Real-IP": "address", "Remote-User": "user", "Ostiarius-User": "", "X-Forwarded-For": "",
+		"X_Odd": "", "Remote-Groups": "", "Upgrade": "",
+	} {
 		if got := Askable(name); got != want {
 			t.Errorf("%s: %q", name, got)
 		}
@@ -58,7 +63,9 @@ func FuzzKindOf(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, name string) {
 		kind := KindOf(name)
-		if as := plain(name); kind == Free && (strings.HasPrefix(as, "ostiarius_") || strings.HasPrefix(as, "x_forwarded_") || as == "forwarded" || as == "remote_user" || as == "upgrade") {
+		if as := plain(name); kind == Free &&
+			(strings.HasPrefix(as, "ostiarius_") || strings.HasPrefix(as, "x_forwarded_") || as == "forwarded" || as == "remote_user" ||
+				as == "upgrade") {
 			t.Fatalf("%q is handed on", name)
 		}
 		if kind != KindOf(strings.ToUpper(name)) && !strings.ContainsFunc(name, func(r rune) bool { return r >= 0x80 }) {

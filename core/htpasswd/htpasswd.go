@@ -143,7 +143,8 @@ func kindOf(hash string) (kind string, weak bool, err error) {
 	case strings.HasPrefix(hash, "$") || strings.HasPrefix(hash, "{"):
 		return "", false, errors.New("this kind of hash is not known; bcrypt, SHA-256-crypt, SHA-512-crypt, apr1 and {SHA} are")
 	case desForm.MatchString(hash):
-		return "", false, errors.New("a hash of DES, or a password in plain text: DES hashes are broken in hours and passwords are not kept; set a new one")
+		return "", false, errors.New("a hash of DES, or a password in plain text: DES hashes are broken in hours and passwords are not " +
+			"kept; set a new one")
 	}
 	return "", false, errors.New("a password in plain text; passwords are kept as hashes only; set it anew")
 }

@@ -22,7 +22,9 @@ plain:{SHA}W6ph5Mm5Pz8GgiULbPgzG37mj9g=
 `
 
 func TestRead(t *testing.T) {
-	want := map[int]string{2: "bcrypt", 4: "no colon", 5: "empty", 6: "plain text", 7: "DES", 8: "not known", 9: "rounds", 10: "cost of 31", 11: "line 6 already"}
+	want := map[int]string{
+		2: "bcrypt", 4: "no colon", 5: "empty", 6: "plain text", 7: "DES", 8: "not known", 9: "rounds", 10: "cost of 31", 11: "line 6 already",
+	}
 	for _, l := range Read([]byte(file)) {
 		said := l.Kind
 		if l.Err != nil {
@@ -77,7 +79,8 @@ func FuzzRead(f *testing.F) {
 			if l.Name == "" || strings.Contains(l.Name, ":") || kind != l.Kind || weak != l.Weak || l.Number < 1 {
 				t.Fatalf("%+v", l)
 			}
-			if again := Read([]byte(l.Name + ":" + l.Hash)); !strings.HasPrefix(l.Name, "#") && !strings.HasPrefix(l.Name, "\ufeff") && (len(again) != 1 || again[0].Err != nil || again[0].Hash != l.Hash) {
+			if again := Read([]byte(l.Name + ":" + l.Hash)); !strings.HasPrefix(l.Name, "#") && !strings.HasPrefix(l.Name, "\ufeff") &&
+				(len(again) != 1 || again[0].Err != nil || again[0].Hash != l.Hash) {
 				t.Fatalf("%+v is read again as %+v", l, again)
 			}
 		}

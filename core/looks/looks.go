@@ -160,7 +160,8 @@ func (p Palette) css() string {
 	for _, v := range []struct {
 		name   string
 		colour Colour
-	}{{"paper", p.Paper}, {"sheet", p.Sheet()}, {"ink", p.Ink}, {"soft", p.Soft()}, {"line", p.Line()}, {"brass", p.Accent}, {"brass-ink", p.OnAccent()}} {
+	}{{"paper", p.Paper}, {"sheet", p.Sheet()}, {"ink", p.Ink}, {"soft", p.Soft()}, {"line", p.Line()}, {"brass", p.Accent},
+		{"brass-ink", p.OnAccent()}} {
 		text += "--" + v.name + ": " + v.colour.String() + "; "
 	}
 	if p.Paper.luminance() > 0.5 {
@@ -180,7 +181,8 @@ func (p Palette) Faults() (all []Fault) {
 	for _, pair := range []struct {
 		what string
 		a, b Colour
-	}{{"the ink on the paper", p.Ink, p.Paper}, {"the accent on the paper, as links are,", p.Accent, p.Paper}, {"what is written on the accent", p.OnAccent(), p.Accent}} {
+	}{{"the ink on the paper", p.Ink, p.Paper}, {"the accent on the paper, as links are,", p.Accent, p.Paper},
+		{"what is written on the accent", p.OnAccent(), p.Accent}} {
 		if ratio := Contrast(pair.a, pair.b); ratio < Readable {
 			all = append(all, Fault{pair.what, ratio})
 		}

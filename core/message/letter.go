@@ -74,7 +74,11 @@ func (s Sender) write(m Message, link string) Letter {
 	say := func(part string) string { return s.Words.Say(m.Language, "mail."+string(m.Kind)+"."+part, gaps) }
 	l := Letter{Language: m.Language, Subject: line(say("subject"))}
 	colours := s.Looks.InLight()
-	page := page{Paper: colours.Paper, Sheet: colours.Sheet(), Ink: colours.Ink, Soft: colours.Soft(), Line: colours.Line(), Accent: colours.Accent, OnAccent: colours.OnAccent(), Language: m.Language, Subject: l.Subject, Site: s.Site, URL: s.URL, Foot: s.Words.Say(m.Language, "mail.foot", gaps)}
+	page := page{
+		Paper: colours.Paper, Sheet: colours.Sheet(), Ink: colours.Ink, Soft: colours.Soft(), Line: colours.Line(),
+		Accent: colours.Accent, OnAccent: colours.OnAccent(), Language: m.Language, Subject: l.Subject, Site: s.Site, URL: s.URL,
+		Foot: s.Words.Say(m.Language, "mail.foot", gaps),
+	}
 	var text []string
 	for paragraph := range strings.SplitSeq(s.Words.Sentence(m.Language, "mail."+string(m.Kind)+".text"), "\n\n") {
 		switch paragraph = strings.TrimSpace(paragraph); {
@@ -162,8 +166,11 @@ var letter = template.Must(template.New("letter").Parse(`<!doctype html>
 <body style="margin:0;padding:24px 12px;background:{{.Paper}};color:{{.Ink}};font:17px/1.5 'Atkinson Hyperlegible',Verdana,sans-serif">
 <div style="max-width:34em;margin:0 auto;padding:24px 28px;background:{{.Sheet}};border-top:4px solid {{.Accent}}">
 <p style="margin:0 0 1.2em;font-weight:bold">{{.Site}}</p>
-{{range .Paragraphs}}{{if .Link}}<p style="margin:1.6em 0"><a href="{{.Link}}" style="display:inline-block;padding:10px 20px;background:{{$.Accent}};color:{{$.OnAccent}};text-decoration:none;border-radius:4px">{{.Text}}</a></p>
-{{else if .Own}}<p>{{.Own}}</p>{{else}}{{.Rich}}{{end}}{{end}}<p style="margin:2em 0 0;padding-top:1em;border-top:1px solid {{.Line}};font-size:14px;color:{{.Soft}}">{{.Foot}}</p>
+{{range .Paragraphs}}{{if .Link}}<p style="margin:1.6em 0"><a href="{{.Link}}"
+  style="display:inline-block;padding:10px 20px;background:{{$.Accent}};color:{{$.OnAccent}};text-decoration:none;border-radius:4px"
+  >{{.Text}}</a></p>
+{{else if .Own}}<p>{{.Own}}</p>{{else}}{{.Rich}}{{end}}{{end}}<p
+  style="margin:2em 0 0;padding-top:1em;border-top:1px solid {{.Line}};font-size:14px;color:{{.Soft}}">{{.Foot}}</p>
 </div>
 </body>
 </html>

@@ -24,13 +24,15 @@ func TestEveryKindCanBeWritten(t *testing.T) {
 			}
 			usual, _ := words.Usual(in, "mail."+string(kind)+".text")
 			leads := strings.Contains(usual, "{link}")
-			if link := "https://marram.example/door/recover?link=abc"; strings.Contains(l.Text, "\n"+link+"\n") != leads || strings.Contains(l.HTML, `href="`+link+`"`) != leads {
+			if link := "https://marram.example/door/recover?link=abc"; strings.Contains(l.Text, "\n"+link+"\n") != leads ||
+				strings.Contains(l.HTML, `href="`+link+`"`) != leads {
 				t.Errorf("%s in %s: a link should be there: %v\n%s\n%s", kind, in, leads, l.Text, l.HTML)
 			}
 			if shown := trust.Show(m); strings.Contains(shown.Text+shown.HTML, "abc") {
 				t.Errorf("%s in %s shows its link to others:\n%s", kind, in, shown.Text)
 			}
-			if password := m.Gaps["password"]; strings.Contains(l.Text, password) && strings.Contains(trust.Show(m).Text+trust.Show(m).HTML, password) {
+			if password := m.Gaps["password"]; strings.Contains(l.Text, password) &&
+				strings.Contains(trust.Show(m).Text+trust.Show(m).HTML, password) {
 				t.Errorf("%s in %s shows its password to others", kind, in)
 			}
 		}
@@ -71,7 +73,8 @@ func TestAMessageIsTriedUntilItsTimeIsOver(t *testing.T) {
 	if m.State != Failed || at.After(noon.Add(time.Hour)) || m.Tries < 4 {
 		t.Errorf("%d tries, %s at %v", m.Tries, m.State, at)
 	}
-	if m := New(Test, "ines@marram.example", "", words.English, noon).Tried(noon, "no such mailbox", true); m.State != Failed || m.Problem == "" {
+	if m := New(Test, "ines@marram.example", "", words.English, noon).Tried(noon, "no such mailbox", true); m.State != Failed ||
+		m.Problem == "" {
 		t.Errorf("what the server will never take is %s", m.State)
 	}
 	if Wait(1) != time.Minute || Wait(100) != longestWait {
@@ -82,14 +85,18 @@ func TestAMessageIsTriedUntilItsTimeIsOver(t *testing.T) {
 // Sentences of a site's own may be in Markdown; what fills their gaps is not, and neither makes an element that is not asked for.
 func TestLettersInMarkdown(t *testing.T) {
 	site := trust
-	site.Words = words.NewSet(map[words.Language]map[string]string{words.English: {"mail.recover.text": "Hello **{name}**,\n\n<script>x</script> see [our page](https://marram.example/help) or [this](javascript:x).\n\n{link}"}})
+	site.Words = words.NewSet(map[words.Language]map[string]string{words.English: {
+		"mail.recover.text": "Hello **{name}**,\n\n<script>x</script> see [our page](https://marram.example/help) " +
+			"or [this](javascript:x).\n\n{link}",
+	}})
 	l := site.Write(New(Recover, "ines@marram.example", "*ines* <b>", words.English, noon).With("/door/recover?link=abc", noon))
 	for _, want := range []string{"<strong>*ines* &lt;b&gt;</strong>", `<a href="https://marram.example/help">our page</a>`} {
 		if !strings.Contains(l.HTML, want) {
 			t.Errorf("no %s in\n%s", want, l.HTML)
 		}
 	}
-	if strings.Contains(l.HTML, "<script") || strings.Contains(l.HTML, "javascript:") || !strings.HasPrefix(l.Text, "Hello ***ines* <b>**,\n\n") {
+	if strings.Contains(l.HTML, "<script") || strings.Contains(l.HTML, "javascript:") ||
+		!strings.HasPrefix(l.Text, "Hello ***ines* <b>**,\n\n") {
 		t.Errorf("%s\n%s", l.Text, l.HTML)
 	}
 }
@@ -97,7 +104,10 @@ func TestLettersInMarkdown(t *testing.T) {
 // Mails have the colours of the site.
 func TestLettersWearTheLooks(t *testing.T) {
 	site := trust
-	site.Looks.Light = &looks.Palette{Paper: looks.Colour{R: 0xff, G: 0xfa, B: 0xf3}, Ink: looks.Colour{R: 0x2b, G: 0x20, B: 0x24}, Accent: looks.Colour{R: 0x7a, G: 0x1f, B: 0x3d}}
+	site.Looks.Light = &looks.Palette{
+		Paper: looks.Colour{R: 0xff, G: 0xfa, B: 0xf3}, Ink: looks.Colour{R: 0x2b, G: 0x20, B: 0x24},
+		Accent: looks.Colour{R: 0x7a, G: 0x1f, B: 0x3d},
+	}
 	l := site.Write(New(Recover, "ines@marram.example", "ines", words.English, noon).With("/door/recover?link=abc", noon))
 	for _, want := range []string{"background:#fffaf3", "color:#2b2024", "background:#7a1f3d;color:#ffffff"} {
 		if !strings.Contains(l.HTML, want) {

@@ -91,7 +91,10 @@ func Text(secret []byte) string {
 // Address is what the picture has that an app reads: the secret, whose it is and for which site. Apps agree on its form.
 func Address(secret []byte, site, name string) string {
 	site = strings.ReplaceAll(site, ":", " ")
-	values := url.Values{"secret": {letters.EncodeToString(secret)}, "issuer": {site}, "algorithm": {"SHA1"}, "digits": {fmt.Sprint(Digits)}, "period": {fmt.Sprint(int(Lasts.Seconds()))}}
+	values := url.Values{
+		"secret": {letters.EncodeToString(secret)}, "issuer": {site}, "algorithm": {"SHA1"}, "digits": {fmt.Sprint(Digits)},
+		"period": {fmt.Sprint(int(Lasts.Seconds()))},
+	}
 	return "otpauth://totp/" + url.PathEscape(site+":"+name) + "?" + strings.ReplaceAll(values.Encode(), "+", "%20")
 }
 

@@ -10,7 +10,9 @@ import (
 // RFC 6238, appendix B, for SHA-1, and RFC 4226, appendix D.
 func TestVectors(t *testing.T) {
 	secret := []byte("12345678901234567890")
-	for at, want := range map[int64]string{59: "94287082", 1111111109: "07081804", 1111111111: "14050471", 1234567890: "89005924", 2000000000: "69279037", 20000000000: "65353130"} {
+	for at, want := range map[int64]string{
+		59: "94287082", 1111111109: "07081804", 1111111111: "14050471", 1234567890: "89005924", 2000000000: "69279037", 20000000000: "65353130",
+	} {
 		if got := At(secret, Step(time.Unix(at, 0)), 8); got != want {
 			t.Errorf("at %d: %s, want %s", at, got, want)
 		}
@@ -27,14 +29,17 @@ func TestEachCodeOnceAndOnlyAboutNow(t *testing.T) {
 	for _, test := range []struct {
 		steps, latest int64 // of the code from now, and of the latest taken
 		ok            bool
-	}{{0, -9, true}, {-1, -9, true}, {1, -9, true}, {2, -9, false}, {-2, -9, false}, {0, 0, false}, {-1, 0, false}, {1, 0, true}, {0, -1, true}} {
+	}{{0, -9, true}, {-1, -9, true}, {1, -9, true}, {2, -9, false}, {-2, -9, false}, {0, 0, false}, {-1, 0, false}, {1, 0, true},
+		{0, -1, true}} {
 		step, ok := Find(secret, At(secret, Step(now)+test.steps, Digits), now, Step(now)+test.latest)
 		if ok != test.ok || ok && step != Step(now)+test.steps {
 			t.Errorf("%+v: %v at %d", test, ok, step-Step(now))
 		}
 	}
 	code := At(secret, Step(now), Digits)
-	for typed, ok := range map[string]bool{code[:3] + " " + code[3:]: true, " " + code: true, code + "0": false, code[:5]: false, "": false, "aaaaaa": false} {
+	for typed, ok := range map[string]bool{
+		code[:3] + " " + code[3:]: true, " " + code: true, code + "0": false, code[:5]: false, "": false, "aaaaaa": false,
+	} {
 		if _, got := Find(secret, typed, now, 0); got != ok {
 			t.Errorf("%q: %v", typed, got)
 		}
@@ -43,7 +48,8 @@ func TestEachCodeOnceAndOnlyAboutNow(t *testing.T) {
 
 func TestAddress(t *testing.T) {
 	u, err := url.Parse(Address([]byte("12345678901234567890"), "Marram: Point & Co", "ines"))
-	if err != nil || u.Scheme != "otpauth" || u.Host != "totp" || u.Path != "/Marram  Point & Co:ines" || u.Query().Get("issuer") != "Marram  Point & Co" || u.Query().Get("secret") != "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ" {
+	if err != nil || u.Scheme != "otpauth" || u.Host != "totp" || u.Path != "/Marram  Point & Co:ines" ||
+		u.Query().Get("issuer") != "Marram  Point & Co" || u.Query().Get("secret") != "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ" {
 		t.Errorf("%s %v", u, err)
 	}
 	if strings.Contains(u.String(), "+") {

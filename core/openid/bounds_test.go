@@ -55,7 +55,8 @@ func TestBoundsOfTokens(t *testing.T) {
 // Times are numbers from 1970 on, for some 34,000 years.
 func TestMoments(t *testing.T) {
 	for text, want := range map[string]bool{
-		"0": true, "0.25": true, "1764158400.5": true, "1099511627776": true, "1099511627777": false, "2e12": false, "-1": false, "-0.001": false, `"1"`: false, "null": true, "[]": false,
+		"0": true, "0.25": true, "1764158400.5": true, "1099511627776": true, "1099511627777": false, "2e12": false, "-1": false,
+		"-0.001": false, `"1"`: false, "null": true, "[]": false,
 	} {
 		var m moment
 		if err := json.Unmarshal([]byte(text), &m); (err == nil) != want {
@@ -109,17 +110,21 @@ func TestKeysThatCount(t *testing.T) {
 
 // Each endpoint of a provider is an https address, of the web where the provider is, and what is needed is there.
 func TestEndpoints(t *testing.T) {
-	good := map[string]any{"issuer": "https://id.example", "authorization_endpoint": "https://id.example/a", "token_endpoint": "https://id.example/t",
-		"jwks_uri": "https://id.example/k", "userinfo_endpoint": "https://id.example/u", "end_session_endpoint": "https://id.example/e"}
+	good := map[string]any{"issuer": "https://id.example", "authorization_endpoint": "https://id.example/a",
+		"token_endpoint": "https://id.example/t",
+		"jwks_uri":       "https://id.example/k", "userinfo_endpoint": "https://id.example/u", "end_session_endpoint": "https://id.example/e"}
 	needed := map[string]bool{"authorization_endpoint": true, "token_endpoint": true, "jwks_uri": true}
 	for endpoint := range good {
 		if endpoint == "issuer" {
 			continue
 		}
 		for address, ok := range map[string]bool{
-			"https://id.example/x": true, "https://other.example/x?y=1": true, "": !needed[endpoint], "http://id.example/x": false, "https:///x": false,
-			"https://id.example/x#y": false, "https://ines@id.example/x": false, "https://id.example:port/x": false, "/x": false, "https://localhost/x": false,
-			"https://a.localhost/x": false, "https://127.0.0.2/x": false, "https://[::1]/x": false, "http://localhost/x": false, "https://192.0.2.7/x": true,
+			"https://id.example/x": true, "https://other.example/x?y=1": true, "": !needed[endpoint], "http://id.example/x": false,
+			"https:///x":             false,
+			"https://id.example/x#y": false, "https://ines@id.example/x": false, "https://id.example:port/x": false, "/x": false,
+			"https://localhost/x":   false,
+			"https://a.localhost/x": false, "https://127.0.0.2/x": false, "https://[::1]/x": false, "http://localhost/x": false,
+			"https://192.0.2.7/x": true,
 		} {
 			said := maps.Clone(good)
 			said[endpoint] = address

@@ -1,5 +1,5 @@
-// Package openid reads what a provider of OpenID Connect says, and takes none of it without proof: its description of itself (OpenID Connect
-// Discovery 1.0), ID tokens (Core 1.0, section 3.1.3.7) and logout tokens (Back-Channel Logout 1.0).
+// Package openid reads what a provider of OpenID Connect says, and takes none of it without proof: its description of itself
+// (OpenID Connect Discovery 1.0), ID tokens (Core 1.0, section 3.1.3.7) and logout tokens (Back-Channel Logout 1.0).
 package openid
 
 import (
@@ -23,7 +23,8 @@ import (
 	"ostiarius/core/exact"
 )
 
-// Algorithms are the signatures that are taken. "none" is not one of them, and nor is any that somebody could make who knows what is public.
+// Algorithms are the signatures that are taken. "none" is not one of them, and nor is any that somebody could make who knows what
+// is public.
 var Algorithms = []jose.SignatureAlgorithm{jose.EdDSA, jose.ES256, jose.ES384, jose.PS256, jose.PS384, jose.RS256, jose.RS384, jose.RS512}
 
 // Skew is by how much the provider's clock may differ from ours.
@@ -60,7 +61,8 @@ func ReadProvider(text []byte, issuer string) (p Provider, err error) {
 	for _, e := range []struct {
 		what, address string
 		needed        bool
-	}{{"authorization_endpoint", p.Authorization, true}, {"token_endpoint", p.Token, true}, {"jwks_uri", p.Keys, true}, {"userinfo_endpoint", p.Userinfo, false}, {"end_session_endpoint", p.EndSession, false}} {
+	}{{"authorization_endpoint", p.Authorization, true}, {"token_endpoint", p.Token, true}, {"jwks_uri", p.Keys, true},
+		{"userinfo_endpoint", p.Userinfo, false}, {"end_session_endpoint", p.EndSession, false}} {
 		if e.address == "" && !e.needed {
 			continue
 		}
@@ -171,7 +173,8 @@ func ReadLogoutToken(raw string, keys []jose.JSONWebKey, issuer, client string, 
 	return LogoutToken{t.ID, t.Subject, t.Session, t.Expires.Time}, nil
 }
 
-// verify returns what a token says whose signature one of the keys has made (RFC 7515), and with which algorithm. Its typ, if it has one, is one of those given.
+// verify returns what a token says whose signature one of the keys has made (RFC 7515), and with which algorithm. Its typ, if it
+// has one, is one of those given.
 func verify(raw string, keys []jose.JSONWebKey, types ...string) (payload []byte, algorithm string, err error) {
 	if len(raw) > 64<<10 {
 		return nil, "", errors.New("it is too long")
@@ -181,12 +184,14 @@ func verify(raw string, keys []jose.JSONWebKey, types ...string) (payload []byte
 		return nil, "", fmt.Errorf("it cannot be read, or is signed in no way that is taken: %w", err)
 	}
 	header := signed.Signatures[0].Header
-	if kind, _ := header.ExtraHeaders[jose.HeaderType].(string); !slices.ContainsFunc(types, func(t string) bool { return strings.EqualFold(kind, t) }) && kind != "" {
+	if kind, _ := header.ExtraHeaders[jose.HeaderType].(string); !slices.ContainsFunc(types,
+		func(t string) bool { return strings.EqualFold(kind, t) }) && kind != "" {
 		return nil, "", fmt.Errorf("it is a %q", brief.Cut(kind, 100))
 	}
 	for i := range keys {
 		k := &keys[i]
-		if header.KeyID != "" && k.KeyID != header.KeyID || k.Use != "" && k.Use != "sig" || k.Algorithm != "" && k.Algorithm != header.Algorithm || !k.IsPublic() || !k.Valid() {
+		if header.KeyID != "" && k.KeyID != header.KeyID || k.Use != "" && k.Use != "sig" || k.Algorithm != "" &&
+			k.Algorithm != header.Algorithm || !k.IsPublic() || !k.Valid() {
 			continue
 		}
 		if payload, err := signed.Verify(k.Key); err == nil {

@@ -119,8 +119,10 @@ func TestMostSpans(t *testing.T) {
 		t.Error("201 parts are read")
 	}
 	for text, want := range map[string]bool{
-		"": true, "0-1": true, "0-1,2-3": true, "0-9223372036854775807": true, "0-0": false, "1-0": false, "-1-2": false, "0-1,1-2": false, "0-2,1-3": false,
-		"5-6,0-1": false, "0": false, "0-": false, "-": false, "x-1": false, "0-x": false, "0-1,": false, ",0-1": false, "0-9223372036854775808": false, " 0-1": false,
+		"": true, "0-1": true, "0-1,2-3": true, "0-9223372036854775807": true, "0-0": false, "1-0": false, "-1-2": false,
+		"0-1,1-2": false, "0-2,1-3": false,
+		"5-6,0-1": false, "0": false, "0-": false, "-": false, "x-1": false, "0-x": false, "0-1,": false, ",0-1": false,
+		"0-9223372036854775808": false, " 0-1": false,
 	} {
 		if _, err := ReadSpans(text); (err == nil) != want {
 			t.Errorf("%q: %v", text, err)
@@ -198,7 +200,8 @@ func TestLinesOfAList(t *testing.T) {
 		if entries[0].Err != nil {
 			said = entries[0].Err.Error()
 		}
-		if got := strconv.Itoa(entries[0].Downloads) + " " + said; !strings.HasPrefix(got, want) || want == "0 " && strings.Contains(said, "downloads") {
+		if got := strconv.Itoa(entries[0].Downloads) + " " + said; !strings.HasPrefix(got, want) || want == "0 " &&
+			strings.Contains(said, "downloads") {
 			t.Errorf("%q: %s, want %s", line, got, want)
 		}
 	}

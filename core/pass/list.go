@@ -56,7 +56,10 @@ func ReadList(text string, zone *time.Location) ([]Entry, error) {
 
 func entryOf(row table.Row, zone *time.Location) Entry {
 	f := row.Fields
-	e := Entry{Line: row.Line, Address: cmp.Or(f["address"], f["email"]), Name: f["name"], Reference: f["reference"], Note: f["note"], Paths: strings.Fields(f["paths"])}
+	e := Entry{
+		Line: row.Line, Address: cmp.Or(f["address"], f["email"]), Name: f["name"], Reference: f["reference"], Note: f["note"],
+		Paths: strings.Fields(f["paths"]),
+	}
 	fault := func(err error) {
 		if e.Err == nil {
 			e.Err = err

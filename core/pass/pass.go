@@ -144,7 +144,8 @@ func NewPassword(id string) (string, Hash, error) {
 // HashPassword returns the hash of a password that somebody brings for a pass, however its words are separated and
 // whatever letters are large.
 func HashPassword(id, password string) Hash {
-	words := strings.FieldsFunc(strings.ToLower(norm.NFC.String(password)), func(r rune) bool { return r == ' ' || r == '-' || r == '_' || r == '.' || r == ',' })
+	words := strings.FieldsFunc(strings.ToLower(norm.NFC.String(password)),
+		func(r rune) bool { return r == ' ' || r == '-' || r == '_' || r == '.' || r == ',' })
 	return sha256.Sum256([]byte(id + "\x00" + strings.Join(words, "-")))
 }
 

@@ -121,7 +121,8 @@ func TestManyPieces(t *testing.T) {
 }
 
 func FuzzReadSpans(f *testing.F) {
-	for _, text := range []string{"", "0-1", "0-100,250-300", "5-5", "1-0", "-1-2", "0-1,1-2", "9223372036854775807-9223372036854775808", "0-9223372036854775807"} {
+	for _, text := range []string{"", "0-1", "0-100,250-300", "5-5", "1-0", "-1-2", "0-1,1-2",
+		"9223372036854775807-9223372036854775808", "0-9223372036854775807"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -219,7 +220,8 @@ func TestPasswordsAreReadAloud(t *testing.T) {
 			t.Errorf("%q is not %q", typed, text)
 		}
 	}
-	if HashPassword("abd", text) == hash || HashPassword("abc", text+"x") == hash || HashPassword("abc", strings.ReplaceAll(text, "-", "")) == hash {
+	if HashPassword("abd", text) == hash || HashPassword("abc", text+"x") == hash ||
+		HashPassword("abc", strings.ReplaceAll(text, "-", "")) == hash {
 		t.Error("another pass or password has the same hash")
 	}
 	seen := map[string]bool{}
@@ -251,13 +253,16 @@ func TestNetworks(t *testing.T) {
 }
 
 func TestReadList(t *testing.T) {
-	list := "Address;Name;reference;until;downloads;paths\nada@carrow.example;Ada Carrow;2026-118;2027-03-31;3;/recordings/a /recordings/b\n\"b@x.example\";;;;;\nnone;;;;;\n;;;;;\nc@x.example;;;soon;;\nd@x.example;;;;0;\ne@x.example;1;2;3;4;5;6\n"
+	list := "Address;Name;reference;until;downloads;paths\nada@carrow.example;Ada Carrow;2026-118;2027-03-31;3;/recordings/a " +
+		"/recordings/b\n\"b@x.example\";;;;;\nnone;;;;;\n;;;;;\nc@x.example;;;soon;;\nd@x.example;;;;0;\ne@x.example;1;2;3;4;5;6\n"
 	entries, err := ReadList(list, time.UTC)
 	if err != nil || len(entries) != 7 {
 		t.Fatal(entries, err)
 	}
 	first := entries[0]
-	if first.Err != nil || first.Line != 2 || first.Name != "Ada Carrow" || !first.Until.Equal(time.Date(2027, 4, 1, 0, 0, 0, 0, time.UTC)) || first.Downloads != 3 || len(first.Paths) != 2 || entries[1].Err != nil {
+	if first.Err != nil || first.Line != 2 || first.Name != "Ada Carrow" ||
+		!first.Until.Equal(time.Date(2027, 4, 1, 0, 0, 0, 0, time.UTC)) || first.Downloads != 3 || len(first.Paths) != 2 ||
+		entries[1].Err != nil {
 		t.Errorf("%+v %+v", first, entries[1])
 	}
 	for _, e := range entries[2:] {

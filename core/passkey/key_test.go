@@ -119,9 +119,11 @@ func TestDataThatIsCutOff(t *testing.T) {
 func TestFrames(t *testing.T) {
 	c := Ceremony{Challenge: []byte("a question of thirty-two letters"), Origin: "https://marram.example", Party: "marram.example"}
 	said := func(more string) []byte {
-		return fmt.Appendf(nil, `{"type":"webauthn.get","challenge":%q,"origin":"https://marram.example"%s}`, base64.RawURLEncoding.EncodeToString(c.Challenge), more)
+		return fmt.Appendf(nil, `{"type":"webauthn.get","challenge":%q,"origin":"https://marram.example"%s}`,
+			base64.RawURLEncoding.EncodeToString(c.Challenge), more)
 	}
-	for more, ok := range map[string]bool{"": true, `,"crossOrigin":false`: true, `,"crossOrigin":true`: false, `,"topOrigin":"https://evil.example"`: false,
+	for more, ok := range map[string]bool{"": true, `,"crossOrigin":false`: true, `,"crossOrigin":true`: false,
+		`,"topOrigin":"https://evil.example"`:                     false,
 		`,"crossOrigin":false,"topOrigin":"https://evil.example"`: false, `,"crossOrigin":true,"topOrigin":"https://marram.example"`: false} {
 		if err := c.client(said(more), "webauthn.get"); (err == nil) != ok {
 			t.Errorf("%s: %v", more, err)

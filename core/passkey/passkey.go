@@ -253,7 +253,8 @@ func readData(raw []byte) (d data, err error) {
 // strictly reads CBOR as the standard has it: in the form of CTAP2, no key twice, nothing of unknown length.
 var strictly = func() cbor.DecMode {
 	mode, err := cbor.DecOptions{
-		DupMapKey: cbor.DupMapKeyEnforcedAPF, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden, MaxNestedLevels: 8, MaxArrayElements: 64, MaxMapPairs: 64,
+		DupMapKey: cbor.DupMapKeyEnforcedAPF, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden, MaxNestedLevels: 8,
+		MaxArrayElements: 64, MaxMapPairs: 64,
 	}.DecMode()
 	if err != nil {
 		panic(err)
@@ -273,8 +274,8 @@ type key struct {
 	public    crypto.PublicKey
 }
 
-// readKey reads a COSE_Key of one of the Algorithms (RFC 9053, section 7; RFC 8230, section 4). The package for COSE that there is fell over keys that
-// a stranger can send, so the three forms that are taken are read here, with the one for CBOR.
+// readKey reads a COSE_Key of one of the Algorithms (RFC 9053, section 7; RFC 8230, section 4). The package for COSE that there is
+// fell over keys that a stranger can send, so the three forms that are taken are read here, with the one for CBOR.
 func readKey(raw []byte) (k key, err error) {
 	var fields map[int64]cbor.RawMessage
 	if err := strictly.Unmarshal(raw, &fields); err != nil {
@@ -287,7 +288,8 @@ func readKey(raw []byte) (k key, err error) {
 		return n
 	}
 	octets := func(label int64) (b []byte) {
-		if len(fields[label]) == 0 || fields[label][0]>>5 != 2 || strictly.Unmarshal(fields[label], &b) != nil { // a string of bytes, and nothing that can be made one
+		// a string of bytes, and nothing that can be made one
+		if len(fields[label]) == 0 || fields[label][0]>>5 != 2 || strictly.Unmarshal(fields[label], &b) != nil {
 			return nil
 		}
 		return b

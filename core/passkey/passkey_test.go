@@ -50,13 +50,17 @@ func TestWhatIsRefused(t *testing.T) {
 		change func(k *pretend.Key, c *passkey.Ceremony)
 		want   string
 	}{
-		"right":                          {func(*pretend.Key, *passkey.Ceremony) {}, ""},
-		"another site":                   {func(k *pretend.Key, _ *passkey.Ceremony) { k.Origin = "https://marram.example.evil.example" }, "another site"},
-		"plain http":                     {func(k *pretend.Key, _ *passkey.Ceremony) { k.Origin = "http://marram.example" }, "another site"},
-		"another port":                   {func(k *pretend.Key, _ *passkey.Ceremony) { k.Origin = origin + ":8443" }, "another site"},
-		"another party":                  {func(k *pretend.Key, _ *passkey.Ceremony) { k.Party = "example" }, "another site"},
-		"in a frame":                     {func(k *pretend.Key, _ *passkey.Ceremony) { k.TopLevel = "https://evil.example" }, "another site"},
-		"another challenge":              {func(_ *pretend.Key, c *passkey.Ceremony) { c.Challenge = []byte("another one, of as many bytes.") }, "another question"},
+		"right": {func(*pretend.Key, *passkey.Ceremony) {}, ""},
+		"another site": {func(k *pretend.Key, _ *passkey.Ceremony) { k.Origin = "https://marram.example.evil.example" },
+			"another site"},
+		"plain http":    {func(k *pretend.Key, _ *passkey.Ceremony) { k.Origin = "http://marram.example" }, "another site"},
+		"another port":  {func(k *pretend.Key, _ *passkey.Ceremony) { k.Origin = origin + ":8443" }, "another site"},
+		"another party": {func(k *pretend.Key, _ *passkey.Ceremony) { k.Party = "example" }, "another site"},
+		"in a frame":    {func(k *pretend.Key, _ *passkey.Ceremony) { k.TopLevel = "https://evil.example" }, "another site"},
+		"another challenge": {func(_ *pretend.Key,
+			c *passkey.Ceremony) {
+			c.Challenge = []byte("another one, of as many bytes.")
+		}, "another question"},
 		"no challenge":                   {func(_ *pretend.Key, c *passkey.Ceremony) { c.Challenge = nil }, "another question"},
 		"another ceremony":               {func(k *pretend.Key, _ *passkey.Ceremony) { k.Type = "payment.get" }, "payment.get"},
 		"nobody there":                   {func(k *pretend.Key, _ *passkey.Ceremony) { k.Flags = pretend.Verified }, "nobody was there"},

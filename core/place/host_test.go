@@ -14,7 +14,8 @@ func TestHost(t *testing.T) {
 			t.Errorf("host %q = %q, %v; want %q", test.raw, got, err, test.want)
 		}
 	}
-	for _, bad := range []string{"a b", "a/b", "a@b", "a..b", ".a", "[::1", "[::1]x", "[1.2.3.4]", "[fe80::1%eth0]", "a:b", "a:123456", "a,b", "é", "a\x00", strings.Repeat("a", 300)} {
+	for _, bad := range []string{"a b", "a/b", "a@b", "a..b", ".a", "[::1", "[::1]x", "[1.2.3.4]", "[fe80::1%eth0]", "a:b", "a:123456",
+		"a,b", "é", "a\x00", strings.Repeat("a", 300)} {
 		if got, err := readHost(bad); err == nil {
 			t.Errorf("host %q was read as %q", bad, got)
 		}

@@ -25,7 +25,10 @@ func TestMatcherAgainstEachSet(t *testing.T) {
 			}
 		}
 		for range 300 {
-			p := Place{Host: []string{"", "x.example", "y.x.example", "z"}[r.IntN(4)], Path: world[r.IntN(len(world))], Method: []string{"GET", "HEAD", "POST", "PUT"}[r.IntN(4)]}
+			p := Place{
+				Host: []string{"", "x.example", "y.x.example", "z"}[r.IntN(4)], Path: world[r.IntN(len(world))],
+				Method: []string{"GET", "HEAD", "POST", "PUT"}[r.IntN(4)],
+			}
 			var covering, counting []int32
 			for i := range sets {
 				if sets[i].Covers(p) {
@@ -54,7 +57,8 @@ func TestMatcherAgainstEachSet(t *testing.T) {
 func TestMatcherIndexesManyGlobs(t *testing.T) {
 	var sets []Set
 	for i := range 200 {
-		sets = append(sets, mustSet(t, "", fmt.Sprintf("/p%d-*", i), ""), mustSet(t, "", fmt.Sprintf("/*-s%d", i), ""), mustSet(t, "", fmt.Sprintf("/*m%dm*", i), ""))
+		sets = append(sets, mustSet(t, "", fmt.Sprintf("/p%d-*", i), ""), mustSet(t, "", fmt.Sprintf("/*-s%d", i), ""),
+			mustSet(t, "", fmt.Sprintf("/*m%dm*", i), ""))
 	}
 	m, _ := NewMatcher(sets)
 	for _, path := range []string{"/p1-", "/p12-x-s7", "/q-s199", "/p-m3m-", "/none", "/p5-m5m-s5"} {

@@ -7,7 +7,8 @@ import (
 )
 
 func TestParsePatternErrors(t *testing.T) {
-	for _, bad := range []string{"", "rota", "/a//b", "/a/../b", "/./a", "/a**", "/**a/b", "//", "/a%20b", "/100%", "/a\\b", "/a?b", "/a#", "/a\x00", "/\xff", "/" + strings.Repeat("a/", 61)} {
+	for _, bad := range []string{"", "rota", "/a//b", "/a/../b", "/./a", "/a**", "/**a/b", "//", "/a%20b", "/100%", "/a\\b", "/a?b",
+		"/a#", "/a\x00", "/\xff", "/" + strings.Repeat("a/", 61)} {
 		if p, err := ParsePattern(bad, Rules{}); err == nil {
 			t.Errorf("pattern %q was read as %s", bad, p)
 		}

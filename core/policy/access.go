@@ -94,7 +94,8 @@ func (p *reader) passes(n ast.Node) {
 		}
 		d := DeclaredPass{Name: f.name, Title: f.name, Lasts: usualPassLasts, Networks: usualPassNetworks, Position: position(f.key)}
 		if _, empty := f.value.(*ast.NullNode); !empty {
-			for _, inner := range p.fields(f.value, "kind of pass "+f.name, []string{"title", "say", "go", "lasts", "counts-from", "downloads", "networks", "spread"}) {
+			for _, inner := range p.fields(f.value, "kind of pass "+f.name,
+				[]string{"title", "say", "go", "lasts", "counts-from", "downloads", "networks", "spread"}) {
 				p.passKey(&d, inner)
 			}
 		}
@@ -168,12 +169,14 @@ func (p *reader) checkAccess() {
 	}
 	for _, use := range p.sharedUses {
 		if !slices.Contains(shared, use.name) {
-			p.at(use.at, "unknown-shared", "unknown shared password %q%s; shared passwords are declared under the key shared", use.name, strings.TrimSuffix(didYouMean(use.name, shared), "?"))
+			p.at(use.at, "unknown-shared", "unknown shared password %q%s; shared passwords are declared under the key shared", use.name,
+				strings.TrimSuffix(didYouMean(use.name, shared), "?"))
 		}
 	}
 	for _, use := range p.passUses {
 		if !slices.Contains(passes, use.name) {
-			p.at(use.at, "unknown-pass", "unknown kind of pass %q%s; kinds of pass are declared under the key passes", use.name, strings.TrimSuffix(didYouMean(use.name, passes), "?"))
+			p.at(use.at, "unknown-pass", "unknown kind of pass %q%s; kinds of pass are declared under the key passes", use.name,
+				strings.TrimSuffix(didYouMean(use.name, passes), "?"))
 		}
 	}
 }

@@ -46,7 +46,8 @@ func TestInsteadCarriesNext(t *testing.T) {
 		"/login.html?next=/":      "/login.html?next=/",
 		"/login.html?a=1&next=/b": "/login.html?a=1&next=/b",
 	} {
-		book, findings := Parse("doors.yaml", []byte(fmt.Sprintf("roles: { keeper: }\ndoors:\n  - { path: /login.html, admit: public }\n  - { path: /rota/**, admit: { role: keeper }, otherwise: { anonymous: { go: %q }, refused: { go: /ask } } }\n", to)))
+		book, findings := Parse("doors.yaml", []byte(fmt.Sprintf("roles: { keeper: }\ndoors:\n  - { path: /login.html, admit: public }\n  "+
+			"- { path: /rota/**, admit: { role: keeper }, otherwise: { anonymous: { go: %q }, refused: { go: /ask } } }\n", to)))
 		if book == nil {
 			t.Fatal(to, findings)
 		}

@@ -26,8 +26,10 @@ func TestLandingsByOccasion(t *testing.T) {
 	in, out := &Visitor{SignedIn: true, Roles: []string{"keeper"}}, &Visitor{}
 	for text, want := range map[string][]string{
 		"": {"/", "/", "", "/", "/", "/"},
-		"landings: { sign-in: [ { role: keeper, go: /log/ }, { go: /rota/ } ] }":                                   {"/log/", "/", "", "/log/", "/log/", "/"},
-		"landings: { sign-in: [ { go: /rota/ } ], paid: [ { go: /thanks/ } ], password-change: [ { go: /ok/ } ] }": {"/rota/", "/", "/ok/", "/rota/", "/thanks/", "/thanks/"},
+		"landings: { sign-in: [ { role: keeper, go: /log/ }, { go: /rota/ } ] }": {"/log/", "/", "",
+			"/log/", "/log/", "/"},
+		"landings: { sign-in: [ { go: /rota/ } ], paid: [ { go: /thanks/ } ], password-change: [ { go: /ok/ } ] }": {"/rota/", "/",
+			"/ok/", "/rota/", "/thanks/", "/thanks/"},
 	} {
 		book := parse(t, "roles: { keeper: }\n"+anyDoor+text)
 		got := []string{
@@ -61,7 +63,9 @@ func TestMetricsAreHidden(t *testing.T) {
 
 // A demand of one name needs no list, in either way of writing it.
 func TestDemandsOfOneName(t *testing.T) {
-	for text, want := range map[string]string{"role:keeper": "role: keeper", "{ role: [ keeper ] }": "role: keeper", "{ role: [ a, b ] }": "role: [a, b]"} {
+	for text, want := range map[string]string{
+		"role:keeper": "role: keeper", "{ role: [ keeper ] }": "role: keeper", "{ role: [ a, b ] }": "role: [a, b]",
+	} {
 		d, err := ParseDemand(text)
 		if err != nil || d.String() != want {
 			t.Errorf("%s: %q %v", text, d.String(), err)
@@ -71,7 +75,8 @@ func TestDemandsOfOneName(t *testing.T) {
 
 // What is said to somebody who looks up why names what they have, and nothing that they haven't.
 func TestExplanationsNameTheVisitor(t *testing.T) {
-	book := parse(t, "roles: { volunteer: , keeper: { includes: [ volunteer ] } }\ndoors:\n  - { path: /log/**, admit: { role: keeper }, otherwise: hide }\n")
+	book := parse(t, "roles: { volunteer: , keeper: { includes: [ volunteer ] } }\ndoors:\n  - { path: /log/**, admit: { role: keeper "+
+		"}, otherwise: hide }\n")
 	steps := func(who string) string {
 		v, err := ParseVisitor(who)
 		if err != nil {
@@ -125,7 +130,8 @@ func TestEachEntryIsRead(t *testing.T) {
 	book := parse(t, `roles: { keeper: , trustee: }
 doors: [ { path: /log, admit: { role: keeper } }, { path: /office, admit: { role: trustee } } ]
 sources: [ { path: /, files: ., fallback: index.html, listing: true } ]
-elsewhere: { harbour: { title: Harbour, issuer: "https://id.example", client: marram, grants: [ { claim: groups, holds: crew, role: keeper }, { claim: groups, holds: board, role: trustee } ] } }
+elsewhere: { harbour: { title: Harbour, issuer: "https://id.example", client: marram, grants: [ { claim: groups, holds: crew, role:
+  keeper }, { claim: groups, holds: board, role: trustee } ] } }
 factors: { wanted: [ { role: keeper, factor: two }, { role: trustee, factor: passkey } ] }
 events: { fields: { order: /data/order, type: /kind } }
 `)
@@ -173,9 +179,11 @@ func TestClosing(t *testing.T) {
 
 // Terms that are chosen replace those that a door has; nobody is a choice as well.
 func TestTermsReplaceTerms(t *testing.T) {
-	book := parse(t, "roles: { keeper: , trustee: }\ndoors: [{ path: /log, admit: { role: keeper } }, { path: /office, admit: { role: trustee } }]")
+	book := parse(t, "roles: { keeper: , trustee: }\ndoors: [{ path: /log, admit: { role: keeper } }, { path: /office, admit: { role: "+
+		"trustee } }]")
 	for want, terms := range map[string]Terms{
-		"role: trustee": {Who: Role, Names: []string{"trustee"}}, "nobody": {Who: Nobody}, "public": {Who: Public}, "role: keeper": {Who: Role, Names: []string{"keeper"}},
+		"role: trustee": {Who: Role, Names: []string{"trustee"}}, "nobody": {Who: Nobody}, "public": {Who: Public},
+		"role: keeper": {Who: Role, Names: []string{"keeper"}},
 	} {
 		set, err := NewDoor(book, "/log", "")
 		if err == nil {

@@ -247,7 +247,8 @@ func (b *Book) SessionsFor(granted []string) Sessions {
 			s.Idle, s.Lifetime, s.Remembered = shortest(s.Idle, r.Idle), shortest(s.Lifetime, r.Lifetime), shortest(s.Remembered, r.Remembered)
 		}
 	}
-	for _, limit := range []struct{ set, usual *time.Duration }{{&s.Idle, &b.Sessions.Idle}, {&s.Lifetime, &b.Sessions.Lifetime}, {&s.Remembered, &b.Sessions.Remembered}} {
+	for _, limit := range []struct{ set, usual *time.Duration }{{&s.Idle, &b.Sessions.Idle}, {&s.Lifetime, &b.Sessions.Lifetime},
+		{&s.Remembered, &b.Sessions.Remembered}} {
 		if *limit.set < 0 {
 			*limit.set = *limit.usual
 		}
@@ -566,7 +567,8 @@ func (b *Book) Matters(role string) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(slices.Concat(b.Landings.SignIn, b.Landings.SignOut, b.Landings.Join, b.Landings.PasswordChange, b.Landings.Paid),
+	return slices.ContainsFunc(slices.Concat(b.Landings.SignIn, b.Landings.SignOut, b.Landings.Join, b.Landings.PasswordChange,
+		b.Landings.Paid),
 		func(l Landing) bool { return l.Role != "" && b.Satisfies(role, l.Role) })
 }
 

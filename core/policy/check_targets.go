@@ -89,8 +89,11 @@ func (p *reader) checkSent(d *Door, to Instead, v Visitor) bool {
 		}
 		for _, before := range way {
 			if before == onward {
-				p.warn(to.Position, utf8.RuneCountInString(to.Go), "go-loop", "%s is sent round in a circle: from %s to %s, then to %s again", v, d.Label(), strings.Join(way, ", then to "), onward)
-				p.findings[len(p.findings)-1].Witness = &Witness{Method: "GET", Host: from.Host, Path: from.Path, Visitor: v.String(), Outcome: string(first.Outcome)}
+				p.warn(to.Position, utf8.RuneCountInString(to.Go), "go-loop", "%s is sent round in a circle: from %s to %s, then to %s again",
+					v, d.Label(), strings.Join(way, ", then to "), onward)
+				p.findings[len(p.findings)-1].Witness = &Witness{
+					Method: "GET", Host: from.Host, Path: from.Path, Visitor: v.String(), Outcome: string(first.Outcome),
+				}
 				return false
 			}
 		}
@@ -109,7 +112,8 @@ func (p *reader) checkShells() {
 			continue
 		}
 		p.warn(s.Position, utf8.RuneCountInString(s.Files), "shell-is-public",
-			"everybody can read the code of the application at %s, also at routes that are closed, so close the data where it is served; to say that this is meant, open %[1]s by a door and promise it: - { path: %[1]s, always: public }", s.Path)
+			"everybody can read the code of the application at %s, also at routes that are closed, so close the data where it is served; to "+
+				"say that this is meant, open %[1]s by a door and promise it: - { path: %[1]s, always: public }", s.Path)
 		p.findings[len(p.findings)-1].Witness = &Witness{Method: "GET", Path: s.Path, Visitor: "anonymous"}
 	}
 }

@@ -33,7 +33,10 @@ func TestChecksAreAskedBeside(t *testing.T) {
 	pick := func(of ...string) string { return of[random.IntN(len(of))] }
 	asked := 0
 	for range 5000 {
-		r := Request{Method: pick("GET", "POST", "DELETE", "HEAD"), Path: "/" + pick("orders", "ledger", "open", "door", "x") + "/" + pick("7", "8", "") + "/" + pick("approve", "print", "")}
+		r := Request{
+			Method: pick("GET", "POST", "DELETE", "HEAD"),
+			Path:   "/" + pick("orders", "ledger", "open", "door", "x") + "/" + pick("7", "8", "") + "/" + pick("approve", "print", ""),
+		}
 		v, err := ParseVisitor(pick("anonymous", "signed-in", "role:keeper", "role:trustee", "role:trustee,proof-age:1h"))
 		if err != nil {
 			t.Fatal(err)
@@ -67,7 +70,9 @@ func TestChecksAreAskedBeside(t *testing.T) {
 	for _, step := range e.Steps {
 		text += step.Text + "\n"
 	}
-	if e.Outcome != Challenge || len(e.Doors) != 3 || !strings.Contains(text, "The program asks besides, in its own handlers, and must admit too: the check approve (line 9, /orders/*/approve); the check again") || !strings.Contains(text, "The check again (line 10, /orders/*/approve) does not admit this visitor") {
+	if e.Outcome != Challenge || len(e.Doors) != 3 || !strings.Contains(text, "The program asks besides, in its own handlers, and must "+
+		"admit too: the check approve (line 9, /orders/*/approve); the check again") ||
+		!strings.Contains(text, "The check again (line 10, /orders/*/approve) does not admit this visitor") {
 		t.Errorf("%s\n%s", e.Outcome, text)
 	}
 	if d := b.Decide(Request{Method: "GET", Path: "/open/x"}, &Visitor{}); d.Outcome != Challenge || d.Door.Check != "look" {

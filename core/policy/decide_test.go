@@ -101,7 +101,8 @@ func TestDecideAndAnswer(t *testing.T) {
 			t.Errorf("%s as %s: %s, %s; want %s, %s", test.request, test.who, d.Outcome, answer, test.outcome, test.answer)
 		}
 		if e := book.Explain(r, v, Browser, query); e.Outcome != d.Outcome || e.Answer.Status != a.Status || len(e.Steps) < 2 {
-			t.Errorf("%s as %s: explained as %s %d in %d steps, decided %s %d", test.request, test.who, e.Outcome, e.Answer.Status, len(e.Steps), d.Outcome, a.Status)
+			t.Errorf("%s as %s: explained as %s %d in %d steps, decided %s %d", test.request, test.who, e.Outcome, e.Answer.Status,
+				len(e.Steps), d.Outcome, a.Status)
 		}
 	}
 }
@@ -276,7 +277,8 @@ func randomDemand(r *rand.Rand, depth int) string {
 	}
 	atoms := []string{
 		"public", "signed-in", "nobody", "{role: a}", "{role: b}", "{role: c}", "{role: [b, c]}", "{user: ann}", "{user: [ann, bob]}",
-		"{shared: s1}", "{shared: [s1, s2]}", "{pass: p1}", "{keyring: k1}", "{keyring: k2}", "{network: 192.0.2.0/24}", "{proof-within: 5m}", "{factor: code}", "{factor: [passkey, code], proof-within: 5m}", "{factor: two, role: b}",
+		"{shared: s1}", "{shared: [s1, s2]}", "{pass: p1}", "{keyring: k1}", "{keyring: k2}", "{network: 192.0.2.0/24}",
+		"{proof-within: 5m}", "{factor: code}", "{factor: [passkey, code], proof-within: 5m}", "{factor: two, role: b}",
 		"{role: a, keyring: k1, proof-within: 5m}", "{shared: s1, role: c}",
 	}
 	return atoms[r.IntN(len(atoms))]
@@ -289,7 +291,8 @@ func TestDecideAgainstOracle(t *testing.T) {
 	visitors := []string{
 		"anonymous", "signed-in", "role:a", "role:b,proof-age:1h", "role:c", "user:ann,proof-age:1h", "user:bob", "anonymous,shared:s1",
 		"anonymous,keyring:k1,from:192.0.2.9", "role:c,keyring:k1+k2,proof-age:10m,from:192.0.2.9", "signed-in,pass:p1,shared:s2",
-		"role:b,factor:password+code@1h", "user:ann,role:c,proof-age:1h,factor:passkey,enrolled:passkey+code", "role:b,enrolled:code", "role:a,factor:elsewhere+passkey@2h",
+		"role:b,factor:password+code@1h", "user:ann,role:c,proof-age:1h,factor:passkey,enrolled:passkey+code", "role:b,enrolled:code",
+		"role:a,factor:elsewhere+passkey@2h",
 	}
 	for range 400 {
 		var text strings.Builder
@@ -328,7 +331,9 @@ func TestDecideDoesNotAllocate(t *testing.T) {
 
 func TestOwnPagesWithoutCase(t *testing.T) {
 	book := parse(t, "prefix: /Door\ndoors: [{path: /**, admit: nobody}]\ncase: insensitive")
-	for path, want := range map[string]Outcome{"/door/sign-in": Admit, "/DOOR/Sign-In": Admit, "/Door/Console/": Challenge, "/door/API/v1/people": Challenge, "/Doors": Refuse} {
+	for path, want := range map[string]Outcome{
+		"/door/sign-in": Admit, "/DOOR/Sign-In": Admit, "/Door/Console/": Challenge, "/door/API/v1/people": Challenge, "/Doors": Refuse,
+	} {
 		if d := book.Decide(Request{"GET", "", path}, &Visitor{}); d.Outcome != want {
 			t.Errorf("%s: %s, want %s", path, d.Outcome, want)
 		}

@@ -211,7 +211,8 @@ func FormatDuration(d time.Duration) string {
 
 // The grammar of durations, as the schema of the policy file has it too. The numbers are
 // so short that no sum is too large.
-const durationPattern = `^(?:0|[0-9]{1,4}d(?:[0-9]{1,5}(?:\.[0-9]{1,9})?(?:ns|us|µs|ms|s|m|h)){0,6}|(?:[0-9]{1,5}(?:\.[0-9]{1,9})?(?:ns|us|µs|ms|s|m|h)){1,6})$`
+const durationPattern = `^(?:0|[0-9]{1,4}d(?:[0-9]{1,5}(?:\.[0-9]{1,9})?(?:ns|us|µs|ms|s|m|h)){0,6}|(?:[0-9]{1,5}(?:\.[0-9]{1,9})` +
+	`?(?:ns|us|µs|ms|s|m|h)){1,6})$`
 
 var durations = pattern.New(durationPattern)
 

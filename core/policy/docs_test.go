@@ -12,7 +12,8 @@ import (
 // Every policy in the documentation is read, and every word of the language stands there.
 func TestDocumentation(t *testing.T) {
 	found := 0
-	for _, name := range []string{"README.md", "docs/policy.md", "docs/basic.md", "docs/proxying.md", "docs/joining.md", "docs/selling.md", "docs/looks.md"} {
+	for _, name := range []string{"README.md", "docs/policy.md", "docs/basic.md", "docs/proxying.md", "docs/joining.md",
+		"docs/selling.md", "docs/looks.md"} {
 		text, err := os.ReadFile(filepath.Join("..", "..", name))
 		if err != nil {
 			t.Fatal(err)
@@ -25,7 +26,8 @@ func TestDocumentation(t *testing.T) {
 			}
 		}
 		if name == "docs/policy.md" {
-			for _, words := range [][]string{policyKeys, doorKeys, demandKeys, guaranteeKeys, {"public", "signed-in", "nobody", "hide", "anonymous", "refused", "go", "say"}} {
+			for _, words := range [][]string{policyKeys, doorKeys, demandKeys, guaranteeKeys,
+				{"public", "signed-in", "nobody", "hide", "anonymous", "refused", "go", "say"}} {
 				for _, word := range words {
 					if !strings.Contains(string(text), "`"+word) && !strings.Contains(string(text), word+":") {
 						t.Errorf("%s does not explain %q", name, word)
@@ -39,7 +41,8 @@ func TestDocumentation(t *testing.T) {
 	}
 }
 
-var ruleInCode = regexp.MustCompile(`(?:"broken": |"unproven": |\.warnDoor\([^"\n]*|\.at\([^"\n]*|(?:\.fault|\bwarn)\([^"\n]*|Rule: )"([a-z]+(?:-[a-z]+)*)"`)
+var ruleInCode = regexp.MustCompile(`(?:"broken": |"unproven": |\.warnDoor\([^"\n]*|\.at\([^"\n]*|(?:\.fault|\bwarn)\([^"\n]*|Rule: ` +
+	`)"([a-z]+(?:-[a-z]+)*)"`)
 
 // Every rule that the code has is explained, and no other.
 func TestFindingsAreDocumented(t *testing.T) {
@@ -48,7 +51,7 @@ func TestFindingsAreDocumented(t *testing.T) {
 		t.Fatal(err)
 	}
 	rules := map[string]bool{}
-	for _, pattern := range []string{"*.go", "../prove/*.go", "../../service/*/*.go", "../../cli/*.go"} {
+	for _, pattern := range []string{"*.go", "../prove/*.go", "../../service/*/*/*.go", "../../cli/*.go"} {
 		files, _ := filepath.Glob(pattern)
 		for _, file := range files {
 			code, err := os.ReadFile(file)
@@ -101,7 +104,7 @@ func promises(text string) (rows []string) {
 // Each promise names a test; each test that it names is there, and it is clear which one is meant.
 func TestNamedTestsExist(t *testing.T) {
 	in := map[string][]string{} // the packages that have a test of a name
-	for _, pattern := range []string{"*", "*/*", "*/*/*"} {
+	for _, pattern := range []string{"*", "*/*", "*/*/*", "*/*/*/*"} {
 		files, _ := filepath.Glob(filepath.Join("..", "..", pattern+"_test.go"))
 		for _, file := range files {
 			content, err := os.ReadFile(file)

@@ -146,7 +146,8 @@ func (b *Book) told() map[string]string {
 	}
 	j := b.Joining
 	j.Position = Position{}
-	told[":looks"] = fmt.Sprintf("%q %q %q %q %v %v", b.Looks.Scheme, b.Looks.Logo, b.Looks.Favicon, b.Looks.Style, b.Looks.InLight(), b.Looks.InDark())
+	told[":looks"] = fmt.Sprintf("%q %q %q %q %v %v", b.Looks.Scheme, b.Looks.Logo, b.Looks.Favicon, b.Looks.Style, b.Looks.InLight(),
+		b.Looks.InDark())
 	pages := b.Pages
 	pages.Position = Position{}
 	told[":pages"] = fmt.Sprintf("%q %+v", b.Entrance, pages)

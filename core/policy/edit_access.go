@@ -63,7 +63,10 @@ type DeclarePass struct {
 func (d DeclarePass) wanted(before *Book) map[string]string {
 	told := before.told()
 	if PassNamed(before, d.Name) == nil {
-		kind := DeclaredPass{Name: d.Name, Title: cmp.Or(d.Title, d.Name), Lasts: cmp.Or(d.Lasts, usualPassLasts), Downloads: d.Downloads, Networks: usualPassNetworks}
+		kind := DeclaredPass{
+			Name: d.Name, Title: cmp.Or(d.Title, d.Name), Lasts: cmp.Or(d.Lasts, usualPassLasts), Downloads: d.Downloads,
+			Networks: usualPassNetworks,
+		}
 		if d.Forever {
 			kind.Lasts = 0
 		}

@@ -158,7 +158,9 @@ func (g *Guarantee) Kind() string {
 }
 
 func (s SetGuarantee) guarantee() Guarantee {
-	g := Guarantee{Set: s.Set, Written: s.Written, Only: s.Kind == "only", Always: s.Kind == "always", Never: s.Kind == "never", Because: s.Because}
+	g := Guarantee{
+		Set: s.Set, Written: s.Written, Only: s.Kind == "only", Always: s.Kind == "always", Never: s.Kind == "never", Because: s.Because,
+	}
 	if !g.Never {
 		g.demand.Admit = s.Demand
 	}

@@ -21,7 +21,9 @@ func TestPromisesAreAdded(t *testing.T) {
 		for range 60 {
 			var edit, undo policy.Edit
 			if random.IntN(2) == 0 {
-				l := policy.SetLanding{On: pick("sign-in", "sign-out", "password-change"), User: pick("", "agnes", "b-o"), Go: pick("/", "/rota/", "/a b/?x=1")}
+				l := policy.SetLanding{
+					On: pick("sign-in", "sign-out", "password-change"), User: pick("", "agnes", "b-o"), Go: pick("/", "/rota/", "/a b/?x=1"),
+				}
 				edit = l
 				l.Go = ""
 				undo = l
@@ -30,7 +32,9 @@ func TestPromisesAreAdded(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				g := policy.SetGuarantee{Set: set.Set, Written: set.Written, Kind: pick("only", "always", "never"), Because: pick("", "the charter says so: #4")}
+				g := policy.SetGuarantee{
+					Set: set.Set, Written: set.Written, Kind: pick("only", "always", "never"), Because: pick("", "the charter says so: #4"),
+				}
 				g.Demand, _ = policy.ParseDemand(pick("{ user: agnes }", "signed-in", "network:192.0.2.0/24"))
 				if g.Kind == "never" {
 					g.Demand = policy.Demand{}
@@ -106,14 +110,21 @@ guarantees:
 		before, after string
 	}{
 		{"a page", policy.SetLanding{On: "sign-in", Role: "trustee", Go: "/desk/"}, "go: /office/", "go: /desk/"},
-		{"another role goes before everybody", policy.SetLanding{On: "sign-in", Role: "keeper", Go: "/log/"}, "    - { go: /rota/ }", "    - { role: keeper, go: /log/ }\n    - { go: /rota/ }"},
-		{"in brackets too", policy.SetLanding{On: "sign-out", User: "agnes", Go: "/bye"}, "[ { go: / } ]", "[ { user: agnes, go: /bye }, { go: / } ]"},
-		{"a list of its own", policy.SetLanding{On: "password-change", Go: "/"}, "  sign-out: [ { go: / } ]\n", "  sign-out: [ { go: / } ]\n  password-change: [ { go: / } ]\n"},
+		{"another role goes before everybody", policy.SetLanding{On: "sign-in", Role: "keeper", Go: "/log/"}, "    - { go: /rota/ }",
+			"    - { role: keeper, go: /log/ }\n    - { go: /rota/ }"},
+		{"in brackets too", policy.SetLanding{On: "sign-out", User: "agnes", Go: "/bye"}, "[ { go: / } ]",
+			"[ { user: agnes, go: /bye }, { go: / } ]"},
+		{"a list of its own", policy.SetLanding{On: "password-change", Go: "/"}, "  sign-out: [ { go: / } ]\n",
+			"  sign-out: [ { go: / } ]\n  password-change: [ { go: / } ]\n"},
 		{"a line goes", policy.SetLanding{On: "sign-in", Go: ""}, "    - { go: /rota/ }\n", ""},
-		{"a promise", policy.SetGuarantee{Set: set.Set, Written: "/office/**", Kind: "only", Demand: signedIn}, "only: { role: trustee }", "only: signed-in"},
-		{"a reason", policy.SetGuarantee{Set: set.Set, Written: "/office/**", Kind: "only", Demand: signedIn, Because: "asked"}, "only: { role: trustee }\n    because: of the charter", "only: signed-in\n    because: asked"},
-		{"another promise", policy.SetGuarantee{Set: set.Set, Written: "/office/**", Kind: "never"}, "never: public }\n", "never: public }\n\n  - { path: /office/**, never: public }\n"},
-		{"a promise goes", policy.RemoveGuarantee{Set: set.Set, Kind: "only"}, "  - path: /office/**   # the safe\n    only: { role: trustee }\n    because: of the charter\n\n", ""},
+		{"a promise", policy.SetGuarantee{Set: set.Set, Written: "/office/**", Kind: "only", Demand: signedIn}, "only: { role: trustee }",
+			"only: signed-in"},
+		{"a reason", policy.SetGuarantee{Set: set.Set, Written: "/office/**", Kind: "only", Demand: signedIn, Because: "asked"},
+			"only: { role: trustee }\n    because: of the charter", "only: signed-in\n    because: asked"},
+		{"another promise", policy.SetGuarantee{Set: set.Set, Written: "/office/**", Kind: "never"}, "never: public }\n",
+			"never: public }\n\n  - { path: /office/**, never: public }\n"},
+		{"a promise goes", policy.RemoveGuarantee{Set: set.Set, Kind: "only"},
+			"  - path: /office/**   # the safe\n    only: { role: trustee }\n    because: of the charter\n\n", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			after, err := policy.Apply("doors.yaml", []byte(text), c.edit)
@@ -138,7 +149,8 @@ guarantees:
 	}
 	var unsafe *policy.Unsafe
 	several, _ := policy.NewDoor(&policy.Book{}, "/a/**", "")
-	if _, err := policy.Apply("doors.yaml", []byte(text), policy.RemoveGuarantee{Set: several.Set, Kind: "never"}); !errors.As(err, &unsafe) || unsafe.Line != 14 {
+	if _, err := policy.Apply("doors.yaml", []byte(text), policy.RemoveGuarantee{Set: several.Set, Kind: "never"}); !errors.As(err,
+		&unsafe) || unsafe.Line != 14 {
 		t.Errorf("a guarantee about several paths: %v", err)
 	}
 }

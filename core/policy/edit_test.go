@@ -35,7 +35,8 @@ doors:
   - { path: "/log/**", admit: {role: 'keeper'}, otherwise: hide }
 # the end
 `,
-		"tight and flat": "roles: {keeper: {includes: [trustee]}, trustee: }\ndoors:\n- {path: /a/**, admit: public}\n- {path: [/b, /b/*.pdf], admit: {role: [keeper, trustee]}}\n- {path: /c, host: \"*.marram.example\", methods: POST, admit: signed-in}",
+		"tight and flat": "roles: {keeper: {includes: [trustee]}, trustee: }\ndoors:\n- {path: /a/**, admit: public}\n- {path: [/b, " +
+			"/b/*.pdf], admit: {role: [keeper, trustee]}}\n- {path: /c, host: \"*.marram.example\", methods: POST, admit: signed-in}",
 		"blocks": `site: "Marram: the lighthouse"
 doors:
     -   path: /members/**
@@ -66,16 +67,20 @@ doors:
 roles:
     member:
 `,
-		"brackets":          "doors: [ { path: /, admit: public }, { path: /a/**, admit: nobody } ]\nunlisted: hide\n",
-		"brackets on lines": "roles: {}\nkeyrings:\ndoors: [\n  { path: /, admit: public },\n  { path: [ /a/**, /b/** ], admit: nobody },\n  { path: /c, admit: signed-in }\n]\n",
-		"windows":           "roles:\r\n  keeper:\r\ndoors:\r\n  - { path: /, admit: public }\r\n\r\n  - path: /é/**\r\n    admit: { role: keeper }   # Ã¤\r\n",
-		"letters":           "doors:\n  - { path: /größe/**, admit: public } # 李\n  - { path: \"/a b/**\", admit: public, otherwise: { refused: { say: \"ö, 'ü' # \\\"x\\\"\" } } }\n",
+		"brackets": "doors: [ { path: /, admit: public }, { path: /a/**, admit: nobody } ]\nunlisted: hide\n",
+		"brackets on lines": "roles: {}\nkeyrings:\ndoors: [\n  { path: /, admit: public },\n  { path: [ /a/**, /b/** ], admit: nobody " +
+			"},\n  { path: /c, admit: signed-in }\n]\n",
+		"windows": "roles:\r\n  keeper:\r\ndoors:\r\n  - { path: /, admit: public }\r\n\r\n  - path: /é/**\r\n    admit: { role: keeper }  " +
+			" # Ã¤\r\n",
+		"letters": "doors:\n  - { path: /größe/**, admit: public } # 李\n  - { path: \"/a b/**\", admit: public, otherwise: { refused: { " +
+			"say: \"ö, 'ü' # \\\"x\\\"\" } } }\n",
 	}
 }
 
 // demands are texts of demands that can be asked for in every policy.
 var demands = []string{
-	"public", "signed-in", "nobody", "user:agnes", "{ user: [agnes, \"b-o\"] }", "network:192.0.2.0/24+signed", "{ any: [ { user: agnes }, { network: 10.0.0.0/8, proof-within: 10m } ] }",
+	"public", "signed-in", "nobody", "user:agnes", "{ user: [agnes, \"b-o\"] }", "network:192.0.2.0/24+signed",
+	"{ any: [ { user: agnes }, { network: 10.0.0.0/8, proof-within: 10m } ] }",
 	"{ all: [ { user: a }, { user: b } ] }", "user:x+proof-within:5m",
 }
 
@@ -92,7 +97,8 @@ func covers(s *policy.SetDoor, w prove.Difference) bool {
 // not concern. It can be undone to the byte, and editing twice is editing once.
 func TestEditsChangeOneThing(t *testing.T) {
 	random := rand.New(rand.NewPCG(15, 1))
-	paths := []string{"/", "/a/**", "/a", "/b", "/rota/**", "/rota/pay/**", "/log/**", "/visit/tours", "/shop/**", "/new", "/new/deep/er/**", "/**/*.pdf", "/**", "/office/**", "/till", "/members/x", "/größe/**", "/a b/**", "/c"}
+	paths := []string{"/", "/a/**", "/a", "/b", "/rota/**", "/rota/pay/**", "/log/**", "/visit/tours", "/shop/**", "/new",
+		"/new/deep/er/**", "/**/*.pdf", "/**", "/office/**", "/till", "/members/x", "/größe/**", "/a b/**", "/c"}
 	edited, refused := 0, 0
 	for name, text := range written(t) {
 		before, findings := policy.Parse("doors.yaml", []byte(text))
@@ -121,7 +127,8 @@ func TestEditsChangeOneThing(t *testing.T) {
 				set.Realm = "The \"gate\": inner"
 			}
 			if random.IntN(3) == 0 {
-				set.Otherwise, err = policy.ParseOtherwise([]string{"hide", "{ refused: { say: \"Please, ask: us # today\" } }", "{ anonymous: { go: /ask/ }, refused: hide }"}[random.IntN(3)])
+				set.Otherwise, err = policy.ParseOtherwise([]string{"hide", "{ refused: { say: \"Please, ask: us # today\" } }",
+					"{ anonymous: { go: /ask/ }, refused: hide }"}[random.IntN(3)])
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -155,11 +162,13 @@ func TestEditsChangeOneThing(t *testing.T) {
 			}
 			// No line goes but those of the door's own entry.
 			gone := missing(text, string(after.Text))
-			if !is && len(gone) > 0 && !strings.Contains(gone[0], "path: [") && !strings.Contains(gone[0], "doors: [") && !strings.Contains(gone[0], "}") {
+			if !is && len(gone) > 0 && !strings.Contains(gone[0], "path: [") && !strings.Contains(gone[0], "doors: [") &&
+				!strings.Contains(gone[0], "}") {
 				t.Errorf("%s takes out %q of\n%s\ngives\n%s", what, gone, text, after.Text)
 			}
 			for _, line := range gone {
-				if i := strings.Index(line, "#"); i > 0 && !strings.Contains(line[:i], "\"") && strings.HasPrefix(strings.TrimSpace(line[i-1:]), "# ") && !strings.Contains(string(after.Text), strings.TrimSpace(line[i:])) {
+				if i := strings.Index(line, "#"); i > 0 && !strings.Contains(line[:i], "\"") &&
+					strings.HasPrefix(strings.TrimSpace(line[i-1:]), "# ") && !strings.Contains(string(after.Text), strings.TrimSpace(line[i:])) {
 					t.Errorf("%s loses the comment %q: %s", what, line, after.Text)
 				}
 			}
@@ -254,9 +263,11 @@ func TestDoorsAreRemoved(t *testing.T) {
 // Roles and keyrings are declared where others are, and what no door covers is said where it was.
 func TestDeclarations(t *testing.T) {
 	for name, text := range written(t) {
-		done, err := policy.Apply("doors.yaml", []byte(text), policy.DeclareRole{Name: "warden"}, policy.DeclareRole{Name: "chief", Includes: []string{"warden"}},
+		done, err := policy.Apply("doors.yaml", []byte(text), policy.DeclareRole{Name: "warden"},
+			policy.DeclareRole{Name: "chief", Includes: []string{"warden"}},
 			policy.DeclareKeyring{Name: "sheds", Realm: "The \"sheds\""}, policy.DeclareKeyring{Name: "boats"}, policy.SetUnlisted{Word: "hide"},
-			policy.DeclareShared{Name: "kit", Title: "Press: \"kit\"", Lasts: 7 * 24 * time.Hour}, policy.DeclareShared{Name: "all", Forever: true}, policy.DeclareShared{Name: "plain"},
+			policy.DeclareShared{Name: "kit", Title: "Press: \"kit\"", Lasts: 7 * 24 * time.Hour},
+			policy.DeclareShared{Name: "all", Forever: true}, policy.DeclareShared{Name: "plain"},
 			policy.DeclarePass{Name: "sounds", Title: "Sounds", Lasts: 36 * time.Hour, Downloads: 3}, policy.DeclarePass{Name: "plain"})
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
@@ -272,10 +283,12 @@ func TestDeclarations(t *testing.T) {
 		if rings["sheds"] != `The "sheds"` || rings["boats"] != "boats" {
 			t.Errorf("%s: %v in\n%s", name, rings, done.Text)
 		}
-		if kit, all, plain := policy.SharedNamed(done.Book, "kit"), policy.SharedNamed(done.Book, "all"), policy.SharedNamed(done.Book, "plain"); kit == nil || kit.Title != `Press: "kit"` || kit.Lasts != 7*24*time.Hour || !all.Forever || plain.Title != "plain" {
+		if kit, all, plain := policy.SharedNamed(done.Book, "kit"), policy.SharedNamed(done.Book, "all"), policy.SharedNamed(done.Book,
+			"plain"); kit == nil || kit.Title != `Press: "kit"` || kit.Lasts != 7*24*time.Hour || !all.Forever || plain.Title != "plain" {
 			t.Errorf("%s: %+v %+v %+v in\n%s", name, kit, all, plain, done.Text)
 		}
-		if sounds, plain := policy.PassNamed(done.Book, "sounds"), policy.PassNamed(done.Book, "plain"); sounds == nil || sounds.Lasts != 36*time.Hour || sounds.Downloads != 3 || plain == nil || plain.Lasts != 14*24*time.Hour {
+		if sounds, plain := policy.PassNamed(done.Book, "sounds"), policy.PassNamed(done.Book, "plain"); sounds == nil ||
+			sounds.Lasts != 36*time.Hour || sounds.Downloads != 3 || plain == nil || plain.Lasts != 14*24*time.Hour {
 			t.Errorf("%s: %+v %+v in\n%s", name, sounds, plain, done.Text)
 		}
 		for _, line := range missing(text, string(done.Text)) {
@@ -283,7 +296,8 @@ func TestDeclarations(t *testing.T) {
 				t.Errorf("%s loses %q", name, line)
 			}
 		}
-		again, err := policy.Apply("doors.yaml", done.Text, policy.DeclareRole{Name: "warden"}, policy.DeclareKeyring{Name: "boats"}, policy.SetUnlisted{Word: "hide"}, policy.DeclareShared{Name: "all", Forever: true}, policy.DeclarePass{Name: "plain"})
+		again, err := policy.Apply("doors.yaml", done.Text, policy.DeclareRole{Name: "warden"}, policy.DeclareKeyring{Name: "boats"},
+			policy.SetUnlisted{Word: "hide"}, policy.DeclareShared{Name: "all", Forever: true}, policy.DeclarePass{Name: "plain"})
 		if err != nil || string(again.Text) != string(done.Text) {
 			t.Errorf("%s, again: %v", name, err)
 		}
@@ -307,9 +321,12 @@ func TestEditsThatAreRefused(t *testing.T) {
 	for _, test := range []struct{ text, path, want string }{
 		{"doors: [", "/a", "doors.yaml:1:8: this is not YAML"},
 		{"doors: [{path: /, admit: &x public}]", "/a", "an anchor (&) is not used in a policy"},
-		{"{doors: [{path: /, admit: public}]}", "/a", "doors.yaml:1:1: this cannot be edited without rewriting it: the whole policy stands in brackets"},
-		{"doors:\n  -\n    path: /\n    admit: public\n", "/a", "doors.yaml:3:5: this cannot be edited without rewriting it: it does not begin right behind its dash"},
-		{"doors:\n  - path: /a\n    admit:\n      # for now\n      user: bo\n", "/a", "doors.yaml:5:7: this cannot be edited without rewriting it: there are comments in it"},
+		{"{doors: [{path: /, admit: public}]}", "/a", "doors.yaml:1:1: this cannot be edited without rewriting it: the whole policy stands " +
+			"in brackets"},
+		{"doors:\n  -\n    path: /\n    admit: public\n", "/a",
+			"doors.yaml:3:5: this cannot be edited without rewriting it: it does not begin right behind its dash"},
+		{"doors:\n  - path: /a\n    admit:\n      # for now\n      user: bo\n", "/a",
+			"doors.yaml:5:7: this cannot be edited without rewriting it: there are comments in it"},
 		{"doors:\r\n  - { path: /, admit: public }\n", "/a", "its lines end in two ways"},
 		{"doors:\n  - { path: /a, admit: { user: no-role } }\n  - { path: /b, admit: { role: x } }\n", "/a", `doors.yaml:3:32: unknown role "x"`},
 	} {
@@ -348,8 +365,10 @@ func TestCredentialsAreForwardedOn(t *testing.T) {
 func TestDemandTexts(t *testing.T) {
 	for text, want := range map[string]string{
 		"public": "public", "role:keeper": "{ role: keeper }", "keyring:outer+role:trustee": "{ keyring: outer, role: trustee }",
-		"{ any: [ { role: a }, { pass: b, network: [192.0.2.0/24, \"2001:db8::/32\"] } ] }": "{ any: [ { role: a }, { pass: b, network: [192.0.2.0/24, \"2001:db8::/32\"] } ] }",
-		"{all: [{role: a}, {role: b}]}": "{ all: [ { role: a }, { role: b } ] }", "proof-within:10m+role:x": "{ proof-within: 10m, role: x }", `{user: "true"}`: `{ user: "true" }`,
+		"{ any: [ { role: a }, { pass: b, network: [192.0.2.0/24, \"2001:db8::/32\"] } ] }": "{ any: [ { role: a }, { pass: b, network: " +
+			"[192.0.2.0/24, \"2001:db8::/32\"] } ] }",
+		"{all: [{role: a}, {role: b}]}": "{ all: [ { role: a }, { role: b } ] }",
+		"proof-within:10m+role:x":       "{ proof-within: 10m, role: x }", `{user: "true"}`: `{ user: "true" }`,
 		"role:a+role:b": "", "role:": "", "signed": "", "": "", "role keeper": "", "{}": "", "{ role: }": "", "any:x": "",
 	} {
 		d, err := policy.ParseDemand(text)
@@ -411,9 +430,12 @@ func FuzzEdit(f *testing.F) {
 // A new door may say why it is there, behind it; without the door the reason goes too.
 func TestNewDoorsSayWhy(t *testing.T) {
 	for text, want := range map[string]string{
-		"doors:\n  - { path: /, admit: public }\n":              "doors:\n  - { path: /, admit: public }\n  - { path: /backup.zip, admit: nobody }   # a backup; x: y\n",
-		"doors:\n- path: /\n  admit: public   # first\n# end\n": "doors:\n- path: /\n  admit: public   # first\n- path: /backup.zip   # a backup; x: y\n  admit: nobody\n# end\n",
-		"doors: [ { path: /, admit: public } ]\n":               "doors: [ { path: /, admit: public }, { path: /backup.zip, admit: nobody } ]\n", // no line of its own
+		"doors:\n  - { path: /, admit: public }\n": "doors:\n  - { path: /, admit: public }\n  - { path: /backup.zip, admit: " +
+			"nobody }   # a backup; x: y\n",
+		"doors:\n- path: /\n  admit: public   # first\n# end\n": "doors:\n- path: /\n  admit: public   # first\n- path: /backup.zip   # a " +
+			"backup; x: y\n  admit: nobody\n# end\n",
+		// no line of its own
+		"doors: [ { path: /, admit: public } ]\n": "doors: [ { path: /, admit: public }, { path: /backup.zip, admit: nobody } ]\n",
 	} {
 		book, findings := policy.Parse("doors.yaml", []byte(text))
 		if book == nil {

@@ -11,8 +11,8 @@ import (
 	"ostiarius/core/pattern"
 )
 
-// A DeclaredElsewhere is where an account may be held that people sign in with: a provider of OpenID Connect, as the policy declares it. What it
-// takes to speak to it, such as a secret, is a setting of the process.
+// A DeclaredElsewhere is where an account may be held that people sign in with: a provider of OpenID Connect, as the policy
+// declares it. What it takes to speak to it, such as a secret, is a setting of the process.
 type DeclaredElsewhere struct {
 	Name   string
 	Title  string // for people
@@ -57,7 +57,8 @@ func (p *reader) elsewhere(n ast.Node) {
 		}
 		d := DeclaredElsewhere{Name: f.name, Title: f.name, Position: position(f.key)}
 		before := len(p.findings)
-		for _, inner := range p.fields(f.value, "account elsewhere "+f.name, []string{"title", "issuer", "client", "joins", "grants", "scopes", "trusts-address", "sign-out"}) {
+		for _, inner := range p.fields(f.value, "account elsewhere "+f.name,
+			[]string{"title", "issuer", "client", "joins", "grants", "scopes", "trusts-address", "sign-out"}) {
 			switch inner.name {
 			case "title":
 				p.textInto(&d.Title, inner)
@@ -87,9 +88,11 @@ func (p *reader) elsewhere(n ast.Node) {
 			}
 		}
 		if isMapping(f.value) && len(p.findings) == before && (d.Issuer == "" || d.Client == "") {
-			p.at(f.key, "missing-key", "an account elsewhere has an issuer, and the client that this site is there: { issuer: \"https://id.example\", client: NAME }")
+			p.at(f.key, "missing-key", "an account elsewhere has an issuer, and the client that this site is there: { issuer: "+
+				"\"https://id.example\", client: NAME }")
 		}
-		if i := slices.IndexFunc(p.book.Elsewhere, func(other DeclaredElsewhere) bool { return other.Issuer == d.Issuer && d.Issuer != "" }); i >= 0 {
+		if i := slices.IndexFunc(p.book.Elsewhere,
+			func(other DeclaredElsewhere) bool { return other.Issuer == d.Issuer && d.Issuer != "" }); i >= 0 {
 			p.at(f.key, "bad-value", "%s has the same issuer as %s; what one says would be the other's word", d.Name, p.book.Elsewhere[i].Name)
 		}
 		p.book.Elsewhere = append(p.book.Elsewhere, d)

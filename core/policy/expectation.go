@@ -33,7 +33,8 @@ func ParseExpectations(name string, text []byte) ([]Expectation, []Finding) {
 	case !ok:
 		return nil, p.findings
 	case body == nil:
-		p.fault(Position{1, 1}, 1, "missing-key", "the table is empty; write entries such as - { as: anonymous, path: /office/, outcome: challenge }")
+		p.fault(Position{1, 1}, 1, "missing-key", "the table is empty; write entries such as - { as: anonymous, path: /office/, outcome: "+
+			"challenge }")
 		return nil, p.findings
 	}
 	list, ok := body.(*ast.SequenceNode)

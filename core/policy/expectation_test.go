@@ -17,7 +17,8 @@ func TestParseExpectations(t *testing.T) {
 	if len(findings) > 0 || len(all) != 7 {
 		t.Fatal(all, findings)
 	}
-	if e := all[5]; e.Line != 2 || e.Who.String() != "role:keeper,proof-age:5m" || e.Request != (Request{"GET", "marram.example", "/tides"}) || e.Outcome != Admit {
+	if e := all[5]; e.Line != 2 || e.Who.String() != "role:keeper,proof-age:5m" ||
+		e.Request != (Request{"GET", "marram.example", "/tides"}) || e.Outcome != Admit {
 		t.Errorf("%+v", e)
 	}
 	if e := all[6]; e.Line != 3 || e.Who.String() != "user:ines" || e.Request != (Request{"POST", "", "/log/"}) || e.Outcome != Refuse {
@@ -38,7 +39,8 @@ func TestParseExpectations(t *testing.T) {
 		"- [": "syntax",
 	} {
 		all, findings := ParseExpectations("table.yaml", []byte(text))
-		if len(all) > 0 || len(findings) == 0 || !strings.Contains(fmt.Sprintf("%d:%d %s", findings[0].Line, findings[0].Column, findings[0].Rule), want) {
+		if len(all) > 0 || len(findings) == 0 ||
+			!strings.Contains(fmt.Sprintf("%d:%d %s", findings[0].Line, findings[0].Column, findings[0].Rule), want) {
 			t.Errorf("%q: %v %+v, want %s", text, all, findings, want)
 		}
 	}

@@ -280,7 +280,9 @@ func inWords(d *Demand) string {
 func factorsInWords(words []string) string {
 	texts := make([]string, len(words))
 	for i, word := range words {
-		texts[i] = map[string]string{factor.AskPasskey: "a passkey", factor.AskCode: "a code of their own", factor.AskTwo: "two different proofs"}[word]
+		texts[i] = map[string]string{
+			factor.AskPasskey: "a passkey", factor.AskCode: "a code of their own", factor.AskTwo: "two different proofs",
+		}[word]
 	}
 	return orList(texts)
 }
@@ -333,7 +335,10 @@ func (b *Book) visitorInWords(v *Visitor) string {
 func (v *Visitor) shownInWords() string {
 	var all []string
 	for _, k := range v.Factors.Kinds.Kinds() {
-		text := map[factor.Kind]string{factor.Password: "the password", factor.Elsewhere: "an account elsewhere", factor.Passkey: "a passkey", factor.Code: "a code", factor.Key: "an access key"}[k]
+		text := map[factor.Kind]string{
+			factor.Password: "the password", factor.Elsewhere: "an account elsewhere", factor.Passkey: "a passkey", factor.Code: "a code",
+			factor.Key: "an access key",
+		}[k]
 		if age, _ := v.Factors.Age(k); age > 0 {
 			text += " " + FormatDuration(age) + " ago"
 		}

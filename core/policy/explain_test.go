@@ -33,8 +33,10 @@ func TestExplainTellsWhyThisDoor(t *testing.T) {
 // What is put together of parts reads as sentences: after "asks for" and "what is missing is" stand nouns.
 func TestExplanationsAreSentences(t *testing.T) {
 	const list = `[\w./-]+(?:, [\w./-]+)*(?: or [\w./-]+)?`
-	const noun = `\(*(?:a sign-in|the (?:role|account|shared password) ` + list + `|a pass for ` + list + `|credentials of the keyring ` + list +
-		`|an address in ` + list + `|a password typed within the last \w+(?: \(it was \w+ ago\))?|that within the last \w+|two different proofs|a code of their own|a passkey(?: or a code of their own)?|something that nobody has|nothing; it is public)\)*`
+	const noun = `\(*(?:a sign-in|the (?:role|account|shared password) ` + list + `|a pass for ` + list +
+		`|credentials of the keyring ` + list +
+		`|an address in ` + list + `|a password typed within the last \w+(?: \(it was \w+ ago\))?|that within the last \w+|two different ` +
+		`proofs|a code of their own|a passkey(?: or a code of their own)?|something that nobody has|nothing; it is public)\)*`
 	const nouns = noun + `(?:,? (?:and|or) ` + noun + `)*(?:, or one of \d+ other ways)?`
 	forms := map[string]*regexp.Regexp{
 		"address": regexp.MustCompile(`^GET /a is the place /a\.$`),
@@ -42,8 +44,11 @@ func TestExplanationsAreSentences(t *testing.T) {
 		"count":   regexp.MustCompile(`^It is the only one, so it decides\.$`),
 		"demand":  regexp.MustCompile(`^Line 6 \(/a\) asks for ` + nouns + `\.$`),
 		"visitor": regexp.MustCompile(`^The visitor is (?:not )?signed in(?:[, ].*)?\.$`),
-		"missing": regexp.MustCompile(`^(?:Line 6 \(/a\) (?:admits this visitor|does not admit this visitor: (?:what is missing is ` + nouns + `|it admits nobody))` +
-			`|That can still be proven: by (?:signing in|typing the password again|unlocking with the shared password \w+|showing a pass for \w+|opening the keyring \w+ \(HTTP Basic, realm \w+\)|showing (?:two different proofs|a code of their own|a passkey or a code of their own); who has none yet is led to set it up)` +
+		"missing": regexp.MustCompile(`^(?:Line 6 \(/a\) (?:admits this visitor|does not admit this visitor: (?:what is missing is ` +
+			nouns + `|it admits nobody))` +
+			`|That can still be proven: by (?:signing in|typing the password again|unlocking with the shared password \w+|showing a pass for ` +
+			`\w+|opening the keyring \w+ \(HTTP Basic, realm \w+\)|showing (?:two different proofs|a code of their own|a passkey or a code of ` +
+			`their own); who has none yet is led to set it up)` +
 			`|Nothing that this visitor could still prove would help)\.$`),
 		"answer": regexp.MustCompile(`^Outcome: \w+\. (?:The request goes on to the source behind|Answer: [^ ].*\w"?)\.$`),
 	}
@@ -51,7 +56,8 @@ func TestExplanationsAreSentences(t *testing.T) {
 	read := map[string]int{}
 	for range 3000 {
 		demand := randomDemand(random, 0)
-		book := parse(t, "roles: {a: , b: , c: }\nkeyrings: {k1: , k2: }\nshared: {s1: , s2: }\npasses: {p1: }\ndoors:\n  - { path: /a, admit: "+demand+" }\n")
+		book := parse(t, "roles: {a: , b: , c: }\nkeyrings: {k1: , k2: }\nshared: {s1: , s2: }\npasses: {p1: }\ndoors:\n  - { path: /a, "+
+			"admit: "+demand+" }\n")
 		who := []string{"anonymous", "signed-in", "role:a,proof-age:3h", "user:x,from:192.0.2.7"}[random.IntN(4)]
 		for _, step := range book.Explain(Request{"GET", "", "/a"}, visitor(t, who), Browser, "").Steps {
 			read[step.About]++

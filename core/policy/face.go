@@ -47,7 +47,9 @@ func (p *reader) pages(n ast.Node) {
 		if _, path, _ := place.SplitTarget(at); at != "" && below(path, p.book.Prefix) {
 			p.at(f.value, "bad-value", "%s %q is one of Ostiarius's own pages; name one of the site", f.name, at)
 		}
-		*map[string]*string{"sign-in": &to.SignIn, "join": &to.Join, "recover": &to.Recover, "turned-away": &to.TurnedAway, "missing": &to.Missing}[f.name] = at
+		*map[string]*string{
+			"sign-in": &to.SignIn, "join": &to.Join, "recover": &to.Recover, "turned-away": &to.TurnedAway, "missing": &to.Missing,
+		}[f.name] = at
 	}
 }
 
@@ -63,7 +65,8 @@ func (p *reader) origins(n ast.Node) {
 			p.at(at, "bad-value", "an origin is a scheme and a host in small letters, such as https://desk.marram.example, not %q", name)
 		default:
 			if host := parts[2]; parts[1] == "http" && host != "localhost" && host != "127.0.0.1" && host != "[::1]" {
-				p.warn(position(at), utf8.RuneCountInString(name), "origin-too-wide", "whoever sits between %s and a visitor can put a script there, since it is not HTTPS, and learn who is here", name)
+				p.warn(position(at), utf8.RuneCountInString(name), "origin-too-wide",
+					"whoever sits between %s and a visitor can put a script there, since it is not HTTPS, and learn who is here", name)
 			}
 			p.book.Origins = append(p.book.Origins, name)
 		}
@@ -99,7 +102,8 @@ func (p *reader) checkPages() {
 	for _, page := range []struct {
 		to   *string
 		when string
-	}{{&to.SignIn, "to sign in"}, {&to.Join, "to join"}, {&to.Recover, "to recover a password"}, {&to.Missing, "in the place of what is not there"}} {
+	}{{&to.SignIn, "to sign in"}, {&to.Join, "to join"}, {&to.Recover, "to recover a password"},
+		{&to.Missing, "in the place of what is not there"}} {
 		if *page.to == "" {
 			continue
 		}
@@ -112,7 +116,8 @@ func (p *reader) checkPages() {
 	if p.book.Entrance != "" {
 		for i := range p.book.Doors {
 			if d := &p.book.Doors[i]; d.Path.Literal() && d.Path.String() == p.book.Entrance {
-				p.warn(d.Position, utf8.RuneCountInString(d.Written), "own-pages", "%s is the entrance; its own door decides there, and this one never does", d.Written)
+				p.warn(d.Position, utf8.RuneCountInString(d.Written), "own-pages",
+					"%s is the entrance; its own door decides there, and this one never does", d.Written)
 			}
 		}
 	}

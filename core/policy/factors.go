@@ -33,8 +33,8 @@ type FactorWanted struct {
 	Factor string // a word of factor.Asked
 }
 
-// Wanted returns what somebody with these roles should be able to show and cannot, by what they have set up; "" for nothing. An account without
-// a password has something else in its place.
+// Wanted returns what somebody with these roles should be able to show and cannot, by what they have set up; "" for nothing. An
+// account without a password has something else in its place.
 func (f *Factors) wanted(b *Book, roles []string, enrolled factor.Set) string {
 	for _, w := range f.Wanted {
 		if b.has(roles, w.Role) && !(enrolled | factor.Of(factor.Password)).Meets(w.Factor) {

@@ -101,10 +101,12 @@ func open(stack *[]opened, next opened, first bool) string {
 	case s[inner].column < next.column:
 		switch deeper := inner+1 < len(s); {
 		case deeper && first:
-			return fmt.Sprintf("this line begins in column %d, between what it could belong to: to stand beside %s, begin it in column %d; to stand beside %s, in column %d",
+			return fmt.Sprintf("this line begins in column %d, between what it could belong to: to stand beside %s, begin it in column %d; to "+
+				"stand beside %s, in column %d",
 				next.column, s[inner+1].named(), s[inner+1].column, s[inner].named(), s[inner].column)
 		case first && s[inner].full:
-			return fmt.Sprintf("this line is indented below %s, which has its value already; to stand beside it, begin in column %d", s[inner].named(), s[inner].column)
+			return fmt.Sprintf("this line is indented below %s, which has its value already; to stand beside it, begin in column %d",
+				s[inner].named(), s[inner].column)
 		}
 		*stack = append(s[:inner+1], next)
 	case s[inner].list == next.list:
@@ -112,15 +114,18 @@ func open(stack *[]opened, next opened, first bool) string {
 		*stack = s[:inner+1]
 	case next.list:
 		if s[inner].full {
-			return fmt.Sprintf("this entry of a list stands beside %s, which has its value already; indent it to where the other entries are", s[inner].named())
+			return fmt.Sprintf("this entry of a list stands beside %s, which has its value already; indent it to where the other entries are",
+				s[inner].named())
 		}
 		if inner+1 < len(s) {
-			return fmt.Sprintf("this entry of a list stands beside %s, which has its value already; to belong to that, begin it in column %d", s[inner].named(), s[inner+1].column)
+			return fmt.Sprintf("this entry of a list stands beside %s, which has its value already; to belong to that, begin it in column %d",
+				s[inner].named(), s[inner+1].column)
 		}
 		*stack = append(s[:inner+1], next)
 	default:
 		if inner+1 < len(s) {
-			return fmt.Sprintf("this line begins where the dashes of the list do; to belong to the same entry as %s, begin it in column %d", s[inner+1].named(), s[inner+1].column)
+			return fmt.Sprintf("this line begins where the dashes of the list do; to belong to the same entry as %s, begin it in column %d",
+				s[inner+1].named(), s[inner+1].column)
 		}
 		return "this line begins where the dashes of the list do; indent it more, to belong to the entry above, or write a dash before it"
 	}

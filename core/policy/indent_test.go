@@ -14,7 +14,8 @@ func TestWrongIndentsAreNamed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	quoted := "words:\n  en:\n    a: \"first\n  second: x\"\n    b: |\n      any:\n        text - here\n    c: plain\n      text goes on\nlist:\n- a: 1\n  b: [x,\n y: 1]\n- - deep\n  - er\n"
+	quoted := "words:\n  en:\n    a: \"first\n  second: x\"\n    b: |\n      any:\n        text - here\n    c: plain\n      text goes " +
+		"on\nlist:\n- a: 1\n  b: [x,\n y: 1]\n- - deep\n  - er\n"
 	if at, message, found := misplaced(quoted); found {
 		t.Errorf("%v %s", at, message)
 	}
@@ -39,7 +40,8 @@ func TestWrongIndentsAreNamed(t *testing.T) {
 					continue
 				}
 				broken++
-				if !strings.Contains(f.Message, "this line") && !strings.Contains(f.Message, "this entry") || f.Line != i+1 && f.Line != i+2 && !strings.Contains(f.Message, fmt.Sprint("line ", i+1)) {
+				if !strings.Contains(f.Message, "this line") && !strings.Contains(f.Message, "this entry") || f.Line != i+1 && f.Line != i+2 &&
+					!strings.Contains(f.Message, fmt.Sprint("line ", i+1)) {
 					t.Errorf("line %d moved by %d: line %d: %s", i+1, shift, f.Line, f.Message)
 				}
 			}
@@ -52,12 +54,16 @@ func TestWrongIndentsAreNamed(t *testing.T) {
 
 func TestWrongIndents(t *testing.T) {
 	for text, want := range map[string]string{
-		"doors:\n  - path: /a\n   admit: public":    `3:4 this is not YAML: this line begins in column 4, between what it could belong to: to stand beside "path" in line 2, begin it in column 5; to stand beside the dash in line 2, in column 3`,
-		"doors:\n  - path: /a\n  admit: public":     `3:3 this is not YAML: this line begins where the dashes of the list do; to belong to the same entry as "path" in line 2, begin it in column 5`,
-		"doors:\n  - path: /a\n      admit: x":      `3:7 this is not YAML: this line is indented below "path" in line 2, which has its value already; to stand beside it, begin in column 5`,
-		"doors:\n\t- path: /a":                      `2:1 this is not YAML: this line is indented with a tab; YAML takes only spaces there`,
-		"  site: x\ndoors: []":                      `2:1 this is not YAML: this line begins before "site" in line 1; begin it in column 3 too`,
-		"sessions:\nidle: 3m\ndoors: [{path: /}]":   `unknown key "idle" in the policy; if it belongs to "sessions" in line 1, indent it more than that: begin it in column 3`,
+		"doors:\n  - path: /a\n   admit: public": `3:4 this is not YAML: this line begins in column 4, between what it could belong to: ` +
+			`to stand beside "path" in line 2, begin it in column 5; to stand beside the dash in line 2, in column 3`,
+		"doors:\n  - path: /a\n  admit: public": `3:3 this is not YAML: this line begins where the dashes of the list do; to belong to ` +
+			`the same entry as "path" in line 2, begin it in column 5`,
+		"doors:\n  - path: /a\n      admit: x": `3:7 this is not YAML: this line is indented below "path" in line 2, which has its ` +
+			`value already; to stand beside it, begin in column 5`,
+		"doors:\n\t- path: /a": `2:1 this is not YAML: this line is indented with a tab; YAML takes only spaces there`,
+		"  site: x\ndoors: []": `2:1 this is not YAML: this line begins before "site" in line 1; begin it in column 3 too`,
+		"sessions:\nidle: 3m\ndoors: [{path: /}]": `unknown key "idle" in the policy; if it belongs to "sessions" in line 1, indent it ` +
+			`more than that: begin it in column 3`,
 		"doors:\n- path: /a\n  admit:\n  role: k\n": `if it belongs to "admit" in line 3, indent it more than that: begin it in column 5`,
 	} {
 		_, findings := Parse("doors.yaml", []byte(text))

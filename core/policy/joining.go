@@ -95,7 +95,8 @@ func (p *reader) joinGrant(n ast.Node) {
 				g.Role = s
 				p.roleUses = append(p.roleUses, roleUse{s, f.value})
 				if s == Steward {
-					p.at(f.value, "bad-value", "joining does not make stewards: whoever joins could administer the site; grant that role to people yourself")
+					p.at(f.value, "bad-value", "joining does not make stewards: whoever joins could administer the site; grant that role to people "+
+						"yourself")
 				}
 			}
 		case "for":
@@ -131,7 +132,8 @@ func (p *reader) checkSignedIn() {
 	case n > 4:
 		open = append(open[:3], fmt.Sprintf("%d more", n-3))
 	}
-	p.warn(b.Joining.Position, len(ByAnybody), "open-to-joiners", "anybody can make an account, and then sees what asks only for one: %s; ask for a role there, or let joining be by approval", strings.Join(open, ", "))
+	p.warn(b.Joining.Position, len(ByAnybody), "open-to-joiners", "anybody can make an account, and then sees what asks only for one: "+
+		"%s; ask for a role there, or let joining be by approval", strings.Join(open, ", "))
 }
 
 // checkJoining warns where the pages that people are to agree to are closed to whoever joins.

@@ -9,10 +9,13 @@ import (
 )
 
 func TestJoining(t *testing.T) {
-	const frame = "unlisted: refuse\nroles: { friend: , supporter: { includes: [friend] } }\ndoors: [{ path: /, admit: public }, { path: /terms, admit: public }, { path: /friends/**, admit: { role: friend } }]\nlandings: { sign-in: [{ go: / }], join: [{ role: friend, go: /friends/ }] }\n"
+	const frame = "unlisted: refuse\nroles: { friend: , supporter: { includes: [friend] } }\ndoors: [{ path: /, admit: public }, { " +
+		"path: /terms, admit: public }, { path: /friends/**, admit: { role: friend } }]\nlandings: { sign-in: [{ go: / }], join: [{ role: " +
+		"friend, go: /friends/ }] }\n"
 	book := parse(t, frame+"joining: { by: anybody, address: unproven, grants: [ { role: friend, for: 365d } ], terms: /terms }\n")
 	j := book.Joining
-	if j.By != ByAnybody || !j.Unproven || !j.Asks() || j.Terms != "/terms" || len(j.Grants) != 1 || j.Grants[0] != (JoinGrant{"friend", 365 * 24 * time.Hour}) {
+	if j.By != ByAnybody || !j.Unproven || !j.Asks() || j.Terms != "/terms" || len(j.Grants) != 1 ||
+		j.Grants[0] != (JoinGrant{"friend", 365 * 24 * time.Hour}) {
 		t.Errorf("%+v", j)
 	}
 	noon := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
@@ -27,13 +30,15 @@ func TestJoining(t *testing.T) {
 	if book.Joining.By != ByNobody || book.After(AfterJoining, &friend) != "/rota/" {
 		t.Errorf("without a word about it: %+v, %s", book.Joining, book.After(AfterJoining, &friend))
 	}
-	for door, want := range map[string]string{"signed-in": "anybody can make an account, and then sees what asks only for one: line 1 (/x), what is unlisted;", "public": "what asks only for one: what is unlisted;"} {
+	for door, want := range map[string]string{"signed-in": "anybody can make an account, and then sees what asks only for one: line 1 " +
+		"(/x), what is unlisted;", "public": "what asks only for one: what is unlisted;"} {
 		_, findings := Parse("doors.yaml", []byte("doors: [{ path: /x, admit: "+door+" }]\njoining: { by: anybody }\n"))
 		if len(findings) != 1 || findings[0].Rule != "open-to-joiners" || !strings.Contains(findings[0].Message, want) {
 			t.Errorf("%s: %v", door, findings)
 		}
 	}
-	_, findings := Parse("doors.yaml", []byte("unlisted: hide\nroles: { friend: }\ndoors: [{ path: /friends/**, admit: { role: friend } }]\nlandings: { join: [{ go: /friends/ }] }\njoining: { by: anybody }\n"))
+	_, findings := Parse("doors.yaml", []byte("unlisted: hide\nroles: { friend: }\ndoors: [{ path: /friends/**, admit: { role: friend } "+
+		"}]\nlandings: { join: [{ go: /friends/ }] }\njoining: { by: anybody }\n"))
 	if len(findings) != 1 || !strings.Contains(findings[0].Message, "after joining and turned away again") {
 		t.Errorf("a landing that nobody may see who joins: %v", findings)
 	}
@@ -68,7 +73,8 @@ func TestDoorsInGerman(t *testing.T) {
 		0: "Alle dürfen diese Seite sehen.",
 		4: "Nur Leute mit der Rolle keeper dürfen diese Seite sehen.",
 		5: "Nur Leute mit der Rolle trustee dürfen diese Seite mit DELETE oder POST aufrufen.",
-		6: "Nur Leute mit der Rolle trustee dürfen diese Seite sehen und müssen einen Namen und ein Passwort aus dem Bund outer angeben und ihr Passwort in der letzten Zeit (10m) eingegeben haben.",
+		6: "Nur Leute mit der Rolle trustee dürfen diese Seite sehen und müssen einen Namen und ein Passwort aus dem Bund outer angeben " +
+			"und ihr Passwort in der letzten Zeit (10m) eingegeben haben.",
 	} {
 		if got := book.Doors[i].AdmitsIn(words.German, "diese Seite"); got != want {
 			t.Errorf("%s says\n%s, want\n%s", book.Doors[i].Label(), got, want)
@@ -79,10 +85,15 @@ func TestDoorsInGerman(t *testing.T) {
 	}
 	said := map[string]string{}
 	for _, demand := range []string{
-		"signed-in", "nobody", "public", "{ role: a }", "{ role: [a, b] }", "{ user: ines }", "{ user: [ines, walt] }", "{ keyring: k }", "{ shared: s }", "{ pass: p }", "{ network: 192.0.2.0/24 }", "{ proof-within: 5m }", "{ factor: code }", "{ factor: passkey }", "{ factor: [passkey, code] }", "{ factor: two }", "{ factor: passkey, proof-within: 5m }",
-		"{ any: [ { role: a }, { user: ines } ] }", "{ all: [ { role: a }, { role: b } ] }", "{ role: a, keyring: k }", "{ role: a, shared: s, pass: p }", "{ role: a, network: 192.0.2.0/24 }", "{ any: [ { role: a }, { all: [ { role: b }, { user: ines } ] } ] }",
+		"signed-in", "nobody", "public", "{ role: a }", "{ role: [a, b] }", "{ user: ines }", "{ user: [ines, walt] }", "{ keyring: k }",
+		"{ shared: s }", "{ pass: p }", "{ network: 192.0.2.0/24 }", "{ proof-within: 5m }", "{ factor: code }", "{ factor: passkey }",
+		"{ factor: [passkey, code] }", "{ factor: two }", "{ factor: passkey, proof-within: 5m }",
+		"{ any: [ { role: a }, { user: ines } ] }", "{ all: [ { role: a }, { role: b } ] }", "{ role: a, keyring: k }",
+		"{ role: a, shared: s, pass: p }", "{ role: a, network: 192.0.2.0/24 }",
+		"{ any: [ { role: a }, { all: [ { role: b }, { user: ines } ] } ] }",
 	} {
-		book, findings := Parse("doors.yaml", []byte("roles: { a: , b: }\nkeyrings: { k: }\nshared: { s: , t: }\npasses: { p: , q: }\ndoors: [{ path: /x, admit: "+demand+" }]\n"))
+		book, findings := Parse("doors.yaml", []byte("roles: { a: , b: }\nkeyrings: { k: }\nshared: { s: , t: }\npasses: { p: , q: "+
+			"}\ndoors: [{ path: /x, admit: "+demand+" }]\n"))
 		if book == nil {
 			t.Fatalf("%s: %v", demand, findings)
 		}

@@ -47,7 +47,9 @@ func (p *reader) looks(n ast.Node) {
 			continue
 		}
 		for _, fault := range palette.Faults() {
-			p.warn(position(n), 1, "low-contrast", "in %s pages %s has a contrast of %.1f to 1; text needs %.1f to be read (WCAG 2.2, 1.4.3)", name, fault.What, fault.Ratio, looks.Readable)
+			p.warn(position(n), 1, "low-contrast",
+				"in %s pages %s has a contrast of %.1f to 1; text needs %.1f to be read (WCAG 2.2, 1.4.3)", name, fault.What, fault.Ratio,
+				looks.Readable)
 		}
 	}
 }
@@ -77,7 +79,8 @@ func (p *reader) looksFile(f field) string {
 	if !ok {
 		return ""
 	}
-	if strings.ContainsRune(s, 0) || !slices.ContainsFunc(looksFiles[f.name], func(end string) bool { return strings.HasSuffix(strings.ToLower(s), end) }) {
+	if strings.ContainsRune(s, 0) ||
+		!slices.ContainsFunc(looksFiles[f.name], func(end string) bool { return strings.HasSuffix(strings.ToLower(s), end) }) {
 		p.at(f.value, "bad-value", "%s %q: it is a file whose name ends in %s", f.name, s, orList(looksFiles[f.name]))
 		return ""
 	}

@@ -122,7 +122,9 @@ func (p *reader) compile() {
 	}
 }
 
-var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "shared", "passes", "sources", "unlisted", "doors", "checks", "landings", "joining", "factors", "elsewhere", "shops", "items", "offers", "events", "reminders", "patrol", "looks", "words", "pages", "entrance", "origins", "sessions", "headers", "guarantees"}
+var policyKeys = []string{"site", "case", "semicolons", "prefix", "roles", "keyrings", "shared", "passes", "sources", "unlisted",
+	"doors", "checks", "landings", "joining", "factors", "elsewhere", "shops", "items", "offers", "events", "reminders", "patrol",
+	"looks", "words", "pages", "entrance", "origins", "sessions", "headers", "guarantees"}
 
 func (p *reader) policy(body ast.Node) {
 	fields := p.fields(body, "the policy", policyKeys)
@@ -236,7 +238,8 @@ func (p *reader) policy(body ast.Node) {
 	}
 	for _, use := range p.ringUses {
 		if !slices.Contains(rings, use.name) {
-			p.at(use.at, "unknown-keyring", "unknown keyring %q%s; keyrings are declared under the key keyrings", use.name, strings.TrimSuffix(didYouMean(use.name, rings), "?"))
+			p.at(use.at, "unknown-keyring", "unknown keyring %q%s; keyrings are declared under the key keyrings", use.name,
+				strings.TrimSuffix(didYouMean(use.name, rings), "?"))
 		}
 	}
 	p.checkAccess()
@@ -359,7 +362,8 @@ func (p *reader) keyrings(n ast.Node) {
 func (p *reader) audience(n ast.Node) string {
 	text, ok := p.text(n, "identity")
 	if ok && !Audience(text) {
-		p.at(n, "bad-value", "identity is the name of the server that is told who is calling, such as stock: 1 to 200 of the letters, digits and signs that an address may have")
+		p.at(n, "bad-value", "identity is the name of the server that is told who is calling, such as stock: 1 to 200 of the letters, "+
+			"digits and signs that an address may have")
 	}
 	return text
 }
@@ -375,7 +379,9 @@ func (p *reader) sources(n ast.Node) {
 	for _, entry := range p.list(n, "sources") {
 		s := Source{Path: "/", Position: position(entry)}
 		var proxied, served, shell ast.Node // what only goes with a proxied server, or with files
-		for _, f := range p.fields(entry, "a source", []string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "identity", "personal", "service-worker", "attachment", "cache", "fallback", "listing", "shell", "routes"}) {
+		for _, f := range p.fields(entry, "a source",
+			[]string{"path", "host", "files", "proxy", "strip-prefix", "timeout", "forward-fields", "identity", "personal", "service-worker",
+				"attachment", "cache", "fallback", "listing", "shell", "routes"}) {
 			switch f.name {
 			case "strip-prefix":
 				s.StripPrefix = p.boolean(f.value, f.name)
@@ -561,7 +567,8 @@ const (
 var (
 	headerName  = pattern.New(headerNamePattern)
 	headerValue = pattern.New(headerValuePattern)
-	ownHeaders  = []string{"Set-Cookie", "Cache-Control", "Vary", "Location", "Www-Authenticate", "Content-Length", "Transfer-Encoding", "Connection", "Content-Type", "Upgrade", "Trailer", "Service-Worker-Allowed"}
+	ownHeaders  = []string{"Set-Cookie", "Cache-Control", "Vary", "Location", "Www-Authenticate", "Content-Length",
+		"Transfer-Encoding", "Connection", "Content-Type", "Upgrade", "Trailer", "Service-Worker-Allowed"}
 )
 
 // canonicalHeader writes the name of a field as it is usually written: Referrer-Policy.

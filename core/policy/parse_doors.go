@@ -105,12 +105,14 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 		}
 		one := door
 		one.Path, one.Written, one.Position = pattern, text, position(nodes[i])
-		if own, err := place.ParsePattern(p.book.Prefix+"/**", p.book.Rules); err == nil && (place.Set{Path: pattern}).Within(place.Set{Path: own}) {
+		if own, err := place.ParsePattern(p.book.Prefix+"/**", p.book.Rules); err == nil &&
+			(place.Set{Path: pattern}).Within(place.Set{Path: own}) {
 			p.at(nodes[i], "own-pages", "%s is where Ostiarius's own pages live; they have built-in doors (prefix: moves them)", text)
 			continue
 		}
 		if strings.Contains(text, ";") && !p.book.Rules.Semicolons {
-			p.warn(one.Position, utf8.RuneCountInString(text), "semicolon", "no place has a semicolon unless the policy says semicolons: allowed; this door covers nothing")
+			p.warn(one.Position, utf8.RuneCountInString(text), "semicolon",
+				"no place has a semicolon unless the policy says semicolons: allowed; this door covers nothing")
 		}
 		if whole {
 			p.book.Doors = append(p.book.Doors, one)
@@ -155,7 +157,8 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 			names, nodes := p.texts(f.value, f.name)
 			for i, name := range names {
 				if !slices.Contains(factor.Asked, name) {
-					p.at(nodes[i], "bad-value", "%q is no factor that can be asked for%s; write passkey, code or two", name, strings.TrimSuffix(didYouMean(name, factor.Asked), "?"))
+					p.at(nodes[i], "bad-value", "%q is no factor that can be asked for%s; write passkey, code or two", name,
+						strings.TrimSuffix(didYouMean(name, factor.Asked), "?"))
 					continue
 				}
 				d.Names = append(d.Names, name)

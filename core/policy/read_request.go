@@ -12,7 +12,8 @@ import (
 // beside it.
 func ReadRequest(method, address string) (r Request, query string, err error) {
 	if address == "" || address[0] != '/' && !strings.Contains(address, "://") {
-		return Request{}, "", fmt.Errorf("%q is no address; write a path such as /rota/ or a whole one such as https://marram.example/rota/", address)
+		return Request{}, "", fmt.Errorf("%q is no address; write a path such as /rota/ or a whole one such as "+
+			"https://marram.example/rota/", address)
 	}
 	address, _, _ = strings.Cut(address, "#")
 	host, path, query := place.SplitTarget(address)

@@ -34,7 +34,8 @@ func compiledSchema(t testing.TB) *jsonschema.Schema {
 
 // beyondSchema are the rules of errors that a schema cannot know.
 var beyondSchema = []string{
-	"unknown-role", "unknown-keyring", "unknown-shared", "unknown-pass", "unknown-shop", "duplicate-door", "duplicate-source", "role-circle", "own-pages", "bad-network",
+	"unknown-role", "unknown-keyring", "unknown-shared", "unknown-pass", "unknown-shop", "duplicate-door", "duplicate-source",
+	"role-circle", "own-pages", "bad-network",
 	"impossible-name", "too-entangled", "too-deep",
 }
 
@@ -69,7 +70,8 @@ type scribe struct{ *rand.Rand }
 func (r scribe) pick(good ...any) any {
 	switch n := r.IntN(300); {
 	case n == 0:
-		odd := []any{nil, 0, 1, -1, 1.5, true, "", " ", "\u00a0", "x", "hide", "public", "**", "//", "/../x", []any{}, []any{"x", "x"}, map[string]any{}, map[string]any{"x": nil}, "0", "\u200b", "/a\u0085"}
+		odd := []any{nil, 0, 1, -1, 1.5, true, "", " ", "\u00a0", "x", "hide", "public", "**", "//", "/../x", []any{}, []any{"x", "x"},
+			map[string]any{}, map[string]any{"x": nil}, "0", "\u200b", "/a\u0085"}
 		return odd[r.IntN(len(odd))]
 	case n > 25:
 		good = good[:min(2, len(good))]
@@ -100,7 +102,8 @@ func (r scribe) many(value func() any) any {
 }
 
 func (r scribe) path() any {
-	segments := []string{"a", "b.c", "*", "**", "a*", "*b*", "...", ".a", "..a", ".*", "é", "a b", ".", "..", "", "a**", "%41", "%", "a;b", "a?b", "\\", "x\x00", "\u0085"}
+	segments := []string{"a", "b.c", "*", "**", "a*", "*b*", "...", ".a", "..a", ".*", "é", "a b", ".", "..", "", "a**", "%41", "%",
+		"a;b", "a?b", "\\", "x\x00", "\u0085"}
 	var b strings.Builder
 	for range r.IntN(5) {
 		n := 12
@@ -119,11 +122,13 @@ func (r scribe) path() any {
 }
 
 func (r scribe) address() any {
-	return r.pick("/", "/rota/", "/rota/?week=3&x=%20", "/café", "/a b/", "//x", "/a//b", "/a/../b", "/a%20b", "/*", "/?", "/?a b", "/?%4", "https://x/", "/a;b", "/a#b", "/...", "/a?b?c", "/\\x")
+	return r.pick("/", "/rota/", "/rota/?week=3&x=%20", "/café", "/a b/", "//x", "/a//b", "/a/../b", "/a%20b", "/*", "/?", "/?a b",
+		"/?%4", "https://x/", "/a;b", "/a#b", "/...", "/a?b?c", "/\\x")
 }
 
 func (r scribe) duration() any {
-	return r.pick("10m", "30d", "1h30m", "1d12h", "0", 0, "0s", "1.5h", "5", "m", "-1m", "99999d", "9999d", "1d1d", "100000h", "1h1h1h1h1h1h", "1h1h1h1h1h1h1h", 10)
+	return r.pick("10m", "30d", "1h30m", "1d12h", "0", 0, "0s", "1.5h", "5", "m", "-1m", "99999d", "9999d", "1d1d", "100000h",
+		"1h1h1h1h1h1h", "1h1h1h1h1h1h1h", 10)
 }
 
 func (r scribe) name() any {
@@ -165,7 +170,8 @@ func (r scribe) demand(depth int) any {
 }
 
 func (r scribe) instead() any {
-	return r.pick("hide", map[string]any{"go": r.address()}, map[string]any{"say": r.pick("No.", "Never")}, map[string]any{"say": "a", "go": "/"}, "away")
+	return r.pick("hide", map[string]any{"go": r.address()}, map[string]any{"say": r.pick("No.", "Never")},
+		map[string]any{"say": "a", "go": "/"}, "away")
 }
 
 func (r scribe) policy() any {
@@ -175,7 +181,8 @@ func (r scribe) policy() any {
 			delete(d, []string{"path", "admit"}[r.IntN(2)])
 		}
 		r.maybe(d, "host", func() any {
-			return r.pick("a.example", "*.a.example", "A", "a:80", "a.*.b", "*.", "*", "[::1]", "127.0.0.1", "a..b", "a.", ".a", strings.Repeat("a", 254))
+			return r.pick("a.example", "*.a.example", "A", "a:80", "a.*.b", "*.", "*", "[::1]", "127.0.0.1", "a..b", "a.", ".a",
+				strings.Repeat("a", 254))
 		})
 		r.maybe(d, "methods", func() any { return r.many(func() any { return r.pick("GET", "POST", "X-Y", "get", "A B", "É") }) })
 		r.maybe(d, "ask", func() any { return r.pick("form", "basic", "html") })
@@ -211,7 +218,8 @@ func (r scribe) policy() any {
 		return r.pick(roles, roles, nil)
 	})
 	r.maybe(p, "keyrings", func() any {
-		return r.pick(nil, map[string]any{"outer": nil}, map[string]any{"outer": map[string]any{"realm": r.pick("R")}}, map[string]any{"ou ter": nil})
+		return r.pick(nil, map[string]any{"outer": nil}, map[string]any{"outer": map[string]any{"realm": r.pick("R")}},
+			map[string]any{"ou ter": nil})
 	})
 	r.maybe(p, "shared", func() any {
 		d := map[string]any{}
@@ -239,7 +247,9 @@ func (r scribe) policy() any {
 		if s["files"] != nil {
 			r.maybe(s, "cache", r.duration)
 			r.maybe(s, "routes", func() any {
-				return r.pick("routes.json", []any{map[string]any{"path": "/a"}, map[string]any{"path": "/b", "data": []any{"/api/b", "POST /api/b"}}}, []any{map[string]any{"data": "/x"}}, []any{}, 5, "")
+				return r.pick("routes.json",
+					[]any{map[string]any{"path": "/a"}, map[string]any{"path": "/b", "data": []any{"/api/b", "POST /api/b"}}},
+					[]any{map[string]any{"data": "/x"}}, []any{}, 5, "")
 			})
 			r.maybe(s, "fallback", func() any { return r.pick("index.html", "app.html", ".x", "a/b", "", 1) })
 			r.maybe(s, "shell", func() any { return r.pick("public", "public", "closed") })
@@ -256,7 +266,8 @@ func (r scribe) policy() any {
 		r.maybe(s, "forward-fields", func() any { return []any{r.pick("X-Real-IP", "X_Odd")} })
 		r.maybe(s, "timeout", r.duration)
 		r.maybe(s, "proxy", func() any {
-			return r.pick("http://127.0.0.1:80", "https://x/", "http://[::1]:80", "ftp://x", "http://x/y", "http://a@b", "http://x?y", "http://:80", "unix:log.sock", "unix:")
+			return r.pick("http://127.0.0.1:80", "https://x/", "http://[::1]:80", "ftp://x", "http://x/y", "http://a@b", "http://x?y",
+				"http://:80", "unix:log.sock", "unix:")
 		})
 		return r.pick([]any{s}, []any{s, map[string]any{"path": "/only", "files": "x"}})
 	})
@@ -273,7 +284,8 @@ func (r scribe) policy() any {
 		return r.pick(l)
 	})
 	r.maybe(p, "origins", func() any {
-		return r.pick("https://desk.marram.example", []any{"http://localhost:8000", "https://a.example"}, "*", "null", "https://A.example", "https://a.example/", []any{}, 1)
+		return r.pick("https://desk.marram.example", []any{"http://localhost:8000", "https://a.example"}, "*", "null",
+			"https://A.example", "https://a.example/", []any{}, 1)
 	})
 	r.maybe(p, "entrance", func() any { return r.pick("/keepers-7f3", "/café/", "/", "/a*", "keepers") })
 	r.maybe(p, "pages", func() any {
@@ -294,7 +306,9 @@ func (r scribe) policy() any {
 		return r.pick(l)
 	})
 	r.maybe(p, "words", func() any {
-		return r.pick(map[string]any{"en": map[string]any{"sign-in.title": "Entrance"}}, "./words.yaml", "words.txt", map[string]any{}, map[string]any{"fr": map[string]any{}}, map[string]any{"de": map[string]any{"sign-in.titel": "x"}}, map[string]any{"en": map[string]any{"sign-in.title": 7}})
+		return r.pick(map[string]any{"en": map[string]any{"sign-in.title": "Entrance"}}, "./words.yaml", "words.txt", map[string]any{},
+			map[string]any{"fr": map[string]any{}}, map[string]any{"de": map[string]any{"sign-in.titel": "x"}},
+			map[string]any{"en": map[string]any{"sign-in.title": 7}})
 	})
 	r.maybe(p, "joining", func() any {
 		j := map[string]any{}
@@ -310,7 +324,8 @@ func (r scribe) policy() any {
 		return r.pick(j)
 	})
 	sale := func() any {
-		return r.pick("/shop/", "https://shop.example/a?b=%20", "https://shop.example", "http://[::1]:80/#x", "https:/x", "ftp://x", "https://a@b/", "https://x/ y", "https://x/%zz")
+		return r.pick("/shop/", "https://shop.example/a?b=%20", "https://shop.example", "http://[::1]:80/#x", "https:/x", "ftp://x",
+			"https://a@b/", "https://x/ y", "https://x/%zz")
 	}
 	r.maybe(p, "shops", func() any {
 		return r.many(func() any {
@@ -326,7 +341,8 @@ func (r scribe) policy() any {
 		if item["for"] != nil && item["role"] != nil || r.IntN(50) == 0 {
 			r.maybe(item, "grace", r.duration)
 			r.maybe(item, "after", func() any {
-				return r.pick(map[string]any{"role": "keeper", "for": "14d"}, map[string]any{"role": "keeper"}, map[string]any{"for": "14d"}, map[string]any{"role": "steward"})
+				return r.pick(map[string]any{"role": "keeper", "for": "14d"}, map[string]any{"role": "keeper"}, map[string]any{"for": "14d"},
+					map[string]any{"role": "steward"})
 			})
 		}
 		if item["pass"] != nil || r.IntN(50) == 0 {
@@ -351,7 +367,8 @@ func (r scribe) policy() any {
 		r.maybe(fields, "type", func() any { return r.pick("/event", "/a~1b/0", "type", "/~", "/~2", strings.Repeat("/a", 21)) })
 		r.maybe(fields, "item-name", func() any { return r.pick("/x", "/", "") })
 		r.maybe(fields, "sum", func() any { return "/x" })
-		return r.pick(map[string]any{"fields": fields}, map[string]any{"types": map[string]any{"sale.settled": r.pick("paid", "lapsed", "sold")}}, map[string]any{})
+		return r.pick(map[string]any{"fields": fields},
+			map[string]any{"types": map[string]any{"sale.settled": r.pick("paid", "lapsed", "sold")}}, map[string]any{})
 	})
 	r.maybe(p, "reminders", func() any { return r.many(func() any { return r.pick("14d", "2d", "12h", "30m", "0d", 0, "1d12h") }) })
 	r.maybe(p, "checks", func() any {
@@ -372,14 +389,17 @@ func (r scribe) policy() any {
 		if r.IntN(4) != 0 {
 			return nil
 		}
-		e := map[string]any{"issuer": r.pick("https://id.example", "https://id.example/a", "http://localhost:8080", "https://id.example", "https://id.example/b", "http://[::1]:80", "https://id.example", "http://id.example", "https://id.example?x", "id.example"), "client": r.pick("marram", "marram", "marram", "m", "a b")}
+		e := map[string]any{"issuer": r.pick("https://id.example", "https://id.example/a", "http://localhost:8080", "https://id.example",
+			"https://id.example/b", "http://[::1]:80", "https://id.example", "http://id.example", "https://id.example?x", "id.example"),
+			"client": r.pick("marram", "marram", "marram", "m", "a b")}
 		r.maybe(e, "title", func() any { return r.pick("Harbour", "Harbour", " ") })
 		r.maybe(e, "joins", func() any { return r.pick(true, false, true, "yes") })
 		r.maybe(e, "trusts-address", func() any { return r.pick(true, "true") })
 		r.maybe(e, "sign-out", func() any { return r.pick("here", "there", "here", "there", "nowhere") })
 		r.maybe(e, "scopes", func() any { return r.many(func() any { return r.pick("groups", "groups", "groups", "a b") }) })
 		r.maybe(e, "grants", func() any {
-			return r.pick([]any{map[string]any{"claim": "groups", "holds": "crew", "role": "keeper"}}, []any{}, []any{map[string]any{"claim": "groups"}}, []any{map[string]any{"claim": "a b", "holds": "x", "role": "keeper"}})
+			return r.pick([]any{map[string]any{"claim": "groups", "holds": "crew", "role": "keeper"}}, []any{},
+				[]any{map[string]any{"claim": "groups"}}, []any{map[string]any{"claim": "a b", "holds": "x", "role": "keeper"}})
 		})
 		if r.IntN(10) == 0 {
 			delete(e, "client")
@@ -397,7 +417,8 @@ func (r scribe) policy() any {
 		r.maybe(f, "reset", r.duration)
 		r.maybe(f, "no-keys", func() any { return r.many(func() any { return r.pick("keeper", "trustee", "steward") }) })
 		r.maybe(f, "wanted", func() any {
-			return r.pick([]any{map[string]any{"role": "keeper", "factor": "two"}}, []any{}, []any{map[string]any{"role": "keeper"}}, []any{map[string]any{"role": "keeper", "factor": "three"}}, map[string]any{})
+			return r.pick([]any{map[string]any{"role": "keeper", "factor": "two"}}, []any{}, []any{map[string]any{"role": "keeper"}},
+				[]any{map[string]any{"role": "keeper", "factor": "three"}}, map[string]any{})
 		})
 		return r.pick(f)
 	})
@@ -421,7 +442,8 @@ func (r scribe) policy() any {
 	})
 	r.maybe(p, "headers", func() any {
 		h := map[string]any{}
-		r.maybe(h, fmt.Sprint(r.pick("X-Frame-Options", "referrer-policy", "X Y", "set-cookie", "X-Own")), func() any { return r.pick("DENY", nil, "", "a\nb", "caf\u00e9", 3) })
+		r.maybe(h, fmt.Sprint(r.pick("X-Frame-Options", "referrer-policy", "X Y", "set-cookie", "X-Own")),
+			func() any { return r.pick("DENY", nil, "", "a\nb", "caf\u00e9", 3) })
 		return r.pick(h, map[string]any{}, []any{})
 	})
 	r.maybe(p, "sessions", func() any {
@@ -433,7 +455,8 @@ func (r scribe) policy() any {
 			of := map[string]any{}
 			r.maybe(of, "idle", r.duration)
 			r.maybe(of, "remembered", r.duration)
-			return r.pick(map[string]any{"steward": of}, map[string]any{"steward": map[string]any{"roles": of}}, map[string]any{"steward": nil}, map[string]any{})
+			return r.pick(map[string]any{"steward": of}, map[string]any{"steward": map[string]any{"roles": of}},
+				map[string]any{"steward": nil}, map[string]any{})
 		})
 		return r.pick(s)
 	})

@@ -202,7 +202,10 @@ func (d Demand) must() string {
 func (d Demand) factorMust() string {
 	texts := make([]string, len(d.Names))
 	for i, word := range d.Names {
-		texts[i] = map[string]string{factor.AskPasskey: "use a passkey", factor.AskCode: "give a code of their own", factor.AskTwo: "show two different proofs of who they are"}[word]
+		texts[i] = map[string]string{
+			factor.AskPasskey: "use a passkey", factor.AskCode: "give a code of their own",
+			factor.AskTwo: "show two different proofs of who they are",
+		}[word]
 	}
 	return anyOf(texts)
 }

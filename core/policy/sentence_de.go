@@ -78,7 +78,8 @@ func (d Demand) leute() string {
 		return "Leute aus dem Netz " + oder(d.networks())
 	}
 	if d.Kind == Factor {
-		return "Leute mit Konto, die " + strings.NewReplacer("angeben", "angeben,", "benutzen", "benutzen,", "erbringen", "erbringen,").Replace(d.muss())
+		return "Leute mit Konto, die " +
+			strings.NewReplacer("angeben", "angeben,", "benutzen", "benutzen,", "erbringen", "erbringen,").Replace(d.muss())
 	}
 	return "Leute, die ihr Passwort in der letzten Zeit (" + FormatDuration(d.Within) + ") eingegeben haben,"
 }
@@ -115,7 +116,10 @@ func (d Demand) muss() string {
 	case Factor:
 		texts := make([]string, len(d.Names))
 		for i, word := range d.Names {
-			texts[i] = map[string]string{factor.AskPasskey: "einen Passkey benutzen", factor.AskCode: "einen eigenen Code angeben", factor.AskTwo: "zwei verschiedene Nachweise erbringen"}[word]
+			texts[i] = map[string]string{
+				factor.AskPasskey: "einen Passkey benutzen", factor.AskCode: "einen eigenen Code angeben",
+				factor.AskTwo: "zwei verschiedene Nachweise erbringen",
+			}[word]
 		}
 		return oder(texts)
 	}

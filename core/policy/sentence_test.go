@@ -13,10 +13,14 @@ func TestSentences(t *testing.T) {
 	for i, want := range map[int]string{
 		0: "Everybody may see the first page.",
 		3: "Only people who are signed in may see /rota/ and everything below. Who is not signed in is asked to sign in; who may not is told so.",
-		4: "Only people with the role keeper may see /log/ and everything below. Who is not signed in is asked to sign in; who may not is led to /rota/ask.",
-		5: "Only people with the role trustee may send DELETE or POST to /log/ and everything below. Who is not signed in is asked to sign in; who may not is told so.",
-		6: "Only people with the role trustee may see /office/ and everything below, and must give a name and a password of the keyring outer and have typed the password in the last 10 minutes. Everybody else is told that nothing is there.",
-		8: "Only people with the role device may see /sensors/ and everything below. Who is not signed in is asked by the browser for a name and a password, for “Sensor feed”; who may not is told so.",
+		4: "Only people with the role keeper may see /log/ and everything below. Who is not signed in is asked to sign in; who may not is " +
+			"led to /rota/ask.",
+		5: "Only people with the role trustee may send DELETE or POST to /log/ and everything below. Who is not signed in is asked to sign " +
+			"in; who may not is told so.",
+		6: "Only people with the role trustee may see /office/ and everything below, and must give a name and a password of the keyring " +
+			"outer and have typed the password in the last 10 minutes. Everybody else is told that nothing is there.",
+		8: "Only people with the role device may see /sensors/ and everything below. Who is not signed in is asked by the browser for a " +
+			"name and a password, for “Sensor feed”; who may not is told so.",
 	} {
 		if got := book.Doors[i].Sentence().String(); got != want {
 			t.Errorf("%s says\n%s, want\n%s", book.Doors[i].Label(), got, want)
@@ -32,9 +36,13 @@ func TestSentencesTellDoorsApart(t *testing.T) {
 	pick := func(all ...string) string { return all[random.IntN(len(all))] }
 	said := map[string]string{}
 	for range 2000 {
-		text := fmt.Sprintf("roles: {a: , b: , c: }\nkeyrings: {k: }\ndoors:\n  - { path: %s%s%s, admit: %s%s%s }\n", pick("/a", "/a/**", "/", "/**", "/**/*.pdf", "/a/*", "/a/*/**"),
-			pick("", "", ", host: x.example", ", host: '*.x.example'"), pick("", "", ", methods: POST", ", methods: [POST, PUT]"), pick("public", "signed-in", "nobody", randomDemand(random, 2), randomDemand(random, 2)),
-			pick("", "", ", ask: basic", ", ask: basic, realm: Else"), pick("", "", ", otherwise: hide", ", otherwise: { refused: { go: /x } }", ", otherwise: { anonymous: hide }", ", otherwise: { refused: { say: x }, anonymous: { go: /y } }"))
+		text := fmt.Sprintf("roles: {a: , b: , c: }\nkeyrings: {k: }\ndoors:\n  - { path: %s%s%s, admit: %s%s%s }\n",
+			pick("/a", "/a/**", "/", "/**", "/**/*.pdf", "/a/*", "/a/*/**"),
+			pick("", "", ", host: x.example", ", host: '*.x.example'"), pick("", "", ", methods: POST", ", methods: [POST, PUT]"),
+			pick("public", "signed-in", "nobody", randomDemand(random, 2), randomDemand(random, 2)),
+			pick("", "", ", ask: basic", ", ask: basic, realm: Else"),
+			pick("", "", ", otherwise: hide", ", otherwise: { refused: { go: /x } }", ", otherwise: { anonymous: hide }",
+				", otherwise: { refused: { say: x }, anonymous: { go: /y } }"))
 		book, _ := Parse("doors.yaml", []byte(text))
 		if book == nil {
 			continue

@@ -42,7 +42,8 @@ type Source struct {
 	Position
 }
 
-// How caches are told that a public page depends on who is signed in: that it varies, and also that what somebody gets who is known is theirs alone.
+// How caches are told that a public page depends on who is signed in: that it varies, and also that what somebody gets who is known
+// is theirs alone.
 const (
 	PersonalVary    = "vary"
 	PersonalPrivate = "private"

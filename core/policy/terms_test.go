@@ -48,7 +48,10 @@ func TestTermsAreRead(t *testing.T) {
 	before, _ := policy.Parse("doors.yaml", []byte(text))
 	refused := 0
 	for range 2000 {
-		terms := policy.Terms{Who: policy.Kind(pick("public", "signed-in", "nobody", "role", "user", "keyring")), Keyring: pick("", "", "k"), Within: pick("", "", "10m")}
+		terms := policy.Terms{
+			Who: policy.Kind(pick("public", "signed-in", "nobody", "role", "user", "keyring")), Keyring: pick("", "", "k"),
+			Within: pick("", "", "10m"),
+		}
 		switch terms.Who {
 		case policy.Role:
 			terms.Names = [][]string{{"a"}, {"a", "b"}}[random.IntN(2)]
@@ -119,7 +122,8 @@ func TestTermsOfOneMeaning(t *testing.T) {
 		var terms [2]policy.Terms
 		for i, demand := range []string{one, other} {
 			var findings []policy.Finding
-			if books[i], findings = policy.Parse("doors.yaml", []byte("roles: { a: }\nkeyrings: { k: }\ndoors: [ { path: /**, admit: "+demand+" } ]\n")); books[i] == nil {
+			if books[i], findings = policy.Parse("doors.yaml",
+				[]byte("roles: { a: }\nkeyrings: { k: }\ndoors: [ { path: /**, admit: "+demand+" } ]\n")); books[i] == nil {
 				t.Fatal(findings)
 			}
 			terms[i], _ = books[i].Doors[0].Terms(books[i])

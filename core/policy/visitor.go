@@ -28,7 +28,8 @@ type Visitor struct {
 }
 
 // WhoForms describes the notation of visitors, for help texts and errors.
-const WhoForms = "anonymous, signed-in, role:NAME+NAME or user:NAME, then, after commas: role:, proof-age:, factor:, enrolled:, shared:, pass:, keyring:, from:"
+const WhoForms = "anonymous, signed-in, role:NAME+NAME or user:NAME, then, after commas: role:, proof-age:, factor:, enrolled:, " +
+	"shared:, pass:, keyring:, from:"
 
 // ParseVisitor reads the one notation for visitors:
 //

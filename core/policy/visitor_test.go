@@ -32,7 +32,8 @@ func TestVisitorNotation(t *testing.T) {
 	if err != nil || !reflect.DeepEqual(v, want) {
 		t.Errorf("%+v, %v", v, err)
 	}
-	for _, bad := range []string{"", "nobody", "role:", "role:a++b", "role", "anonymous:x", "user:a,user:b", "proof-age:5m", "role:a,proof-age:-1m", "role:a,from:x", "role:a,anonymous", "role:a,,role:b", "user:a b"} {
+	for _, bad := range []string{"", "nobody", "role:", "role:a++b", "role", "anonymous:x", "user:a,user:b", "proof-age:5m",
+		"role:a,proof-age:-1m", "role:a,from:x", "role:a,anonymous", "role:a,,role:b", "user:a b"} {
 		if v, err := ParseVisitor(bad); err == nil {
 			t.Errorf("%q was read as %s", bad, v)
 		}

@@ -82,18 +82,22 @@ func (p *reader) readable(text []byte) bool {
 		case r == '\n':
 			line, column, dashes, indent, comment = line+1, 0, 0, true, false
 		case r == '\r' && (i+1 == len(text) || text[i+1] != '\n') || separates(r):
-			p.fault(Position{line, column}, 1, "syntax", "U+%04X begins a new line for some programs and none for others, so what is a comment for one is a door for the next; end lines with a line feed", r)
+			p.fault(Position{line, column}, 1, "syntax", "U+%04X begins a new line for some programs and none for others, so what is a "+
+				"comment for one is a door for the next; end lines with a line feed", r)
 			return false
 		case r == '#' && (i == 0 || strings.IndexByte(" \t\n", text[i-1]) >= 0):
 			comment = true
 		case r == '\t' && !comment && !indent && !endsLine(text[i:]):
-			p.fault(Position{line, column}, 1, "syntax", "a tab stands before or within a text, where some programs leave it away and others do not; write spaces, or \"\\t\" between double quotes")
+			p.fault(Position{line, column}, 1, "syntax", "a tab stands before or within a text, where some programs leave it away and others "+
+				"do not; write spaces, or \"\\t\" between double quotes")
 			return false
 		case invisible(r) && !(i == 0 && r == 0xfeff):
-			p.fault(Position{line, column}, 1, "syntax", "U+%04X cannot be seen, so that one place may look like another; in a text between double quotes it can be written as \"%s\"", r, escaped(r))
+			p.fault(Position{line, column}, 1, "syntax", "U+%04X cannot be seen, so that one place may look like another; in a text between "+
+				"double quotes it can be written as \"%s\"", r, escaped(r))
 			return false
 		case reorders(r):
-			p.fault(Position{line, column}, 1, "syntax", "U+%04X changes the order in which the text is shown, so that it may look like another; in a text between double quotes it can be written as \"\\u%04[1]X\"", r)
+			p.fault(Position{line, column}, 1, "syntax", "U+%04X changes the order in which the text is shown, so that it may look like "+
+				"another; in a text between double quotes it can be written as \"\\u%04[1]X\"", r)
 			return false
 		case r < 0x20 && r != '\t' && r != '\r' || r == 0x7f:
 			p.fault(Position{line, column}, 1, "syntax", "a control character (U+%04X) does not belong in a policy", r)
@@ -133,7 +137,8 @@ func invisible(r rune) bool {
 // separates reports whether a character beyond ASCII begins a new line for some programs (UAX 14, class BK and NL).
 func separates(r rune) bool { return r == 0x85 || r == 0x2028 || r == 0x2029 }
 
-// reorders reports whether a character changes the order in which what follows is shown (UAX 9, section 2): text may then look like another.
+// reorders reports whether a character changes the order in which what follows is shown (UAX 9, section 2): text may then look like
+// another.
 func reorders(r rune) bool { return r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 }
 
 // document reads text as one YAML document and returns its body, nil if there is none.
@@ -230,7 +235,8 @@ func orBelow(before []*ast.MappingValueNode) string {
 		return ""
 	}
 	at := position(last.Key)
-	return fmt.Sprintf("; if it belongs to %q in line %d, indent it more than that: begin it in column %d", last.Key.String(), at.Line, at.Column+2)
+	return fmt.Sprintf("; if it belongs to %q in line %d, indent it more than that: begin it in column %d", last.Key.String(), at.Line,
+		at.Column+2)
 }
 
 // plainYAML refuses anchors, aliases, tags and merge keys, which a policy does not need

@@ -10,7 +10,8 @@ import (
 
 // What is written is read again as it was, and none of it is taken for more than a text.
 func TestScalarIsReadBack(t *testing.T) {
-	for _, text := range []string{"", "plain", "yes", "two words", "a \"quote\" \\ and 'one'", "tab\tand\nline", "\r", "\x00\x7f\x1b[2J", "to the \u202etfel", "\u2028# no comment\u0085", "käthe 🗼", "%2f"} {
+	for _, text := range []string{"", "plain", "yes", "two words", "a \"quote\" \\ and 'one'", "tab\tand\nline", "\r",
+		"\x00\x7f\x1b[2J", "to the \u202etfel", "\u2028# no comment\u0085", "käthe 🗼", "%2f"} {
 		written := policy.Scalar(text)
 		var read string
 		if err := yaml.Unmarshal([]byte(written), &read); err != nil || read != text {

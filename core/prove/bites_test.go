@@ -37,12 +37,15 @@ func TestExpect(t *testing.T) {
 	for i, line := range []struct {
 		path, who string
 		outcome   policy.Outcome
-	}{{"/log/", "role:keeper", policy.Admit}, {"/log/", "anonymous", policy.Admit}, {"/log/", "role:keper", policy.Refuse}, {"/log/%2f", "anonymous", policy.Reject}} {
+	}{{"/log/", "role:keeper", policy.Admit}, {"/log/", "anonymous", policy.Admit}, {"/log/", "role:keper", policy.Refuse},
+		{"/log/%2f", "anonymous", policy.Reject}} {
 		who, err := policy.ParseVisitor(line.who)
 		if err != nil {
 			t.Fatal(err)
 		}
-		table = append(table, policy.Expectation{Position: policy.Position{Line: i + 1}, Who: who, Request: ask(line.path, line.who), Address: line.path, Outcome: line.outcome})
+		table = append(table, policy.Expectation{
+			Position: policy.Position{Line: i + 1}, Who: who, Request: ask(line.path, line.who), Address: line.path, Outcome: line.outcome,
+		})
 	}
 	var said []string
 	for _, a := range Expect(book, table) {
@@ -94,8 +97,10 @@ doors:
 		names = append(names, fmt.Sprintf("s%d: ", i))
 		asked = append(asked, fmt.Sprintf("{ shared: s%d }", i))
 	}
-	found = rulesOf(t, "shared: { "+strings.Join(names, ", ")+" }\ndoors:\n  - { path: /x, admit: { any: [ "+strings.Join(asked, ", ")+" ] } }\n")
-	if all := found["not-examined"]; len(all) == 0 || !strings.Contains(all[0].Message, "could not be examined") || found["nobody-can"] != nil {
+	found = rulesOf(t, "shared: { "+strings.Join(names, ", ")+" }\ndoors:\n  - { path: /x, admit: { any: [ "+strings.Join(asked, ", ")+
+		" ] } }\n")
+	if all := found["not-examined"]; len(all) == 0 || !strings.Contains(all[0].Message, "could not be examined") ||
+		found["nobody-can"] != nil {
 		t.Errorf("%+v", found)
 	}
 }
@@ -117,9 +122,11 @@ guarantees:
 		names = append(names, fmt.Sprintf("s%d: ", i))
 		asked = append(asked, fmt.Sprintf("{ shared: s%d }", i))
 	}
-	found = rulesOf(t, "shared: { "+strings.Join(names, ", ")+" }\ndoors:\n  - { path: /x, admit: { any: [ "+strings.Join(asked, ", ")+" ] } }\n"+
+	found = rulesOf(t, "shared: { "+strings.Join(names, ", ")+" }\ndoors:\n  - { path: /x, admit: { any: [ "+strings.Join(asked, ", ")+
+		" ] } }\n"+
 		"guarantees:\n  - { path: /x, only: { shared: s1 } }\n")
-	if all := found["guarantee-unproven"]; len(all) != 1 || !strings.Contains(all[0].Message, "too many things at once") || found["guarantee-broken"] != nil {
+	if all := found["guarantee-unproven"]; len(all) != 1 || !strings.Contains(all[0].Message, "too many things at once") ||
+		found["guarantee-broken"] != nil {
 		t.Errorf("%+v", found)
 	}
 }
@@ -171,7 +178,8 @@ func TestProofsAreCounted(t *testing.T) {
 	shown := factor.Shown{}.With(factor.Code, time.Minute)
 	for n, v := range map[int]policy.Visitor{
 		0: {}, 1: {SignedIn: true}, 2: {Shared: []string{"s"}}, 3: {SignedIn: true, Account: "ann"},
-		4: {SignedIn: true, Roles: []string{"keeper"}, ProofAge: time.Minute}, 5: {SignedIn: true, Passes: []string{"p"}, Keyrings: []string{"k"}},
+		4: {SignedIn: true, Roles: []string{"keeper"}, ProofAge: time.Minute},
+		5: {SignedIn: true, Passes: []string{"p"}, Keyrings: []string{"k"}},
 	} {
 		if got := proofs(v); got != n {
 			t.Errorf("%+v: %d, want %d", v, got, n)

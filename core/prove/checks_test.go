@@ -26,7 +26,8 @@ guarantees:
 		t.Fatal(findings)
 	}
 	all := Guarantees(b)
-	if all[0].State != "holds" || all[1].State != "broken" || all[2].State != "holds" || !strings.Contains(all[1].Message, "the check approve (line 7") {
+	if all[0].State != "holds" || all[1].State != "broken" || all[2].State != "holds" ||
+		!strings.Contains(all[1].Message, "the check approve (line 7") {
 		t.Errorf("%+v", all)
 	}
 	g, err := Survey(b)
@@ -45,7 +46,8 @@ guarantees:
 	if !strings.Contains(rows, "check approve: challenge refuse refuse admit refuse\n") || strings.Count(rows, "\n") != 3 {
 		t.Error(rows)
 	}
-	without, _ := policy.Parse("doors.yaml", []byte(strings.Replace(text, "{ role: trustee } }\nguarantees", "{ role: keeper } }\nguarantees", 1)))
+	without, _ := policy.Parse("doors.yaml",
+		[]byte(strings.Replace(text, "{ role: trustee } }\nguarantees", "{ role: keeper } }\nguarantees", 1)))
 	changes, err := Compare(b, without)
 	if err != nil || len(changes) != 1 || changes[0].Effect != "opened" || !strings.HasSuffix(changes[0].Witness.Path, "/approve") {
 		t.Errorf("%+v %v", changes, err)

@@ -30,7 +30,8 @@ func ExampleCompare() {
 }
 
 func ExampleGuarantees() {
-	book := bookOf("roles: {trustee: }\ndoors:\n  - { path: /office/**, admit: { role: trustee } }\n  - { path: /office/tea, admit: signed-in }\nguarantees:\n  - { path: /office/**, only: { role: trustee } }\n")
+	book := bookOf("roles: {trustee: }\ndoors:\n  - { path: /office/**, admit: { role: trustee } }\n  - { path: /office/tea, admit: " +
+		"signed-in }\nguarantees:\n  - { path: /office/**, only: { role: trustee } }\n")
 	for _, g := range prove.Guarantees(book) {
 		fmt.Println(g.State, g.Witness)
 	}

@@ -205,7 +205,8 @@ func (f *finder) crossing() {
 		}
 		d := &f.book.Doors[id]
 		f.warnDoor(d, "doors-cross", f.witness(first, &policy.Visitor{}),
-			"this door crosses %s: neither lies inside the other, so at places that both cover, as %s, both must admit", several(names, 4), first.Path)
+			"this door crosses %s: neither lies inside the other, so at places that both cover, as %s, both must admit", several(names, 4),
+			first.Path)
 		meet[id] = nil
 	}
 }
@@ -303,7 +304,8 @@ func (f *finder) warnOpened(o *opened) {
 		also = ", as " + strings.Join(others, ", ") + " do with theirs"
 	}
 	f.warnDoor(first, "open-under-closed", f.witness(o.example, &policy.Visitor{}),
-		"this door opens %s to everybody%s, beneath %s; if that is meant, this guarantee says so: - { path: %s%s, always: public }", o.example.Path, also, o.beneath, at, o.of)
+		"this door opens %s to everybody%s, beneath %s; if that is meant, this guarantee says so: - { path: %s%s, always: public }",
+		o.example.Path, also, o.beneath, at, o.of)
 }
 
 // plainPath reports whether a path with stars can stand in YAML as it is.
@@ -434,7 +436,8 @@ func (f *finder) spellings() {
 				continue
 			}
 			f.warnDoor(d, "sibling-open", f.witness(other, &policy.Visitor{}),
-				"%s asks for %s, but %s is open to everybody, by %s; many servers give the same page for both", page.Path, d.Admit, other.Path, named(f.book.Deciding(other)))
+				"%s asks for %s, but %s is open to everybody, by %s; many servers give the same page for both", page.Path, d.Admit, other.Path,
+				named(f.book.Deciding(other)))
 			break
 		}
 	}
@@ -446,9 +449,11 @@ func (f *finder) roles() {
 		switch {
 		case r.Name == policy.Steward:
 		case f.book.Satisfies(r.Name, policy.Steward):
-			f.warn(r.Position, r.Name, "role-administers", nil, "the role %s includes steward: who has it may administer Ostiarius, and so do everything; if that is not meant, leave steward out", r.Name)
+			f.warn(r.Position, r.Name, "role-administers", nil, "the role %s includes steward: who has it may administer Ostiarius, and so do "+
+				"everything; if that is not meant, leave steward out", r.Name)
 		case !f.book.Matters(r.Name):
-			f.warn(r.Position, r.Name, "role-not-asked", nil, "no door asks for the role %s, nor for one that it includes: to have it changes nothing", r.Name)
+			f.warn(r.Position, r.Name, "role-not-asked", nil,
+				"no door asks for the role %s, nor for one that it includes: to have it changes nothing", r.Name)
 		}
 	}
 }

@@ -17,35 +17,50 @@ func TestFindings(t *testing.T) {
 	const asked = "  - {path: /trustees, admit: {role: volunteer}}\n"
 	for _, test := range []struct{ name, text, want string }{
 		{"nothing", "doors:\n" + asked, ""},
-		{"hidden", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /a, admit: public}\n  - {path: /a/*/**, admit: signed-in}\n  - {path: [/a/*], admit: {role: trustee}}\n",
-			"5 door-never-decides: narrower doors cover all its places, as line 6 (/a) covers /a | GET /a as anonymous -> admit|6 open-under-closed"},
+		{"hidden", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /a, admit: public}\n  - {path: /a/*/**, " +
+			"admit: signed-in}\n  - {path: [/a/*], admit: {role: trustee}}\n",
+			"5 door-never-decides: narrower doors cover all its places, as line 6 (/a) covers /a | GET /a as anonymous -> admit|6 " +
+				"open-under-closed"},
 		{"not needed", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /a/b, admit: {role: [keeper, trustee]}}\n",
 			"6 door-not-needed: by line 5 (/a/**) | GET /a/b as anonymous -> challenge"},
 		{"like unlisted, but thought of", "doors:\n" + asked + "  - {path: /a/**, admit: signed-in}\n", ""},
-		{"needed for its words", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /a/b, admit: {role: keeper}, otherwise: {refused: {say: Ask}}}\n", ""},
-		{"crossing", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /b/**, admit: {role: trustee}}\n  - {path: /**/*.map, admit: nobody}\n",
-			"7 doors-cross: line 5 (/a/**) and line 6 (/b/**): neither lies inside the other, so at places that both cover, as /a/.map, both must admit | GET /a/.map as anonymous -> refuse"},
-		{"crossing and asking alike", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /**/*.map, admit: {role: keeper}}\n", ""},
+		{"needed for its words", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /a/b, admit: {role: keeper}, " +
+			"otherwise: {refused: {say: Ask}}}\n", ""},
+		{"crossing", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /b/**, admit: {role: trustee}}\n  - {path: " +
+			"/**/*.map, admit: nobody}\n",
+			"7 doors-cross: line 5 (/a/**) and line 6 (/b/**): neither lies inside the other, so at places that both cover, as /a/.map, both " +
+				"must admit | GET /a/.map as anonymous -> refuse"},
+		{"crossing and asking alike", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /**/*.map, admit: {role: " +
+			"keeper}}\n", ""},
 		{"an exception", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /a/b/*, admit: public}\n",
-			"6 open-under-closed: opens /a/b/x to everybody, beneath line 5 (/a/**), which asks for role: keeper | GET /a/b/x as anonymous -> admit"},
-		{"a promised exception", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /a/b/*, admit: public}\nguarantees: [{path: /a/b/*, always: public}]\n", ""},
+			"6 open-under-closed: opens /a/b/x to everybody, beneath line 5 (/a/**), which asks for role: keeper | GET /a/b/x as anonymous -> " +
+				"admit"},
+		{"a promised exception", "doors:\n" + asked + "  - {path: /a/**, admit: {role: keeper}}\n  - {path: /a/b/*, admit: " +
+			"public}\nguarantees: [{path: /a/b/*, always: public}]\n", ""},
 		{"nobody beneath an open door", "doors:\n" + asked + "  - {path: /a/**, admit: public}\n  - {path: /a/b/**, admit: nobody}\n",
 			"6 nobody-under-open: nobody in at /a/b, beneath line 5 (/a/**) | GET /a/b as anonymous -> refuse|6 sibling-open"},
 		{"a method", "doors:\n" + asked + "  - {path: /a/**, admit: public}\n  - {path: /a/log, methods: [GET], admit: {role: keeper}}\n",
-			"6 method-open: GET /a/log asks for role: keeper, but POST /a/log is open to everybody, by line 5 (/a/**) | POST /a/log as anonymous -> admit|6 sibling-open: /a/log.html"},
-		{"a method that is named", "doors:\n" + asked + "  - {path: /a, admit: {role: keeper}}\n  - {path: /a, methods: [DELETE], admit: public}\n",
+			"6 method-open: GET /a/log asks for role: keeper, but POST /a/log is open to everybody, by line 5 (/a/**) | POST /a/log as " +
+				"anonymous -> admit|6 sibling-open: /a/log.html"},
+		{"a method that is named", "doors:\n" + asked + "  - {path: /a, admit: {role: keeper}}\n  - {path: /a, methods: [DELETE], admit: " +
+			"public}\n",
 			"5 method-open: DELETE /a is open to everybody, by line 6 (DELETE /a) | DELETE /a as anonymous -> admit|6 open-under-closed"},
 		{"with .html", "unlisted: public\ndoors:\n" + asked + "  - {path: /report, admit: {role: keeper}}\n",
-			"5 sibling-open: /report asks for role: keeper, but /report.html is open to everybody, by the rule for unlisted places; many servers | GET /report.html as anonymous -> admit|4 sibling-open"},
+			"5 sibling-open: /report asks for role: keeper, but /report.html is open to everybody, by the rule for unlisted places; many " +
+				"servers | GET /report.html as anonymous -> admit|4 sibling-open"},
 		{"without .html", "doors:\n" + asked + "  - {path: /pages/**, admit: public}\n  - {path: /pages/report.html, admit: {role: keeper}}\n",
 			"6 sibling-open: /pages/report is open to everybody, by line 5 (/pages/**) | GET /pages/report as anonymous -> admit"},
-		{"the index", "doors:\n" + asked + "  - {path: /pages/**, admit: public}\n  - {path: [/pages/old, /pages/old.html, /pages/old.htm, /pages/old.php], admit: {role: keeper}}\n",
-			"6 sibling-open: /pages/old asks for role: keeper, but /pages/old/index.html is open | GET /pages/old/index.html as anonymous -> admit|6|6|6"},
+		{"the index", "doors:\n" + asked + "  - {path: /pages/**, admit: public}\n  - {path: [/pages/old, /pages/old.html, /pages/old.htm, " +
+			"/pages/old.php], admit: {role: keeper}}\n",
+			"6 sibling-open: /pages/old asks for role: keeper, but /pages/old/index.html is open | GET /pages/old/index.html as anonymous -> " +
+				"admit|6|6|6"},
 		{"roles", "doors:\n  - {path: /trustees, admit: {role: keeper}}\n", "1 role-not-asked: no door asks for the role volunteer"},
 		{"a landing asks for it", "doors: [{path: /trustees, admit: {role: keeper}}]\nlandings: {sign-in: [{role: volunteer, go: /}]}", ""},
-		{"impossible", "doors:\n" + asked + "  - {path: /a, admit: {all: [{network: 10.0.0.0/8}, {network: 192.0.2.0/24}, signed-in]}}\n  - {path: /b, admit: {all: [{user: ann}, {user: bea}]}}\n",
+		{"impossible", "doors:\n" + asked + "  - {path: /a, admit: {all: [{network: 10.0.0.0/8}, {network: 192.0.2.0/24}, signed-in]}}\n  " +
+			"- {path: /b, admit: {all: [{user: ann}, {user: bea}]}}\n",
 			"5 nobody-can: (network: 10.0.0.0/8, network: 192.0.2.0/24, signed-in)|6 nobody-can: user: ann, user: bea"},
-		{"a guarantee aside", "doors:\n" + asked + "guarantees: [{path: /ofice/**, never: public}]\n", "5 guarantee-no-door: is the path as meant? | GET /ofice as anonymous -> challenge"},
+		{"a guarantee aside", "doors:\n" + asked + "guarantees: [{path: /ofice/**, never: public}]\n",
+			"5 guarantee-no-door: is the path as meant? | GET /ofice as anonymous -> challenge"},
 		{"own pages", "doors:\n" + asked + "  - {path: /**, admit: {role: volunteer}, otherwise: hide}\n", ""},
 	} {
 		text := head + test.text
@@ -205,7 +220,8 @@ func (o brute) findings() map[string]bool {
 	}
 	for i := range o.book.Doors {
 		d := &o.book.Doors[i]
-		for _, family := range [][]string{{"/a", "/a.html", "/a.htm", "/a.php", "/a/index.html", "/a/index.htm", "/a/index.php"}, {"/a/b", "/a/b.html", "/a/b.htm", "/a/b.php", "/a/b/index.html", "/a/b/index.htm", "/a/b/index.php"}} {
+		for _, family := range [][]string{{"/a", "/a.html", "/a.htm", "/a.php", "/a/index.html", "/a/index.htm", "/a/index.php"},
+			{"/a/b", "/a/b.html", "/a/b.htm", "/a/b.php", "/a/b/index.html", "/a/b/index.htm", "/a/b/index.php"}} {
 			for _, path := range family {
 				page := place.Place{Path: path, Method: "GET"}
 				if d.Written != path && d.Written != path+"/**" || !slices.Contains(o.book.Deciding(page), d) || o.open(page) {
@@ -221,7 +237,8 @@ func (o brute) findings() map[string]bool {
 	}
 	for i := range o.book.Guarantees {
 		g := &o.book.Guarantees[i]
-		found[fmt.Sprint("guarantee-no-door ", g.Line)] = !slices.ContainsFunc(o.all, func(p place.Place) bool { return g.Covers(p) && len(o.covering(p)) > 0 })
+		found[fmt.Sprint("guarantee-no-door ", g.Line)] = !slices.ContainsFunc(o.all,
+			func(p place.Place) bool { return g.Covers(p) && len(o.covering(p)) > 0 })
 	}
 	for _, role := range o.book.Roles {
 		found[fmt.Sprint("role-not-asked ", role.Line, " ", role.Column)] = !slices.ContainsFunc(o.book.Doors, func(d policy.Door) bool {
@@ -276,8 +293,10 @@ func TestFindingsAgainstBruteForce(t *testing.T) {
 		}
 	}
 	var people []policy.Visitor
-	for _, who := range []string{"anonymous", "signed-in", "role:a", "role:b", "role:c", "role:a+c", "user:ann", "user:ann,role:b", "user:ann,role:a+c", "role:b,proof-age:1h", "user:ann,role:a+c,proof-age:6m", "signed-in,proof-age:6m",
-		"user:ann,role:a+c,factor:password+code", "role:c,factor:passkey+code@6m", "role:a+c,factor:password@6m+passkey", "user:ann,role:a+c,factor:password+code@6m"} {
+	for _, who := range []string{"anonymous", "signed-in", "role:a", "role:b", "role:c", "role:a+c", "user:ann", "user:ann,role:b",
+		"user:ann,role:a+c", "role:b,proof-age:1h", "user:ann,role:a+c,proof-age:6m", "signed-in,proof-age:6m",
+		"user:ann,role:a+c,factor:password+code", "role:c,factor:passkey+code@6m", "role:a+c,factor:password@6m+passkey",
+		"user:ann,role:a+c,factor:password+code@6m"} {
 		for proofs := range 16 {
 			v, err := policy.ParseVisitor(who)
 			if err != nil {
@@ -295,7 +314,8 @@ func TestFindingsAgainstBruteForce(t *testing.T) {
 	}
 	times := map[string]int{}
 	for range share(120) {
-		source := text(r, manyDoors(r)) + fmt.Sprintf("guarantees: [{path: %q, never: public}]\n", []string{"/b", "/y/**", "/a/b", "/x/y", "/ab/*"}[r.IntN(5)])
+		source := text(r, manyDoors(r)) + fmt.Sprintf("guarantees: [{path: %q, never: public}]\n",
+			[]string{"/b", "/y/**", "/a/b", "/x/y", "/ab/*"}[r.IntN(5)])
 		book, findings := policy.Parse("doors.yaml", []byte(source))
 		if book == nil {
 			if !strings.Contains(fmt.Sprint(findings), "duplicate-door") {
@@ -349,7 +369,8 @@ func TestFindingsAgainstBruteForce(t *testing.T) {
 			}
 		}
 	}
-	for _, rule := range []string{"door-never-decides", "door-not-needed", "open-under-closed", "nobody-under-open", "method-open", "sibling-open", "role-not-asked", "guarantee-no-door", "pair"} {
+	for _, rule := range []string{"door-never-decides", "door-not-needed", "open-under-closed", "nobody-under-open", "method-open",
+		"sibling-open", "role-not-asked", "guarantee-no-door", "pair"} {
 		if times[rule] < 3 {
 			t.Errorf("%s occurred %d times; that shows little: %v", rule, times[rule], times)
 		}
@@ -388,7 +409,8 @@ func FuzzCheck(f *testing.F) {
 
 // A role that includes steward is no role that changes nothing, though no door of the site asks for it.
 func TestRolesThatAdminister(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("roles:\n  keeper:\n  office: { includes: [keeper, head] }\n  head: { includes: steward }\n  steward: { includes: keeper }\n  idle:\ndoors: [{path: /log, admit: {role: keeper}}]\n"))
+	book, findings := policy.Parse("doors.yaml", []byte("roles:\n  keeper:\n  office: { includes: [keeper, head] }\n  head: { includes: "+
+		"steward }\n  steward: { includes: keeper }\n  idle:\ndoors: [{path: /log, admit: {role: keeper}}]\n"))
 	if book == nil {
 		t.Fatal(findings)
 	}

@@ -22,21 +22,35 @@ func TestGuarantees(t *testing.T) {
 	const head = "roles: {volunteer: , keeper: {includes: volunteer}, trustee: {includes: keeper}}\nkeyrings: {outer: }\ndoors:\n"
 	for _, test := range []struct{ name, doors, guarantee, want string }{
 		{"holds", "  - {path: /office/**, admit: {role: trustee}}\n", "{path: /office/**, only: {role: keeper}}", ""},
-		{"holds with more", "  - {path: /office/**, admit: {keyring: outer, role: trustee, proof-within: 10m}}\n", "{path: /office/**, only: {keyring: outer}}", ""},
-		{"a forgotten door", "  - {path: /office/**, admit: {role: trustee}}\n  - {path: /office/minutes, admit: {role: volunteer}}\n", "{path: /office/**, only: {role: trustee}, because: it holds the keys}",
-			"guarantee-broken 7: role:volunteer does at /office/minutes, by line 5 (/office/minutes); it was promised because: it holds the keys | GET /office/minutes as role:volunteer -> admit"},
-		{"another method", "  - {path: /a, methods: [GET], admit: nobody}\n  - {path: /a, admit: public}\n", "{path: /a, never: public}", "guarantee-broken 7: /a is open to everybody, by line 5 (/a) | POST /a as anonymous -> admit"},
-		{"only some methods", "  - {path: /a, methods: [GET], admit: nobody}\n  - {path: /a, admit: public}\n", "{path: /a, methods: [GET], never: public}", ""},
-		{"another host", "  - {path: /a, admit: nobody}\n  - {path: /**, host: '*.x.example', admit: public}\n  - {path: /a, host: b.x.example, admit: public}\n", "{path: /a, only: nobody}",
+		{"holds with more", "  - {path: /office/**, admit: {keyring: outer, role: trustee, proof-within: 10m}}\n",
+			"{path: /office/**, only: {keyring: outer}}", ""},
+		{"a forgotten door", "  - {path: /office/**, admit: {role: trustee}}\n  - {path: /office/minutes, admit: {role: volunteer}}\n",
+			"{path: /office/**, only: {role: trustee}, because: it holds the keys}",
+			"guarantee-broken 7: role:volunteer does at /office/minutes, by line 5 (/office/minutes); it was promised because: it holds the " +
+				"keys | GET /office/minutes as role:volunteer -> admit"},
+		{"another method", "  - {path: /a, methods: [GET], admit: nobody}\n  - {path: /a, admit: public}\n", "{path: /a, never: public}",
+			"guarantee-broken 7: /a is open to everybody, by line 5 (/a) | POST /a as anonymous -> admit"},
+		{"only some methods", "  - {path: /a, methods: [GET], admit: nobody}\n  - {path: /a, admit: public}\n",
+			"{path: /a, methods: [GET], never: public}", ""},
+		{"another host", "  - {path: /a, admit: nobody}\n  - {path: /**, host: '*.x.example', admit: public}\n  - {path: /a, host: " +
+			"b.x.example, admit: public}\n", "{path: /a, only: nobody}",
 			"guarantee-broken 8: anonymous does at /a, by line 6 (b.x.example/a) | GET b.x.example/a as anonymous -> admit"},
 		{"own pages", "  - {path: /**, admit: {role: keeper}}\n", "{path: /**, only: {role: volunteer}}", ""},
 		{"open to all", "  - {path: /visit/**, admit: public}\n", "{path: /visit/**, always: public}", ""},
-		{"closed beneath", "  - {path: /visit/**, admit: public}\n  - {path: /**/drafts/**, admit: {role: keeper}}\n", "{path: /visit/**, always: public}",
-			"guarantee-broken 7: not everybody gets in who shows nothing; it is public: anonymous does not at /visit/drafts, by line 4 (/visit/**) and line 5 (/**/drafts/**) | GET /visit/drafts as anonymous -> challenge"},
-		{"always for a role", "  - {path: /log, admit: {role: keeper, network: 10.0.0.0/8}}\n", "{path: /log, always: {role: trustee}}", "guarantee-broken 6: role:trustee does not at /log | GET /log as role:trustee -> refuse"},
-		{"unlisted", "  - {path: /a, admit: nobody}\n", "{path: /**, only: {role: keeper}}", "guarantee-broken 6: signed-in does at / | GET / as signed-in -> admit"},
-		{"an age", "  - {path: /a, admit: {any: [{role: trustee, proof-within: 1h}, {role: keeper, proof-within: 5m}]}}\n", "{path: /a, only: {proof-within: 10m}}", "guarantee-broken 6: role:trustee,proof-age:10m1s does at /a | GET /a as role:trustee,proof-age:10m1s -> admit"},
-		{"a network", "  - {path: /a, admit: {network: [10.0.0.0/8, 192.0.2.0/24]}}\n", "{path: /a, only: {network: [10.0.0.0/9, 192.0.0.0/16]}}", "guarantee-broken 6: anonymous,from:10.128.0.0 does at /a | GET /a as anonymous,from:10.128.0.0 -> admit"},
+		{"closed beneath", "  - {path: /visit/**, admit: public}\n  - {path: /**/drafts/**, admit: {role: keeper}}\n",
+			"{path: /visit/**, always: public}",
+			"guarantee-broken 7: not everybody gets in who shows nothing; it is public: anonymous does not at /visit/drafts, by line 4 " +
+				"(/visit/**) and line 5 (/**/drafts/**) | GET /visit/drafts as anonymous -> challenge"},
+		{"always for a role", "  - {path: /log, admit: {role: keeper, network: 10.0.0.0/8}}\n", "{path: /log, always: {role: trustee}}",
+			"guarantee-broken 6: role:trustee does not at /log | GET /log as role:trustee -> refuse"},
+		{"unlisted", "  - {path: /a, admit: nobody}\n", "{path: /**, only: {role: keeper}}",
+			"guarantee-broken 6: signed-in does at / | GET / as signed-in -> admit"},
+		{"an age", "  - {path: /a, admit: {any: [{role: trustee, proof-within: 1h}, {role: keeper, proof-within: 5m}]}}\n",
+			"{path: /a, only: {proof-within: 10m}}", "guarantee-broken 6: role:trustee,proof-age:10m1s does at /a | GET /a as " +
+				"role:trustee,proof-age:10m1s -> admit"},
+		{"a network", "  - {path: /a, admit: {network: [10.0.0.0/8, 192.0.2.0/24]}}\n",
+			"{path: /a, only: {network: [10.0.0.0/9, 192.0.0.0/16]}}",
+			"guarantee-broken 6: anonymous,from:10.128.0.0 does at /a | GET /a as anonymous,from:10.128.0.0 -> admit"},
 	} {
 		text := head + test.doors + "guarantees:\n  - " + test.guarantee + "\n"
 		var got []string
@@ -48,7 +62,8 @@ func TestGuarantees(t *testing.T) {
 		switch {
 		case test.want == "" && len(got) > 0:
 			t.Errorf("%s: %q", test.name, got)
-		case test.want != "" && (len(got) != 1 || !strings.HasPrefix(got[0], rule) || !strings.Contains(got[0], words) || !strings.HasSuffix(got[0], witness)):
+		case test.want != "" && (len(got) != 1 || !strings.HasPrefix(got[0], rule) || !strings.Contains(got[0], words) ||
+			!strings.HasSuffix(got[0], witness)):
 			t.Errorf("%s: %q, want %q", test.name, got, test.want)
 		}
 	}
@@ -56,7 +71,8 @@ func TestGuarantees(t *testing.T) {
 	for i := range 30 {
 		parts = append(parts, fmt.Sprintf("{shared: s%d}", i))
 	}
-	entangled := parse(t, head+"  - {path: /a, admit: {all: ["+strings.Join(parts, ",")+"]}}\nguarantees: [{path: /a, never: public}]\n"+declared)
+	entangled := parse(t, head+"  - {path: /a, admit: {all: ["+strings.Join(parts, ",")+
+		"]}}\nguarantees: [{path: /a, never: public}]\n"+declared)
 	if found := Guarantees(entangled); len(found) != 1 || found[0].State != "unproven" || !strings.Contains(found[0].Message, "line 4 (/a)") {
 		t.Errorf("an entangled policy: %+v", found)
 	}

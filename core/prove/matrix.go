@@ -105,7 +105,9 @@ func At(b *policy.Book, requests []policy.Request, visitors []policy.Visitor) Ma
 	for _, r := range requests {
 		p, err := place.Read(r.Method, r.Host, r.Path, b.Rules)
 		if err != nil {
-			row := Row{Kind: "address", Label: r.Host + r.Path, Method: r.Method, Host: r.Host, Path: r.Path, Doors: []policy.DoorRef{}, Problem: err.Error()}
+			row := Row{
+				Kind: "address", Label: r.Host + r.Path, Method: r.Method, Host: r.Host, Path: r.Path, Doors: []policy.DoorRef{}, Problem: err.Error(),
+			}
 			for range visitors {
 				row.Cells = append(row.Cells, Cell{policy.Reject, string(policy.Reject)})
 			}

@@ -26,24 +26,39 @@ func TestCompare(t *testing.T) {
 	const head = "roles: {volunteer: , keeper: {includes: volunteer}, trustee: {includes: keeper}}\nkeyrings: {outer: }\nshared: {s: }\n"
 	for _, test := range []struct{ name, before, after, want string }{
 		{"the same", "doors: [{path: /a, admit: public}]", "doors: [{path: /a/, admit: public}]", ""},
-		{"written otherwise", "doors: [{path: [/a, /b], admit: {role: [keeper, trustee]}}]", "doors: [{path: /b, admit: {role: keeper}}, {path: /a, admit: {any: [{role: keeper}, {role: trustee}]}}]", ""},
+		{"written otherwise", "doors: [{path: [/a, /b], admit: {role: [keeper, trustee]}}]",
+			"doors: [{path: /b, admit: {role: keeper}}, {path: /a, admit: {any: [{role: keeper}, {role: trustee}]}}]", ""},
 		{"a needless door", "doors: [{path: /a/**, admit: public}]", "doors: [{path: /a/**, admit: public}, {path: /a/b, admit: public}]", ""},
-		{"opened", "doors: [{path: /a/**, admit: {role: keeper}}]", "doors: [{path: /a/**, admit: {role: volunteer}}]", "opened GET /a role:volunteer: refuse -> admit"},
-		{"closed for some", "doors: [{path: /a/**, admit: public}]", "doors: [{path: /a/**, admit: public}, {path: /a/*.map, admit: nobody}]", "closed GET /a/.map anonymous: admit -> refuse"},
-		{"a method", "doors: [{path: /a, admit: public}]", "doors: [{path: /a, admit: public}, {path: /a, methods: [POST], admit: signed-in}]", "closed POST /a anonymous: admit -> challenge (sign-in)"},
-		{"a host", "doors: [{path: /a, admit: public}]", "doors: [{path: /a, admit: public}, {path: /**, host: '*.staff.example', admit: {role: keeper}}]",
+		{"opened", "doors: [{path: /a/**, admit: {role: keeper}}]", "doors: [{path: /a/**, admit: {role: volunteer}}]",
+			"opened GET /a role:volunteer: refuse -> admit"},
+		{"closed for some", "doors: [{path: /a/**, admit: public}]",
+			"doors: [{path: /a/**, admit: public}, {path: /a/*.map, admit: nobody}]", "closed GET /a/.map anonymous: admit -> refuse"},
+		{"a method", "doors: [{path: /a, admit: public}]",
+			"doors: [{path: /a, admit: public}, {path: /a, methods: [POST], admit: signed-in}]",
+			"closed POST /a anonymous: admit -> challenge (sign-in)"},
+		{"a host", "doors: [{path: /a, admit: public}]",
+			"doors: [{path: /a, admit: public}, {path: /**, host: '*.staff.example', admit: {role: keeper}}]",
 			"closed GET any.staff.example/ signed-in: admit -> refuse|closed GET any.staff.example/a anonymous: admit -> challenge (sign-in)"},
-		{"an answer only", "doors: [{path: /a, admit: signed-in}]", "doors: [{path: /a, admit: signed-in, ask: basic, realm: R}]", "other GET /a anonymous: challenge (sign-in) -> challenge (sign-in, HTTP Basic, realm \"R\")"},
-		{"words only", "doors: [{path: /a, admit: nobody}]", "doors: [{path: /a, admit: nobody, otherwise: {refused: {say: No}}}]", "other GET /a anonymous: refuse -> refuse (say: No)"},
-		{"unlisted", "unlisted: hide\ndoors: [{path: /a, admit: public}]", "unlisted: public\ndoors: [{path: /a, admit: public}]", "opened GET / anonymous: hide -> admit"},
-		{"an age", "doors: [{path: /a, admit: {role: keeper, proof-within: 10m}}]", "doors: [{path: /a, admit: {role: keeper, proof-within: 1h}}]", "opened GET /a role:keeper,proof-age:10m1s: challenge (prove-again) -> admit"},
-		{"a network", "doors: [{path: /a, admit: {network: 10.0.0.0/8}}]", "doors: [{path: /a, admit: {network: 10.0.0.0/9}}]", "closed GET /a anonymous,from:10.128.0.0: admit -> refuse"},
-		{"several paths of an entry", "doors: [{path: [/a, /b/**, /**/c], admit: {role: trustee}}, {path: /d, admit: public}]", "doors: [{path: [/a, /b/**, /**/c], admit: {role: keeper}}, {path: /d, admit: public}]",
+		{"an answer only", "doors: [{path: /a, admit: signed-in}]", "doors: [{path: /a, admit: signed-in, ask: basic, realm: R}]",
+			"other GET /a anonymous: challenge (sign-in) -> challenge (sign-in, HTTP Basic, realm \"R\")"},
+		{"words only", "doors: [{path: /a, admit: nobody}]", "doors: [{path: /a, admit: nobody, otherwise: {refused: {say: No}}}]",
+			"other GET /a anonymous: refuse -> refuse (say: No)"},
+		{"unlisted", "unlisted: hide\ndoors: [{path: /a, admit: public}]", "unlisted: public\ndoors: [{path: /a, admit: public}]",
+			"opened GET / anonymous: hide -> admit"},
+		{"an age", "doors: [{path: /a, admit: {role: keeper, proof-within: 10m}}]",
+			"doors: [{path: /a, admit: {role: keeper, proof-within: 1h}}]",
+			"opened GET /a role:keeper,proof-age:10m1s: challenge (prove-again) -> admit"},
+		{"a network", "doors: [{path: /a, admit: {network: 10.0.0.0/8}}]", "doors: [{path: /a, admit: {network: 10.0.0.0/9}}]",
+			"closed GET /a anonymous,from:10.128.0.0: admit -> refuse"},
+		{"several paths of an entry", "doors: [{path: [/a, /b/**, /**/c], admit: {role: trustee}}, {path: /d, admit: public}]",
+			"doors: [{path: [/a, /b/**, /**/c], admit: {role: keeper}}, {path: /d, admit: public}]",
 			"opened GET /a role:keeper: refuse -> admit"},
-		{"crossed by an unchanged door", "doors: [{path: /a/**, admit: {role: trustee}}, {path: /**/b, admit: signed-in}]", "doors: [{path: /a/**, admit: {role: keeper}}, {path: /**/b, admit: signed-in}]",
+		{"crossed by an unchanged door", "doors: [{path: /a/**, admit: {role: trustee}}, {path: /**/b, admit: signed-in}]",
+			"doors: [{path: /a/**, admit: {role: keeper}}, {path: /**/b, admit: signed-in}]",
 			"opened GET /a role:keeper: refuse -> admit"},
 		{"both ways", "doors: [{path: /a, admit: {shared: s}}]", "doors: [{path: /a, admit: {keyring: outer}}]",
-			"closed GET /a anonymous,shared:s: admit -> challenge (keyring outer, HTTP Basic, realm \"outer\")|opened GET /a anonymous,keyring:outer|other GET /a anonymous:"},
+			"closed GET /a anonymous,shared:s: admit -> challenge (keyring outer, HTTP Basic, realm \"outer\")|opened GET /a " +
+				"anonymous,keyring:outer|other GET /a anonymous:"},
 	} {
 		differences, err := Compare(parse(t, head+test.before), parse(t, head+test.after))
 		if err != nil {
@@ -51,7 +66,8 @@ func TestCompare(t *testing.T) {
 		}
 		var got []string
 		for _, d := range differences {
-			got = append(got, fmt.Sprintf("%s %s %s%s %s: %s -> %s", d.Effect, d.Witness.Method, d.Witness.Host, d.Witness.Path, d.Witness.Visitor, d.Before, d.After))
+			got = append(got, fmt.Sprintf("%s %s %s%s %s: %s -> %s", d.Effect, d.Witness.Method, d.Witness.Host, d.Witness.Path,
+				d.Witness.Visitor, d.Before, d.After))
 		}
 		wanted := strings.Split(test.want, "|")
 		if test.want != "" && len(got) != len(wanted) {
@@ -66,7 +82,8 @@ func TestCompare(t *testing.T) {
 }
 
 func TestCompareRefusesWhatItCannotCompare(t *testing.T) {
-	if _, err := Compare(parse(t, "doors: [{path: /a, admit: public}]"), parse(t, "case: insensitive\ndoors: [{path: /a, admit: public}]")); err == nil {
+	if _, err := Compare(parse(t, "doors: [{path: /a, admit: public}]"),
+		parse(t, "case: insensitive\ndoors: [{path: /a, admit: public}]")); err == nil {
 		t.Error("policies with different places were compared")
 	}
 	var many strings.Builder
@@ -105,7 +122,8 @@ func TestTooEntangled(t *testing.T) {
 			rules[f.Rule] = f.Message
 		}
 		for _, rule := range []string{"guarantee-unproven", "not-examined"} {
-			if !strings.Contains(rules[rule], "overlaps is line 3 (") || !strings.Contains(rules[rule], "more") || strings.Contains(rules[rule], "/plain") {
+			if !strings.Contains(rules[rule], "overlaps is line 3 (") || !strings.Contains(rules[rule], "more") ||
+				strings.Contains(rules[rule], "/plain") {
 				t.Errorf("%s: %s: %q", name, rule, rules[rule])
 			}
 		}
@@ -118,7 +136,9 @@ func demand(r *rand.Rand, depth int) string {
 	if depth < 2 && r.IntN(4) == 0 {
 		return fmt.Sprintf("{%s: [%s, %s]}", []string{"any", "all"}[r.IntN(2)], demand(r, depth+1), demand(r, depth+1))
 	}
-	atoms := []string{"public", "signed-in", "nobody", "{role: a}", "{role: b}", "{role: [b, c]}", "{user: ann}", "{shared: s}", "{pass: p}", "{keyring: k}", "{network: 192.0.2.0/24}", "{proof-within: 5m}", "{role: c, keyring: k}", "{factor: two}", "{factor: code, proof-within: 5m}"}
+	atoms := []string{"public", "signed-in", "nobody", "{role: a}", "{role: b}", "{role: [b, c]}", "{user: ann}", "{shared: s}",
+		"{pass: p}", "{keyring: k}", "{network: 192.0.2.0/24}", "{proof-within: 5m}", "{role: c, keyring: k}", "{factor: two}",
+		"{factor: code, proof-within: 5m}"}
 	return atoms[r.IntN(len(atoms))]
 }
 
@@ -139,7 +159,8 @@ func doors(r *rand.Rand) []string {
 }
 
 func text(r *rand.Rand, doors []string) string {
-	return "roles: {a: {includes: b}, b: , c: }\nkeyrings: {k: }\nshared: {s: }\npasses: {p: }\nunlisted: " + []string{"public", "signed-in", "hide"}[r.IntN(3)] + "\ndoors:\n" + strings.Join(doors, "")
+	return "roles: {a: {includes: b}, b: , c: }\nkeyrings: {k: }\nshared: {s: }\npasses: {p: }\nunlisted: " +
+		[]string{"public", "signed-in", "hide"}[r.IntN(3)] + "\ndoors:\n" + strings.Join(doors, "")
 }
 
 // holds reports whether all doors are among the refs.
@@ -161,7 +182,8 @@ func TestCompareAgainstBruteForce(t *testing.T) {
 		}
 	}
 	var people []policy.Visitor
-	for _, who := range []string{"anonymous", "signed-in", "role:a", "role:b", "role:c", "role:a+c", "user:ann", "user:ann,role:b", "role:b,proof-age:1h", "signed-in,proof-age:6m"} {
+	for _, who := range []string{"anonymous", "signed-in", "role:a", "role:b", "role:c", "role:a+c", "user:ann", "user:ann,role:b",
+		"role:b,proof-age:1h", "signed-in,proof-age:6m"} {
 		for _, more := range []string{"", ",shared:s", ",pass:p", ",keyring:k", ",from:192.0.2.3", ",shared:s,keyring:k,from:192.0.2.9,pass:p"} {
 			v, err := policy.ParseVisitor(who + more)
 			if err != nil {

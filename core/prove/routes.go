@@ -14,7 +14,8 @@ func CheckRoutes(b *policy.Book, file string, routes []policy.Route) (found []po
 		for _, data := range route.Data {
 			for i := range visitors {
 				v := &visitors[i]
-				at, has := b.Decide(policy.Request{Method: "GET", Path: route.Path}, v), b.Decide(policy.Request{Method: data.Method, Path: data.Path}, v)
+				at, has := b.Decide(policy.Request{Method: "GET", Path: route.Path},
+					v), b.Decide(policy.Request{Method: data.Method, Path: data.Path}, v)
 				if at.Outcome == policy.Admit || has.Outcome != policy.Admit {
 					continue
 				}

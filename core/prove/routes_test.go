@@ -26,9 +26,12 @@ doors:
   - { path: /api/shifts, admit: signed-in }
 `
 	for open, want := range map[string]string{
-		"public":             "7:17 the browser hides /desk/board from anonymous, but GET /api/board is open to them; close that too|7:17 the browser hides /desk/board from anonymous, but POST /api/board is open to them; close that too",
-		"signed-in":          "7:17 the browser hides /desk/board from signed-in, but GET /api/board is open to them; close that too|7:17 the browser hides /desk/board from signed-in, but POST /api/board is open to them; close that too",
-		"{ role: keeper }":   "7:17 the browser hides /desk/board from role:keeper, but GET /api/board is open to them; close that too|7:17 the browser hides /desk/board from role:keeper, but POST /api/board is open to them; close that too",
+		"public": "7:17 the browser hides /desk/board from anonymous, but GET /api/board is open to them; close that too|7:17 " +
+			"the browser hides /desk/board from anonymous, but POST /api/board is open to them; close that too",
+		"signed-in": "7:17 the browser hides /desk/board from signed-in, but GET /api/board is open to them; close that too|7:17 " +
+			"the browser hides /desk/board from signed-in, but POST /api/board is open to them; close that too",
+		"{ role: keeper }": "7:17 the browser hides /desk/board from role:keeper, but GET /api/board is open to them; close that " +
+			"too|7:17 the browser hides /desk/board from role:keeper, but POST /api/board is open to them; close that too",
 		"{ role: trustee }":  "",
 		"{ user: somebody }": "",
 	} {
@@ -44,14 +47,17 @@ doors:
 			t.Errorf("%s:\n%s\nwant\n%s", open, strings.Join(got, "|"), want)
 		}
 	}
-	routes, findings := policy.ParseRoutes("routes.json", []byte(`[{"path": "/desk/board", "data": ["/api/board"]}, {"path": "/desk"}]`), policy.Book{}.Rules)
+	routes, findings := policy.ParseRoutes("routes.json",
+		[]byte(`[{"path": "/desk/board", "data": ["/api/board"]}, {"path": "/desk"}]`), policy.Book{}.Rules)
 	if len(routes) != 2 || len(findings) > 0 || routes[0].Data[0] != (policy.RequestTo{Method: "GET", Path: "/api/board"}) {
 		t.Errorf("%+v %v", routes, findings)
 	}
 	for text, want := range map[string]string{
-		"": "the list is empty", "5": "a list", `[{"data": "/x"}]`: "a route has a path", `[{"path": "desk"}]`: "begins with a slash", `[{"path": "/a%2fb"}]`: "not \"/a%2fb\"", `[{"path": "/a", "data": "get /b"}]`: "upper case", `[{"path": "/a", "x": 1}]`: "unknown key",
+		"": "the list is empty", "5": "a list", `[{"data": "/x"}]`: "a route has a path", `[{"path": "desk"}]`: "begins with a slash",
+		`[{"path": "/a%2fb"}]`: "not \"/a%2fb\"", `[{"path": "/a", "data": "get /b"}]`: "upper case", `[{"path": "/a", "x": 1}]`: "unknown key",
 	} {
-		if routes, findings := policy.ParseRoutes("routes.json", []byte(text), policy.Book{}.Rules); routes != nil || len(findings) == 0 || !strings.Contains(fmt.Sprint(findings), want) {
+		if routes, findings := policy.ParseRoutes("routes.json", []byte(text), policy.Book{}.Rules); routes != nil ||
+			len(findings) == 0 || !strings.Contains(fmt.Sprint(findings), want) {
 			t.Errorf("%s: %v %v", text, routes, findings)
 		}
 	}

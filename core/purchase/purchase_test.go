@@ -73,10 +73,16 @@ func TestTermsAgainstCountingDays(t *testing.T) {
 		var marks []Mark
 		for i := range 1 + random.IntN(5) {
 			order := fmt.Sprint("o", random.IntN(3))
-			payments = append(payments, Payment{ID: int64(i), Order: order, Role: "supporter", At: day(random.IntN(40)), Told: true, For: days(1 + random.IntN(15)), Again: random.IntN(2) == 0})
+			payments = append(payments,
+				Payment{
+					ID: int64(i), Order: order, Role: "supporter", At: day(random.IntN(40)), Told: true, For: days(1 + random.IntN(15)),
+					Again: random.IntN(2) == 0,
+				})
 		}
 		for range random.IntN(3) {
-			marks = append(marks, Mark{Order: fmt.Sprint("o", random.IntN(3)), What: []What{Refunded, Lapsed}[random.IntN(2)], At: day(random.IntN(60)), Told: true})
+			marks = append(marks, Mark{
+				Order: fmt.Sprint("o", random.IntN(3)), What: []What{Refunded, Lapsed}[random.IntN(2)], At: day(random.IntN(60)), Told: true,
+			})
 		}
 		want := naive(payments, marks, 130)
 		for range 3 {
@@ -159,7 +165,8 @@ func TestGraceAndRefund(t *testing.T) {
 	check("refunded", Terms([]Payment{year("o1", 0)}, []Mark{{Order: "o1", What: Refunded, At: day(100), Told: true}}), 0, 100)
 	item := year("o1", 0)
 	item.Item = "year"
-	check("another item refunded", Terms([]Payment{item}, []Mark{{Order: "o1", Item: "recording", What: Refunded, At: day(100), Told: true}}), 0, 372)
+	check("another item refunded",
+		Terms([]Payment{item}, []Mark{{Order: "o1", Item: "recording", What: Refunded, At: day(100), Told: true}}), 0, 372)
 	for day, until := range map[int]int{1: 107, 200: 372} { // whatever the shop says of an end, it is that
 		p := year("o1", 0)
 		p.Until = day0.AddDate(0, 0, until-7)
@@ -176,7 +183,8 @@ func TestGraceAndRefund(t *testing.T) {
 	lapsed := []Mark{{Order: "o1", What: Lapsed, At: day(100), Told: true}}
 	taken.Taken = day(103)
 	check("taken within the grace", Terms([]Payment{taken}, lapsed), 0, 103)
-	check("refunded within the grace", Terms([]Payment{year("o1", 0)}, append(lapsed, Mark{Order: "o1", What: Refunded, At: day(102), Told: true})), 0, 102)
+	check("refunded within the grace",
+		Terms([]Payment{year("o1", 0)}, append(lapsed, Mark{Order: "o1", What: Refunded, At: day(102), Told: true})), 0, 102)
 }
 
 // A number of years, however many, is no membership without an end.

@@ -6,8 +6,8 @@ import (
 	"slices"
 )
 
-// A crowd counts people by hashes of what they are known by: some exactly, many by the share of bits that they leave unset (linear counting),
-// which is within a few percent up to some twenty thousand. So it takes little room, however many come.
+// A crowd counts people by hashes of what they are known by: some exactly, many by the share of bits that they leave unset (linear
+// counting), which is within a few percent up to some twenty thousand. So it takes little room, however many come.
 type crowd struct {
 	few  []uint64
 	many *[crowdBits / 64]uint64

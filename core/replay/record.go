@@ -191,7 +191,9 @@ func unescaped(text []byte) []byte {
 	return out
 }
 
-var months = map[string]int{"Jan": 1, "Feb": 2, "Mar": 3, "Apr": 4, "May": 5, "Jun": 6, "Jul": 7, "Aug": 8, "Sep": 9, "Oct": 10, "Nov": 11, "Dec": 12}
+var months = map[string]int{
+	"Jan": 1, "Feb": 2, "Mar": 3, "Apr": 4, "May": 5, "Jun": 6, "Jul": 7, "Aug": 8, "Sep": 9, "Oct": 10, "Nov": 11, "Dec": 12,
+}
 
 // readTime reads 02/Jan/2006:15:04:05 -0700; 0 for what is otherwise.
 func readTime(text []byte) int64 {
@@ -282,7 +284,8 @@ func (s *scanner) object(r *Record, within string) error {
 		}
 		s.at++
 		s.space()
-		if s.at < len(s.text) && s.text[s.at] == '{' && within == "" && (string(name) == "request" || string(name) == "httpRequest" || string(name) == "http") {
+		if s.at < len(s.text) && s.text[s.at] == '{' && within == "" &&
+			(string(name) == "request" || string(name) == "httpRequest" || string(name) == "http") {
 			if err := s.object(r, string(name)); err != nil {
 				return err
 			}

@@ -128,7 +128,9 @@ func New(o Options) *Replay {
 	if len(o.Kinds) == 0 {
 		o.Kinds = []policy.Visitor{{}}
 	}
-	return &Replay{o: o, verdicts: map[string]*verdict{}, groups: map[groupKey]*group{}, bare: map[addressKey]int64{}, seed: maphash.MakeSeed()}
+	return &Replay{
+		o: o, verdicts: map[string]*verdict{}, groups: map[groupKey]*group{}, bare: map[addressKey]int64{}, seed: maphash.MakeSeed(),
+	}
 }
 
 // Line judges one line, without its end. It is not held on to.
@@ -292,15 +294,16 @@ func turnedAway(r *Record) bool {
 	return r.Status == 401 || r.Status == 403
 }
 
-// weigh says what changes for a record: of the visitors that it may have been, those under whom the old policy gives the answer that is in the
-// log; or all of them without an old policy.
+// weigh says what changes for a record: of the visitors that it may have been, those under whom the old policy gives the answer
+// that is in the log; or all of them without an old policy.
 func (p *Replay) weigh(v *verdict, r *Record) {
 	was, away := answered(r), turnedAway(r)
 	var fits [64]bool
 	n := min(len(v.after), len(fits))
 	any := false
 	for i := range n {
-		fits[i] = v.before == nil || was && v.before[i] == policy.Admit || away && v.before[i] != policy.Admit || !was && !away && fitting(r, v.before[i])
+		fits[i] = v.before == nil || was && v.before[i] == policy.Admit || away && v.before[i] != policy.Admit || !was && !away &&
+			fitting(r, v.before[i])
 		any = any || fits[i]
 	}
 	if v.before == nil && !was && !away {
@@ -390,7 +393,10 @@ func (p *Replay) count(v *verdict, r *Record, effect Effect, fits []bool, was bo
 			g = p.groups[key]
 		}
 		if g == nil {
-			g = &group{Group: Group{Effect: effect, Door: v.door, Method: key.method, Host: key.host, Path: key.path, Before: before, After: string(after), Visitors: visitors}}
+			g = &group{Group: Group{
+				Effect: effect, Door: v.door, Method: key.method, Host: key.host, Path: key.path, Before: before, After: string(after),
+				Visitors: visitors,
+			}}
 			p.groups[key] = g
 		}
 	}
@@ -474,13 +480,15 @@ func (p *Replay) Result() Result {
 	}
 	rank := map[Effect]int{Closed: 0, Opened: 1, Depends: 2}
 	slices.SortFunc(r.Groups, func(a, b Group) int {
-		return cmp.Or(cmp.Compare(rank[a.Effect], rank[b.Effect]), cmp.Compare(b.Requests, a.Requests), strings.Compare(a.Path, b.Path), strings.Compare(a.Method, b.Method), strings.Compare(a.Host, b.Host), strings.Compare(a.Before, b.Before))
+		return cmp.Or(cmp.Compare(rank[a.Effect], rank[b.Effect]), cmp.Compare(b.Requests, a.Requests), strings.Compare(a.Path, b.Path),
+			strings.Compare(a.Method, b.Method), strings.Compare(a.Host, b.Host), strings.Compare(a.Before, b.Before))
 	})
 	for key, n := range p.bare {
 		r.Uncovered = append(r.Uncovered, Uncovered{key.method, key.host, key.path, n})
 	}
 	slices.SortFunc(r.Uncovered, func(a, b Uncovered) int {
-		return cmp.Or(cmp.Compare(b.Requests, a.Requests), strings.Compare(a.Path, b.Path), strings.Compare(a.Method, b.Method), strings.Compare(a.Host, b.Host))
+		return cmp.Or(cmp.Compare(b.Requests, a.Requests), strings.Compare(a.Path, b.Path), strings.Compare(a.Method, b.Method),
+			strings.Compare(a.Host, b.Host))
 	})
 	return r
 }

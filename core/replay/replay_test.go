@@ -41,21 +41,32 @@ doors:
   - { path: /vault/**, admit: public }
 `
 
-var kinds = []policy.Visitor{{}, {SignedIn: true}, {SignedIn: true, Roles: []string{"keeper"}}, {SignedIn: true, Roles: []string{"trustee"}}}
+var kinds = []policy.Visitor{{}, {SignedIn: true}, {SignedIn: true, Roles: []string{"keeper"}},
+	{SignedIn: true, Roles: []string{"trustee"}}}
 
 func TestFormats(t *testing.T) {
 	at := time.Date(2026, 11, 26, 12, 30, 5, 0, time.UTC).Unix()
 	for name, c := range map[string]struct{ line, want string }{
-		"common":                {`192.0.2.7 - ines [26/Nov/2026:12:30:05 +0000] "GET /log/ HTTP/1.1" 200 120`, "192.0.2.7 ines GET  /log/ 200"},
-		"combined":              {`192.0.2.7 - - [26/Nov/2026:13:30:05 +0100] "GET /log/?a=1 HTTP/1.1" 403 - "https://marram.example/" "Mozilla/5.0 (X11)"`, "192.0.2.7  GET  /log/?a=1 403"},
-		"with a host before":    {`marram.example:443 192.0.2.7 - ines [26/Nov/2026:12:30:05 +0000] "POST /log/ HTTP/2.0" 200 120 "-" "x"`, "192.0.2.7 ines POST marram.example:443 /log/ 200"},
-		"with times after":      {`2001:db8::1 - - [26/Nov/2026:06:30:05 -0600] "GET / HTTP/1.1" 304 0 "-" "a \"quoted\" agent" 0.004 "extra"`, "2001:db8::1  GET  / 304"},
-		"a whole address":       {`192.0.2.7 - - [26/Nov/2026:12:30:05 +0000] "GET http://marram.example/log HTTP/1.1" 200 1`, "192.0.2.7  GET marram.example /log 200"},
-		"escaped":               {`192.0.2.7 - - [26/Nov/2026:12:30:05 +0000] "GET /a\x22b\\c HTTP/1.1" 200 1`, `192.0.2.7  GET  /a"b\c 200`},
-		"ours":                  {`{"time":"2026-11-26T12:30:05.000Z","client":"192.0.2.7","account":"ines","method":"GET","host":"marram.example","path":"/log/","protocol":"HTTP/1.1","status":200,"bytes":1,"seconds":0.1,"outcome":"admit","door":"/log/**"}`, "192.0.2.7 ines GET marram.example /log/ 200 admit"},
-		"a request in it":       {`{"level":"info","ts":1795696205.5,"request":{"remote_ip":"192.0.2.9","client_ip":"192.0.2.7","method":"GET","host":"marram.example","uri":"/log/?x=1","headers":{"A":["{\"}"]}},"user_id":"","status":200,"resp_headers":{"B":["x"]}}`, "192.0.2.7  GET marram.example /log/?x=1 200"},
-		"names of variables":    {`{ "time_iso8601": "2026-11-26T12:30:05+00:00", "remote_addr": "192.0.2.7", "remote_user": "ines", "request": "GET /log/ HTTP/1.1", "status": "401", "http_host": "marram.example" }`, "192.0.2.7 ines GET marram.example /log/ 401"},
-		"uri without its query": {`{"msec":"1795696205.120","remote_addr":"192.0.2.7","request_method":"PUT","uri":"/x","request_uri":"/log/a%20b?y","status":403,"remote_user":"-"}`, "192.0.2.7  PUT  /log/a%20b?y 403"},
+		"common": {`192.0.2.7 - ines [26/Nov/2026:12:30:05 +0000] "GET /log/ HTTP/1.1" 200 120`, "192.0.2.7 ines GET  /log/ 200"},
+		"combined": {`192.0.2.7 - - [26/Nov/2026:13:30:05 +0100] "GET /log/?a=1 HTTP/1.1" 403 - "https://marram.example/" ` +
+			`"Mozilla/5.0 (X11)"`, "192.0.2.7  GET  /log/?a=1 403"},
+		"with a host before": {`marram.example:443 192.0.2.7 - ines [26/Nov/2026:12:30:05 +0000] "POST /log/ HTTP/2.0" 200 120 "-" "x"`,
+			"192.0.2.7 ines POST marram.example:443 /log/ 200"},
+		"with times after": {`2001:db8::1 - - [26/Nov/2026:06:30:05 -0600] "GET / HTTP/1.1" 304 0 "-" "a \"quoted\" agent" 0.004 ` +
+			`"extra"`, "2001:db8::1  GET  / 304"},
+		"a whole address": {`192.0.2.7 - - [26/Nov/2026:12:30:05 +0000] "GET http://marram.example/log HTTP/1.1" 200 1`,
+			"192.0.2.7  GET marram.example /log 200"},
+		"escaped": {`192.0.2.7 - - [26/Nov/2026:12:30:05 +0000] "GET /a\x22b\\c HTTP/1.1" 200 1`, `192.0.2.7  GET  /a"b\c 200`},
+		"ours": {`{"time":"2026-11-26T12:30:05.000Z","client":"192.0.2.7","account":"ines","method":"GET","host":"marram.` +
+			`example","path":"/log/","protocol":"HTTP/1.1","status":200,"bytes":1,"seconds":0.1,"outcome":"admit","door":"/log/**"}`,
+			"192.0.2.7 ines GET marram.example /log/ 200 admit"},
+		"a request in it": {`{"level":"info","ts":1795696205.5,"request":{"remote_ip":"192.0.2.9","client_ip":"192.0.2.7",` +
+			`"method":"GET","host":"marram.example","uri":"/log/?x=1","headers":{"A":["{\"}"]}},"user_id":"","status":200,` +
+			`"resp_headers":{"B":["x"]}}`, "192.0.2.7  GET marram.example /log/?x=1 200"},
+		"names of variables": {`{ "time_iso8601": "2026-11-26T12:30:05+00:00", "remote_addr": "192.0.2.7", "remote_user": "ines", ` +
+			`"request": "GET /log/ HTTP/1.1", "status": "401", "http_host": "marram.example" }`, "192.0.2.7 ines GET marram.example /log/ 401"},
+		"uri without its query": {`{"msec":"1795696205.120","remote_addr":"192.0.2.7","request_method":"PUT","uri":"/x",` +
+			`"request_uri":"/log/a%20b?y","status":403,"remote_user":"-"}`, "192.0.2.7  PUT  /log/a%20b?y 403"},
 	} {
 		var r Record
 		if err := Read([]byte(c.line), &r); err != nil {
@@ -67,7 +78,9 @@ func TestFormats(t *testing.T) {
 			t.Errorf("%s:\n got %s at %d\nwant %s at %d", name, got, r.At, c.want, at)
 		}
 	}
-	for _, bad := range []string{"x", `192.0.2.7 - - "GET / HTTP/1.1" 200`, `192.0.2.7 - - [26/Nov/2026:12:30:05 +0000] "\x16\x03" 400 0`, `192.0.2.7 - - [x] "GET / HTTP/1.1" abc`, `{"a":`, `{"status":200}`, "[", `a [b] "`} {
+	for _, bad := range []string{"x", `192.0.2.7 - - "GET / HTTP/1.1" 200`,
+		`192.0.2.7 - - [26/Nov/2026:12:30:05 +0000] "\x16\x03" 400 0`, `192.0.2.7 - - [x] "GET / HTTP/1.1" abc`, `{"a":`,
+		`{"status":200}`, "[", `a [b] "`} {
 		var r Record
 		if err := Read([]byte(bad), &r); err == nil {
 			t.Errorf("%s was read as %+v", bad, r)
@@ -102,7 +115,8 @@ func TestEffects(t *testing.T) {
 		{line("GET", "/log/", "-", 500), false, ""},
 		{`{"client":"192.0.2.7","method":"GET","path":"/news/old","status":200,"outcome":"admit"}`, false, "closed admit challenge anonymous"},
 		{`{"method":"GET","path":"/news/old","status":200,"account":"ines","outcome":"admit"}`, false, ""},
-		{`{"client":"192.0.2.7","as":"role:keeper,from:192.0.2.7","method":"GET","path":"/log/","outcome":"admit"}`, false, "closed admit refuse role:keeper"},
+		{`{"client":"192.0.2.7","as":"role:keeper,from:192.0.2.7","method":"GET","path":"/log/","outcome":"admit"}`, false,
+			"closed admit refuse role:keeper"},
 		{`{"client":"192.0.2.7","as":"role:trustee","method":"GET","path":"/log/","outcome":"admit"}`, false, ""},
 		{`{"client":"192.0.2.7","as":"anonymous","method":"GET","path":"/vault/","outcome":"hide"}`, true, "opened hide admit anonymous"},
 	} {
@@ -150,7 +164,10 @@ func naive(t *testing.T, lines []string, before, after *policy.Book) (requests m
 				continue
 			}
 			was, is := before.Decide(r, &k).Outcome, after.Decide(r, &k).Outcome
-			could := map[int][]policy.Outcome{200: {"admit"}, 401: {"challenge", "refuse", "hide"}, 403: {"challenge", "refuse", "hide"}, 303: {"challenge", "refuse", "admit"}, 404: {"hide", "admit"}}[status]
+			could := map[int][]policy.Outcome{
+				200: {"admit"}, 401: {"challenge", "refuse", "hide"}, 403: {"challenge", "refuse", "hide"},
+				303: {"challenge", "refuse", "admit"}, 404: {"hide", "admit"},
+			}[status]
 			fits := false
 			for _, o := range could {
 				fits = fits || o == was
@@ -191,7 +208,8 @@ func TestCountsAsByHand(t *testing.T) {
 		var lines []string
 		for range 400 {
 			path := "/" + pick("log", "news", "vault", "other") + pick("", "/", "/today", "/x", "/a/b", "/"+strconv.Itoa(random.IntN(50)))
-			lines = append(lines, fmt.Sprintf(`192.0.2.%d - %s [26/Nov/2026:12:%02d:05 +0000] "%s %s HTTP/1.1" %s 5`, random.IntN(200), pick("-", "-", "somebody"), random.IntN(60), pick("GET", "POST"), path, pick("200", "200", "401", "403", "303", "404")))
+			lines = append(lines, fmt.Sprintf(`192.0.2.%d - %s [26/Nov/2026:12:%02d:05 +0000] "%s %s HTTP/1.1" %s 5`, random.IntN(200),
+				pick("-", "-", "somebody"), random.IntN(60), pick("GET", "POST"), path, pick("200", "200", "401", "403", "303", "404")))
 		}
 		requests, changed, uncovered := naive(t, lines, before, after)
 		whole := New(Options{New: after, Old: before, Kinds: kinds})
@@ -283,7 +301,8 @@ func FuzzRead(f *testing.F) {
 }
 
 func BenchmarkReplay(b *testing.B) {
-	line := []byte(`192.0.2.7 - - [26/Nov/2026:12:30:05 +0000] "GET /news/old HTTP/1.1" 200 512 "https://marram.example/" "Mozilla/5.0 (X11; Linux x86_64; rv:120.0) Gecko/20100101 Firefox/120.0"`)
+	line := []byte(`192.0.2.7 - - [26/Nov/2026:12:30:05 +0000] "GET /news/old HTTP/1.1" 200 512 "https://marram.example/" "Mozilla/5.0 ` +
+		`(X11; Linux x86_64; rv:120.0) Gecko/20100101 Firefox/120.0"`)
 	p := New(Options{New: book(b, newText), Old: book(b, oldText), Kinds: kinds})
 	b.Run("judged", func(b *testing.B) {
 		b.SetBytes(int64(len(line)))

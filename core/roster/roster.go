@@ -236,7 +236,8 @@ func WriteCSV(to io.Writer, all iter.Seq2[*account.Account, error], now time.Tim
 			}
 			roles = append(roles, role)
 		}
-		list.Write([]string{table.Guard(a.Name), table.Guard(a.Email), strings.Join(roles, ";"), strconv.FormatBool(a.Disabled), table.Guard(a.Notes)})
+		list.Write([]string{table.Guard(a.Name), table.Guard(a.Email), strings.Join(roles, ";"), strconv.FormatBool(a.Disabled),
+			table.Guard(a.Notes)})
 	}
 	list.Flush()
 	return list.Error()

@@ -30,7 +30,8 @@ func TestReadCSV(t *testing.T) {
 	}
 	ends := time.Date(2027, 3, 31, 23, 0, 0, 0, time.UTC) // the end of the day, an hour east
 	begins := time.Date(2026, 12, 31, 23, 0, 0, 0, time.UTC)
-	if r := bo.Roles; len(r) != 3 || r[0] != (account.Grant{Role: "keeper"}) || r[1].Role != "trustee" || !r[1].From.IsZero() || !r[1].Until.Equal(ends) || !r[2].From.Equal(begins) || r[2].Until.Hour() != 10 {
+	if r := bo.Roles; len(r) != 3 || r[0] != (account.Grant{Role: "keeper"}) || r[1].Role != "trustee" || !r[1].From.IsZero() ||
+		!r[1].Until.Equal(ends) || !r[2].From.Equal(begins) || r[2].Until.Hour() != 10 {
 		t.Errorf("%+v", r)
 	}
 	if cy := all[1]; cy.Line != 4 || cy.Disabled == nil || !*cy.Disabled || cy.Notes != "=sum" {
@@ -68,7 +69,8 @@ func TestReadSaysWhatIsWrongAndWhere(t *testing.T) {
 		"[\n{\"name\": \"a\"},\n {\"name\": \"x\", \"disabled\": \"no\"}]": "not an account as export writes it",
 	} {
 		all, err := Read([]byte(text), time.UTC)
-		if err != nil || len(all) != 2 || all[0].Err != nil || all[1].Line != 3 || all[1].Err == nil || !strings.Contains(all[1].Err.Error(), says) {
+		if err != nil || len(all) != 2 || all[0].Err != nil || all[1].Line != 3 || all[1].Err == nil ||
+			!strings.Contains(all[1].Err.Error(), says) {
 			t.Errorf("%q: %+v, %v", text, all, err)
 		}
 	}
@@ -77,12 +79,16 @@ func TestReadSaysWhatIsWrongAndWhere(t *testing.T) {
 func TestWhatIsWrittenIsRead(t *testing.T) {
 	later := noon.Add(time.Hour)
 	accounts := []*account.Account{
-		{Name: "ines", Email: "ines@marram.example", Notes: "=1+1", Grants: []account.Grant{{Role: "keeper", From: noon.Add(-time.Hour)}, {Role: "trustee", From: later, Until: later.Add(time.Millisecond)}}},
-		{Name: "bo", Disabled: true, Notes: "'quoted', with a \"comma\"\nand a line", Grants: []account.Grant{{Role: "guide", From: noon.Add(-time.Hour), Until: later}}},
+		{Name: "ines", Email: "ines@marram.example", Notes: "=1+1",
+			Grants: []account.Grant{{Role: "keeper", From: noon.Add(-time.Hour)},
+				{Role: "trustee", From: later, Until: later.Add(time.Millisecond)}}},
+		{Name: "bo", Disabled: true, Notes: "'quoted', with a \"comma\"\nand a line",
+			Grants: []account.Grant{{Role: "guide", From: noon.Add(-time.Hour), Until: later}}},
 	}
 	no, yes := false, true
 	want := []Entry{
-		{Line: 2, Name: "ines", Email: "ines@marram.example", Notes: "=1+1", Disabled: &no, Roles: []account.Grant{{Role: "keeper"}, {Role: "trustee", From: later, Until: later.Add(time.Millisecond)}}},
+		{Line: 2, Name: "ines", Email: "ines@marram.example", Notes: "=1+1", Disabled: &no,
+			Roles: []account.Grant{{Role: "keeper"}, {Role: "trustee", From: later, Until: later.Add(time.Millisecond)}}},
 		{Line: 3, Name: "bo", Disabled: &yes, Notes: accounts[1].Notes, Roles: []account.Grant{{Role: "guide", Until: later}}},
 	}
 	var text bytes.Buffer
@@ -122,7 +128,8 @@ func FuzzRead(f *testing.F) {
 				t.Fatalf("line %d", e.Line)
 			}
 			// Neither form keeps bytes that are no text, and CSV keeps no carriage returns and no space around.
-			if e.Err == nil && utf8.ValidString(e.Name+e.Notes) && !strings.Contains(e.Name+e.Notes, "\r") && strings.TrimSpace(e.Name) == e.Name && strings.TrimSpace(e.Notes) == e.Notes {
+			if e.Err == nil && utf8.ValidString(e.Name+e.Notes) && !strings.Contains(e.Name+e.Notes, "\r") &&
+				strings.TrimSpace(e.Name) == e.Name && strings.TrimSpace(e.Notes) == e.Notes {
 				accounts = append(accounts, &account.Account{Name: e.Name, Notes: e.Notes, Grants: e.Roles})
 			}
 		}

@@ -58,13 +58,15 @@ func read(hash string) (k kept, ok bool) {
 	if len(fields) != 6 || fields[0] != "" || fields[1] != "argon2id" {
 		return k, false
 	}
-	if _, err := fmt.Sscanf(fields[2]+" "+fields[3], "v=%d m=%d,t=%d,p=%d", &version, &k.cost.Memory, &k.cost.Passes, &k.cost.Threads); err != nil {
+	if _, err := fmt.Sscanf(fields[2]+" "+fields[3], "v=%d m=%d,t=%d,p=%d", &version, &k.cost.Memory, &k.cost.Passes,
+		&k.cost.Threads); err != nil {
 		return k, false
 	}
 	var err, err2 error
 	k.salt, err = base64.RawStdEncoding.DecodeString(fields[4])
 	k.key, err2 = base64.RawStdEncoding.DecodeString(fields[5])
-	return k, err == nil && err2 == nil && version == argon2.Version && len(k.key) >= 16 && len(k.key) <= 64 && k.cost.Passes >= 1 && k.cost.Threads >= 1
+	return k, err == nil && err2 == nil && version == argon2.Version && len(k.key) >= 16 && len(k.key) <= 64 && k.cost.Passes >= 1 &&
+		k.cost.Threads >= 1
 }
 
 func (c Cost) within(bound Cost) bool {
@@ -81,7 +83,8 @@ func CheckKept(hash string, ours Cost) error {
 	case !ok:
 		return fmt.Errorf("the hash of the password is none of argon2id ($argon2id$v=19$...)")
 	case !k.cost.within(bound) || uint64(k.cost.Memory)*uint64(k.cost.Passes) > max(work, uint64(ours.Memory)*uint64(ours.Passes)):
-		return fmt.Errorf("the hash of the password asks for %d MiB and %d passes; at most %d MiB, %d passes and 1 GiB in all are taken", k.cost.Memory>>10, k.cost.Passes, bound.Memory>>10, bound.Passes)
+		return fmt.Errorf("the hash of the password asks for %d MiB and %d passes; at most %d MiB, %d passes and 1 GiB in all are taken",
+			k.cost.Memory>>10, k.cost.Passes, bound.Memory>>10, bound.Passes)
 	}
 	return nil
 }

@@ -54,7 +54,8 @@ func TestToken(t *testing.T) {
 	if got, ok := HashToken(token); !ok || got != hash || token == other || len(token) != 43 {
 		t.Errorf("token %q: %v", token, ok)
 	}
-	for _, bad := range []string{"", "x", token + "A", token[:42], token[:42] + "!", token[:42] + "=", token[:42] + "\n", strings.Repeat("A", 42) + "B"} {
+	for _, bad := range []string{"", "x", token + "A", token[:42], token[:42] + "!", token[:42] + "=", token[:42] + "\n",
+		strings.Repeat("A", 42) + "B"} {
 		if _, ok := HashToken(bad); ok {
 			t.Errorf("%q is a token", bad)
 		}
@@ -88,7 +89,10 @@ func TestGenerateAndCheckNew(t *testing.T) {
 
 func TestRises(t *testing.T) {
 	hash := Hash("x", quick)
-	for cost, want := range map[Cost]bool{quick: false, {Memory: 128, Passes: 1, Threads: 1}: true, {Memory: 64, Passes: 2, Threads: 1}: true, {Memory: 32, Passes: 1, Threads: 1}: false} {
+	for cost, want := range map[Cost]bool{
+		quick: false, {Memory: 128, Passes: 1, Threads: 1}: true, {Memory: 64, Passes: 2, Threads: 1}: true,
+		{Memory: 32, Passes: 1, Threads: 1}: false,
+	} {
 		if Rises(hash, cost) != want {
 			t.Errorf("%+v: %v", cost, !want)
 		}
@@ -103,7 +107,8 @@ func TestImportedHashesAreBounded(t *testing.T) {
 	const rest = "$c29tZXNhbHQ$CTFhFdXPJO1aFaMaO6Mm5c8y7cJHAph8ArZWb2GRPPc"
 	for asks, good := range map[string]bool{
 		"m=19456,t=2,p=1": true, "m=65536,t=3,p=4": true, "m=262144,t=4,p=1": true, "m=64,t=10,p=1": true,
-		"m=262145,t=1,p=1": false, "m=262144,t=5,p=1": false, "m=64,t=11,p=1": false, "m=64,t=1,p=5": false, "m=4194304,t=100,p=1": false, "m=4294967295,t=1,p=1": false, "m=19456,t=0,p=1": false,
+		"m=262145,t=1,p=1": false, "m=262144,t=5,p=1": false, "m=64,t=11,p=1": false, "m=64,t=1,p=5": false, "m=4194304,t=100,p=1": false,
+		"m=4294967295,t=1,p=1": false, "m=19456,t=0,p=1": false,
 	} {
 		if err := CheckKept("$argon2id$v=19$"+asks+rest, DefaultCost); (err == nil) != good {
 			t.Errorf("%s: %v", asks, err)
@@ -122,7 +127,8 @@ func TestPasswordsAreNotCut(t *testing.T) {
 	for _, n := range []int{8, 55, 56, 63, 64, 65, 71, 72, 73, 127, 128, 129, 255, 256, 1000} {
 		long := strings.Repeat("k", n)
 		hash := Hash(long, quick)
-		for _, wrong := range []string{long[:n-1], long[:n-1] + "K", long + "k", "K" + long[1:], long[:n/2] + "K" + long[n/2+1:], " " + long, long + " ", strings.ToUpper(long)} {
+		for _, wrong := range []string{long[:n-1], long[:n-1] + "K", long + "k", "K" + long[1:], long[:n/2] + "K" + long[n/2+1:],
+			" " + long, long + " ", strings.ToUpper(long)} {
 			if Verify(hash, wrong) {
 				t.Errorf("of %d letters, %d verify: %.10q...", n, len(wrong), wrong)
 			}
@@ -171,7 +177,8 @@ func TestEqual(t *testing.T) {
 		want bool
 	}{
 		{"", "", true}, {"a", "a", true}, {"a", "b", false}, {"a", "", false}, {"", "a", false}, {"ab", "abc", false}, {"abc", "ab", false},
-		{"abc", "abd", false}, {"abc", "bbc", false}, {"abc", "acc", false}, {"ab", "ba", false}, {"\x00", "\x01", false}, {"aa", "bb", false}, {"abc", "abc", true},
+		{"abc", "abd", false}, {"abc", "bbc", false}, {"abc", "acc", false}, {"ab", "ba", false}, {"\x00", "\x01", false},
+		{"aa", "bb", false}, {"abc", "abc", true},
 	} {
 		if Equal(test.a, test.b) != test.want {
 			t.Errorf("%q %q: %v", test.a, test.b, !test.want)
@@ -293,9 +300,10 @@ func TestEstimate(t *testing.T) {
 		}
 	}
 	for what, test := range map[string]struct{ one, other float64 }{
-		"a name of two letters":           {bits("k7qx-m3pa-2d4f", "m3 4f"), bits("k7qx-m3pa-2d4f")},
-		"an accent typed in two ways":     {bits("caf\u00e9-kettle-moth"), bits("cafe\u0301-kettle-moth")},
-		"more than 64 characters":         {bits(strings.Repeat("k7qx-m3pa-2d4f-h8wz-", 4)[:64]), bits(strings.Repeat("k7qx-m3pa-2d4f-h8wz-", 4))},
+		"a name of two letters":       {bits("k7qx-m3pa-2d4f", "m3 4f"), bits("k7qx-m3pa-2d4f")},
+		"an accent typed in two ways": {bits("caf\u00e9-kettle-moth"), bits("cafe\u0301-kettle-moth")},
+		"more than 64 characters": {bits(strings.Repeat("k7qx-m3pa-2d4f-h8wz-", 4)[:64]),
+			bits(strings.Repeat("k7qx-m3pa-2d4f-h8wz-", 4))},
 		"four letters beside names":       {bits("marrammarramkqxz", "marram"), 16},
 		"those letters between dashes":    {bits("marram-kqxz-marram!", "marram"), 16},
 		"one letter, eleven times":        {bits("zzzzzzzzzzz"), 6},

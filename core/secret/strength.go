@@ -91,7 +91,8 @@ func CheckNew(password string, context ...string) error {
 	case len(password) > MaxPassword:
 		return &Unfit{"long", fmt.Sprintf("the password has more than %d bytes", MaxPassword)}
 	case Estimate(password, context...).Word == "refused":
-		return &Unfit{"common", "the password is one of those that are guessed first: a common one, a word, a pattern, or a name of this place; three or four words that have nothing to do with each other are easy to keep and hard to guess"}
+		return &Unfit{"common", "the password is one of those that are guessed first: a common one, a word, a pattern, or a name of this " +
+			"place; three or four words that have nothing to do with each other are easy to keep and hard to guess"}
 	}
 	return nil
 }

@@ -97,7 +97,8 @@ func Check(secrets []Secret, h Head, body []byte, now time.Time) error {
 	if h.ID == "" || h.Timestamp == "" || h.Signature == "" {
 		return ErrMissing
 	}
-	if len(h.ID) > longestID || len(h.Signature) > longestSignatures || strings.ContainsFunc(h.ID, func(r rune) bool { return r <= ' ' || r > '~' }) {
+	if len(h.ID) > longestID || len(h.Signature) > longestSignatures ||
+		strings.ContainsFunc(h.ID, func(r rune) bool { return r <= ' ' || r > '~' }) {
 		return ErrMalformed
 	}
 	seconds, err := strconv.ParseInt(h.Timestamp, 10, 64)

@@ -90,7 +90,8 @@ func FuzzCheck(f *testing.F) {
 			t.Errorf("believed: %q %q %q %q", id, at, signature, body)
 		}
 		if strings.Trim(id, "abcdefghijklmnopqrstuvwxyz_0123456789") == "" && id != "" && len(id) <= longestID {
-			if err := Check([]Secret{theirs, mine}, Head{id, now, signature + " " + mine.Sign(id, noon, body)}, body, noon); err != nil && !errors.Is(err, ErrMalformed) {
+			if err := Check([]Secret{theirs, mine}, Head{id, now, signature + " " + mine.Sign(id, noon, body)}, body, noon); err != nil &&
+				!errors.Is(err, ErrMalformed) {
 				t.Errorf("not believed: %q: %v", id, err)
 			}
 		}

@@ -22,11 +22,14 @@ func placesOf(paths ...string) (all []place.Place) {
 
 func TestDraft(t *testing.T) {
 	s := Sketch{Stance: Closed, Site: "Marram: Point", Files: "./public", From: "the files in ./public",
-		Places: placesOf("/", "/news/", "/news/2026.html", "/style.css", "/about", "/admin/", "/admin/x", "/old/dump.sql", "/backup-2024.zip", "/a b/")}
+		Places: placesOf("/", "/news/", "/news/2026.html", "/style.css", "/about", "/admin/", "/admin/x", "/old/dump.sql",
+			"/backup-2024.zip", "/a b/")}
 	got := Draft(s)
 	for _, want := range []string{
-		"site: \"Marram: Point\"\n", "  - { path: /, files: ./public }\n", "  - { path: /**, admit: signed-in }", "  - { path: /backup-2024.zip, admit: nobody }", "# perhaps a backup\n",
-		"  - { path: /old/dump.sql, admit: nobody }", "  # - { path: /, admit: public }", "  # - { path: /news/**, admit: public }", "# 2 pages\n", "  # - { path: /style.css, admit: public }", "# a file\n", "  # - { path: \"/a b/**\", admit: public }",
+		"site: \"Marram: Point\"\n", "  - { path: /, files: ./public }\n", "  - { path: /**, admit: signed-in }",
+		"  - { path: /backup-2024.zip, admit: nobody }", "# perhaps a backup\n",
+		"  - { path: /old/dump.sql, admit: nobody }", "  # - { path: /, admit: public }", "  # - { path: /news/**, admit: public }",
+		"# 2 pages\n", "  # - { path: /style.css, admit: public }", "# a file\n", "  # - { path: \"/a b/**\", admit: public }",
 	} {
 		if !strings.Contains(got, want) {
 			t.Errorf("%q is missing in\n%s", want, got)
@@ -46,7 +49,10 @@ func TestDraft(t *testing.T) {
 	if book == nil {
 		t.Fatal(findings)
 	}
-	for path, want := range map[string]policy.Outcome{"/": policy.Admit, "/news/2026.html": policy.Admit, "/admin/x": policy.Challenge, "/backup-2024.zip": policy.Refuse, "/old/dump.sql": policy.Refuse} {
+	for path, want := range map[string]policy.Outcome{
+		"/": policy.Admit, "/news/2026.html": policy.Admit, "/admin/x": policy.Challenge, "/backup-2024.zip": policy.Refuse,
+		"/old/dump.sql": policy.Refuse,
+	} {
 		if d := book.Decide(policy.Request{Method: "GET", Path: path}, &policy.Visitor{}); d.Outcome != want {
 			t.Errorf("%s: %s", path, d.Outcome)
 		}
@@ -56,7 +62,8 @@ func TestDraft(t *testing.T) {
 // Whatever there is, the draft has no errors, and nothing that worries is open.
 func TestDraftsHaveNoErrors(t *testing.T) {
 	random := rand.New(rand.NewPCG(15, 6))
-	parts := []string{"a", "b c", "ü", "x*y", ".env", "backup", "id_rsa", "page.html", "#", "a: b", "\"q\"", "true", "12", "admin", "dump.sql", "{", "[x]", "it's", "~", "o.bak", "a,b", "%41", "a;b", "q?r", "secret%23"}
+	parts := []string{"a", "b c", "ü", "x*y", ".env", "backup", "id_rsa", "page.html", "#", "a: b", "\"q\"", "true", "12", "admin",
+		"dump.sql", "{", "[x]", "it's", "~", "o.bak", "a,b", "%41", "a;b", "q?r", "secret%23"}
 	for range 400 {
 		var places []place.Place
 		for range random.IntN(12) {

@@ -124,13 +124,18 @@ var worries = []struct {
 	why   string
 	names []string // of a segment, or its beginning with * behind, or its end with * before
 }{
-	{"perhaps a backup", []string{"backup*", "*.bak", "*.old", "*.orig", "*.save", "*~", "old-site*", "*.tar", "*.tar.gz", "*.tgz", "*.7z", "*.rar"}},
+	{"perhaps a backup", []string{"backup*", "*.bak", "*.old", "*.orig", "*.save", "*~", "old-site*", "*.tar", "*.tar.gz", "*.tgz",
+		"*.7z", "*.rar"}},
 	{"perhaps a dump of a database", []string{"*.sql", "*.sql.gz", "*.sqlite", "*.sqlite3", "*.db", "*.mdb", "dump*"}},
-	{"perhaps keys or passwords", []string{"*.env", ".env*", "*.pem", "*.key", "*.p12", "*.pfx", "*.kdbx", "id_rsa*", "*password*", "*secret*", ".htpasswd*", "*.htpasswd", "credentials*"}},
+	{"perhaps keys or passwords",
+		[]string{"*.env", ".env*", "*.pem", "*.key", "*.p12", "*.pfx", "*.kdbx", "id_rsa*", "*password*", "*secret*", ".htpasswd*",
+			"*.htpasswd", "credentials*"}},
 	{"left by an editor or a tool", []string{".git", ".svn", ".hg", "*.swp", "*.swo", ".DS_Store", "*.log"}},
-	{forAdministrators, []string{"admin", "admin.*", "administration", "backend", "intern", "internal", "private", "staff", "staging", "test", "tmp"}},
+	{forAdministrators, []string{"admin", "admin.*", "administration", "backend", "intern", "internal", "private", "staff", "staging",
+		"test", "tmp"}},
 	{"perhaps mail or personal data", []string{"*.mbox", "*.pst", "*.eml", "*.vcf", "mailbox*", "members.csv", "*addresses*.csv"}},
-	{forSome, []string{"board", "clients", "crew", "customers", "extranet", "intranet", "invoices", "member", "members", "minutes", "office", "payroll", "team"}},
+	{forSome, []string{"board", "clients", "crew", "customers", "extranet", "intranet", "invoices", "member", "members", "minutes",
+		"office", "payroll", "team"}},
 	{"an archive", []string{"*.zip", "*.gz"}},
 }
 

@@ -10,12 +10,15 @@ import (
 )
 
 func TestSpots(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\ndoors:\n  - { path: /**, admit: public }\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /log/today/notes, admit: public }\n  - { path: /**/*.map, admit: nobody }\n"))
+	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\ndoors:\n  - { path: /**, admit: public }\n  - { path: "+
+		"/log/**, admit: { role: keeper } }\n  - { path: /log/today/notes, admit: public }\n  - { path: /**/*.map, admit: nobody }\n"))
 	if book == nil {
 		t.Fatal(findings)
 	}
 	var got []string
-	spots, deciders := Spots(book, []place.Place{{Path: "/", Slash: true}, {Path: "/a-b"}, {Path: "/a", Slash: true}, {Path: "/a/x.map"}, {Path: "/a/backup-2024.zip"}, {Path: "/log/old/p.html"}}, &policy.Visitor{SignedIn: true, Roles: []string{"keeper"}})
+	spots, deciders := Spots(book,
+		[]place.Place{{Path: "/", Slash: true}, {Path: "/a-b"}, {Path: "/a", Slash: true}, {Path: "/a/x.map"},
+			{Path: "/a/backup-2024.zip"}, {Path: "/log/old/p.html"}}, &policy.Visitor{SignedIn: true, Roles: []string{"keeper"}})
 	for _, s := range spots {
 		mark := "-"
 		if s.Directory {
@@ -49,8 +52,10 @@ func TestSpots(t *testing.T) {
 
 func TestWorry(t *testing.T) {
 	for path, worries := range map[string]bool{
-		"/": false, "/visit/tours": false, "/backup-2024.zip": true, "/a/dump.SQL": true, "/x/.git/config": true, "/admin": true, "/admin/x": true, "/administrate-me-not": false,
-		"/members.csv": true, "/style.css": false, "/page.html~": true, "/contest": false, "/test/a": true, "/keys.kdbx": true, "/photo.jpg": false, "/old": false, "/database": false,
+		"/": false, "/visit/tours": false, "/backup-2024.zip": true, "/a/dump.SQL": true, "/x/.git/config": true, "/admin": true,
+		"/admin/x": true, "/administrate-me-not": false,
+		"/members.csv": true, "/style.css": false, "/page.html~": true, "/contest": false, "/test/a": true, "/keys.kdbx": true,
+		"/photo.jpg": false, "/old": false, "/database": false,
 	} {
 		if why := Worry(path); (why != "") != worries {
 			t.Errorf("%s: %q", path, why)

@@ -34,8 +34,10 @@ const (
 var Kinds = []Kind{Joined, MembershipBegun, MembershipEnded, PassUsedUp, RefusedOften, PolicyApplied, GuaranteeBroken}
 
 var of = map[activity.Kind]Kind{
-	activity.Joined: Joined, activity.MembershipBegun: MembershipBegun, activity.MembershipEnded: MembershipEnded, activity.PassUsedUp: PassUsedUp,
-	activity.SignInSlowed: RefusedOften, activity.MoreRefused: RefusedOften, activity.PolicyApplied: PolicyApplied, activity.GuaranteeBroken: GuaranteeBroken,
+	activity.Joined: Joined, activity.MembershipBegun: MembershipBegun, activity.MembershipEnded: MembershipEnded,
+	activity.PassUsedUp:   PassUsedUp,
+	activity.SignInSlowed: RefusedOften, activity.MoreRefused: RefusedOften, activity.PolicyApplied: PolicyApplied,
+	activity.GuaranteeBroken: GuaranteeBroken,
 }
 
 // Of returns what is told of what is recorded; false if it is told to nobody.
@@ -90,7 +92,8 @@ func (r Rules) CheckURL(address string) error {
 	case !slices.ContainsFunc(r.Hosts, func(host string) bool {
 		return strings.EqualFold(host, u.Host) || strings.EqualFold(host, u.Hostname())
 	}):
-		return fmt.Errorf("the host %s is not among those that may be told something (%s); name it with --events-to", u.Host, strings.Join(r.Hosts, ", "))
+		return fmt.Errorf("the host %s is not among those that may be told something (%s); name it with --events-to", u.Host,
+			strings.Join(r.Hosts, ", "))
 	}
 	return nil
 }
@@ -102,16 +105,20 @@ func isPort(text string) bool {
 
 // reserved are networks that are no part of the public network, beside those that netip knows (RFC 6890, with later additions).
 var reserved = []netip.Prefix{
-	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("192.88.99.0/24"),
-	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("240.0.0.0/4"),
-	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("100::/64"), netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"), netip.MustParsePrefix("fec0::/10"), netip.MustParsePrefix("5f00::/16"),
+	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
+	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("192.88.99.0/24"),
+	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
+	netip.MustParsePrefix("240.0.0.0/4"),
+	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("100::/64"),
+	netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"),
+	netip.MustParsePrefix("fec0::/10"), netip.MustParsePrefix("5f00::/16"),
 }
 
 // global is all that is given out of IP version 6 for the public network. Elsewhere are, among others, forms of an address of version 4.
 var global = netip.MustParsePrefix("2000::/3")
 
-// CheckAddress says why nothing is told at an address of the network, HOST:PORT with a number as its host; nil if something may be. It is asked
-// when the connection is made, whatever the name meant before.
+// CheckAddress says why nothing is told at an address of the network, HOST:PORT with a number as its host; nil if something may be.
+// It is asked when the connection is made, whatever the name meant before.
 func (r Rules) CheckAddress(address string) error {
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {

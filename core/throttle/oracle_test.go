@@ -178,7 +178,9 @@ func TestWhatASuccessForgets(t *testing.T) {
 // The wait doubles from a second, and is never longer than the longest, however many fail.
 func TestPauses(t *testing.T) {
 	rule := Rule{Free: 0, Longest: time.Duration(1) << 62}
-	for n, want := range map[int]time.Duration{-1: 0, 0: 0, 1: time.Second, 2: 2 * time.Second, 30: time.Second << 29, 31: rule.Longest, 32: rule.Longest, 100: rule.Longest} {
+	for n, want := range map[int]time.Duration{
+		-1: 0, 0: 0, 1: time.Second, 2: 2 * time.Second, 30: time.Second << 29, 31: rule.Longest, 32: rule.Longest, 100: rule.Longest,
+	} {
 		if got := pause(n, rule); got != want {
 			t.Errorf("after %d: %v, want %v", n, got, want)
 		}
@@ -211,7 +213,8 @@ func TestBoundIsGivenBack(t *testing.T) {
 	if b.Held() != 0 || len(b.held) != 0 {
 		t.Errorf("%d, %v", b.Held(), b.held)
 	}
-	if NetworkNamed("") != "" || NetworkNamed("a socket") != "a socket" || NetworkNamed("192.0.2.7") != "192.0.2.7/32" || NetworkNamed("2001:db8::1") != "2001:db8::/64" ||
+	if NetworkNamed("") != "" || NetworkNamed("a socket") != "a socket" || NetworkNamed("192.0.2.7") != "192.0.2.7/32" ||
+		NetworkNamed("2001:db8::1") != "2001:db8::/64" ||
 		NetworkNamed("::ffff:192.0.2.7") == "" || NetworkOf(netip.Addr{}).IsValid() {
 		t.Error("networks are named otherwise")
 	}

@@ -81,7 +81,10 @@ func TestTheRules(t *testing.T) {
 		rule    Rule
 		free    int
 		longest time.Duration
-	}{"pair": {Pair, 4, 15 * time.Minute}, "network": {Network, 30, time.Minute}, "joining": {Joining, 10, time.Hour}, "account": {Account, 80, 5 * time.Minute}} {
+	}{
+		"pair": {Pair, 4, 15 * time.Minute}, "network": {Network, 30, time.Minute}, "joining": {Joining, 10, time.Hour},
+		"account": {Account, 80, 5 * time.Minute},
+	} {
 		var l Limiter
 		k, now := Key{name, test.rule}, noon
 		fail := func() {
@@ -206,7 +209,9 @@ func TestBound(t *testing.T) {
 	if b.Held() != 0 || len(b.held) != 0 {
 		t.Errorf("%d are held, of %d networks", b.Held(), len(b.held))
 	}
-	for address, want := range map[string]string{"192.0.2.7": "192.0.2.7/32", "2001:db8::7": "2001:db8::/64", "::ffff:192.0.2.7": "::ffff:192.0.2.7/128", "fe80::1%eth0": "fe80::/64"} {
+	for address, want := range map[string]string{
+		"192.0.2.7": "192.0.2.7/32", "2001:db8::7": "2001:db8::/64", "::ffff:192.0.2.7": "::ffff:192.0.2.7/128", "fe80::1%eth0": "fe80::/64",
+	} {
 		if got := NetworkOf(netip.MustParseAddr(address)).String(); got != want {
 			t.Errorf("%s is of %s, want %s", address, got, want)
 		}

@@ -14,7 +14,8 @@ func (s Set) Device(in Language, agent string) string {
 		return ""
 	}
 	browser := find("Edg/", "Edge", "OPR/", "Opera", "Firefox/", "Firefox", "Chrome/", "Chrome", "Safari/", "Safari", "curl/", "curl")
-	system := find("Android", "Android", "iPhone", "iPhone", "iPad", "iPad", "Windows", "Windows", "Mac OS", s.Say(in, "device.mac", nil), "CrOS", "ChromeOS", "Linux", "Linux")
+	system := find("Android", "Android", "iPhone", "iPhone", "iPad", "iPad", "Windows", "Windows", "Mac OS",
+		s.Say(in, "device.mac", nil), "CrOS", "ChromeOS", "Linux", "Linux")
 	switch {
 	case browser != "" && system != "":
 		return s.Say(in, "device.on", map[string]string{"browser": browser, "system": system})

@@ -36,7 +36,8 @@ func TestEverySentenceIsThereInEachLanguage(t *testing.T) {
 func TestGapsAreFilledOnce(t *testing.T) {
 	gaps := map[string]string{"name": "{link} {name}", "link": "https://marram.example"}
 	for sentence, want := range map[string]string{
-		"Hello {name}!": "Hello {link} {name}!", "{link}": "https://marram.example", "{": "{", "{}": "{}", "{{name}": "{{link} {name}", "{other} {link}": "{other} https://marram.example", "": "",
+		"Hello {name}!": "Hello {link} {name}!", "{link}": "https://marram.example", "{": "{", "{}": "{}", "{{name}": "{{link} {name}",
+		"{other} {link}": "{other} https://marram.example", "": "",
 	} {
 		if got := Fill(sentence, gaps); got != want {
 			t.Errorf("%q is %q, want %q", sentence, got, want)
@@ -50,7 +51,8 @@ func TestChoose(t *testing.T) {
 		wishes   []string
 		want     Language
 	}{
-		{"de-CH,de;q=0.9,en;q=0.8", nil, German}, {"en-GB", nil, English}, {"fr", nil, English}, {"fr, de;q=0.4", nil, German}, {"", nil, English}, {"\x00;;q=", nil, English},
+		{"de-CH,de;q=0.9,en;q=0.8", nil, German}, {"en-GB", nil, English}, {"fr", nil, English}, {"fr, de;q=0.4", nil, German},
+		{"", nil, English}, {"\x00;;q=", nil, English},
 		{"en", []string{"", "de"}, German}, {"de", []string{"../en"}, German}, {"de;q=0, en", nil, English},
 	} {
 		if got := Choose(c.accepted, c.wishes...); got != c.want {

@@ -1,5 +1,5 @@
-// Package provider is a small provider of OpenID Connect, to try signing in elsewhere with: there one chooses who one is, and has it misbehave. It stands
-// in for a real one and keeps nobody out.
+// Package provider is a small provider of OpenID Connect, to try signing in elsewhere with: there one chooses who one is, and has
+// it misbehave. It stands in for a real one and keeps nobody out.
 package provider
 
 import (
@@ -54,9 +54,14 @@ const (
 
 // Misbehaviours are all of them, with what they are.
 var Misbehaviours = []struct{ Name, About string }{
-	{WrongNonce, "the token answers another question"}, {OldToken, "the token has ended"}, {OtherSite, "the token is for another site"}, {OtherIssuer, "the token is from somebody else"},
-	{RotatedKeys, "it signs with another key, and gives that out; this is no fault"}, {UnknownKey, "it signs with a key that it does not give out"}, {BadSignature, "the signature is wrong"}, {NoSignature, "the token is not signed"},
-	{WrongHash, "the token came with another access token"}, {Unproven, "the address of who signs in is not proven"}, {OtherIss, "the answer is another provider's"}, {NoIss, "the answer does not say whose it is"}, {OldProof, "a proof anew is not asked for"},
+	{WrongNonce, "the token answers another question"}, {OldToken, "the token has ended"},
+	{OtherSite, "the token is for another site"}, {OtherIssuer, "the token is from somebody else"},
+	{RotatedKeys, "it signs with another key, and gives that out; this is no fault"},
+	{UnknownKey, "it signs with a key that it does not give out"}, {BadSignature, "the signature is wrong"},
+	{NoSignature, "the token is not signed"},
+	{WrongHash, "the token came with another access token"}, {Unproven, "the address of who signs in is not proven"},
+	{OtherIss, "the answer is another provider's"}, {NoIss, "the answer does not say whose it is"},
+	{OldProof, "a proof anew is not asked for"},
 	{Refuses, "who signs in is refused"}, {Slow, "it takes 20 seconds to answer"}, {Down, "it answers nothing but errors"},
 }
 
@@ -88,7 +93,10 @@ type grant struct {
 
 // New returns a provider of that name for one site.
 func New(issuer, client, secret string, people ...Person) *Provider {
-	p := &Provider{Issuer: issuer, Client: client, Secret: secret, People: people, Now: time.Now, faults: map[string]bool{}, codes: map[string]grant{}, tokens: map[string]Person{}}
+	p := &Provider{
+		Issuer: issuer, Client: client, Secret: secret, People: people, Now: time.Now, faults: map[string]bool{},
+		codes: map[string]grant{}, tokens: map[string]Person{},
+	}
 	_, p.key, _ = ed25519.GenerateKey(rand.Reader)
 	p.mux = http.NewServeMux()
 	p.mux.HandleFunc("GET /.well-known/openid-configuration", p.describe)
@@ -155,8 +163,10 @@ func writeJSON(w http.ResponseWriter, status int, value any) {
 
 func (p *Provider) describe(w http.ResponseWriter, _ *http.Request) {
 	writeJSON(w, http.StatusOK, map[string]any{
-		"issuer": p.Issuer, "authorization_endpoint": p.at("/authorize"), "token_endpoint": p.at("/token"), "jwks_uri": p.at("/keys"), "userinfo_endpoint": p.at("/userinfo"), "end_session_endpoint": p.at("/sign-out"),
-		"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"EdDSA"}, "code_challenge_methods_supported": []string{"S256"},
+		"issuer": p.Issuer, "authorization_endpoint": p.at("/authorize"), "token_endpoint": p.at("/token"), "jwks_uri": p.at("/keys"),
+		"userinfo_endpoint": p.at("/userinfo"), "end_session_endpoint": p.at("/sign-out"),
+		"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
+		"id_token_signing_alg_values_supported": []string{"EdDSA"}, "code_challenge_methods_supported": []string{"S256"},
 		"authorization_response_iss_parameter_supported": true, "backchannel_logout_supported": true,
 	})
 }
@@ -166,7 +176,8 @@ func (p *Provider) id() string { return fmt.Sprint("key-", p.keyID) }
 func (p *Provider) keys(w http.ResponseWriter, _ *http.Request) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	writeJSON(w, http.StatusOK, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: p.key.Public(), KeyID: p.id(), Use: "sig", Algorithm: string(jose.EdDSA)}}})
+	writeJSON(w, http.StatusOK,
+		jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: p.key.Public(), KeyID: p.id(), Use: "sig", Algorithm: string(jose.EdDSA)}}})
 }
 
 //go:embed pages.html
@@ -189,7 +200,8 @@ func (p *Provider) choose(w http.ResponseWriter, r *http.Request) {
 	if problem != "" {
 		w.WriteHeader(http.StatusBadRequest)
 	}
-	templates.ExecuteTemplate(w, "choose", map[string]any{"Problem": problem, "People": p.People, "Query": r.URL.RawQuery, "Again": q.Get("prompt") == "login"})
+	templates.ExecuteTemplate(w, "choose",
+		map[string]any{"Problem": problem, "People": p.People, "Query": r.URL.RawQuery, "Again": q.Get("prompt") == "login"})
 }
 
 // authorize gives out a code for who was chosen, or refuses.
@@ -254,7 +266,8 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	case client != p.Client || subtle.ConstantTimeCompare([]byte(secret), []byte(p.Secret)) != 1:
 		refuse("invalid_client")
 		return
-	case r.PostForm.Get("grant_type") != "authorization_code" || !ok || p.Now().After(g.until) || r.PostForm.Get("redirect_uri") != g.redirect || base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge:
+	case r.PostForm.Get("grant_type") != "authorization_code" || !ok || p.Now().After(g.until) ||
+		r.PostForm.Get("redirect_uri") != g.redirect || base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge:
 		refuse("invalid_grant")
 		return
 	}
@@ -262,18 +275,22 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	p.mu.Lock()
 	p.tokens[access] = g.person
 	p.mu.Unlock()
-	writeJSON(w, http.StatusOK, map[string]any{"access_token": access, "token_type": "Bearer", "expires_in": 60, "id_token": p.idToken(g, access)})
+	writeJSON(w, http.StatusOK,
+		map[string]any{"access_token": access, "token_type": "Bearer", "expires_in": 60, "id_token": p.idToken(g, access)})
 }
 
 func (p *Provider) idToken(g grant, access string) string {
 	now := p.Now()
 	half := sha512.Sum512([]byte(access))
 	said := map[string]any{
-		"iss": p.Issuer, "aud": p.Client, "sub": g.person.Subject, "iat": now.Unix(), "exp": now.Add(5 * time.Minute).Unix(), "auth_time": g.authTime.Unix(), "nonce": g.nonce, "sid": "at-" + g.person.Subject,
-		"at_hash": base64.RawURLEncoding.EncodeToString(half[:32]), "preferred_username": g.person.Username, "name": g.person.Name, "email": g.person.Email, "email_verified": g.person.Verified && !p.does(Unproven), "groups": g.person.Groups,
+		"iss": p.Issuer, "aud": p.Client, "sub": g.person.Subject, "iat": now.Unix(), "exp": now.Add(5 * time.Minute).Unix(),
+		"auth_time": g.authTime.Unix(), "nonce": g.nonce, "sid": "at-" + g.person.Subject,
+		"at_hash": base64.RawURLEncoding.EncodeToString(half[:32]), "preferred_username": g.person.Username, "name": g.person.Name,
+		"email": g.person.Email, "email_verified": g.person.Verified && !p.does(Unproven), "groups": g.person.Groups,
 	}
 	for fault, change := range map[string]map[string]any{
-		WrongNonce: {"nonce": "another"}, OldToken: {"exp": now.Add(-time.Hour).Unix(), "iat": now.Add(-2 * time.Hour).Unix()}, OtherSite: {"aud": "another"}, OtherIssuer: {"iss": "https://another.example"}, WrongHash: {"at_hash": "another"},
+		WrongNonce: {"nonce": "another"}, OldToken: {"exp": now.Add(-time.Hour).Unix(), "iat": now.Add(-2 * time.Hour).Unix()},
+		OtherSite: {"aud": "another"}, OtherIssuer: {"iss": "https://another.example"}, WrongHash: {"at_hash": "another"},
 	} {
 		if p.does(fault) {
 			maps.Copy(said, change)
@@ -297,7 +314,8 @@ func (p *Provider) Sign(kind string, said map[string]any) string {
 			id = "another"
 		}
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: id}}, (&jose.SignerOptions{}).WithType(jose.ContentType(kind)))
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: id}},
+		(&jose.SignerOptions{}).WithType(jose.ContentType(kind)))
 	if err != nil {
 		return ""
 	}
@@ -312,7 +330,11 @@ func (p *Provider) Sign(kind string, said map[string]any) string {
 // LogoutToken says that a person has signed out (Back-Channel Logout 1.0, section 2.4).
 func (p *Provider) LogoutToken(subject string) string {
 	now := p.Now()
-	return p.Sign("logout+jwt", map[string]any{"iss": p.Issuer, "aud": p.Client, "sub": subject, "iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": rand.Text(), "events": map[string]any{"http://schemas.openid.net/event/backchannel-logout": map[string]any{}}})
+	return p.Sign("logout+jwt",
+		map[string]any{
+			"iss": p.Issuer, "aud": p.Client, "sub": subject, "iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": rand.Text(),
+			"events": map[string]any{"http://schemas.openid.net/event/backchannel-logout": map[string]any{}},
+		})
 }
 
 func (p *Provider) userinfo(w http.ResponseWriter, r *http.Request) {
@@ -324,7 +346,10 @@ func (p *Provider) userinfo(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusUnauthorized)
 		return
 	}
-	writeJSON(w, http.StatusOK, map[string]any{"sub": person.Subject, "name": person.Name, "email": person.Email, "email_verified": person.Verified, "groups": person.Groups})
+	writeJSON(w, http.StatusOK,
+		map[string]any{
+			"sub": person.Subject, "name": person.Name, "email": person.Email, "email_verified": person.Verified, "groups": person.Groups,
+		})
 }
 
 // signOut ends what there is here, which is nothing, and leads back.

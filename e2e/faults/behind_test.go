@@ -19,11 +19,14 @@ import (
 // What a server behind says to caches, to a server in front and to the browser of its keeping counts at public places alone.
 func TestAnswersThatSteer(t *testing.T) {
 	t.Parallel()
-	const fields = "Cache-Control: public, max-age=600\r\nCDN-Cache-Control: max-age=600\r\nHarbour-CDN-Cache-Control: max-age=600\r\nSurrogate-Control: max-age=600\r\nX-Accel-Expires: 600\r\nPragma: cache\r\nAge: 3\r\n" +
-		"Expires: Fri, 01 Jan 2027 00:00:00 GMT\r\nX-Accel-Redirect: /inside/minutes.pdf\r\nX-Sendfile: /etc/hostname\r\nClear-Site-Data: \"cache\", \"cookies\"\r\nStrict-Transport-Security: max-age=1\r\nX-Harbour: yes\r\n"
+	const fields = "Cache-Control: public, max-age=600\r\nCDN-Cache-Control: max-age=600\r\nHarbour-CDN-Cache-Control: " +
+		"max-age=600\r\nSurrogate-Control: max-age=600\r\nX-Accel-Expires: 600\r\nPragma: cache\r\nAge: 3\r\n" +
+		"Expires: Fri, 01 Jan 2027 00:00:00 GMT\r\nX-Accel-Redirect: /inside/minutes.pdf\r\nX-Sendfile: /etc/hostname\r\nClear-Site-Data: " +
+		"\"cache\", \"cookies\"\r\nStrict-Transport-Security: max-age=1\r\nX-Harbour: yes\r\n"
 	behind := must(NewBehind(Answering(func(r *http.Request) string {
 		if strings.HasSuffix(r.URL.Path, "/trailer") {
-			return "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\nTrailer: Set-Cookie, X-Sum\r\n\r\n2\r\nok\r\n0\r\nSet-Cookie: ostiarius-session=forged\r\nCache-Control: public\r\nX-Sum: 7\r\n\r\n"
+			return "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\nTrailer: Set-Cookie, X-Sum\r\n\r\n2\r\nok\r\n0\r\nSet-Cookie: " +
+				"ostiarius-session=forged\r\nCache-Control: public\r\nX-Sum: 7\r\n\r\n"
 		}
 		return Text(200, fields, "ok")
 	})))(t)
@@ -35,7 +38,8 @@ func TestAnswersThatSteer(t *testing.T) {
 	if closed.status != 200 || public.status != 200 {
 		t.Fatal(closed.status, public.status)
 	}
-	for _, name := range []string{"CDN-Cache-Control", "Harbour-CDN-Cache-Control", "Surrogate-Control", "X-Accel-Expires", "Pragma", "Age", "Expires", "X-Accel-Redirect", "X-Sendfile"} {
+	for _, name := range []string{"CDN-Cache-Control", "Harbour-CDN-Cache-Control", "Surrogate-Control", "X-Accel-Expires", "Pragma",
+		"Age", "Expires", "X-Accel-Redirect", "X-Sendfile"} {
 		if closed.header.Get(name) != "" {
 			t.Errorf("a closed answer has %s", name)
 		}
@@ -57,7 +61,8 @@ func TestAnswersThatSteer(t *testing.T) {
 		t.Fatal(err)
 	}
 	fresh := s.get("/open/", cookie)
-	if fresh.header.Get("Set-Cookie") == "" || fmt.Sprint(fresh.header.Values("Cache-Control")) != "[private, no-store]" || fresh.header.Get("Surrogate-Control") != "" {
+	if fresh.header.Get("Set-Cookie") == "" || fmt.Sprint(fresh.header.Values("Cache-Control")) != "[private, no-store]" ||
+		fresh.header.Get("Surrogate-Control") != "" {
 		t.Errorf("with a fresh cookie: %v", fresh.header)
 	}
 	r, err := stranger.Get(s.process.URL + "/open/trailer")
@@ -70,8 +75,10 @@ func TestAnswersThatSteer(t *testing.T) {
 		t.Errorf("trailer: %v", r.Trailer)
 	}
 	s.write("site/log/long.txt", strings.Repeat("fog ", 100_000))
-	if a := s.get("/log/long.txt", cookie, "Range", "bytes=99999999-"); a.status != 416 || a.header.Get("Cache-Control") != "private, no-store" {
-		if a = s.get("/log/long.txt", s.signIn("ines"), "Range", "bytes=99999999-"); a.status != 416 || a.header.Get("Cache-Control") != "private, no-store" {
+	if a := s.get("/log/long.txt", cookie, "Range", "bytes=99999999-"); a.status != 416 ||
+		a.header.Get("Cache-Control") != "private, no-store" {
+		if a = s.get("/log/long.txt", s.signIn("ines"), "Range", "bytes=99999999-"); a.status != 416 ||
+			a.header.Get("Cache-Control") != "private, no-store" {
 			t.Errorf("416: %d %v", a.status, a.header)
 		}
 	}
@@ -85,7 +92,8 @@ func TestPersonalPages(t *testing.T) {
 	})))(t)
 	defer behind.Close()
 	for setting, want := range map[string][2]string{ // what strangers and the keeper get
-		"": {"public, max-age=600 /", "public, max-age=600 /"}, "vary": {"public, max-age=600 / Cookie, Authorization", "public, max-age=600 / Cookie, Authorization"},
+		"": {"public, max-age=600 /", "public, max-age=600 /"}, "vary": {"public, max-age=600 / Cookie, Authorization",
+			"public, max-age=600 / Cookie, Authorization"},
 		"private": {"public, max-age=600 / Cookie, Authorization", "private, no-store / Cookie, Authorization"},
 	} {
 		s := newSite(t, behind.URL)
@@ -282,7 +290,8 @@ func TestHiddenBehindAServer(t *testing.T) {
 		if strings.HasPrefix(r.URL.Path, "/open/draft/") || r.URL.Path == "/open/" {
 			return Text(200, "", "the draft")
 		}
-		return Text(404, "Content-Type: text/html\r\nX-Powered-By: harbour\r\n", "<h1>Ahoy "+r.Header.Get("Ostiarius-User")+", no "+r.URL.Path+"</h1>")
+		return Text(404, "Content-Type: text/html\r\nX-Powered-By: harbour\r\n",
+			"<h1>Ahoy "+r.Header.Get("Ostiarius-User")+", no "+r.URL.Path+"</h1>")
 	})))(t)
 	defer behind.Close()
 	s := newSite(t, behind.URL).start()

@@ -1,5 +1,5 @@
-// Package faults makes things go wrong around a running service: records that another program locks, a disk that is full or slow, too few descriptors,
-// servers behind that misbehave.
+// Package faults makes things go wrong around a running service: records that another program locks, a disk that is full or slow,
+// too few descriptors, servers behind that misbehave.
 package faults
 
 import (
@@ -33,7 +33,9 @@ func Lock(data string, all bool) (unlock func(), err error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	for _, step := range map[bool][]string{false: {"BEGIN IMMEDIATE"}, true: {"PRAGMA locking_mode = EXCLUSIVE", "BEGIN EXCLUSIVE", "UPDATE in_use SET since = since", "COMMIT"}}[all] {
+	for _, step := range map[bool][]string{
+		false: {"BEGIN IMMEDIATE"}, true: {"PRAGMA locking_mode = EXCLUSIVE", "BEGIN EXCLUSIVE", "UPDATE in_use SET since = since", "COMMIT"},
+	}[all] {
 		for end := time.Now().Add(10 * time.Second); ; time.Sleep(time.Millisecond) {
 			if _, err = db.Exec(step); err == nil || time.Now().After(end) {
 				break
@@ -84,7 +86,8 @@ func (d *Disk) Close() error {
 	return err
 }
 
-// SlowDriver is the name of a driver for records on a slow disk: each time something is written through to it takes as long as SetSlow says.
+// SlowDriver is the name of a driver for records on a slow disk: each time something is written through to it takes as long as
+// SetSlow says.
 const SlowDriver = "sqlite-slow"
 
 var slow atomic.Int64
@@ -133,7 +136,8 @@ func (t slowTx) Commit() error {
 
 // StartWithFiles starts the service where no more than so many files and connections may be open.
 func StartWithFiles(most int, args ...string) (*e2e.Process, error) {
-	return e2e.StartCommand(exec.Command("/bin/sh", append([]string{"-c", fmt.Sprintf(`ulimit -n %d && exec "$0" "$@"`, most), e2e.Service()}, args...)...))
+	return e2e.StartCommand(exec.Command("/bin/sh",
+		append([]string{"-c", fmt.Sprintf(`ulimit -n %d && exec "$0" "$@"`, most), e2e.Service()}, args...)...))
 }
 
 // StartWithSocket starts the service with a socket that is handed over to it, as a service manager does.

@@ -26,8 +26,8 @@ import (
 	"golang.org/x/net/http2/hpack"
 )
 
-// With as many connections open as the system allows, nobody is told that a page is not there: whoever comes is answered, or told to try again; and
-// when the others have gone, all is as before.
+// With as many connections open as the system allows, nobody is told that a page is not there: whoever comes is answered, or told
+// to try again; and when the others have gone, all is as before.
 func TestOutOfDescriptors(t *testing.T) {
 	t.Parallel()
 	s := newSite(t, "")
@@ -60,7 +60,8 @@ func TestOutOfDescriptors(t *testing.T) {
 		c.Close()
 	}
 	eventually(t, "a page is answered again", func() bool { return s.get("/log/7.txt", cookie).status == 200 })
-	if log := s.process.Log(); !strings.Contains(log, "fewer files may be open") || !strings.Contains(log, "as many files and connections are open") {
+	if log := s.process.Log(); !strings.Contains(log, "fewer files may be open") ||
+		!strings.Contains(log, "as many files and connections are open") {
 		t.Errorf("the log does not say it: %s", log)
 	}
 }
@@ -134,8 +135,9 @@ func pairOf(t *testing.T, dir string, names ...string) (cert, key string) {
 	t.Helper()
 	private := must(ecdsa.GenerateKey(elliptic.P256(), rand.Reader))(t)
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: names[0]}, DNSNames: names, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: names[0]}, DNSNames: names,
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		NotBefore:   time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
 	}
 	der := must(x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private))(t)
 	raw := must(x509.MarshalPKCS8PrivateKey(private))(t)
@@ -151,7 +153,8 @@ func pairOf(t *testing.T, dir string, names ...string) (cert, key string) {
 // h2 sends one request of HTTP/2 with fields as they are given, and returns the status, or what became of the stream.
 func h2(t *testing.T, s *site, fields ...string) string {
 	t.Helper()
-	c := must(tls.Dial("tcp", strings.TrimPrefix(s.process.URL, "https://"), &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"h2"}}))(t)
+	c := must(tls.Dial("tcp", strings.TrimPrefix(s.process.URL, "https://"),
+		&tls.Config{InsecureSkipVerify: true, NextProtos: []string{"h2"}}))(t)
 	defer c.Close()
 	c.SetDeadline(time.Now().Add(10 * time.Second))
 	io.WriteString(c, http2.ClientPreface)
@@ -199,7 +202,8 @@ func TestTargetsOfHTTP2(t *testing.T) {
 	if got := h2(t, s, usual("/open/?a=%20b")...); got != "200" {
 		t.Fatal(got)
 	}
-	for _, path := range []string{"/open/?a b", "/open/?a=b HTTP/1.1\r\nX: y", "/open/?a#b", "/open/?caf\u00e9", "/open/?a\tb", "/open/\x7f", "/open/?\x01", "https://elsewhere.example/open/", "open/", "*", ""} {
+	for _, path := range []string{"/open/?a b", "/open/?a=b HTTP/1.1\r\nX: y", "/open/?a#b", "/open/?caf\u00e9", "/open/?a\tb",
+		"/open/\x7f", "/open/?\x01", "https://elsewhere.example/open/", "open/", "*", ""} {
 		if got := h2(t, s, usual(path)...); got == "200" {
 			t.Errorf("%q: %s", path, got)
 		}
@@ -228,7 +232,10 @@ func TestNamesThatAreMeant(t *testing.T) {
 	plain.Close()
 	s := newSite(t, "", "--tls-cert", cert, "--tls-key", key, "--redirect-http", at, "--hsts", "24h").start()
 	host := func(address, host string) answer {
-		by := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, DisableKeepAlives: true}, CheckRedirect: stranger.CheckRedirect, Timeout: 10 * time.Second}
+		by := &http.Client{
+			Transport:     &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, DisableKeepAlives: true},
+			CheckRedirect: stranger.CheckRedirect, Timeout: 10 * time.Second,
+		}
 		r, _ := http.NewRequest("GET", address, nil)
 		r.Host = host
 		resp, err := by.Do(r)
@@ -238,7 +245,9 @@ func TestNamesThatAreMeant(t *testing.T) {
 		defer resp.Body.Close()
 		return answer{status: resp.StatusCode, header: resp.Header}
 	}
-	for name, meant := range map[string]bool{"marram.example": true, "www.marram.example": true, "elsewhere.example": false, "marram.example.elsewhere.example": false} {
+	for name, meant := range map[string]bool{
+		"marram.example": true, "www.marram.example": true, "elsewhere.example": false, "marram.example.elsewhere.example": false,
+	} {
 		a := host("http://"+at+"/log/", name)
 		if led := a.status == 308 && strings.HasPrefix(a.header.Get("Location"), "https://"+name+":"); led != meant {
 			t.Errorf("%s: %d %v", name, a.status, a.header)

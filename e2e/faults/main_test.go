@@ -107,7 +107,8 @@ func (s *site) api() *client.Client { return client.New(s.data) }
 // add adds an account with a role.
 func (s *site) add(name, role string) {
 	s.t.Helper()
-	if _, err := client.AddPerson.Ask(s.t.Context(), s.api(), client.NewPerson{Name: name, Password: good, Roles: []string{role}}); err != nil {
+	if _, err := client.AddPerson.Ask(s.t.Context(), s.api(),
+		client.NewPerson{Name: name, Password: good, Roles: []string{role}}); err != nil {
 		s.t.Fatal(err)
 	}
 }

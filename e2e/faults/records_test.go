@@ -51,7 +51,9 @@ func TestLockedRecords(t *testing.T) {
 	if err := jsonOf(a.body, &refusal); err != nil || refusal.Reference == "" {
 		t.Fatalf("no reference: %s", a.body)
 	}
-	if list, err := client.ListSessions.Ask(t.Context(), s.api(), client.SessionsQuery{Account: "", Search: "", Offset: 0, Limit: 10}); err != nil || list.Total < 20 { // a steward sees what there is
+	// a steward sees what there is
+	if list, err := client.ListSessions.Ask(t.Context(), s.api(),
+		client.SessionsQuery{Account: "", Search: "", Offset: 0, Limit: 10}); err != nil || list.Total < 20 {
 		t.Errorf("the sessions: %d %v", list.Total, err)
 	}
 	if _, err := signIn(s.process.URL, "ines"); err == nil || !strings.Contains(err.Error(), "503") || strings.Contains(err.Error(), `""`) {
@@ -111,13 +113,15 @@ func TestSlowDisk(t *testing.T) {
 	dir := t.TempDir()
 	s := siteIn(t, dir, filepath.Join(dir, "d"), "")
 	running, err := service.Open(service.Settings{
-		Policy: filepath.Join(dir, "doors.yaml"), Listen: "127.0.0.1:0", Data: s.data, Log: slog.New(slog.DiscardHandler), Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}, Records: SlowDriver,
+		Policy: filepath.Join(dir, "doors.yaml"), Listen: "127.0.0.1:0", Data: s.data, Log: slog.New(slog.DiscardHandler),
+		Cost: secret.Cost{Memory: 64, Passes: 1, Threads: 1}, Records: SlowDriver,
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer running.Close()
-	if _, err := running.Rooms().People.Add(t.Context(), "test", people.NewAccount{Name: "ines", Password: good, Roles: []string{"keeper"}}); err != nil {
+	if _, err := running.Rooms().People.Add(t.Context(), "test",
+		people.NewAccount{Name: "ines", Password: good, Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	server := httptest.NewServer(running.Handler())
@@ -135,7 +139,8 @@ func TestSlowDisk(t *testing.T) {
 	var under sync.WaitGroup
 	for i := range 4 { // who write, one after the other
 		under.Go(func() {
-			if _, err := running.Rooms().People.Add(t.Context(), "test", people.NewAccount{Name: fmt.Sprint("hand", i), Password: good}); err != nil {
+			if _, err := running.Rooms().People.Add(t.Context(), "test",
+				people.NewAccount{Name: fmt.Sprint("hand", i), Password: good}); err != nil {
 				t.Error(err)
 			}
 		})
@@ -187,7 +192,8 @@ func TestFullDisk(t *testing.T) {
 	if a := s.get("/log/", walts); a.status != 200 {
 		t.Fatalf("walt: %d", a.status)
 	}
-	if err := client.DisablePerson.Do(t.Context(), s.api(), client.Disabled{Account: "walt", Disabled: true}); err == nil || !strings.Contains(err.Error(), "could not be written down") {
+	if err := client.DisablePerson.Do(t.Context(), s.api(), client.Disabled{Account: "walt", Disabled: true}); err == nil ||
+		!strings.Contains(err.Error(), "could not be written down") {
 		t.Errorf("disabling while the disk is full: %v", err)
 	}
 	if a := s.get("/log/", walts); a.status == 200 {

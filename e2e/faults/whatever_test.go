@@ -173,7 +173,8 @@ func (c *chaos) wrong(ctx context.Context) {
 		case <-ctx.Done():
 		}
 	}
-	name := []string{"records locked", "disk full", "killed", "started anew", "another version", "server behind slow", "server behind silent", "server behind breaks off", "server behind fails", "nothing"}[rand.IntN(10)]
+	name := []string{"records locked", "disk full", "killed", "started anew", "another version", "server behind slow",
+		"server behind silent", "server behind breaks off", "server behind fails", "nothing"}[rand.IntN(10)]
 	c.mu.Lock()
 	c.faults[name]++
 	c.mu.Unlock()
@@ -211,16 +212,17 @@ func (c *chaos) wrong(ctx context.Context) {
 			client.ApplyPolicy.Ask(ctx, c.api(), client.Draft{Text: string(text) + fmt.Sprintf("# %d\n", rand.Int())})
 		}
 	case "server behind slow", "server behind silent", "server behind breaks off", "server behind fails":
-		c.mode.Store(int64(slices.Index([]string{"server behind slow", "server behind silent", "server behind breaks off", "server behind fails"}, name) + 1))
+		c.mode.Store(int64(slices.Index([]string{"server behind slow", "server behind silent", "server behind breaks off",
+			"server behind fails"}, name) + 1))
 		wait(time.Duration(rand.IntN(2000)) * time.Millisecond)
 		c.mode.Store(0)
 	}
 	wait(time.Duration(rand.IntN(500)) * time.Millisecond)
 }
 
-// Whatever goes wrong, one thing after the other, nobody is let in who must not be, nothing that is closed may be kept by a cache, who has signed
-// out stays out, and who has lost a role has lost it; and when nothing goes wrong any more, all is as before. FAULTS says for how long; `make faults`
-// makes it ten minutes.
+// Whatever goes wrong, one thing after the other, nobody is let in who must not be, nothing that is closed may be kept by a cache,
+// who has signed out stays out, and who has lost a role has lost it; and when nothing goes wrong any more, all is as before. FAULTS
+// says for how long; `make faults` makes it ten minutes.
 func TestWhateverGoesWrong(t *testing.T) {
 	lasts, err := time.ParseDuration(cmp.Or(os.Getenv("FAULTS"), "6s"))
 	if err != nil {
@@ -228,7 +230,9 @@ func TestWhateverGoesWrong(t *testing.T) {
 	}
 	disk := must(NewDisk(60_000))(t)
 	t.Cleanup(func() { disk.Close() })
-	c := &chaos{told: map[string]time.Time{}, answers: map[string]int{}, slowest: map[string]time.Duration{}, faults: map[string]int{}, disk: disk}
+	c := &chaos{
+		told: map[string]time.Time{}, answers: map[string]int{}, slowest: map[string]time.Duration{}, faults: map[string]int{}, disk: disk,
+	}
 	behind := must(NewBehind(c.behind))(t)
 	defer behind.Close()
 	c.site = siteIn(t, t.TempDir(), filepath.Join(disk.Dir, "d"), behind.URL)

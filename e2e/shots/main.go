@@ -28,7 +28,8 @@ func main() {
 	}
 }
 
-var agnes, walt, tobias = [2]string{"agnes", "amber-lantern-shelf"}, [2]string{"walt", "paint-and-lentil-soup"}, [2]string{"tobias", "quiet-harbour-ledger"}
+var agnes, walt, tobias = [2]string{"agnes", "amber-lantern-shelf"}, [2]string{"walt", "paint-and-lentil-soup"}, [2]string{"tobias",
+	"quiet-harbour-ledger"}
 
 func take(directory string, only []string) error {
 	ctx := context.Background()
@@ -78,30 +79,37 @@ func take(directory string, only []string) error {
 		{name: "factors", path: "/door/account/factors?wanted&next=/office/", who: tobias, named: true},
 		{name: "console-today", path: "/door/console/", who: agnes, do: []step{chromedp.WaitVisible(`//h2[contains(., "Latest refusals")]`)}},
 		{name: "console-site", path: "/door/console/site?place=/board", who: agnes, do: []step{
-			chromedp.WaitVisible("[role=tree]"), chromedp.Click("[data-about=who]"), chromedp.Click(`//label[contains(., "people with a role")]//input`), chromedp.Click(`//label[contains(., "trustee")]//input`),
+			chromedp.WaitVisible("[role=tree]"), chromedp.Click("[data-about=who]"),
+			chromedp.Click(`//label[contains(., "people with a role")]//input`), chromedp.Click(`//label[contains(., "trustee")]//input`),
 			chromedp.WaitVisible(`//button[.="Close /board/ to strangers"]`),
 		}},
 		{name: "console-people", path: "/door/console/people?person=ines", who: agnes, do: []step{chromedp.WaitVisible(`//h3[.="Sessions"]`)}},
 		{name: "console-patrol", path: "/door/console/patrol", who: agnes, do: []step{
-			chromedp.Click(`//button[.="Walk now"]`), chromedp.WaitVisible(`//summary[contains(., "Left out")]`), chromedp.Click(`//summary[contains(., "Left out")]`),
+			chromedp.Click(`//button[.="Walk now"]`), chromedp.WaitVisible(`//summary[contains(., "Left out")]`),
+			chromedp.Click(`//summary[contains(., "Left out")]`),
 		}},
 		{name: "walk", path: "/door/console/try?url=/log/&as=role:keeper", who: agnes, do: []step{
-			chromedp.Click(`//button[.="Walk as role:keeper"]`), chromedp.WaitVisible(`//span[contains(., "The walk has begun")]`), chromedp.Navigate(service.URL + "/door/walk?next=/rota/"),
+			chromedp.Click(`//button[.="Walk as role:keeper"]`), chromedp.WaitVisible(`//span[contains(., "The walk has begun")]`),
+			chromedp.Navigate(service.URL + "/door/walk?next=/rota/"),
 			chromedp.Click("summary"), chromedp.WaitVisible("#steps li"), chromedp.Sleep(time.Second),
 		}},
-		{name: "console-passes", path: "/door/console/passes", who: agnes, do: []step{chromedp.Click(`//button[.="Dora Quill"]`), chromedp.WaitVisible(`//h3[.="Story"]`)}},
+		{name: "console-passes", path: "/door/console/passes", who: agnes,
+			do: []step{chromedp.Click(`//button[.="Dora Quill"]`), chromedp.WaitVisible(`//h3[.="Story"]`)}},
 		{name: "console-activity", path: "/door/console/activity", who: agnes, dark: true, do: []step{chromedp.WaitVisible("table")}},
-		{name: "console-members", path: "/door/console/members", who: agnes, do: []step{chromedp.WaitVisible(`//a[contains(., "order")]`), chromedp.WaitVisible("svg path")}},
+		{name: "console-members", path: "/door/console/members", who: agnes,
+			do: []step{chromedp.WaitVisible(`//a[contains(., "order")]`), chromedp.WaitVisible("svg path")}},
 		{name: "console-policy", path: "/door/console/policy", who: agnes, do: []step{
 			chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Focus(chromedp.CSS(".cm-content")),
 			chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 34) + kb.End),
 			e2e.Insert("\n  - { path: /office/minutes/**, admit: { role: volunter } }"),
 			chromedp.WaitVisible(`//p[contains(., "1 error")]`),
 		}},
-		{name: "console-matrix", path: "/door/console/matrix?as=role:trustee,proof-age:20m", who: agnes, do: []step{chromedp.WaitVisible(`//button[@aria-label="Below /board/**"]`)}},
+		{name: "console-matrix", path: "/door/console/matrix?as=role:trustee,proof-age:20m", who: agnes,
+			do: []step{chromedp.WaitVisible(`//button[@aria-label="Below /board/**"]`)}},
 		{name: "console-looks", path: "/door/console/looks", who: agnes, do: []step{chromedp.WaitVisible("iframe"), chromedp.Sleep(time.Second)}},
 		{name: "console-messages", path: "/door/console/messages", who: agnes, do: []step{chromedp.WaitVisible(`//td[contains(., "sent")]`)}},
-		{name: "console-try", path: "/door/console/try?url=/visit/%252e%252e/office/&as=role:volunteer", who: agnes, do: []step{chromedp.WaitVisible(`[data-testid=outcome]`)}},
+		{name: "console-try", path: "/door/console/try?url=/visit/%252e%252e/office/&as=role:volunteer", who: agnes,
+			do: []step{chromedp.WaitVisible(`[data-testid=outcome]`)}},
 	}
 	for _, p := range pictures {
 		if len(only) > 0 && !slices.Contains(only, p.name) {
@@ -158,7 +166,8 @@ func anotherVersion(data string) error {
 		return err
 	}
 	const press = "  - { path: /press/**"
-	changed := strings.Replace(string(text), press, "  - { path: /log/today, admit: { role: volunteer } }\n\n  - { path: /**/*.map, admit: nobody }\n\n  - { path: \"/*/today\", admit: signed-in }\n\n"+press, 1)
+	changed := strings.Replace(string(text), press, "  - { path: /log/today, admit: { role: volunteer } }\n\n  - { path: /**/*.map, "+
+		"admit: nobody }\n\n  - { path: \"/*/today\", admit: signed-in }\n\n"+press, 1)
 	file := filepath.Join(data, "next.yaml")
 	if err := os.WriteFile(file, []byte(changed), 0o600); err != nil {
 		return err

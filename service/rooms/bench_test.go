@@ -56,7 +56,10 @@ func BenchmarkMillionSessions(b *testing.B) {
 		if i < used {
 			tokens[i] = token
 		}
-		batch = append(batch, &session.Session{Hash: hash, Account: a.ID, MadeAt: now, SeenAt: now, ProvedAt: now, Rights: "keeper", Network: "192.0.2.7", Agent: "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"})
+		batch = append(batch, &session.Session{
+			Hash: hash, Account: a.ID, MadeAt: now, SeenAt: now, ProvedAt: now, Rights: "keeper", Network: "192.0.2.7",
+			Agent: "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0",
+		})
 		if len(batch) == cap(batch) {
 			if err := records.LoadSessions(ctx, batch); err != nil {
 				b.Fatal(err)
@@ -121,7 +124,9 @@ func BenchmarkWrongSignIn(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer records.Close()
-	r := (&house.House{Records: records, Book: house.BookOf(b, benchPolicy), Pool: hashing.New(secret.DefaultCost, nil), Time: time.Now}).Start(b)
+	r := (&house.House{
+		Records: records, Book: house.BookOf(b, benchPolicy), Pool: hashing.New(secret.DefaultCost, nil), Time: time.Now,
+	}).Start(b)
 	if _, err := r.People.Add(ctx, "bench", people.NewAccount{Name: "ines", Password: "seven-brass-prisms"}); err != nil {
 		b.Fatal(err)
 	}
@@ -162,7 +167,8 @@ func BenchmarkTimeTellsNobody(b *testing.B) {
 	r.Book = house.BookOf(b, "doors: [{ path: /, admit: public }]\njoining: { by: anybody }\n")
 	r.Pool = hashing.New(secret.DefaultCost, nil)
 	r = r.Start(b)
-	if _, err := r.People.Add(ctx, "bench", people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"}); err != nil {
+	if _, err := r.People.Add(ctx, "bench",
+		people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"}); err != nil {
 		b.Fatal(err)
 	}
 	n := 0
@@ -173,7 +179,8 @@ func BenchmarkTimeTellsNobody(b *testing.B) {
 		},
 		"joining": func(known bool) error {
 			email := map[bool]string{true: "walt@marram.example", false: fmt.Sprintf("n%d@marram.example", n)}[known]
-			_, err := r.Joining.Ask(ctx, joining.Applicant{Name: fmt.Sprintf("new%d", n), Email: email, Password: "brambles-in-the-fog"}, sessions.Origin{Network: fmt.Sprintf("10.%d.%d.2", n/250, n%250)})
+			_, err := r.Joining.Ask(ctx, joining.Applicant{Name: fmt.Sprintf("new%d", n), Email: email, Password: "brambles-in-the-fog"},
+				sessions.Origin{Network: fmt.Sprintf("10.%d.%d.2", n/250, n%250)})
 			return err
 		},
 	} {
@@ -228,7 +235,10 @@ func BenchmarkMillionPasses(b *testing.B) {
 	var known []*pass.Pass
 	batch := make([]*pass.Pass, 0, 10_000)
 	for i := range all {
-		is := &pass.Pass{ID: pass.NewID(), Kind: "recordings", Reference: fmt.Sprintf("2026-%d", i), Address: fmt.Sprintf("buyer%d@x.example", i), Name: fmt.Sprintf("Ada Buyer%d", i), MadeAt: now, Until: now.Add(time.Hour)}
+		is := &pass.Pass{
+			ID: pass.NewID(), Kind: "recordings", Reference: fmt.Sprintf("2026-%d", i), Address: fmt.Sprintf("buyer%d@x.example", i),
+			Name: fmt.Sprintf("Ada Buyer%d", i), MadeAt: now, Until: now.Add(time.Hour),
+		}
 		_, hash := secret.NewToken()
 		is.Give(hash, pass.Hash{1}, now, 0)
 		if i%1000 == 0 {
@@ -248,7 +258,10 @@ func BenchmarkMillionPasses(b *testing.B) {
 		if records, err = store.Open(path); err != nil {
 			b.Fatal(err)
 		}
-		h := &house.House{Records: records, Book: house.BookOf(b, house.Handed), Pool: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Time: time.Now}
+		h := &house.House{
+			Records: records, Book: house.BookOf(b, house.Handed), Pool: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil),
+			Time: time.Now,
+		}
 		h = h.Start(b)
 		if _, err := h.Passes.Is(ctx, known[0].ID); err != nil {
 			b.Fatal(err)

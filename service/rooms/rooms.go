@@ -57,7 +57,8 @@ type Options struct {
 	More         []any // other rooms
 }
 
-// Elsewhere is what it takes to speak to providers: this site's secrets there, and where one describes itself if that is not at its issuer; by their names.
+// Elsewhere is what it takes to speak to providers: this site's secrets there, and where one describes itself if that is not at its
+// issuer; by their names.
 type Elsewhere struct{ Secrets, At map[string]string }
 
 // Mail is how messages are handed over.
@@ -130,7 +131,9 @@ func Open(o Options) (*Rooms, error) {
 	if err := o.Hashing.LearnAll(context.Background(), o.Store.Hashes); err != nil {
 		return nil, err
 	}
-	r := &Rooms{More: o.More, Endings: &ending.List{}, Limiter: &throttle.Limiter{}, Places: known.New(known.Options{Store: o.Store, Now: o.Now})}
+	r := &Rooms{
+		More: o.More, Endings: &ending.List{}, Limiter: &throttle.Limiter{}, Places: known.New(known.Options{Store: o.Store, Now: o.Now}),
+	}
 	r.Activity = activity.New(activity.Options{Store: o.Store, Now: o.Now, Keep: o.KeepActivity, Most: o.KeepEvents})
 	r.Mail = mail.New(mail.Options{
 		Store: o.Store, Now: o.Now, Log: o.Log, Server: o.Mail.Server, PerMinute: o.Mail.PerMinute, Keep: o.KeepActivity,
@@ -144,24 +147,33 @@ func Open(o Options) (*Rooms, error) {
 		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Endings: r.Endings, Letters: owners,
 	})
 	var err error
-	if r.Factors, err = factors.New(factors.Options{Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, People: r.People, Letters: owners}); err != nil {
+	if r.Factors, err = factors.New(factors.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, People: r.People, Letters: owners,
+	}); err != nil {
 		return nil, err
 	}
-	r.AccessKeys = accesskeys.New(accesskeys.Options{Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings, Activity: r.Activity, Letters: owners, Sessions: r.Sessions})
+	r.AccessKeys = accesskeys.New(accesskeys.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Endings: r.Endings, Activity: r.Activity, Letters: owners, Sessions: r.Sessions,
+	})
 	r.Keyrings = keyrings.New(keyrings.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log,
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings,
+		Activity: r.Activity, Log: o.Log,
 	})
 	r.Shared = shared.New(shared.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity,
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings,
+		Activity: r.Activity,
 	})
 	r.Passes = passes.New(passes.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, Log: o.Log, Keep: o.KeepActivity,
+		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity,
+		Log: o.Log, Keep: o.KeepActivity,
 	})
 	r.Recovery = recovery.New(recovery.Options{
 		Store: o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Endings: r.Endings, People: r.People, Letters: owners,
 	})
 	r.Leaving = leaving.New(leaving.Options{Store: o.Store, Book: o.Book, Now: o.Now, Letters: owners, Sessions: r.Sessions})
-	if r.Joining, err = joining.New(joining.Options{Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, People: r.People}); err != nil {
+	if r.Joining, err = joining.New(joining.Options{
+		Store: o.Store, Book: o.Book, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, People: r.People,
+	}); err != nil {
 		return nil, err
 	}
 	r.Members = members.New(members.Options{Store: o.Store, Book: o.Book, Now: o.Now, Passes: r.Passes})
@@ -172,20 +184,26 @@ func Open(o Options) (*Rooms, error) {
 		return nil, err
 	}
 	if r.SignIn, err = signin.New(signin.Options{
-		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity, People: r.People, Letters: owners, Sessions: r.Sessions, Factors: r.Factors, Log: o.Log,
+		Store: o.Store, Now: o.Now, Hashing: o.Hashing, Limiter: r.Limiter, Places: r.Places, Endings: r.Endings, Activity: r.Activity,
+		People: r.People, Letters: owners, Sessions: r.Sessions, Factors: r.Factors, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}
 	if r.Elsewhere, err = elsewhere.New(elsewhere.Options{
 		Joining: r.Joining,
-		Store:   o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, Letters: owners, Sessions: r.Sessions, SignIn: r.SignIn, Secrets: o.Elsewhere.Secrets, At: o.Elsewhere.At, Log: o.Log,
+		Store:   o.Store, Book: o.Book, Now: o.Now, Limiter: r.Limiter, Activity: r.Activity, Letters: owners, Sessions: r.Sessions,
+		SignIn: r.SignIn, Secrets: o.Elsewhere.Secrets, At: o.Elsewhere.At, Log: o.Log,
 	}); err != nil {
 		return nil, err
 	}
 	r.Walks = walks.New(walks.Options{Now: o.Now, Activity: r.Activity})
 	r.Patrols = patrols.New(patrols.Options{
-		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks, People: r.People, Log: o.Log,
+		Store: o.Store, Book: o.Book, Now: o.Now, Site: o.Mail.Site, Files: o.Files, Cookie: visitor.WalkCookie, Walks: r.Walks,
+		People: r.People, Log: o.Log,
 	})
-	r.Visitors = visitor.New(visitor.Options{Store: o.Store, Now: o.Now, Front: o.Front, Endings: r.Endings, Sessions: r.Sessions, Keys: r.AccessKeys, SignIn: r.SignIn, Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Activity: r.Activity, Log: o.Log})
+	r.Visitors = visitor.New(visitor.Options{
+		Store: o.Store, Now: o.Now, Front: o.Front, Endings: r.Endings, Sessions: r.Sessions, Keys: r.AccessKeys, SignIn: r.SignIn,
+		Keyrings: r.Keyrings, Shared: r.Shared, Passes: r.Passes, Walks: r.Walks, Activity: r.Activity, Log: o.Log,
+	})
 	return r, nil
 }

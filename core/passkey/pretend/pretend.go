@@ -1,4 +1,5 @@
-// Package pretend is an authenticator in software, for tests: it makes passkeys and uses them as the standard says, and can be told to do so wrongly.
+// Package pretend is an authenticator in software, for tests: it makes passkeys and uses them as the standard says, and can be told
+// to do so wrongly.
 package pretend
 
 import (
@@ -112,7 +113,9 @@ func (k *Key) Client(what string, challenge []byte) []byte {
 	if k.Type != "" {
 		what = k.Type
 	}
-	said := map[string]any{"type": what, "challenge": base64.RawURLEncoding.EncodeToString(challenge), "origin": k.Origin, "crossOrigin": k.TopLevel != ""}
+	said := map[string]any{
+		"type": what, "challenge": base64.RawURLEncoding.EncodeToString(challenge), "origin": k.Origin, "crossOrigin": k.TopLevel != "",
+	}
 	if k.TopLevel != "" {
 		said["topOrigin"] = k.TopLevel
 	}
@@ -162,7 +165,9 @@ func (k *Key) Use(question string) string {
 		k.Uses++
 	}
 	client, data := k.Client("webauthn.get", challenge), k.Data(false)
-	return k.answer(map[string][]byte{"clientDataJSON": client, "authenticatorData": data, "signature": k.Sign(data, client), "userHandle": k.Handle})
+	return k.answer(map[string][]byte{
+		"clientDataJSON": client, "authenticatorData": data, "signature": k.Sign(data, client), "userHandle": k.Handle,
+	})
 }
 
 func (k *Key) read(question string) []byte {

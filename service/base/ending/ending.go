@@ -24,7 +24,8 @@ import (
 type Unwritten struct{ What string }
 
 func (u *Unwritten) Error() string {
-	return u.What + " counts from now on, but could not be written down yet; it is tried again until it can be. If the service ends before that, it must be done once more"
+	return u.What + " counts from now on, but could not be written down yet; it is tried again until it can be. If the service ends " +
+		"before that, it must be done once more"
 }
 
 // An Ending is access that is taken away: a session, all of an account or of everybody, an
@@ -93,7 +94,8 @@ func (k Look) has(is func(*pending) bool) bool {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	fresh := min(l.count-k.since, uint64(len(l.written)))
-	return slices.ContainsFunc(l.pending, is) || slices.ContainsFunc(l.written[len(l.written)-int(fresh):], func(d done) bool { return is(d.pending) })
+	return slices.ContainsFunc(l.pending, is) ||
+		slices.ContainsFunc(l.written[len(l.written)-int(fresh):], func(d done) bool { return is(d.pending) })
 }
 
 // How long whoever takes access away waits for it to be written down.

@@ -124,7 +124,8 @@ func TestWhatFailedIsTriedAgain(t *testing.T) {
 	}
 	time.Sleep(20 * time.Millisecond)
 	if l.Look().Bars(7) || !before.Bars(7) || tried() != n {
-		t.Errorf("written down: a reading after it is barred %v, one before it is not %v, and it was written %d times more", l.Look().Bars(7), !before.Bars(7), tried()-n)
+		t.Errorf("written down: a reading after it is barred %v, one before it is not %v, and it was written %d times more",
+			l.Look().Bars(7), !before.Bars(7), tried()-n)
 	}
 
 	// One that takes long is not begun a second time, and whoever asked is told after a while.
@@ -152,7 +153,8 @@ func TestWhatFailedIsTriedAgain(t *testing.T) {
 func TestGivenBack(t *testing.T) {
 	full := errors.New("database or disk is full")
 	var l List
-	for _, e := range []Ending{{Account: 7}, {Account: 8}, {Ring: "outer", Name: "office"}, {Ring: "outer", Name: "guest"}, {Ring: "inner", Name: "office"}, {Thing: "pass x"}, {Thing: "pass y"}, {SessionsOf: 7}} {
+	for _, e := range []Ending{{Account: 7}, {Account: 8}, {Ring: "outer", Name: "office"}, {Ring: "outer", Name: "guest"},
+		{Ring: "inner", Name: "office"}, {Thing: "pass x"}, {Thing: "pass y"}, {SessionsOf: 7}} {
 		e.What, e.Forget = fmt.Sprint(e.Account, e.Ring, e.Name, e.Thing, e.SessionsOf), func() {}
 		l.Take(t.Context(), e, func(context.Context) error { return full })
 	}
@@ -164,7 +166,8 @@ func TestGivenBack(t *testing.T) {
 	l.Revoke(7, "", "")
 	l.Revoke(0, "outer", "office")
 	l.Revoke(0, "", "")
-	if len(l.Words()) != 5 || l.Look().Bars(7) || !l.Look().Bars(8) || l.Look().HasEntry("outer", "office") || !l.Look().HasEntry("outer", "guest") ||
+	if len(l.Words()) != 5 || l.Look().Bars(7) || !l.Look().Bars(8) || l.Look().HasEntry("outer", "office") ||
+		!l.Look().HasEntry("outer", "guest") ||
 		!l.Look().HasEntry("inner", "office") || l.Look().HasThing("pass x", time.Now()) || !l.Look().HasThing("pass y", time.Now()) {
 		t.Errorf("left: %q", l.Words())
 	}

@@ -20,7 +20,8 @@ import (
 
 // People are led on to places of the site and to the origins that are named, in one spelling, and nowhere else.
 func TestNext(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\norigins: [https://app.marram.example, \"https://shop.example:8443\"]"))
+	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\norigins: [https://app.marram.example, "+
+		"\"https://shop.example:8443\"]"))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -60,7 +61,8 @@ func TestStill(t *testing.T) {
 	p.visitor.ProofAge = time.Minute
 	house := p.House()
 	p.Guard.House = func() *House { return house }
-	closed, findings := policy.Parse("doors.yaml", []byte("roles: { trustee: }\ndoors: [{path: /, admit: public}, {path: /log/**, admit: {role: trustee}}]"))
+	closed, findings := policy.Parse("doors.yaml", []byte("roles: { trustee: }\ndoors: [{path: /, admit: public}, {path: /log/**, "+
+		"admit: {role: trustee}}]"))
 	if closed == nil {
 		t.Fatal(findings)
 	}
@@ -255,6 +257,9 @@ func TestBodiesUnderWay(t *testing.T) {
 	for path := range how {
 		for _, all := range []bool{true, false} {
 			read[path] = all
+			for end := time.Now().Add(10 * time.Second); g.Bodies.Held() > 0 && time.Now().Before(end); { // of the one before
+				time.Sleep(time.Millisecond)
+			}
 			conn, err := net.Dial("tcp", server.Listener.Addr().String())
 			if err != nil {
 				t.Fatal(err)

@@ -50,9 +50,12 @@ func TestWhatIsHandedOnAndWhatIsNot(t *testing.T) {
 // Whoever has to wait is told the seconds, rounded up.
 func TestRetryAfter(t *testing.T) {
 	p := openPorch(t)
-	for wait, want := range map[time.Duration]string{time.Second: "1", 1001 * time.Millisecond: "2", 1500 * time.Millisecond: "2", time.Minute: "60", 1: "1", 0: ""} {
+	for wait, want := range map[time.Duration]string{
+		time.Second: "1", 1001 * time.Millisecond: "2", 1500 * time.Millisecond: "2", time.Minute: "60", 1: "1", 0: "",
+	} {
 		p.down = &Later{Status: 429, Wait: wait, Text: "Wait."}
-		if w := p.ask("GET", "/log/", nil); w.Code != 429 || w.Header().Get("Retry-After") != want || !strings.Contains(w.Body.String(), "Wait.") {
+		if w := p.ask("GET", "/log/", nil); w.Code != 429 || w.Header().Get("Retry-After") != want ||
+			!strings.Contains(w.Body.String(), "Wait.") {
 			t.Errorf("%s: %d %v %s", wait, w.Code, w.Header(), w.Body)
 		}
 	}
@@ -64,8 +67,10 @@ func TestRetryAfter(t *testing.T) {
 
 // Shared passwords are looked at where they are asked for, alone and beside passes, and nowhere else.
 func TestWhereUnlocksAreLookedAt(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("shared: { kit: , all: }\npasses: { recordings: }\ndoors:\n  - { path: /, admit: public }\n  - { path: /one, admit: { shared: kit } }\n"+
-		"  - { path: /two, admit: { shared: [ kit, all ] } }\n  - { path: /pass, admit: { pass: recordings } }\n  - { path: /log, admit: signed-in }\n"))
+	book, findings := policy.Parse("doors.yaml", []byte("shared: { kit: , all: }\npasses: { recordings: }\ndoors:\n  - { path: /, "+
+		"admit: public }\n  - { path: /one, admit: { shared: kit } }\n"+
+		"  - { path: /two, admit: { shared: [ kit, all ] } }\n  - { path: /pass, admit: { pass: recordings } }\n  - { path: /log, admit: "+
+		"signed-in }\n"))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -131,10 +136,12 @@ func TestOneNetworkHasItsShareOfBodies(t *testing.T) {
 			t.Fatal("no room, though the first is over")
 		}
 	}
-	if b := (&Guard{}).receive(httptest.NewRecorder(), httptest.NewRequest("POST", "/", strings.NewReader("x"))); b == nil || b.idle != 30*time.Second {
+	if b := (&Guard{}).receive(httptest.NewRecorder(), httptest.NewRequest("POST", "/", strings.NewReader("x"))); b == nil ||
+		b.idle != 30*time.Second {
 		t.Errorf("%+v", b)
 	}
-	if b := (&Guard{BodyIdle: time.Second}).receive(httptest.NewRecorder(), httptest.NewRequest("POST", "/", strings.NewReader("x"))); b == nil || b.idle != time.Second {
+	if b := (&Guard{BodyIdle: time.Second}).receive(httptest.NewRecorder(),
+		httptest.NewRequest("POST", "/", strings.NewReader("x"))); b == nil || b.idle != time.Second {
 		t.Errorf("%+v", b)
 	}
 }
@@ -142,8 +149,10 @@ func TestOneNetworkHasItsShareOfBodies(t *testing.T) {
 // An address of a hop is read in each of its forms, and in no other.
 func TestHops(t *testing.T) {
 	for text, want := range map[string]string{
-		"192.0.2.7": "192.0.2.7", " 192.0.2.7 ": "192.0.2.7", "192.0.2.7:4711": "192.0.2.7", "2001:db8::7": "2001:db8::7", "[2001:db8::7]": "2001:db8::7",
-		"[2001:db8::7]:4711": "2001:db8::7", "::ffff:192.0.2.7": "192.0.2.7", "[192.0.2.7]": "", "[2001:db8::7": "", "2001:db8::7]": "", "[]": "", "": "", "unknown": "",
+		"192.0.2.7": "192.0.2.7", " 192.0.2.7 ": "192.0.2.7", "192.0.2.7:4711": "192.0.2.7", "2001:db8::7": "2001:db8::7",
+		"[2001:db8::7]":      "2001:db8::7",
+		"[2001:db8::7]:4711": "2001:db8::7", "::ffff:192.0.2.7": "192.0.2.7", "[192.0.2.7]": "", "[2001:db8::7": "", "2001:db8::7]": "",
+		"[]": "", "": "", "unknown": "",
 		"[fe80::1%eth0]": "fe80::1", "192.0.2.7:": "", "192.0.2.7:x": "",
 	} {
 		got := hop(text)
@@ -166,7 +175,8 @@ func TestWhatIsHeard(t *testing.T) {
 	h.stranger(at(1), http.Header{Forwarded: {"for=x"}})
 	h.stranger(at(2), http.Header{XRealIP: {"x"}})
 	h.stranger(at(3), nil)
-	if len(h.claims) != 64 || h.claims[at(0)] != 2 || h.claims[at(1)] != 2 || h.claims[at(2)] != 2 || h.claims[at(3)] != 1 || len(h.peers) != 64 {
+	if len(h.claims) != 64 || h.claims[at(0)] != 2 || h.claims[at(1)] != 2 || h.claims[at(2)] != 2 || h.claims[at(3)] != 1 ||
+		len(h.peers) != 64 {
 		t.Errorf("%d claims, %d peers, %v", len(h.claims), len(h.peers), h.claims)
 	}
 	h.stranger(at(1000), field)
@@ -208,12 +218,18 @@ func TestBesideInDetail(t *testing.T) {
 		status int
 		field  string
 	}{
-		"of the network":          {"/door/decide", []string{"X-Original-Method", "GET", "X-Original-Uri", "/lan/", "X-Forwarded-For", "192.0.2.9"}, 200, ""},
-		"of another":              {"/door/decide", []string{"X-Original-Method", "GET", "X-Original-Uri", "/lan/", "X-Forwarded-For", "198.51.100.9"}, 403, ""},
-		"another host":            {"/door/decide", []string{"X-Original-Method", "GET", "X-Original-Uri", "http://other.example/", "X-Forwarded-For", "192.0.2.9"}, 400, ""},
-		"the same host":           {"/door/decide", []string{"X-Original-Method", "GET", "X-Original-Uri", "http://EXAMPLE.com/", "X-Forwarded-For", "192.0.2.9"}, 200, ""},
-		"down, in full":           {"/door/decide?whole", []string{"X-Original-Method", "GET", "X-Original-Uri", "/log/", "Lamp", "broken"}, 503, "Retry-After: 2"},
-		"down, in full, for HEAD": {"/door/decide?whole", []string{"X-Original-Method", "HEAD", "X-Original-Uri", "/log/", "Lamp", "broken"}, 503, "Retry-After: 2"},
+		"of the network": {"/door/decide",
+			[]string{"X-Original-Method", "GET", "X-Original-Uri", "/lan/", "X-Forwarded-For", "192.0.2.9"}, 200, ""},
+		"of another": {"/door/decide",
+			[]string{"X-Original-Method", "GET", "X-Original-Uri", "/lan/", "X-Forwarded-For", "198.51.100.9"}, 403, ""},
+		"another host": {"/door/decide",
+			[]string{"X-Original-Method", "GET", "X-Original-Uri", "http://other.example/", "X-Forwarded-For", "192.0.2.9"}, 400, ""},
+		"the same host": {"/door/decide",
+			[]string{"X-Original-Method", "GET", "X-Original-Uri", "http://EXAMPLE.com/", "X-Forwarded-For", "192.0.2.9"}, 200, ""},
+		"down, in full": {"/door/decide?whole",
+			[]string{"X-Original-Method", "GET", "X-Original-Uri", "/log/", "Lamp", "broken"}, 503, "Retry-After: 2"},
+		"down, in full, for HEAD": {"/door/decide?whole",
+			[]string{"X-Original-Method", "HEAD", "X-Original-Uri", "/log/", "Lamp", "broken"}, 503, "Retry-After: 2"},
 	} {
 		w := b.ask(web, test.target, test.fields...)
 		name, value, _ := strings.Cut(test.field, ": ")

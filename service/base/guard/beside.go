@@ -35,10 +35,10 @@ var methodBeside = map[string]string{XForwardedURI: "X-Forwarded-Method", XOrigi
 // the host and the client's address are where the Front finds them. It is judged as if it had come here, with all that
 // belongs to it: sessions are renewed, tries are counted, refusals recorded.
 //
-// Who is admitted is answered with 200 and the fields Ostiarius-User, -Roles, -Door and -Public, in Ostiarius-Set-Cookie a cookie that is to be
-// handed on, and in Ostiarius-Cache-Control and -Vary what the answer of the web server is to have. Everybody else is answered with a 4xx. Where they
-// are to be led is in Ostiarius-Location; and in Ostiarius-Answer a word for which, asked once for At?answer=WORD, the answer is given that
-// the visitor is to get: a page, a redirect, or a problem.
+// Who is admitted is answered with 200 and the fields Ostiarius-User, -Roles, -Door and -Public, in Ostiarius-Set-Cookie a cookie
+// that is to be handed on, and in Ostiarius-Cache-Control and -Vary what the answer of the web server is to have. Everybody else is
+// answered with a 4xx. Where they are to be led is in Ostiarius-Location; and in Ostiarius-Answer a word for which, asked once for
+// At?answer=WORD, the answer is given that the visitor is to get: a page, a redirect, or a problem.
 //
 // What the web server itself does not find is answered for by At?missing, so that it looks like what is hidden (or
 // ?missing-typed, with TypeField). With ?whole everything is answered at once; with ?whole-399 too, and who is admitted
@@ -141,8 +141,8 @@ func (b *Beside) decideFor(w http.ResponseWriter, asked *http.Request, how, audi
 	w.WriteHeader(status)
 }
 
-// A refusal is an answer to who is not admitted, to a web server that may take 2xx for an admission. Whatever the visitor was to get with such a
-// status, they get it with 403, or 404.
+// A refusal is an answer to who is not admitted, to a web server that may take 2xx for an admission. Whatever the visitor was to
+// get with such a status, they get it with 403, or 404.
 type refusal struct {
 	http.ResponseWriter
 	as    int // 404 for what is hidden or missing, which look alike also so; else 403
@@ -306,7 +306,9 @@ func (b *Beside) count(turning *turning, r *http.Request) *turnedAway {
 	inner := r.WithContext(turning)
 	for _, pass := range t.Passes {
 		refused := false
-		delivery := pass.Deliver(&nowhere{http.Header{"Content-Type": {"application/octet-stream"}, "Content-Length": {strconv.Itoa(counted)}}}, inner, func(http.ResponseWriter, *http.Request) { refused = true })
+		delivery := pass.Deliver(&nowhere{http.Header{
+			"Content-Type": {"application/octet-stream"}, "Content-Length": {strconv.Itoa(counted)},
+		}}, inner, func(http.ResponseWriter, *http.Request) { refused = true })
 		delivery.WriteHeader(http.StatusOK)
 		delivery.Write(make([]byte, counted-1))
 		delivery.Finish(false)
@@ -365,7 +367,9 @@ func (t *Turn) Identity() (user, roles, door string) {
 func (b *Beside) missing(w http.ResponseWriter, r *http.Request) {
 	keepPrivate(w.Header())
 	t := &Turn{Book: b.Guard.House().Book, Secure: b.Guard.Front.Secure(r)}
-	b.Guard.Turned(w, r, &TurnedAway{Turn: t, Decision: policy.Decision{Outcome: policy.Hide}, Client: ClientOf(r.Header), Answer: policy.Answer{Status: http.StatusNotFound}})
+	b.Guard.Turned(w, r, &TurnedAway{
+		Turn: t, Decision: policy.Decision{Outcome: policy.Hide}, Client: ClientOf(r.Header), Answer: policy.Answer{Status: http.StatusNotFound},
+	})
 }
 
 // TypeField has the type of a refusal for web servers that take each for HTML, beside the usual field.

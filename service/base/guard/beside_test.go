@@ -16,7 +16,9 @@ import (
 // asking is a Beside whose visitors are known by a field, and get a fresh cookie each time.
 func asking(t *testing.T) *Beside {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\nunlisted: hide\nsources: [ { path: /app, files: ., fallback: index.html, shell: public } ]\ndoors:\n  - { path: /app/**, admit: signed-in }\n  - { path: /, admit: public }\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /lan/**, admit: { network: 192.0.2.0/24 } }\n"))
+	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\nunlisted: hide\nsources: [ { path: /app, files: ., "+
+		"fallback: index.html, shell: public } ]\ndoors:\n  - { path: /app/**, admit: signed-in }\n  - { path: /, admit: public }\n  - { "+
+		"path: /log/**, admit: { role: keeper } }\n  - { path: /lan/**, admit: { network: 192.0.2.0/24 } }\n"))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -71,10 +73,14 @@ func TestBeside(t *testing.T) {
 		has          string // fields of the answer, with their values
 	}{
 		{web, "/door/decide", question("GET", "/?x"), 200, "Ostiarius-Public: yes"},
-		{web, "/door/decide", question("GET", "/log/", "Lamp", "lit"), 200, "Ostiarius-User: k%C3%A4the|Ostiarius-Roles: keeper|Ostiarius-Door: /log/%2A%2A|Ostiarius-Public: no|Ostiarius-Cache-Control: private, no-store|Ostiarius-Set-Cookie: fresh=1|Set-Cookie: |Cache-Control: no-store"},
-		{web, "/door/decide?whole-399", question("GET", "/log/", "Lamp", "lit"), 399, "Ostiarius-User: k%C3%A4the|Ostiarius-Set-Cookie: fresh=1|Ostiarius-Public: |Ostiarius-Vary: "},
+		{web, "/door/decide", question("GET", "/log/", "Lamp", "lit"), 200, "Ostiarius-User: k%C3%A4the|Ostiarius-Roles: " +
+			"keeper|Ostiarius-Door: /log/%2A%2A|Ostiarius-Public: no|Ostiarius-Cache-Control: private, no-store|Ostiarius-Set-Cookie: " +
+			"fresh=1|Set-Cookie: |Cache-Control: no-store"},
+		{web, "/door/decide?whole-399", question("GET", "/log/", "Lamp", "lit"), 399,
+			"Ostiarius-User: k%C3%A4the|Ostiarius-Set-Cookie: fresh=1|Ostiarius-Public: |Ostiarius-Vary: "},
 		{web, "/door/decide?whole-399", question("GET", "/?x"), 399, "Ostiarius-Public: yes|Ostiarius-User: "},
-		{web, "/door/decide", question("GET", "/", "Lamp", "lit"), 200, "Ostiarius-Public: no|Ostiarius-Set-Cookie: fresh=1"}, // with a cookie it is nobody else's
+		// with a cookie it is nobody else's
+		{web, "/door/decide", question("GET", "/", "Lamp", "lit"), 200, "Ostiarius-Public: no|Ostiarius-Set-Cookie: fresh=1"},
 		{web, "/door/decide", question("GET", "/log//x?y=1"), 401, "Ostiarius-Location: /door/sign-in?next=%2Flog%2Fx%3Fy%3D1|Location: "},
 		{web, "/door/decide?plain", question("GET", "/none"), 403, ""},
 		{web, "/door/decide", question("GET", "/none"), 404, ""},

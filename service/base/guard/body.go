@@ -53,7 +53,9 @@ func (g *Guard) receive(w http.ResponseWriter, r *http.Request) *body {
 	if idle == 0 {
 		idle = usualBodyIdle
 	}
-	return &body{ReadCloser: r.Body, ResponseWriter: w, conn: http.NewResponseController(w), idle: idle, left: r.ContentLength, one: r.ProtoMajor == 1}
+	return &body{
+		ReadCloser: r.Body, ResponseWriter: w, conn: http.NewResponseController(w), idle: idle, left: r.ContentLength, one: r.ProtoMajor == 1,
+	}
 }
 
 func (b *body) Read(p []byte) (int, error) {

@@ -43,8 +43,8 @@ func ClientOf(h http.Header) policy.Client {
 	return policy.Browser
 }
 
-// opensWebSocket reports whether a request is for a WebSocket (RFC 6455, section 4.1), also where a web server does not tell of Upgrade, and over
-// HTTP/2, which has none (RFC 8441, section 5).
+// opensWebSocket reports whether a request is for a WebSocket (RFC 6455, section 4.1), also where a web server does not tell of
+// Upgrade, and over HTTP/2, which has none (RFC 8441, section 5).
 func opensWebSocket(h http.Header) bool {
 	return len(h[http.CanonicalHeaderKey("Sec-WebSocket-Version")]) > 0 || len(h[http.CanonicalHeaderKey("Sec-WebSocket-Key")]) > 0
 }

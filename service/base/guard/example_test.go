@@ -11,7 +11,8 @@ import (
 
 // A guard in a program of one's own, which knows its visitors by a header field of its own.
 func ExampleGuard() {
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\ndoors:\n  - { path: /, admit: public }\n  - { path: /log/**, admit: { role: keeper } }\n"))
+	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\ndoors:\n  - { path: /, admit: public }\n  - { path: "+
+		"/log/**, admit: { role: keeper } }\n"))
 	if book == nil {
 		fmt.Println(findings)
 		return

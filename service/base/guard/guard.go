@@ -263,8 +263,8 @@ func (g *Guard) answer(w http.ResponseWriter, r *http.Request, house *House, tur
 	house.Site.ServeHTTP(w, inner)
 }
 
-// spell notes the address that was judged, and returns the path and the query as they were sent, the canonical address, and whether nothing of it
-// has to be spelled otherwise.
+// spell notes the address that was judged, and returns the path and the query as they were sent, the canonical address, and whether
+// nothing of it has to be spelled otherwise.
 func (t *Turn) spell(r *http.Request, d policy.Decision) (path, query, address string, asItStands bool) {
 	_, path, query = place.SplitTarget(r.RequestURI)
 	address = d.Place.Address()
@@ -293,7 +293,9 @@ func (g *Guard) away(r *http.Request, t *Turn, d policy.Decision, query, referen
 	away.Answer = t.Book.Answer(d, away.Client, query)
 	if _, ours := accesskey.In(r.Header["Authorization"]); ours && d.Outcome == policy.Challenge && !t.Visitor.SignedIn {
 		// An access key that counts no longer, or none (RFC 6750, section 3.1).
-		away.Client, away.Answer = policy.API, policy.Answer{Status: http.StatusUnauthorized, Authenticate: "Bearer realm=" + policy.Quote(t.Book.Site) + `, error="invalid_token"`}
+		away.Client, away.Answer = policy.API, policy.Answer{
+			Status: http.StatusUnauthorized, Authenticate: "Bearer realm=" + policy.Quote(t.Book.Site) + `, error="invalid_token"`,
+		}
 	}
 	if t.Over != nil && away.Answer.Status == http.StatusUnauthorized && d.Proof.Basic {
 		// Whoever has the right password would be asked for it again and again (RFC 9110, section 15.5.4).
@@ -374,7 +376,9 @@ func laterOf(err error) *Later {
 	if errors.As(err, &later) {
 		return later
 	}
-	return &Later{Status: http.StatusServiceUnavailable, Wait: 2 * time.Second, Text: "The records cannot be read at the moment. Please try again."}
+	return &Later{
+		Status: http.StatusServiceUnavailable, Wait: 2 * time.Second, Text: "The records cannot be read at the moment. Please try again.",
+	}
 }
 
 // unable answers where nobody can be recognised at the moment.

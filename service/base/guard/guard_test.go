@@ -19,20 +19,27 @@ func TestOwnPath(t *testing.T) {
 		t.Fatal(findings)
 	}
 	for next, want := range map[string]string{
-		"/rota/": "/rota/", "/rota": "/rota", "/": "/", "/rota/?week=3&x=a%20b": "/rota/?week=3&x=a%20b", "/a/../rota/": "/rota/", "/caf%C3%A9": "/caf%C3%A9",
-		"/a%20b": "/a%20b", "/./x": "/x", "/x?": "/x?",
+		"/rota/": "/rota/", "/rota": "/rota", "/": "/", "/rota/?week=3&x=a%20b": "/rota/?week=3&x=a%20b", "/a/../rota/": "/rota/",
+		"/caf%C3%A9": "/caf%C3%A9",
+		"/a%20b":     "/a%20b", "/./x": "/x", "/x?": "/x?",
 	} {
 		if got := OwnPath(book, next); got != want {
 			t.Errorf("%q: %q, want %q", next, got, want)
 		}
 	}
 	for _, next := range []string{
-		"", "https://evil.example/", "http://evil.example", "HTTPS://evil.example", "//evil.example/", "///evil.example", "////evil.example", `/\evil.example`,
-		`\/evil.example`, `\\evil.example`, "/%5cevil.example", "/%5Cevil.example", "//", "http:evil.example", "http:/evil.example", "javascript:alert(1)",
-		"data:text/html,x", "evil.example", "evil.example/rota/", "rota/", "./rota", "../rota", "/%2f/evil.example", "/%2Fevil.example", "/%2f%2fevil.example",
-		"/a\r\nLocation: https://evil.example", "/a%0d%0aX: y", "/a%0aX", "\t//evil.example", "\n/rota/", " /rota/", " //evil.example", "/\t/evil.example",
-		"/rota/;x", "/%00", "/%zz", "/%", "?next=/rota/", "#x", "/rota/#x", "/rota/?x=\r\n", "/rota/?<x>", "/rota/?x=\"", "/rota/? x", "/rota/?\\",
-		"/\x00", "/\xff", "/%ff", "/%c0%ae", "/%252e%252e", "@evil.example", "/rota/?\u00e9", "user@evil.example", ":8460/", "//evil.example:80/%2e%2e", "http:///evil.example",
+		"", "https://evil.example/", "http://evil.example", "HTTPS://evil.example", "//evil.example/", "///evil.example",
+		"////evil.example", `/\evil.example`,
+		`\/evil.example`, `\\evil.example`, "/%5cevil.example", "/%5Cevil.example", "//", "http:evil.example", "http:/evil.example",
+		"javascript:alert(1)",
+		"data:text/html,x", "evil.example", "evil.example/rota/", "rota/", "./rota", "../rota", "/%2f/evil.example", "/%2Fevil.example",
+		"/%2f%2fevil.example",
+		"/a\r\nLocation: https://evil.example", "/a%0d%0aX: y", "/a%0aX", "\t//evil.example", "\n/rota/", " /rota/", " //evil.example",
+		"/\t/evil.example",
+		"/rota/;x", "/%00", "/%zz", "/%", "?next=/rota/", "#x", "/rota/#x", "/rota/?x=\r\n", "/rota/?<x>", "/rota/?x=\"", "/rota/? x",
+		"/rota/?\\",
+		"/\x00", "/\xff", "/%ff", "/%c0%ae", "/%252e%252e", "@evil.example", "/rota/?\u00e9", "user@evil.example", ":8460/",
+		"//evil.example:80/%2e%2e", "http:///evil.example",
 		"//user:pw@evil.example", "/\u2028", "mailto:x@evil.example", "vbscript:x", "/%e2%80%a8\n",
 	} {
 		if got := OwnPath(book, next); got != "" && next != "/\u2028" {
@@ -57,29 +64,39 @@ func TestFront(t *testing.T) {
 		host   string
 	}{
 		{"direct", usual, "192.0.2.1:99", "", "192.0.2.1", false, "site"},
-		{"a stranger's claims", usual, "192.0.2.1:99", "X-Forwarded-For: 198.51.100.1|X-Forwarded-Proto: https|Forwarded: for=198.51.100.1", "192.0.2.1", false, "site"},
+		{"a stranger's claims", usual, "192.0.2.1:99",
+			"X-Forwarded-For: 198.51.100.1|X-Forwarded-Proto: https|Forwarded: for=198.51.100.1", "192.0.2.1", false, "site"},
 		{"a peer", usual, "10.0.0.1:99", "X-Forwarded-For: 198.51.100.1|X-Forwarded-Proto: https", "198.51.100.1", true, "site"},
-		{"a peer that hands on a stranger's Forwarded", usual, "10.0.0.1:99", "X-Forwarded-For: 198.51.100.1|Forwarded: for=10.9.9.9;proto=https;host=other", "198.51.100.1", false, "site"},
-		{"a peer that hands on a stranger's X-Real-IP", usual, "10.0.0.1:99", "X-Forwarded-For: 198.51.100.1|X-Real-Ip: 10.9.9.9", "198.51.100.1", false, "site"},
-		{"a peer that hands on a stranger's host", usual, "10.0.0.1:99", "X-Forwarded-For: 198.51.100.1|X-Forwarded-Host: other", "198.51.100.1", false, "site"},
-		{"a peer that hands on a stranger's X-Forwarded-For", standard, "10.0.0.1:99", "X-Forwarded-For: 10.9.9.9|X-Forwarded-Proto: https|Forwarded: for=198.51.100.1;host=site", "198.51.100.1", false, "site"},
+		{"a peer that hands on a stranger's Forwarded", usual, "10.0.0.1:99",
+			"X-Forwarded-For: 198.51.100.1|Forwarded: for=10.9.9.9;proto=https;host=other", "198.51.100.1", false, "site"},
+		{"a peer that hands on a stranger's X-Real-IP", usual, "10.0.0.1:99", "X-Forwarded-For: 198.51.100.1|X-Real-Ip: 10.9.9.9",
+			"198.51.100.1", false, "site"},
+		{"a peer that hands on a stranger's host", usual, "10.0.0.1:99", "X-Forwarded-For: 198.51.100.1|X-Forwarded-Host: other",
+			"198.51.100.1", false, "site"},
+		{"a peer that hands on a stranger's X-Forwarded-For", standard, "10.0.0.1:99",
+			"X-Forwarded-For: 10.9.9.9|X-Forwarded-Proto: https|Forwarded: for=198.51.100.1;host=site", "198.51.100.1", false, "site"},
 		{"claims behind a peer", usual, "10.0.0.1:99", "X-Forwarded-For: 203.0.113.9, 198.51.100.1, 10.0.0.2", "198.51.100.1", false, "site"},
-		{"claims in several lines", usual, "10.0.0.1:99", "X-Forwarded-For: 203.0.113.9|X-Forwarded-For: 198.51.100.1", "198.51.100.1", false, "site"},
+		{"claims in several lines", usual, "10.0.0.1:99", "X-Forwarded-For: 203.0.113.9|X-Forwarded-For: 198.51.100.1", "198.51.100.1",
+			false, "site"},
 		{"peers only", usual, "10.0.0.1:99", "X-Forwarded-For: 10.0.0.3, 10.0.0.2", "10.0.0.3", false, "site"},
 		{"unreadable", usual, "10.0.0.1:99", "X-Forwarded-For: 198.51.100.1, nonsense", unknown, false, "site"},
 		{"empty", usual, "10.0.0.1:99", "X-Forwarded-For: ", unknown, false, "site"},
 		{"nothing said", usual, "10.0.0.1:99", "", unknown, false, "site"},
-		{"two schemes", usual, "10.0.0.1:99", "X-Forwarded-For: 198.51.100.1|X-Forwarded-Proto: http|X-Forwarded-Proto: https", "198.51.100.1", false, "site"},
+		{"two schemes", usual, "10.0.0.1:99", "X-Forwarded-For: 198.51.100.1|X-Forwarded-Proto: http|X-Forwarded-Proto: https",
+			"198.51.100.1", false, "site"},
 		{"an address in half a bracket", usual, "10.0.0.1:99", "X-Forwarded-For: [2001:db8::7", unknown, false, "site"},
 		{"a number", usual, "10.0.0.1:99", "X-Forwarded-For: 167772161", unknown, false, "site"},
-		{"standard", standard, "10.0.0.1:99", `Forwarded: for=203.0.113.9;proto=https, for="[2001:db8::7]:4711";proto=https;host="marram.example:8443"`, "2001:db8::7", true, "marram.example:8443"},
+		{"standard", standard, "10.0.0.1:99", `Forwarded: for=203.0.113.9;proto=https, ` +
+			`for="[2001:db8::7]:4711";proto=https;host="marram.example:8443"`, "2001:db8::7", true, "marram.example:8443"},
 		{"obfuscated", standard, "10.0.0.1:99", "Forwarded: for=_hidden;proto=https;host=site", unknown, true, "site"},
 		{"a quotation mark left open", standard, "10.0.0.1:99", `Forwarded: for="198.51.100.1, for=10.9.9.9;host=site`, unknown, false, noHost},
-		{"a comma in quotation marks", standard, "10.0.0.1:99", `Forwarded: for=10.9.9.9, for="198.51.100.1";by="a, for=10.8.8.8";host=site`, "198.51.100.1", false, "site"},
+		{"a comma in quotation marks", standard, "10.0.0.1:99",
+			`Forwarded: for=10.9.9.9, for="198.51.100.1";by="a, for=10.8.8.8";host=site`, "198.51.100.1", false, "site"},
 		{"a parameter twice", standard, "10.0.0.1:99", "Forwarded: for=198.51.100.1;for=10.9.9.9;host=site", unknown, false, noHost},
 		{"no host said", standard, "10.0.0.1:99", "Forwarded: for=198.51.100.1", "198.51.100.1", false, noHost},
 		{"one address", single, "10.0.0.1:99", "X-Real-Ip: 198.51.100.1|X-Forwarded-Host: other.example", "198.51.100.1", false, "other.example"},
-		{"two single addresses", single, "10.0.0.1:99", "X-Real-Ip: 198.51.100.1|X-Real-Ip: 10.9.9.9|X-Forwarded-Host: a|X-Forwarded-Host: b", unknown, false, noHost},
+		{"two single addresses", single, "10.0.0.1:99",
+			"X-Real-Ip: 198.51.100.1|X-Real-Ip: 10.9.9.9|X-Forwarded-Host: a|X-Forwarded-Host: b", unknown, false, noHost},
 		{"IPv6 peer", usual, "[fd00::1]:99", "X-Forwarded-For: 2001:db8::7", "2001:db8::7", false, "site"},
 		{"mapped", usual, "[::ffff:10.0.0.1]:99", "X-Forwarded-For: ::ffff:198.51.100.1", "198.51.100.1", false, "site"},
 	} {

@@ -85,7 +85,8 @@ func TestMay(t *testing.T) {
 		want         bool
 	}{
 		{"GET", "/", true}, {"GET", "/log/", true}, {"GET", "/log/week?x=1", true}, {"PUT", "/log/week", true}, {"GET", "/office/", false},
-		{"GET", "/office/%2e%2e/log/", true}, {"GET", "/log/%2e%2e/office/", false}, {"GET", "/%6cog/", true}, {"GET", "/hidden/", false}, {"GET", "/gate/", false},
+		{"GET", "/office/%2e%2e/log/", true}, {"GET", "/log/%2e%2e/office/", false}, {"GET", "/%6cog/", true}, {"GET", "/hidden/", false},
+		{"GET", "/gate/", false},
 		{"GET", "/recordings/", false}, {"GET", "/%zz", false}, {"GET", "nowhere", false}, {"B\x00D", "/", false},
 	} {
 		p.ask("GET", "/log/", func(r *http.Request) string {
@@ -241,7 +242,8 @@ func TestSibling(t *testing.T) {
 		}
 		body, _ := io.ReadAll(ask.Body)
 		turn := TurnOf(ask)
-		if ask.Method != "POST" || string(body) != "a=b" || ask.ContentLength != 3 || ask.RequestURI != test.page+"?week=2" || ask.URL.RawQuery != "week=2" {
+		if ask.Method != "POST" || string(body) != "a=b" || ask.ContentLength != 3 || ask.RequestURI != test.page+"?week=2" ||
+			ask.URL.RawQuery != "week=2" {
 			t.Errorf("%s: %s %s %q", test.page, ask.Method, ask.RequestURI, body)
 		}
 		if ask.Header.Get("Content-Type") == "" || ask.Header.Get("Content-Length") != "3" || ask.Header.Get("Range") != "" {

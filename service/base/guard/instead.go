@@ -30,7 +30,8 @@ func Instead(ctx context.Context, r *http.Request, book *policy.Book, page strin
 	}
 	ask.Body, ask.ContentLength, ask.TransferEncoding, ask.Trailer = http.NoBody, 0, nil, nil
 	ask.Header = r.Header.Clone()
-	for _, field := range []string{"Range", "If-Range", "If-None-Match", "If-Modified-Since", "If-Match", "If-Unmodified-Since", "Content-Type", "Content-Length", "Expect", "Upgrade", "Connection"} {
+	for _, field := range []string{"Range", "If-Range", "If-None-Match", "If-Modified-Since", "If-Match", "If-Unmodified-Since",
+		"Content-Type", "Content-Length", "Expect", "Upgrade", "Connection"} {
 		ask.Header.Del(field)
 	}
 	ask.URL, ask.RequestURI = &url.URL{Path: at.Address(), RawQuery: query}, page

@@ -47,7 +47,8 @@ func TestClientOf(t *testing.T) {
 // What cannot be read is rejected whoever sends it, also while nobody can be recognised; to judge
 // writes no answer.
 func TestJudge(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("keyrings: {outer: }\ndoors: [{path: /, admit: public}, {path: /log, admit: signed-in}, {path: /gate, admit: {keyring: outer}}]"))
+	book, findings := policy.Parse("doors.yaml", []byte("keyrings: {outer: }\ndoors: [{path: /, admit: public}, {path: /log, admit: "+
+		"signed-in}, {path: /gate, admit: {keyring: outer}}]"))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -76,7 +77,8 @@ func TestJudge(t *testing.T) {
 		status  int
 		asked   int
 	}{
-		{"/log", nil, policy.Admit, 0, 1}, {"/log", down, "", 503, 1}, {"/%zz", nil, policy.Reject, 400, 0}, {"/%00", down, policy.Reject, 400, 0}, {"/a;b", down, policy.Reject, 400, 0},
+		{"/log", nil, policy.Admit, 0, 1}, {"/log", down, "", 503, 1}, {"/%zz", nil, policy.Reject, 400, 0},
+		{"/%00", down, policy.Reject, 400, 0}, {"/a;b", down, policy.Reject, 400, 0},
 		{"/gate", nil, policy.Admit, 0, 1},
 	} {
 		asked, presented, trouble = 0, 0, test.trouble
@@ -85,7 +87,8 @@ func TestJudge(t *testing.T) {
 		r.Header.Set("Authorization", "Basic eDp5")
 		turn, h := &Turn{Book: book}, http.Header{}
 		d, err := g.judge(h, r, turn)
-		if d.Outcome != test.outcome || !errors.Is(err, test.trouble) && test.asked > 0 || asked != test.asked || (presented > 0) != (test.target == "/gate") {
+		if d.Outcome != test.outcome || !errors.Is(err, test.trouble) && test.asked > 0 || asked != test.asked ||
+			(presented > 0) != (test.target == "/gate") {
 			t.Errorf("%s: %+v %v, asked %d, presented %d", test.target, d, err, asked, presented)
 		}
 		if test.asked > 0 != (h.Get("Set-Cookie") != "") {

@@ -8,9 +8,10 @@ import (
 	"time"
 )
 
-// A web server may ask about one request several times: once for the address that was asked for, and once more for the index of the directory. When the first answer
-// brings the session another token, the request still has the one before, which by then is worth less. So what a web server names as one
-// request, by a number that no client knows, goes on with what it was given. Repeats are what was given of late; the zero value is ready.
+// A web server may ask about one request several times: once for the address that was asked for, and once more for the index of the
+// directory. When the first answer brings the session another token, the request still has the one before, which by then is worth
+// less. So what a web server names as one request, by a number that no client knows, goes on with what it was given. Repeats are
+// what was given of late; the zero value is ready.
 type repeats struct {
 	mu    sync.Mutex
 	kept  map[string]*given

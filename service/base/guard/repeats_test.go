@@ -25,7 +25,8 @@ func TestRepeats(t *testing.T) {
 	p.give("7", fresh, now)
 	p.give("8", nil, now)
 	p.give("", fresh, now)
-	if got := bring("7", now.Add(time.Second)); got != "[ostiarius-session=new; Path=/; HttpOnly] [a=1; ostiarius-session=new; b=2 ostiarius-session-like=x]" {
+	if got := bring("7", now.Add(time.Second)); got != "[ostiarius-session=new; Path=/; HttpOnly] [a=1; ostiarius-session=new; b=2 "+
+		"ostiarius-session-like=x]" {
 		t.Error(got)
 	}
 	for number, at := range map[string]time.Time{"8": now, "": now, "9": now, "7": now.Add(readyLasts + time.Second)} {

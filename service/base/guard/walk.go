@@ -53,7 +53,8 @@ func (g *Guard) judgeWalk(r *http.Request, asked *policy.Asked, t *Turn) policy.
 	return d
 }
 
-// changes reports whether a request may change something: by its method, by one that it names for what is behind, or since it opens a way for more.
+// changes reports whether a request may change something: by its method, by one that it names for what is behind, or since it opens
+// a way for more.
 func changes(r *http.Request) bool {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead && r.Method != http.MethodOptions {
 		return true

@@ -55,7 +55,9 @@ func TestHashAndCompare(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for password, want := range map[string]string{"seven-brass-prisms": one, "kettle-moth-anvil": two, "neither": "", "": "", strings.Repeat("x", 5000): ""} {
+		for password, want := range map[string]string{
+			"seven-brass-prisms": one, "kettle-moth-anvil": two, "neither": "", "": "", strings.Repeat("x", 5000): "",
+		} {
 			if right, err := p.Compare(ctx, []string{one, two}, 2, password); right != want || err != nil {
 				t.Errorf("%.20q: %q %v", password, right, err)
 			}
@@ -70,8 +72,8 @@ func TestHashAndCompare(t *testing.T) {
 }
 
 // A wrong password takes as long whatever the hash, and where there is none: as the dearest that
-// there is. The least is compared, of tries that take turns: other programs on the machine disturb it least. Of what works apart the time of the
-// processor is taken, which is what it measures by: on a busy machine the time that passes says little.
+// there is. The least is compared, of tries that take turns: other programs on the machine disturb it least. Of what works apart
+// the time of the processor is taken, which is what it measures by: on a busy machine the time that passes says little.
 func TestTimeTellsNoNames(t *testing.T) {
 	pools(t, current, func(t *testing.T, p *Pool) {
 		kept := map[string][]string{

@@ -1,5 +1,5 @@
-// Package known remembers from which networks a password was right before. Strangers elsewhere who guess at it slow each other, and not its owner at
-// such a place.
+// Package known remembers from which networks a password was right before. Strangers elsewhere who guess at it slow each other, and
+// not its owner at such a place.
 package known
 
 import (
@@ -36,8 +36,9 @@ const (
 // New returns the places in o.Store.
 func New(o Options) *Places { return &Places{o: o, noted: map[place]time.Time{}} }
 
-// Limits returns by what a try at a password is slowed: the one who tries from their network by tries that are named by pair, all who share the network
-// together, and whoever tries where what it is of was never right, together. The records are asked whatever there is.
+// Limits returns by what a try at a password is slowed: the one who tries from their network by tries that are named by pair, all
+// who share the network together, and whoever tries where what it is of was never right, together. The records are asked whatever
+// there is.
 func (p *Places) Limits(ctx context.Context, what, pair, network string) []throttle.Key {
 	limits := []throttle.Key{
 		{Name: pair + " " + network, Rule: throttle.Pair},

@@ -1,5 +1,5 @@
-// Package decisions keeps what was decided in the last days, if that is asked for: a line for each request, without its query, so that a new
-// policy can be tried on it. A file holds a day.
+// Package decisions keeps what was decided in the last days, if that is asked for: a line for each request, without its query, so
+// that a new policy can be tried on it. A file holds a day.
 package decisions
 
 import (
@@ -49,7 +49,10 @@ func Open(dir string, keep time.Duration, now func() time.Time, fail func(what s
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("decisions cannot be kept: %w", err)
 	}
-	r := &Record{dir: dir, keep: keep, now: now, fail: fail, lines: make(chan decided, mostWaiting), flush: make(chan chan struct{}), done: make(chan struct{})}
+	r := &Record{
+		dir: dir, keep: keep, now: now, fail: fail, lines: make(chan decided, mostWaiting), flush: make(chan chan struct{}),
+		done: make(chan struct{}),
+	}
 	stop := make(chan struct{})
 	r.close = sync.OnceFunc(func() { close(stop); <-r.done })
 	go r.write(stop)
@@ -93,7 +96,10 @@ func (r *Record) Note(outcome policy.Outcome, door *policy.Door, at place.Place,
 	if !v.SignedIn {
 		v.ProofAge = 0
 	}
-	l := line{Time: now.UTC(), As: v.String(), Account: v.Account, Method: at.Method, Host: at.Host, Path: policy.RequestFor(at).Path, Outcome: string(outcome)}
+	l := line{
+		Time: now.UTC(), As: v.String(), Account: v.Account, Method: at.Method, Host: at.Host, Path: policy.RequestFor(at).Path,
+		Outcome: string(outcome),
+	}
 	if v.From.IsValid() {
 		l.Client = v.From.String()
 	}
@@ -215,7 +221,8 @@ func (r *Record) tidy(now time.Time) {
 // ErrNotKept says that no decisions are kept.
 var ErrNotKept = errors.New("no decisions are kept; --keep-decisions 7d keeps them for a week")
 
-// Replay judges the decisions that are kept by a new policy, the latest first, for as long as ctx lasts. Whole says whether it came to the end.
+// Replay judges the decisions that are kept by a new policy, the latest first, for as long as ctx lasts. Whole says whether it came
+// to the end.
 func (r *Record) Replay(ctx context.Context, book *policy.Book) (found replay.Result, whole bool, err error) {
 	if r == nil || r.close == nil {
 		return found, false, ErrNotKept

@@ -27,7 +27,8 @@ func bookOf(t *testing.T, text string) *policy.Book {
 // What is decided is kept for as long as is said, exactly as it was, and a new policy is tried on it.
 func TestKeptDecisions(t *testing.T) {
 	before := bookOf(t, "roles: { keeper: }\ndoors: [ { path: /, admit: public }, { path: /log/**, admit: { role: keeper } } ]")
-	after := bookOf(t, "roles: { keeper: }\ndoors: [ { path: /, admit: signed-in }, { path: /log/**, admit: { role: keeper, network: 192.0.2.0/28 } } ]")
+	after := bookOf(t, "roles: { keeper: }\ndoors: [ { path: /, admit: signed-in }, { path: /log/**, admit: { role: keeper, network: "+
+		"192.0.2.0/28 } } ]")
 	var mu sync.Mutex
 	now := time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
 	clock := func() time.Time { mu.Lock(); defer mu.Unlock(); return now }
@@ -36,7 +37,9 @@ func TestKeptDecisions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	keeper := policy.Visitor{SignedIn: true, Account: "ines", Roles: []string{"keeper"}, ProofAge: 90 * time.Second, From: netip.MustParseAddr("192.0.2.7")}
+	keeper := policy.Visitor{
+		SignedIn: true, Account: "ines", Roles: []string{"keeper"}, ProofAge: 90 * time.Second, From: netip.MustParseAddr("192.0.2.7"),
+	}
 	elsewhere := keeper
 	elsewhere.From = netip.MustParseAddr("198.51.100.7")
 	decide := func(v policy.Visitor, path string) {

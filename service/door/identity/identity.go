@@ -72,8 +72,11 @@ func (s *Signer) Sign(t *guard.Turn, audience, method, target string) (string, e
 		issuer = "https://"
 	}
 	c := Claims{
-		Claims: jwt.Claims{Issuer: issuer + t.Place.Host, Audience: jwt.Audience{audience}, IssuedAt: jwt.NewNumericDate(now), Expiry: jwt.NewNumericDate(now.Add(Lasts))},
-		Roles:  []string{}, Request: RequestHash(method, target),
+		Claims: jwt.Claims{
+			Issuer: issuer + t.Place.Host, Audience: jwt.Audience{audience}, IssuedAt: jwt.NewNumericDate(now),
+			Expiry: jwt.NewNumericDate(now.Add(Lasts)),
+		},
+		Roles: []string{}, Request: RequestHash(method, target),
 	}
 	if t.Visitor.SignedIn {
 		c.Subject, c.Roles = t.Visitor.Account, append(c.Roles, t.Book.RolesOf(&t.Visitor)...)
@@ -113,7 +116,8 @@ func (s *Signer) current(now time.Time) (*key, error) {
 		return nil, err
 	}
 	k := key{made: now, private: private, id: rand.Text()[:12]}
-	k.signer, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: private, KeyID: k.id}}, (&jose.SignerOptions{}).WithType("JWT"))
+	k.signer, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: private, KeyID: k.id}},
+		(&jose.SignerOptions{}).WithType("JWT"))
 	if err != nil {
 		return nil, err
 	}

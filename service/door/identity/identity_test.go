@@ -15,11 +15,15 @@ import (
 func TestTokens(t *testing.T) {
 	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 	s := New(func() time.Time { return now })
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: , trustee: {includes: [keeper]}}\ndoors: [ { path: /**, admit: public } ]\n"))
+	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: , trustee: {includes: [keeper]}}\ndoors: [ { path: /**, admit: "+
+		"public } ]\n"))
 	if book == nil {
 		t.Fatal(findings)
 	}
-	turn := &guard.Turn{Book: book, Place: place.Place{Host: "marram.example"}, Door: &book.Doors[0], Secure: true, Visitor: policy.Visitor{SignedIn: true, Account: "käthe", Roles: []string{"trustee"}}}
+	turn := &guard.Turn{
+		Book: book, Place: place.Place{Host: "marram.example"}, Door: &book.Doors[0], Secure: true,
+		Visitor: policy.Visitor{SignedIn: true, Account: "käthe", Roles: []string{"trustee"}},
+	}
 	sign := func() string {
 		t.Helper()
 		token, err := s.Sign(turn, "stock", "GET", "/log/?x=1")
@@ -45,13 +49,16 @@ func TestTokens(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c.Subject != "käthe" || len(c.Roles) != 2 || c.Issuer != "https://marram.example" || c.Door != "/**" || c.Request != RequestHash("GET", "/log/?x=1") || c.Request == RequestHash("POST", "/log/?x=1") {
+	if c.Subject != "käthe" || len(c.Roles) != 2 || c.Issuer != "https://marram.example" || c.Door != "/**" ||
+		c.Request != RequestHash("GET", "/log/?x=1") || c.Request == RequestHash("POST", "/log/?x=1") {
 		t.Errorf("%+v", c)
 	}
 	if err := c.Validate(jwt.Expected{AnyAudience: jwt.Audience{"stock"}, Time: now.Add(30 * time.Second)}); err != nil {
 		t.Error(err)
 	}
-	for name, expected := range map[string]jwt.Expected{"late": {Time: now.Add(3 * time.Minute)}, "for another": {AnyAudience: jwt.Audience{"shop"}, Time: now}} {
+	for name, expected := range map[string]jwt.Expected{
+		"late": {Time: now.Add(3 * time.Minute)}, "for another": {AnyAudience: jwt.Audience{"shop"}, Time: now},
+	} {
 		if c.Validate(expected) == nil {
 			t.Errorf("a token that is %s counts", name)
 		}

@@ -114,7 +114,8 @@ func (v *verified) clear() {
 // prove, and reports whether they are such credentials at all. Credentials that are wrong
 // prove nothing and are no error; the error is one of package basic, *throttle.Slow, hashing.ErrBusy, or says
 // that the service failed. Where they come from is only asked for if they are not remembered.
-func (f *Finder) present(r *http.Request, headers []string, want policy.Wanted, from func() sessions.Origin, t *guard.Turn) (ours bool, err error) {
+func (f *Finder) present(r *http.Request, headers []string, want policy.Wanted, from func() sessions.Origin,
+	t *guard.Turn) (ours bool, err error) {
 	ctx, v := r.Context(), &t.Visitor
 	if len(headers) != 1 || len(headers[0]) > basic.Longest {
 		_, _, err := basic.Read(headers)
@@ -150,11 +151,12 @@ func (f *Finder) present(r *http.Request, headers []string, want policy.Wanted, 
 		return show(&p), err
 	}
 	if len(want.Passes) > 0 {
-		held, named, err := f.o.Passes.Gate().ByCredentials(ctx, t.Book, want.Passes, t.Place.Path, header, func() (basic.Credentials, bool, error) {
-			c, ok, err := basic.Read(headers)
-			ours = ok
-			return c, ok, err
-		}, func() string { return from().Network })
+		held, named, err := f.o.Passes.Gate().ByCredentials(ctx, t.Book, want.Passes, t.Place.Path, header,
+			func() (basic.Credentials, bool, error) {
+				c, ok, err := basic.Read(headers)
+				ours = ok
+				return c, ok, err
+			}, func() string { return from().Network })
 		ours = ours || named
 		if err != nil {
 			return ours, err
@@ -185,7 +187,8 @@ func (f *Finder) present(r *http.Request, headers []string, want policy.Wanted, 
 			return ours, err
 		}
 		if p != nil {
-			v.SignedIn, v.Account, v.Roles, v.ProofAge, v.Factors, v.Enrolled = true, p.visitor.Account, p.visitor.Roles, 0, factor.Shown{}, p.visitor.Enrolled
+			v.SignedIn, v.Account, v.Roles, v.Enrolled = true, p.visitor.Account, p.visitor.Roles, p.visitor.Enrolled
+			v.ProofAge, v.Factors = 0, factor.Shown{}
 		}
 	}
 	return ours, nil
@@ -218,9 +221,13 @@ func (f *Finder) proveAccount(ctx context.Context, c basic.Credentials, from ses
 	case errors.Is(err, signin.ErrWrong):
 		return proof{}, false, nil
 	case errors.Is(err, signin.ErrDisabled):
-		return proof{over: &keyring.Over{Name: a.Name, Disabled: true}, state: f.o.Sessions.StateOf(a.ID), from: now, until: now.Add(remembered)}, true, nil
+		return proof{
+			over: &keyring.Over{Name: a.Name, Disabled: true}, state: f.o.Sessions.StateOf(a.ID), from: now, until: now.Add(remembered),
+		}, true, nil
 	case errors.Is(err, signin.ErrSecond):
-		return proof{over: &keyring.Over{Name: a.Name, Second: true}, state: f.o.Sessions.StateOf(a.ID), from: now, until: now.Add(remembered)}, true, nil
+		return proof{
+			over: &keyring.Over{Name: a.Name, Second: true}, state: f.o.Sessions.StateOf(a.ID), from: now, until: now.Add(remembered),
+		}, true, nil
 	}
 	if err != nil {
 		return proof{}, false, err
@@ -234,13 +241,17 @@ func (f *Finder) proveAccount(ctx context.Context, c basic.Credentials, from ses
 	if next := a.Changes(now); !next.IsZero() && next.Before(until) {
 		until = next
 	}
-	came := store.Activity{At: f.o.Now(), Kind: kind.SignIn, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: "with HTTP Basic"}
+	came := store.Activity{
+		At: f.o.Now(), Kind: kind.SignIn, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: from.Network, Detail: "with HTTP Basic",
+	}
 	soon, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
 	if err := f.o.Store.Record(soon, came); err != nil {
 		f.o.Activity.Add(came) // written down when it can be
 	}
-	return proof{visitor: sessions.VisitorOf(a, &session.Session{ProvedAt: now}, now), state: f.o.Sessions.StateOf(a.ID), from: now, until: until}, true, nil
+	return proof{
+		visitor: sessions.VisitorOf(a, &session.Session{ProvedAt: now}, now), state: f.o.Sessions.StateOf(a.ID), from: now, until: until,
+	}, true, nil
 }
 
 // openKeyring has credentials taken for a keyring.

@@ -78,7 +78,9 @@ func cookieName(name string, secure bool) string {
 func OwnCookie(name string) bool {
 	for _, secure := range []bool{true, false} {
 		switch {
-		case name == SessionCookie(secure), name == deviceCookie(secure), name == languageCookie(secure), name == bringCookie(secure), name == otherNameCookie(secure), name == WalkCookie(secure), name == knownCookie(secure), slices.Contains(carryings, Carrying(strings.TrimPrefix(name, "__Host-"))) && strings.HasPrefix(name, "__Host-") == secure,
+		case name == SessionCookie(secure), name == deviceCookie(secure), name == languageCookie(secure), name == bringCookie(secure),
+			name == otherNameCookie(secure), name == WalkCookie(secure), name == knownCookie(secure),
+			slices.Contains(carryings, Carrying(strings.TrimPrefix(name, "__Host-"))) && strings.HasPrefix(name, "__Host-") == secure,
 			strings.HasPrefix(name, cookieName(unlockCookie, secure)), strings.HasPrefix(name, cookieName(passCookie, secure)):
 			return true
 		}
@@ -110,7 +112,10 @@ func (f *Finder) SetLanguage(h http.Header, r *http.Request, in words.Language) 
 
 // Origin tells from where somebody brings a proof, in a request that a guard has handed on.
 func (f *Finder) Origin(r *http.Request) sessions.Origin {
-	o := sessions.Origin{Agent: r.UserAgent(), Language: f.Language(r), Device: cookieOf(r, deviceCookie(f.o.Front.Secure(r))), Known: cookieOf(r, knownCookie(f.o.Front.Secure(r)))}
+	o := sessions.Origin{
+		Agent: r.UserAgent(), Language: f.Language(r), Device: cookieOf(r, deviceCookie(f.o.Front.Secure(r))),
+		Known: cookieOf(r, knownCookie(f.o.Front.Secure(r))),
+	}
 	if from := guard.TurnOf(r).Visitor.From; from.IsValid() {
 		o.Network = from.String()
 	}

@@ -10,7 +10,8 @@ import (
 func TestOwnCookies(t *testing.T) {
 	for _, secure := range []bool{true, false} {
 		names := []string{
-			SessionCookie(secure), deviceCookie(secure), languageCookie(secure), bringCookie(secure), otherNameCookie(secure), WalkCookie(secure), knownCookie(secure),
+			SessionCookie(secure), deviceCookie(secure), languageCookie(secure), bringCookie(secure), otherNameCookie(secure),
+			WalkCookie(secure), knownCookie(secure),
 			cookieName(unlockCookie, secure) + "press-kit", cookieName(passCookie, secure) + "k7qx3mpa2d",
 		}
 		for _, what := range carryings {

@@ -13,7 +13,8 @@ func TestWhatIsVerifiedMeanwhile(t *testing.T) {
 	v.clear()
 	good := proof{from: now, until: now.Add(time.Minute)}
 	one, two := v.seal("account", "Basic one"), v.seal("account", "Basic two")
-	if one == two || one == v.seal("keyring account", "Basic one") || v.seal("a", "bc") == v.seal("ab", "c") || one != v.seal("account", "Basic one") {
+	if one == two || one == v.seal("keyring account", "Basic one") || v.seal("a", "bc") == v.seal("ab", "c") ||
+		one != v.seal("account", "Basic one") {
 		t.Fatal("seals are not of one scope and one header")
 	}
 	for what, change := range map[string]func(){"an account": v.changed, "all": v.clear} {

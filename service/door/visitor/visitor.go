@@ -165,9 +165,14 @@ func Later(err error) *guard.Later {
 	switch {
 	case errors.As(err, &slow):
 		wait := slow.Wait.Truncate(time.Second) + time.Second
-		return &guard.Later{Status: http.StatusTooManyRequests, Wait: wait, Text: "There were too many tries. You can try again in " + inWords(wait) + "."}
+		return &guard.Later{
+			Status: http.StatusTooManyRequests, Wait: wait, Text: "There were too many tries. You can try again in " + inWords(wait) + ".",
+		}
 	case errors.Is(err, hashing.ErrBusy):
-		return &guard.Later{Status: http.StatusServiceUnavailable, Wait: 5 * time.Second, Busy: true, Text: "Too many people sign in at the moment. Please try again in a few seconds."}
+		return &guard.Later{
+			Status: http.StatusServiceUnavailable, Wait: 5 * time.Second, Busy: true,
+			Text: "Too many people sign in at the moment. Please try again in a few seconds.",
+		}
 	}
 	return nil
 }

@@ -68,7 +68,8 @@ func TestAKeyBesideASession(t *testing.T) {
 		}
 		v, err := h.Visitors.Who(http.Header{}, r)
 		again, errAgain := h.Visitors.Again(r, true)
-		if err != nil || errAgain != nil || v.Account != test.want || v.SignedIn != (test.want != "") || again.Account != v.Account || again.SignedIn != v.SignedIn {
+		if err != nil || errAgain != nil || v.Account != test.want || v.SignedIn != (test.want != "") || again.Account != v.Account ||
+			again.SignedIn != v.SignedIn {
 			t.Errorf("%.20q, session of %q: %+v %v, and again %+v %v", test.authorization, test.want, v, err, again, errAgain)
 		}
 	}
@@ -162,7 +163,8 @@ func TestCredentialsAreRemembered(t *testing.T) {
 		t.Errorf("a role that has ended is remembered: %+v %v", turn.Visitor, err)
 	}
 	// A password elsewhere proves nothing for a keyring of the same words.
-	if turn, ours, err := present(h, right, policy.Wanted{Keyrings: []string{"outer"}}); err == nil && (len(turn.Visitor.Keyrings) > 0 || !ours) {
+	if turn, ours, err := present(h, right, policy.Wanted{Keyrings: []string{"outer"}}); err == nil &&
+		(len(turn.Visitor.Keyrings) > 0 || !ours) {
 		t.Errorf("%+v %v", turn.Visitor, ours)
 	}
 }
@@ -235,7 +237,8 @@ func TestCredentialsThatAreOver(t *testing.T) {
 	}
 	h.Book = house.BookOf(t, "keyrings: {outer: }\ndoors: [{path: /, admit: {keyring: outer}}]")
 	h = h.Start(t)
-	if _, err := h.Keyrings.Add(ctx, "test", "outer", keyrings.NewEntry{Name: "smith", Password: "creaky-third-step", Until: c.Now().Add(time.Minute)}); err != nil {
+	if _, err := h.Keyrings.Add(ctx, "test", "outer",
+		keyrings.NewEntry{Name: "smith", Password: "creaky-third-step", Until: c.Now().Add(time.Minute)}); err != nil {
 		t.Fatal(err)
 	}
 	smith, ring := []string{typed("smith", "creaky-third-step")}, policy.Wanted{Keyrings: []string{"outer"}}
@@ -316,11 +319,13 @@ func TestHeldBesideASession(t *testing.T) {
 		"/press/a": {"[press-kit]", "[]"}, "/recordings/a": {"[]", "[recordings]"}, "/notes/a": {"[]", "[notes]"}, "/": {"[]", "[]"},
 	} {
 		turn := at(path, r)
-		if fmt.Sprint(turn.Visitor.Shared) != want.shared || fmt.Sprint(turn.Visitor.Passes) != want.passes || len(turn.Passes) != len(turn.Visitor.Passes) {
+		if fmt.Sprint(turn.Visitor.Shared) != want.shared || fmt.Sprint(turn.Visitor.Passes) != want.passes ||
+			len(turn.Passes) != len(turn.Visitor.Passes) {
 			t.Errorf("%s: %v %v %v", path, turn.Visitor.Shared, turn.Visitor.Passes, turn.Passes)
 		}
 	}
-	if d, err := v.Decide(r, &guard.Turn{Book: h.Book}, policy.Request{Method: "GET", Host: "marram.example", Path: "/%zz"}); d.Outcome != policy.Reject || err != nil {
+	if d, err := v.Decide(r, &guard.Turn{Book: h.Book},
+		policy.Request{Method: "GET", Host: "marram.example", Path: "/%zz"}); d.Outcome != policy.Reject || err != nil {
 		t.Errorf("%+v %v", d, err)
 	}
 	if held := v.Held(r, h.Book, []string{"recordings"}, "/recordings/a"); len(held) != 2 {
@@ -335,7 +340,8 @@ func TestHeldBesideASession(t *testing.T) {
 	for range 2 {
 		turn := guard.Turn{Book: h.Book, Visitor: policy.Visitor{From: netip.MustParseAddr("192.0.2.7")}}
 		turn.Place.Path = "/recordings/a"
-		if ours, err := v.Present(named, named.Header["Authorization"], policy.Wanted{Passes: []string{"recordings"}}, &turn); !ours || err != nil || fmt.Sprint(turn.Visitor.Passes) != "[recordings]" {
+		if ours, err := v.Present(named, named.Header["Authorization"], policy.Wanted{Passes: []string{"recordings"}}, &turn); !ours ||
+			err != nil || fmt.Sprint(turn.Visitor.Passes) != "[recordings]" {
 			t.Errorf("%v %v %v", ours, err, turn.Visitor.Passes)
 		}
 	}
@@ -344,7 +350,8 @@ func TestHeldBesideASession(t *testing.T) {
 	}
 	// Over HTTPS the same names are nobody's.
 	turn := &guard.Turn{Book: h.Book, Secure: true}
-	if err := v.Unlocked(r, policy.Wanted{Shared: []string{"press-kit"}, Passes: []string{"notes"}}, turn); err != nil || turn.Visitor.Shared != nil || turn.Passes != nil {
+	if err := v.Unlocked(r, policy.Wanted{Shared: []string{"press-kit"}, Passes: []string{"notes"}}, turn); err != nil ||
+		turn.Visitor.Shared != nil || turn.Passes != nil {
 		t.Errorf("%+v %v", turn, err)
 	}
 	if got := v.UnlockToken(r, "press-kit"); got != kit || v.UnlockToken(r, "all") != "" {
@@ -370,7 +377,9 @@ func TestHeldBesideASession(t *testing.T) {
 	if turn := at("/notes/a", r); turn.Visitor.Passes != nil {
 		t.Error("a pass that was closed here opens")
 	}
-	for cookie, want := range map[string]bool{"app": false, "ostiarius-session": false, "ostiarius-unlock-press-kit": true, "__Host-ostiarius-pass-x": true} {
+	for cookie, want := range map[string]bool{
+		"app": false, "ostiarius-session": false, "ostiarius-unlock-press-kit": true, "__Host-ostiarius-pass-x": true,
+	} {
 		if v.HoldsBeside(request("/", cookie, "x")) != want {
 			t.Errorf("%s holds something: %v", cookie, !want)
 		}
@@ -410,9 +419,11 @@ func TestCookiesThatAreGiven(t *testing.T) {
 		{func(h http.Header, r *http.Request) { v.Welcome(h, r, begun(false, time.Hour)) }, "session=t | device=d; 34560000"},
 		{func(h http.Header, r *http.Request) { v.Welcome(h, r, begun(true, time.Hour)) }, "session=t; 3600 | device=d; 34560000"},
 		{func(h http.Header, r *http.Request) { v.Welcome(h, r, lasting) }, "session=t; 34560000 | device=d; 34560000 | known=k; 34560000"},
-		{func(h http.Header, r *http.Request) { v.Welcome(h, r, begun(true, (longest+1)*time.Second)) }, "session=t; 34560000 | device=d; 34560000"},
+		{func(h http.Header, r *http.Request) { v.Welcome(h, r, begun(true, (longest+1)*time.Second)) },
+			"session=t; 34560000 | device=d; 34560000"},
 		{func(h http.Header, r *http.Request) { v.Welcome(h, r, begun(true, longest*time.Second)) }, "session=t; 34560000 | device=d; 34560000"},
-		{func(h http.Header, r *http.Request) { v.Welcome(h, r, known) }, "session=t | device=d; 34560000 | known=k; 3600 | language=de; 34560000"},
+		{func(h http.Header, r *http.Request) { v.Welcome(h, r, known) },
+			"session=t | device=d; 34560000 | known=k; 3600 | language=de; 34560000"},
 		{func(h http.Header, r *http.Request) {
 			r.AddCookie(&http.Cookie{Name: "ostiarius-language", Value: "en"})
 			r.AddCookie(&http.Cookie{Name: "__Host-ostiarius-language", Value: "en"})
@@ -440,7 +451,8 @@ func TestCookiesThatAreGiven(t *testing.T) {
 			test.give(given, r)
 			var got []string
 			for _, c := range (&http.Response{Header: given}).Cookies() {
-				if c.Path != "/" || c.Domain != "" || !c.HttpOnly || c.SameSite != http.SameSiteLaxMode || c.Secure != secure || !strings.HasPrefix(c.Name, prefix) {
+				if c.Path != "/" || c.Domain != "" || !c.HttpOnly || c.SameSite != http.SameSiteLaxMode || c.Secure != secure ||
+					!strings.HasPrefix(c.Name, prefix) {
 					t.Errorf("%+v", c)
 				}
 				text := strings.TrimPrefix(c.Name, prefix) + "=" + c.Value
@@ -528,7 +540,8 @@ func TestLater(t *testing.T) {
 		119 * time.Second: "in 2 minutes.", 120 * time.Second: "in 3 minutes.", 179 * time.Second: "in 3 minutes.",
 	} {
 		later := visitor.Later(fmt.Errorf("wrapped: %w", &throttle.Slow{Wait: wait}))
-		if later == nil || later.Status != 429 || later.Busy || !strings.HasSuffix(later.Text, want) || later.Wait <= wait || later.Wait > wait+time.Second {
+		if later == nil || later.Status != 429 || later.Busy || !strings.HasSuffix(later.Text, want) || later.Wait <= wait ||
+			later.Wait > wait+time.Second {
 			t.Errorf("%s: %+v", wait, later)
 		}
 	}
@@ -543,7 +556,8 @@ func TestLater(t *testing.T) {
 // Where a pass or a keyring opens, credentials are looked at as the one that they name: a pass by its name, and nothing else then.
 func TestPassesBesideKeyrings(t *testing.T) {
 	h, c, _ := house.Handing(t)
-	h.Book = house.BookOf(t, "passes: { recordings: { lasts: 14d }, notes: }\nkeyrings: { outer: }\ndoors:\n  - { path: /recordings/**, admit: { any: [ { pass: recordings }, { keyring: outer } ] } }\n")
+	h.Book = house.BookOf(t, "passes: { recordings: { lasts: 14d }, notes: }\nkeyrings: { outer: }\ndoors:\n  - { path: /recordings/**, "+
+		"admit: { any: [ { pass: recordings }, { keyring: outer } ] } }\n")
 	h = h.Start(t)
 	if _, err := h.Keyrings.Add(ctx, "test", "outer", keyrings.NewEntry{Name: "smith", Password: "creaky-third-step"}); err != nil {
 		t.Fatal(err)
@@ -566,7 +580,8 @@ func TestPassesBesideKeyrings(t *testing.T) {
 		if turn := at(typed("smith", "creaky-third-step")); fmt.Sprint(turn.Visitor.Keyrings, turn.Visitor.Passes) != "[outer] []" {
 			t.Errorf("of a keyring: %v %v", turn.Visitor.Keyrings, turn.Visitor.Passes)
 		}
-		if turn := at(typed(one.Pass.ID, one.Password)); fmt.Sprint(turn.Visitor.Keyrings, turn.Visitor.Passes) != "[] [recordings]" || len(turn.Passes) != 1 {
+		if turn := at(typed(one.Pass.ID, one.Password)); fmt.Sprint(turn.Visitor.Keyrings, turn.Visitor.Passes) != "[] [recordings]" ||
+			len(turn.Passes) != 1 {
 			t.Errorf("of a pass: %v %v", turn.Visitor.Keyrings, turn.Visitor.Passes)
 		}
 	}
@@ -582,13 +597,15 @@ func TestPassesBesideKeyrings(t *testing.T) {
 		t.Fatal(err)
 	}
 	turn := at(typed(one.Pass.ID, one.Password))
-	if err := h.Visitors.Unlocked(request("/recordings/a", "ostiarius-pass-"+one.Pass.ID, token), want, &turn); err != nil || len(turn.Passes) != 1 {
+	if err := h.Visitors.Unlocked(request("/recordings/a", "ostiarius-pass-"+one.Pass.ID, token), want, &turn); err != nil ||
+		len(turn.Passes) != 1 {
 		t.Errorf("%v %v", turn.Visitor.Passes, err)
 	}
 	turn = guard.Turn{Book: h.Book}
 	turn.Visitor.Passes = []string{"another"} // known from elsewhere
 	turn.Place.Path = "/recordings/a"
-	if err := h.Visitors.Unlocked(request("/recordings/a", "ostiarius-pass-"+one.Pass.ID, token), want, &turn); err != nil || fmt.Sprint(turn.Visitor.Passes) != "[another recordings]" || len(turn.Passes) != 1 {
+	if err := h.Visitors.Unlocked(request("/recordings/a", "ostiarius-pass-"+one.Pass.ID, token), want, &turn); err != nil ||
+		fmt.Sprint(turn.Visitor.Passes) != "[another recordings]" || len(turn.Passes) != 1 {
 		t.Errorf("%v %v", turn.Visitor.Passes, err)
 	}
 	c.Pass(15 * 24 * time.Hour)

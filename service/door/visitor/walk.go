@@ -19,8 +19,8 @@ type Walker struct{ f *Finder }
 // Walks returns what knows the walks.
 func (f *Finder) Walks() Walker { return Walker{f} }
 
-// Walking is for guard.Guard. A cookie of a walk that has ended leaves its browser with nothing until it is gone, so that nobody takes for a
-// walk what is their own session.
+// Walking is for guard.Guard. A cookie of a walk that has ended leaves its browser with nothing until it is gone, so that nobody
+// takes for a walk what is their own session.
 func (w Walker) Walking(h http.Header, r *http.Request, book *policy.Book) *guard.Walk {
 	token := cookieOf(r, WalkCookie(w.f.o.Front.Secure(r)))
 	if token == "" {
@@ -34,8 +34,8 @@ func (w Walker) Walking(h http.Header, r *http.Request, book *policy.Book) *guar
 	case walk.By == "":
 		return &guard.Walk{As: walk.As, Changes: walk.Changes}
 	}
-	// Whoever walks in a browser is signed in there, and sees no more than they may, from where they are and with the proof that they have given;
-	// what a steward can hand out themselves counts as had.
+	// Whoever walks in a browser is signed in there, and sees no more than they may, from where they are and with the proof that they
+	// have given; what a steward can hand out themselves counts as had.
 	own, is, err := w.steward(r, walk, book)
 	switch {
 	case err != nil: // it cannot be known at the moment, and may be so again
@@ -65,8 +65,8 @@ func (w Walker) Of(r *http.Request) (walks.Walk, bool) {
 	return walk, ok
 }
 
-// Give gives the browser of a steward the token of a walk. It is kept for longer than the walk lasts, so that what is sent from a page of a walk that
-// is just over is a stranger's, and not the steward's own.
+// Give gives the browser of a steward the token of a walk. It is kept for longer than the walk lasts, so that what is sent from a
+// page of a walk that is just over is a stranger's, and not the steward's own.
 func (w Walker) Give(h http.Header, r *http.Request, token string, lasts time.Duration) {
 	w.f.set(h, r, WalkCookie(w.f.o.Front.Secure(r)), token, int((lasts + time.Hour).Seconds()))
 }

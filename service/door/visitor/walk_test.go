@@ -20,7 +20,9 @@ func TestWalks(t *testing.T) {
 	house.Add(t, h, people.NewAccount{Name: "agnes", Password: "amber-lantern-shelf", Roles: []string{policy.Steward}})
 	hers, other := house.SignInAs(t, h, "agnes", "amber-lantern-shelf"), house.SignIn(t, h, false)
 	walker := h.Visitors.Walks()
-	as := policy.Visitor{SignedIn: true, Account: "walt", Roles: []string{"keeper"}, Passes: []string{"p"}, Shared: []string{"s"}, Keyrings: []string{"k"}}
+	as := policy.Visitor{
+		SignedIn: true, Account: "walt", Roles: []string{"keeper"}, Passes: []string{"p"}, Shared: []string{"s"}, Keyrings: []string{"k"},
+	}
 	begin := func() (token string) {
 		t.Helper()
 		begun, err := h.Walks.BeginAs("agnes", as, true)
@@ -98,7 +100,8 @@ func TestWalks(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if w := walker.Walking(http.Header{}, request("/", "ostiarius-walk", begun.Tokens[0]), h.Book); w == nil || w.As.Account != "walt" || w.Within != nil || w.Changes {
+	if w := walker.Walking(http.Header{}, request("/", "ostiarius-walk", begun.Tokens[0]), h.Book); w == nil ||
+		w.As.Account != "walt" || w.Within != nil || w.Changes {
 		t.Errorf("%+v", w)
 	}
 	serve(h, request("/door/me", "ostiarius-session", hers, "ostiarius-walk", begun.Tokens[0]), func(_ http.ResponseWriter, r *http.Request) {

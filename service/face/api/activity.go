@@ -137,11 +137,13 @@ func (a *API) attention(ctx context.Context, book *policy.Book, now time.Time) (
 		all = append(all, remarks...)
 	}
 	if paths := a.Policy.RefusedWorkers(); len(paths) > 0 { // in one sentence, since anybody can ask
-		say("A service worker was asked for at %s that could have answered for the sign-in pages, as any page at / could always imitate them. It was not handed out, and ends in browsers that have it. If it is yours, see service-worker in the documentation.", few(paths))
+		say("A service worker was asked for at %s that could have answered for the sign-in pages, as any page at / could always imitate "+
+			"them. It was not handed out, and ends in browsers that have it. If it is yours, see service-worker in the documentation.", few(paths))
 	}
 	for _, h := range a.Policy.Upstreams() {
 		if h.InARow > 0 {
-			say("The server behind at %s did not answer %s in a row, the last time at %s.", h.Address, count(h.InARow, "time"), h.Failed.Format("15:04:05"))
+			say("The server behind at %s did not answer %s in a row, the last time at %s.", h.Address, count(h.InARow, "time"),
+				h.Failed.Format("15:04:05"))
 		}
 	}
 	warnings := 0
@@ -169,7 +171,8 @@ func (a *API) attention(ctx context.Context, book *policy.Book, now time.Time) (
 		return nil, err
 	}
 	if ending > 0 {
-		say("%s within a week.", map[bool]string{true: "A role that was granted ends", false: fmt.Sprintf("%d roles that were granted end", ending)}[ending == 1])
+		say("%s within a week.",
+			map[bool]string{true: "A role that was granted ends", false: fmt.Sprintf("%d roles that were granted end", ending)}[ending == 1])
 	}
 	return all, nil
 }

@@ -30,7 +30,8 @@ func server(t testing.TB, change ...func(*API)) chi.Router {
 	t.Helper()
 	dir := t.TempDir()
 	file := filepath.Join(dir, "doors.yaml")
-	if err := os.WriteFile(file, []byte("roles: {keeper: }\nkeyrings: {outer: {realm: Office}}\ndoors:\n  - { path: /log/**, admit: { role: keeper } }\n  - { path: /**/*.map, admit: nobody }\n"), 0o644); err != nil {
+	if err := os.WriteFile(file, []byte("roles: {keeper: }\nkeyrings: {outer: {realm: Office}}\ndoors:\n  - { path: /log/**, admit: { "+
+		"role: keeper } }\n  - { path: /**/*.map, admit: nobody }\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	records := fresh.Records(t, dir)
@@ -40,7 +41,10 @@ func server(t testing.TB, change ...func(*API)) chi.Router {
 		t.Fatal(err)
 	}
 	pool := hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil)
-	behind, err := rooms.Open(rooms.Options{Store: records, Book: policy.Book, Now: time.Now, Hashing: pool, Front: &guard.Front{}, Log: log, Mail: rooms.Mail{Site: func() string { return "https://marram.example" }}})
+	behind, err := rooms.Open(rooms.Options{
+		Store: records, Book: policy.Book, Now: time.Now, Hashing: pool, Front: &guard.Front{}, Log: log,
+		Mail: rooms.Mail{Site: func() string { return "https://marram.example" }},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -76,7 +80,11 @@ func TestWhatAsksForAProof(t *testing.T) {
 	if code, text := ask("POST", "/people", `{"name": "ines", "password": "seven-brass-prisms", "roles": ["steward"]}`); code != 201 {
 		t.Fatal(code, text)
 	}
-	looks := map[string]string{"POST /matrix": `{}`, "POST /matrix/marks": `{}`, "POST /policy/check": `{"text": "doors: []"}`, "POST /policy/replay": `{"text": "doors: []"}`, "POST /policy/edit": `{"edits": [{"kind": "unlisted", "admit": "hide"}]}`, "POST /passwords/estimate": `{"password": "x"}`, "POST /passwords/generate": "", "POST /shared/{name}/preview": `{"password": "x"}`}
+	looks := map[string]string{
+		"POST /matrix": `{}`, "POST /matrix/marks": `{}`, "POST /policy/check": `{"text": "doors: []"}`,
+		"POST /policy/replay": `{"text": "doors: []"}`, "POST /policy/edit": `{"edits": [{"kind": "unlisted", "admit": "hide"}]}`,
+		"POST /passwords/estimate": `{"password": "x"}`, "POST /passwords/generate": "", "POST /shared/{name}/preview": `{"password": "x"}`,
+	}
 	asked := 0
 	for _, old := range []time.Duration{ProofLasts + time.Second, session.Unknown} {
 		age = old
@@ -213,8 +221,10 @@ func TestAnswersFollowTheDescription(t *testing.T) {
 		{"POST", "/policy/check", `{"text": "doors: []"}`, 200, "Checked"},
 		{"POST", "/first-link", "", 201, "Link"},
 		{"GET", "/site", "", 200, "Site"},
-		{"POST", "/policy/edit", `{"edits": [{"kind": "role", "name": "warden"}, {"kind": "door", "path": "/log/old/**", "admit": "role:warden", "otherwise": "hide"}]}`, 200, "Edited"},
-		{"POST", "/policy/edit", `{"edits": [{"kind": "remove", "path": "/log/**"}, {"kind": "unlisted", "admit": "hide"}, {"kind": "keyring", "name": "sheds", "realm": "The sheds"}]}`, 200, "Edited"},
+		{"POST", "/policy/edit", `{"edits": [{"kind": "role", "name": "warden"}, {"kind": "door", "path": "/log/old/**", "admit": ` +
+			`"role:warden", "otherwise": "hide"}]}`, 200, "Edited"},
+		{"POST", "/policy/edit", `{"edits": [{"kind": "remove", "path": "/log/**"}, {"kind": "unlisted", "admit": "hide"}, {"kind": ` +
+			`"keyring", "name": "sheds", "realm": "The sheds"}]}`, 200, "Edited"},
 		{"POST", "/policy/edit", `{"edits": [{"kind": "remove", "path": "/nothing"}]}`, 422, "Problem"},
 		{"POST", "/policy/edit", `{"edits": [{"kind": "door", "path": "nothing", "admit": "public"}]}`, 422, "Problem"},
 		{"POST", "/policy/edit", `{"edits": [{"kind": "door", "path": "/x", "admit": "rol:x"}]}`, 422, "Problem"},

@@ -59,7 +59,8 @@ func BenchmarkSite(b *testing.B) {
 	})
 	b.Run("tree", func(b *testing.B) {
 		r := server(b, func(a *API) {
-			text := "sources: [ { path: /, files: " + dir + " } ]\nroles: {keeper: }\ndoors:\n  - { path: /**, admit: public }\n  - { path: /part7/**, admit: { role: keeper } }\n"
+			text := "sources: [ { path: /, files: " + dir +
+				" } ]\nroles: {keeper: }\ndoors:\n  - { path: /**, admit: public }\n  - { path: /part7/**, admit: { role: keeper } }\n"
 			if _, err := a.Policy.Apply(b.Context(), "test", inforce.Draft{Text: []byte(text)}); err != nil {
 				b.Fatal(err)
 			}

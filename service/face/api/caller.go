@@ -37,7 +37,8 @@ func (a *API) onlyMeant(next http.Handler) http.Handler {
 			a.fail(w, refuse(http.StatusForbidden, "This request came from another origin and was not carried out. "+
 				"Behind a server that speaks HTTPS, name it with --trusted-peer, or the address of the site with --url."))
 		case r.Header.Get(client.RequestedWith) == "":
-			a.fail(w, refuse(http.StatusForbidden, "A change is asked for with the field "+client.RequestedWith+", which forms cannot send; any value will do."))
+			a.fail(w, refuse(http.StatusForbidden, "A change is asked for with the field "+client.RequestedWith+", which forms cannot send; "+
+				"any value will do."))
 		case r.ContentLength != 0 && (err != nil || kind != "application/json"):
 			a.fail(w, refuse(http.StatusUnsupportedMediaType, "The body is sent as application/json."))
 		default:

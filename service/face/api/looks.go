@@ -44,7 +44,8 @@ func (a *API) looksOf(asked client.Colours) (looks.Looks, error) {
 		set     **looks.Palette
 	}{
 		{asked.Accent, &light.Accent, &light, &l.Light}, {asked.Paper, &light.Paper, &light, &l.Light}, {asked.Ink, &light.Ink, &light, &l.Light},
-		{asked.DarkAccent, &dark.Accent, &dark, &l.Dark}, {asked.DarkPaper, &dark.Paper, &dark, &l.Dark}, {asked.DarkInk, &dark.Ink, &dark, &l.Dark},
+		{asked.DarkAccent, &dark.Accent, &dark, &l.Dark}, {asked.DarkPaper, &dark.Paper, &dark, &l.Dark},
+		{asked.DarkInk, &dark.Ink, &dark, &l.Dark},
 	} {
 		if one.text == "" {
 			continue

@@ -28,7 +28,8 @@ func init() {
 	})
 	On(client.ImportPeople, (*API).importPeople)
 	exportPeople(client.ExportPeople, "people.json", func(_ *API, w io.Writer, all accounts) error { return roster.WriteJSON(w, all) })
-	exportPeople(client.ExportPeopleCSV, "people.csv", func(a *API, w io.Writer, all accounts) error { return roster.WriteCSV(w, all, a.Now()) })
+	exportPeople(client.ExportPeopleCSV, "people.csv",
+		func(a *API, w io.Writer, all accounts) error { return roster.WriteCSV(w, all, a.Now()) })
 	On(client.ShowPerson, func(a *API, by Caller, of client.ByName) (client.Person, error) {
 		return a.shown(a.People.Find(by, of.Name))
 	})
@@ -178,7 +179,8 @@ func (a *API) shutByList(ctx context.Context, all []roster.Entry) error {
 			return err
 		}
 		if slices.ContainsFunc(is.Roles(now), steward) {
-			return mistake.Invalid("line %d takes access from %s, who administers this site; do that for them alone, and not by a list", e.Line, is.Name)
+			return mistake.Invalid("line %d takes access from %s, who administers this site; do that for them alone, and not by a list",
+				e.Line, is.Name)
 		}
 	}
 	return nil

@@ -33,7 +33,8 @@ func TestStewardsAreNotShutOut(t *testing.T) {
 		}{
 			{"POST", "/people/agnes/grants", `{"role": "steward", "until": "2999-01-01T00:00:00Z"}`, closed},
 			{"POST", "/people/import", `{"file": "name,disabled\nagnes,true\n", "dry": true}`, map[bool]int{true: 422, false: 200}[shuts]},
-			{"POST", "/people/import", `{"file": "name,roles\nagnes,steward@2999-01-01\n", "dry": true}`, map[bool]int{true: 422, false: 200}[shuts]},
+			{"POST", "/people/import", `{"file": "name,roles\nagnes,steward@2999-01-01\n", "dry": true}`,
+				map[bool]int{true: 422, false: 200}[shuts]},
 			{"POST", "/people/import", `{"file": "name,disabled\nwalt,true\n", "dry": true}`, 200},
 			{"POST", "/people/import", `{"file": "name,roles\nines,steward@2999-01-01\n", "dry": true}`, 200},
 			{"POST", "/people/walt/grants", `{"role": "steward", "until": "2999-01-01T00:00:00Z"}`, 204},

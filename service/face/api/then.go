@@ -25,7 +25,8 @@ func (a *API) past(ctx context.Context, number int64) (then pastVersion, err err
 	}
 	v, err := a.Policy.Past(ctx, then.id)
 	if err != nil {
-		return then, mistake.Unknown("version %d of the policy is no longer kept, so it can't be said what it decided; leave the version out to ask "+
+		return then, mistake.Unknown("version %d of the policy is no longer kept, so it can't be said what it decided; leave the version "+
+			"out to ask "+
 			"the active one", then.id)
 	}
 	book, findings := policy.Parse(a.Policy.File(), []byte(v.Text))

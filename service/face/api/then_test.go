@@ -33,12 +33,14 @@ func TestExplainedAsItWasThen(t *testing.T) {
 		t.Errorf("nothing has changed: %s %q", e.Outcome, e.Since)
 	}
 	ask("POST", "/people/ines/grants", `{"role":"keeper"}`, 204)
-	if e := explained("as=user:ines&version=1"); e.Outcome != policy.Refuse || strings.Join(e.Since, " ") != "ines had no role then, and has the role keeper now." {
+	if e := explained("as=user:ines&version=1"); e.Outcome != policy.Refuse ||
+		strings.Join(e.Since, " ") != "ines had no role then, and has the role keeper now." {
 		t.Errorf("a role: %s %q", e.Outcome, e.Since)
 	}
 	ask("POST", "/policy", `{"text":"roles: {keeper: }\ndoors: [{path: /log/**, admit: signed-in}]\n"}`, 201)
 	e := explained("as=user:ines&version=1")
-	if said := strings.Join(e.Since, " "); e.Outcome != policy.Refuse || !strings.Contains(said, "version 1 of the policy. Version 2 is active now. By the active version, the same visitor gets: admit.") {
+	if said := strings.Join(e.Since, " "); e.Outcome != policy.Refuse ||
+		!strings.Contains(said, "version 1 of the policy. Version 2 is active now. By the active version, the same visitor gets: admit.") {
 		t.Errorf("a version: %s %q", e.Outcome, said)
 	}
 	if e := explained("as=user:ines"); e.Outcome != policy.Admit || e.Since != nil {

@@ -47,7 +47,8 @@ const mostListed = 100
 // account shows people their own account, with what they can do about it.
 func (p *Pages) account(w http.ResponseWriter, r *http.Request) {
 	v := accountView{}
-	if done := r.URL.Query().Get("done"); slices.Contains([]string{"password", "ended", "others", "email", "email-proven", "email-undone", "stay"}, done) {
+	if done := r.URL.Query().Get("done"); slices.Contains([]string{"password", "ended", "others", "email", "email-proven",
+		"email-undone", "stay"}, done) {
 		v.Done = p.voice(r).Say("account.done-" + done)
 	}
 	p.showAccount(w, r, http.StatusOK, v)

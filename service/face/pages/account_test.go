@@ -35,7 +35,8 @@ func stand(t *testing.T, more string, beside func(string) string, now func() tim
 	log := slog.New(slog.DiscardHandler)
 	r, err := rooms.Open(rooms.Options{
 		Store: records, Book: func() *policy.Book { return book }, Now: now, Front: &guard.Front{}, Log: log,
-		Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Mail: rooms.Mail{Site: func() string { return "https://marram.example" }},
+		Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil),
+		Mail:    rooms.Mail{Site: func() string { return "https://marram.example" }},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -111,7 +112,8 @@ func TestOtherSessionsEndAfterAProof(t *testing.T) {
 	again()
 	ends("others", 303, "/door/prove-again?", 2)
 	ends(handle, 303, "/door/prove-again?", 2)
-	if w := post("/door/prove-again", url.Values{"password": {password}, "next": {"/door/account"}}); w.Code != 303 || w.Header().Get("Location") != "/door/account" {
+	if w := post("/door/prove-again", url.Values{"password": {password}, "next": {"/door/account"}}); w.Code != 303 ||
+		w.Header().Get("Location") != "/door/account" {
 		t.Fatalf("proving again: %d %s", w.Code, w.Header().Get("Location"))
 	}
 	ends(handle, 303, "/door/account?done=ended", 1)

@@ -89,7 +89,8 @@ func (a again) lacks(v *policy.Visitor) (lacks factor.Set) {
 func (p *Pages) proveAgainForm(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	query := r.URL.Query()
-	p.showProveAgain(w, r, t, http.StatusOK, againFor(query), againView{Next: guard.Next(t.Book, query.Get("next")), Unsent: query.Has("unsent")})
+	p.showProveAgain(w, r, t, http.StatusOK, againFor(query),
+		againView{Next: guard.Next(t.Book, query.Get("next")), Unsent: query.Has("unsent")})
 }
 
 func (p *Pages) showProveAgain(w http.ResponseWriter, r *http.Request, t *guard.Turn, status int, ask again, v againView) {

@@ -78,7 +78,8 @@ func (p *Pages) claim(w http.ResponseWriter, r *http.Request) {
 	case s.Password != s.again:
 		wrong = trouble{"differ", http.StatusUnprocessableEntity, say.Say("wrong.differ"), 0}
 	default:
-		if out, err = p.o.Joining.JoinByClaim(r.Context(), s.link, joining.Applicant{Name: s.Username, Password: s.Password, Agreed: s.Agree, Next: s.Next}, from); err != nil {
+		if out, err = p.o.Joining.JoinByClaim(r.Context(), s.link,
+			joining.Applicant{Name: s.Username, Password: s.Password, Agreed: s.Agree, Next: s.Next}, from); err != nil {
 			wrong = p.joinTrouble(say, err)
 		}
 	}
@@ -87,6 +88,7 @@ func (p *Pages) claim(w http.ResponseWriter, r *http.Request) {
 		p.showClaim(w, r, wrong.Status, claimView{Link: s.link, Username: s.Username, Problem: wrong.Text})
 		return
 	}
-	out.Next = t.Book.After(policy.AfterPaying, &policy.Visitor{SignedIn: true, Account: out.Account.Name, Roles: out.Account.Roles(time.Now())})
+	out.Next = t.Book.After(policy.AfterPaying,
+		&policy.Visitor{SignedIn: true, Account: out.Account.Name, Roles: out.Account.Roles(time.Now())})
 	p.afterJoining(w, r, s, out)
 }

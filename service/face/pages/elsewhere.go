@@ -50,7 +50,8 @@ func (p *Pages) elsewhereForm(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	f := p.frame(r, "sign-in.title")
-	p.render(w, r, http.StatusOK, "elsewhere.html", leaveView{frame: f, Title2: d.Title, At: t.Book.Prefix + "/elsewhere/" + d.Name, Next: guard.Next(t.Book, r.URL.Query().Get("next"))})
+	p.render(w, r, http.StatusOK, "elsewhere.html",
+		leaveView{frame: f, Title2: d.Title, At: t.Book.Prefix + "/elsewhere/" + d.Name, Next: guard.Next(t.Book, r.URL.Query().Get("next"))})
 }
 
 // goElsewhere sends somebody to a provider: to sign in, to link an account there with theirs, or to prove who they are.
@@ -81,7 +82,8 @@ func (p *Pages) goElsewhere(w http.ResponseWriter, r *http.Request) {
 	p.render(w, r, http.StatusOK, "elsewhere.html", leaveView{frame: p.frame(r, "elsewhere.leaving"), Title2: d.Title, To: to})
 }
 
-// purposeOf reads why somebody goes to a provider, and returns the account for which they do, nil to sign in. If that cannot be, it has answered.
+// purposeOf reads why somebody goes to a provider, and returns the account for which they do, nil to sign in. If that cannot be, it
+// has answered.
 func (p *Pages) purposeOf(w http.ResponseWriter, r *http.Request) (purpose elsewhere.Purpose, a *account.Account, ok bool) {
 	t := guard.TurnOf(r)
 	to := r.PostForm.Get("to")
@@ -103,7 +105,8 @@ func (p *Pages) purposeOf(w http.ResponseWriter, r *http.Request) (purpose elsew
 	return elsewhere.ToProve, a, err == nil
 }
 
-// backFromElsewhere takes somebody who comes back from a provider. That is a GET by the standard; what it may do is bound to the browser that was sent there.
+// backFromElsewhere takes somebody who comes back from a provider. That is a GET by the standard; what it may do is bound to the
+// browser that was sent there.
 func (p *Pages) backFromElsewhere(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	w.Header().Set("Referrer-Policy", "no-referrer") // the address has a code

@@ -136,7 +136,8 @@ func (p *Pages) showFactors(w http.ResponseWriter, r *http.Request, status int, 
 		if !k.UsedAt.IsZero() {
 			used = v.ago(now.Sub(k.UsedAt))
 		}
-		v.Passkeys = append(v.Passkeys, shownPasskey{k.ID, k.Name, v.Say("factors.passkey-since", "since", words.Day(v.Language, k.MadeAt.Local()), "used", used)})
+		v.Passkeys = append(v.Passkeys,
+			shownPasskey{k.ID, k.Name, v.Say("factors.passkey-since", "since", words.Day(v.Language, k.MadeAt.Local()), "used", used)})
 	}
 	if held.Code != nil {
 		v.CodeSince = words.Day(v.Language, held.Code.MadeAt.Local())
@@ -159,7 +160,9 @@ func (p *Pages) showFactors(w http.ResponseWriter, r *http.Request, status int, 
 		if !l.UsedAt.IsZero() {
 			used = v.ago(now.Sub(l.UsedAt))
 		}
-		v.Linked = append(v.Linked, shownLink{l.Provider, title, l.KnownAs + ", " + v.Say("factors.passkey-since", "since", words.Day(v.Language, l.MadeAt.Local()), "used", used)})
+		v.Linked = append(v.Linked,
+			shownLink{l.Provider, title,
+				l.KnownAs + ", " + v.Say("factors.passkey-since", "since", words.Day(v.Language, l.MadeAt.Local()), "used", used)})
 		v.Linkable = slices.DeleteFunc(v.Linkable, func(w providerWay) bool { return w.Name == l.Provider })
 	}
 	withScripts(w, r)
@@ -167,7 +170,8 @@ func (p *Pages) showFactors(w http.ResponseWriter, r *http.Request, status int, 
 }
 
 // sure returns the account of whoever changes what they can show, if it is sure enough that it is theirs: whoever has something set up
-// has shown some of it a moment ago, and everybody else what they sign in with. Others are led to show it, and back to a page of the account.
+// has shown some of it a moment ago, and everybody else what they sign in with. Others are led to show it, and back to a page of
+// the account.
 func (p *Pages) sure(w http.ResponseWriter, r *http.Request, page string) *account.Account {
 	t := guard.TurnOf(r)
 	a, err := p.o.People.Find(r.Context(), t.Visitor.Account)

@@ -58,7 +58,8 @@ func TestChangingFactorsAsksForOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	token = in.Token
-	if w := ask("GET", "/door/account/code", nil); w.Code != 200 || !strings.Contains(w.Body.String(), `src="data:image/png;base64,`) || !strings.Contains(w.Body.String(), `href="otpauth://totp/`) {
+	if w := ask("GET", "/door/account/code", nil); w.Code != 200 ||
+		!strings.Contains(w.Body.String(), `src="data:image/png;base64,`) || !strings.Contains(w.Body.String(), `href="otpauth://totp/`) {
 		t.Fatalf("with a fresh password: %d %s", w.Code, w.Body)
 	}
 	now = now.Add(16 * time.Minute)
@@ -103,10 +104,12 @@ func TestChangingFactorsAsksForOne(t *testing.T) {
 	if her().Enrolled == 0 {
 		t.Fatal("it was removed")
 	}
-	if w := ask("GET", wants, nil); w.Code != 200 || strings.Contains(w.Body.String(), `name="password"`) || !strings.Contains(w.Body.String(), `name="code"`) {
+	if w := ask("GET", wants, nil); w.Code != 200 || strings.Contains(w.Body.String(), `name="password"`) ||
+		!strings.Contains(w.Body.String(), `name="code"`) {
 		t.Errorf("asks for: %d %s", w.Code, w.Body)
 	}
-	led("with a code", "POST", wants+"next=%2Fdoor%2Faccount%2Ffactors", url.Values{"code": {kept[0]}, "next": {"/door/account/factors"}}, "/door/account/factors")
+	led("with a code", "POST", wants+"next=%2Fdoor%2Faccount%2Ffactors",
+		url.Values{"code": {kept[0]}, "next": {"/door/account/factors"}}, "/door/account/factors")
 	led("to remove it, now", "POST", "/door/account/code/remove", marked(), "/door/account/factors?done=removed")
 	if her().Enrolled != 0 {
 		t.Error("it is there still")
@@ -151,10 +154,12 @@ func TestTheSecondStep(t *testing.T) {
 		return w
 	}
 	const form, script = "application/x-www-form-urlencoded", "application/json"
-	if w := ask("GET", "/door/sign-in/second", form, ""); w.Code != http.StatusSeeOther || w.Header().Get("Location") != "/door/sign-in?over&next=" {
+	if w := ask("GET", "/door/sign-in/second", form, ""); w.Code != http.StatusSeeOther ||
+		w.Header().Get("Location") != "/door/sign-in?over&next=" {
 		t.Errorf("out of nowhere: %d %s", w.Code, w.Header().Get("Location"))
 	}
-	if w := ask("POST", "/door/sign-in", script, `{"username":"ines","password":"`+password+`"}`); w.Code != 401 || !strings.Contains(w.Body.String(), `"factor-needed"`) || cookies["ostiarius-session"] != "" || cookies["ostiarius-half"] == "" {
+	if w := ask("POST", "/door/sign-in", script, `{"username":"ines","password":"`+password+`"}`); w.Code != 401 ||
+		!strings.Contains(w.Body.String(), `"factor-needed"`) || cookies["ostiarius-session"] != "" || cookies["ostiarius-half"] == "" {
 		t.Fatalf("a script: %d %s %v", w.Code, w.Body, cookies)
 	}
 	if w := ask("GET", "/door/account/factors", form, ""); w.Code != http.StatusSeeOther {
@@ -163,7 +168,8 @@ func TestTheSecondStep(t *testing.T) {
 	if w := ask("POST", "/door/sign-in/second", script, `{"code":"123456"}`); w.Code != 422 || !strings.Contains(w.Body.String(), `"wrong"`) {
 		t.Errorf("a wrong code: %d %s", w.Code, w.Body)
 	}
-	if w := ask("POST", "/door/sign-in/second", script, `{"code":"`+kept[0]+`"}`); w.Code != 200 || !strings.Contains(w.Body.String(), `"name":"ines"`) || cookies["ostiarius-session"] == "" || cookies["ostiarius-half"] != "" {
+	if w := ask("POST", "/door/sign-in/second", script, `{"code":"`+kept[0]+`"}`); w.Code != 200 ||
+		!strings.Contains(w.Body.String(), `"name":"ines"`) || cookies["ostiarius-session"] == "" || cookies["ostiarius-half"] != "" {
 		t.Errorf("a right one: %d %s %v", w.Code, w.Body, cookies)
 	}
 	if w := ask("GET", "/door/account/factors", form, ""); w.Code != 200 {
@@ -171,13 +177,16 @@ func TestTheSecondStep(t *testing.T) {
 	}
 	clear(cookies)
 	next := "next=%2Fdoor%2Faccount"
-	if w := ask("POST", "/door/sign-in", form, "username=ines&password="+password+"&"+next); w.Code != http.StatusSeeOther || w.Header().Get("Location") != "/door/sign-in/second?"+next {
+	if w := ask("POST", "/door/sign-in", form, "username=ines&password="+password+"&"+next); w.Code != http.StatusSeeOther ||
+		w.Header().Get("Location") != "/door/sign-in/second?"+next {
 		t.Fatalf("a form: %d %s", w.Code, w.Header().Get("Location"))
 	}
-	if w := ask("GET", "/door/sign-in/second?next=//evil.example", form, ""); w.Code != 200 || strings.Contains(w.Body.String(), "evil.example") || !strings.Contains(w.Body.String(), "ines") {
+	if w := ask("GET", "/door/sign-in/second?next=//evil.example", form, ""); w.Code != 200 ||
+		strings.Contains(w.Body.String(), "evil.example") || !strings.Contains(w.Body.String(), "ines") {
 		t.Errorf("its page: %d %s", w.Code, w.Body)
 	}
-	if w := ask("POST", "/door/sign-in/second", form, "code="+kept[1]+"&"+next); w.Code != http.StatusSeeOther || w.Header().Get("Location") != "/door/account" {
+	if w := ask("POST", "/door/sign-in/second", form, "code="+kept[1]+"&"+next); w.Code != http.StatusSeeOther ||
+		w.Header().Get("Location") != "/door/account" {
 		t.Errorf("the code: %d %s", w.Code, w.Header().Get("Location"))
 	}
 	if _, err := r.SignIn.SignIn(t.Context(), "ines", password, sessions.Origin{}, false); !errors.As(err, new(*signin.Second)) {

@@ -44,7 +44,8 @@ func (p *Pages) joinForm(w http.ResponseWriter, r *http.Request) {
 		p.showProveJoin(w, r, http.StatusOK, recoverView{Link: query.Get("link")})
 	case query.Get("invitation") == "" && p.elsewhere(w, r, t.Book.Pages.Join):
 	default:
-		p.showJoin(w, r, http.StatusOK, joinView{Next: cmp.Or(soldNext(t.Book, query.Get("item")), guard.Next(t.Book, query.Get("next"))), Invitation: query.Get("invitation")})
+		p.showJoin(w, r, http.StatusOK,
+			joinView{Next: cmp.Or(soldNext(t.Book, query.Get("item")), guard.Next(t.Book, query.Get("next"))), Invitation: query.Get("invitation")})
 	}
 }
 
@@ -68,7 +69,8 @@ func (p *Pages) showJoin(w http.ResponseWriter, r *http.Request, status int, v j
 		return
 	}
 	if v.Account != "" {
-		p.render(w, r, http.StatusOK, "notice.html", notice{frame: v.frame, Lead: v.Say("join.signed-in", "name", v.Account), Other: policy.To(t.Book.SignInAt(), "other")})
+		p.render(w, r, http.StatusOK, "notice.html",
+			notice{frame: v.frame, Lead: v.Say("join.signed-in", "name", v.Account), Other: policy.To(t.Book.SignInAt(), "other")})
 		return
 	}
 	switch {
@@ -154,7 +156,10 @@ func (p *Pages) join(w http.ResponseWriter, r *http.Request) {
 			err = p.o.Joining.CheckForm(s.mark, s.trap)
 		}
 		if err == nil {
-			out, err = p.o.Joining.Ask(r.Context(), joining.Applicant{Name: s.Username, Email: s.Email, Password: s.Password, Agreed: s.Agree, Next: s.Next, Invitation: s.invitation}, from)
+			out, err = p.o.Joining.Ask(r.Context(),
+				joining.Applicant{
+					Name: s.Username, Email: s.Email, Password: s.Password, Agreed: s.Agree, Next: s.Next, Invitation: s.invitation,
+				}, from)
 		}
 	}
 	if wrong.Code == "" && err != nil {

@@ -44,12 +44,16 @@ func TestTemplatesSayNothingByThemselves(t *testing.T) {
 // Nothing is given out as looks but what the policy names, and as what cannot do anything.
 func TestLooksFiles(t *testing.T) {
 	dir := t.TempDir()
-	for name, text := range map[string]string{"mark.svg": "<svg xmlns='http://www.w3.org/2000/svg'><script>alert(1)</script></svg>", "own.css": "h1 { color: red }", "doors.key": "secret"} {
+	for name, text := range map[string]string{
+		"mark.svg": "<svg xmlns='http://www.w3.org/2000/svg'><script>alert(1)</script></svg>", "own.css": "h1 { color: red }",
+		"doors.key": "secret",
+	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	s := serve(t, "looks: { accent: \"#7a1f3d\", logo: ./mark.svg, style: ./own.css, favicon: ./nowhere.png }\nwords: { en: { sign-in.title: \"Keepers' <b>entrance</b>\" } }\n", func(name string) string { return filepath.Join(dir, name) })
+	s := serve(t, "looks: { accent: \"#7a1f3d\", logo: ./mark.svg, style: ./own.css, favicon: ./nowhere.png }\nwords: { en: { "+
+		"sign-in.title: \"Keepers' <b>entrance</b>\" } }\n", func(name string) string { return filepath.Join(dir, name) })
 	ask := func(path string) *http.Response {
 		w := httptest.NewRecorder()
 		r := httptest.NewRequest("GET", path, nil)
@@ -62,8 +66,10 @@ func TestLooksFiles(t *testing.T) {
 		status int
 		kind   string
 	}{
-		"/door/assets/looks/logo": {200, "image/svg+xml"}, "/door/assets/looks/style": {200, "text/css"}, "/door/assets/looks.css": {200, "text/css"},
-		"/door/assets/looks/favicon": {404, "text/html"}, "/door/assets/looks/doors.key": {404, "text/html"}, "/door/assets/looks/..%2fdoors.key": {400, "text/html"}, "/door/assets/looks/": {404, "text/html"},
+		"/door/assets/looks/logo": {200, "image/svg+xml"}, "/door/assets/looks/style": {200, "text/css"},
+		"/door/assets/looks.css":     {200, "text/css"},
+		"/door/assets/looks/favicon": {404, "text/html"}, "/door/assets/looks/doors.key": {404, "text/html"},
+		"/door/assets/looks/..%2fdoors.key": {400, "text/html"}, "/door/assets/looks/": {404, "text/html"},
 	} {
 		answer := ask(path)
 		if answer.StatusCode != want.status || !strings.HasPrefix(answer.Header.Get("Content-Type"), want.kind) {
@@ -76,7 +82,8 @@ func TestLooksFiles(t *testing.T) {
 	w := httptest.NewRecorder()
 	s.ServeHTTP(w, httptest.NewRequest("GET", "/door/sign-in", nil))
 	page := w.Body.String()
-	for _, want := range []string{`<h1>Keepers&#39; &lt;b&gt;entrance&lt;/b&gt;</h1>`, `href="/door/assets/looks.css?v=`, `href="/door/assets/looks/style?v=`, `src="/door/assets/looks/logo?v=`} {
+	for _, want := range []string{`<h1>Keepers&#39; &lt;b&gt;entrance&lt;/b&gt;</h1>`, `href="/door/assets/looks.css?v=`,
+		`href="/door/assets/looks/style?v=`, `src="/door/assets/looks/logo?v=`} {
 		if !strings.Contains(page, want) {
 			t.Errorf("no %s in\n%s", want, page)
 		}

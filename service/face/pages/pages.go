@@ -145,7 +145,8 @@ func (p *Pages) Routes(r chi.Router) {
 }
 
 // contentPolicy lets a page load our own style sheet, and nothing else.
-const contentPolicy = "default-src 'none'; style-src 'self'; font-src 'self'; img-src 'self' data:; form-action 'self'; frame-ancestors 'none'; base-uri 'none'"
+const contentPolicy = "default-src 'none'; style-src 'self'; font-src 'self'; img-src 'self' data:; form-action 'self'; " +
+	"frame-ancestors 'none'; base-uri 'none'"
 
 // policyWith is contentPolicy for a page with one script, which stands in it.
 func policyWith(script string) string {

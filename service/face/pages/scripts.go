@@ -28,7 +28,8 @@ func plainScript(module string) string {
 	if !ok {
 		panic("the module exports nothing at its end")
 	}
-	return "(() => {\n" + strings.Replace(body, "import.meta.url", "document.currentScript.src", 1) + "\nglobalThis.door = {" + strings.TrimSuffix(strings.TrimSpace(names), ";") + ";\n})();\n"
+	return "(() => {\n" + strings.Replace(body, "import.meta.url", "document.currentScript.src", 1) + "\nglobalThis.door = {" +
+		strings.TrimSuffix(strings.TrimSpace(names), ";") + ";\n})();\n"
 }
 
 func (p *Pages) clientScript(w http.ResponseWriter, r *http.Request) {

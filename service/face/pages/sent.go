@@ -46,9 +46,11 @@ func read(w http.ResponseWriter, r *http.Request, book *policy.Book) (s sent, er
 	} else if err = readForm(w, r); err == nil {
 		f := r.PostForm
 		s = sent{
-			Name: f.Get("name"), Username: f.Get("username"), Email: f.Get("email"), Password: f.Get("password"), Remember: f.Get("remember") != "", Agree: f.Get("agree") != "", Next: f.Get("next"),
+			Name: f.Get("name"), Username: f.Get("username"), Email: f.Get("email"), Password: f.Get("password"),
+			Remember: f.Get("remember") != "", Agree: f.Get("agree") != "", Next: f.Get("next"),
 			Code: f.Get("code"), Passkey: f.Get("passkey"), Browser: f.Get("browser") != "",
-			again: f.Get("again"), link: f.Get("link"), invitation: f.Get("invitation"), mark: f.Get("mark"), trap: f.Get("website"), form: f.Get("form"), kept: f.Get("kept"),
+			again: f.Get("again"), link: f.Get("link"), invitation: f.Get("invitation"), mark: f.Get("mark"), trap: f.Get("website"),
+			form: f.Get("form"), kept: f.Get("kept"),
 		}
 	}
 	s.Username, s.Email = strings.TrimSpace(s.Username), strings.TrimSpace(s.Email)

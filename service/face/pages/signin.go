@@ -155,8 +155,8 @@ func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 	p.signedIn(w, r, &s, in)
 }
 
-// signedIn welcomes somebody, and leads them where they wanted to go; whoever has asked for no page, and should have set something up that they have
-// not, past where they can.
+// signedIn welcomes somebody, and leads them where they wanted to go; whoever has asked for no page, and should have set something
+// up that they have not, past where they can.
 func (p *Pages) signedIn(w http.ResponseWriter, r *http.Request, s *sent, in signin.SignedIn) {
 	t := guard.TurnOf(r)
 	p.o.Visitors.Welcome(w.Header(), r, in)

@@ -32,7 +32,8 @@ func (p *Pages) missing(w http.ResponseWriter, r *http.Request, book *policy.Boo
 		problem.Write(w, client.Problem{Status: http.StatusNotFound, Detail: "There is nothing at this address."})
 		return
 	}
-	if to := book.Pages.Missing; to != "" && p.o.InPlace != nil && p.admits(book, to, &policy.Visitor{}) && p.o.InPlace(w, r, to, http.StatusNotFound) {
+	if to := book.Pages.Missing; to != "" && p.o.InPlace != nil && p.admits(book, to, &policy.Visitor{}) &&
+		p.o.InPlace(w, r, to, http.StatusNotFound) {
 		return
 	}
 	f := p.bareFrame(r, book, "missing.title")
@@ -82,7 +83,8 @@ func (p *Pages) Upstream(w http.ResponseWriter, r *http.Request, status int) {
 
 // Turned answers a request that was not admitted.
 func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) {
-	if t.Walk != nil && t.Walk.Within != nil && t.Client == policy.Browser && (t.Answer.Status == http.StatusSeeOther || t.Answer.Status == http.StatusUnauthorized) {
+	if t.Walk != nil && t.Walk.Within != nil && t.Client == policy.Browser &&
+		(t.Answer.Status == http.StatusSeeOther || t.Answer.Status == http.StatusUnauthorized) {
 		w.Header().Del("WWW-Authenticate")
 		p.stopped(w, r, t)
 		return
@@ -111,7 +113,9 @@ func (p *Pages) Turned(w http.ResponseWriter, r *http.Request, t *guard.TurnedAw
 	switch a := t.Answer; {
 	case a.Status == http.StatusBadRequest:
 		if t.Client != policy.Browser {
-			problem.Write(w, client.Problem{Status: a.Status, Detail: fmt.Sprintf("The request cannot be read without guessing: %v.", t.Decision.Fault)})
+			problem.Write(w, client.Problem{
+				Status: a.Status, Detail: fmt.Sprintf("The request cannot be read without guessing: %v.", t.Decision.Fault),
+			})
 			return
 		}
 		v.Title, v.Lead = v.Say("turned.unread-title"), v.Say("turned.unread")

@@ -261,7 +261,8 @@ func (p *Pages) unlockShared(w http.ResponseWriter, r *http.Request, s sent, u u
 		names = append([]string{s.Name}, names...)
 	}
 	from := p.o.Visitors.Origin(r)
-	token, unlocked, err := p.o.Shared.Unlock(r.Context(), names, s.Password, shared.Origin{Network: from.Network, Agent: from.Agent, Account: t.Visitor.Account},
+	token, unlocked, err := p.o.Shared.Unlock(r.Context(), names, s.Password,
+		shared.Origin{Network: from.Network, Agent: from.Agent, Account: t.Visitor.Account},
 		func(name string) string { return p.o.Visitors.UnlockToken(r, name) })
 	if err != nil {
 		return "", err

@@ -12,8 +12,9 @@ import (
 	"ostiarius/service/door/visitor"
 )
 
-// A steward walks through the site as somebody else in a window of its own: a bar of ours says for each page what decides there, and the site
-// stands in a frame below it, as it is. The page holds nothing that a script of the site could use: not the mark of the console, and no token.
+// A steward walks through the site as somebody else in a window of its own: a bar of ours says for each page what decides there,
+// and the site stands in a frame below it, as it is. The page holds nothing that a script of the site could use: not the mark of
+// the console, and no token.
 
 //go:embed scripts/walk.js
 var walkScript string
@@ -36,7 +37,8 @@ func (p *Pages) walkPage(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		f := p.frame(r, "missing.title")
 		f.Title = "No walk is under way"
-		p.render(w, r, http.StatusNotFound, "notice.html", notice{frame: f, Lead: "Walks as somebody else are begun in the console, under Try, and end after a quarter of an hour."})
+		p.render(w, r, http.StatusNotFound, "notice.html",
+			notice{frame: f, Lead: "Walks as somebody else are begun in the console, under Try, and end after a quarter of an hour."})
 		return
 	}
 	start := guard.OwnPath(t.Book, r.URL.Query().Get("next"))
@@ -46,7 +48,8 @@ func (p *Pages) walkPage(w http.ResponseWriter, r *http.Request) {
 	f := p.frame(r, "missing.title")
 	f.Title = "As " + whoIs(walk.As)
 	w.Header().Set("Content-Security-Policy", walkPolicy)
-	p.render(w, r, http.StatusOK, "walk.html", walkView{f, whoIs(walk.As), walk.Until.UnixMilli(), walk.Changes, start, template.JS(walkScript)})
+	p.render(w, r, http.StatusOK, "walk.html",
+		walkView{f, whoIs(walk.As), walk.Until.UnixMilli(), walk.Changes, start, template.JS(walkScript)})
 }
 
 // isOwn reports whether an address is that of a page of ours.
@@ -91,7 +94,10 @@ func (p *Pages) aboutWalk(w http.ResponseWriter, r *http.Request) {
 		Own     bool     `json:"own"`
 		Change  string   `json:"change"`
 		Others  []other  `json:"others"`
-	}{Outcome: string(e.Outcome), Path: e.Path, Says: e.Says, Steps: []string{}, Own: isOwn(t.Book, path), Change: t.Book.Prefix + "/console/site?place=", Others: []other{}}
+	}{
+		Outcome: string(e.Outcome), Path: e.Path, Says: e.Says, Steps: []string{}, Own: isOwn(t.Book, path),
+		Change: t.Book.Prefix + "/console/site?place=", Others: []other{},
+	}
 	for _, step := range e.Steps {
 		said.Steps = append(said.Steps, step.Text)
 	}
@@ -111,8 +117,8 @@ func (p *Pages) endWalk(w http.ResponseWriter, r *http.Request) {
 	redirect(w, guard.TurnOf(r).Book.Prefix+"/console/try")
 }
 
-// stopped says to a steward who walks what somebody else would be asked for at a place, in the place of leading there: what they have proven
-// themselves would count.
+// stopped says to a steward who walks what somebody else would be asked for at a place, in the place of leading there: what they
+// have proven themselves would count.
 func (p *Pages) stopped(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) {
 	f := p.bareFrame(r, t.Book, "turned.title")
 	as := whoIs(t.Walk.As)

@@ -17,7 +17,10 @@ import (
 func (p *Pages) me(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	v := &t.Visitor
-	me := client.Me{SignedIn: v.SignedIn, Name: v.Account, Roles: append([]string{}, t.Book.RolesOf(v)...), Unlocked: []string{}, Passes: []string{}, Ways: p.waysOf(t)}
+	me := client.Me{
+		SignedIn: v.SignedIn, Name: v.Account, Roles: append([]string{}, t.Book.RolesOf(v)...), Unlocked: []string{}, Passes: []string{},
+		Ways: p.waysOf(t),
+	}
 	if p.o.Visitors.HoldsBeside(r) {
 		if err := p.heldBy(r, t, &me); err != nil {
 			p.failed(w, r)
@@ -114,7 +117,8 @@ func (p *Pages) toGo(t *guard.Turn, asked *asking, d policy.Decision) client.Pla
 		}
 	case policy.Challenge, policy.Refuse:
 		if d.Outcome == policy.Challenge {
-			if told.Code = needed(d, policy.Browser); d.Proof.Kind == policy.ProveShared || d.Proof.Kind == policy.ProvePass || d.Proof.Kind == policy.ProveFactor {
+			if told.Code = needed(d, policy.Browser); d.Proof.Kind == policy.ProveShared || d.Proof.Kind == policy.ProvePass ||
+				d.Proof.Kind == policy.ProveFactor {
 				told.Name = d.Proof.Name
 			}
 		}

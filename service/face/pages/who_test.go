@@ -32,18 +32,25 @@ func textsOf(r *rand.Rand) []string {
 func TestToldAsJSON(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	for range 5000 {
-		me := client.Me{SignedIn: r.IntN(2) == 0, Name: anything(r), Roles: textsOf(r), Unlocked: textsOf(r), Passes: textsOf(r), Idle: r.IntN(2) * r.IntN(9000)}
+		me := client.Me{
+			SignedIn: r.IntN(2) == 0, Name: anything(r), Roles: textsOf(r), Unlocked: textsOf(r), Passes: textsOf(r), Idle: r.IntN(2) * r.IntN(9000),
+		}
 		for _, at := range []**time.Time{&me.Proven, &me.Ends} {
 			if r.IntN(2) == 0 {
 				*at = timeOf(time.Unix(r.Int64N(4e9), r.Int64N(1e9)))
 			}
 		}
-		for _, way := range []*string{&me.Ways.SignIn, &me.Ways.SignOut, &me.Ways.Account, &me.Ways.ProveAgain, &me.Ways.Unlock, &me.Ways.Join, &me.Ways.Recover} {
+		for _, way := range []*string{&me.Ways.SignIn, &me.Ways.SignOut, &me.Ways.Account, &me.Ways.ProveAgain, &me.Ways.Unlock,
+			&me.Ways.Join, &me.Ways.Recover} {
 			*way = anything(r)
 		}
 		may := client.May{Places: []client.PlaceToGo{}}
 		for range r.IntN(4) {
-			may.Places = append(may.Places, client.PlaceToGo{Path: anything(r), Method: anything(r), May: r.IntN(2) == 0, Outcome: anything(r), Code: anything(r), Name: anything(r), Go: anything(r)})
+			may.Places = append(may.Places,
+				client.PlaceToGo{
+					Path: anything(r), Method: anything(r), May: r.IntN(2) == 0, Outcome: anything(r), Code: anything(r), Name: anything(r),
+					Go: anything(r),
+				})
 		}
 		for _, told := range []struct {
 			value any
@@ -58,7 +65,8 @@ func TestToldAsJSON(t *testing.T) {
 
 // Addresses in a query are read as url.ParseQuery reads them.
 func FuzzAsked(f *testing.F) {
-	for _, query := range []string{"", "path=/a", "path=/a&path=%2Fb%3Fx&method=POST", "p%61th=/x+y", "method=&method=GET&path=/", "path=/a;path=/b", "path=%zz", "other=%zz", "path", "&&path==&=path"} {
+	for _, query := range []string{"", "path=/a", "path=/a&path=%2Fb%3Fx&method=POST", "p%61th=/x+y", "method=&method=GET&path=/",
+		"path=/a;path=/b", "path=%zz", "other=%zz", "path", "&&path==&=path"} {
 		f.Add(query)
 	}
 	f.Fuzz(func(t *testing.T, query string) {

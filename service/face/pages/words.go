@@ -130,7 +130,8 @@ func (p *Pages) frameOf(r *http.Request, t *guard.Turn, title string) frame {
 	}
 	// Of what was asked for beside the page, what it knows.
 	query, known := r.URL.Query(), url.Values{}
-	for _, name := range []string{"link", "invitation", "set", "other", "unsent", "asked", "undone", "sent", "waiting", "done", "name", "item", "order", "factor", "within", "needed", "wanted"} {
+	for _, name := range []string{"link", "invitation", "set", "other", "unsent", "asked", "undone", "sent", "waiting", "done", "name",
+		"item", "order", "factor", "within", "needed", "wanted"} {
 		if query.Has(name) {
 			known.Set(name, query.Get(name))
 		}

@@ -114,7 +114,8 @@ func (k *Keyrings) Add(ctx context.Context, actor, ring string, n NewEntry) (*En
 		return nil, err
 	}
 	e := &Entry{Keyring: ring, Name: name, Hash: hash, Note: n.Note, MadeAt: k.o.Now(), MadeBy: actor, Until: n.Until}
-	return e, k.entryChanged(ring, name, k.o.Store.AddEntries(ctx, []*Entry{e}, false, k.ringEvent(kind.CredentialsAdded, ring, name, actor, "")))
+	return e, k.entryChanged(ring, name,
+		k.o.Store.AddEntries(ctx, []*Entry{e}, false, k.ringEvent(kind.CredentialsAdded, ring, name, actor, "")))
 }
 
 func (k *Keyrings) checkEntry(password, name, note string, until time.Time) error {
@@ -172,7 +173,8 @@ func (k *Keyrings) Rotate(ctx context.Context, actor, ring, name, password strin
 		old = k.o.Now().Add(grace)
 		detail += "; the one before counts until " + old.UTC().Format(time.RFC3339)
 	}
-	return k.entryChanged(ring, name, k.o.Store.RotateEntry(ctx, ring, name, hash, old, k.ringEvent(kind.CredentialsChanged, ring, name, actor, detail)))
+	return k.entryChanged(ring, name,
+		k.o.Store.RotateEntry(ctx, ring, name, hash, old, k.ringEvent(kind.CredentialsChanged, ring, name, actor, detail)))
 }
 
 // entryName reads the name of an entry.
@@ -191,12 +193,15 @@ func (k *Keyrings) Switch(ctx context.Context, actor, ring, name string, disable
 		return err
 	}
 	if disabled {
-		return k.o.Endings.Take(ctx, ending.Ending{Ring: ring, Name: name, What: "that " + name + " is disabled in the keyring " + ring}, func(ctx context.Context) error {
-			return k.entryChanged(ring, name, k.o.Store.SwitchEntry(ctx, ring, name, true, k.ringEvent(kind.CredentialsChanged, ring, name, actor, "disabled")))
-		})
+		return k.o.Endings.Take(ctx, ending.Ending{Ring: ring, Name: name, What: "that " + name + " is disabled in the keyring " + ring},
+			func(ctx context.Context) error {
+				return k.entryChanged(ring, name,
+					k.o.Store.SwitchEntry(ctx, ring, name, true, k.ringEvent(kind.CredentialsChanged, ring, name, actor, "disabled")))
+			})
 	}
 	k.o.Endings.Revoke(0, ring, name)
-	return k.entryChanged(ring, name, k.o.Store.SwitchEntry(ctx, ring, name, false, k.ringEvent(kind.CredentialsChanged, ring, name, actor, "enabled")))
+	return k.entryChanged(ring, name,
+		k.o.Store.SwitchEntry(ctx, ring, name, false, k.ringEvent(kind.CredentialsChanged, ring, name, actor, "enabled")))
 }
 
 // An Edit says what of an entry is to be changed.
@@ -231,7 +236,9 @@ func (k *Keyrings) Edit(ctx context.Context, actor, ring, name string, to Edit) 
 	if said == nil {
 		return mistake.Invalid("nothing is said of what to change")
 	}
-	return k.entryChanged(ring, name, k.o.Store.EditEntry(ctx, ring, name, to.Note, to.Until, to.Endless, k.ringEvent(kind.CredentialsChanged, ring, name, actor, strings.Join(said, ", "))))
+	return k.entryChanged(ring, name,
+		k.o.Store.EditEntry(ctx, ring, name, to.Note, to.Until, to.Endless,
+			k.ringEvent(kind.CredentialsChanged, ring, name, actor, strings.Join(said, ", "))))
 }
 
 // Remove removes a name from a keyring.
@@ -284,7 +291,8 @@ func (k *Keyrings) Import(ctx context.Context, actor, ring string, file []byte, 
 	if dry || len(entries) == 0 {
 		return results, nil
 	}
-	err := k.o.Store.AddEntries(ctx, entries, true, k.ringEvent(kind.CredentialsAdded, ring, "", actor, fmt.Sprintf("%d from a file", len(entries))))
+	err := k.o.Store.AddEntries(ctx, entries, true,
+		k.ringEvent(kind.CredentialsAdded, ring, "", actor, fmt.Sprintf("%d from a file", len(entries))))
 	return results, errors.Join(err, k.o.Hashing.LearnAll(ctx, k.o.Store.Hashes))
 }
 
@@ -369,7 +377,8 @@ func (k *Keyrings) Open(ctx context.Context, ring string, c basic.Credentials, f
 			known = e.Name
 		}
 		k.o.Log.Warn(string(kind.SignInFailed), "name", known, "network", from, "reason", detail)
-		err := k.o.Store.Record(ctx, store.Activity{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: detail})
+		err := k.o.Store.Record(ctx,
+			store.Activity{At: now, Kind: kind.SignInFailed, Account: known, AccountID: store.NoAccount, Network: from, Detail: detail})
 		if err == nil && right != "" {
 			err = over
 		}

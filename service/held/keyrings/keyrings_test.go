@@ -32,7 +32,8 @@ func TestOpen(t *testing.T) {
 	clock := func() time.Time { return now }
 	limiter := &throttle.Limiter{}
 	k := New(Options{
-		Store: records, Book: func() *policy.Book { return book }, Now: clock, Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil),
+		Store: records, Book: func() *policy.Book { return book }, Now: clock,
+		Hashing: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil),
 		Limiter: limiter, Places: known.New(known.Options{Store: records, Now: clock}), Endings: &ending.List{},
 		Activity: activity.New(activity.Options{Store: records, Now: clock}), Log: slog.New(slog.DiscardHandler),
 	})
@@ -121,7 +122,9 @@ func TestOpen(t *testing.T) {
 		t.Errorf("%+v %v", all, err)
 	}
 	long := strings.Repeat("x", mistake.LongestNote+1)
-	for what, to := range map[string]Edit{"nothing": {}, "the past": {Until: now}, "both": {Until: now.Add(time.Hour), Endless: true}, "too long": {Note: &long}} {
+	for what, to := range map[string]Edit{
+		"nothing": {}, "the past": {Until: now}, "both": {Until: now.Add(time.Hour), Endless: true}, "too long": {Note: &long},
+	} {
 		var wrong *mistake.Error
 		if err := k.Edit(ctx, "test", "outer", "smith", to); !errors.As(err, &wrong) {
 			t.Errorf("%s: %v", what, err)
@@ -129,7 +132,8 @@ func TestOpen(t *testing.T) {
 	}
 	do(k.Remove(ctx, "test", "outer", "smith"))
 	for what, err := range map[string]error{
-		"unknown": errors.Join(k.Rotate(ctx, "test", "outer", "smith", first, 0), k.Edit(ctx, "test", "outer", "smith", Edit{Endless: true})), "invalid": k.Rotate(ctx, "test", "outer", "smith", "short", 0),
+		"unknown": errors.Join(k.Rotate(ctx, "test", "outer", "smith", first, 0),
+			k.Edit(ctx, "test", "outer", "smith", Edit{Endless: true})), "invalid": k.Rotate(ctx, "test", "outer", "smith", "short", 0),
 	} {
 		var wrong *mistake.Error
 		if !errors.As(err, &wrong) || wrong.Kind != what {

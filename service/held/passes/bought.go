@@ -40,9 +40,10 @@ func (s *Sale) Make(actor, ofKind string, n NewPass) (Made, error) {
 	return Made{issued.Pass, p.issued(message.PassIssued, issued), p.event(kind.PassIssued, actor, issued.Pass, issued.Pass.Reference)}, nil
 }
 
-// Together changes passes and has write write that down, with what else belongs to it. What edit leaves out, by a false, stays as it is. Passes that are
-// there no more are passed over.
-func (s *Sale) Together(ctx context.Context, ids []string, edit func(is *pass.Pass, now time.Time) (store.PassChange, bool), write func(changes []store.PassChange) error) (err error) {
+// Together changes passes and has write write that down, with what else belongs to it. What edit leaves out, by a false, stays as
+// it is. Passes that are there no more are passed over.
+func (s *Sale) Together(ctx context.Context, ids []string, edit func(is *pass.Pass, now time.Time) (store.PassChange, bool),
+	write func(changes []store.PassChange) error) (err error) {
 	for range 5 {
 		if err = s.passes.together(ctx, ids, edit, write); !errors.Is(err, errLetGo) {
 			break
@@ -51,7 +52,8 @@ func (s *Sale) Together(ctx context.Context, ids []string, edit func(is *pass.Pa
 	return err
 }
 
-func (p *Passes) together(ctx context.Context, ids []string, edit func(is *pass.Pass, now time.Time) (store.PassChange, bool), write func(changes []store.PassChange) error) error {
+func (p *Passes) together(ctx context.Context, ids []string, edit func(is *pass.Pass, now time.Time) (store.PassChange, bool),
+	write func(changes []store.PassChange) error) error {
 	ids = slices.Clone(ids)
 	slices.Sort(ids) // so that no two wait for each other
 	var changes []store.PassChange
@@ -96,8 +98,8 @@ func (s *Sale) Withdrawn(is *pass.Pass, actor string, now time.Time) (store.Pass
 	return store.PassChange{Close: true, Story: []pass.StoryEntry{{At: now, What: pass.RevokedNow, Actor: actor}}, Event: &e}, true
 }
 
-// Prolonged is that a pass was paid for once more: it ends at a time, or lasts as much longer as its kind says if that is zero, and is for as many
-// more downloads as its kind has, times a number.
+// Prolonged is that a pass was paid for once more: it ends at a time, or lasts as much longer as its kind says if that is zero, and
+// is for as many more downloads as its kind has, times a number.
 func (s *Sale) Prolonged(is *pass.Pass, actor string, until time.Time, number int, now time.Time) (store.PassChange, bool) {
 	d := policy.PassNamed(s.passes.o.Book(), is.Kind)
 	if !is.Revoked.IsZero() || d == nil {

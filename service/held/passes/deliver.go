@@ -130,7 +130,8 @@ func (d *delivery) WriteHeader(status int) {
 			}
 			d.refused = true
 			h := d.Header()
-			for _, name := range []string{"Content-Length", "Content-Range", "Content-Type", "Content-Disposition", "Content-Encoding", "Etag", "Last-Modified", "Accept-Ranges"} {
+			for _, name := range []string{"Content-Length", "Content-Range", "Content-Type", "Content-Disposition", "Content-Encoding",
+				"Etag", "Last-Modified", "Accept-Ranges"} {
 				h.Del(name)
 			}
 			d.refuse(d.ResponseWriter, d.r)
@@ -169,7 +170,8 @@ func (d *delivery) begin(status int) error {
 	d.step = d.at
 	p, l := d.held.passes, d.held.of
 	now, tag := d.held.at, first(h["Etag"])
-	if c := l.counted.Load(); c != nil && c.size == size && c.path == d.held.path && c.tag == tag && now.Before(c.until) && !now.Before(c.from) {
+	if c := l.counted.Load(); c != nil && c.size == size && c.path == d.held.path && c.tag == tag && now.Before(c.until) &&
+		!now.Before(c.from) {
 		return nil
 	}
 	key := d.held.path + "\n" + strconv.FormatInt(size, 10) + "\n" + tag
@@ -251,7 +253,8 @@ func (p *Passes) forgetFiles(ctx context.Context, l *live, today string) error {
 func isFile(contentType string) bool {
 	t, _, _ := strings.Cut(contentType, ";")
 	switch t = strings.ToLower(strings.TrimSpace(t)); t {
-	case "text/html", "application/xhtml+xml", "text/css", "text/javascript", "application/javascript", "application/manifest+json", "text/event-stream":
+	case "text/html", "application/xhtml+xml", "text/css", "text/javascript", "application/javascript", "application/manifest+json",
+		"text/event-stream":
 		return false
 	}
 	return !strings.HasPrefix(t, "font/")

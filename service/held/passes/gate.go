@@ -47,7 +47,8 @@ func (g *Gate) ByToken(ctx context.Context, book *policy.Book, kinds []string, p
 // ByCredentials returns the pass that credentials of HTTP Basic are of, for a place; nil if they are of none of these
 // kinds. The header is as it was sent. Named says that the name is that of a pass, whatever the password. The error is
 // *throttle.Slow, or says that the service failed.
-func (g *Gate) ByCredentials(ctx context.Context, book *policy.Book, kinds []string, path, header string, read func() (basic.Credentials, bool, error), from func() string) (h *Held, named bool, err error) {
+func (g *Gate) ByCredentials(ctx context.Context, book *policy.Book, kinds []string, path, header string,
+	read func() (basic.Credentials, bool, error), from func() string) (h *Held, named bool, err error) {
 	p := g.passes
 	if known, ok := p.verified.Get(header); ok {
 		return p.held(known, book, kinds, path), true, nil
@@ -129,7 +130,8 @@ func (g *Gate) Enter(ctx context.Context, name, password string, from Origin) (g
 	p := g.passes
 	ctx = context.WithoutCancel(ctx)
 	known, err := p.verify(ctx, pass.ReadID(name), password, from.Network)
-	if errors.Is(err, store.ErrNone) || err == nil && (known.of.state(p.o.Now()) == pass.Revoked || policy.PassNamed(p.o.Book(), known.of.is.Load().Kind) == nil) {
+	if errors.Is(err, store.ErrNone) || err == nil &&
+		(known.of.state(p.o.Now()) == pass.Revoked || policy.PassNamed(p.o.Book(), known.of.is.Load().Kind) == nil) {
 		err = ErrWrong
 	}
 	if err != nil {
@@ -161,17 +163,18 @@ func (g *Gate) Reopen(ctx context.Context, token string, from Origin) (given str
 		return "", issued, store.ErrNone
 	}
 	hash, _ := secret.HashToken(token)
-	given, err = p.open(ctx, l, func() time.Time { return issued.Pass.Since }, from, func(is *pass.Pass, now time.Time) (c store.PassChange, err error) {
-		if is.Again != hash || is.Paused.IsZero() { // somebody was faster
-			return c, store.ErrNone
-		}
-		if c, issued, err = p.rotated(is, "", now, 0); err != nil {
-			return c, err
-		}
-		is.Paused, is.Why, is.Spread, is.Again = time.Time{}, "", time.Time{}, secret.TokenHash{}
-		c.Close, c.Afresh = true, true
-		c.Story = append(c.Story, pass.StoryEntry{At: now, What: pass.Reopened})
-		return c, nil
-	})
+	given, err = p.open(ctx, l, func() time.Time { return issued.Pass.Since }, from,
+		func(is *pass.Pass, now time.Time) (c store.PassChange, err error) {
+			if is.Again != hash || is.Paused.IsZero() { // somebody was faster
+				return c, store.ErrNone
+			}
+			if c, issued, err = p.rotated(is, "", now, 0); err != nil {
+				return c, err
+			}
+			is.Paused, is.Why, is.Spread, is.Again = time.Time{}, "", time.Time{}, secret.TokenHash{}
+			c.Close, c.Afresh = true, true
+			c.Story = append(c.Story, pass.StoryEntry{At: now, What: pass.Reopened})
+			return c, nil
+		})
 	return given, issued, err
 }

@@ -58,14 +58,15 @@ func (p *Passes) take(ctx context.Context, l *live, what string, edit func(is *p
 	if _, err := edit(&is, p.o.Now()); err != nil { // nothing to take
 		return err
 	}
-	return p.o.Endings.Take(ctx, ending.Ending{Thing: thing(l.id), What: what, Forget: func() { l.barred.Store(true) }}, func(ctx context.Context) error {
-		err := p.change(ctx, l, edit)
-		var wrong *mistake.Error
-		if err == nil || errors.As(err, &wrong) {
-			l.barred.Store(false)
-		}
-		return err
-	})
+	return p.o.Endings.Take(ctx, ending.Ending{Thing: thing(l.id), What: what, Forget: func() { l.barred.Store(true) }},
+		func(ctx context.Context) error {
+			err := p.change(ctx, l, edit)
+			var wrong *mistake.Error
+			if err == nil || errors.As(err, &wrong) {
+				l.barred.Store(false)
+			}
+			return err
+		})
 }
 
 // Resume opens a pass again that is paused, and begins anew to count from where it is used.
@@ -237,7 +238,9 @@ func (p *Passes) RotateKind(ctx context.Context, actor, ofKind string, before ti
 			return failed
 		}
 		done = len(changes)
-		e := store.Activity{At: now, Kind: kind.PassRotated, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%d of the kind %s", done, ofKind)}
+		e := store.Activity{
+			At: now, Kind: kind.PassRotated, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%d of the kind %s", done, ofKind),
+		}
 		changes[done-1].Event = &e
 		return p.o.Store.ChangePass(ctx, changes...)
 	})
@@ -279,7 +282,8 @@ func (p *Passes) linked(ctx context.Context, token string) (*live, time.Time, er
 type Origin struct{ Network, Agent string }
 
 // open writes down that a pass is open in a browser from now on, after a change of it, if any.
-func (p *Passes) open(ctx context.Context, l *live, since func() time.Time, from Origin, first func(is *pass.Pass, now time.Time) (store.PassChange, error)) (given string, err error) {
+func (p *Passes) open(ctx context.Context, l *live, since func() time.Time, from Origin,
+	first func(is *pass.Pass, now time.Time) (store.PassChange, error)) (given string, err error) {
 	given, hash := secret.NewToken()
 	err = p.change(ctx, l, func(is *pass.Pass, now time.Time) (c store.PassChange, err error) {
 		if first != nil {

@@ -100,7 +100,9 @@ func (p *Passes) verify(ctx context.Context, id, password, from string) (holding
 	made := is.Since
 	if subtle.ConstantTimeCompare(is.Password[:], brought[:]) != 1 {
 		if subtle.ConstantTimeCompare(is.Old[:], brought[:]) != 1 || !now.Before(is.OldUntil) {
-			p.o.Activity.Add(store.Activity{At: now, Kind: kind.PassFailed, AccountID: store.NoAccount, Network: from, Detail: "pass " + id + ", a wrong password"})
+			p.o.Activity.Add(store.Activity{
+				At: now, Kind: kind.PassFailed, AccountID: store.NoAccount, Network: from, Detail: "pass " + id + ", a wrong password",
+			})
 			return holding{}, ErrWrong
 		}
 		made = is.OldSince
@@ -119,7 +121,8 @@ func (h *Held) Use(ctx context.Context, from netip.Addr) (bool, error) {
 	p, l := h.passes, h.of
 	now := h.at
 	at := pass.Network(from)
-	if last := l.from.Load(); last != nil && last.network == at && !now.Before(last.at) && now.Sub(last.at) < seenAgain && !l.is.Load().FirstUsed.IsZero() {
+	if last := l.from.Load(); last != nil && last.network == at && !now.Before(last.at) && now.Sub(last.at) < seenAgain &&
+		!l.is.Load().FirstUsed.IsZero() {
 		return true, nil
 	}
 	ctx, network := context.WithoutCancel(ctx), at.String()

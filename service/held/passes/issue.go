@@ -62,7 +62,8 @@ func (p *Passes) Issue(ctx context.Context, actor, ofKind string, n NewPass) (Is
 	if !n.NoMail {
 		mails = append(mails, p.issued(message.PassIssued, issued))
 	}
-	if err := p.o.Store.AddPasses(ctx, []*pass.Pass{issued.Pass}, mails, p.event(kind.PassIssued, actor, issued.Pass, issued.Pass.Reference)); err != nil {
+	if err := p.o.Store.AddPasses(ctx, []*pass.Pass{issued.Pass}, mails,
+		p.event(kind.PassIssued, actor, issued.Pass, issued.Pass.Reference)); err != nil {
 		return Issued{}, err
 	}
 	return issued, nil
@@ -96,7 +97,8 @@ func (p *Passes) prepare(d *policy.DeclaredPass, actor string, n NewPass) (Issue
 		return Issued{}, err
 	}
 	is := &pass.Pass{
-		ID: pass.NewID(), Kind: d.Name, Reference: n.Reference, Address: n.Address, Name: n.Name, Note: n.Note, Language: n.Language, Paths: paths, MadeAt: now, MadeBy: actor,
+		ID: pass.NewID(), Kind: d.Name, Reference: n.Reference, Address: n.Address, Name: n.Name, Note: n.Note, Language: n.Language,
+		Paths: paths, MadeAt: now, MadeBy: actor,
 		Until: n.Until, Allowed: n.Downloads,
 	}
 	if is.Language == "" {
@@ -140,7 +142,8 @@ func (p *Passes) paths(d *policy.DeclaredPass, texts []string) (paths []string, 
 		if err != nil || !strings.HasPrefix(text, "/") {
 			return nil, mistake.Invalid("%q is no path of the site", text)
 		}
-		if !slices.ContainsFunc(book.Deciding(place.Place{Method: "GET", Path: path}), func(door *policy.Door) bool { return slices.Contains(door.Passes(), d.Name) }) {
+		if !slices.ContainsFunc(book.Deciding(place.Place{Method: "GET", Path: path}),
+			func(door *policy.Door) bool { return slices.Contains(door.Passes(), d.Name) }) {
 			return nil, mistake.Invalid("no pass of the kind %s opens %s: no door there asks for it", d.Name, path)
 		}
 		if !slices.Contains(paths, path) {
@@ -218,7 +221,8 @@ func lasts(say words.Set, in words.Language, d time.Duration) string {
 // Import issues the passes of a list. Lines that cannot be taken are told and left out, and those whose recipient has
 // such a pass already, of the same reference or if none is said; the others are issued, all or none. With dry, it
 // only says what would happen.
-func (p *Passes) Import(ctx context.Context, actor, ofKind, list string, zone *time.Location, as NewPass, dry bool) ([]roster.Done, []Issued, error) {
+func (p *Passes) Import(ctx context.Context, actor, ofKind, list string, zone *time.Location, as NewPass, dry bool) ([]roster.Done,
+	[]Issued, error) {
 	d, err := p.kindOf(ofKind)
 	if err != nil {
 		return nil, nil, err
@@ -285,7 +289,10 @@ func (p *Passes) Import(ctx context.Context, actor, ofKind, list string, zone *t
 	for i := range all {
 		passes[i] = all[i].Pass
 	}
-	e := store.Activity{At: p.o.Now(), Kind: kind.PassIssued, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%d of the kind %s from a list", len(all), d.Name)}
+	e := store.Activity{
+		At: p.o.Now(), Kind: kind.PassIssued, AccountID: store.NoAccount, Actor: actor,
+		Detail: fmt.Sprintf("%d of the kind %s from a list", len(all), d.Name),
+	}
 	if err := p.o.Store.AddPasses(ctx, passes, mails, e); err != nil {
 		return nil, nil, err
 	}

@@ -304,9 +304,11 @@ func (p *Passes) Remarks(ctx context.Context) ([]string, error) {
 		if paused == 1 {
 			state = "it is paused"
 		}
-		return []string{fmt.Sprintf("The pass %s was used from more networks than its kind allows; %s. The page Passes has its story.", who, state)}, nil
+		return []string{fmt.Sprintf("The pass %s was used from more networks than its kind allows; %s. The page Passes has its story.",
+			who, state)}, nil
 	}
-	return []string{fmt.Sprintf("%s passes were used from more networks than their kind allows, %d of them are paused: %s%s. The page Passes has their stories.", number, paused, who, more)}, nil
+	return []string{fmt.Sprintf("%s passes were used from more networks than their kind allows, %d of them are paused: %s%s. The page "+
+		"Passes has their stories.", number, paused, who, more)}, nil
 }
 
 // For how long it is remarked that a pass was used from too many networks, and how many are counted.

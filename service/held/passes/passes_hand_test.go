@@ -76,7 +76,8 @@ func TestRotation(t *testing.T) {
 	}
 	var wrong *mistake.Error
 	for what, err := range map[string]error{
-		"revoke": h.Passes.Revoke(ctx, "test", i.Pass.ID), "resume": h.Passes.Resume(ctx, "test", i.Pass.ID), "pause": h.Passes.Pause(ctx, "test", i.Pass.ID),
+		"revoke": h.Passes.Revoke(ctx, "test", i.Pass.ID), "resume": h.Passes.Resume(ctx, "test", i.Pass.ID),
+		"pause": h.Passes.Pause(ctx, "test", i.Pass.ID),
 	} {
 		if !errors.As(err, &wrong) || wrong.Kind != "taken" {
 			t.Errorf("%s what is revoked: %v", what, err)
@@ -102,7 +103,8 @@ func TestGuessingAtPasses(t *testing.T) {
 	if w := (fetch{path: "/recordings/", user: other.Pass.ID, password: other.Password, network: "192.0.2.9"}).of(front); w.Code != 200 {
 		t.Errorf("another one, elsewhere: %d", w.Code)
 	}
-	for _, f := range []fetch{{user: mine.Pass.ID, password: other.Password}, {user: "gate", password: "x"}, {cookie: "ostiarius-pass-x=" + strings.Repeat("A", 43)}, {cookie: "ostiarius-pass-x=x"}} {
+	for _, f := range []fetch{{user: mine.Pass.ID, password: other.Password}, {user: "gate", password: "x"},
+		{cookie: "ostiarius-pass-x=" + strings.Repeat("A", 43)}, {cookie: "ostiarius-pass-x=x"}} {
 		f.path, f.network = "/recordings/", "192.0.2.10"
 		if w := f.of(front); w.Code != 401 && w.Code != 303 {
 			t.Errorf("%+v: %d", f, w.Code)

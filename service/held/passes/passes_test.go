@@ -366,7 +366,8 @@ func TestEndsOfPasses(t *testing.T) {
 		t.Error("two days after its first use it is open")
 	}
 	until := c.Now().Add(time.Hour)
-	if is, err := h.Passes.Renew(ctx, "test", fixed.Pass.ID, until, 0); err != nil || !is.Until.Equal(until) || code(fixed, "/recordings/") != 200 {
+	if is, err := h.Passes.Renew(ctx, "test", fixed.Pass.ID, until, 0); err != nil || !is.Until.Equal(until) ||
+		code(fixed, "/recordings/") != 200 {
 		t.Errorf("renewed: %v %v", is, err)
 	}
 	narrow := h.Issue(t, "recordings", passes.NewPass{Paths: []string{"/recordings/tide"}})
@@ -375,7 +376,8 @@ func TestEndsOfPasses(t *testing.T) {
 	}
 	for _, path := range []string{"/notes", "/recordings/../x", "recordings", "/"} {
 		var wrong *mistake.Error
-		if _, err := h.Passes.Issue(ctx, "test", "recordings", passes.NewPass{Address: "a@b.example", Paths: []string{path}}); !errors.As(err, &wrong) {
+		if _, err := h.Passes.Issue(ctx, "test", "recordings",
+			passes.NewPass{Address: "a@b.example", Paths: []string{path}}); !errors.As(err, &wrong) {
 			t.Errorf("a pass for %s: %v", path, err)
 		}
 	}
@@ -469,7 +471,9 @@ func TestAPostedPassIsPaused(t *testing.T) {
 	}
 	noted := h.Issue(t, "notes", passes.NewPass{})
 	for n := range 5 {
-		if w := (fetch{path: "/notes/", user: noted.Pass.ID, password: noted.Password, network: fmt.Sprintf("198.51.%d.9", n)}).of(front); w.Code != 200 {
+		if w := (fetch{
+			path: "/notes/", user: noted.Pass.ID, password: noted.Password, network: fmt.Sprintf("198.51.%d.9", n),
+		}).of(front); w.Code != 200 {
 			t.Errorf("a kind that only notes: %d", w.Code)
 		}
 	}

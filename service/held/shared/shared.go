@@ -74,7 +74,9 @@ func (p *Passwords) List(ctx context.Context) ([]Name, error) {
 		i := slices.IndexFunc(all, func(n Name) bool { return n.Name == password.Name })
 		if i < 0 {
 			i = len(all)
-			all = append(all, Name{DeclaredShared: policy.DeclaredShared{Name: password.Name, Title: password.Name}, Gone: true, Unlocks: counts[password.Name]})
+			all = append(all, Name{
+				DeclaredShared: policy.DeclaredShared{Name: password.Name, Title: password.Name}, Gone: true, Unlocks: counts[password.Name],
+			})
 		}
 		if password.Counts(now) {
 			all[i].Passwords = append(all[i].Passwords, password)
@@ -135,7 +137,8 @@ func (p *Passwords) Set(ctx context.Context, actor, name string, c Change) error
 	if c.End {
 		detail += "; what was unlocked has ended"
 	}
-	err = p.o.Store.SetShared(ctx, rules.Password{Name: name, Hash: hash, MadeAt: now, MadeBy: actor}, before, c.End, p.event(kind.SharedSet, actor, detail))
+	err = p.o.Store.SetShared(ctx, rules.Password{Name: name, Hash: hash, MadeAt: now, MadeBy: actor}, before, c.End,
+		p.event(kind.SharedSet, actor, detail))
 	p.unlocked.Forget()
 	return err
 }
@@ -147,10 +150,13 @@ func (p *Passwords) event(of kind.Kind, actor, detail string) store.Activity {
 // Withdraw takes the passwords of a name away, so that nobody unlocks with them, and ends what was unlocked. It can be
 // a name that the policy has no longer.
 func (p *Passwords) Withdraw(ctx context.Context, actor, name string) error {
-	err := p.o.Endings.Take(ctx, ending.Ending{Thing: thing(name), Until: p.o.Now(), Forget: p.unlocked.Forget, What: "that the shared password " + name + " is withdrawn"}, func(ctx context.Context) error {
-		defer p.unlocked.Forget()
-		return p.o.Store.DropShared(ctx, name, p.event(kind.SharedWithdrawn, actor, name))
-	})
+	err := p.o.Endings.Take(ctx,
+		ending.Ending{
+			Thing: thing(name), Until: p.o.Now(), Forget: p.unlocked.Forget, What: "that the shared password " + name + " is withdrawn",
+		}, func(ctx context.Context) error {
+			defer p.unlocked.Forget()
+			return p.o.Store.DropShared(ctx, name, p.event(kind.SharedWithdrawn, actor, name))
+		})
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Unknown("the shared password %q has no password", name)
 	}
@@ -173,7 +179,8 @@ var ErrWrong = errors.New("this is not the password")
 // Unlock takes what somebody typed for one of several names, and returns which one it opens with a token for their
 // browser, which had another one before for some of them. The error is ErrWrong, *throttle.Slow, hashing.ErrBusy, or
 // says that the service failed.
-func (p *Passwords) Unlock(ctx context.Context, names []string, password string, from Origin, before func(name string) string) (token string, u *rules.Unlock, err error) {
+func (p *Passwords) Unlock(ctx context.Context, names []string, password string, from Origin,
+	before func(name string) string) (token string, u *rules.Unlock, err error) {
 	ctx = context.WithoutCancel(ctx) // a try counts, also if the client hangs up
 	book := p.o.Book()
 	names = slices.DeleteFunc(slices.Compact(slices.Clone(names)), func(name string) bool { return policy.SharedNamed(book, name) == nil })
@@ -220,7 +227,8 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 		return "", nil, err
 	}
 	if right == "" {
-		err := p.o.Store.Record(ctx, store.Activity{At: now, Kind: kind.UnlockFailed, AccountID: store.NoAccount, Network: from.Network, Detail: what})
+		err := p.o.Store.Record(ctx,
+			store.Activity{At: now, Kind: kind.UnlockFailed, AccountID: store.NoAccount, Network: from.Network, Detail: what})
 		return "", nil, errors.Join(ErrWrong, err)
 	}
 	with := counting[slices.Index(hashes, right)]
@@ -236,12 +244,16 @@ func (p *Passwords) Unlock(ctx context.Context, names []string, password string,
 		}
 	}
 	token, hash := secret.NewToken()
-	u = &rules.Unlock{Hash: hash, Name: with.Name, Password: with.ID, MadeAt: now, Network: from.Network, Agent: brief.Cut(from.Agent, 300), Account: from.Account}
+	u = &rules.Unlock{
+		Hash: hash, Name: with.Name, Password: with.ID, MadeAt: now, Network: from.Network, Agent: brief.Cut(from.Agent, 300),
+		Account: from.Account,
+	}
 	var old *secret.TokenHash
 	if h, ok := secret.HashToken(before(with.Name)); ok {
 		old = &h
 	}
-	err = p.o.Store.AddUnlock(ctx, u, old, store.Activity{At: now, Kind: kind.Unlocked, Account: from.Account, Network: from.Network, Detail: with.Name})
+	err = p.o.Store.AddUnlock(ctx, u, old,
+		store.Activity{At: now, Kind: kind.Unlocked, Account: from.Account, Network: from.Network, Detail: with.Name})
 	if errors.Is(err, store.ErrNone) { // it was withdrawn in this moment
 		err = ErrWrong
 	}
@@ -319,10 +331,11 @@ func (p *Passwords) End(ctx context.Context, token, network string) error {
 func (p *Passwords) end(ctx context.Context, actor, network string, u *rules.Unlock) error {
 	e := p.event(kind.UnlockEnded, actor, u.Name)
 	e.Network = network
-	err := p.o.Endings.Take(ctx, ending.Ending{Thing: u.Handle(), Forget: p.unlocked.Forget, What: "the end of an unlock of " + u.Name}, func(ctx context.Context) error {
-		defer p.unlocked.Forget()
-		return p.o.Store.EndUnlock(ctx, u.Hash, e)
-	})
+	err := p.o.Endings.Take(ctx,
+		ending.Ending{Thing: u.Handle(), Forget: p.unlocked.Forget, What: "the end of an unlock of " + u.Name}, func(ctx context.Context) error {
+			defer p.unlocked.Forget()
+			return p.o.Store.EndUnlock(ctx, u.Hash, e)
+		})
 	if errors.Is(err, store.ErrNone) {
 		return nil
 	}
@@ -332,12 +345,14 @@ func (p *Passwords) end(ctx context.Context, actor, network string, u *rules.Unl
 // EndAll ends all that is unlocked by a name, and returns how many. The password goes on to count.
 func (p *Passwords) EndAll(ctx context.Context, actor, name string) (ended int64, err error) {
 	now := p.o.Now()
-	err = p.o.Endings.Take(ctx, ending.Ending{Thing: unlocksOf(name), Until: now, Forget: p.unlocked.Forget, What: "the end of all unlocks of " + name}, func(ctx context.Context) error {
-		defer p.unlocked.Forget()
-		var err error
-		ended, err = p.o.Store.EndUnlocks(ctx, name, now, p.event(kind.UnlockEnded, actor, "all of "+name))
-		return err
-	})
+	err = p.o.Endings.Take(ctx,
+		ending.Ending{Thing: unlocksOf(name), Until: now, Forget: p.unlocked.Forget, What: "the end of all unlocks of " + name},
+		func(ctx context.Context) error {
+			defer p.unlocked.Forget()
+			var err error
+			ended, err = p.o.Store.EndUnlocks(ctx, name, now, p.event(kind.UnlockEnded, actor, "all of "+name))
+			return err
+		})
 	return ended, err
 }
 
@@ -363,7 +378,8 @@ func (p *Passwords) Remarks(ctx context.Context) ([]string, error) {
 	var all []string
 	for _, n := range names {
 		if !n.Gone && len(n.Passwords) == 0 {
-			all = append(all, fmt.Sprintf("The shared password %s has no password, so nobody gets in by it; set one on the page Shared passwords.", n.Name))
+			all = append(all, fmt.Sprintf("The shared password %s has no password, so nobody gets in by it; set one on the page Shared "+
+				"passwords.", n.Name))
 		}
 	}
 	return all, err

@@ -109,8 +109,10 @@ func TestUnlocksLast(t *testing.T) {
 	}
 	var wrong *mistake.Error
 	for what, err := range map[string]error{
-		"no such name": h.Shared.Set(ctx, "test", "nothing", shared.Change{Password: "copper-kettle-moss"}), "weak": h.Shared.Set(ctx, "test", "all", shared.Change{Password: "password1"}),
-		"too long a grace": h.Shared.Set(ctx, "test", "all", shared.Change{Password: "copper-kettle-moss", Grace: 1e18}), "twice": h.Shared.Withdraw(ctx, "test", "press-kit"),
+		"no such name":     h.Shared.Set(ctx, "test", "nothing", shared.Change{Password: "copper-kettle-moss"}),
+		"weak":             h.Shared.Set(ctx, "test", "all", shared.Change{Password: "password1"}),
+		"too long a grace": h.Shared.Set(ctx, "test", "all", shared.Change{Password: "copper-kettle-moss", Grace: 1e18}),
+		"twice":            h.Shared.Withdraw(ctx, "test", "press-kit"),
 	} {
 		if !errors.As(err, &wrong) {
 			t.Errorf("%s: %v", what, err)
@@ -129,7 +131,8 @@ func TestGuessingAtSharedPasswords(t *testing.T) {
 	}
 	slowed := 0
 	for i := range 15 {
-		_, _, err := h.Shared.Unlock(ctx, []string{fmt.Sprintf("made-up-%d", i), "press-kit"}, "guess", shared.Origin{Network: "203.0.113.9"}, none)
+		_, _, err := h.Shared.Unlock(ctx, []string{fmt.Sprintf("made-up-%d", i), "press-kit"}, "guess",
+			shared.Origin{Network: "203.0.113.9"}, none)
 		var slow *throttle.Slow
 		if errors.As(err, &slow) {
 			slowed++
@@ -189,7 +192,8 @@ func TestTellingSharedPasswords(t *testing.T) {
 	if _, err := h.Shared.Send(ctx, "test", "press-kit", shared.Letter{To: to, Password: "not-this-one"}); !errors.As(err, &wrong) {
 		t.Errorf("a password that opens nothing: %v", err)
 	}
-	n, err := h.Shared.Send(ctx, "test", "press-kit", shared.Letter{To: to, Password: "copper-kettle-moss", Text: "Dear {name},\n\nsee {url}{place} for {title}. {password}"})
+	n, err := h.Shared.Send(ctx, "test", "press-kit",
+		shared.Letter{To: to, Password: "copper-kettle-moss", Text: "Dear {name},\n\nsee {url}{place} for {title}. {password}"})
 	if n != 2 || err != nil {
 		t.Fatal(n, err)
 	}
@@ -198,7 +202,8 @@ func TestTellingSharedPasswords(t *testing.T) {
 		t.Fatal(mails, err)
 	}
 	letter := message.Sender{Site: "Marram", URL: "https://marram.example"}.Write(mails[0])
-	for _, want := range []string{"Dear Berit,\n\nsee https://marram.example/press/ for Press kit. copper-kettle-moss", "https://marram.example/press/\n", "The password is: copper-kettle-moss"} {
+	for _, want := range []string{"Dear Berit,\n\nsee https://marram.example/press/ for Press kit. copper-kettle-moss",
+		"https://marram.example/press/\n", "The password is: copper-kettle-moss"} {
 		if !strings.Contains(letter.Text, want) {
 			t.Errorf("the letter has no %q:\n%s", want, letter.Text)
 		}

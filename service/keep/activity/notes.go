@@ -338,7 +338,9 @@ func (l *Log) collect(last bool) {
 		all, l.dropped = all[:mostUnwritten], l.dropped+int64(over)
 	}
 	if l.dropped > 0 && len(all) < mostUnwritten {
-		all = append(all, store.Activity{At: l.Now(), Kind: kind.MoreRefused, Detail: fmt.Sprintf("%d more refusals than are recorded one by one", l.dropped)})
+		all = append(all, store.Activity{
+			At: l.Now(), Kind: kind.MoreRefused, Detail: fmt.Sprintf("%d more refusals than are recorded one by one", l.dropped),
+		})
 		l.dropped = 0
 	}
 	l.before, l.events, l.left.events = counted, nil, all
@@ -365,5 +367,6 @@ func (l *Log) Counts(ctx context.Context, since time.Time) ([]store.Count, error
 
 // Chores is for chores.Room.
 func (l *Log) Chores() []chores.Chore {
-	return []chores.Chore{chores.Each(time.Second, l.Flush), chores.Each(20*time.Second, l.Bound), chores.AtEnd(l.Close), chores.Sweep(l.Sweep)}
+	return []chores.Chore{chores.Each(time.Second, l.Flush), chores.Each(20*time.Second, l.Bound), chores.AtEnd(l.Close),
+		chores.Sweep(l.Sweep)}
 }

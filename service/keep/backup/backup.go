@@ -280,6 +280,9 @@ func resume(ctx context.Context, path string, m Manifest, o Options) error {
 	if err != nil {
 		return err
 	}
-	e := store.Activity{At: time.Now(), Kind: activity.RecordsRestored, AccountID: store.NoAccount, Actor: "command line", Detail: "from a backup made " + m.Made.Format(time.RFC3339)}
+	e := store.Activity{
+		At: time.Now(), Kind: activity.RecordsRestored, AccountID: store.NoAccount, Actor: "command line",
+		Detail: "from a backup made " + m.Made.Format(time.RFC3339),
+	}
 	return errors.Join(records.Resume(ctx, o.GoesOn, e), records.Close())
 }

@@ -46,7 +46,8 @@ func opened(t *testing.T, data string) *store.Store {
 
 func add(t *testing.T, records *store.Store, name string) int64 {
 	t.Helper()
-	id, err := records.AddAccount(context.Background(), &account.Account{Name: name, MadeAt: noon}, store.Keys{Name: name}, "a hash", store.Activity{At: noon, Kind: "account added", Account: name})
+	id, err := records.AddAccount(context.Background(), &account.Account{Name: name, MadeAt: noon}, store.Keys{Name: name}, "a hash",
+		store.Activity{At: noon, Kind: "account added", Account: name})
 	if err != nil {
 		t.Error(err)
 	}
@@ -106,7 +107,8 @@ func TestBackupAndRestore(t *testing.T) {
 		if err != nil || len(due) == 1 != goesOn {
 			t.Errorf("goes on %v: %d messages are sent, %v", goesOn, len(due), err)
 		}
-		if told, err := again.AllEvents(ctx, store.ActivityQuery{Kind: "records restored", Limit: 5}); err != nil || len(told) != 1 || !strings.Contains(told[0].Detail, "from a backup made 20") {
+		if told, err := again.AllEvents(ctx, store.ActivityQuery{Kind: "records restored", Limit: 5}); err != nil || len(told) != 1 ||
+			!strings.Contains(told[0].Detail, "from a backup made 20") {
 			t.Errorf("%+v %v", told, err)
 		}
 		if _, err := Restore(ctx, file, to, Options{}); err == nil || !strings.Contains(err.Error(), "is not empty") {

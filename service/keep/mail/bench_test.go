@@ -19,7 +19,8 @@ func BenchmarkDeliver(b *testing.B) {
 	b.Run("with records", func(b *testing.B) {
 		b.ReportAllocs()
 		for range b.N {
-			m := message.New(message.Recover, "ines@marram.example", "ines", words.English, o.clock.now()).With("/door/recover?link=TOKEN", o.clock.now().Add(time.Hour))
+			m := message.New(message.Recover, "ines@marram.example", "ines", words.English, o.clock.now()).With("/door/recover?link=TOKEN",
+				o.clock.now().Add(time.Hour))
 			if err := o.store.Post(b.Context(), m, store.Activity{At: m.MadeAt, Kind: "link made"}); err != nil {
 				b.Fatal(err)
 			}
@@ -47,7 +48,8 @@ func BenchmarkDeliver(b *testing.B) {
 		}
 		defer connection.Close()
 		for range b.N {
-			m := message.New(message.Recover, "ines@marram.example", "ines", words.English, o.clock.now()).With("/door/recover?link=TOKEN", o.clock.now().Add(time.Hour))
+			m := message.New(message.Recover, "ines@marram.example", "ines", words.English, o.clock.now()).With("/door/recover?link=TOKEN",
+				o.clock.now().Add(time.Hour))
 			mime, err := o.o.Server.mime(m, o.o.Sender().Write(m))
 			if err == nil {
 				err = connection.Send(mime)

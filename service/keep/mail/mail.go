@@ -388,9 +388,11 @@ func (b *Outbox) Remarks(ctx context.Context) (all []string, err error) {
 	b.mu.Unlock()
 	switch {
 	case !b.Sends() && waiting > 0:
-		all = append(all, fmt.Sprintf("There is no mail server, and %s waiting: pass on the links on the page Messages, or name a server with --mail.", count(waiting, "message is", "messages are")))
+		all = append(all, fmt.Sprintf("There is no mail server, and %s waiting: pass on the links on the page Messages, or name a server "+
+			"with --mail.", count(waiting, "message is", "messages are")))
 	case problem != "":
-		all = append(all, fmt.Sprintf("The mail server %s cannot be reached since %s, and %s waiting: %s.", b.o.Server, since.UTC().Format("15:04 UTC on 2 January"), count(waiting, "message is", "messages are"), problem))
+		all = append(all, fmt.Sprintf("The mail server %s cannot be reached since %s, and %s waiting: %s.", b.o.Server,
+			since.UTC().Format("15:04 UTC on 2 January"), count(waiting, "message is", "messages are"), problem))
 	}
 	if failed > 0 {
 		all = append(all, fmt.Sprintf("%s not be sent; the page Messages says why.", count(failed, "message could", "messages could")))

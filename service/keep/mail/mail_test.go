@@ -108,8 +108,9 @@ func TestAMessageIsHandedOverOnceAndThenErased(t *testing.T) {
 		t.Fatal(err)
 	}
 	for field, want := range map[string]string{
-		"From": `"Lighthouse" <door@marram.example>`, "To": "<ines@marram.example>", "Subject": "A new password for Marram Point", "Auto-Submitted": "auto-generated",
-		"Message-Id": "<" + m.Reference + "@marram.example>", "Date": "Wed, 25 Nov 2026 12:00:00 +0000", "Content-Language": "en",
+		"From": `"Lighthouse" <door@marram.example>`, "To": "<ines@marram.example>", "Subject": "A new password for Marram Point",
+		"Auto-Submitted": "auto-generated",
+		"Message-Id":     "<" + m.Reference + "@marram.example>", "Date": "Wed, 25 Nov 2026 12:00:00 +0000", "Content-Language": "en",
 	} {
 		if got := read.Header.Get(field); got != want {
 			t.Errorf("%s: %q, want %q", field, got, want)
@@ -126,7 +127,8 @@ func TestAMessageIsHandedOverOnceAndThenErased(t *testing.T) {
 			t.Fatal(err)
 		}
 		body, err := io.ReadAll(part)
-		if err != nil || !strings.HasPrefix(part.Header.Get("Content-Type"), want) || !strings.Contains(string(body), "https://marram.example/door/recover?link=TOKEN") {
+		if err != nil || !strings.HasPrefix(part.Header.Get("Content-Type"), want) ||
+			!strings.Contains(string(body), "https://marram.example/door/recover?link=TOKEN") {
 			t.Errorf("%s, %v:\n%s", part.Header.Get("Content-Type"), err, body)
 		}
 	}
@@ -179,11 +181,13 @@ func TestWhatTheServerSaysCounts(t *testing.T) {
 		t.Fatalf("%v, %v", counts, err)
 	}
 	for _, m := range all {
-		if m.To == "gone@marram.example" && !strings.Contains(m.Problem, "nobody of that name") || m.To == "full@marram.example" && !strings.Contains(m.Problem, "the box is full") {
+		if m.To == "gone@marram.example" && !strings.Contains(m.Problem, "nobody of that name") || m.To == "full@marram.example" &&
+			!strings.Contains(m.Problem, "the box is full") {
 			t.Errorf("%s: %s, %q", m.To, m.State, m.Problem)
 		}
 	}
-	if events, err := o.store.AllEvents(t.Context(), store.ActivityQuery{Kind: "message failed", Limit: 9}); err != nil || len(events) != 1 || !strings.Contains(events[0].Detail, "nobody of that name") {
+	if events, err := o.store.AllEvents(t.Context(), store.ActivityQuery{Kind: "message failed", Limit: 9}); err != nil ||
+		len(events) != 1 || !strings.Contains(events[0].Detail, "nobody of that name") {
 		t.Errorf("%+v, %v", events, err)
 	}
 	remarks, err := o.Remarks(t.Context())
@@ -202,7 +206,8 @@ func TestWhatTheServerSaysCounts(t *testing.T) {
 	}
 	for _, m := range all {
 		if m.State == message.Failed {
-			if err := o.Retry(t.Context(), "agnes", m.ID); err == nil || !strings.Contains(err.Error(), "its time") && !strings.Contains(err.Error(), "has ended") {
+			if err := o.Retry(t.Context(), "agnes", m.ID); err == nil || !strings.Contains(err.Error(), "its time") &&
+				!strings.Contains(err.Error(), "has ended") {
 				t.Errorf("a link that has ended is sent again: %v", err)
 			}
 		}
@@ -239,7 +244,8 @@ func TestStewardsTryAgainAndDrop(t *testing.T) {
 	if text := string(s.all()[1].text); !strings.Contains(text, "Subject: Ein Test von Marram Point") {
 		t.Errorf("the test says\n%s", text)
 	}
-	if events, err := o.store.AllEvents(t.Context(), store.ActivityQuery{Kind: "test message", Limit: 9}); err != nil || len(events) != 1 || events[0].Actor != "agnes" {
+	if events, err := o.store.AllEvents(t.Context(), store.ActivityQuery{Kind: "test message", Limit: 9}); err != nil ||
+		len(events) != 1 || events[0].Actor != "agnes" {
 		t.Errorf("%+v, %v", events, err)
 	}
 	if err := o.Drop(t.Context(), "agnes", 99); err == nil || !strings.Contains(err.Error(), "no message 99") {
@@ -300,9 +306,11 @@ func TestServersThatCannotBeSpokenTo(t *testing.T) {
 // A server that stops in the middle, wherever that is, holds up nothing for long and costs no message.
 func TestServersThatHang(t *testing.T) {
 	for what, says := range map[string][]string{
-		"at once": {}, "after its name": {"220 mail\r\n"}, "after hello": {"220 mail\r\n", "250 mail\r\n"}, "before the message": {"220 mail\r\n", "250 mail\r\n", "250 ok\r\n", "250 ok\r\n"},
+		"at once": {}, "after its name": {"220 mail\r\n"}, "after hello": {"220 mail\r\n", "250 mail\r\n"},
+		"before the message":      {"220 mail\r\n", "250 mail\r\n", "250 ok\r\n", "250 ok\r\n"},
 		"after the message":       {"220 mail\r\n", "250 mail\r\n", "250 ok\r\n", "250 ok\r\n", "354 go on\r\n"},
-		"in the middle of a word": {"220 mail\r\n", "250 mail\r\n", "25"}, "with nonsense": {"220 mail\r\n", "\x00\xff 7\r\n"}, "with no end": {"220-" + strings.Repeat("x", 1<<20)},
+		"in the middle of a word": {"220 mail\r\n", "250 mail\r\n", "25"}, "with nonsense": {"220 mail\r\n", "\x00\xff 7\r\n"},
+		"with no end": {"220-" + strings.Repeat("x", 1<<20)},
 	} {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
@@ -463,7 +471,8 @@ func TestWithoutAServer(t *testing.T) {
 
 func TestReadServer(t *testing.T) {
 	for address, want := range map[string]security{
-		"smtp://mail.example": startTLS, "smtps://mail.example": implicit, "smtp://localhost:25": none, "smtp://[::1]:25": none, "smtp://10.0.0.7?tls=none": none, "smtp://127.0.0.1.example": startTLS,
+		"smtp://mail.example": startTLS, "smtps://mail.example": implicit, "smtp://localhost:25": none, "smtp://[::1]:25": none,
+		"smtp://10.0.0.7?tls=none": none, "smtp://127.0.0.1.example": startTLS,
 	} {
 		if s, err := ReadServer(address, "door@marram.example", ""); err != nil || s.security != want {
 			t.Errorf("%s: %+v, %v", address, s, err)

@@ -54,7 +54,8 @@ func ReadServer(address, from, password string) (*Server, error) {
 	}
 	s := &Server{host: u.Hostname(), port: 587, patience: usualPatience, user: u.User.Username(), password: password}
 	if _, ok := u.User.Password(); ok {
-		return nil, errors.New("--mail has a password in it, where others can see it; give it in a file, --mail-password-file, or in the variable OSTIARIUS_MAIL_PASSWORD")
+		return nil, errors.New("--mail has a password in it, where others can see it; give it in a file, --mail-password-file, or in the " +
+			"variable OSTIARIUS_MAIL_PASSWORD")
 	}
 	if u.Scheme == "smtps" {
 		s.port, s.security = 465, implicit
@@ -68,7 +69,8 @@ func ReadServer(address, from, password string) (*Server, error) {
 	if len(query) > 1 || len(query) == 1 && query.Get("tls") != "none" {
 		return nil, errors.New("--mail takes nothing behind the address but ?tls=none")
 	}
-	if ip, err := netip.ParseAddr(s.host); s.security == startTLS && (query.Has("tls") || s.host == "localhost" || err == nil && ip.IsLoopback()) {
+	if ip, err := netip.ParseAddr(s.host); s.security == startTLS &&
+		(query.Has("tls") || s.host == "localhost" || err == nil && ip.IsLoopback()) {
 		s.security = none
 	}
 	if query.Has("tls") && (s.user != "" || u.Scheme == "smtps") {

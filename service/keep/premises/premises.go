@@ -87,7 +87,8 @@ func Check(dir string) error {
 		return err
 	}
 	if anybodys(info) {
-		return fmt.Errorf("anybody may rename what is in %s, and so put another data directory in the place of this one; choose a directory that is yours with --data", above)
+		return fmt.Errorf("anybody may rename what is in %s, and so put another data directory in the place of this one; choose a "+
+			"directory that is yours with --data", above)
 	}
 	return nil
 }
@@ -107,7 +108,8 @@ func ours(path string) error {
 		return fmt.Errorf("%s is a link, and whoever made it could lead it elsewhere; name the directory itself with --data", path)
 	}
 	if owner, known := ownerOf(info); known && owner != os.Geteuid() && owner != 0 {
-		return fmt.Errorf("%s belongs to another user (%d), who could read or change the records; start the service as that user, or choose another directory with --data", path, owner)
+		return fmt.Errorf("%s belongs to another user (%d), who could read or change the records; start the service as that user, or "+
+			"choose another directory with --data", path, owner)
 	}
 	return nil
 }

@@ -54,7 +54,9 @@ func Open(path string, form Form, fail func(what string, err error)) (*Log, erro
 	if err != nil {
 		return nil, err
 	}
-	l := &Log{path: path, form: form, fail: fail, lines: make(chan []byte, mostWaiting), again: make(chan chan error), ended: make(chan struct{})}
+	l := &Log{
+		path: path, form: form, fail: fail, lines: make(chan []byte, mostWaiting), again: make(chan chan error), ended: make(chan struct{}),
+	}
 	stop := make(chan struct{})
 	l.close = sync.OnceFunc(func() { close(stop); <-l.ended })
 	go l.write(file, stop)
@@ -203,7 +205,8 @@ func (l *Log) line(r *http.Request, begun, now time.Time, j *judged, w *counting
 	if w.bytes > 0 {
 		size = fmt.Sprint(w.bytes)
 	}
-	return fmt.Appendf(nil, "%s - %s [%s] \"%s %s %s\" %d %s \"%s\" \"%s\"\n", client, word(j.account), begun.Format("02/Jan/2006:15:04:05 -0700"),
+	return fmt.Appendf(nil, "%s - %s [%s] \"%s %s %s\" %d %s \"%s\" \"%s\"\n", client, word(j.account),
+		begun.Format("02/Jan/2006:15:04:05 -0700"),
 		quoted(r.Method), quoted(path), quoted(r.Proto), w.status, size, orDash(quoted(referer)), orDash(quoted(r.UserAgent())))
 }
 

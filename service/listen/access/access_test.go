@@ -57,7 +57,8 @@ var site = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 })
 
 // combined is the form as other programs take it apart.
-var combined = regexp.MustCompile(`^(\S+) - (\S+) \[(\d\d/\w{3}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4})\] "(\S+) ((?:[^"\\]|\\.)*) (HTTP/\d\.\d)" (\d+) (\d+|-) "((?:[^"\\]|\\.)*)" "((?:[^"\\]|\\.)*)"$`)
+var combined = regexp.MustCompile(`^(\S+) - (\S+) \[(\d\d/\w{3}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4})\] "(\S+) ((?:[^"\\]|\\.)*) ` +
+	`(HTTP/\d\.\d)" (\d+) (\d+|-) "((?:[^"\\]|\\.)*)" "((?:[^"\\]|\\.)*)"$`)
 
 func TestLines(t *testing.T) {
 	plain, plainPath := opened(t, Combined)
@@ -128,7 +129,8 @@ func TestLines(t *testing.T) {
 			t.Errorf("%s: %s", w.target, lines[i])
 		}
 		var e entry
-		if err := json.Unmarshal([]byte(entries[i]), &e); err != nil || e.Client != client || e.Account != w.account || e.Path != w.path || e.Status != w.status || e.Bytes != int64(w.bytes) || e.Host == "" || e.Seconds < 0 {
+		if err := json.Unmarshal([]byte(entries[i]), &e); err != nil || e.Client != client || e.Account != w.account ||
+			e.Path != w.path || e.Status != w.status || e.Bytes != int64(w.bytes) || e.Host == "" || e.Seconds < 0 {
 			t.Errorf("%s: %+v %v", w.target, e, err)
 		}
 	}
@@ -136,8 +138,10 @@ func TestLines(t *testing.T) {
 
 func TestWithoutSecrets(t *testing.T) {
 	for address, want := range map[string]string{
-		"/a/b?link=x": "/a/b", "/a@b": "/a@b", "http://u:p@marram.example/a@b?q": "http://marram.example/a@b", "https://marram.example": "https://marram.example",
-		"https://u@v:w@marram.example/": "https://marram.example/", "marram.example:443": "marram.example:443", "*": "*", "": "", "//u:p@x/y": "//u:p@x/y",
+		"/a/b?link=x": "/a/b", "/a@b": "/a@b", "http://u:p@marram.example/a@b?q": "http://marram.example/a@b",
+		"https://marram.example":        "https://marram.example",
+		"https://u@v:w@marram.example/": "https://marram.example/", "marram.example:443": "marram.example:443", "*": "*", "": "",
+		"//u:p@x/y": "//u:p@x/y",
 	} {
 		if got := withoutSecrets(address); got != want {
 			t.Errorf("%s: %s, want %s", address, got, want)

@@ -86,7 +86,8 @@ func answer(conn net.Conn, b *guard.Beside) error {
 // came; what the client says of that is its own.
 func request(ctx context.Context, params map[string]string) (*http.Request, error) {
 	r := &http.Request{
-		Method: params["REQUEST_METHOD"], RequestURI: params["REQUEST_URI"], Host: params["HTTP_HOST"], Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
+		Method: params["REQUEST_METHOD"], RequestURI: params["REQUEST_URI"], Host: params["HTTP_HOST"], Proto: "HTTP/1.1", ProtoMajor: 1,
+		ProtoMinor: 1,
 		RemoteAddr: net.JoinHostPort(params["REMOTE_ADDR"], "1"), Header: http.Header{}, Body: http.NoBody,
 	}
 	if r.Method == "" || r.RequestURI == "" || params["REMOTE_ADDR"] == "" {
@@ -97,7 +98,8 @@ func request(ctx context.Context, params map[string]string) (*http.Request, erro
 			r.Header.Set(strings.ReplaceAll(field, "_", "-"), value)
 		}
 	}
-	for _, field := range []string{guard.XForwardedFor, guard.XForwardedProto, guard.XForwardedHost, guard.XRealIP, guard.Forwarded, "Connection"} {
+	for _, field := range []string{guard.XForwardedFor, guard.XForwardedProto, guard.XForwardedHost, guard.XRealIP, guard.Forwarded,
+		"Connection"} {
 		r.Header.Del(field)
 	}
 	if params["REQUEST_SCHEME"] == "https" || strings.EqualFold(params["HTTPS"], "on") {

@@ -64,7 +64,8 @@ type House struct {
 func (h *House) Start(t testing.TB) *House {
 	t.Helper()
 	again := *h
-	rooms, err := rooms.Open(rooms.Options{Store: h.Records, Book: func() *policy.Book { return again.Book }, Now: h.Time, Hashing: h.Pool, Front: &guard.Front{}, Log: slog.New(slog.DiscardHandler),
+	rooms, err := rooms.Open(rooms.Options{Store: h.Records, Book: func() *policy.Book { return again.Book }, Now: h.Time,
+		Hashing: h.Pool, Front: &guard.Front{}, Log: slog.New(slog.DiscardHandler),
 		Mail: rooms.Mail{Site: func() string { return "https://marram.example" }, Notices: h.Notices}})
 	if err != nil {
 		t.Fatal(err)
@@ -91,7 +92,8 @@ func Open(t testing.TB) (*House, *store.Store, *Clock) {
 	h := &House{Records: records, Pool: hashing.New(secret.Cost{Memory: 64, Passes: 1, Threads: 1}, nil), Time: c.Now,
 		Book: BookOf(t, "roles: {keeper: }\ndoors: [{path: /, admit: public}]\nsessions: {idle: 30m, lifetime: 12h, remembered: 30d}")}
 	h = h.Start(t)
-	if _, err := h.People.Add(ctx, "test", people.NewAccount{Name: "Ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
+	if _, err := h.People.Add(ctx, "test",
+		people.NewAccount{Name: "Ines", Password: "seven-brass-prisms", Roles: []string{"keeper"}}); err != nil {
 		t.Fatal(err)
 	}
 	return h, records, c
@@ -110,7 +112,8 @@ func BookOf(t testing.TB, text string) *policy.Book {
 // SignIn signs Ines in, and returns the token of her session.
 func SignIn(t *testing.T, r *House, remember bool) string {
 	t.Helper()
-	in, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "192.0.2.7", Agent: strings.Repeat("x", 1000)}, remember)
+	in, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms",
+		sessions.Origin{Network: "192.0.2.7", Agent: strings.Repeat("x", 1000)}, remember)
 	if err != nil || in.Visitor.Account != "ines" || !slices.Equal(in.Visitor.Roles, []string{"keeper"}) {
 		t.Fatalf("%+v %v", in.Visitor, err)
 	}

@@ -146,7 +146,8 @@ func (h *House) Kinds(t testing.TB) (all []activity.Kind) {
 func Joins(t *testing.T, how string) (*House, *Clock) {
 	t.Helper()
 	r, _, c := Open(t)
-	r.Book = BookOf(t, "roles: { keeper: , friend: }\ndoors: [{ path: /, admit: public }, { path: /terms, admit: public }]\njoining: "+how+"\n")
+	r.Book = BookOf(t, "roles: { keeper: , friend: }\ndoors: [{ path: /, admit: public }, { path: /terms, admit: public }]\njoining: "+
+		how+"\n")
 	return r.Start(t), c
 }
 

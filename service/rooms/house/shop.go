@@ -62,7 +62,8 @@ func OpenShop(t testing.TB) *Shop {
 // Deliver brings a body, signed, under a number.
 func (s *Shop) Deliver(id, body string) error {
 	now := s.Clock.Now()
-	return s.Events.Take(ctx, signature.Head{ID: id, Timestamp: fmt.Sprint(now.Unix()), Signature: s.Secret.Sign(id, now, []byte(body))}, []byte(body), "192.0.2.80")
+	return s.Events.Take(ctx,
+		signature.Head{ID: id, Timestamp: fmt.Sprint(now.Unix()), Signature: s.Secret.Sign(id, now, []byte(body))}, []byte(body), "192.0.2.80")
 }
 
 // Tell tells what happened, and has it carried out. The event is returned as it is then.
@@ -88,7 +89,9 @@ func (s *Shop) Tell(e event.Event) event.Record {
 
 // Paid tells that an item was paid for in an order.
 func Paid(order, item string) event.Event {
-	return event.Event{Type: event.Paid, Order: order, Buyer: event.Buyer{Address: "mo@marram.example", Name: "Mo"}, Items: []event.Item{{Item: item}}}
+	return event.Event{
+		Type: event.Paid, Order: order, Buyer: event.Buyer{Address: "mo@marram.example", Name: "Mo"}, Items: []event.Item{{Item: item}},
+	}
 }
 
 // Told tells something of an order.

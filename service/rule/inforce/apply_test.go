@@ -81,7 +81,8 @@ func TestRefusedDrafts(t *testing.T) {
 			return errors.As(err, &unfit) && strings.Contains(err.Error(), "more)")
 		}},
 		{Draft{Text: []byte(open), Base: 7}, func(err error) bool { return errors.Is(err, ErrOvertaken) }},
-		{Draft{Text: []byte(open), NoOpening: true}, func(err error) bool { return errors.As(err, &opens) && strings.Contains(err.Error(), "to anonymous") }},
+		{Draft{Text: []byte(open), NoOpening: true},
+			func(err error) bool { return errors.As(err, &opens) && strings.Contains(err.Error(), "to anonymous") }},
 	} {
 		if _, err := h.Apply(t.Context(), "test", test.draft); !test.want(err) {
 			t.Errorf("%q: %v", test.draft.Text, err)

@@ -58,7 +58,8 @@ type Edited struct {
 }
 
 func (e *Edited) Error() string {
-	return fmt.Sprintf("the policy file has been edited, from line %d on, and that is not in force; nothing was changed. Look at the file, and take the edit in, or write over it on purpose", e.Line)
+	return fmt.Sprintf("the policy file has been edited, from line %d on, and that is not in force; nothing was changed. Look at the "+
+		"file, and take the edit in, or write over it on purpose", e.Line)
 }
 
 // edited returns an *Edited if the file holds something else than what is in force or is to be.

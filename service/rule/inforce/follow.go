@@ -207,14 +207,18 @@ func (f *following) reject(of *found) {
 			if finding.Rule == "guarantee-broken" {
 				f.recordBroken(finding)
 			}
-			f.log.Error("the policy file has an error; the version before stays in force", "file", finding.File, "line", finding.Line, "column", finding.Column, "message", finding.Message)
+			f.log.Error("the policy file has an error; the version before stays in force", "file", finding.File, "line", finding.Line,
+				"column", finding.Column, "message", finding.Message)
 		}
 	}
 }
 
 // recordBroken has recorded that the file would break a guarantee.
 func (f *following) recordBroken(of policy.Finding) {
-	e := store.Activity{At: time.Now(), Kind: activity.GuaranteeBroken, AccountID: store.NoAccount, Actor: "file", Detail: fmt.Sprintf("line %d: %s", of.Line, of.Message)}
+	e := store.Activity{
+		At: time.Now(), Kind: activity.GuaranteeBroken, AccountID: store.NoAccount, Actor: "file",
+		Detail: fmt.Sprintf("line %d: %s", of.Line, of.Message),
+	}
 	if err := f.store.Record(context.Background(), e); err != nil {
 		f.log.Error("it could not be recorded that a guarantee is broken", "error", err)
 	}

@@ -267,8 +267,10 @@ func TestWhereWritersAreUnknown(t *testing.T) {
 		opens bool
 		due   bool
 	}{
-		{soon, over, false, true}, {soon, unknown, false, false}, {soon, under, false, false}, {quiet, under, false, true}, {quiet, unknown, false, false}, {2 * quiet, unknown, false, true},
-		{quiet, over, true, true}, {quiet - 1, over, true, false}, {quiet, unknown, true, false}, {2 * quiet, unknown, true, true}, {100 * quiet, under, true, false},
+		{soon, over, false, true}, {soon, unknown, false, false}, {soon, under, false, false}, {quiet, under, false, true},
+		{quiet, unknown, false, false}, {2 * quiet, unknown, false, true},
+		{quiet, over, true, true}, {quiet - 1, over, true, false}, {quiet, unknown, true, false}, {2 * quiet, unknown, true, true},
+		{100 * quiet, under, true, false},
 	} {
 		if due := s.isDue(now.Add(c.after), c.state, quiet, []byte(closed), c.opens); due != c.due {
 			t.Errorf("%+v: %v", c, due)
@@ -276,7 +278,8 @@ func TestWhereWritersAreUnknown(t *testing.T) {
 	}
 	beginning := settling{}
 	beginning.look([]byte(closed[:10]), []byte(closed), now)
-	if beginning.isDue(now.Add(soon), over, quiet, []byte(closed), false) || beginning.isDue(now.Add(2*soon), over, quiet, []byte("x"), false) {
+	if beginning.isDue(now.Add(soon), over, quiet, []byte(closed), false) ||
+		beginning.isDue(now.Add(2*soon), over, quiet, []byte("x"), false) {
 		t.Error("a beginning is taken at once")
 	}
 }
@@ -334,12 +337,14 @@ func TestWaysToChangeTheFile(t *testing.T) {
 		}
 		put(t, filepath.Join(dir, "one/doors.yaml"), open)
 		put(t, filepath.Join(dir, "two/doors.yaml"), closed)
-		if err := errors.Join(os.Remove(o.File), os.Symlink("one", filepath.Join(dir, "..data")), os.Symlink("..data/doors.yaml", o.File)); err != nil {
+		if err := errors.Join(os.Remove(o.File), os.Symlink("one", filepath.Join(dir, "..data")),
+			os.Symlink("..data/doors.yaml", o.File)); err != nil {
 			t.Fatal(err)
 		}
 		o.Quiet = time.Millisecond // at the start
 		h := follow(t, o)
-		if err := errors.Join(os.Symlink("two", filepath.Join(dir, "next")), os.Rename(filepath.Join(dir, "next"), filepath.Join(dir, "..data"))); err != nil {
+		if err := errors.Join(os.Symlink("two", filepath.Join(dir, "next")),
+			os.Rename(filepath.Join(dir, "next"), filepath.Join(dir, "..data"))); err != nil {
 			t.Fatal(err)
 		}
 		h.passes(quiet)
@@ -518,7 +523,8 @@ func TestVersionsAreTrimmed(t *testing.T) {
 	for _, c := range []struct {
 		keep Kept
 		left int
-	}{{Kept{}, 30}, {Kept{Versions: 25}, 25}, {Kept{Versions: 3}, 20}, {Kept{Bytes: 1}, 20}, {Kept{Bytes: int64(len(open)+len("# 10\n")) * 22}, 22}} {
+	}{{Kept{}, 30}, {Kept{Versions: 25}, 25}, {Kept{Versions: 3}, 20}, {Kept{Bytes: 1}, 20},
+		{Kept{Bytes: int64(len(open)+len("# 10\n")) * 22}, 22}} {
 		_, o := keep(t, "# 00\n"+open)
 		o.Keep = c.keep
 		h := follow(t, o)

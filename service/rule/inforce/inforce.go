@@ -92,9 +92,11 @@ const keptAlways = 20
 // said loudly. The error is *Unfit if there is no version that could be.
 func Open(ctx context.Context, o Options) (*Policy, error) {
 	p := &Policy{
-		file: o.File, store: o.Store, missing: o.Missing, lister: o.Lister, site: o.Site, proxying: o.Proxying, log: o.Log, quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom, checks: o.Checks,
+		file: o.File, store: o.Store, missing: o.Missing, lister: o.Lister, site: o.Site, proxying: o.Proxying, log: o.Log,
+		quiet: o.Quiet, copy: o.Copy, keep: o.Keep, metrics: o.MetricsFrom, checks: o.Checks,
 	}
-	p.proxying.PolicyFile, p.proxying.Log, p.proxying.Workers, p.proxying.Seen, p.proxying.Transports = o.File, o.Log, &p.workers, &p.seen, &p.behind
+	p.proxying.PolicyFile, p.proxying.Log = o.File, o.Log
+	p.proxying.Workers, p.proxying.Seen, p.proxying.Transports = &p.workers, &p.seen, &p.behind
 	if err := p.mend(); err != nil {
 		return nil, err
 	}
@@ -121,7 +123,8 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 		}
 	}
 	if !settled && latest.Text != string(text) {
-		return nil, fmt.Errorf("another program has the policy file %s open for writing, so it may not be whole; start again when that is done", p.file)
+		return nil, fmt.Errorf("another program has the policy file %s open for writing, so it may not be whole; start again when that is "+
+			"done", p.file)
 	}
 	book, findings := p.Check(text)
 	switch {
@@ -163,7 +166,8 @@ func (p *Policy) fallBack(latest store.Version, text []byte, why string, finding
 	}
 	for _, f := range findings {
 		if f.Severity == policy.SeverityError {
-			p.log.Error("the policy file has an error; the last good version, from the records, is in force", "version", latest.ID, "file", f.File, "line", f.Line, "column", f.Column, "message", f.Message)
+			p.log.Error("the policy file has an error; the last good version, from the records, is in force", "version", latest.ID, "file",
+				f.File, "line", f.Line, "column", f.Column, "message", f.Message)
 		}
 	}
 	p.unfit = text
@@ -403,7 +407,8 @@ func (u *Unwritable) Error() string {
 	if errors.As(u.Err, &path) { // the last one says why the file itself cannot be written
 		why = path.Err.Error()
 	}
-	return fmt.Sprintf("the policy file %s cannot be written (%s), so nothing has changed; let the account of the service write it, or change the file by hand: it is followed", u.File, why)
+	return fmt.Sprintf("the policy file %s cannot be written (%s), so nothing has changed; let the account of the service write it, or "+
+		"change the file by hand: it is followed", u.File, why)
 }
 
 func (u *Unwritable) Unwrap() error { return u.Err }
@@ -413,7 +418,8 @@ type Opens struct{ Differences []prove.Difference }
 
 func (o *Opens) Error() string {
 	first := o.Differences[0]
-	return fmt.Sprintf("the policy was not applied, since it opens something: %s %s%s to %s", first.Witness.Method, first.Witness.Host, first.Witness.Path, first.Witness.Visitor)
+	return fmt.Sprintf("the policy was not applied, since it opens something: %s %s%s to %s", first.Witness.Method, first.Witness.Host,
+		first.Witness.Path, first.Witness.Visitor)
 }
 
 // A Draft is a text that is to come into force.

@@ -15,7 +15,8 @@ import (
 )
 
 const urlset = `<?xml version="1.0"?><urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">` +
-	`<url><loc>https://marram.example/visit/tours</loc></url><url><loc>https://marram.example/door/sign-in</loc></url><url><loc>/a%2fb</loc></url></urlset>`
+	`<url><loc>https://marram.example/visit/tours</loc></url><url><loc>https://marram.` +
+	`example/door/sign-in</loc></url><url><loc>/a%2fb</loc></url></urlset>`
 
 func paths(all []place.Place) (paths []string) {
 	for _, p := range all {
@@ -30,7 +31,8 @@ func TestKnownPlaces(t *testing.T) {
 	_, o := keep(t, "sources: [ { path: /, files: ./site } ]\ndoors: [ { path: /**, admit: public } ]\n")
 	put(t, filepath.Join(filepath.Dir(o.File), "site", "sitemap.xml"), urlset)
 	h := follow(t, o)
-	if k := h.Known(t.Context(), 100); !slices.Equal(paths(k.Places), []string{"/sitemap.xml", "/visit/tours"}) || k.Files != 1 || k.Sitemap != 1 || k.More {
+	if k := h.Known(t.Context(), 100); !slices.Equal(paths(k.Places), []string{"/sitemap.xml", "/visit/tours"}) || k.Files != 1 ||
+		k.Sitemap != 1 || k.More {
 		t.Errorf("%+v", k)
 	}
 	if k := h.Known(t.Context(), 1); k.Sitemap != 0 || k.Files != 1 {

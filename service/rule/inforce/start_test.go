@@ -68,7 +68,8 @@ func TestStartWithAFaultyFile(t *testing.T) {
 	t.Run("no version", func(t *testing.T) {
 		_, o := keep(t, "doors: [{path: /, admit: everybody}]\n")
 		var unfit *Unfit
-		if _, err := Open(t.Context(), o); !errors.As(err, &unfit) || len(unfit.Findings) == 0 || !strings.Contains(string(unfit.Text), "everybody") {
+		if _, err := Open(t.Context(), o); !errors.As(err, &unfit) || len(unfit.Findings) == 0 ||
+			!strings.Contains(string(unfit.Text), "everybody") {
 			t.Error(err)
 		}
 	})

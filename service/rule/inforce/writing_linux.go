@@ -52,7 +52,8 @@ func isRemote(f *os.File) bool {
 		return true
 	}
 	switch uint32(s.Type) {
-	case unix.NFS_SUPER_MAGIC, unix.SMB_SUPER_MAGIC, unix.CIFS_SUPER_MAGIC, unix.SMB2_SUPER_MAGIC, unix.CEPH_SUPER_MAGIC, unix.AFS_SUPER_MAGIC, unix.V9FS_MAGIC, unix.FUSE_SUPER_MAGIC:
+	case unix.NFS_SUPER_MAGIC, unix.SMB_SUPER_MAGIC, unix.CIFS_SUPER_MAGIC, unix.SMB2_SUPER_MAGIC, unix.CEPH_SUPER_MAGIC,
+		unix.AFS_SUPER_MAGIC, unix.V9FS_MAGIC, unix.FUSE_SUPER_MAGIC:
 		return true
 	}
 	return false

@@ -107,9 +107,13 @@ func withoutLooks(book *policy.Book, policyFile string, door *policy.Door, all [
 	request := policy.RequestFor(assets[0])
 	return policy.Finding{
 		Severity: policy.SeverityWarning, Rule: "arrives-without", File: policyFile, Line: line, Column: column, Length: length,
-		Message: fmt.Sprintf("the page %s %s without %s%s, which strangers may not see here; to let them, add the door - { path: %s, admit: public }",
+		Message: fmt.Sprintf("the page %s %s without %s%s, which strangers may not see here; to let them, add the door - { path: %s, "+
+			"admit: public }",
 			all[0].page.Address(), who, short, more, doorFor(assets, places)),
-		Witness: &policy.Witness{Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous", Outcome: string(book.Decide(request, &policy.Visitor{}).Outcome)},
+		Witness: &policy.Witness{
+			Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous",
+			Outcome: string(book.Decide(request, &policy.Visitor{}).Outcome),
+		},
 	}
 }
 
@@ -119,7 +123,8 @@ func doorFor(assets, places []place.Place) string {
 	var all []string
 	for _, a := range assets {
 		path := a.Path
-		if dir := directoryOf(a); dir != "/" && !slices.ContainsFunc(places, func(p place.Place) bool { return (p.Path == dir || strings.HasPrefix(p.Path, dir+"/")) && !isLooks(p) }) {
+		if dir := directoryOf(a); dir != "/" &&
+			!slices.ContainsFunc(places, func(p place.Place) bool { return (p.Path == dir || strings.HasPrefix(p.Path, dir+"/")) && !isLooks(p) }) {
 			path = dir + "/**"
 		}
 		if path = quoted(path); !slices.Contains(all, path) {
@@ -141,7 +146,8 @@ func quoted(text string) string {
 	return fmt.Sprintf("%q", text)
 }
 
-var looks = []string{".css", ".js", ".mjs", ".png", ".jpg", ".jpeg", ".gif", ".svg", ".webp", ".avif", ".ico", ".woff", ".woff2", ".ttf", ".otf"}
+var looks = []string{".css", ".js", ".mjs", ".png", ".jpg", ".jpeg", ".gif", ".svg", ".webp", ".avif", ".ico", ".woff", ".woff2",
+	".ttf", ".otf"}
 
 func isLooks(p place.Place) bool { return slices.Contains(looks, strings.ToLower(path.Ext(p.Path))) }
 
@@ -281,7 +287,8 @@ func inPage(text io.Reader) (n names) {
 			case "base":
 				n.base = has["href"]
 			case "link":
-				if slices.Contains(rel, "stylesheet") || slices.Contains(rel, "icon") || slices.Contains(rel, "preload") || slices.Contains(rel, "modulepreload") {
+				if slices.Contains(rel, "stylesheet") || slices.Contains(rel, "icon") || slices.Contains(rel, "preload") ||
+					slices.Contains(rel, "modulepreload") {
 					reference = has["href"]
 				}
 			case "script", "img", "source", "video", "audio", "embed":

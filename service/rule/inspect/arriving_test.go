@@ -44,34 +44,42 @@ func TestPagesArriveWithTheirLooks(t *testing.T) {
 		page  string // at /visit/
 		want  string // in the message; "" for no finding
 	}{
-		"a style sheet":          {closedSite, `<link rel="stylesheet" href="/theme/a.css">`, "without /theme/a.css, "},
-		"relative":               {closedSite, `<link rel=stylesheet href=../theme/a.css?v=2>`, "without /theme/a.css, "},
-		"by a base":              {closedSite, `<base href="/theme/"><link rel=stylesheet href=a.css>`, "without /theme/a.css, "},
-		"a script":               {closedSite, `<script src="/theme/x.js"></script>`, "without /theme/x.js, "},
-		"a picture":              {closedSite, `<IMG SRC="/theme/b%67.png">`, "without /theme/bg.png, "},
-		"in a style":             {closedSite, `<style>p { background: url( "/theme/bg.png" ) }</style>`, "without /theme/bg.png, "},
-		"in an attribute":        {closedSite, `<p style="background: url(/theme/bg.png)">`, "without /theme/bg.png, "},
-		"several":                {closedSite, `<link rel=stylesheet href=/theme/a.css><script src=/theme/x.js></script><img src=/intern/plan.png>`, "add the door - { path: [ /intern/plan.png, /theme/** ], admit: public }"},
-		"a directory of looks":   {closedSite, `<link rel=stylesheet href=/theme/a.css>`, "add the door - { path: /theme/**, admit: public }"},
-		"beside what is closed":  {closedSite, `<img src=/intern/plan.png>`, "add the door - { path: /intern/plan.png, admit: public }"},
-		"a link only":            {closedSite, `<a href="/intern/">for us</a>`, ""},
-		"not there":              {closedSite, `<img src=/theme/none.png>`, ""},
-		"elsewhere":              {closedSite, `<img src=https://else.example/theme/bg.png><img src=//else.example/theme/bg.png><img src=data:image/png,x>`, ""},
-		"in a comment":           {closedSite, `<!-- <img src=/theme/bg.png> --><style>/* url(/theme/bg.png) */</style>`, ""},
-		"open":                   {closedSite + "  - { path: /theme/**, admit: public }\n", `<link rel=stylesheet href=/theme/a.css><script src=/theme/x.js></script>`, ""},
-		"all closed":             {"  - { path: /**, admit: signed-in }\n", `<link rel=stylesheet href=/theme/a.css>`, ""},
-		"closed by unlisted":     {"  - { path: [ /, /visit/** ], admit: public }\n", `<link rel=stylesheet href=/theme/a.css>`, "without /theme/a.css, "},
-		"hidden from strangers":  {"  - { path: /**, admit: public }\n  - { path: /theme/**, admit: { role: keeper }, otherwise: { anonymous: hide, refused: hide } }\n", `<link rel=stylesheet href=/theme/a.css>`, "without /theme/a.css, "},
-		"a style sheet's images": {closedSite + "  - { path: /theme/a.css, admit: public }\n", `<link rel=stylesheet href=/theme/a.css>`, "the page /theme/a.css is open to everybody and arrives without /theme/bg.png, "},
+		"a style sheet":   {closedSite, `<link rel="stylesheet" href="/theme/a.css">`, "without /theme/a.css, "},
+		"relative":        {closedSite, `<link rel=stylesheet href=../theme/a.css?v=2>`, "without /theme/a.css, "},
+		"by a base":       {closedSite, `<base href="/theme/"><link rel=stylesheet href=a.css>`, "without /theme/a.css, "},
+		"a script":        {closedSite, `<script src="/theme/x.js"></script>`, "without /theme/x.js, "},
+		"a picture":       {closedSite, `<IMG SRC="/theme/b%67.png">`, "without /theme/bg.png, "},
+		"in a style":      {closedSite, `<style>p { background: url( "/theme/bg.png" ) }</style>`, "without /theme/bg.png, "},
+		"in an attribute": {closedSite, `<p style="background: url(/theme/bg.png)">`, "without /theme/bg.png, "},
+		"several": {closedSite, `<link rel=stylesheet href=/theme/a.css><script src=/theme/x.js></script><img ` +
+			`src=/intern/plan.png>`, "add the door - { path: [ /intern/plan.png, /theme/** ], admit: public }"},
+		"a directory of looks":  {closedSite, `<link rel=stylesheet href=/theme/a.css>`, "add the door - { path: /theme/**, admit: public }"},
+		"beside what is closed": {closedSite, `<img src=/intern/plan.png>`, "add the door - { path: /intern/plan.png, admit: public }"},
+		"a link only":           {closedSite, `<a href="/intern/">for us</a>`, ""},
+		"not there":             {closedSite, `<img src=/theme/none.png>`, ""},
+		"elsewhere": {closedSite, `<img src=https://else.example/theme/bg.png><img src=//else.example/theme/bg.png><img ` +
+			`src=data:image/png,x>`, ""},
+		"in a comment": {closedSite, `<!-- <img src=/theme/bg.png> --><style>/* url(/theme/bg.png) */</style>`, ""},
+		"open": {closedSite + "  - { path: /theme/**, admit: public }\n",
+			`<link rel=stylesheet href=/theme/a.css><script src=/theme/x.js></script>`, ""},
+		"all closed": {"  - { path: /**, admit: signed-in }\n", `<link rel=stylesheet href=/theme/a.css>`, ""},
+		"closed by unlisted": {"  - { path: [ /, /visit/** ], admit: public }\n", `<link rel=stylesheet href=/theme/a.css>`,
+			"without /theme/a.css, "},
+		"hidden from strangers": {"  - { path: /**, admit: public }\n  - { path: /theme/**, admit: { role: keeper }, otherwise: { " +
+			"anonymous: hide, refused: hide } }\n", `<link rel=stylesheet href=/theme/a.css>`, "without /theme/a.css, "},
+		"a style sheet's images": {closedSite + "  - { path: /theme/a.css, admit: public }\n", `<link rel=stylesheet href=/theme/a.css>`,
+			"the page /theme/a.css is open to everybody and arrives without /theme/bg.png, "},
 	} {
 		found := arrives(t, c.doors, map[string]string{
-			"index.html": "x", "visit/index.html": c.page, "theme/a.css": `@import "more.css"; body { background: url(bg.png) }`, "theme/x.js": "", "theme/bg.png": "",
+			"index.html": "x", "visit/index.html": c.page, "theme/a.css": `@import "more.css"; body { background: url(bg.png) }`,
+			"theme/x.js": "", "theme/bg.png": "",
 			"intern/plan.png": "", "intern/index.html": "secret",
 		})
 		switch {
 		case c.want == "" && len(found) > 0:
 			t.Errorf("%s: %s", name, found[0].Message)
-		case c.want != "" && (len(found) != 1 || !strings.Contains(found[0].Message, c.want) || found[0].Severity != policy.SeverityWarning || found[0].Witness == nil):
+		case c.want != "" && (len(found) != 1 || !strings.Contains(found[0].Message, c.want) ||
+			found[0].Severity != policy.SeverityWarning || found[0].Witness == nil):
 			t.Errorf("%s: %+v, want %q", name, found, c.want)
 		}
 	}
@@ -80,7 +88,8 @@ func TestPagesArriveWithTheirLooks(t *testing.T) {
 // With the door that a finding proposes, the finding is gone, and nothing is open that no page names.
 func TestTheProposedDoorMends(t *testing.T) {
 	files := map[string]string{
-		"index.html": `<link rel=stylesheet href="/my theme/a.css"><img src=/intern/plan.png><img src=/b.png>`, "my theme/a.css": "", "my theme/c.css": "", "intern/plan.png": "", "intern/pay.html": "", "b.png": "",
+		"index.html": `<link rel=stylesheet href="/my theme/a.css"><img src=/intern/plan.png><img src=/b.png>`, "my theme/a.css": "",
+		"my theme/c.css": "", "intern/plan.png": "", "intern/pay.html": "", "b.png": "",
 	}
 	found := arrives(t, "  - { path: /**, admit: signed-in }\n  - { path: /, admit: public }\n", files)
 	if len(found) != 1 {

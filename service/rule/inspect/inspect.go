@@ -28,10 +28,12 @@ func Check(book *policy.Book, file string, own Own) []policy.Finding {
 			})
 		}
 		if n := len(d.Keyrings()); n > policy.MostKeyrings {
-			warn("many-keyrings", "the door names %d keyrings; credentials are compared with the first %d, and by the others it stays closed", n, policy.MostKeyrings)
+			warn("many-keyrings", "the door names %d keyrings; credentials are compared with the first %d, and by the others it stays closed",
+				n, policy.MostKeyrings)
 		}
 		if n := len(d.Shared()); n > policy.MostShared {
-			warn("many-shared", "the door names %d shared passwords; what is typed is compared with the first %d, and the others open it only if they were given elsewhere", n, policy.MostShared)
+			warn("many-shared", "the door names %d shared passwords; what is typed is compared with the first %d, and the others open it only "+
+				"if they were given elsewhere", n, policy.MostShared)
 		}
 	}
 	policy.SortFindings(findings)

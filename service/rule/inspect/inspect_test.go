@@ -8,7 +8,8 @@ import (
 )
 
 func TestCheckTellsWhatTheServiceCannotDo(t *testing.T) {
-	const text = "keyrings: {a: , b: , c: , d: , e: }\ndoors:\n  - { path: /few/**, admit: { any: [ {keyring: a}, {keyring: b}, {keyring: c}, {keyring: d} ] } }\n" +
+	const text = "keyrings: {a: , b: , c: , d: , e: }\ndoors:\n  - { path: /few/**, admit: { any: [ {keyring: a}, {keyring: b}, " +
+		"{keyring: c}, {keyring: d} ] } }\n" +
 		"  - { path: /many/**, admit: { any: [ {keyring: a}, {keyring: b}, {keyring: c}, {keyring: d}, {keyring: e} ] } }\n"
 	book, findings := policy.Parse("doors.yaml", []byte(text))
 	if book == nil {

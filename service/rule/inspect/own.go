@@ -36,7 +36,8 @@ func (o Own) check(book *policy.Book, policyFile string) (findings []policy.Find
 		case s.Files != "":
 			f = policy.Finding{Rule: "gives-itself-away", Message: givesAway(Directory(*s, policyFile), own), Length: len(s.Files)}
 		case o.leadsHere(s, policyFile):
-			f = policy.Finding{Rule: "leads-to-itself", Message: "the server behind " + s.Path + " is Ostiarius itself; what it would hand on comes back to it, or reaches its administration", Length: len(s.Proxy)}
+			f = policy.Finding{Rule: "leads-to-itself", Message: "the server behind " + s.Path + " is Ostiarius itself; what it would hand on " +
+				"comes back to it, or reaches its administration", Length: len(s.Proxy)}
 		}
 		if f.Message != "" {
 			f.Severity, f.File, f.Line, f.Column = policy.SeverityError, policyFile, s.Line, s.Column
@@ -57,7 +58,8 @@ func givesAway(directory string, own []string) string {
 		at := real(path)
 		info, err := os.Stat(path)
 		if within(root, at) || err == nil && info.IsDir() && within(at, root) {
-			return fmt.Sprintf("the directory %s has %s in it, or is inside it, and would give that away; keep what is served apart", directory, path)
+			return fmt.Sprintf("the directory %s has %s in it, or is inside it, and would give that away; keep what is served apart",
+				directory, path)
 		}
 		if err == nil {
 			same, names = append(same, info), append(names, path)

@@ -20,7 +20,8 @@ func routes(book *policy.Book, policyFile string) (findings []policy.Finding) {
 		text, err := os.ReadFile(name)
 		if err != nil {
 			findings = append(findings, policy.Finding{
-				Severity: policy.SeverityWarning, Rule: "no-routes", File: policyFile, Line: s.Line, Column: s.Column, Length: utf8.RuneCountInString(s.Files),
+				Severity: policy.SeverityWarning, Rule: "no-routes", File: policyFile, Line: s.Line, Column: s.Column,
+				Length:  utf8.RuneCountInString(s.Files),
 				Message: fmt.Sprintf("the routes of this application cannot be read, so nothing is said of its data: %v", err),
 			})
 			continue

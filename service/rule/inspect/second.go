@@ -11,11 +11,13 @@ import (
 	"ostiarius/core/policy"
 )
 
-// secondWays finds files that can be had at two addresses about which the doors do not say the same: by links inside of a source, by hard links, or
-// since one source is within another; and addresses that stand for two files, whose names differ by Unicode form alone; and doors that name a host
-// in front of a source that answers at any.
+// secondWays finds files that can be had at two addresses about which the doors do not say the same: by links inside of a source,
+// by hard links, or since one source is within another; and addresses that stand for two files, whose names differ by Unicode form
+// alone; and doors that name a host in front of a source that answers at any.
 func secondWays(book *policy.Book, policyFile string) []policy.Finding {
-	ways := secondly{book: book, policyFile: policyFile, first: map[[2]uint64]place.Place{}, named: map[string]string{}, said: map[string]bool{}}
+	ways := secondly{
+		book: book, policyFile: policyFile, first: map[[2]uint64]place.Place{}, named: map[string]string{}, said: map[string]bool{},
+	}
 	for i := range book.Sources {
 		s := &book.Sources[i]
 		if s.Files == "" {
@@ -47,7 +49,9 @@ type secondly struct {
 // file looks at one file of a source.
 func (f *secondly) file(s *policy.Source, w *walk, name string, p place.Place) {
 	if other, twice := f.named[p.String()]; twice && other != name && norm.NFC.String(other) == norm.NFC.String(name) {
-		f.warn(&s.Position, len(s.Files), "names-alike", fmt.Sprintf("two files have names that look the same and differ by Unicode form alone, so only one of them can be had, at %s: %s", p.Address(), name), p)
+		f.warn(&s.Position, len(s.Files), "names-alike",
+			fmt.Sprintf("two files have names that look the same and differ by Unicode form alone, so only one of them can be had, at %s: %s",
+				p.Address(), name), p)
 	}
 	f.named[p.String()] = name
 	info, err := os.Stat(filepath.Join(w.home, filepath.FromSlash(name)))
@@ -64,7 +68,8 @@ func (f *secondly) file(s *policy.Source, w *walk, name string, p place.Place) {
 		return
 	}
 	if f.asks(first) != f.asks(p) {
-		f.warn(&s.Position, len(s.Files), "second-way", fmt.Sprintf("one file can be had at two addresses with doors that do not ask for the same: at %s (%s) and at %s (%s); remove the link, or give both the same door",
+		f.warn(&s.Position, len(s.Files), "second-way", fmt.Sprintf("one file can be had at two addresses with doors that do not ask for "+
+			"the same: at %s (%s) and at %s (%s); remove the link, or give both the same door",
 			first.Address(), f.asks(first), p.Address(), f.asks(p)), p)
 	}
 }
@@ -98,7 +103,8 @@ func (f *secondly) hosts() {
 		if d.Host.Covers(elsewhere.Host) || f.asks(elsewhere) == f.asks(p) {
 			continue
 		}
-		f.warn(&d.Position, len(d.Written), "second-way", fmt.Sprintf("the door is for the host %s, and what is behind it answers at every host: at %s as %s it asks for %s, at another host for %s; give the source (line %d) a host, or the door none",
+		f.warn(&d.Position, len(d.Written), "second-way", fmt.Sprintf("the door is for the host %s, and what is behind it answers at every "+
+			"host: at %s as %s it asks for %s, at another host for %s; give the source (line %d) a host, or the door none",
 			d.Host, p.Address(), p.Host, f.asks(p), f.asks(elsewhere), behind.Line), elsewhere)
 	}
 }
@@ -116,7 +122,10 @@ func (f *secondly) warn(at *policy.Position, length int, rule, message string, p
 		request := policy.RequestFor(p)
 		f.findings = append(f.findings, policy.Finding{
 			Severity: policy.SeverityWarning, Rule: rule, Message: message, File: f.policyFile, Line: at.Line, Column: at.Column, Length: length,
-			Witness: &policy.Witness{Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous", Outcome: string(f.book.Decide(request, &policy.Visitor{}).Outcome)},
+			Witness: &policy.Witness{
+				Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous",
+				Outcome: string(f.book.Decide(request, &policy.Visitor{}).Outcome),
+			},
 		})
 		return
 	}

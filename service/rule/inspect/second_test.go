@@ -21,7 +21,8 @@ func TestSecondWays(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for _, name := range []string{"site/minutes/may.txt", "site/press/may.txt", "site/log/caf\u00e9.txt", "site/log/cafe\u0301.txt", "other/a.txt"} {
+	for _, name := range []string{"site/minutes/may.txt", "site/press/may.txt", "site/log/caf\u00e9.txt", "site/log/cafe\u0301.txt",
+		"other/a.txt"} {
 		write(name)
 	}
 	must := func(err error) {
@@ -33,16 +34,20 @@ func TestSecondWays(t *testing.T) {
 	must(os.Symlink("minutes", filepath.Join(dir, "site/archive")))
 	must(os.Link(filepath.Join(dir, "site/minutes/may.txt"), filepath.Join(dir, "site/press/hard.txt")))
 	must(os.Symlink("may.txt", filepath.Join(dir, "site/minutes/latest.txt"))) // the same door
-	const doors = "doors:\n  - {path: /, admit: public}\n  - {path: /press/**, admit: public}\n  - {path: /log/**, admit: public}\n  - {path: /minutes/**, admit: {role: trustee}}\n"
+	const doors = "doors:\n  - {path: /, admit: public}\n  - {path: /press/**, admit: public}\n  - {path: /log/**, admit: public}\n  - " +
+		"{path: /minutes/**, admit: {role: trustee}}\n"
 	for name, test := range map[string]struct {
 		text string
 		want []string // what is said, by rule and words
 	}{
 		"links": {"roles: {trustee: }\nsources: [{path: /, files: ./site}]\n" + doors, []string{
 			"second-way /press/hard.txt", "second-way /press/linked.txt", "second-way /archive/latest.txt", "names-alike /log/caf"}},
-		"a source within another": {"roles: {trustee: }\nsources: [{path: /, files: ./other}, {path: /press, files: ./site/minutes}, {path: /minutes, files: ./site/minutes}]\n" + doors, []string{"second-way /minutes/may.txt"}},
-		"a host":                  {"roles: {trustee: }\nsources: [{path: /, files: ./other}]\ndoors:\n  - {path: /**, admit: public}\n  - {path: /**, host: office.marram.example, admit: {role: trustee}}\n", []string{"second-way office.marram.example"}},
-		"a host of both":          {"roles: {trustee: }\nsources: [{path: /, files: ./other}, {path: /, host: office.marram.example, files: ./site/minutes}]\ndoors:\n  - {path: /**, admit: public}\n  - {path: /**, host: office.marram.example, admit: {role: trustee}}\n", nil},
+		"a source within another": {"roles: {trustee: }\nsources: [{path: /, files: ./other}, {path: /press, files: ./site/minutes}, " +
+			"{path: /minutes, files: ./site/minutes}]\n" + doors, []string{"second-way /minutes/may.txt"}},
+		"a host": {"roles: {trustee: }\nsources: [{path: /, files: ./other}]\ndoors:\n  - {path: /**, admit: public}\n  - {path: " +
+			"/**, host: office.marram.example, admit: {role: trustee}}\n", []string{"second-way office.marram.example"}},
+		"a host of both": {"roles: {trustee: }\nsources: [{path: /, files: ./other}, {path: /, host: office.marram.example, files: " +
+			"./site/minutes}]\ndoors:\n  - {path: /**, admit: public}\n  - {path: /**, host: office.marram.example, admit: {role: trustee}}\n", nil},
 	} {
 		book, findings := policy.Parse("doors.yaml", []byte(test.text))
 		if book == nil {

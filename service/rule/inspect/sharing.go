@@ -24,7 +24,8 @@ func sharing(book *policy.Book, policyFile string, own Own) (findings []policy.F
 	for i := range book.Sources {
 		s := &book.Sources[i]
 		if s.ServiceWorker {
-			warn(s, policy.Finding{Rule: "worker-covers-pages", Message: fmt.Sprintf("a service worker of the source at %s may answer for Ostiarius's sign-in pages, and be told passwords: it can do what the service itself can", s.Path)})
+			warn(s, policy.Finding{Rule: "worker-covers-pages", Message: fmt.Sprintf("a service worker of the source at %s may answer for "+
+				"Ostiarius's sign-in pages, and be told passwords: it can do what the service itself can", s.Path)})
 		}
 		what := ""
 		switch {
@@ -38,7 +39,9 @@ func sharing(book *policy.Book, policyFile string, own Own) (findings []policy.F
 		}
 		if what != "" {
 			told = true
-			warn(s, policy.Finding{Rule: "shares-origin", Message: what + " shares its origin with the console, so its pages could read what a steward who visits them may see, and imitate the console; start the service with --console, which gives the console an origin of its own"})
+			warn(s, policy.Finding{Rule: "shares-origin", Message: what + " shares its origin with the console, so its pages could read what " +
+				"a steward who visits them may see, and imitate the console; start the service with --console, which gives the console an origin " +
+				"of its own"})
 		}
 	}
 	return findings

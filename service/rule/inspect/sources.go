@@ -38,7 +38,8 @@ func checkSources(book *policy.Book, policyFile string, own Own) []policy.Findin
 		case !info.IsDir():
 			message = fmt.Sprintf("%s is a file; a source is a directory", directory)
 		case !book.Rules.FoldCase && foldsCase(directory):
-			message = fmt.Sprintf("the file system of %s does not distinguish letter case, so one file would have many addresses; say case: insensitive", directory)
+			message = fmt.Sprintf("the file system of %s does not distinguish letter case, so one file would have many addresses; say case: "+
+				"insensitive", directory)
 		default:
 			continue
 		}
@@ -82,8 +83,9 @@ func uncovered(book *policy.Book, policyFile string, files []place.Place) []poli
 		request := policy.RequestFor(places[0])
 		findings = append(findings, policy.Finding{
 			Severity: policy.SeverityWarning, Rule: "only-unlisted",
-			Message: fmt.Sprintf("%s covered by no door, so the rule for unlisted places decides (%s): %s%s", what, book.UnlistedWord(), strings.Join(names, ", "), more),
-			File:    policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
+			Message: fmt.Sprintf("%s covered by no door, so the rule for unlisted places decides (%s): %s%s", what, book.UnlistedWord(),
+				strings.Join(names, ", "), more),
+			File: policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
 			Witness: &policy.Witness{Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous",
 				Outcome: string(book.Decide(request, &policy.Visitor{}).Outcome)},
 		})
@@ -111,8 +113,9 @@ func Words(book *policy.Book, policyFile string) (words.Set, []policy.Finding) {
 	text, err := ReadFile(name)
 	if err != nil {
 		return book.Words, []policy.Finding{{
-			Severity: policy.SeverityWarning, Rule: "no-looks", Message: fmt.Sprintf("the sentences in %s cannot be read, so the usual ones are used: %v", name, err),
-			File: policyFile, Line: book.WordsAt.Line, Column: book.WordsAt.Column, Length: 1,
+			Severity: policy.SeverityWarning, Rule: "no-looks",
+			Message: fmt.Sprintf("the sentences in %s cannot be read, so the usual ones are used: %v", name, err),
+			File:    policyFile, Line: book.WordsAt.Line, Column: book.WordsAt.Column, Length: 1,
 		}}
 	}
 	return policy.ParseWords(name, text)
@@ -129,8 +132,9 @@ func looksFiles(book *policy.Book, policyFile string) (findings []policy.Finding
 			continue
 		}
 		findings = append(findings, policy.Finding{
-			Severity: policy.SeverityWarning, Rule: "no-looks", Message: fmt.Sprintf("there is no file %s, so the pages go without it", Beside(name, policyFile)),
-			File: policyFile, Line: book.LooksAt.Line, Column: book.LooksAt.Column, Length: 1,
+			Severity: policy.SeverityWarning, Rule: "no-looks",
+			Message: fmt.Sprintf("there is no file %s, so the pages go without it", Beside(name, policyFile)),
+			File:    policyFile, Line: book.LooksAt.Line, Column: book.LooksAt.Column, Length: 1,
 		})
 	}
 	return findings

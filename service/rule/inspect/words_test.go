@@ -21,7 +21,9 @@ func TestWordsInAFile(t *testing.T) {
 		t.Fatal(findings)
 	}
 	for text, want := range map[string]string{
-		"": "cannot be read", "en: { sign-in.title: Entrance }\nde: { sign-in.title: Eingang }\n": "", "en: { sign-in.titel: x }\n": "words.yaml:1:7 unknown-key", "en: { sign-in.as: \"{nme}\" }\n": "words.yaml:1:19 bad-value", "[1]\n": "is a mapping",
+		"": "cannot be read", "en: { sign-in.title: Entrance }\nde: { sign-in.title: Eingang }\n": "",
+		"en: { sign-in.titel: x }\n": "words.yaml:1:7 unknown-key", "en: { sign-in.as: \"{nme}\" }\n": "words.yaml:1:19 bad-value",
+		"[1]\n":                              "is a mapping",
 		"en: { mail.recover.text: hello }\n": "needs {link}",
 	} {
 		name := filepath.Join(dir, "words.yaml")

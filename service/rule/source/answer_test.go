@@ -56,7 +56,10 @@ func TestAnswersNameTheSiteAndNotTheServerBehind(t *testing.T) {
 		{socket, "http://marram.example/log/", "/log/"},
 		{socket, "http://marram.example:81/log/", "http://marram.example:81/log/"},
 	} {
-		h := http.Header{"Location": {test.given}, "Content-Location": {test.given}, "Refresh": {"5; url=" + test.given, `0;URL="` + test.given + `"`, "3"}, "Alt-Svc": {`h2=":8461"`}}
+		h := http.Header{
+			"Location": {test.given}, "Content-Location": {test.given},
+			"Refresh": {"5; url=" + test.given, `0;URL="` + test.given + `"`, "3"}, "Alt-Svc": {`h2=":8461"`},
+		}
 		test.o.rewrite(h, asked)
 		if got := h.Get("Location"); got != test.want || h.Get("Content-Location") != test.want {
 			t.Errorf("%s at %q: %s, want %s", test.given, test.o.prefix, got, test.want)
@@ -69,9 +72,11 @@ func TestAnswersNameTheSiteAndNotTheServerBehind(t *testing.T) {
 		}
 	}
 	for given, want := range map[string]string{
-		"a=1": "a=1", "a=1; Path=/; HttpOnly": "a=1; Path=/stock; HttpOnly", "a=1; path=/x": "a=1; Path=/stock/x", "a=1; Path=/stock/x": "a=1; Path=/stock/x",
-		"__Host-a=1; Path=/; Secure": "__Host-a=1; Path=/; Secure", "a=1; Domain=inner.example; Secure": "a=1; Secure", "a=1; domain=.INNER.example": "a=1",
-		"a=1; Domain=localhost": "a=1", "a=1; Domain=marram.example": "a=1; Domain=marram.example",
+		"a=1": "a=1", "a=1; Path=/; HttpOnly": "a=1; Path=/stock; HttpOnly", "a=1; path=/x": "a=1; Path=/stock/x",
+		"a=1; Path=/stock/x":         "a=1; Path=/stock/x",
+		"__Host-a=1; Path=/; Secure": "__Host-a=1; Path=/; Secure", "a=1; Domain=inner.example; Secure": "a=1; Secure",
+		"a=1; domain=.INNER.example": "a=1",
+		"a=1; Domain=localhost":      "a=1", "a=1; Domain=marram.example": "a=1; Domain=marram.example",
 	} {
 		if got := stripped.cookie(given); got != want {
 			t.Errorf("%q: %q, want %q", given, got, want)
@@ -100,7 +105,10 @@ func FuzzAddress(f *testing.F) {
 }
 
 func TestOnlyWebSocketIsUpgradedTo(t *testing.T) {
-	good := map[string]string{"Connection": "keep-alive, Upgrade", "Upgrade": "websocket", "Sec-Websocket-Version": "13", "Sec-Websocket-Key": "dGhlIHNhbXBsZSBub25jZQ=="}
+	good := map[string]string{
+		"Connection": "keep-alive, Upgrade", "Upgrade": "websocket", "Sec-Websocket-Version": "13",
+		"Sec-Websocket-Key": "dGhlIHNhbXBsZSBub25jZQ==",
+	}
 	request := func(change ...string) *http.Request {
 		r := httptest.NewRequest("GET", "/", nil)
 		for name, value := range good {
@@ -128,8 +136,10 @@ func TestOnlyWebSocketIsUpgradedTo(t *testing.T) {
 		t.Error("the answer of the RFC is refused")
 	}
 	for _, change := range [][]string{
-		{"Upgrade", "h2c"}, {"Upgrade", "websocket, h2c"}, {"Upgrade", "websocket|h2c"}, {"Upgrade", "h2c|websocket"}, {"Upgrade", ""}, {"Upgrade", "websocket/13"},
-		{"Connection", "close"}, {"Connection", ""}, {"Sec-Websocket-Version", "8"}, {"Sec-Websocket-Version", ""}, {"Sec-Websocket-Version", "13|13"},
+		{"Upgrade", "h2c"}, {"Upgrade", "websocket, h2c"}, {"Upgrade", "websocket|h2c"}, {"Upgrade", "h2c|websocket"}, {"Upgrade", ""},
+		{"Upgrade", "websocket/13"},
+		{"Connection", "close"}, {"Connection", ""}, {"Sec-Websocket-Version", "8"}, {"Sec-Websocket-Version", ""},
+		{"Sec-Websocket-Version", "13|13"},
 		{"Sec-Websocket-Key", "short"}, {"Sec-Websocket-Key", ""}, {"Sec-Websocket-Key", "dGhlIHNhbXBsZSBub25jZQ==|dGhlIHNhbXBsZSBub25jZQ=="},
 	} {
 		if isWebSocket(request(change...)) || isWebSocketAnswer(request(change...), answer()) {
@@ -145,7 +155,8 @@ func TestOnlyWebSocketIsUpgradedTo(t *testing.T) {
 			t.Errorf("%s %s is taken for a WebSocket", r.Method, r.Proto)
 		}
 	}
-	for _, change := range [][]string{{"Upgrade", "h2c"}, {"Connection", "close"}, {"Sec-Websocket-Accept", "AAAA"}, {"Sec-Websocket-Accept", ""}} {
+	for _, change := range [][]string{{"Upgrade", "h2c"}, {"Connection", "close"}, {"Sec-Websocket-Accept", "AAAA"},
+		{"Sec-Websocket-Accept", ""}} {
 		if isWebSocketAnswer(request(), answer(change...)) {
 			t.Errorf("the answer %q is taken for a WebSocket", change)
 		}
@@ -161,7 +172,8 @@ func TestFieldsThatASourceAsksFor(t *testing.T) {
 	claim := func(option string, v policy.Visitor) http.Header {
 		r := httptest.NewRequest("GET", "/", nil)
 		r.RemoteAddr = "192.0.2.7:99"
-		for _, name := range []string{"X-HTTP-Method-Override", "X-Original-URL", "Destination", "X-Real-IP", "Remote-User", "X-Remote-User", "Remote-Groups", "True-Client-IP", "Proxy", "HTTP2-Settings"} {
+		for _, name := range []string{"X-HTTP-Method-Override", "X-Original-URL", "Destination", "X-Real-IP", "Remote-User",
+			"X-Remote-User", "Remote-Groups", "True-Client-IP", "Proxy", "HTTP2-Settings"} {
 			r.Header.Set(name, "agnes")
 		}
 		proxied(t, behind.URL, "sources: [{path: /, proxy: 'http://x'"+option+"}]\ndoors: [{path: /**, admit: public}]", v, r)
@@ -173,14 +185,17 @@ func TestFieldsThatASourceAsksFor(t *testing.T) {
 		}
 	}
 	h := claim(", forward-fields: [x-http-method-override, X-Real-IP, Remote-User]", policy.Visitor{SignedIn: true, Account: "inés"})
-	if h.Get("X-HTTP-Method-Override") != "agnes" || h.Get("X-Real-IP") != "192.0.2.7" || h.Get("Remote-User") != "in%C3%A9s" || h.Get("X-Remote-User") != "" || h.Get("Destination") != "" {
+	if h.Get("X-HTTP-Method-Override") != "agnes" || h.Get("X-Real-IP") != "192.0.2.7" || h.Get("Remote-User") != "in%C3%A9s" ||
+		h.Get("X-Remote-User") != "" || h.Get("Destination") != "" {
 		t.Errorf("%v", h)
 	}
 	if h := claim(", forward-fields: [Remote-User]", policy.Visitor{}); h["Remote-User"] != nil {
 		t.Errorf("nobody is %q", h["Remote-User"])
 	}
 	for _, field := range []string{"Ostiarius-User", "X-Forwarded-For", "Remote-Groups", "X_Odd", "Upgrade"} {
-		if book, findings := policy.Parse("doors.yaml", []byte("sources: [{path: /, proxy: 'http://x', forward-fields: ["+field+"]}]\ndoors: [{path: /**, admit: public}]")); book != nil || len(findings) != 1 {
+		if book, findings := policy.Parse("doors.yaml",
+			[]byte("sources: [{path: /, proxy: 'http://x', forward-fields: ["+field+
+				"]}]\ndoors: [{path: /**, admit: public}]")); book != nil || len(findings) != 1 {
 			t.Errorf("%s can be asked for: %v", field, findings)
 		}
 	}

@@ -54,7 +54,10 @@ func (d *directory) open(name string) (*opened, error) {
 		buffer := buffers{}.Get()
 		if n, err := read(fd, buffer); err == nil && n < small { // else it has grown just now
 			unix.Close(fd)
-			return &opened{ReadSeeker: bytes.NewReader(buffer[:n]), mode: 0, modified: time.Unix(stat.Mtim.Unix()), size: int64(n), buffer: buffer, mark: markOf(&stat)}, nil
+			return &opened{
+				ReadSeeker: bytes.NewReader(buffer[:n]), mode: 0, modified: time.Unix(stat.Mtim.Unix()), size: int64(n), buffer: buffer,
+				mark: markOf(&stat),
+			}, nil
 		}
 		buffers{}.Put(buffer)
 	}

@@ -84,8 +84,8 @@ func (d *Drawn) undo(text []byte) []byte {
 // mostEcho is how much of an answer is held, to be looked at as a whole, in bytes.
 const mostEcho = 256 << 10
 
-// An Echo is what an answer is written to that was made for one address and is given for another: where it has the name of the one, as pages about what
-// is missing do, it says the other's.
+// An Echo is what an answer is written to that was made for one address and is given for another: where it has the name of the one,
+// as pages about what is missing do, it says the other's.
 type Echo struct {
 	to      http.ResponseWriter
 	drawn   Drawn

@@ -42,7 +42,8 @@ func TestLongAnswersEndWithTheAdmission(t *testing.T) {
 	defer behind.Close()
 	var asked atomic.Int64
 	proxy, err := NewProxy(policy.Source{Path: "/", Proxy: behind.URL}, ProxyOptions{
-		PolicyFile: "doors.yaml", Log: slog.New(slog.DiscardHandler), Failed: func(w http.ResponseWriter, _ *http.Request, status int) { w.WriteHeader(status) },
+		PolicyFile: "doors.yaml", Log: slog.New(slog.DiscardHandler),
+		Failed: func(w http.ResponseWriter, _ *http.Request, status int) { w.WriteHeader(status) },
 		Still: func(context.Context, bool) bool {
 			asked.Add(1)
 			return false

@@ -53,7 +53,10 @@ func NewFiles(directory string, of *policy.Source, fold bool, missing http.Handl
 	if err != nil {
 		return nil, err
 	}
-	f := &Files{now: time.Now, fallback: of.Fallback, alike: of.Shell, root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold, missing: missing, spent: spent}
+	f := &Files{
+		now: time.Now, fallback: of.Fallback, alike: of.Shell, root: root, below: strings.TrimSuffix(of.Path, "/"), fold: fold,
+		missing: missing, spent: spent,
+	}
 	if !fold {
 		f.kept, f.beside = newKept(), newBeside()
 	}
@@ -160,7 +163,8 @@ func (f *Files) not(w http.ResponseWriter, r *http.Request, err error) {
 // orFallback answers for what is no file: with the page of an application, if there is one and a browser asks for a page at
 // what can be one of its routes.
 func (f *Files) orFallback(w http.ResponseWriter, r *http.Request) {
-	if f.fallback == "" || r.Method != http.MethodGet && r.Method != http.MethodHead || !policy.IsRoute(r.URL.Path) || guard.ClientOf(r.Header) != policy.Browser {
+	if f.fallback == "" || r.Method != http.MethodGet && r.Method != http.MethodHead || !policy.IsRoute(r.URL.Path) ||
+		guard.ClientOf(r.Header) != policy.Browser {
 		f.missing.ServeHTTP(w, r)
 		return
 	}

@@ -65,7 +65,8 @@ func (k *kept) get(name string, as *coding) *keptFile {
 // put keeps a file that was asked for before, and is read whole now.
 func (k *kept) put(name string, as *coding, file *opened, content []byte, now time.Time) {
 	kind := mime.TypeByExtension(path.Ext(name))
-	if changed := time.Unix(0, file.mark.changed); kind == "" || file.mark.size != int64(len(content)) || now.Sub(changed) < settled || changed.After(now) {
+	if changed := time.Unix(0, file.mark.changed); kind == "" || file.mark.size != int64(len(content)) || now.Sub(changed) < settled ||
+		changed.After(now) {
 		return
 	}
 	sum := maphash.String(k.seed, as.of(name))
@@ -157,7 +158,8 @@ func (f *keptFile) unchanged(d *directory, name string, now time.Time) bool {
 // serve answers with all of the file.
 func (f *keptFile) serve(w http.ResponseWriter, r *http.Request) {
 	h := w.Header()
-	h["Accept-Ranges"], h["Content-Length"], h["Content-Type"], h["Etag"], h["Last-Modified"] = acceptRanges, f.length, f.kind, f.tag, f.modified
+	h["Accept-Ranges"], h["Content-Length"], h["Content-Type"] = acceptRanges, f.length, f.kind
+	h["Etag"], h["Last-Modified"] = f.tag, f.modified
 	if f.coding != nil {
 		h["Content-Encoding"] = f.coding
 	}

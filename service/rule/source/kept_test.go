@@ -101,9 +101,11 @@ func TestKeptFilesAreAsTheyAre(t *testing.T) {
 				headers := []string{"Accept-Encoding", []string{"", "gzip", "br, gzip"}[random.IntN(3)]}
 				got, want := ask(kept, address, headers...), ask(bare, address, headers...)
 				if got.Code != want.Code || got.Body.String() != want.Body.String() {
-					t.Fatalf("after %d of %s: %s answers %d with %d bytes, want %d with %d", what, name, address, got.Code, got.Body.Len(), want.Code, want.Body.Len())
+					t.Fatalf("after %d of %s: %s answers %d with %d bytes, want %d with %d", what, name, address, got.Code, got.Body.Len(),
+						want.Code, want.Body.Len())
 				}
-				for _, field := range []string{"Etag", "Content-Type", "Content-Length", "Last-Modified", "Content-Encoding", "Vary", "Accept-Ranges", "Location"} {
+				for _, field := range []string{"Etag", "Content-Type", "Content-Length", "Last-Modified", "Content-Encoding", "Vary",
+					"Accept-Ranges", "Location"} {
 					if got.Header().Get(field) != want.Header().Get(field) {
 						t.Fatalf("%s: %s is %q, want %q", address, field, got.Header().Values(field), want.Header().Values(field))
 					}
@@ -153,7 +155,8 @@ func TestFilesBeside(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	start := time.Now().Add(-time.Hour)
-	for i, name := range []string{"a.css", "a.css.br", "a.css.gz", "old.css.gz", "old.css", "b.css", "b.css.gz", "closed.css", "closed.css.gz", "report", "report.gz", "index.html", "index.html.zst"} {
+	for i, name := range []string{"a.css", "a.css.br", "a.css.gz", "old.css.gz", "old.css", "b.css", "b.css.gz", "closed.css",
+		"closed.css.gz", "report", "report.gz", "index.html", "index.html.zst"} {
 		path := filepath.Join(dir, name)
 		if err := os.WriteFile(path, []byte(name), 0o644); err != nil {
 			t.Fatal(err)
@@ -162,7 +165,8 @@ func TestFilesBeside(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	_, h := guardedFiles(t, dir, "doors: [{path: /**, admit: public}, {path: /b.css.gz, admit: {role: keeper}}, {path: [/closed.css, /closed.css.gz], admit: {role: keeper}}]",
+	_, h := guardedFiles(t, dir, "doors: [{path: /**, admit: public}, {path: /b.css.gz, admit: {role: keeper}}, {path: [/closed.css, "+
+		"/closed.css.gz], admit: {role: keeper}}]",
 		&policy.Source{Path: "/", Cache: time.Hour})
 	for _, test := range []struct{ path, accepts, visitor, body, coding, cache string }{
 		{"/a.css", "gzip, br", "anonymous", "a.css.br", "br", "public, max-age=3600"},
@@ -178,7 +182,8 @@ func TestFilesBeside(t *testing.T) {
 	} {
 		for range 4 { // from the directory, and from memory
 			a := ask(h, test.path, "Accept-Encoding", test.accepts, "Visitor", test.visitor)
-			if a.Code != 200 || a.Body.String() != test.body || a.Header().Get("Content-Encoding") != test.coding || a.Header().Get("Cache-Control") != test.cache || a.Header().Get("Content-Length") != fmt.Sprint(len(test.body)) {
+			if a.Code != 200 || a.Body.String() != test.body || a.Header().Get("Content-Encoding") != test.coding ||
+				a.Header().Get("Cache-Control") != test.cache || a.Header().Get("Content-Length") != fmt.Sprint(len(test.body)) {
 				t.Errorf("%s, %s: %d %q %v", test.path, test.accepts, a.Code, a.Body, a.Header())
 			}
 			if vary := strings.Join(a.Header().Values("Vary"), ", "); strings.Contains(vary, "Accept-Encoding") != (test.path != "/report") {

@@ -27,7 +27,8 @@ func newFields(from http.Header, in *http.Request, ownCookies func(name string) 
 		user, roles, door = t.Identity()
 	}
 	for name, values := range from {
-		if kind := fields.KindOf(name); kind == fields.Free || kind == fields.Override && isAsked(asked, name) || kind == fields.Hop && upgrading(in, name) {
+		if kind := fields.KindOf(name); kind == fields.Free || kind == fields.Override && isAsked(asked, name) || kind == fields.Hop &&
+			upgrading(in, name) {
 			h[name] = values
 		}
 	}

@@ -15,7 +15,9 @@ func TestSeen(t *testing.T) {
 	if got := s.Places(); len(got) != 0 {
 		t.Errorf("%v", got)
 	}
-	for _, path := range []string{"/", "/b", "/a", "/b", "/reset/4f1d9a0c77e2b8d3", "/reset/aGVsbGZgdabcybGQgaGVsbGxgdabcybGQ", "/reset/550e8400-e29b-41d4-a716-446655440000", "/tour-of-the-lamp-room-in-2026", "/photo_20261125_1.jpg", "/a/" + string(make([]byte, 300))} {
+	for _, path := range []string{"/", "/b", "/a", "/b", "/reset/4f1d9a0c77e2b8d3", "/reset/aGVsbGZgdabcybGQgaGVsbGxgdabcybGQ",
+		"/reset/550e8400-e29b-41d4-a716-446655440000", "/tour-of-the-lamp-room-in-2026", "/photo_20261125_1.jpg",
+		"/a/" + string(make([]byte, 300))} {
 		s.note(place.Place{Path: path, Slash: path == "/b"})
 	}
 	var paths []string

@@ -25,7 +25,8 @@ import (
 )
 
 // tree is a site in which each file holds its own path.
-var tree = []string{"/index.html", "/a", "/b.html", "/visit/index.html", "/visit/Tours.html", "/office/index.html", "/office/keys", "/%", "/a b", "/é", "/...", "/x;y", "/a%41"}
+var tree = []string{"/index.html", "/a", "/b.html", "/visit/index.html", "/visit/Tours.html", "/office/index.html", "/office/keys",
+	"/%", "/a b", "/é", "/...", "/x;y", "/a%41"}
 
 // guarded puts a guard, with the office closed, in front of such a site. The returned
 // function sends a raw request target and returns the place that was judged, the status
@@ -89,7 +90,8 @@ func same(judged, served string, fold bool) bool {
 func TestServedIsJudged(t *testing.T) {
 	ask := guarded(t, "")
 	for target, want := range map[string]string{
-		"/": "/index.html", "/a": "/a", "/visit/": "/visit/index.html", "/visit/Tours.html": "/visit/Tours.html", "/%61": "/a", "//a": "/a", "/visit/../a": "/a",
+		"/": "/index.html", "/a": "/a", "/visit/": "/visit/index.html", "/visit/Tours.html": "/visit/Tours.html", "/%61": "/a",
+		"//a": "/a", "/visit/../a": "/a",
 		"/a%20b": "/a b", "/%C3%A9": "/é", "/%25": "/%", "/.../../a": "/a",
 	} {
 		if judged, status, body, _ := ask(target); status != 200 || body != want || !same(judged, body, false) {
@@ -97,7 +99,8 @@ func TestServedIsJudged(t *testing.T) {
 		}
 	}
 	for target, want := range map[string]int{
-		"/office/": 403, "/office/keys": 403, "/visit/../office/keys": 403, "/visit/tours.html": 404, "/OFFICE/keys": 404, "/a%2541": 400, "/x;y": 400, "/a/": 301, "/visit": 301, "/visit/index.html": 301, "/index.html": 301,
+		"/office/": 403, "/office/keys": 403, "/visit/../office/keys": 403, "/visit/tours.html": 404, "/OFFICE/keys": 404, "/a%2541": 400,
+		"/x;y": 400, "/a/": 301, "/visit": 301, "/visit/index.html": 301, "/index.html": 301,
 	} {
 		if _, status, body, _ := ask(target); status != want {
 			t.Errorf("%s: %d %q, want %d", target, status, body, want)
@@ -120,7 +123,8 @@ func TestServedIsJudgedWhateverTheCase(t *testing.T) {
 }
 
 func FuzzServedIsJudged(f *testing.F) {
-	for _, target := range slices.Concat(tree, []string{"/visit/%2e%2e/office/keys", "//office/keys", "/office%2fkeys", "/OFFICE/keys", "http://x/office/keys", "/a?b", "/x%3By"}) {
+	for _, target := range slices.Concat(tree,
+		[]string{"/visit/%2e%2e/office/keys", "//office/keys", "/office%2fkeys", "/OFFICE/keys", "http://x/office/keys", "/a?b", "/x%3By"}) {
 		f.Add(target)
 	}
 	plain, folded, semicolons := guarded(f, ""), guarded(f, "case: insensitive\n"), guarded(f, "semicolons: allowed\n")
@@ -155,8 +159,9 @@ func proxied(t *testing.T, behind, policyText string, v policy.Visitor, r *http.
 	}
 	s := book.Sources[0]
 	s.Proxy = behind
-	proxy, err := NewProxy(s, ProxyOptions{PolicyFile: "doors.yaml", Own: func(name string) bool { return name == "ours" }, Log: slog.New(slog.DiscardHandler),
-		Failed: func(w http.ResponseWriter, r *http.Request, status int) { w.WriteHeader(status) }})
+	proxy, err := NewProxy(s,
+		ProxyOptions{PolicyFile: "doors.yaml", Own: func(name string) bool { return name == "ours" }, Log: slog.New(slog.DiscardHandler),
+			Failed: func(w http.ResponseWriter, r *http.Request, status int) { w.WriteHeader(status) }})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,13 +194,17 @@ func TestProxyHandsOnWhoIsCalling(t *testing.T) {
 			}
 		}
 	}))
-	const text = "roles: {keeper: {includes: volunteer}, volunteer: }\nsources: [{path: /log, proxy: 'http://x', %s}]\nheaders: {X-Content-Type-Options: , X-Own: yes indeed}\ndoors:\n  - {path: /log/**, admit: {role: volunteer}}\n  - {path: /log/basic, admit: {role: volunteer}, ask: basic}\n  - {path: /log/on, admit: {role: volunteer}, ask: basic, forward-credentials: true}\n"
+	const text = "roles: {keeper: {includes: volunteer}, volunteer: }\nsources: [{path: /log, proxy: 'http://x', %s}]\nheaders: " +
+		"{X-Content-Type-Options: , X-Own: yes indeed}\ndoors:\n  - {path: /log/**, admit: {role: volunteer}}\n  - {path: /log/basic, " +
+		"admit: {role: volunteer}, ask: basic}\n  - {path: /log/on, admit: {role: volunteer}, ask: basic, forward-credentials: true}\n"
 	ask := func(path, option string) string {
 		r := httptest.NewRequest("GET", path, nil)
 		r.RemoteAddr = "192.0.2.7:99"
 		r.Header = http.Header{
-			"Cookie": {"ours=secret; theirs=1"}, "Ostiarius-User": {"agnes"}, "Ostiarius_roles": {"steward"}, "OSTIARIUS-Door": {"x"}, "ostiarius-x": {"y"},
-			"X-Forwarded-For": {"203.0.113.1"}, "X_Forwarded_For": {"203.0.113.1"}, "Forwarded": {"for=203.0.113.1"}, "X-Forwarded-Proto": {"https"}, "X-Real-Ip": {"203.0.113.1"},
+			"Cookie": {"ours=secret; theirs=1"}, "Ostiarius-User": {"agnes"}, "Ostiarius_roles": {"steward"}, "OSTIARIUS-Door": {"x"},
+			"ostiarius-x":     {"y"},
+			"X-Forwarded-For": {"203.0.113.1"}, "X_Forwarded_For": {"203.0.113.1"}, "Forwarded": {"for=203.0.113.1"},
+			"X-Forwarded-Proto": {"https"}, "X-Real-Ip": {"203.0.113.1"},
 			"Authorization": {"Basic YTpi"},
 		}
 		v := policy.Visitor{SignedIn: true, Account: "inés", Roles: []string{"keeper"}}
@@ -203,7 +212,8 @@ func TestProxyHandsOnWhoIsCalling(t *testing.T) {
 		if w.Code != 200 {
 			t.Fatalf("%s: %d", path, w.Code)
 		}
-		if h := w.Header(); h.Get("Cache-Control") != "private, no-store" || h.Get("X-Frame-Options") != "DENY" || len(h["X-Frame-Options"]) != 1 || h.Get("X-Own") != "yes indeed" ||
+		if h := w.Header(); h.Get("Cache-Control") != "private, no-store" || h.Get("X-Frame-Options") != "DENY" ||
+			len(h["X-Frame-Options"]) != 1 || h.Get("X-Own") != "yes indeed" ||
 			h.Get("X-Content-Type-Options") != "" || h.Get("Referrer-Policy") != "strict-origin-when-cross-origin" {
 			t.Errorf("%s: %v", path, h)
 		}
@@ -218,13 +228,15 @@ func TestProxyHandsOnWhoIsCalling(t *testing.T) {
 			t.Errorf("the server behind received %q:\n%s", never, got)
 		}
 	}
-	for _, want := range []string{"path: /log/a b", "query: c=d;e&100%&c=f\n", "Cookie: theirs=1", "X-Forwarded-For: 192.0.2.7", "X-Forwarded-Proto: http", `Forwarded: for=192.0.2.7;proto=http;host="example.com"`,
+	for _, want := range []string{"path: /log/a b", "query: c=d;e&100%&c=f\n", "Cookie: theirs=1", "X-Forwarded-For: 192.0.2.7",
+		"X-Forwarded-Proto: http", `Forwarded: for=192.0.2.7;proto=http;host="example.com"`,
 		"Ostiarius-User: in%C3%A9s", "Ostiarius-Roles: keeper, volunteer", "Ostiarius-Door: /log/%2A%2A", "Authorization: Basic YTpi"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("the server behind did not receive %q:\n%s", want, got)
 		}
 	}
-	if got := ask("/log/basic", "strip-prefix: true"); !strings.Contains(got, "path: /basic\n") || !strings.Contains(got, "X-Forwarded-Prefix: /log") || strings.Contains(got, "Authorization") {
+	if got := ask("/log/basic", "strip-prefix: true"); !strings.Contains(got, "path: /basic\n") ||
+		!strings.Contains(got, "X-Forwarded-Prefix: /log") || strings.Contains(got, "Authorization") {
 		t.Errorf("stripped, with credentials for the door:\n%s", got)
 	}
 	if got := ask("/log/on", "strip-prefix: false"); !strings.Contains(got, "Authorization: Basic YTpi") {
@@ -246,7 +258,9 @@ func TestProxyFailures(t *testing.T) {
 				t.Error(err)
 				return
 			}
-			conn.Write([]byte(map[string]string{"garbage": "what is it?\r\n\r\n", "half": "HTTP/1.1 200 OK\r\nContent-Length: 100\r\n\r\nhalf"}[how]))
+			conn.Write([]byte(map[string]string{
+				"garbage": "what is it?\r\n\r\n", "half": "HTTP/1.1 200 OK\r\nContent-Length: 100\r\n\r\nhalf",
+			}[how]))
 			conn.Close()
 		case "hang":
 			<-r.Context().Done()
@@ -308,8 +322,9 @@ func FuzzHandOn(f *testing.F) {
 		f.Fatal(findings)
 	}
 	refused := false // such as a protocol of odd letters to change to
-	proxy, err := NewProxy(book.Sources[0], ProxyOptions{PolicyFile: "doors.yaml", Own: func(name string) bool { return name == "ours" }, Log: slog.New(slog.DiscardHandler),
-		Failed: func(w http.ResponseWriter, r *http.Request, status int) { refused = true }})
+	proxy, err := NewProxy(book.Sources[0],
+		ProxyOptions{PolicyFile: "doors.yaml", Own: func(name string) bool { return name == "ours" }, Log: slog.New(slog.DiscardHandler),
+			Failed: func(w http.ResponseWriter, r *http.Request, status int) { refused = true }})
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -342,7 +357,10 @@ func FuzzHandOn(f *testing.F) {
 		if out == nil {
 			t.Fatal("the request was not handed on")
 		}
-		told := map[string]string{"X-Forwarded-For": "192.0.2.1", "X-Forwarded-Host": "example.com", "X-Forwarded-Proto": "http", "Forwarded": `for=192.0.2.1;proto=http;host="example.com"`, "Ostiarius-Door": "/%2A%2A"}
+		told := map[string]string{
+			"X-Forwarded-For": "192.0.2.1", "X-Forwarded-Host": "example.com", "X-Forwarded-Proto": "http",
+			"Forwarded": `for=192.0.2.1;proto=http;host="example.com"`, "Ostiarius-Door": "/%2A%2A",
+		}
 		if signedIn {
 			told["Ostiarius-User"], told["Ostiarius-Roles"] = "ines", ""
 		}
@@ -359,7 +377,8 @@ func FuzzHandOn(f *testing.F) {
 				}
 				return '-'
 			}, key))
-			if strings.HasPrefix(plain, "ostiarius-") || strings.HasPrefix(plain, "x-forwarded-") || plain == "forwarded" || plain == "remote-user" || plain == "x-original-url" || plain == "upgrade" || plain == "http2-settings" {
+			if strings.HasPrefix(plain, "ostiarius-") || strings.HasPrefix(plain, "x-forwarded-") || plain == "forwarded" ||
+				plain == "remote-user" || plain == "x-original-url" || plain == "upgrade" || plain == "http2-settings" {
 				t.Fatalf("%q comes through", key)
 			}
 		}
@@ -411,7 +430,8 @@ func TestFilesOfEverySize(t *testing.T) {
 		}
 		for _, size := range sizes {
 			resp, body := get("GET", size, "", "")
-			if resp.StatusCode != 200 || !bytes.Equal(body, content[:size]) || resp.ContentLength != int64(size) || resp.Header.Get("Content-Type") != "text/plain; charset=utf-8" {
+			if resp.StatusCode != 200 || !bytes.Equal(body, content[:size]) || resp.ContentLength != int64(size) ||
+				resp.Header.Get("Content-Type") != "text/plain; charset=utf-8" {
 				t.Errorf("%s, %d bytes: %d, %d bytes, %v", resp.Proto, size, resp.StatusCode, len(body), resp.Header)
 			}
 			if resp, body := get("HEAD", size, "", ""); resp.ContentLength != int64(size) || len(body) != 0 {
@@ -426,7 +446,8 @@ func TestFilesOfEverySize(t *testing.T) {
 			if resp, body := get("GET", size, "Range", "bytes=10-509"); resp.StatusCode != 206 || !bytes.Equal(body, content[10:510]) {
 				t.Errorf("%s, a part of %d bytes: %d, %d bytes", resp.Proto, size, resp.StatusCode, len(body))
 			}
-			if resp, body := get("GET", size, "Range", "bytes=-5,0-3"); resp.StatusCode != 206 || !bytes.Contains(body, content[size-5:size]) || !bytes.Contains(body, content[:4]) {
+			if resp, body := get("GET", size, "Range", "bytes=-5,0-3"); resp.StatusCode != 206 ||
+				!bytes.Contains(body, content[size-5:size]) || !bytes.Contains(body, content[:4]) {
 				t.Errorf("%s, two parts of %d bytes: %d, %d bytes", resp.Proto, size, resp.StatusCode, len(body))
 			}
 		}
@@ -449,7 +470,8 @@ func TestNoLoops(t *testing.T) {
 	// What this service has handed on itself does not go round.
 	r := httptest.NewRequest("GET", "/", nil)
 	r.Header.Set("Via", "1.1 elsewhere, 1.1 "+pseudonym)
-	if w := proxied(t, "http://127.0.0.1:1", "sources: [{path: /, proxy: 'http://x'}]\ndoors: [{path: /**, admit: public}]", policy.Visitor{}, r); w.Code != 508 {
+	if w := proxied(t, "http://127.0.0.1:1", "sources: [{path: /, proxy: 'http://x'}]\ndoors: [{path: /**, admit: public}]",
+		policy.Visitor{}, r); w.Code != 508 {
 		t.Errorf("a loop: %d", w.Code)
 	}
 }
@@ -480,7 +502,8 @@ func TestDownloads(t *testing.T) {
 	}
 	whole := get("fog bell.WAV")
 	tag := whole.Header().Get("ETag")
-	if whole.Code != 200 || !strings.HasPrefix(tag, `"`) || whole.Header().Get("Content-Disposition") != `attachment; filename="fog bell.WAV"` || whole.Header().Get("Accept-Ranges") != "bytes" {
+	if whole.Code != 200 || !strings.HasPrefix(tag, `"`) ||
+		whole.Header().Get("Content-Disposition") != `attachment; filename="fog bell.WAV"` || whole.Header().Get("Accept-Ranges") != "bytes" {
 		t.Errorf("%d %v", whole.Code, whole.Header())
 	}
 	if w := get("small.txt"); w.Header().Get("Content-Disposition") != "" || w.Header().Get("ETag") == "" || w.Header().Get("ETag") == tag {
@@ -495,7 +518,8 @@ func TestDownloads(t *testing.T) {
 	if err := os.Chtimes(path, time.Time{}, time.Unix(1_700_000_000, 5)); err != nil {
 		t.Fatal(err)
 	}
-	if w := get("fog bell.WAV", "Range", "bytes=90000-", "If-Range", tag); w.Code != 200 || w.Body.Len() != 100_000 || w.Header().Get("ETag") == tag {
+	if w := get("fog bell.WAV", "Range", "bytes=90000-", "If-Range", tag); w.Code != 200 || w.Body.Len() != 100_000 ||
+		w.Header().Get("ETag") == tag {
 		t.Errorf("of another file: %d, %d bytes", w.Code, w.Body.Len())
 	}
 }

@@ -35,8 +35,8 @@ func (s *sent) Read(p []byte) (int, error) {
 // How often it is looked whether a body gets on.
 var stalledCheck = 2 * time.Second
 
-// watch looks after a request with a body: while the server behind takes nothing of it, nobody reads from the client, and so nobody notices that it has
-// gone. It calls giveUp if so, or if the service stops meanwhile, and returns what ends the watch.
+// watch looks after a request with a body: while the server behind takes nothing of it, nobody reads from the client, and so nobody
+// notices that it has gone. It calls giveUp if so, or if the service stops meanwhile, and returns what ends the watch.
 func (s *sent) watch(r *http.Request, stopping func() bool, giveUp context.CancelFunc) (end func()) {
 	var look *time.Timer
 	last, ready := int64(-1), make(chan struct{})

@@ -26,7 +26,8 @@ const farewell = `// Ostiarius does not hand out this service worker: its scope 
 // This one takes its place and ends itself.
 self.addEventListener("install", () => self.skipWaiting());
 self.addEventListener("activate", (event) => event.waitUntil(self.registration.unregister()));
-console.error("Ostiarius did not hand out a service worker, since its scope would cover the sign-in pages. Put its script into a directory beside them, or see service-worker in the documentation.");
+console.error("Ostiarius did not hand out a service worker, since its scope would cover the sign-in pages. " +
+  "Put its script into a directory beside them, or see service-worker in the documentation.");
 `
 
 // asksForWorker reports whether a browser asks for the script of a service worker.

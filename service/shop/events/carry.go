@@ -79,7 +79,10 @@ func (b *Inbox) keep(ctx context.Context, told event.Record, why string) error {
 }
 
 func (b *Inbox) record(of kind.Kind, e event.Event, detail string) store.Activity {
-	return store.Activity{At: b.o.Now(), Kind: of, Account: e.Buyer.Address, AccountID: store.NoAccount, Actor: "shop", Detail: fmt.Sprintf("%s, order %s: %s", e.Type, e.Order, detail)}
+	return store.Activity{
+		At: b.o.Now(), Kind: of, Account: e.Buyer.Address, AccountID: store.NoAccount, Actor: "shop",
+		Detail: fmt.Sprintf("%s, order %s: %s", e.Type, e.Order, detail),
+	}
 }
 
 // A work is what an event comes to, while it is worked out.
@@ -100,7 +103,10 @@ type work struct {
 
 // workOut works out what an event comes to. The error is a *mistake.Error that says why it cannot be carried out.
 func (b *Inbox) workOut(ctx context.Context, told event.Record, actor string) (*work, error) {
-	w := &work{b: b, book: b.o.Book(), told: told, actor: actor, now: b.o.Now().UTC().Truncate(time.Millisecond), at: told.Event.At, longer: map[string]int{}}
+	w := &work{
+		b: b, book: b.o.Book(), told: told, actor: actor, now: b.o.Now().UTC().Truncate(time.Millisecond), at: told.Event.At,
+		longer: map[string]int{},
+	}
 	if w.at.IsZero() || w.at.After(told.At) { // nothing has happened that is still to come
 		w.at = told.At
 	}
@@ -122,7 +128,9 @@ func (b *Inbox) workOut(ctx context.Context, told event.Record, actor string) (*
 // marked is that an order was refunded or cancelled, or has lapsed.
 func (w *work) marked(ctx context.Context) error {
 	e := w.told.Event
-	what := map[event.Type]purchase.What{event.Refunded: purchase.Refunded, event.Lapsed: purchase.Lapsed, event.Cancelled: purchase.Cancelled}[e.Type]
+	what := map[event.Type]purchase.What{
+		event.Refunded: purchase.Refunded, event.Lapsed: purchase.Lapsed, event.Cancelled: purchase.Cancelled,
+	}[e.Type]
 	items := []string{""}
 	if len(e.Items) > 0 {
 		items = nil
@@ -131,7 +139,8 @@ func (w *work) marked(ctx context.Context) error {
 		}
 	}
 	for _, item := range items {
-		w.carried.Marks = append(w.carried.Marks, purchase.Mark{Order: e.Order, Item: item, What: what, Seq: w.told.ID, At: w.at, Told: !e.At.IsZero()})
+		w.carried.Marks = append(w.carried.Marks,
+			purchase.Mark{Order: e.Order, Item: item, What: what, Seq: w.told.ID, At: w.at, Told: !e.At.IsZero()})
 	}
 	detail := "noted"
 	if w.known {
@@ -145,7 +154,9 @@ func (w *work) marked(ctx context.Context) error {
 		if w.order.Account == 0 { // nothing but marks: whoever has the address has it all the same
 			w.carried.Order = store.Order{}
 		}
-		detail = map[event.Type]string{event.Refunded: "what it gave is taken back", event.Lapsed: "what it gave ends", event.Cancelled: "it runs to its end"}[e.Type]
+		detail = map[event.Type]string{
+			event.Refunded: "what it gave is taken back", event.Lapsed: "what it gave ends", event.Cancelled: "it runs to its end",
+		}[e.Type]
 	} else {
 		w.carried.Problem = "its payment is not known yet; this counts when it comes"
 	}
@@ -243,7 +254,8 @@ type opened struct {
 
 func termOf(terms []purchase.Term, p *purchase.Payment) (purchase.Term, bool) {
 	i := slices.IndexFunc(terms, func(t purchase.Term) bool {
-		return t.Payment.Seq == p.Seq && t.Payment.Order == p.Order && t.Payment.Item == p.Item && t.Payment.Role == p.Role && t.Payment.Kind == p.Kind
+		return t.Payment.Seq == p.Seq && t.Payment.Order == p.Order && t.Payment.Item == p.Item && t.Payment.Role == p.Role &&
+			t.Payment.Kind == p.Kind
 	})
 	if i < 0 {
 		return purchase.Term{}, false
@@ -313,7 +325,8 @@ func (w *work) payments(again bool) (all []purchase.Payment, err error) {
 			title = bought.Name
 		}
 		p := purchase.Payment{
-			Order: e.Order, Item: item.Name, Title: title, Seq: w.told.ID, At: w.at, Told: !e.At.IsZero(), Again: again, For: purchase.Times(item.For, bought.Number), Until: e.Until,
+			Order: e.Order, Item: item.Name, Title: title, Seq: w.told.ID, At: w.at, Told: !e.At.IsZero(), Again: again,
+			For: purchase.Times(item.For, bought.Number), Until: e.Until,
 		}
 		for _, name := range item.Passes {
 			one := p
@@ -335,7 +348,8 @@ func (w *work) payments(again bool) (all []purchase.Payment, err error) {
 func (w *work) asBefore() (all []purchase.Payment, err error) {
 	for _, before := range w.facts.Payments {
 		p := before
-		p.ID, p.Seq, p.At, p.Told, p.Again, p.Until, p.Taken = 0, w.told.ID, w.at, !w.told.Event.At.IsZero(), true, w.told.Event.Until, time.Time{}
+		p.ID, p.Seq, p.At, p.Told, p.Again = 0, w.told.ID, w.at, !w.told.Event.At.IsZero(), true
+		p.Until, p.Taken = w.told.Event.Until, time.Time{}
 		all = slices.DeleteFunc(all, func(other purchase.Payment) bool { return key(other) == key(p) })
 		all = append(all, p)
 		w.longer[key(p)] = 1

@@ -1,7 +1,8 @@
 // Package events takes what a shop tells, keeps it, and carries it out: once each, whatever happens meanwhile.
 //
-// An event is written down before its sender is told that it has arrived. It is carried out a moment later, in one transaction with all that it
-// comes to, so that it is done or not. What it comes to rests on facts that are kept, and not on the order in which they arrived.
+// An event is written down before its sender is told that it has arrived. It is carried out a moment later, in one transaction with
+// all that it comes to, so that it is done or not. What it comes to rests on facts that are kept, and not on the order in which
+// they arrived.
 package events
 
 import (
@@ -63,8 +64,8 @@ func New(o Options) (*Inbox, error) {
 // ErrRefused says that what was told is not believed, or cannot be read. Who told it is not told why.
 var ErrRefused = errors.New("the event is refused")
 
-// Take takes what somebody tells from a network, and returns when it is in the records. The error is ErrRefused, or says that the records cannot
-// be written.
+// Take takes what somebody tells from a network, and returns when it is in the records. The error is ErrRefused, or says that the
+// records cannot be written.
 func (b *Inbox) Take(ctx context.Context, h signature.Head, body []byte, network string) error {
 	now := b.o.Now()
 	var secrets []signature.Secret
@@ -184,8 +185,8 @@ func (b *Inbox) Run(ctx context.Context) {
 // mostFailed is after how many events that could not be carried out, since the records failed, others are not tried either.
 const mostFailed = 5
 
-// CarryOut carries out what is waiting. The error says that the records cannot be read or written; what is not done then waits on. One event that fails
-// does not hold up those behind it.
+// CarryOut carries out what is waiting. The error says that the records cannot be read or written; what is not done then waits on.
+// One event that fails does not hold up those behind it.
 func (b *Inbox) CarryOut(ctx context.Context) error {
 	for {
 		waiting, err := b.o.Store.WaitingEvents(ctx, mostTogether)
@@ -226,8 +227,8 @@ func (b *Inbox) List(ctx context.Context, q store.EventsQuery) ([]event.Record, 
 	return all, counts, err
 }
 
-// Retry carries out an event that was kept; of one that is done and waits for its buyer, it sends the link once more. The error is a *mistake.Error that
-// says why it still cannot be done.
+// Retry carries out an event that was kept; of one that is done and waits for its buyer, it sends the link once more. The error is
+// a *mistake.Error that says why it still cannot be done.
 func (b *Inbox) Retry(ctx context.Context, actor string, id int64) error {
 	told, err := b.Find(ctx, id)
 	if err != nil {

@@ -22,7 +22,8 @@ var ctx = context.Background()
 // Events that are taken in, each answered when it is on the disk, beside a transaction of SQLite alone that writes as much.
 func BenchmarkEventsTaken(b *testing.B) {
 	body := func(i int) string {
-		return fmt.Sprintf(`{"type":"paid","order":"o%d","buyer":{"address":"buyer%d@marram.example","name":"Mo Tern"},"items":[{"item":"bell","name":"The fog bell","number":1}]}`, i, i)
+		return fmt.Sprintf(`{"type":"paid","order":"o%d","buyer":{"address":"buyer%d@marram.example","name":"Mo `+
+			`Tern"},"items":[{"item":"bell","name":"The fog bell","number":1}]}`, i, i)
 	}
 	for _, at := range []int{1, 16, 64} {
 		b.Run(fmt.Sprintf("taken in, %d at a time", at), func(b *testing.B) {
@@ -39,7 +40,8 @@ func BenchmarkEventsTaken(b *testing.B) {
 							return
 						}
 						id, text := fmt.Sprint("m", i), []byte(body(i))
-						if err := s.Events.Take(ctx, signature.Head{ID: id, Timestamp: fmt.Sprint(now.Unix()), Signature: s.Secret.Sign(id, now, text)}, text, "192.0.2.80"); err != nil {
+						if err := s.Events.Take(ctx,
+							signature.Head{ID: id, Timestamp: fmt.Sprint(now.Unix()), Signature: s.Secret.Sign(id, now, text)}, text, "192.0.2.80"); err != nil {
 							b.Error(err)
 							return
 						}
@@ -51,7 +53,8 @@ func BenchmarkEventsTaken(b *testing.B) {
 		})
 	}
 	b.Run("a transaction of SQLite alone", func(b *testing.B) {
-		db, err := sqlx.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "bare.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
+		db, err := sqlx.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "bare.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&"+
+			"_txlock=immediate")
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -99,8 +102,13 @@ func BenchmarkMembers(b *testing.B) {
 				until = now.Add(time.Duration(i%400) * 24 * time.Hour)
 			}
 			part = append(part, store.Import{
-				Account: &account.Account{Name: name, Email: name + "@marram.example", MadeAt: now, MadeBy: "test", Grants: []account.Grant{{Role: []string{"friend", "supporter"}[i%2], From: now.Add(-time.Duration(i) * time.Minute), Until: until, By: "test"}}},
-				Keys:    store.Keys{Name: name, Email: name + "@marram.example"}, Event: store.Activity{At: now, Kind: "account added", Account: name},
+				Account: &account.Account{
+					Name: name, Email: name + "@marram.example", MadeAt: now, MadeBy: "test",
+					Grants: []account.Grant{{
+						Role: []string{"friend", "supporter"}[i%2], From: now.Add(-time.Duration(i) * time.Minute), Until: until, By: "test",
+					}},
+				},
+				Keys: store.Keys{Name: name, Email: name + "@marram.example"}, Event: store.Activity{At: now, Kind: "account added", Account: name},
 			})
 		}
 		if err := s.Records.Import(context.Background(), part); err != nil {
@@ -111,8 +119,12 @@ func BenchmarkMembers(b *testing.B) {
 		what string
 		q    store.MemberQuery
 	}{
-		{"all", store.MemberQuery{}}, {"the last page", store.MemberQuery{Offset: 90_000}}, {"a role", store.MemberQuery{Role: "supporter"}}, {"ending within 30 days", store.MemberQuery{Ending: now.Add(30 * 24 * time.Hour), Soon: true}},
-		{"a role that ends", store.MemberQuery{Role: "supporter", Ending: now.Add(30 * 24 * time.Hour), Soon: true}}, {"ended", store.MemberQuery{Past: true}}, {"a name", store.MemberQuery{Begins: "m00012"}}, {"many names", store.MemberQuery{Begins: "m0"}},
+		{"all", store.MemberQuery{}}, {"the last page", store.MemberQuery{Offset: 90_000}},
+		{"a role", store.MemberQuery{Role: "supporter"}},
+		{"ending within 30 days", store.MemberQuery{Ending: now.Add(30 * 24 * time.Hour), Soon: true}},
+		{"a role that ends", store.MemberQuery{Role: "supporter", Ending: now.Add(30 * 24 * time.Hour), Soon: true}},
+		{"ended", store.MemberQuery{Past: true}}, {"a name", store.MemberQuery{Begins: "m00012"}},
+		{"many names", store.MemberQuery{Begins: "m0"}},
 	} {
 		b.Run(c.what, func(b *testing.B) {
 			c.q.Limit = 50

@@ -37,7 +37,8 @@ func TestMembershipIsBought(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	check("paid", "supporter 372")
-	if m := s.Mails()[0]; m.Kind != message.Bought || m.To != "mo@marram.example" || m.Gaps["title"] != "A year of support" || m.Gaps["account"] != "mo" || m.Gaps["reference"] != "o1" || m.Gaps["name"] != "Mo" {
+	if m := s.Mails()[0]; m.Kind != message.Bought || m.To != "mo@marram.example" || m.Gaps["title"] != "A year of support" ||
+		m.Gaps["account"] != "mo" || m.Gaps["reference"] != "o1" || m.Gaps["name"] != "Mo" {
 		t.Errorf("%+v", m)
 	}
 	s.Clock.Pass(50 * 24 * time.Hour)
@@ -136,10 +137,12 @@ func TestAnAreaFollowsWhatWasPaid(t *testing.T) {
 // A shop of another shape.
 func TestAShopOfAnotherShape(t *testing.T) {
 	s := house.OpenShop(t)
-	s.Book = house.BookOf(t, house.Sold+"events:\n  fields: { type: /event, order: /sale/no, address: /sale/client/mail, items: /sale/lines, item: /sku, number: /qty }\n  types: { sale.settled: paid, sale.returned: refunded }\n")
+	s.Book = house.BookOf(t, house.Sold+"events:\n  fields: { type: /event, order: /sale/no, address: /sale/client/mail, items: "+
+		"/sale/lines, item: /sku, number: /qty }\n  types: { sale.settled: paid, sale.returned: refunded }\n")
 	s.House.Rooms = s.House.Start(t).Rooms
 	for i, body := range []string{
-		`{"event":"sale.settled","sale":{"no":7,"client":{"mail":"mo@marram.example"},"lines":[{"sku":"bell","qty":2}]}}`, `{"event":"sale.parked","sale":{"no":7}}`, `{"event":"paid","sale":{"no":8}}`,
+		`{"event":"sale.settled","sale":{"no":7,"client":{"mail":"mo@marram.example"},"lines":[{"sku":"bell","qty":2}]}}`,
+		`{"event":"sale.parked","sale":{"no":7}}`, `{"event":"paid","sale":{"no":8}}`,
 	} {
 		if err := s.Deliver(fmt.Sprint("m", i), body); err != nil {
 			t.Fatal(err)
@@ -149,7 +152,8 @@ func TestAShopOfAnotherShape(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, counts, err := s.Events.List(ctx, store.EventsQuery{Limit: 1})
-	if err != nil || counts[event.Done] != 1 || counts[event.Ignored] != 2 || len(s.Given()) != 1 || s.Given()[0].Allowed != 6 || s.Given()[0].Reference != "7" {
+	if err != nil || counts[event.Done] != 1 || counts[event.Ignored] != 2 || len(s.Given()) != 1 || s.Given()[0].Allowed != 6 ||
+		s.Given()[0].Reference != "7" {
 		t.Errorf("%v %v %+v", counts, err, s.Given())
 	}
 }
@@ -159,7 +163,8 @@ func TestPassIsBought(t *testing.T) {
 	s := house.OpenShop(t)
 	s.Tell(house.Paid("o1", "bell"))
 	all, mails := s.Given(), s.Mails()
-	if len(all) != 1 || all[0].Address != "mo@marram.example" || all[0].Reference != "o1" || all[0].Allowed != 3 || strings.Join(all[0].Paths, " ") != "/recordings/bell" || len(mails) != 1 || mails[0].Kind != message.PassIssued {
+	if len(all) != 1 || all[0].Address != "mo@marram.example" || all[0].Reference != "o1" || all[0].Allowed != 3 ||
+		strings.Join(all[0].Paths, " ") != "/recordings/bell" || len(mails) != 1 || mails[0].Kind != message.PassIssued {
 		t.Fatalf("%+v %+v", all, mails)
 	}
 	s.Clock.Pass(house.Week)
@@ -201,7 +206,8 @@ func TestPassIsBought(t *testing.T) {
 // Whose address is not proven gets nothing by itself, but by the link that is sent there.
 func TestWhoGetsWhatWasBought(t *testing.T) {
 	s := house.OpenShop(t)
-	if _, err := s.People.Add(ctx, "test", people.NewAccount{Name: "mo", Email: "mo@marram.example", Password: "seven-brass-prisms"}); err != nil {
+	if _, err := s.People.Add(ctx, "test",
+		people.NewAccount{Name: "mo", Email: "mo@marram.example", Password: "seven-brass-prisms"}); err != nil {
 		t.Fatal(err)
 	}
 	s.Tell(house.Paid("o1", "year"))

@@ -15,8 +15,9 @@ import (
 	"ostiarius/service/base/mistake"
 )
 
-// Import takes a list of payments, as if the shop had told of them. Lines of one order that say the same of it are one event. Lines that cannot be taken are told
-// and left out, and those that were taken before do nothing more. With dry, it only says what would happen.
+// Import takes a list of payments, as if the shop had told of them. Lines of one order that say the same of it are one event. Lines
+// that cannot be taken are told and left out, and those that were taken before do nothing more. With dry, it only says what would
+// happen.
 func (b *Inbox) Import(ctx context.Context, actor, list string, zone *time.Location, dry bool) ([]roster.Done, error) {
 	entries, err := event.ReadList(list, zone)
 	if err != nil {
@@ -40,7 +41,8 @@ func (b *Inbox) Import(ctx context.Context, actor, list string, zone *time.Locat
 		if err != nil {
 			return nil, err
 		}
-		if i, has := lines[string(key)]; has && len(e.Event.Items) > 0 && !slices.ContainsFunc(all[i].Event.Items, func(item event.Item) bool { return item.Item == e.Event.Items[0].Item }) {
+		if i, has := lines[string(key)]; has && len(e.Event.Items) > 0 &&
+			!slices.ContainsFunc(all[i].Event.Items, func(item event.Item) bool { return item.Item == e.Event.Items[0].Item }) {
 			all[i].Event.Items = append(all[i].Event.Items, e.Event.Items...)
 		} else if has {
 			line.Action, line.Detail = "error", "the same stands in another line already"

@@ -30,8 +30,8 @@ func (b *Inbox) Secrets(ctx context.Context) ([]store.EventSecret, error) {
 	return b.o.Store.EventSecrets(ctx, b.o.Now())
 }
 
-// AddSecret adds a secret with which events may be signed: one that is given, in the form whsec_..., or a new one, which is returned and shown this
-// once. With a grace, those before count only that much longer; with a negative one they go on to count.
+// AddSecret adds a secret with which events may be signed: one that is given, in the form whsec_..., or a new one, which is
+// returned and shown this once. With a grace, those before count only that much longer; with a negative one they go on to count.
 func (b *Inbox) AddSecret(ctx context.Context, actor, given string, grace time.Duration) (string, error) {
 	if grace > longestGrace {
 		return "", mistake.Invalid("secrets before can count for at most 90 days")
@@ -59,7 +59,9 @@ func (b *Inbox) AddSecret(ctx context.Context, actor, given string, grace time.D
 	if grace >= 0 {
 		others = now.Add(grace)
 	}
-	e := store.Activity{At: now, Kind: kind.SecretAdded, AccountID: store.NoAccount, Actor: actor, Detail: "with which a shop signs its events"}
+	e := store.Activity{
+		At: now, Kind: kind.SecretAdded, AccountID: store.NoAccount, Actor: actor, Detail: "with which a shop signs its events",
+	}
 	if err := b.o.Store.AddEventSecret(ctx, store.EventSecret{Secret: secret, MadeAt: now, MadeBy: actor}, others, e); err != nil {
 		return "", err
 	}
@@ -68,7 +70,8 @@ func (b *Inbox) AddSecret(ctx context.Context, actor, given string, grace time.D
 
 // RemoveSecret removes a secret: what is signed with it is refused from now on.
 func (b *Inbox) RemoveSecret(ctx context.Context, actor string, id int64) error {
-	err := b.o.Store.RemoveEventSecret(ctx, id, store.Activity{At: b.o.Now(), Kind: kind.SecretRemoved, AccountID: store.NoAccount, Actor: actor})
+	err := b.o.Store.RemoveEventSecret(ctx, id,
+		store.Activity{At: b.o.Now(), Kind: kind.SecretRemoved, AccountID: store.NoAccount, Actor: actor})
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Unknown("there is no secret %d; `ostiarius events secret` shows them", id)
 	}

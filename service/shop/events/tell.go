@@ -52,7 +52,9 @@ func (w *work) tell(open []opened) {
 
 func (w *work) claim(titles []string, until time.Time) {
 	token, hash := secret.NewToken()
-	w.carried.Claim = &store.Claim{Hash: hash, Address: w.order.Address, Key: w.order.Key, Language: w.order.Language, MadeAt: w.now, Until: w.now.Add(claimLasts)}
+	w.carried.Claim = &store.Claim{
+		Hash: hash, Address: w.order.Address, Key: w.order.Key, Language: w.order.Language, MadeAt: w.now, Until: w.now.Add(claimLasts),
+	}
 	m := w.mail(message.BoughtClaim, w.order.Address, titles, until)
 	w.carried.Mails = append(w.carried.Mails, m.With(w.book.Prefix+"/claim?link="+token, w.now.Add(claimLasts)))
 }

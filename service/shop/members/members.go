@@ -1,5 +1,5 @@
-// Package members is who has which role, since when and until when: it lists them, reminds people of ends, and has recorded that a membership has begun or
-// ended.
+// Package members is who has which role, since when and until when: it lists them, reminds people of ends, and has recorded that a
+// membership has begun or ended.
 package members
 
 import (
@@ -51,7 +51,8 @@ type Week struct {
 	Counts map[string]int
 }
 
-// Weeks returns how many had each role at the end of each of the last weeks, as far as the records tell: who was taken a role from is not counted.
+// Weeks returns how many had each role at the end of each of the last weeks, as far as the records tell: who was taken a role from
+// is not counted.
 func (r *Members) Weeks(ctx context.Context, n int) ([]Week, error) {
 	begun, ended, err := r.o.Store.MemberChanges(ctx)
 	if err != nil {
@@ -142,7 +143,10 @@ func (r *Members) remind(ctx context.Context, book *policy.Book, m store.Member,
 		mail.Link = book.Prefix + "/join?item=" + url.QueryEscape(item)
 	}
 	err = r.o.Store.Remind(ctx, fmt.Sprintf("account %d %s", m.ID, m.Grant.Role), m.Grant.Until, ahead, []message.Message{mail},
-		store.Activity{At: now, Kind: kind.Reminded, Account: m.Account, AccountID: m.ID, Detail: "role " + m.Grant.Role + " ends at " + m.Grant.Until.UTC().Format(time.RFC3339)})
+		store.Activity{
+			At: now, Kind: kind.Reminded, Account: m.Account, AccountID: m.ID,
+			Detail: "role " + m.Grant.Role + " ends at " + m.Grant.Until.UTC().Format(time.RFC3339),
+		})
 	return err
 }
 
@@ -171,7 +175,10 @@ func (r *Members) remindOfPass(ctx context.Context, book *policy.Book, id string
 	mail := r.mail(book, is.Address, cmp.Or(is.Name, is.Address), r.o.Passes.TitleOf(is.Kind), is.Language, is.Until, now)
 	mail.Link = r.o.Passes.Leads(is)
 	err = r.o.Store.Remind(ctx, "pass "+id, is.Until, ahead, []message.Message{mail},
-		store.Activity{At: now, Kind: kind.Reminded, Account: is.Address, AccountID: store.NoAccount, Detail: "pass " + id + " ends at " + is.Until.UTC().Format(time.RFC3339)})
+		store.Activity{
+			At: now, Kind: kind.Reminded, Account: is.Address, AccountID: store.NoAccount,
+			Detail: "pass " + id + " ends at " + is.Until.UTC().Format(time.RFC3339),
+		})
 	return err
 }
 

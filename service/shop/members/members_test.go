@@ -79,12 +79,14 @@ func TestReminders(t *testing.T) {
 	s.Tell(house.Paid("o3", "month-of-bells"))
 	before := len(s.Reminded())
 	s.Clock.Pass(17 * 24 * time.Hour)
-	if all := s.Reminded(); len(all) != before+1 || !strings.HasPrefix(all[0], "mo@marram.example Sound recordings ") || !strings.HasSuffix(all[0], " /recordings/") {
+	if all := s.Reminded(); len(all) != before+1 || !strings.HasPrefix(all[0], "mo@marram.example Sound recordings ") ||
+		!strings.HasSuffix(all[0], " /recordings/") {
 		t.Errorf("a pass: %q", all)
 	}
 }
 
-// It is recorded once that a membership has begun, and that it has ended, by itself or by being taken; and begun anew when it goes on after that.
+// It is recorded once that a membership has begun, and that it has ended, by itself or by being taken; and begun anew when it goes
+// on after that.
 func TestBeginningsAndEnds(t *testing.T) {
 	s := house.OpenShop(t)
 	s.Proven("mo", "mo@marram.example")
@@ -137,27 +139,32 @@ func TestMembers(t *testing.T) {
 	now := s.Clock.Now()
 	for i := range 30 {
 		name := fmt.Sprintf("m%02d", i)
-		if _, err := s.People.Add(ctx, "test", people.NewAccount{Name: name, Email: name + "@marram.example", Password: "seven-brass-prisms"}); err != nil {
+		if _, err := s.People.Add(ctx, "test",
+			people.NewAccount{Name: name, Email: name + "@marram.example", Password: "seven-brass-prisms"}); err != nil {
 			t.Fatal(err)
 		}
 		var until time.Time
 		if i%3 > 0 {
 			until = now.Add(time.Duration(i) * 24 * time.Hour)
 		}
-		if err := s.People.Grant(ctx, "test", name, []string{"friend", "supporter"}[i%2], now.Add(-time.Duration(i)*house.Week), until); err != nil {
+		if err := s.People.Grant(ctx, "test", name, []string{"friend", "supporter"}[i%2], now.Add(-time.Duration(i)*house.Week),
+			until); err != nil {
 			t.Fatal(err)
 		}
 	}
 	s.Clock.Pass(10*24*time.Hour + time.Hour)
 	now = s.Clock.Now()
 	for what, q := range map[string]store.MemberQuery{
-		"all": {}, "a role": {Role: "supporter"}, "ending": {Ending: now.Add(5 * 24 * time.Hour), Soon: true}, "past": {Past: true}, "by name": {Begins: "M1"}, "by address": {Begins: "m07@", Past: true}, "a role that ends": {Role: "friend", Ending: now.Add(9 * 24 * time.Hour), Soon: true},
+		"all": {}, "a role": {Role: "supporter"}, "ending": {Ending: now.Add(5 * 24 * time.Hour), Soon: true}, "past": {Past: true},
+		"by name": {Begins: "M1"}, "by address": {Begins: "m07@", Past: true},
+		"a role that ends": {Role: "friend", Ending: now.Add(9 * 24 * time.Hour), Soon: true},
 	} {
 		want := map[string]bool{}
 		for i := range 30 {
 			name := fmt.Sprintf("m%02d", i)
 			for _, g := range s.Find(name).Grants {
-				if g.Active(now) != q.Past && (q.Role == "" || g.Role == q.Role) && (q.Ending.IsZero() || !g.Until.IsZero() && g.Until.Before(q.Ending)) &&
+				if g.Active(now) != q.Past && (q.Role == "" || g.Role == q.Role) &&
+					(q.Ending.IsZero() || !g.Until.IsZero() && g.Until.Before(q.Ending)) &&
 					(q.Begins == "" || strings.HasPrefix(name+"@marram.example", strings.ToLower(q.Begins))) {
 					want[name] = true
 				}

@@ -1,7 +1,7 @@
 // Package outgoing tells other programs what happens: signed, to addresses that a steward has named, and nowhere else.
 //
-// What is told is taken from the records of what happened, each once; it waits in the outbox with the mails, and is handed over by HTTP. A program may be told the
-// same twice, if its answer is lost: it has the same number then.
+// What is told is taken from the records of what happened, each once; it waits in the outbox with the mails, and is handed over by
+// HTTP. A program may be told the same twice, if its answer is lost: it has the same number then.
 package outgoing
 
 import (
@@ -56,11 +56,16 @@ const (
 
 // New returns a Notifier over the records in o.Store.
 func New(o Options) *Notifier {
-	dialer := &net.Dialer{Timeout: answersWithin, Control: func(_, address string, _ syscall.RawConn) error { return o.Rules.CheckAddress(address) }}
+	dialer := &net.Dialer{
+		Timeout: answersWithin, Control: func(_, address string, _ syscall.RawConn) error { return o.Rules.CheckAddress(address) },
+	}
 	t := &Notifier{o: o, wake: make(chan struct{}, 1), busy: map[string]bool{}, client: &http.Client{
 		Timeout: answersWithin,
 		// No proxy of the environment: it would be told everything, and could be anywhere.
-		Transport:     &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: answersWithin, MaxResponseHeaderBytes: mostAnswered, DisableKeepAlives: true, ForceAttemptHTTP2: true},
+		Transport: &http.Transport{
+			DialContext: dialer.DialContext, TLSHandshakeTimeout: answersWithin, MaxResponseHeaderBytes: mostAnswered,
+			DisableKeepAlives: true, ForceAttemptHTTP2: true,
+		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
 	o.Store.Subscribe(func(n store.News) {
@@ -105,7 +110,10 @@ func (t *Notifier) Add(ctx context.Context, actor, address string, kinds []telli
 	secret := signature.NewSecret()
 	now := t.o.Now()
 	id, err := t.o.Store.AddTarget(ctx, telling.Target{URL: address, Kinds: kinds, MadeAt: now, MadeBy: actor}, secret,
-		store.Activity{At: now, Kind: kind.TargetAdded, AccountID: store.NoAccount, Actor: actor, Detail: fmt.Sprintf("%s is told of %s", address, spelt(kinds))})
+		store.Activity{
+			At: now, Kind: kind.TargetAdded, AccountID: store.NoAccount, Actor: actor,
+			Detail: fmt.Sprintf("%s is told of %s", address, spelt(kinds)),
+		})
 	return id, secret.Text(), err
 }
 
@@ -123,7 +131,8 @@ func (t *Notifier) Remove(ctx context.Context, actor string, id int64) error {
 	if err != nil {
 		return err
 	}
-	return t.o.Store.RemoveTarget(ctx, id, store.Activity{At: t.o.Now(), Kind: kind.TargetRemoved, AccountID: store.NoAccount, Actor: actor, Detail: target.URL})
+	return t.o.Store.RemoveTarget(ctx, id,
+		store.Activity{At: t.o.Now(), Kind: kind.TargetRemoved, AccountID: store.NoAccount, Actor: actor, Detail: target.URL})
 }
 
 // Test tells a program that this is a test.
@@ -336,7 +345,9 @@ func (t *Notifier) tell(ctx context.Context, m message.Message) message.Message 
 	}
 	r.Header.Set("Content-Type", "application/json")
 	r.Header.Set("User-Agent", "Ostiarius")
-	r.Header[signature.ID], r.Header[signature.Timestamp], r.Header[signature.Signature] = []string{m.Reference}, []string{strconv.FormatInt(now.Unix(), 10)}, []string{secret.Sign(m.Reference, now, body)}
+	r.Header[signature.ID] = []string{m.Reference}
+	r.Header[signature.Timestamp] = []string{strconv.FormatInt(now.Unix(), 10)}
+	r.Header[signature.Signature] = []string{secret.Sign(m.Reference, now, body)}
 	answer, err := t.client.Do(r)
 	if err != nil {
 		return m.Tried(now, reason(err), false)
@@ -364,7 +375,9 @@ func reason(err error) string {
 func (t *Notifier) note(ctx context.Context, m message.Message) error {
 	var e *store.Activity
 	if m.State == message.Failed {
-		e = &store.Activity{At: t.o.Now(), Kind: kind.MessageFailed, AccountID: store.NoAccount, Detail: fmt.Sprintf("%s to %s: %s", m.Kind, m.To, m.Problem)}
+		e = &store.Activity{
+			At: t.o.Now(), Kind: kind.MessageFailed, AccountID: store.NoAccount, Detail: fmt.Sprintf("%s to %s: %s", m.Kind, m.To, m.Problem),
+		}
 	}
 	err := t.o.Store.SetMessage(ctx, m, message.Waiting, e)
 	if errors.Is(err, store.ErrNone) { // dropped meanwhile

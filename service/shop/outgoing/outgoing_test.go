@@ -39,7 +39,9 @@ func newDesk(t *testing.T) *desk {
 		body, _ := io.ReadAll(r.Body)
 		d.mu.Lock()
 		defer d.mu.Unlock()
-		h := signature.Head{ID: r.Header.Get(signature.ID), Timestamp: r.Header.Get(signature.Timestamp), Signature: r.Header.Get(signature.Signature)}
+		h := signature.Head{
+			ID: r.Header.Get(signature.ID), Timestamp: r.Header.Get(signature.Timestamp), Signature: r.Header.Get(signature.Signature),
+		}
 		if signature.Check([]signature.Secret{d.secret}, h, body, at) != nil {
 			d.forged++
 		}
@@ -99,7 +101,10 @@ func TestTelling(t *testing.T) {
 	x, records, now := teller(t, here(d))
 	d.add(t, x, telling.Joined, telling.PolicyApplied)
 	record := func(k kind.Kind, data map[string]string) {
-		if err := records.Record(t.Context(), store.Activity{At: at, Kind: k, Account: "ola", Actor: "ola", Detail: "by joining", AccountID: store.NoAccount, Data: data}); err != nil {
+		if err := records.Record(t.Context(),
+			store.Activity{
+				At: at, Kind: k, Account: "ola", Actor: "ola", Detail: "by joining", AccountID: store.NoAccount, Data: data,
+			}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -142,7 +147,8 @@ func TestTelling(t *testing.T) {
 		At   time.Time
 		Data map[string]string
 	}
-	if err := json.Unmarshal([]byte(body), &said); err != nil || said.Type != "policy-applied" || !said.At.Equal(at) || said.Data["version"] != "7" || said.Data["actor"] != "ola" {
+	if err := json.Unmarshal([]byte(body), &said); err != nil || said.Type != "policy-applied" || !said.At.Equal(at) ||
+		said.Data["version"] != "7" || said.Data["actor"] != "ola" {
 		t.Errorf("%s: %+v %v", body, said, err)
 	}
 	// It is erased once it is told, like a mail.
@@ -185,7 +191,9 @@ func TestTellingGoesNowhereElse(t *testing.T) {
 	heard := len(d.heard())
 	// The settings have changed since: the host is named no more, or no private network may be told anything.
 	u, _ := url.Parse(d.URL)
-	for what, rules := range map[string]telling.Rules{"not named": {Hosts: []string{"other.example"}, Private: true}, "a private network": {Hosts: []string{u.Host}}} {
+	for what, rules := range map[string]telling.Rules{
+		"not named": {Hosts: []string{"other.example"}, Private: true}, "a private network": {Hosts: []string{u.Host}},
+	} {
 		x.o.Rules = rules
 		post()
 		if len(d.heard()) != heard {
@@ -193,7 +201,10 @@ func TestTellingGoesNowhereElse(t *testing.T) {
 		}
 	}
 	// A name that means this machine.
-	private := New(Options{Store: records, Now: func() time.Time { return *now }, Log: slog.New(slog.DiscardHandler), Rules: telling.Rules{Hosts: []string{"localhost"}}})
+	private := New(Options{
+		Store: records, Now: func() time.Time { return *now }, Log: slog.New(slog.DiscardHandler),
+		Rules: telling.Rules{Hosts: []string{"localhost"}},
+	})
 	answer, err := private.client.Get("https://localhost:" + u.Port() + "/")
 	if err == nil || !strings.Contains(err.Error(), "private network") {
 		t.Errorf("a name of this machine: %v %v", answer, err)

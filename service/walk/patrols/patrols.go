@@ -149,7 +149,10 @@ func (r *Patrols) walk(ctx context.Context, site *url.URL, under *running) error
 	var found *patrol.Result
 	begun, err := r.o.Walks.Begin(actor, kinds)
 	if err == nil {
-		o := patrol.Options{Sites: []*url.URL{site}, Book: book, Around: patrol.Elsewhere(book, site), Addresses: patrol.Examples(book), Together: 2, Mark: begun.Mark}
+		o := patrol.Options{
+			Sites: []*url.URL{site}, Book: book, Around: patrol.Elsewhere(book, site), Addresses: patrol.Examples(book), Together: 2,
+			Mark: begun.Mark,
+		}
 		if r.o.Files != nil {
 			o.Addresses = append(o.Addresses, r.o.Files()...)
 		}
@@ -157,7 +160,8 @@ func (r *Patrols) walk(ctx context.Context, site *url.URL, under *running) error
 			o.PerSecond = 50
 		}
 		for i, v := range kinds {
-			o.Visitors = append(o.Visitors, patrol.Visitor{Who: v.String(), As: v, Cookies: []*http.Cookie{{Name: r.o.Cookie(site.Scheme == "https"), Value: begun.Tokens[i]}}})
+			o.Visitors = append(o.Visitors,
+				patrol.Visitor{Who: v.String(), As: v, Cookies: []*http.Cookie{{Name: r.o.Cookie(site.Scheme == "https"), Value: begun.Tokens[i]}}})
 		}
 		o.Progress = func(done, known int) {
 			r.mu.Lock()
@@ -192,7 +196,8 @@ func (r *Patrols) Made(ctx context.Context, by string, began time.Time, found *p
 func (r *Patrols) record(ctx context.Context, kept store.Patrol, found *patrol.Result, e store.Activity) error {
 	hide(found)
 	if len(found.Findings) > mostFindings {
-		found.LeftOut = append(found.LeftOut, patrol.Left{Path: "/", Reason: fmt.Sprintf("%d findings more than are kept", len(found.Findings)-mostFindings)})
+		found.LeftOut = append(found.LeftOut,
+			patrol.Left{Path: "/", Reason: fmt.Sprintf("%d findings more than are kept", len(found.Findings)-mostFindings)})
 		found.Findings = found.Findings[:mostFindings]
 	}
 	fresh, err := r.fresh(ctx, found)
@@ -204,7 +209,8 @@ func (r *Patrols) record(ctx context.Context, kept store.Patrol, found *patrol.R
 		return err
 	}
 	kept.Visited, kept.Found, kept.Fresh, kept.Result = found.Visited, len(found.Findings), len(fresh), string(text)
-	e.Detail = fmt.Sprintf("%s, %s, %d new", counted(kept.Visited, "address", "addresses"), counted(kept.Found, "finding", "findings"), kept.Fresh)
+	e.Detail = fmt.Sprintf("%s, %s, %d new", counted(kept.Visited, "address", "addresses"), counted(kept.Found, "finding", "findings"),
+		kept.Fresh)
 	var mails []message.Message
 	if kept.By == "" && len(fresh) > 0 {
 		if mails, err = r.mails(ctx, fresh); err != nil {
@@ -362,7 +368,9 @@ func (r *Patrols) Accept(ctx context.Context, actor string, id int64, finding, r
 	for i := range found.Findings {
 		if f := &found.Findings[i]; f.Key() == finding {
 			return r.o.Store.AcceptFinding(ctx, store.Accepted{Finding: finding, Reason: reason, By: actor, At: now, Until: until},
-				store.Activity{At: now, Kind: kind.FindingAccepted, AccountID: store.NoAccount, Actor: actor, Detail: f.Rule + " at " + f.Path + ": " + reason})
+				store.Activity{
+					At: now, Kind: kind.FindingAccepted, AccountID: store.NoAccount, Actor: actor, Detail: f.Rule + " at " + f.Path + ": " + reason,
+				})
 		}
 	}
 	return &mistake.Error{Kind: "unknown", Text: "The patrol has no such finding."}
@@ -370,7 +378,8 @@ func (r *Patrols) Accept(ctx context.Context, actor string, id int64, finding, r
 
 // Reject takes back that somebody lives with a finding.
 func (r *Patrols) Reject(ctx context.Context, actor, finding string) error {
-	err := r.o.Store.RejectFinding(ctx, finding, store.Activity{At: r.o.Now(), Kind: kind.FindingRejected, AccountID: store.NoAccount, Actor: actor, Detail: finding})
+	err := r.o.Store.RejectFinding(ctx, finding,
+		store.Activity{At: r.o.Now(), Kind: kind.FindingRejected, AccountID: store.NoAccount, Actor: actor, Detail: finding})
 	if errors.Is(err, store.ErrNone) {
 		return &mistake.Error{Kind: "unknown", Text: "Nobody has accepted that."}
 	}

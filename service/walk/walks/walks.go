@@ -93,7 +93,8 @@ func (w *Walks) begin(actor, what string, as []policy.Visitor, like Walk) (Begun
 		}
 	}
 	if len(w.byToken)+len(as) > most {
-		return Begun{}, &mistake.Error{Kind: "invalid", Text: fmt.Sprintf("At most %d visitors walk at once. Wait until others have ended, within the hour.", most)}
+		return Begun{}, &mistake.Error{Kind: "invalid", Text: fmt.Sprintf("At most %d visitors walk at once. Wait until others have ended, "+
+			"within the hour.", most)}
 	}
 	begun := Begun{ID: rand.Text(), Until: like.Until, Mark: "patrol-" + rand.Text()}
 	var names []string
@@ -108,7 +109,9 @@ func (w *Walks) begin(actor, what string, as []policy.Visitor, like Walk) (Begun
 		w.byToken[hash] = &one
 		begun.Tokens = append(begun.Tokens, token)
 	}
-	w.o.Activity.Add(store.Activity{At: now, Kind: kind.WalkBegun, AccountID: store.NoAccount, Actor: actor, Detail: what + shortened(strings.Join(names, "; "))})
+	w.o.Activity.Add(store.Activity{
+		At: now, Kind: kind.WalkBegun, AccountID: store.NoAccount, Actor: actor, Detail: what + shortened(strings.Join(names, "; ")),
+	})
 	return begun, nil
 }
 

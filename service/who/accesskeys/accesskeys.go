@@ -68,8 +68,8 @@ type entry struct {
 // How often it is noted that a key is used.
 const noteEvery = 10 * time.Second
 
-// Recognise returns who brings a token from an address: the zero Visitor if it is none, counts no longer, or not from there. The error says that the records cannot be
-// read; the visitor is then nobody.
+// Recognise returns who brings a token from an address: the zero Visitor if it is none, counts no longer, or not from there. The
+// error says that the records cannot be read; the visitor is then nobody.
 func (k *Keys) Recognise(ctx context.Context, token string, from netip.Addr) (v policy.Visitor, err error) {
 	now, book := k.o.Now(), k.o.Book()
 	e, known := k.known.Get(token)
@@ -191,7 +191,8 @@ const (
 )
 
 // Make makes a key for an account and returns its token, which is seen by nobody any more. The error is a *mistake.Error.
-func (k *Keys) Make(ctx context.Context, actor string, a *account.Account, want NewKey, from sessions.Origin) (token string, made accesskey.Key, err error) {
+func (k *Keys) Make(ctx context.Context, actor string, a *account.Account, want NewKey, from sessions.Origin) (token string,
+	made accesskey.Key, err error) {
 	book, now := k.o.Book(), k.o.Now()
 	name := strings.Join(strings.Fields(want.Name), " ")
 	if want.ByPage && want.Roles == nil {
@@ -232,7 +233,8 @@ func (k *Keys) Make(ctx context.Context, actor string, a *account.Account, want 
 		return "", made, err
 	}
 	token, made.Hash = accesskey.New()
-	err = k.o.Store.AddAccessKey(ctx, made, k.o.Letters.FactorsChanged(a, from.Language, "accesskeys.told-made", "name", name), k.event(kind.KeyMade, a, actor, from, &made))
+	err = k.o.Store.AddAccessKey(ctx, made, k.o.Letters.FactorsChanged(a, from.Language, "accesskeys.told-made", "name", name),
+		k.event(kind.KeyMade, a, actor, from, &made))
 	if errors.Is(err, store.ErrNone) {
 		err = mistake.Unknown("there is no account %s any more", a.Name)
 	}
@@ -242,7 +244,8 @@ func (k *Keys) Make(ctx context.Context, actor string, a *account.Account, want 
 // thing is what an access key is called where access is taken away.
 func thing(handle string) string { return "access key " + handle }
 
-// Remove removes the key of a handle; with an account, it must be one of that. It counts no longer from now on, also if that cannot be written down yet.
+// Remove removes the key of a handle; with an account, it must be one of that. It counts no longer from now on, also if that cannot
+// be written down yet.
 func (k *Keys) Remove(ctx context.Context, actor, handle string, of *account.Account, from sessions.Origin) error {
 	none := mistake.Unknown("there is no access key %q; perhaps it was removed already", brief.Cut(handle, 40))
 	if len(handle) != 20 || strings.Trim(handle, "0123456789abcdef") != "" {
@@ -260,9 +263,12 @@ func (k *Keys) Remove(ctx context.Context, actor, handle string, of *account.Acc
 		return err
 	}
 	mails := k.o.Letters.FactorsChanged(a, from.Language, "accesskeys.told-removed", "name", found.Name)
-	err = k.o.Endings.Take(ctx, ending.Ending{What: "that the access key " + found.Name + " of " + a.Name + " is removed", Thing: thing(handle), Forget: k.forget}, func(ctx context.Context) error {
-		return k.o.Store.RemoveAccessKey(ctx, found.Hash, mails, k.event(kind.KeyRemoved, a, actor, from, &found))
-	})
+	err = k.o.Endings.Take(ctx,
+		ending.Ending{
+			What: "that the access key " + found.Name + " of " + a.Name + " is removed", Thing: thing(handle), Forget: k.forget,
+		}, func(ctx context.Context) error {
+			return k.o.Store.RemoveAccessKey(ctx, found.Hash, mails, k.event(kind.KeyRemoved, a, actor, from, &found))
+		})
 	if errors.Is(err, store.ErrNone) {
 		return none
 	}
@@ -282,7 +288,9 @@ func (k *Keys) List(ctx context.Context, of *account.Account, offset, limit int)
 }
 
 func (k *Keys) event(what kind.Kind, a *account.Account, actor string, from sessions.Origin, key *accesskey.Key) store.Activity {
-	return store.Activity{At: k.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Network: from.Network, Detail: key.Name + ", " + key.Handle()}
+	return store.Activity{
+		At: k.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Network: from.Network, Detail: key.Name + ", " + key.Handle(),
+	}
 }
 
 // Chores is for chores.Room.

@@ -20,7 +20,8 @@ var ctx = context.Background()
 
 func TestAccessKeys(t *testing.T) {
 	h, _, c := house.Open(t)
-	h.Book = house.BookOf(t, "roles: {volunteer: , keeper: {includes: [volunteer]}, device: }\ndoors: [{path: /, admit: public}]\nfactors: {no-keys: steward}")
+	h.Book = house.BookOf(t, "roles: {volunteer: , keeper: {includes: [volunteer]}, device: }\ndoors: [{path: /, admit: "+
+		"public}]\nfactors: {no-keys: steward}")
 	h = h.Start(t)
 	for _, role := range []string{"device", "steward"} {
 		if err := h.People.Grant(ctx, "test", "ines", role, time.Time{}, time.Time{}); err != nil {
@@ -35,7 +36,8 @@ func TestAccessKeys(t *testing.T) {
 		roles string
 	}{{all, "device keeper"}, {few, "volunteer"}, {none, ""}} {
 		for range 2 { // the second time from memory
-			if v := h.Come(t, "192.0.2.7", test.token, ""); !v.SignedIn || v.Account != "ines" || strings.Join(v.Roles, " ") != test.roles || v.ProofAge != factor.Unknown || v.Shown().Kinds != factor.Of(factor.Key) {
+			if v := h.Come(t, "192.0.2.7", test.token, ""); !v.SignedIn || v.Account != "ines" || strings.Join(v.Roles, " ") != test.roles ||
+				v.ProofAge != factor.Unknown || v.Shown().Kinds != factor.Of(factor.Key) {
 				t.Errorf("%s, want %s", v, test.roles)
 			}
 		}
@@ -73,7 +75,8 @@ func TestAccessKeys(t *testing.T) {
 	h.Come(t, "192.0.2.9", few, "")
 	listed, total, err := h.AccessKeys.List(ctx, h.Account(t, "ines"), 0, 10)
 	i := slices.IndexFunc(listed, func(k store.OwnedKey) bool { return k.Handle() == handle })
-	if err != nil || total != 3 || i < 0 || listed[i].UsedFrom != "192.0.2.9" || !listed[i].UsedAt.Equal(c.Now()) || listed[i].Owner != "Ines" {
+	if err != nil || total != 3 || i < 0 || listed[i].UsedFrom != "192.0.2.9" || !listed[i].UsedAt.Equal(c.Now()) ||
+		listed[i].Owner != "Ines" {
 		t.Errorf("%+v %v", listed, err)
 	}
 	c.Pass(30 * time.Minute)
@@ -129,8 +132,10 @@ func TestKeysThatCannotBe(t *testing.T) {
 	h.Book = house.BookOf(t, "roles: {keeper: , trustee: }\ndoors: [{path: /, admit: public}]\nfactors: {no-keys: [steward]}")
 	h = h.Start(t)
 	for name, want := range map[string]accesskeys.NewKey{
-		"no name": {Name: " "}, "a long name": {Name: strings.Repeat("x", 61)}, "an end in the past": {Name: "x", Until: c.Now()}, "a role that there is not": {Name: "x", Roles: []string{"captain"}},
-		"a role that she has not": {Name: "x", Roles: []string{"trustee"}}, "a role that keys never carry": {Name: "x", Roles: []string{"steward"}}, "no network": {Name: "x", Networks: []string{"192.0.2.7/24"}},
+		"no name": {Name: " "}, "a long name": {Name: strings.Repeat("x", 61)}, "an end in the past": {Name: "x", Until: c.Now()},
+		"a role that there is not":     {Name: "x", Roles: []string{"captain"}},
+		"a role that she has not":      {Name: "x", Roles: []string{"trustee"}},
+		"a role that keys never carry": {Name: "x", Roles: []string{"steward"}}, "no network": {Name: "x", Networks: []string{"192.0.2.7/24"}},
 	} {
 		if _, _, err := h.AccessKeys.Make(ctx, "test", h.Account(t, "ines"), want, sessions.Origin{}); err == nil {
 			t.Errorf("%s is taken", name)

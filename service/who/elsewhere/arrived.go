@@ -18,7 +18,8 @@ import (
 )
 
 // arrived does what somebody went for.
-func (o *Providers) arrived(ctx context.Context, d *policy.DeclaredElsewhere, w way, i *Identity, session string, from sessions.Origin, came Came) (Came, error) {
+func (o *Providers) arrived(ctx context.Context, d *policy.DeclaredElsewhere, w way, i *Identity, session string,
+	from sessions.Origin, came Came) (Came, error) {
 	ctx = context.WithoutCancel(ctx)
 	link, err := o.o.Store.ElsewhereLink(ctx, i.Issuer, i.Subject)
 	if err != nil && !errors.Is(err, store.ErrNone) {
@@ -55,8 +56,8 @@ func (o *Providers) arrived(ctx context.Context, d *policy.DeclaredElsewhere, w 
 	return came, err
 }
 
-// sameAddress links an account here by its address: both sides have seen that its owner reads the mail of it, and the policy says that it trusts the provider's
-// word for that.
+// sameAddress links an account here by its address: both sides have seen that its owner reads the mail of it, and the policy says
+// that it trusts the provider's word for that.
 func (o *Providers) sameAddress(ctx context.Context, d *policy.DeclaredElsewhere, i *Identity, from sessions.Origin) (bool, error) {
 	key, err := account.EmailKey(i.Email)
 	if err != nil || key == "" {
@@ -78,10 +79,14 @@ func (o *Providers) sameAddress(ctx context.Context, d *policy.DeclaredElsewhere
 }
 
 // link links an account here with one elsewhere.
-func (o *Providers) link(ctx context.Context, d *policy.DeclaredElsewhere, i *Identity, a *account.Account, from sessions.Origin, how string) error {
+func (o *Providers) link(ctx context.Context, d *policy.DeclaredElsewhere, i *Identity, a *account.Account, from sessions.Origin,
+	how string) error {
 	now := o.o.Now()
-	err := o.o.Store.AddElsewhereLink(ctx, store.ElsewhereLink{Issuer: i.Issuer, Subject: i.Subject, Provider: i.Provider, Account: a.ID, KnownAs: i.KnownAs(), MadeAt: now}, a.Proofs,
-		o.o.Letters.FactorsChanged(a, from.Language, "elsewhere.told-linked", "title", d.Title, "as", i.KnownAs()), o.event(kind.ElsewhereAdded, a, from, d.Name+", "+how))
+	err := o.o.Store.AddElsewhereLink(ctx,
+		store.ElsewhereLink{Issuer: i.Issuer, Subject: i.Subject, Provider: i.Provider, Account: a.ID, KnownAs: i.KnownAs(), MadeAt: now},
+		a.Proofs,
+		o.o.Letters.FactorsChanged(a, from.Language, "elsewhere.told-linked", "title", d.Title, "as", i.KnownAs()),
+		o.event(kind.ElsewhereAdded, a, from, d.Name+", "+how))
 	switch {
 	case errors.Is(err, store.ErrTaken):
 		return mistake.Taken("this account, or the one at %s, is linked with another", d.Title)
@@ -102,7 +107,8 @@ func (o *Providers) signIn(ctx context.Context, d *policy.DeclaredElsewhere, i *
 	if err != nil {
 		return SignedIn{}, err
 	}
-	changed, err := o.o.Store.ElsewhereCame(ctx, link, i.Roles, store.Activity{At: o.o.Now(), Account: a.Name, AccountID: a.ID, Actor: d.Name, Network: from.Network})
+	changed, err := o.o.Store.ElsewhereCame(ctx, link, i.Roles,
+		store.Activity{At: o.o.Now(), Account: a.Name, AccountID: a.ID, Actor: d.Name, Network: from.Network})
 	if err != nil {
 		return SignedIn{}, err
 	}
@@ -113,7 +119,8 @@ func (o *Providers) signIn(ctx context.Context, d *policy.DeclaredElsewhere, i *
 	}
 	return o.o.SignIn.ByElsewhere(ctx, a, d.Title, from, func(ctx context.Context, in SignedIn) error {
 		hash, _ := secret.HashToken(in.Token)
-		err := o.o.Store.SetElsewhereSession(ctx, hash, store.ElsewhereSession{Issuer: i.Issuer, Provider: i.Provider, Subject: i.Subject, SID: i.Session})
+		err := o.o.Store.SetElsewhereSession(ctx, hash,
+			store.ElsewhereSession{Issuer: i.Issuer, Provider: i.Provider, Subject: i.Subject, SID: i.Session})
 		if err == nil && o.left.over(i) {
 			err = signin.ErrOver
 		}
@@ -157,7 +164,8 @@ func (o *Providers) kept(name, token string, take bool) (Identity, error) {
 	return i, nil
 }
 
-// Link links the account of somebody who is signed in with the one elsewhere that is kept under a token. The error is ErrLate, ErrOther or a *mistake.Error.
+// Link links the account of somebody who is signed in with the one elsewhere that is kept under a token. The error is ErrLate,
+// ErrOther or a *mistake.Error.
 func (o *Providers) Link(ctx context.Context, name, token string, a *account.Account, from sessions.Origin) error {
 	d := policy.ElsewhereNamed(o.o.Book(), name)
 	i, err := o.kept(name, token, true)
@@ -177,8 +185,8 @@ func (o *Providers) Link(ctx context.Context, name, token string, a *account.Acc
 	return err
 }
 
-// Join makes an account with that name for who is kept under a token, if the policy has that, and signs them in. The error is ErrLate, a *mistake.Error about the name, or as of
-// Back.
+// Join makes an account with that name for who is kept under a token, if the policy has that, and signs them in. The error is
+// ErrLate, a *mistake.Error about the name, or as of Back.
 func (o *Providers) Join(ctx context.Context, name, token, as string, agreed bool, from sessions.Origin) (SignedIn, error) {
 	book := o.o.Book()
 	d := policy.ElsewhereNamed(book, name)
@@ -217,10 +225,12 @@ func (o *Providers) Join(ctx context.Context, name, token, as string, agreed boo
 	}
 	link := store.ElsewhereLink{Issuer: i.Issuer, Subject: i.Subject, Provider: i.Provider, KnownAs: i.KnownAs(), MadeAt: now}
 	add := func() (int64, error) {
-		return o.o.Store.JoinElsewhere(ctx, a, keys, a.Email != "", link, store.Activity{At: now, Kind: kind.Joined, Account: as, Actor: as, Network: from.Network, Detail: "with an account at " + d.Name})
+		return o.o.Store.JoinElsewhere(ctx, a, keys, a.Email != "", link,
+			store.Activity{At: now, Kind: kind.Joined, Account: as, Actor: as, Network: from.Network, Detail: "with an account at " + d.Name})
 	}
 	_, err = add()
-	if errors.Is(err, store.ErrTaken) && a.Email != "" && !o.nameTaken(ctx, keys.Name) { // somebody has the address; who does not prove it to both sides gets none of theirs
+	// somebody has the address; who does not prove it to both sides gets none of theirs
+	if errors.Is(err, store.ErrTaken) && a.Email != "" && !o.nameTaken(ctx, keys.Name) {
 		a.Email, keys.Email = "", ""
 		_, err = add()
 	}

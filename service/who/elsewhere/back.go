@@ -58,8 +58,9 @@ type Came struct {
 // SignedIn is what a sign-in has led to.
 type SignedIn = signin.SignedIn
 
-// Back takes what a provider sent somebody back with, in the query of the address, under a name in the path of it. Session is the token of the session that the browser brings. The
-// error is *signin.Second, signin.ErrDisabled, signin.ErrOver or one of this package's.
+// Back takes what a provider sent somebody back with, in the query of the address, under a name in the path of it. Session is the
+// token of the session that the browser brings. The error is *signin.Second, signin.ErrDisabled, signin.ErrOver or one of this
+// package's.
 func (o *Providers) Back(ctx context.Context, name, token, session string, query url.Values, from sessions.Origin) (came Came, err error) {
 	w, ok := o.take(token)
 	d := policy.ElsewhereNamed(o.o.Book(), name)
@@ -67,8 +68,10 @@ func (o *Providers) Back(ctx context.Context, name, token, session string, query
 		return came, ErrUnknown
 	}
 	state := query.Get("state")
-	if !ok || w.Provider != name || w.Issuer != d.Issuer || len(query["state"]) != 1 || subtle.ConstantTimeCompare([]byte(state), []byte(w.State)) != 1 {
-		return came, o.failed(ctx, d, ErrLate, from, errors.New("somebody came back who was not sent there by this browser, or too late, or twice"))
+	if !ok || w.Provider != name || w.Issuer != d.Issuer || len(query["state"]) != 1 ||
+		subtle.ConstantTimeCompare([]byte(state), []byte(w.State)) != 1 {
+		return came, o.failed(ctx, d, ErrLate, from,
+			errors.New("somebody came back who was not sent there by this browser, or too late, or twice"))
 	}
 	came.Purpose, came.Next = w.Purpose, w.Next
 	p := o.provider(name)
@@ -93,7 +96,8 @@ func (o *Providers) Back(ctx context.Context, name, token, session string, query
 }
 
 // identify exchanges a code for who somebody is.
-func (o *Providers) identify(ctx context.Context, p *provider, d *policy.DeclaredElsewhere, is openid.Provider, keys []jose.JSONWebKey, w way, code string) (*Identity, error) {
+func (o *Providers) identify(ctx context.Context, p *provider, d *policy.DeclaredElsewhere, is openid.Provider,
+	keys []jose.JSONWebKey, w way, code string) (*Identity, error) {
 	if code == "" {
 		return nil, errors.New("there is no code")
 	}
@@ -122,13 +126,16 @@ func (o *Providers) identify(ctx context.Context, p *provider, d *policy.Declare
 	}
 	o.userinfo(ctx, p, d, is, t.AccessToken, &claims)
 	return &Identity{
-		Provider: d.Name, Issuer: d.Issuer, Subject: claims.Subject, Session: claims.Session, Username: claims.Username, Name: claims.Name, Email: claims.Email,
+		Provider: d.Name, Issuer: d.Issuer, Subject: claims.Subject, Session: claims.Session, Username: claims.Username,
+		Name: claims.Name, Email: claims.Email,
 		Verified: claims.Verified && claims.Email != "" && d.TrustsAddress, Roles: d.Roles(claims.All), since: o.o.Now(),
 	}, nil
 }
 
-// userinfo adds what the provider says at another address, where the token does not have what is asked for (Core, section 5.3). What the token says counts before it.
-func (o *Providers) userinfo(ctx context.Context, p *provider, d *policy.DeclaredElsewhere, is openid.Provider, token string, claims *openid.Claims) {
+// userinfo adds what the provider says at another address, where the token does not have what is asked for (Core, section 5.3).
+// What the token says counts before it.
+func (o *Providers) userinfo(ctx context.Context, p *provider, d *policy.DeclaredElsewhere, is openid.Provider, token string,
+	claims *openid.Claims) {
 	lacks := claims.Email == "" || slices.ContainsFunc(d.Grants, func(g policy.ClaimGrant) bool { _, has := claims.All[g.Claim]; return !has })
 	if is.Userinfo == "" || !lacks {
 		return

@@ -39,7 +39,9 @@ type harbour struct {
 }
 
 var (
-	inesThere  = provider.Person{Subject: "h-1", Username: "ines.harbour", Name: "Ines", Email: "ines@marram.example", Verified: true, Groups: []string{"crew"}}
+	inesThere = provider.Person{
+		Subject: "h-1", Username: "ines.harbour", Name: "Ines", Email: "ines@marram.example", Verified: true, Groups: []string{"crew"},
+	}
 	edithThere = provider.Person{Subject: "h-2", Username: "edith", Name: "Edith", Email: "edith@marram.example", Verified: true}
 )
 
@@ -59,8 +61,10 @@ func openHarbour(t testing.TB, more string) *harbour {
 // rules has the policy say more of the harbour.
 func (g *harbour) rules(more string) {
 	g.t.Helper()
-	g.Book = house.BookOf(g.t, "doors: [{path: /, admit: public}]\nroles: {keeper: , friend: }\nelsewhere: { harbour: { title: Harbour account, issuer: \""+g.at+"\", client: marram"+more+" } }\n")
-	rooms, err := rooms.Open(rooms.Options{Store: g.Records, Book: func() *policy.Book { return g.Book }, Now: g.Time, Hashing: g.Pool, Front: &guard.Front{}, Log: slog.New(slog.DiscardHandler), Mail: rooms.Mail{Site: func() string { return "https://marram.example" }},
+	g.Book = house.BookOf(g.t, "doors: [{path: /, admit: public}]\nroles: {keeper: , friend: }\nelsewhere: { harbour: { title: Harbour "+
+		"account, issuer: \""+g.at+"\", client: marram"+more+" } }\n")
+	rooms, err := rooms.Open(rooms.Options{Store: g.Records, Book: func() *policy.Book { return g.Book }, Now: g.Time, Hashing: g.Pool,
+		Front: &guard.Front{}, Log: slog.New(slog.DiscardHandler), Mail: rooms.Mail{Site: func() string { return "https://marram.example" }},
 		Elsewhere: rooms.Elsewhere{Secrets: map[string]string{"harbour": "a secret of the site"}}})
 	if err != nil {
 		g.t.Fatal(err)
@@ -100,7 +104,8 @@ func (g *harbour) come(purpose elsewhere.Purpose, a *account.Account, session, s
 	return g.Elsewhere.Back(ctx, "harbour", token, session, g.there(to, subject), house.HerHome)
 }
 
-// An address that is perhaps another's is not taken along: not even where nobody has it, since its owner would be led into the account of somebody else.
+// An address that is perhaps another's is not taken along: not even where nobody has it, since its owner would be led into the
+// account of somebody else.
 func TestAnUnprovenAddressIsNotTakenAlong(t *testing.T) {
 	for _, trusts := range []bool{true, false} {
 		g := openHarbour(t, fmt.Sprintf(", joins: true, trusts-address: %v", trusts))
@@ -221,9 +226,12 @@ func TestMisbehaviours(t *testing.T) {
 		told   error
 		record string
 	}{
-		{"", nil, ""}, {provider.WrongNonce, elsewhere.ErrUntrue, "nonce"}, {provider.OldToken, elsewhere.ErrUntrue, "too old"}, {provider.OtherSite, elsewhere.ErrUntrue, "another site"}, {provider.OtherIssuer, elsewhere.ErrUntrue, "is from"},
-		{provider.UnknownKey, elsewhere.ErrUntrue, "does not give out"}, {provider.BadSignature, elsewhere.ErrUntrue, "signature"}, {provider.NoSignature, elsewhere.ErrUntrue, "signed in no way"}, {provider.WrongHash, elsewhere.ErrUntrue, "at_hash"},
-		{provider.OtherIss, elsewhere.ErrUntrue, "another provider"}, {provider.NoIss, elsewhere.ErrUntrue, "another provider"}, {provider.Refuses, elsewhere.ErrRefused, "access_denied"}, {provider.RotatedKeys, nil, ""},
+		{"", nil, ""}, {provider.WrongNonce, elsewhere.ErrUntrue, "nonce"}, {provider.OldToken, elsewhere.ErrUntrue, "too old"},
+		{provider.OtherSite, elsewhere.ErrUntrue, "another site"}, {provider.OtherIssuer, elsewhere.ErrUntrue, "is from"},
+		{provider.UnknownKey, elsewhere.ErrUntrue, "does not give out"}, {provider.BadSignature, elsewhere.ErrUntrue, "signature"},
+		{provider.NoSignature, elsewhere.ErrUntrue, "signed in no way"}, {provider.WrongHash, elsewhere.ErrUntrue, "at_hash"},
+		{provider.OtherIss, elsewhere.ErrUntrue, "another provider"}, {provider.NoIss, elsewhere.ErrUntrue, "another provider"},
+		{provider.Refuses, elsewhere.ErrRefused, "access_denied"}, {provider.RotatedKeys, nil, ""},
 	} {
 		g.clock.Pass(time.Minute) // so that it is asked for its keys again
 		g.p.Misbehave()
@@ -233,7 +241,8 @@ func TestMisbehaviours(t *testing.T) {
 		}
 		g.p.Misbehave(test.fault)
 		came, err := g.Elsewhere.Back(ctx, "harbour", token, "", g.there(to, "h-2"), house.HerHome)
-		if test.told == nil && (err != nil || came.First == "") || test.told != nil && (!errors.Is(err, test.told) || came.First != "" || came.Token != "") {
+		if test.told == nil && (err != nil || came.First == "") || test.told != nil &&
+			(!errors.Is(err, test.told) || came.First != "" || came.Token != "") {
 			t.Errorf("%s: %v", test.fault, err)
 		}
 		if test.told == nil {
@@ -311,7 +320,8 @@ func TestComingBackUnsent(t *testing.T) {
 	if err := back(lateToken, q); !errors.Is(err, elsewhere.ErrLate) {
 		t.Errorf("late: %v", err)
 	}
-	for _, change := range []func(q url.Values){func(q url.Values) { q.Del("state") }, func(q url.Values) { q.Add("state", "x") }, func(q url.Values) { q.Set("state", "") }, func(q url.Values) { q.Set("code", "") }, func(q url.Values) { q.Add("iss", g.at) }} {
+	for _, change := range []func(q url.Values){func(q url.Values) { q.Del("state") }, func(q url.Values) { q.Add("state", "x") },
+		func(q url.Values) { q.Set("state", "") }, func(q url.Values) { q.Set("code", "") }, func(q url.Values) { q.Add("iss", g.at) }} {
 		to, token := begin()
 		q := g.there(to, "h-2")
 		change(q)
@@ -321,14 +331,16 @@ func TestComingBackUnsent(t *testing.T) {
 	}
 	// Strangers fill neither the memory nor the records.
 	for range 200 {
-		if _, err := g.Elsewhere.Back(ctx, "harbour", "made up", "", url.Values{"state": {"made up"}}, house.HerHome); !errors.Is(err, elsewhere.ErrLate) {
+		if _, err := g.Elsewhere.Back(ctx, "harbour", "made up", "", url.Values{"state": {"made up"}}, house.HerHome); !errors.Is(err,
+			elsewhere.ErrLate) {
 			t.Fatal(err)
 		}
 	}
 	if err := g.Activity.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if events, _, err := g.Activity.Events(ctx, store.ActivityQuery{Kind: string(activity.ElsewhereFailed), Limit: 1000}); err != nil || len(events) > 40 {
+	if events, _, err := g.Activity.Events(ctx,
+		store.ActivityQuery{Kind: string(activity.ElsewhereFailed), Limit: 1000}); err != nil || len(events) > 40 {
 		t.Errorf("%d records of strangers (%v)", len(events), err)
 	}
 	if _, err := g.Elsewhere.Back(ctx, "nowhere", token, "", q, house.HerHome); !errors.Is(err, elsewhere.ErrUnknown) {
@@ -344,7 +356,8 @@ func TestMixUp(t *testing.T) {
 	server := httptest.NewServer(evil)
 	defer server.Close()
 	evil.Issuer = server.URL
-	g.Book = house.BookOf(t, fmt.Sprintf("doors: [{path: /, admit: public}]\nelsewhere:\n  harbour: { issuer: %q, client: marram, joins: true }\n  evil: { issuer: %q, client: marram, joins: true }\n", g.at, server.URL))
+	g.Book = house.BookOf(t, fmt.Sprintf("doors: [{path: /, admit: public}]\nelsewhere:\n  harbour: { issuer: %q, client: marram, "+
+		"joins: true }\n  evil: { issuer: %q, client: marram, joins: true }\n", g.at, server.URL))
 	h := g.Start(t)
 	to, token, err := h.Elsewhere.Begin(ctx, "evil", elsewhere.ToSignIn, nil, backTo, "")
 	if err != nil {
@@ -361,7 +374,8 @@ func TestMixUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	u, _ = url.Parse(to)
-	if _, err := h.Elsewhere.Back(ctx, "harbour", token, "", g.there(g.at+"/authorize?"+u.RawQuery, "h-1"), house.HerHome); !errors.Is(err, elsewhere.ErrLate) {
+	if _, err := h.Elsewhere.Back(ctx, "harbour", token, "", g.there(g.at+"/authorize?"+u.RawQuery, "h-1"),
+		house.HerHome); !errors.Is(err, elsewhere.ErrLate) {
 		t.Errorf("back at another than one was sent to: %v", err)
 	}
 }
@@ -371,7 +385,8 @@ func TestLinkingByAddress(t *testing.T) {
 	for _, test := range []struct {
 		trusts, there, here bool
 		linked              bool
-	}{{true, true, true, true}, {true, false, true, false}, {true, true, false, false}, {true, false, false, false}, {false, true, true, false}} {
+	}{{true, true, true, true}, {true, false, true, false}, {true, true, false, false}, {true, false, false, false},
+		{false, true, true, false}} {
 		g := openHarbour(t, fmt.Sprintf(", joins: true, trusts-address: %v", test.trusts))
 		address := "ines@marram.example"
 		if _, err := g.People.Edit(ctx, "test", "ines", people.Edit{Email: &address}); err != nil {
@@ -582,7 +597,9 @@ func TestLogoutTokens(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if to := g.Elsewhere.SignOut(ctx, g.Elsewhere.SessionOf(ctx, in.Token), "https://marram.example/door/elsewhere/"); !strings.HasPrefix(to, g.at+"/sign-out?client_id=marram&post_logout_redirect_uri=https%3A%2F%2Fmarram.example%2Fdoor%2Felsewhere%2Fharbour%2Fsigned-out") {
+	if to := g.Elsewhere.SignOut(ctx, g.Elsewhere.SessionOf(ctx, in.Token),
+		"https://marram.example/door/elsewhere/"); !strings.HasPrefix(to, g.at+"/sign-out?client_id=marram&"+
+		"post_logout_redirect_uri=https%3A%2F%2Fmarram.example%2Fdoor%2Felsewhere%2Fharbour%2Fsigned-out") {
 		t.Errorf("signing out there: %s", to)
 	}
 	token := g.p.LogoutToken("h-1")

@@ -1,5 +1,5 @@
-// Package elsewhere is how people sign in with an account that is held elsewhere: by OpenID Connect (Core 1.0), with codes and PKCE (RFC 7636), as OAuth 2.0 is
-// done by now (RFC 9700).
+// Package elsewhere is how people sign in with an account that is held elsewhere: by OpenID Connect (Core 1.0), with codes and PKCE
+// (RFC 7636), as OAuth 2.0 is done by now (RFC 9700).
 package elsewhere
 
 import (
@@ -40,7 +40,8 @@ type Options struct {
 	Sessions *sessions.Records
 	SignIn   *signin.Entrance
 	Joining  *joining.Joining
-	// Secrets are this site's at providers, and At is where one describes itself if that is not at its issuer; both by the names that the policy has.
+	// Secrets are this site's at providers, and At is where one describes itself if that is not at its issuer; both by the names that
+	// the policy has.
 	Secrets, At map[string]string
 	Log         *slog.Logger
 
@@ -65,7 +66,10 @@ type Providers struct {
 func New(o Options) (*Providers, error) {
 	o.client = newClient()
 	key, err := o.Store.Secret(context.Background(), "elsewhere")
-	return &Providers{key: key, o: o, providers: map[string]*provider{}, spent: map[string]time.Time{}, known: map[secret.TokenHash]Identity{}, told: map[string]time.Time{}}, err
+	return &Providers{
+		key: key, o: o, providers: map[string]*provider{}, spent: map[string]time.Time{}, known: map[secret.TokenHash]Identity{},
+		told: map[string]time.Time{},
+	}, err
 }
 
 // The errors that people can do something about.
@@ -94,7 +98,8 @@ func (o *Providers) Links(ctx context.Context, a *account.Account) ([]store.Else
 	return o.o.Store.ElsewhereLinks(ctx, a.ID)
 }
 
-// Unlink takes the link with a provider from an account, if it can be signed in to without, and ends the sessions that began by it, but for the one that asks. The error is a
+// Unlink takes the link with a provider from an account, if it can be signed in to without, and ends the sessions that began by it,
+// but for the one that asks. The error is a
 // *mistake.Error.
 func (o *Providers) Unlink(ctx context.Context, a *account.Account, name, session string, from sessions.Origin) error {
 	links, err := o.o.Store.ElsewhereLinks(ctx, a.ID)
@@ -113,7 +118,8 @@ func (o *Providers) Unlink(ctx context.Context, a *account.Account, name, sessio
 		title = d.Title
 	}
 	ctx = context.WithoutCancel(ctx)
-	err = o.o.Store.RemoveElsewhereLink(ctx, a.ID, name, o.o.Letters.FactorsChanged(a, from.Language, "elsewhere.told-unlinked", "title", title), o.event(kind.ElsewhereRemoved, a, from, name))
+	err = o.o.Store.RemoveElsewhereLink(ctx, a.ID, name,
+		o.o.Letters.FactorsChanged(a, from.Language, "elsewhere.told-unlinked", "title", title), o.event(kind.ElsewhereRemoved, a, from, name))
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Unknown("%s is not linked with %s", a.Name, title)
 	}
@@ -168,7 +174,9 @@ func (o *Providers) failed(ctx context.Context, d *policy.DeclaredElsewhere, tol
 	}
 	o.o.Limiter.Over(limit)
 	o.o.Log.Warn("an account elsewhere", "provider", d.Name, "error", why)
-	o.o.Activity.Add(store.Activity{At: o.o.Now(), Kind: kind.ElsewhereFailed, Actor: "", Network: from.Network, Detail: d.Name + ": " + brief.Cut(why.Error(), 400)})
+	o.o.Activity.Add(store.Activity{
+		At: o.o.Now(), Kind: kind.ElsewhereFailed, Actor: "", Network: from.Network, Detail: d.Name + ": " + brief.Cut(why.Error(), 400),
+	})
 	return fmt.Errorf("%w (%w)", told, why)
 }
 

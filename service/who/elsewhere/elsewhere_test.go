@@ -18,9 +18,11 @@ import (
 func TestVectorOfTheCodeChallenge(t *testing.T) {
 	const verifier = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
 	p := &provider{o: &Options{}, name: "harbour"}
-	config := p.config(&policy.DeclaredElsewhere{Client: "marram"}, openid.Provider{Authorization: "https://id.example/a"}, "https://marram.example/back")
+	config := p.config(&policy.DeclaredElsewhere{Client: "marram"}, openid.Provider{Authorization: "https://id.example/a"},
+		"https://marram.example/back")
 	u, err := url.Parse(config.AuthCodeURL("s", oauth2.S256ChallengeOption(verifier)))
-	if err != nil || u.Query().Get("code_challenge") != "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM" || u.Query().Get("code_challenge_method") != "S256" {
+	if err != nil || u.Query().Get("code_challenge") != "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM" ||
+		u.Query().Get("code_challenge_method") != "S256" {
 		t.Errorf("%s %v", u, err)
 	}
 }

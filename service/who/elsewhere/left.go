@@ -6,8 +6,9 @@ import (
 	"time"
 )
 
-// Somebody may sign out at a provider, or unlink their account there, while a sign-in by it is under way here: between coming back and the second factor,
-// or before they have said which account here is theirs. So what has ended there is kept for as long as that can take, and looked at before a session counts.
+// Somebody may sign out at a provider, or unlink their account there, while a sign-in by it is under way here: between coming back
+// and the second factor, or before they have said which account here is theirs. So what has ended there is kept for as long as that
+// can take, and looked at before a session counts.
 
 // left is what has ended at providers. The zero value is ready.
 type left struct {
@@ -48,7 +49,8 @@ func (l *left) note(s Session, now time.Time) {
 func (l *left) over(i *Identity) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for _, s := range [...]Session{{Issuer: i.Issuer, Subject: i.Subject}, {Issuer: i.Issuer, SID: i.Session}, {Issuer: i.Issuer, Subject: i.Subject, SID: i.Session}} {
+	for _, s := range [...]Session{{Issuer: i.Issuer, Subject: i.Subject}, {Issuer: i.Issuer, SID: i.Session},
+		{Issuer: i.Issuer, Subject: i.Subject, SID: i.Session}} {
 		if one, noted := l.ended[s]; noted && one.count > i.mark {
 			return true
 		}

@@ -32,7 +32,8 @@ func (o *Providers) SessionOf(ctx context.Context, token string) Session {
 	return s
 }
 
-// SignOut returns the address at a provider where somebody signs out there too, whose session here has ended; "" if there is none (RP-Initiated Logout 1.0).
+// SignOut returns the address at a provider where somebody signs out there too, whose session here has ended; "" if there is none
+// (RP-Initiated Logout 1.0).
 func (o *Providers) SignOut(ctx context.Context, s Session, back string) string {
 	d := policy.ElsewhereNamed(o.o.Book(), s.Provider)
 	if d == nil || d.Issuer != s.Issuer || d.Here {
@@ -53,7 +54,8 @@ func (o *Providers) SignOut(ctx context.Context, s Session, back string) string 
 	return u.String()
 }
 
-// LoggedOut ends the sessions here of somebody who has signed out at a provider, which says so itself (Back-Channel Logout 1.0). The error is ErrUnknown or ErrUntrue.
+// LoggedOut ends the sessions here of somebody who has signed out at a provider, which says so itself (Back-Channel Logout 1.0).
+// The error is ErrUnknown or ErrUntrue.
 func (o *Providers) LoggedOut(ctx context.Context, name, raw string, from sessions.Origin) error {
 	d := policy.ElsewhereNamed(o.o.Book(), name)
 	if d == nil {

@@ -20,7 +20,8 @@ func (g *harbour) ways(t *testing.T) (visitors, stewards map[string]func(name st
 	t.Helper()
 	visitors = map[string]func(string) error{
 		"joining": func(name string) error {
-			_, err := g.Joining.Ask(ctx, joining.Applicant{Name: name, Email: "new@marram.example", Password: "paint-and-lentil-soup"}, house.HerHome)
+			_, err := g.Joining.Ask(ctx, joining.Applicant{Name: name, Email: "new@marram.example", Password: "paint-and-lentil-soup"},
+				house.HerHome)
 			return err
 		},
 		"a provider": func(name string) error {
@@ -57,7 +58,9 @@ func (g *harbour) ways(t *testing.T) (visitors, stewards map[string]func(name st
 func openNames(t *testing.T, more string) *harbour {
 	t.Helper()
 	g := openHarbour(t, ", joins: true")
-	g.Book = house.BookOf(t, "doors: [{path: /, admit: public}, {path: /hers, admit: {user: solveig}}]\nroles: {keeper: , friend: }\njoining: {by: anybody"+more+"}\nelsewhere: { harbour: { title: Harbour account, issuer: \""+g.at+"\", client: marram, joins: true } }\n")
+	g.Book = house.BookOf(t, "doors: [{path: /, admit: public}, {path: /hers, admit: {user: solveig}}]\nroles: {keeper: , friend: "+
+		"}\njoining: {by: anybody"+more+"}\nelsewhere: { harbour: { title: Harbour account, issuer: \""+g.at+
+		"\", client: marram, joins: true } }\n")
 	house.Add(t, g.House, people.NewAccount{Name: "bob", Email: "bob@marram.example", Password: "paint-and-lentil-soup"})
 	return g
 }

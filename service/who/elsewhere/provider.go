@@ -36,8 +36,8 @@ type provider struct {
 	why     error
 }
 
-// How long what a provider says of itself is taken as it was, how often it is asked for other keys, and after what time it is asked again that could
-// not be reached.
+// How long what a provider says of itself is taken as it was, how often it is asked for other keys, and after what time it is asked
+// again that could not be reached.
 const (
 	describedFor = time.Hour
 	keysEvery    = 10 * time.Second
@@ -186,7 +186,10 @@ func (b bounded) RoundTrip(r *http.Request) (*http.Response, error) {
 // newClient returns what speaks to providers. It follows nobody elsewhere.
 func newClient() *http.Client {
 	return &http.Client{
-		Transport: bounded{&http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 2, IdleConnTimeout: time.Minute, TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 5 * time.Second}},
-		Timeout:   8 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: bounded{&http.Transport{
+			Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 2, IdleConnTimeout: time.Minute, TLSHandshakeTimeout: 5 * time.Second,
+			ResponseHeaderTimeout: 5 * time.Second,
+		}},
+		Timeout: 8 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }

@@ -27,8 +27,9 @@ const (
 	ToProve  Purpose = "prove"
 )
 
-// A way is somebody on their way to a provider and back. Their browser carries it, marked so that nobody else can have made it: strangers could fill any memory with ways
-// that nobody goes to the end of. It answers nobody else's question (RFC 9700, section 4.7), and none twice.
+// A way is somebody on their way to a provider and back. Their browser carries it, marked so that nobody else can have made it:
+// strangers could fill any memory with ways that nobody goes to the end of. It answers nobody else's question (RFC 9700, section
+// 4.7), and none twice.
 type way struct {
 	Provider, Issuer string
 	Purpose          Purpose
@@ -41,8 +42,8 @@ type way struct {
 	Since            time.Time
 }
 
-// How long somebody may be on their way, or think about what they have come with; how many of the latter are kept, and of ways that have come to an end; and how long the address
-// may be to which somebody goes on, since a browser has to carry it.
+// How long somebody may be on their way, or think about what they have come with; how many of the latter are kept, and of ways that
+// have come to an end; and how long the address may be to which somebody goes on, since a browser has to carry it.
 const (
 	wayLasts    = 15 * time.Minute
 	mostKept    = 20_000
@@ -50,9 +51,10 @@ const (
 	longestNext = 1500
 )
 
-// Begin sends somebody on their way to a provider: to an address there, with a token that their browser brings back. The account is the one that is signed in, nil for
-// nobody; back is where the provider sends them.
-func (o *Providers) Begin(ctx context.Context, name string, purpose Purpose, a *account.Account, back, next string) (to, token string, err error) {
+// Begin sends somebody on their way to a provider: to an address there, with a token that their browser brings back. The account is
+// the one that is signed in, nil for nobody; back is where the provider sends them.
+func (o *Providers) Begin(ctx context.Context, name string, purpose Purpose, a *account.Account, back, next string) (to,
+	token string, err error) {
 	d := policy.ElsewhereNamed(o.o.Book(), name)
 	if d == nil {
 		return "", "", ErrUnknown
@@ -65,7 +67,10 @@ func (o *Providers) Begin(ctx context.Context, name string, purpose Purpose, a *
 	if len(next) > longestNext {
 		next = ""
 	}
-	w := way{Provider: name, Issuer: d.Issuer, Purpose: purpose, State: rand.Text() + rand.Text(), Nonce: rand.Text() + rand.Text(), Verifier: oauth2.GenerateVerifier(), Back: back, Next: next, Since: o.o.Now()}
+	w := way{
+		Provider: name, Issuer: d.Issuer, Purpose: purpose, State: rand.Text() + rand.Text(), Nonce: rand.Text() + rand.Text(),
+		Verifier: oauth2.GenerateVerifier(), Back: back, Next: next, Since: o.o.Now(),
+	}
 	if a != nil {
 		w.Account = a.ID
 	}
@@ -100,7 +105,8 @@ func (o *Providers) mark(text []byte) []byte {
 // take returns the way of a token, which nobody goes twice.
 func (o *Providers) take(token string) (w way, ok bool) {
 	raw, err := base64.RawURLEncoding.Strict().DecodeString(token)
-	if err != nil || len(raw) < sha256.Size || !hmac.Equal(raw[:sha256.Size], o.mark(raw[sha256.Size:])) || json.Unmarshal(raw[sha256.Size:], &w) != nil || !o.lasts(w.Since) {
+	if err != nil || len(raw) < sha256.Size || !hmac.Equal(raw[:sha256.Size], o.mark(raw[sha256.Size:])) ||
+		json.Unmarshal(raw[sha256.Size:], &w) != nil || !o.lasts(w.Since) {
 		return way{}, false
 	}
 	o.mu.Lock()

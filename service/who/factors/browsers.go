@@ -13,8 +13,8 @@ import (
 	"ostiarius/store"
 )
 
-// Remember remembers the browser of somebody who has just shown a second factor, if the policy has that, and returns the token that it is to
-// be given and for how long; "" for none.
+// Remember remembers the browser of somebody who has just shown a second factor, if the policy has that, and returns the token that
+// it is to be given and for how long; "" for none.
 func (o *Factors) Remember(ctx context.Context, a *account.Account, from sessions.Origin) (token string, lasts time.Duration, err error) {
 	if lasts = o.o.Book().Factors.Remember; lasts == 0 {
 		return "", 0, nil
@@ -25,7 +25,10 @@ func (o *Factors) Remember(ctx context.Context, a *account.Account, from session
 	if len(agent) > 300 {
 		agent = agent[:300]
 	}
-	err = o.o.Store.AddBrowser(ctx, store.Browser{Hash: hash, Account: a.ID, Proofs: a.Proofs, MadeAt: now, UsedAt: now, Until: now.Add(lasts), Network: from.Network, Agent: agent},
+	err = o.o.Store.AddBrowser(ctx,
+		store.Browser{
+			Hash: hash, Account: a.ID, Proofs: a.Proofs, MadeAt: now, UsedAt: now, Until: now.Add(lasts), Network: from.Network, Agent: agent,
+		},
 		o.event(kind.BrowserRemembered, a, a.Name, from, "it is not asked for a second factor for "+lasts.String()))
 	return token, lasts, err
 }

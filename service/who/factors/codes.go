@@ -89,8 +89,9 @@ func (o *Factors) mark(what string, account int64, raw []byte) []byte {
 	return h.Sum(nil)
 }
 
-// SetCode sets up one-time codes: with the secret that NewCode has made, and the first code of it. It returns the codes to keep, if these are the
-// first that the account has. The error is ErrWrong for another code, a *mistake.Error if it took too long, or *throttle.Slow.
+// SetCode sets up one-time codes: with the secret that NewCode has made, and the first code of it. It returns the codes to keep, if
+// these are the first that the account has. The error is ErrWrong for another code, a *mistake.Error if it took too long, or
+// *throttle.Slow.
 func (o *Factors) SetCode(ctx context.Context, a *account.Account, sealed, typed string, from sessions.Origin) (kept []string, err error) {
 	secret, err := o.unseal(a, sealed)
 	if err != nil {
@@ -124,7 +125,8 @@ func (o *Factors) firstKept(ctx context.Context, a *account.Account) (kept, hash
 
 // RemoveCode takes the one-time codes of an account away, for its owner.
 func (o *Factors) RemoveCode(ctx context.Context, a *account.Account, from sessions.Origin) error {
-	err := o.o.Store.RemoveCode(ctx, a.ID, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-code-gone"), o.event(kind.FactorRemoved, a, a.Name, from, "one-time codes"))
+	err := o.o.Store.RemoveCode(ctx, a.ID, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-code-gone"),
+		o.event(kind.FactorRemoved, a, a.Name, from, "one-time codes"))
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Unknown("there are no one-time codes")
 	}
@@ -137,7 +139,8 @@ func (o *Factors) NewKept(ctx context.Context, a *account.Account, from sessions
 		return nil, mistake.Invalid("codes to keep go with a passkey or one-time codes; set up one of them first")
 	}
 	kept, hashes := onetime.NewKept()
-	return kept, o.o.Store.SetKept(ctx, a.ID, hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-kept"), o.event(kind.FactorAdded, a, a.Name, from, "codes to keep"))
+	return kept, o.o.Store.SetKept(ctx, a.ID, hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-kept"),
+		o.event(kind.FactorAdded, a, a.Name, from, "codes to keep"))
 }
 
 // Code takes a code of an account: one that its app shows, or one that was kept. It counts once. The error is ErrWrong,

@@ -101,9 +101,9 @@ func (o *Factors) event(what kind.Kind, a *account.Account, actor string, from s
 	return store.Activity{At: o.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: actor, Network: from.Network, Detail: detail}
 }
 
-// Reset takes from an account all that its owner can show beside the password, for a steward: they have lost it. If the policy has it wait, the owner
-// is told, and can object until then; due is when it is made, zero if that was at once. The error is a *mistake.Error if there is nothing to
-// reset, or one waits.
+// Reset takes from an account all that its owner can show beside the password, for a steward: they have lost it. If the policy has
+// it wait, the owner is told, and can object until then; due is when it is made, zero if that was at once. The error is a
+// *mistake.Error if there is nothing to reset, or one waits.
 func (o *Factors) Reset(ctx context.Context, actor string, a *account.Account) (due time.Time, err error) {
 	if a.Enrolled == 0 {
 		return due, mistake.Invalid("%s has set up nothing beside the password", a.Name)
@@ -120,7 +120,8 @@ func (o *Factors) Reset(ctx context.Context, actor string, a *account.Account) (
 		mails[i].Gaps["when"] = words.Moment(mails[i].Language, due.Local())
 		mails[i].Link = o.o.Book().Prefix + "/account"
 	}
-	err = o.o.Store.AskReset(ctx, store.Reset{Account: a.ID, By: actor, Asked: now, Due: due}, mails, o.event(kind.ResetAsked, a, actor, sessions.Origin{}, "it is made at "+due.UTC().Format(time.RFC3339)))
+	err = o.o.Store.AskReset(ctx, store.Reset{Account: a.ID, By: actor, Asked: now, Due: due}, mails,
+		o.event(kind.ResetAsked, a, actor, sessions.Origin{}, "it is made at "+due.UTC().Format(time.RFC3339)))
 	if errors.Is(err, store.ErrTaken) {
 		return due, mistake.Taken("a reset for %s waits already", a.Name)
 	}
@@ -192,7 +193,8 @@ func (o *Factors) Tend(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := o.o.Store.ResetFactors(ctx, a.ID, o.o.Letters.FactorsChanged(a, "", "factors.told-reset"), o.event(kind.FactorsReset, a, r.By, sessions.Origin{}, "asked for at "+r.Asked.UTC().Format(time.RFC3339))); err != nil {
+		if err := o.o.Store.ResetFactors(ctx, a.ID, o.o.Letters.FactorsChanged(a, "", "factors.told-reset"),
+			o.event(kind.FactorsReset, a, r.By, sessions.Origin{}, "asked for at "+r.Asked.UTC().Format(time.RFC3339))); err != nil {
 			return err
 		}
 	}

@@ -55,7 +55,8 @@ func TestResets(t *testing.T) {
 	if err := h.Factors.Tend(ctx); err != nil || h.Account(t, "ines").Enrolled != 0 {
 		t.Fatalf("not reset: %v", err)
 	}
-	if held, err := h.Factors.Of(ctx, h.Account(t, "ines")); err != nil || held.Code != nil || held.Kept != 0 || len(held.Passkeys) != 0 || held.Reset != nil {
+	if held, err := h.Factors.Of(ctx, h.Account(t, "ines")); err != nil || held.Code != nil || held.Kept != 0 ||
+		len(held.Passkeys) != 0 || held.Reset != nil {
 		t.Errorf("%+v %v", held, err)
 	}
 	if _, err := h.SignIn.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false); err != nil {

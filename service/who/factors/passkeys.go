@@ -34,7 +34,8 @@ func (p Page) CanHave() bool {
 	return err != nil && p.Host != ""
 }
 
-// A Question is what a page's script hands to the browser, in the form of the standard's JSON (Web Authentication Level 3, sections 5.1.8 and 5.1.9).
+// A Question is what a page's script hands to the browser, in the form of the standard's JSON (Web Authentication Level 3, sections
+// 5.1.8 and 5.1.9).
 type Question map[string]any
 
 // The most passkeys that an account may have, and the longest name of one.
@@ -64,7 +65,10 @@ func (o *Factors) AskNew(ctx context.Context, a *account.Account, page Page) (Qu
 
 // AskAny returns the question for a passkey of whoever is there.
 func (o *Factors) AskAny(page Page) Question {
-	return Question{"challenge": encode(o.challenge("sign in", 0)), "timeout": answerWithin.Milliseconds(), "rpId": page.Host, "userVerification": "required", "allowCredentials": []any{}}
+	return Question{
+		"challenge": encode(o.challenge("sign in", 0)), "timeout": answerWithin.Milliseconds(), "rpId": page.Host,
+		"userVerification": "required", "allowCredentials": []any{},
+	}
 }
 
 // SomePasskeys reports whether anybody has a passkey for the host of a page.
@@ -165,8 +169,8 @@ func (o *Factors) spend(challenge []byte) bool {
 	return true
 }
 
-// ceremony is what an answer has to belong to. The error is passkey.ErrChallenge if it is for no question that was asked of this account for this
-// purpose a moment ago.
+// ceremony is what an answer has to belong to. The error is passkey.ErrChallenge if it is for no question that was asked of this
+// account for this purpose a moment ago.
 func (o *Factors) ceremony(clientData []byte, purpose string, id int64, page Page) (passkey.Ceremony, error) {
 	challenge, err := passkey.ChallengeOf(clientData)
 	if err != nil || !o.isOurs(challenge, purpose, id) {
@@ -175,9 +179,10 @@ func (o *Factors) ceremony(clientData []byte, purpose string, id int64, page Pag
 	return passkey.Ceremony{Challenge: challenge, Origin: page.Origin, Party: page.Host}, nil
 }
 
-// Add adds a passkey that the browser of an account's owner has made, under a name. It returns codes to keep if the account had none. The error is
-// a *mistake.Error.
-func (o *Factors) Add(ctx context.Context, a *account.Account, page Page, text, name string, from sessions.Origin) (kept []string, err error) {
+// Add adds a passkey that the browser of an account's owner has made, under a name. It returns codes to keep if the account had
+// none. The error is a *mistake.Error.
+func (o *Factors) Add(ctx context.Context, a *account.Account, page Page, text, name string, from sessions.Origin) (kept []string,
+	err error) {
 	said, err := readAnswer(text)
 	if err != nil {
 		return nil, mistake.Invalid("the answer of the browser cannot be read")
@@ -215,7 +220,8 @@ func (o *Factors) Add(ctx context.Context, a *account.Account, page Page, text, 
 	}
 	err = o.o.Store.AddPasskey(ctx, a, store.Passkey{ID: said.ID, Account: a.ID, Name: name, Party: page.Host, Key: made.Key,
 		Uses: made.Uses, MadeAt: o.o.Now()},
-		hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-passkey", "name", name), o.event(kind.FactorAdded, a, a.Name, from, "passkey "+name))
+		hashes, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-passkey", "name", name),
+		o.event(kind.FactorAdded, a, a.Name, from, "passkey "+name))
 	switch {
 	case errors.Is(err, store.ErrTaken):
 		return nil, mistake.Taken("this passkey is set up already")
@@ -240,7 +246,9 @@ func (o *Factors) Remove(ctx context.Context, a *account.Account, id string, fro
 		}
 	}
 	if err == nil {
-		err = o.o.Store.RemovePasskey(ctx, a.ID, id, o.o.Letters.FactorsChanged(a, from.Language, "factors.told-passkey-gone", "name", p.Name), o.event(kind.FactorRemoved, a, a.Name, from, "passkey "+p.Name))
+		err = o.o.Store.RemovePasskey(ctx, a.ID, id,
+			o.o.Letters.FactorsChanged(a, from.Language, "factors.told-passkey-gone", "name", p.Name),
+			o.event(kind.FactorRemoved, a, a.Name, from, "passkey "+p.Name))
 	}
 	if errors.Is(err, store.ErrNone) {
 		return mistake.Unknown("there is no such passkey; perhaps it was removed already")
@@ -290,7 +298,8 @@ func (o *Factors) SignIn(ctx context.Context, page Page, text string, from sessi
 }
 
 // use takes a passkey, of an account if that is known already, and returns its account.
-func (o *Factors) use(ctx context.Context, of *account.Account, page Page, text, purpose string, verified bool, from sessions.Origin) (*account.Account, error) {
+func (o *Factors) use(ctx context.Context, of *account.Account, page Page, text, purpose string, verified bool,
+	from sessions.Origin) (*account.Account, error) {
 	ctx = context.WithoutCancel(ctx)
 	fail := func(a *account.Account, what kind.Kind, why string) (*account.Account, error) {
 		e := store.Activity{At: o.o.Now(), Kind: what, Network: from.Network, Detail: why}
@@ -342,7 +351,8 @@ func (o *Factors) use(ctx context.Context, of *account.Account, page Page, text,
 		return fail(a, kind.FactorFailed, "passkey "+p.Name+": "+err.Error())
 	}
 	if passkey.Copied(p.Uses, used.Uses) {
-		return fail(a, kind.PasskeyCopied, fmt.Sprintf("passkey %s: its count is %d and was %d, so there may be a copy of it", p.Name, used.Uses, p.Uses))
+		return fail(a, kind.PasskeyCopied,
+			fmt.Sprintf("passkey %s: its count is %d and was %d, so there may be a copy of it", p.Name, used.Uses, p.Uses))
 	}
 	if !o.spend(c.Challenge) {
 		return fail(a, kind.FactorFailed, "passkey "+p.Name+": the same answer twice")

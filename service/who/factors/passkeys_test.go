@@ -24,7 +24,8 @@ func TestQuestionsEnd(t *testing.T) {
 		t.Errorf("after a start: %v", err)
 	}
 	c.Pass(5 * time.Minute)
-	if _, err := h.SignIn.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(late), Page: house.HerPage}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(late), Page: house.HerPage}, house.HerHome,
+		false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("late: %v", err)
 	}
 }
@@ -35,7 +36,8 @@ func TestACopiedPasskey(t *testing.T) {
 	k := h.Passkey(t, "ines")
 	k.Uses = 10
 	use := func(k *pretend.Key) error {
-		_, err := h.SignIn.SignInByPasskey(ctx, signin.Shown{Passkey: k.Use(house.Text(t, h.Factors.AskAny(house.HerPage), nil)), Page: house.HerPage}, house.HerHome, false)
+		_, err := h.SignIn.SignInByPasskey(ctx,
+			signin.Shown{Passkey: k.Use(house.Text(t, h.Factors.AskAny(house.HerPage), nil)), Page: house.HerPage}, house.HerHome, false)
 		return err
 	}
 	copied := *k
@@ -63,14 +65,17 @@ func TestPasskeysOfOthers(t *testing.T) {
 	q, err := h.Factors.AskOf(ctx, h.Account(t, "ines"), house.HerPage)
 	question := house.Text(t, q, err)
 	half := h.Half(t, house.HerHome)
-	if _, err := h.SignIn.Finish(ctx, half, signin.Shown{Passkey: his.Use(question), Page: house.HerPage}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, half, signin.Shown{Passkey: his.Use(question), Page: house.HerPage}, house.HerHome,
+		false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("his passkey for her account: %v", err)
 	}
 	q, err = h.Factors.AskOf(ctx, h.Account(t, "walt"), house.HerPage)
-	if _, err := h.SignIn.Finish(ctx, half, signin.Shown{Passkey: hers.Use(house.Text(t, q, err)), Page: house.HerPage}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, half, signin.Shown{Passkey: hers.Use(house.Text(t, q, err)), Page: house.HerPage}, house.HerHome,
+		false); !errors.Is(err, factors.ErrWrong) {
 		t.Errorf("the answer to a question that he was asked: %v", err)
 	}
-	if in, err := h.SignIn.Finish(ctx, half, signin.Shown{Passkey: hers.Use(question), Page: house.HerPage}, house.HerHome, false); err != nil || !in.Visitor.Shown().Kinds.Meets(factor.AskTwo) {
+	if in, err := h.SignIn.Finish(ctx, half, signin.Shown{Passkey: hers.Use(question), Page: house.HerPage}, house.HerHome,
+		false); err != nil || !in.Visitor.Shown().Kinds.Meets(factor.AskTwo) {
 		t.Errorf("hers: %+v %v", in.Visitor, err)
 	}
 	a := h.Account(t, "walt")

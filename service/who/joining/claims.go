@@ -55,8 +55,8 @@ func (f *Joining) Claim(ctx context.Context, link string) (Claim, error) {
 	return c, err
 }
 
-// TakeAlong gives the owner of an account, who is signed in, what they bought, by the link that was sent to them. The error is ErrLink if it has
-// ended.
+// TakeAlong gives the owner of an account, who is signed in, what they bought, by the link that was sent to them. The error is
+// ErrLink if it has ended.
 func (f *Joining) TakeAlong(ctx context.Context, link, name, network string) (*account.Account, error) {
 	c, err := f.Claim(ctx, link)
 	if err != nil {
@@ -66,7 +66,11 @@ func (f *Joining) TakeAlong(ctx context.Context, link, name, network string) (*a
 	if err != nil {
 		return nil, err
 	}
-	err = f.o.Store.UseClaim(ctx, c.Claim, a.ID, store.Activity{At: f.o.Now(), Kind: kind.Claimed, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network, Detail: "with a link that was sent to the buyer"})
+	err = f.o.Store.UseClaim(ctx, c.Claim, a.ID,
+		store.Activity{
+			At: f.o.Now(), Kind: kind.Claimed, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network,
+			Detail: "with a link that was sent to the buyer",
+		})
 	if errors.Is(err, store.ErrNone) {
 		err = ErrLink
 	}
@@ -96,7 +100,9 @@ func (f *Joining) JoinByClaim(ctx context.Context, link string, who Applicant, f
 		return Outcome{}, err
 	}
 	now := f.o.Now()
-	a := store.Application{Application: joining.Application{Name: who.Name, Email: who.Email, Language: from.Language, Network: from.Network, Next: who.Next, MadeAt: now, ProvenAt: now}, Keys: keys, Hash: hash}
+	a := store.Application{Application: joining.Application{
+		Name: who.Name, Email: who.Email, Language: from.Language, Network: from.Network, Next: who.Next, MadeAt: now, ProvenAt: now,
+	}, Keys: keys, Hash: hash}
 	if who.Agreed && f.o.Book().Joining.Asks() {
 		a.AgreedAt = now
 	}

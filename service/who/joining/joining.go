@@ -277,7 +277,10 @@ func (f *Joining) joined(a store.Application, invited *joining.Invitation, write
 			n.Grants = append(n.Grants, account.Grant{Role: g.Role, From: now, Until: g.Until(now), By: "joining"})
 		}
 	}
-	id, err := write(store.Joined{Account: n, Keys: a.Keys, Hash: a.Hash, AgreedAt: a.AgreedAt, Proven: a.Keys.Email != "" && !a.ProvenAt.IsZero(), Event: f.event(kind.Joined, a.Name, 0, a.Network, how)})
+	id, err := write(store.Joined{
+		Account: n, Keys: a.Keys, Hash: a.Hash, AgreedAt: a.AgreedAt, Proven: a.Keys.Email != "" && !a.ProvenAt.IsZero(),
+		Event: f.event(kind.Joined, a.Name, 0, a.Network, how),
+	})
 	switch {
 	case errors.Is(err, store.ErrTaken):
 		return Outcome{}, taken(a.Name)
@@ -350,7 +353,8 @@ func (f *Joining) Prove(ctx context.Context, link, password string, from session
 		return Outcome{}, ErrClosed
 	case policy.ByApproval:
 		a.Application = a.In(joining.Waiting, now)
-		err := f.o.Store.SetApplication(ctx, a.Application, joining.Unproven, nil, f.event(kind.JoinAsked, a.Name, 0, from.Network, "the address is proven; waits for approval"))
+		err := f.o.Store.SetApplication(ctx, a.Application, joining.Unproven, nil,
+			f.event(kind.JoinAsked, a.Name, 0, from.Network, "the address is proven; waits for approval"))
 		if errors.Is(err, store.ErrNone) {
 			err = ErrLink
 		}

@@ -38,10 +38,12 @@ func TestJoining(t *testing.T) {
 	}
 	// Before that they are told where they stand, if they know the password, and nobody else is.
 	var notYet *signin.NotYet
-	if _, err := r.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Unproven {
+	if _, err := r.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) ||
+		notYet.State != rules.Unproven {
 		t.Errorf("signing in: %v", err)
 	}
-	if _, err := r.SignIn.SignIn(ctx, "sigrid", "a-wrong-one", house.Elsewheres, false); !errors.Is(err, signin.ErrWrong) || errors.As(err, &notYet) && err == error(notYet) {
+	if _, err := r.SignIn.SignIn(ctx, "sigrid", "a-wrong-one", house.Elsewheres, false); !errors.Is(err, signin.ErrWrong) ||
+		errors.As(err, &notYet) && err == error(notYet) {
 		t.Errorf("signing in with a wrong password: %v", err)
 	}
 	if v, err := r.Present(ctx, "192.0.2.7", "sigrid", house.Sigrid.Password); err != nil || v.SignedIn {
@@ -79,14 +81,17 @@ func TestJoining(t *testing.T) {
 
 // Who has a name is told, who has an address is not: its owner is told instead.
 func TestJoiningTellsNoAddresses(t *testing.T) {
-	for how, state := range map[string]rules.State{"{ by: anybody }": rules.Unproven, "{ by: approval }": rules.Unproven, "{ by: anybody, address: unproven }": ""} {
+	for how, state := range map[string]rules.State{
+		"{ by: anybody }": rules.Unproven, "{ by: approval }": rules.Unproven, "{ by: anybody, address: unproven }": "",
+	} {
 		r, _ := house.Joins(t, how)
 		house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup"})
 		known, unknown := house.Sigrid, house.Sigrid
 		known.Name, known.Email, unknown.Name = "bo", "Walt@Marram.example", "mette"
 		one, err := r.Joining.Ask(ctx, known, house.Elsewheres)
 		other, otherErr := r.Joining.Ask(ctx, unknown, house.Elsewheres)
-		if err != nil || otherErr != nil || one.State != state || other.State != state || (one.Account == nil) != (other.Account == nil) || one.Account != nil && one.Account.Email != other.Account.Email {
+		if err != nil || otherErr != nil || one.State != state || other.State != state ||
+			(one.Account == nil) != (other.Account == nil) || one.Account != nil && one.Account.Email != other.Account.Email {
 			t.Errorf("%s: %+v, %v and %+v, %v", how, one, err, other, otherErr)
 		}
 		all := house.Mailed(t, r)
@@ -116,8 +121,12 @@ func TestJoiningIsRefused(t *testing.T) {
 	agreed.Agreed = true
 	var wrong *mistake.Error
 	for what, change := range map[string]func(*joining.Applicant){
-		"a short password": func(a *joining.Applicant) { a.Password = "short" }, "a common one": func(a *joining.Applicant) { a.Password = "password1" }, "the name as one": func(a *joining.Applicant) { a.Password = "sigridsigrid" },
-		"no name": func(a *joining.Applicant) { a.Name = " " }, "no address": func(a *joining.Applicant) { a.Email = "" }, "half an address": func(a *joining.Applicant) { a.Email = "sigrid@" },
+		"a short password":  func(a *joining.Applicant) { a.Password = "short" },
+		"a common one":      func(a *joining.Applicant) { a.Password = "password1" },
+		"the name as one":   func(a *joining.Applicant) { a.Password = "sigridsigrid" },
+		"no name":           func(a *joining.Applicant) { a.Name = " " },
+		"no address":        func(a *joining.Applicant) { a.Email = "" },
+		"half an address":   func(a *joining.Applicant) { a.Email = "sigrid@" },
 		"a field of a mail": func(a *joining.Applicant) { a.Email = "a@marram.example\r\nBcc: b@marram.example" },
 	} {
 		who := agreed
@@ -158,7 +167,8 @@ func TestJoiningFillsNoMailbox(t *testing.T) {
 	for i := range 12 {
 		who := house.Sigrid
 		who.Name = fmt.Sprint("s", i)
-		if out, err := r.Joining.Ask(ctx, who, sessions.Origin{Network: fmt.Sprintf("198.51.100.%d", i)}); err != nil || out.State != rules.Unproven {
+		if out, err := r.Joining.Ask(ctx, who, sessions.Origin{Network: fmt.Sprintf("198.51.100.%d", i)}); err != nil ||
+			out.State != rules.Unproven {
 			t.Fatalf("%+v, %v", out, err)
 		}
 	}
@@ -245,7 +255,8 @@ func TestApproval(t *testing.T) {
 		t.Errorf("%q, %v", remarks, err)
 	}
 	var notYet *signin.NotYet
-	if _, err := r.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Waiting {
+	if _, err := r.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) ||
+		notYet.State != rules.Waiting {
 		t.Errorf("signing in: %v", err)
 	}
 	if err := r.Joining.Decline(ctx, "agnes", "Sigrid", "All watches are filled."); err != nil {
@@ -254,7 +265,8 @@ func TestApproval(t *testing.T) {
 	if m := house.Mailed(t, r)[0]; m.Kind != message.Declined || m.Gaps["text"] != "All watches are filled." || m.To != house.Sigrid.Email {
 		t.Errorf("%+v", m)
 	}
-	if _, err := r.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) || notYet.State != rules.Declined {
+	if _, err := r.SignIn.SignIn(ctx, "sigrid", house.Sigrid.Password, house.Elsewheres, false); !errors.As(err, &notYet) ||
+		notYet.State != rules.Declined {
 		t.Errorf("signing in: %v", err)
 	}
 	if err := r.Joining.Approve(ctx, "agnes", "sigrid"); err == nil {
@@ -292,12 +304,18 @@ func TestInvitations(t *testing.T) {
 		_, token, _ := strings.Cut(path, "invitation=")
 		return token
 	}
-	sent := invite(joining.Invite{Email: "sigrid@marram.example", Roles: []string{"keeper", "keeper"}, Ends: r.Time().Add(48 * time.Hour), Mail: true, Language: words.German})
+	sent := invite(joining.Invite{
+		Email: "sigrid@marram.example", Roles: []string{"keeper", "keeper"}, Ends: r.Time().Add(48 * time.Hour), Mail: true,
+		Language: words.German,
+	})
 	m := house.Mailed(t, r)[0]
-	if sent != "" || m.Kind != message.Invited || m.To != "sigrid@marram.example" || m.Language != words.German || m.Until.Sub(r.Time()) != rules.InvitationLasts {
+	if sent != "" || m.Kind != message.Invited || m.To != "sigrid@marram.example" || m.Language != words.German ||
+		m.Until.Sub(r.Time()) != rules.InvitationLasts {
 		t.Fatalf("%q, %+v", sent, m)
 	}
-	who := joining.Applicant{Name: "sigrid", Email: "somebody-else@marram.example", Password: house.Sigrid.Password, Invitation: house.LinkIn(t, m)}
+	who := joining.Applicant{
+		Name: "sigrid", Email: "somebody-else@marram.example", Password: house.Sigrid.Password, Invitation: house.LinkIn(t, m),
+	}
 	out, err := r.Joining.Ask(ctx, who, house.Elsewheres)
 	if err != nil || out.Account == nil || out.Account.Email != "sigrid@marram.example" || out.Account.MadeBy != "agnes" {
 		t.Fatalf("%+v, %v", out, err)
@@ -334,8 +352,10 @@ func TestInvitations(t *testing.T) {
 	}
 	var wrong *mistake.Error
 	for what, i := range map[string]joining.Invite{
-		"of somebody who has an account": {Email: "sigrid@marram.example"}, "an unknown role": {Email: "bo@marram.example", Roles: []string{"kepper"}},
-		"no address": {Email: "bo"}, "the past": {Email: "bo@marram.example", Ends: r.Time()}, "for ever": {Email: "bo@marram.example", Lasts: 1 << 60},
+		"of somebody who has an account": {Email: "sigrid@marram.example"},
+		"an unknown role":                {Email: "bo@marram.example", Roles: []string{"kepper"}},
+		"no address":                     {Email: "bo"}, "the past": {Email: "bo@marram.example", Ends: r.Time()},
+		"for ever": {Email: "bo@marram.example", Lasts: 1 << 60},
 	} {
 		if _, _, err := r.Joining.Invite(ctx, "agnes", i); !errors.As(err, &wrong) {
 			t.Errorf("%s: %v", what, err)
@@ -379,7 +399,9 @@ func TestFormsOfRobots(t *testing.T) {
 		t.Errorf("with the field that nobody sees: %v", err)
 	}
 	other, _ := house.Joins(t, "{ by: anybody }")
-	for what, bad := range map[string]string{"none": "", "of another service": other.Joining.Mark(), "cut off": mark[:20], "changed": "A" + mark[1:] + "A"} {
+	for what, bad := range map[string]string{
+		"none": "", "of another service": other.Joining.Mark(), "cut off": mark[:20], "changed": "A" + mark[1:] + "A",
+	} {
 		if err := r.Joining.CheckForm(bad, ""); !errors.Is(err, joining.ErrStale) {
 			t.Errorf("%s: %v", what, err)
 		}

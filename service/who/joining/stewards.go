@@ -142,7 +142,8 @@ func (f *Joining) Invite(ctx context.Context, actor string, i Invite) (path stri
 	if len(i.Roles) > 0 {
 		detail += ", as " + strings.Join(invitation.Roles, ", ")
 	}
-	err = f.o.Store.Invite(ctx, invitation, key, hash, mails, store.Activity{At: now, Kind: kind.Invited, Actor: actor, Detail: detail, AccountID: store.NoAccount})
+	err = f.o.Store.Invite(ctx, invitation, key, hash, mails,
+		store.Activity{At: now, Kind: kind.Invited, Actor: actor, Detail: detail, AccountID: store.NoAccount})
 	if errors.Is(err, store.ErrTaken) {
 		err = mistake.Taken("an account has the address %s already", email)
 	}
@@ -160,7 +161,8 @@ func (f *Joining) Revoke(ctx context.Context, actor, email string) error {
 	if err != nil {
 		return mistake.Of(err)
 	}
-	err = f.o.Store.RevokeInvitation(ctx, key, store.Activity{At: f.o.Now(), Kind: kind.InvitationRevoked, Actor: actor, Detail: email, AccountID: store.NoAccount})
+	err = f.o.Store.RevokeInvitation(ctx, key,
+		store.Activity{At: f.o.Now(), Kind: kind.InvitationRevoked, Actor: actor, Detail: email, AccountID: store.NoAccount})
 	if errors.Is(err, store.ErrNone) {
 		err = mistake.Unknown("there is no invitation to %s", email)
 	}

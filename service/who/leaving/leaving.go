@@ -63,8 +63,10 @@ func (f *Leaving) Stay(ctx context.Context, a *account.Account, network string) 
 	return f.set(ctx, a, time.Time{}, nil, kind.LeaveWithdrawn, network)
 }
 
-func (f *Leaving) set(ctx context.Context, a *account.Account, at time.Time, mails []message.Message, what kind.Kind, network string) error {
-	err := f.o.Store.SetLeaving(ctx, a.ID, at, mails, store.Activity{At: f.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
+func (f *Leaving) set(ctx context.Context, a *account.Account, at time.Time, mails []message.Message, what kind.Kind,
+	network string) error {
+	err := f.o.Store.SetLeaving(ctx, a.ID, at, mails,
+		store.Activity{At: f.o.Now(), Kind: what, Account: a.Name, AccountID: a.ID, Actor: a.Name, Network: network})
 	return err
 }
 
@@ -152,7 +154,10 @@ func (f *Leaving) Data(ctx context.Context, a *account.Account) (Data, error) {
 		}
 		return &t
 	}
-	d := Data{Name: a.Name, Email: a.Email, Notes: a.Notes, Language: string(a.Language), MadeAt: a.MadeAt, MadeBy: a.MadeBy, LeavesAt: moment(a.LeavesAt), Roles: []Role{}, Sessions: []Session{}, Orders: []Order{}, Activity: []Event{}}
+	d := Data{
+		Name: a.Name, Email: a.Email, Notes: a.Notes, Language: string(a.Language), MadeAt: a.MadeAt, MadeBy: a.MadeBy,
+		LeavesAt: moment(a.LeavesAt), Roles: []Role{}, Sessions: []Session{}, Orders: []Order{}, Activity: []Event{},
+	}
 	for _, g := range a.Grants {
 		d.Roles = append(d.Roles, Role{g.Role, g.From, moment(g.Until), g.By})
 	}

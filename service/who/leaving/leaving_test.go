@@ -23,7 +23,9 @@ var ctx = context.Background()
 // Who wants to go has a week to change their mind; then nothing that is kept tells who they were.
 func TestLeaving(t *testing.T) {
 	r, records, c := house.Open(t)
-	house.Add(t, r, people.NewAccount{Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup", Notes: "paints", Roles: []string{"keeper"}})
+	house.Add(t, r, people.NewAccount{
+		Name: "walt", Email: "walt@marram.example", Password: "paint-and-lentil-soup", Notes: "paints", Roles: []string{"keeper"},
+	})
 	token := house.SignInAs(t, r, "walt", "paint-and-lentil-soup")
 	find := func() error { _, err := r.People.Find(ctx, "walt"); return err }
 	leave := func() time.Time {
@@ -70,7 +72,8 @@ func TestLeaving(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`"email":"walt@marram.example"`, `"notes":"paints"`, `"role":"keeper"`, `"kind":"sign-in"`, `"from":"192.0.2.7"`, `"kind":"leave withdrawn"`} {
+	for _, want := range []string{`"email":"walt@marram.example"`, `"notes":"paints"`, `"role":"keeper"`, `"kind":"sign-in"`,
+		`"from":"192.0.2.7"`, `"kind":"leave withdrawn"`} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("what is known has no %s:\n%s", want, text)
 		}
@@ -93,7 +96,8 @@ func TestLeaving(t *testing.T) {
 	}
 	former := 0
 	for _, e := range events {
-		if said := strings.ToLower(e.Account + e.Actor + e.Detail + e.Network); strings.Contains(said, "walt") || strings.Contains(e.Account+e.Actor, "former-") && strings.Contains(said, "192.0.2.7") {
+		if said := strings.ToLower(e.Account + e.Actor + e.Detail + e.Network); strings.Contains(said, "walt") ||
+			strings.Contains(e.Account+e.Actor, "former-") && strings.Contains(said, "192.0.2.7") {
 			t.Errorf("%+v", e)
 		}
 		if strings.HasPrefix(e.Account, "former-") {
@@ -122,7 +126,8 @@ func TestLeaving(t *testing.T) {
 // Nor does what is recorded from before there was an account.
 func TestLeavingAfterJoining(t *testing.T) {
 	r, c := house.Joins(t, "{ by: anybody }")
-	if _, _, err := r.Joining.Invite(ctx, "agnes", joining.Invite{Email: house.Sigrid.Email, Roles: []string{"friend"}, Mail: true}); err != nil {
+	if _, _, err := r.Joining.Invite(ctx, "agnes",
+		joining.Invite{Email: house.Sigrid.Email, Roles: []string{"friend"}, Mail: true}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.Joining.Ask(ctx, house.Sigrid, house.Elsewheres); err != nil {

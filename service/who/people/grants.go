@@ -49,7 +49,8 @@ func (r *Register) Grant(ctx context.Context, actor, name, role string, from, un
 		if !until.IsZero() {
 			detail += " until " + until.UTC().Format(time.RFC3339)
 		}
-		return r.o.Store.Grant(ctx, a.ID, account.Grant{Role: role, From: from, Until: until, By: actor}, r.event(kind.RoleGranted, a, actor, detail))
+		return r.o.Store.Grant(ctx, a.ID, account.Grant{Role: role, From: from, Until: until, By: actor},
+			r.event(kind.RoleGranted, a, actor, detail))
 	})
 }
 
@@ -78,7 +79,8 @@ func (r *Register) UnlessLast(ctx context.Context, name, role string, act func()
 		if n, err := r.o.Store.Others(ctx, roles, a.ID, now, now.Add(max(book.Joining.Leave, remains))); err != nil {
 			return err
 		} else if n == 0 {
-			return mistake.Invalid("%s is the last who can sign in with the role %s: without one, nobody could administer this site here. Give the role to somebody else first, or do it by the command line", a.Name, role)
+			return mistake.Invalid("%s is the last who can sign in with the role %s: without one, nobody could administer this site here. "+
+				"Give the role to somebody else first, or do it by the command line", a.Name, role)
 		}
 	}
 	return act()

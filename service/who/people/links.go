@@ -105,7 +105,8 @@ func (r *Register) UseLink(ctx context.Context, token, password, network string,
 	if err != nil {
 		return err
 	}
-	err = r.o.Store.UseLink(ctx, hash, a.ID, hashed, r.o.Letters.Notice(a, message.PasswordChanged, in), store.Activity{At: r.o.Now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
+	err = r.o.Store.UseLink(ctx, hash, a.ID, hashed, r.o.Letters.Notice(a, message.PasswordChanged, in),
+		store.Activity{At: r.o.Now(), Kind: kind.PasswordSet, Account: a.Name, Actor: a.Name, Network: network, Detail: "with a link"})
 	if errors.Is(err, store.ErrNone) {
 		return ErrLink
 	}

@@ -50,7 +50,8 @@ func explain(name string, err error) error {
 	case errors.Is(err, store.ErrNone):
 		return mistake.Unknown("there is no account %q; `ostiarius people list` shows all", name)
 	case errors.Is(err, store.ErrResting):
-		return mistake.Taken("%q was the name of another account until recently; choose another name, or use it anyway (--anyway in commands)", name)
+		return mistake.Taken("%q was the name of another account until recently; choose another name, or use it anyway (--anyway in "+
+			"commands)", name)
 	case errors.Is(err, store.ErrAlike):
 		return mistake.Taken("%q looks like the name of another account; choose another name, or use it anyway (--anyway in commands)", name)
 	case errors.Is(err, store.ErrTaken):
@@ -109,7 +110,8 @@ func (r *Register) Add(ctx context.Context, actor string, n NewAccount) (*accoun
 		}
 	}
 	a.Unset = hash == ""
-	a.ID, err = r.o.Store.AddAccount(ctx, a, keys, hash, store.Activity{At: now, Kind: kind.AccountAdded, Account: name, Actor: actor, Detail: detail})
+	a.ID, err = r.o.Store.AddAccount(ctx, a, keys, hash,
+		store.Activity{At: now, Kind: kind.AccountAdded, Account: name, Actor: actor, Detail: detail})
 	return a, explain(name, err)
 }
 
@@ -251,7 +253,8 @@ func (r *Register) SetPassword(ctx context.Context, actor, name, password string
 // ChangePassword gives an account as it was read another password, ends its sessions, and begins another,
 // for its owner, who has just typed the one before. The error is store.ErrNone if that has changed since,
 // or a *mistake.Error about the new one.
-func (r *Register) ChangePassword(ctx context.Context, a *account.Account, password string, next *session.Session, in words.Language, e store.Activity) error {
+func (r *Register) ChangePassword(ctx context.Context, a *account.Account, password string, next *session.Session,
+	in words.Language, e store.Activity) error {
 	if err := r.CheckPassword(password, a); err != nil {
 		return err
 	}
@@ -275,9 +278,10 @@ func (r *Register) SetDisabled(ctx context.Context, actor, name string, disabled
 	if err != nil {
 		return err
 	}
-	return explain(name, r.o.Endings.Take(ctx, ending.Ending{Account: a.ID, What: "that " + a.Name + " is disabled"}, func(ctx context.Context) error {
-		return r.o.Store.SetDisabled(ctx, a.ID, true, r.event(kind.AccountDisabled, a, actor, ""))
-	}))
+	return explain(name, r.o.Endings.Take(ctx, ending.Ending{Account: a.ID, What: "that " + a.Name + " is disabled"},
+		func(ctx context.Context) error {
+			return r.o.Store.SetDisabled(ctx, a.ID, true, r.event(kind.AccountDisabled, a, actor, ""))
+		}))
 }
 
 func (r *Register) event(what kind.Kind, a *account.Account, actor, detail string) store.Activity {

@@ -38,7 +38,8 @@ func TestTakingAwayNeedsNoRecords(t *testing.T) {
 	if err := r.Sessions.End(ctx, here, ""); !errors.As(err, &unwritten) || house.Alive(t, r, here) || !house.Alive(t, r, there) {
 		t.Errorf("signed out: %v", err)
 	}
-	if err := r.People.SetDisabled(ctx, "test", "ines", true); !errors.As(err, &unwritten) || !strings.Contains(err.Error(), "could not be written down yet") || house.Alive(t, r, there) {
+	if err := r.People.SetDisabled(ctx, "test", "ines", true); !errors.As(err, &unwritten) ||
+		!strings.Contains(err.Error(), "could not be written down yet") || house.Alive(t, r, there) {
 		t.Errorf("disabled: %v", err)
 	}
 	if said := fmt.Sprint(r.Endings.Words()); said != "[that Ines has signed out that Ines is disabled]" {
@@ -182,13 +183,15 @@ func TestImport(t *testing.T) {
 	token := house.SignIn(t, r, false)
 	dry, done, err := r.People.Import(ctx, "test", file, true)
 	until := c.Now().Add(time.Hour).Local().Format("2006-01-02 15:04")
-	if err != nil || done || fmt.Sprint(dry) != "[{2 Bo add roles keeper until "+until+"; no password yet} {3 INES change name INES, e-mail ines@marram.example, disabled} {4 cy add no roles}]" {
+	if err != nil || done || fmt.Sprint(dry) != "[{2 Bo add roles keeper until "+until+
+		"; no password yet} {3 INES change name INES, e-mail ines@marram.example, disabled} {4 cy add no roles}]" {
 		t.Fatalf("%v %v %v", dry, done, err)
 	}
 	if _, n, _ := r.People.List(ctx, people.Query{}); n != 1 || !house.Alive(t, r, token) {
 		t.Error("a dry run changed something")
 	}
-	bad := append(slices.Clone(file), roster.Entry{Line: 5, Name: "b o"}, roster.Entry{Line: 6, Name: "bO"}, roster.Entry{Line: 7, Name: "dy", Roles: []account.Grant{{Role: "keper"}}}, roster.Entry{Line: 8, Name: "ey", Hash: "secret"})
+	bad := append(slices.Clone(file), roster.Entry{Line: 5, Name: "b o"}, roster.Entry{Line: 6, Name: "bO"},
+		roster.Entry{Line: 7, Name: "dy", Roles: []account.Grant{{Role: "keper"}}}, roster.Entry{Line: 8, Name: "ey", Hash: "secret"})
 	results, done, err := r.People.Import(ctx, "test", bad, false)
 	errs := 0
 	for _, result := range results {
@@ -208,11 +211,16 @@ func TestImport(t *testing.T) {
 	if _, err := r.SignIn.SignIn(ctx, "cy", "kettle-moth-anvil", sessions.Origin{}, false); err != nil {
 		t.Error(err)
 	}
-	taken, _, err := r.People.Import(ctx, "test", []roster.Entry{{Line: 2, Name: "fy", Email: "BO@marram.example"}, {Line: 3, Name: "bo@marram.example"}, {Line: 4, Name: "gy@marram.example", Email: "gy@marram.example"}, {Line: 5, Name: "Bo"}}, true)
-	if err != nil || !strings.Contains(taken[0].Detail, "the address of Bo already") || taken[1].Action != "error" || taken[2].Action != "add" || taken[3].Action != "same" {
+	taken, _, err := r.People.Import(ctx, "test",
+		[]roster.Entry{{Line: 2, Name: "fy", Email: "BO@marram.example"}, {Line: 3, Name: "bo@marram.example"},
+			{Line: 4, Name: "gy@marram.example", Email: "gy@marram.example"}, {Line: 5, Name: "Bo"}}, true)
+	if err != nil || !strings.Contains(taken[0].Detail, "the address of Bo already") || taken[1].Action != "error" ||
+		taken[2].Action != "add" || taken[3].Action != "same" {
 		t.Errorf("what is taken: %v %v", taken, err)
 	}
-	later := roster.Entry{Line: 2, Name: "hy", Roles: []account.Grant{{Role: "keeper", From: c.Now().Add(time.Hour), Until: c.Now().Add(2 * time.Hour)}}}
+	later := roster.Entry{
+		Line: 2, Name: "hy", Roles: []account.Grant{{Role: "keeper", From: c.Now().Add(time.Hour), Until: c.Now().Add(2 * time.Hour)}},
+	}
 	if _, done, err := r.People.Import(ctx, "test", []roster.Entry{later}, false); err != nil || !done {
 		t.Fatal(done, err)
 	}

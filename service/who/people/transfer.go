@@ -99,7 +99,8 @@ func (r *Register) known(ctx context.Context, all []roster.Entry) (map[string]st
 }
 
 // transfer plans what is done for one line, and says it in words; "" for nothing.
-func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t roster.Entry, now time.Time) (i store.Import, detail string, err error) {
+func (r *Register) transfer(known map[string]store.KeyedAccount, actor string, t roster.Entry, now time.Time) (i store.Import,
+	detail string, err error) {
 	if t.Err != nil {
 		return i, "", mistake.Of(t.Err)
 	}

@@ -151,7 +151,10 @@ func (o *Recovery) MakeChange(ctx context.Context, token string, owner int64, ne
 	if err != nil {
 		return c, err
 	}
-	e := store.Activity{At: now, Kind: kind.AddressProven, Account: after.Name, AccountID: after.ID, Actor: after.Name, Network: network, Detail: "e-mail, by a link sent there"}
+	e := store.Activity{
+		At: now, Kind: kind.AddressProven, Account: after.Name, AccountID: after.ID, Actor: after.Name, Network: network,
+		Detail: "e-mail, by a link sent there",
+	}
 	var undo *store.AddressLink
 	var mails []message.Message
 	if c.Undo {

@@ -56,7 +56,8 @@ const (
 // *throttle.Slow, or says that the service failed.
 func (o *Recovery) Ask(ctx context.Context, keys store.Keys, network string, in words.Language) error {
 	wide := throttle.NetworkNamed(network)
-	limits := []throttle.Key{{Name: "recovery " + keys.Name + " " + wide, Rule: throttle.Pair}, {Name: "recoveries " + wide, Rule: throttle.Network}}
+	limits := []throttle.Key{{Name: "recovery " + keys.Name + " " + wide, Rule: throttle.Pair},
+		{Name: "recoveries " + wide, Rule: throttle.Network}}
 	if wait := o.o.Limiter.Try(o.o.Now(), limits...); wait > 0 {
 		return &throttle.Slow{Wait: wait}
 	}

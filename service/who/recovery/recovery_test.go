@@ -55,7 +55,8 @@ func TestRecovery(t *testing.T) {
 		t.Fatal(err)
 	}
 	all := house.Mailed(t, r)
-	if len(all) != 2 || all[0].To != "walt@marram.example" || all[0].Kind != message.Recover || all[0].Language != words.German || all[0].Until.Sub(c.Now()) != time.Hour {
+	if len(all) != 2 || all[0].To != "walt@marram.example" || all[0].Kind != message.Recover || all[0].Language != words.German ||
+		all[0].Until.Sub(c.Now()) != time.Hour {
 		t.Fatalf("%+v", all)
 	}
 	if err := r.Recovery.Answer(ctx); err != nil || len(house.Mailed(t, r)) != 2 {
@@ -72,7 +73,8 @@ func TestRecovery(t *testing.T) {
 	if err := r.People.UseLink(ctx, second, "another-moth-anvil", "", ""); !errors.Is(err, people.ErrLink) {
 		t.Errorf("the other link: %v", err)
 	}
-	if told := house.Mailed(t, r)[0]; told.Kind != message.PasswordChanged || told.To != "walt@marram.example" || strings.Contains(told.Link, "=") {
+	if told := house.Mailed(t, r)[0]; told.Kind != message.PasswordChanged || told.To != "walt@marram.example" ||
+		strings.Contains(told.Link, "=") {
 		t.Errorf("%+v", told)
 	}
 	// The link ends with the hour, also where nobody has used it.
@@ -198,7 +200,8 @@ func TestAnotherAddress(t *testing.T) {
 	if _, err := r.Recovery.MakeChange(ctx, first, numberOf(t, r, "walt"), "", ""); !errors.Is(err, people.ErrLink) {
 		t.Errorf("the link of a wish before: %v", err)
 	}
-	if _, err := r.Recovery.MakeChange(ctx, house.TokenOf(t, m), numberOf(t, r, "walt"), "", ""); err != nil || email() != "new@marram.example" {
+	if _, err := r.Recovery.MakeChange(ctx, house.TokenOf(t, m), numberOf(t, r, "walt"), "", ""); err != nil ||
+		email() != "new@marram.example" {
 		t.Fatalf("%v, and the address is %s", err, email())
 	}
 	if _, err := r.Recovery.MakeChange(ctx, house.TokenOf(t, m), numberOf(t, r, "walt"), "", ""); !errors.Is(err, people.ErrLink) {
@@ -217,7 +220,8 @@ func TestAnotherAddress(t *testing.T) {
 	}
 	stolen := house.TokenOf(t, house.Mailed(t, r)[0])
 	c.Pass(6 * 24 * time.Hour)
-	if _, err := r.Recovery.MakeChange(ctx, house.TokenOf(t, told), numberOf(t, r, "walt"), "", ""); err != nil || email() != "walt@marram.example" {
+	if _, err := r.Recovery.MakeChange(ctx, house.TokenOf(t, told), numberOf(t, r, "walt"), "", ""); err != nil ||
+		email() != "walt@marram.example" {
 		t.Fatalf("%v, and the address is %s", err, email())
 	}
 	if house.Alive(t, r, token) {
@@ -298,7 +302,8 @@ func TestSignInsAreTold(t *testing.T) {
 		t.Errorf("%+v", house.Mailed(t, r))
 	}
 	sign()
-	if m := house.Mailed(t, r); len(m) != 1 || m[0].Kind != message.SignedIn || m[0].Gaps["device"] != "Firefox on Linux" || m[0].Gaps["network"] != "192.0.2.7" {
+	if m := house.Mailed(t, r); len(m) != 1 || m[0].Kind != message.SignedIn || m[0].Gaps["device"] != "Firefox on Linux" ||
+		m[0].Gaps["network"] != "192.0.2.7" {
 		t.Fatalf("%+v", m)
 	}
 	from.Device = known

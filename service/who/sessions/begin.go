@@ -48,7 +48,8 @@ type Renewal struct {
 // Begin begins a session for an account as it was read, by somebody who has just proven to be its owner,
 // and writes the event and the messages. The error is store.ErrNone if what was proven holds no longer: the account has got
 // another password, is disabled or gone.
-func (r *Records) Begin(ctx context.Context, a *account.Account, by factor.Set, from Origin, remember bool, e store.Activity, mails ...message.Message) (Begun, error) {
+func (r *Records) Begin(ctx context.Context, a *account.Account, by factor.Set, from Origin, remember bool, e store.Activity,
+	mails ...message.Message) (Begun, error) {
 	token, s := r.Prepare(a, by, from, remember)
 	var before *secret.TokenHash
 	if h, _, ok := r.kept.current(from.Before, s.MadeAt); ok {
@@ -63,7 +64,8 @@ func (r *Records) Begin(ctx context.Context, a *account.Account, by factor.Set, 
 	return r.Begun(token, s, a), nil
 }
 
-// Prepare makes a session of somebody who has just shown some factors, that is written down by whoever asks for it, together with something else.
+// Prepare makes a session of somebody who has just shown some factors, that is written down by whoever asks for it, together with
+// something else.
 func (r *Records) Prepare(a *account.Account, by factor.Set, from Origin, remember bool) (token string, s *session.Session) {
 	token, hash := secret.NewToken()
 	now := r.o.Now()
@@ -110,7 +112,8 @@ func (r *Records) Of(ctx context.Context, token string) (s *session.Session, a *
 // Proved notes that the owner of a session has proven once more to be that, and gives it another token; nil
 // if it has just got one, to which the one that was brought does not lead. The error is store.ErrNone if
 // the session has ended.
-func (r *Records) Proved(ctx context.Context, token string, by factor.Kind, s *session.Session, a *account.Account, e store.Activity) (*Renewal, error) {
+func (r *Records) Proved(ctx context.Context, token string, by factor.Kind, s *session.Session, a *account.Account,
+	e store.Activity) (*Renewal, error) {
 	now := r.o.Now()
 	if _, old, _ := r.kept.current(token, now); old != nil {
 		return nil, nil

@@ -110,7 +110,8 @@ func TestMemoryIsSwept(t *testing.T) {
 	now := time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
 	book := bookOf(t, "sessions: {idle: 30m}")
 	r := New(Options{
-		Store: fresh.Records(t, t.TempDir()), Book: func() *policy.Book { return book }, Now: func() time.Time { return now }, Endings: &ending.List{},
+		Store: fresh.Records(t, t.TempDir()), Book: func() *policy.Book { return book }, Now: func() time.Time { return now },
+		Endings: &ending.List{},
 	})
 	kept(r.kept, 7, book, now)
 	if err := r.Sweep(t.Context()); err != nil || len(r.kept.byHash) != 1 {

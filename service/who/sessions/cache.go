@@ -71,7 +71,10 @@ type State struct{ stale atomic.Bool }
 func (s *State) Stale() bool { return s.stale.Load() }
 
 func newCache() *cache {
-	return &cache{byHash: map[secret.TokenHash]*entry{}, byToken: map[uint64]*entry{}, seed: maphash.MakeSeed(), accounts: map[int64]*State{}, renewed: map[secret.TokenHash]renewal{}, renewing: map[secret.TokenHash]chan struct{}{}}
+	return &cache{
+		byHash: map[secret.TokenHash]*entry{}, byToken: map[uint64]*entry{}, seed: maphash.MakeSeed(), accounts: map[int64]*State{},
+		renewed: map[secret.TokenHash]renewal{}, renewing: map[secret.TokenHash]chan struct{}{},
+	}
 }
 
 // A renewal is what is remembered of a token that another has replaced a moment ago.

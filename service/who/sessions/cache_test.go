@@ -31,7 +31,8 @@ func TestEntriesAreAliveLikeTheirSessions(t *testing.T) {
 		s := &session.Session{MadeAt: moment(), SeenAt: moment(), Remembered: random.IntN(2) == 0}
 		a := &account.Account{Name: "ines"}
 		e := newEntry(s, a, book, noon)
-		for _, at := range []time.Time{moment(), s.MadeAt, s.SeenAt, s.SeenAt.Add(30 * time.Minute), s.MadeAt.Add(12 * time.Hour), s.MadeAt.Add(30 * 24 * time.Hour), s.MadeAt.Add(-session.Slack), s.SeenAt.Add(-session.Slack)} {
+		for _, at := range []time.Time{moment(), s.MadeAt, s.SeenAt, s.SeenAt.Add(30 * time.Minute), s.MadeAt.Add(12 * time.Hour),
+			s.MadeAt.Add(30 * 24 * time.Hour), s.MadeAt.Add(-session.Slack), s.SeenAt.Add(-session.Slack)} {
 			for _, off := range []time.Duration{-time.Second, 0, time.Second} {
 				want := s.Alive(at.Add(off), s.SeenAt, session.Limits(e.limits))
 				if got := e.alive(at.Add(off).UnixMilli()); got != want {

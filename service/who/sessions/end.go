@@ -34,13 +34,18 @@ func (r *Records) End(ctx context.Context, token, network string) error {
 	}
 	if err != nil {
 		// The records cannot be read; the session must not come back when they can.
-		return r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.kept.drop(hash) }, Token: &hash, What: "that somebody has signed out"}, func(ctx context.Context) error {
-			return r.o.Store.EndSession(ctx, hash, store.Activity{At: r.o.Now(), Kind: kind.SignOut, Network: network})
-		})
+		return r.o.Endings.Take(ctx,
+			ending.Ending{Forget: func() { r.kept.drop(hash) }, Token: &hash, What: "that somebody has signed out"},
+			func(ctx context.Context) error {
+				return r.o.Store.EndSession(ctx, hash, store.Activity{At: r.o.Now(), Kind: kind.SignOut, Network: network})
+			})
 	}
-	return r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.kept.drop(s.Hash) }, Token: &s.Hash, What: "that " + a.Name + " has signed out"}, func(ctx context.Context) error {
-		return r.o.Store.EndSession(ctx, s.Hash, store.Activity{At: r.o.Now(), Kind: kind.SignOut, Account: a.Name, Actor: a.Name, Network: network})
-	})
+	return r.o.Endings.Take(ctx,
+		ending.Ending{Forget: func() { r.kept.drop(s.Hash) }, Token: &s.Hash, What: "that " + a.Name + " has signed out"},
+		func(ctx context.Context) error {
+			return r.o.Store.EndSession(ctx, s.Hash,
+				store.Activity{At: r.o.Now(), Kind: kind.SignOut, Account: a.Name, Actor: a.Name, Network: network})
+		})
 }
 
 // A Held is a session that somebody has, and the name of the account.
@@ -49,7 +54,9 @@ type Held = store.HeldSession
 // List returns the sessions that hold now, the latest used first: those of an account, or of all
 // if it is nil, that have the words in name, network or browser; and how many there are in all.
 func (r *Records) List(ctx context.Context, of *account.Account, words string, offset, limit int) ([]Held, int, error) {
-	q := store.SessionQuery{Account: idOf(of), Words: words, Now: r.o.Now(), Alive: session.Limits(r.o.Book().LongestSessions()), Offset: offset, Limit: limit}
+	q := store.SessionQuery{
+		Account: idOf(of), Words: words, Now: r.o.Now(), Alive: session.Limits(r.o.Book().LongestSessions()), Offset: offset, Limit: limit,
+	}
 	soon, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	r.Flush(soon) // so that the list says when they were last used, if that can be written
@@ -84,9 +91,12 @@ func (r *Records) EndOne(ctx context.Context, actor, handle string, of *account.
 		return none
 	}
 	s := found[0]
-	err = r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.kept.drop(s.Hash) }, Token: &s.Hash, What: "that a session of " + s.Name + " has ended"}, func(ctx context.Context) error {
-		return r.o.Store.EndSession(ctx, s.Hash, store.Activity{At: r.o.Now(), Kind: kind.SessionEnded, Account: s.Name, Actor: actor, Detail: "session " + handle})
-	})
+	err = r.o.Endings.Take(ctx,
+		ending.Ending{Forget: func() { r.kept.drop(s.Hash) }, Token: &s.Hash, What: "that a session of " + s.Name + " has ended"},
+		func(ctx context.Context) error {
+			return r.o.Store.EndSession(ctx, s.Hash,
+				store.Activity{At: r.o.Now(), Kind: kind.SessionEnded, Account: s.Name, Actor: actor, Detail: "session " + handle})
+		})
 	if errors.Is(err, store.ErrNone) {
 		return none
 	}
@@ -101,22 +111,27 @@ func (r *Records) EndOf(ctx context.Context, actor string, a *account.Account, k
 		but = &hash
 	}
 	var number atomic.Int64
-	err = r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.Forget(a.ID) }, SessionsOf: a.ID, But: but, Before: r.o.Now(), What: "that the sessions of " + a.Name + " have ended"}, func(ctx context.Context) error {
-		n, err := r.o.Store.EndSessions(ctx, a.ID, but, store.Activity{At: r.o.Now(), Kind: kind.SessionsDone, Account: a.Name, AccountID: a.ID, Actor: actor})
-		number.Store(n)
-		return err
-	})
+	err = r.o.Endings.Take(ctx,
+		ending.Ending{
+			Forget: func() { r.Forget(a.ID) }, SessionsOf: a.ID, But: but, Before: r.o.Now(), What: "that the sessions of " + a.Name + " have ended",
+		}, func(ctx context.Context) error {
+			n, err := r.o.Store.EndSessions(ctx, a.ID, but,
+				store.Activity{At: r.o.Now(), Kind: kind.SessionsDone, Account: a.Name, AccountID: a.ID, Actor: actor})
+			number.Store(n)
+			return err
+		})
 	return number.Load(), err
 }
 
 // EndAll signs everybody out. It returns how many sessions ended.
 func (r *Records) EndAll(ctx context.Context, actor string) (ended int64, err error) {
 	var number atomic.Int64
-	err = r.o.Endings.Take(ctx, ending.Ending{Forget: r.kept.clear, All: true, Before: r.o.Now(), What: "that all sessions have ended"}, func(ctx context.Context) error {
-		n, err := r.o.Store.EndAllSessions(ctx, store.Activity{At: r.o.Now(), Kind: kind.SessionsDone, Actor: actor, Detail: "all of everybody"})
-		number.Store(n)
-		return err
-	})
+	err = r.o.Endings.Take(ctx,
+		ending.Ending{Forget: r.kept.clear, All: true, Before: r.o.Now(), What: "that all sessions have ended"}, func(ctx context.Context) error {
+			n, err := r.o.Store.EndAllSessions(ctx, store.Activity{At: r.o.Now(), Kind: kind.SessionsDone, Actor: actor, Detail: "all of everybody"})
+			number.Store(n)
+			return err
+		})
 	return number.Load(), err
 }
 

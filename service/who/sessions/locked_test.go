@@ -14,8 +14,8 @@ import (
 	"ostiarius/service/rooms/house"
 )
 
-// While the records are locked, whoever is signed in goes on, also where the session is to get another token; nobody gets more than the token
-// that they brought has, nor less than nothing.
+// While the records are locked, whoever is signed in goes on, also where the session is to get another token; nobody gets more than
+// the token that they brought has, nor less than nothing.
 func TestSessionsGoOnWhileRecordsAreLocked(t *testing.T) {
 	h, records, _ := house.Open(t)
 	gains, loses := house.SignIn(t, h, false), house.SignIn(t, h, false)

@@ -123,7 +123,8 @@ func (r *Records) Recognise(ctx context.Context, token string, from func() strin
 
 // asBefore returns who brings a token that another has replaced a moment ago: what it proved
 // before, as far as it would still hold. The session does not count as used.
-func (r *Records) asBefore(ctx context.Context, current secret.TokenHash, old *renewal, book *policy.Book, now time.Time) (v policy.Visitor, err error) {
+func (r *Records) asBefore(ctx context.Context, current secret.TokenHash, old *renewal, book *policy.Book,
+	now time.Time) (v policy.Visitor, err error) {
 	e := r.kept.get(current, book, now)
 	if e == nil {
 		s, a, err := r.load(ctx, current)
@@ -180,11 +181,14 @@ func (r *Records) stray(ctx context.Context, hash secret.TokenHash, now time.Tim
 	if from != nil {
 		network = from()
 	}
-	err = r.o.Endings.Take(ctx, ending.Ending{Forget: func() { r.kept.drop(s.Hash) }, Token: &s.Hash, What: "that a session of " + a.Name + " has ended"}, func(ctx context.Context) error {
-		return r.o.Store.EndSession(ctx, s.Hash, store.Activity{
-			At: now, Kind: kind.SessionEnded, Account: a.Name, Network: network, Detail: "session " + s.Handle() + ": a token that had been replaced was used again; it may have been stolen",
+	err = r.o.Endings.Take(ctx,
+		ending.Ending{Forget: func() { r.kept.drop(s.Hash) }, Token: &s.Hash, What: "that a session of " + a.Name + " has ended"},
+		func(ctx context.Context) error {
+			return r.o.Store.EndSession(ctx, s.Hash, store.Activity{
+				At: now, Kind: kind.SessionEnded, Account: a.Name, Network: network,
+				Detail: "session " + s.Handle() + ": a token that had been replaced was used again; it may have been stolen",
+			})
 		})
-	})
 	var unwritten *ending.Unwritten
 	if errors.As(err, &unwritten) {
 		err = nil // it has ended
@@ -287,5 +291,7 @@ func VisitorOf(a *account.Account, s *session.Session, now time.Time) policy.Vis
 	if err != nil {
 		return policy.Visitor{} // no account has such a name; nobody knows whom it would be taken for
 	}
-	return policy.Visitor{SignedIn: true, Account: key, Roles: a.Roles(now), ProofAge: s.ProofAge(now), Factors: s.Factors(now), Enrolled: a.Enrolled}
+	return policy.Visitor{
+		SignedIn: true, Account: key, Roles: a.Roles(now), ProofAge: s.ProofAge(now), Factors: s.Factors(now), Enrolled: a.Enrolled,
+	}
 }

@@ -137,7 +137,8 @@ func TestProofAges(t *testing.T) {
 	if v, _, _ := r.Sessions.Recognise(context.Background(), fresh.Token, nil); v.ProofAge != 0 || !v.SignedIn {
 		t.Errorf("after proving again: %+v", v)
 	}
-	if _, err := r.SignIn.ProveAgain(context.Background(), "no token", "seven-brass-prisms", sessions.Origin{}); !errors.Is(err, signin.ErrWrong) {
+	if _, err := r.SignIn.ProveAgain(context.Background(), "no token", "seven-brass-prisms", sessions.Origin{}); !errors.Is(err,
+		signin.ErrWrong) {
 		t.Errorf("without a session: %v", err)
 	}
 }
@@ -230,7 +231,8 @@ func TestTokensAreRenewedWithRights(t *testing.T) {
 
 func TestSessionsByRole(t *testing.T) {
 	r, _, c := house.Open(t)
-	book := house.BookOf(t, "roles: {keeper: , guest: }\ndoors: [{path: /, admit: public}]\nsessions: {idle: 30m, lifetime: 12h, roles: {keeper: {idle: 5m}, steward: {idle: 0, lifetime: 1h}}}")
+	book := house.BookOf(t, "roles: {keeper: , guest: }\ndoors: [{path: /, admit: public}]\nsessions: {idle: 30m, lifetime: 12h, roles: "+
+		"{keeper: {idle: 5m}, steward: {idle: 0, lifetime: 1h}}}")
 	r.Book = book
 	r = r.Start(t)
 	token := house.SignIn(t, r, false)
@@ -378,7 +380,8 @@ func TestSessionsAreListedAndEnded(t *testing.T) {
 		t.Errorf("ending one: %v", err)
 	}
 	three := house.SignIn(t, r, false)
-	if n, err := r.Sessions.EndOf(ctx, "ines", account("ines"), three); n != 1 || err != nil || house.Alive(t, r, two) || !house.Alive(t, r, three) || !house.Alive(t, r, bo.Token) {
+	if n, err := r.Sessions.EndOf(ctx, "ines", account("ines"), three); n != 1 || err != nil || house.Alive(t, r, two) ||
+		!house.Alive(t, r, three) || !house.Alive(t, r, bo.Token) {
 		t.Errorf("ending all others: %d %v", n, err)
 	}
 	c.Pass(40 * time.Minute)

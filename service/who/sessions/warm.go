@@ -24,7 +24,8 @@ func (r *Records) Warm(ctx context.Context) error {
 			return err
 		}
 		for _, s := range all {
-			if a := s.Account; !a.Disabled && !look.HasSession(s.Hash, s.MadeAt, a.ID) && session.Rights(a.Roles(now)) == s.Rights && !r.kept.has(s.Hash) {
+			if a := s.Account; !a.Disabled && !look.HasSession(s.Hash, s.MadeAt, a.ID) && session.Rights(a.Roles(now)) == s.Rights &&
+				!r.kept.has(s.Hash) {
 				r.kept.put(seen, s.Session, a, book, now)
 			}
 		}

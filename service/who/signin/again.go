@@ -20,7 +20,8 @@ func (d *Entrance) Owner(ctx context.Context, token, password string, from sessi
 	return a, err
 }
 
-func (d *Entrance) reprove(ctx context.Context, failed kind.Kind, token, password string, from sessions.Origin) (*session.Session, *account.Account, error) {
+func (d *Entrance) reprove(ctx context.Context, failed kind.Kind, token, password string, from sessions.Origin) (*session.Session,
+	*account.Account, error) {
 	begun := context.WithoutCancel(ctx)
 	s, a, _, err := d.o.Sessions.Of(begun, token)
 	if errors.Is(err, store.ErrNone) {

@@ -27,7 +27,8 @@ type first struct {
 	until time.Time // zero if there is none
 }
 
-var errSteward = mistake.Taken("somebody has the role %s already; they can add others, in the console or with `ostiarius people add NAME --role %s`", policy.Steward, policy.Steward)
+var errSteward = mistake.Taken("somebody has the role %s already; they can add others, in the console or with `ostiarius people add "+
+	"NAME --role %s`", policy.Steward, policy.Steward)
 
 // FirstLink makes a link for the first steward, and returns its token and when it ends. One that was made
 // before ends with that. The error is a *mistake.Error if there is a steward.

@@ -62,7 +62,8 @@ func TestTheFirstLink(t *testing.T) {
 		}
 	}
 	in, err := h.SignIn.First(ctx, token, "agnes", "amber-lantern-shelf", house.HerHome)
-	if err != nil || in.Visitor.Account != "agnes" || in.Remembered || in.Device == "" || !house.Alive(t, h, in.Token) || house.Roles(t, h, "agnes")[0] != policy.Steward {
+	if err != nil || in.Visitor.Account != "agnes" || in.Remembered || in.Device == "" || !house.Alive(t, h, in.Token) ||
+		house.Roles(t, h, "agnes")[0] != policy.Steward {
 		t.Fatalf("%+v %v", in, err)
 	}
 	if h.Kinds(t)[0] != activity.SignIn {
@@ -159,8 +160,8 @@ func TestPasswordOnceMore(t *testing.T) {
 	}
 }
 
-// Who has just signed in elsewhere gets a session, if the account may; a second factor is asked for as after a password, and what else there is
-// to do is done once, when there is a session.
+// Who has just signed in elsewhere gets a session, if the account may; a second factor is asked for as after a password, and what
+// else there is to do is done once, when there is a session.
 func TestComingFromElsewhere(t *testing.T) {
 	h, _, c := house.Open(t)
 	begun := 0
@@ -185,10 +186,12 @@ func TestComingFromElsewhere(t *testing.T) {
 	// In the session: proven anew there, by who it is and nobody else.
 	house.Add(t, h, people.NewAccount{Name: "walt", Password: "paint-and-lentil-soup"})
 	c.Pass(29 * time.Minute)
-	if fresh, err := h.SignIn.ProvenElsewhere(ctx, in.Token, h.Account(t, "walt").ID, "harbour", house.HerHome); fresh != nil || !errors.Is(err, signin.ErrOver) {
+	if fresh, err := h.SignIn.ProvenElsewhere(ctx, in.Token, h.Account(t, "walt").ID, "harbour", house.HerHome); fresh != nil ||
+		!errors.Is(err, signin.ErrOver) {
 		t.Errorf("somebody else has proven it: %+v %v", fresh, err)
 	}
-	if fresh, err := h.SignIn.ProvenElsewhere(ctx, "made-up", h.Account(t, "ines").ID, "harbour", house.HerHome); fresh != nil || !errors.Is(err, signin.ErrOver) {
+	if fresh, err := h.SignIn.ProvenElsewhere(ctx, "made-up", h.Account(t, "ines").ID, "harbour", house.HerHome); fresh != nil ||
+		!errors.Is(err, signin.ErrOver) {
 		t.Errorf("without a session: %+v %v", fresh, err)
 	}
 	fresh, err := h.SignIn.ProvenElsewhere(ctx, in.Token, h.Account(t, "ines").ID, "harbour", house.HerHome)
@@ -211,7 +214,8 @@ func TestComingFromElsewhere(t *testing.T) {
 	c.Pass(onetime.Lasts)
 	begun = 0
 	var second *signin.Second
-	if _, err := come(); !errors.As(err, &second) || begun != 0 || second.Can != factor.Of(factor.Code) || !strings.Contains(second.Error(), "code") {
+	if _, err := come(); !errors.As(err, &second) || begun != 0 || second.Can != factor.Of(factor.Code) ||
+		!strings.Contains(second.Error(), "code") {
 		t.Fatalf("%v, begun %d times", err, begun)
 	}
 	if a, err := h.SignIn.Half(ctx, second.Token); err != nil || a.Name != "Ines" {
@@ -231,7 +235,8 @@ func TestComingFromElsewhere(t *testing.T) {
 	if err := h.People.SetDisabled(ctx, "test", "ines", true); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := come(); !errors.Is(err, signin.ErrDisabled) || begun != 1 || events[0] != activity.SignIn || h.Kinds(t)[0] != activity.SignInFailed {
+	if _, err := come(); !errors.Is(err, signin.ErrDisabled) || begun != 1 || events[0] != activity.SignIn ||
+		h.Kinds(t)[0] != activity.SignInFailed {
 		t.Errorf("disabled: %v", err)
 	}
 }

@@ -68,7 +68,8 @@ func TestOwnersAreKnownAtTheirPlaces(t *testing.T) {
 	if err := h.Keyrings.Remove(ctx, "test", "outer", "smith"); err != nil {
 		t.Fatal(err)
 	}
-	if knows, err := h.Records.KnowsPlace(ctx, store.PlaceOfEntry("outer", "smith"), throttle.NetworkNamed("192.0.2.7"), time.Time{}); knows || err != nil {
+	if knows, err := h.Records.KnowsPlace(ctx, store.PlaceOfEntry("outer", "smith"), throttle.NetworkNamed("192.0.2.7"),
+		time.Time{}); knows || err != nil {
 		t.Error(knows, err)
 	}
 }
@@ -88,7 +89,8 @@ func TestAnOfficeSignsInAtOnce(t *testing.T) {
 		for i := range all {
 			under.Go(func() {
 				for {
-					if _, _, all[i] = h.SignIn.Prove(ctx, fmt.Sprint("clerk", i), password, sessions.Origin{Network: "192.0.2.7"}); !errors.Is(all[i], hashing.ErrBusy) {
+					if _, _, all[i] = h.SignIn.Prove(ctx, fmt.Sprint("clerk", i), password,
+						sessions.Origin{Network: "192.0.2.7"}); !errors.Is(all[i], hashing.ErrBusy) {
 						return
 					}
 				}

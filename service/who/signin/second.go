@@ -17,8 +17,8 @@ import (
 	"ostiarius/store"
 )
 
-// Between the password and the second factor nobody is signed in. What was right is kept here under a token, for a few minutes and in memory alone;
-// who brings it may show the second factor, and nothing else.
+// Between the password and the second factor nobody is signed in. What was right is kept here under a token, for a few minutes and
+// in memory alone; who brings it may show the second factor, and nothing else.
 
 // A Second is the error for somebody whose password was right, and who is asked for a second factor.
 type Second struct {
@@ -93,7 +93,8 @@ func (h *halves) take(token string, now time.Time) bool {
 
 // secondFor returns the error for somebody who has shown something, and is asked for a second factor; nil for who is not. A browser
 // that is remembered, by a token, is not asked.
-func (d *Entrance) secondFor(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool, begun func(context.Context, SignedIn) error) error {
+func (d *Entrance) secondFor(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool,
+	begun func(context.Context, SignedIn) error) error {
 	if !d.o.Factors.Asks(a) {
 		return nil
 	}
@@ -101,7 +102,9 @@ func (d *Entrance) secondFor(ctx context.Context, a *account.Account, by factor.
 		return err
 	}
 	now := d.o.Now()
-	return &Second{d.half.begin(half{account: a.ID, proofs: a.Proofs, by: by, remember: remember, until: now.Add(halfLasts), begun: begun}, now), a.Enrolled}
+	return &Second{d.half.begin(half{
+		account: a.ID, proofs: a.Proofs, by: by, remember: remember, until: now.Add(halfLasts), begun: begun,
+	}, now), a.Enrolled}
 }
 
 // Half returns the account of somebody who has shown the first half of a sign-in. The error is ErrOver.
@@ -130,8 +133,8 @@ type Shown struct {
 	Page    factors.Page // where the passkey was used
 }
 
-// Finish signs somebody in who has shown the first half, and now the second. With rememberBrowser, their browser is not asked for a while. The error
-// is ErrOver, factors.ErrWrong or *throttle.Slow.
+// Finish signs somebody in who has shown the first half, and now the second. With rememberBrowser, their browser is not asked for a
+// while. The error is ErrOver, factors.ErrWrong or *throttle.Slow.
 func (d *Entrance) Finish(ctx context.Context, token string, shown Shown, from sessions.Origin, rememberBrowser bool) (SignedIn, error) {
 	one, a, err := d.halfOf(ctx, token)
 	if err != nil {
@@ -174,7 +177,8 @@ func (d *Entrance) show(ctx context.Context, a *account.Account, shown Shown, fr
 	return factor.Code, d.o.Factors.Code(ctx, a, shown.Code, d.knowsSecond(from.Device, a), from)
 }
 
-// SignInByPasskey makes a session for whoever shows a passkey; they need no name. The error is factors.ErrWrong, ErrDisabled or *throttle.Slow.
+// SignInByPasskey makes a session for whoever shows a passkey; they need no name. The error is factors.ErrWrong, ErrDisabled or
+// *throttle.Slow.
 func (d *Entrance) SignInByPasskey(ctx context.Context, shown Shown, from sessions.Origin, remember bool) (SignedIn, error) {
 	look := d.o.Endings.Look()
 	a, err := d.o.Factors.SignIn(ctx, shown.Page, shown.Passkey, from)
@@ -183,7 +187,10 @@ func (d *Entrance) SignInByPasskey(ctx context.Context, shown Shown, from sessio
 		return SignedIn{}, err
 	}
 	if a.Disabled || look.Bars(a.ID) {
-		return SignedIn{}, errors.Join(ErrDisabled, d.o.Store.Record(ctx, store.Activity{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account disabled"}))
+		return SignedIn{}, errors.Join(ErrDisabled,
+			d.o.Store.Record(ctx, store.Activity{
+				At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account disabled",
+			}))
 	}
 	d.right.Add(1)
 	in, err := d.begin(ctx, a, factor.Of(factor.Passkey), from, remember, "with a passkey")
@@ -193,11 +200,15 @@ func (d *Entrance) SignInByPasskey(ctx context.Context, shown Shown, from sessio
 	return in, err
 }
 
-// ByElsewhere makes a session for the owner of an account that is held elsewhere, who has just signed in there; begun does what else there is to do with it.
-// The error is ErrDisabled, *Second or ErrOver.
-func (d *Entrance) ByElsewhere(ctx context.Context, a *account.Account, provider string, from sessions.Origin, begun func(context.Context, SignedIn) error) (SignedIn, error) {
+// ByElsewhere makes a session for the owner of an account that is held elsewhere, who has just signed in there; begun does what
+// else there is to do with it. The error is ErrDisabled, *Second or ErrOver.
+func (d *Entrance) ByElsewhere(ctx context.Context, a *account.Account, provider string, from sessions.Origin,
+	begun func(context.Context, SignedIn) error) (SignedIn, error) {
 	if a.Disabled || d.o.Endings.Look().Bars(a.ID) {
-		return SignedIn{}, errors.Join(ErrDisabled, d.o.Store.Record(ctx, store.Activity{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account disabled"}))
+		return SignedIn{}, errors.Join(ErrDisabled,
+			d.o.Store.Record(ctx, store.Activity{
+				At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account disabled",
+			}))
 	}
 	by := factor.Of(factor.Elsewhere)
 	if err := d.secondFor(ctx, a, by, from, false, begun); err != nil {
@@ -215,7 +226,8 @@ func (d *Entrance) ByElsewhere(ctx context.Context, a *account.Account, provider
 }
 
 // ProvenElsewhere notes that the owner of a session has just proven anew elsewhere who they are. The errors are those of ShowMore.
-func (d *Entrance) ProvenElsewhere(ctx context.Context, token string, id int64, provider string, from sessions.Origin) (*sessions.Renewal, error) {
+func (d *Entrance) ProvenElsewhere(ctx context.Context, token string, id int64, provider string,
+	from sessions.Origin) (*sessions.Renewal, error) {
 	s, a, err := d.owner(ctx, token)
 	if err == nil && a.ID != id {
 		err = ErrOver
@@ -230,8 +242,8 @@ func (d *Entrance) ProvenElsewhere(ctx context.Context, token string, id int64, 
 	return fresh, err
 }
 
-// ShowMore takes a code or a passkey of somebody who is signed in, notes in the session that it was shown, and gives it another token; nil if
-// it has just got one. The error is factors.ErrWrong, ErrOver if the session has ended, or *throttle.Slow.
+// ShowMore takes a code or a passkey of somebody who is signed in, notes in the session that it was shown, and gives it another
+// token; nil if it has just got one. The error is factors.ErrWrong, ErrOver if the session has ended, or *throttle.Slow.
 func (d *Entrance) ShowMore(ctx context.Context, token string, shown Shown, from sessions.Origin) (*sessions.Renewal, error) {
 	s, a, err := d.owner(ctx, token)
 	if err != nil {

@@ -31,7 +31,8 @@ func TestSignInWithACode(t *testing.T) {
 	if len(kept) != onetime.Kept {
 		t.Fatalf("%d codes to keep", len(kept))
 	}
-	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err,
+		factors.ErrWrong) {
 		t.Errorf("the code with which it was set up, again: %v", err)
 	}
 	c.Pass(onetime.Lasts)
@@ -50,20 +51,25 @@ func TestSignInWithACode(t *testing.T) {
 	if _, err := h.SignIn.Finish(ctx, half, signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err, signin.ErrOver) {
 		t.Errorf("the same half twice: %v", err)
 	}
-	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err,
+		factors.ErrWrong) {
 		t.Errorf("the same code twice: %v", err)
 	}
-	if in, err = h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: strings.ToUpper(kept[0])}, house.HerHome, false); err != nil || !in.Visitor.Shown().Kinds.Has(factor.Code) {
+	if in, err = h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: strings.ToUpper(kept[0])}, house.HerHome,
+		false); err != nil || !in.Visitor.Shown().Kinds.Has(factor.Code) {
 		t.Errorf("a code that was kept: %v", err)
 	}
-	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err,
+		factors.ErrWrong) {
 		t.Errorf("a kept code twice: %v", err)
 	}
 	h = h.Start(t)
-	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: kept[0]}, house.HerHome, false); !errors.Is(err,
+		factors.ErrWrong) {
 		t.Errorf("a kept code twice, after another start: %v", err)
 	}
-	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err, factors.ErrWrong) {
+	if _, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false); !errors.Is(err,
+		factors.ErrWrong) {
 		t.Errorf("a code twice, after another start: %v", err)
 	}
 }
@@ -103,7 +109,8 @@ func TestNoWayAroundTheSecondFactor(t *testing.T) {
 		}
 	}
 	h.Book = house.BookOf(t, "doors: [{path: /, admit: public}]\nroles: {keeper: }\nfactors: {sign-in: at-doors}")
-	if in, err := h.Start(t).SignIn.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false); err != nil || in.Visitor.Shown().Kinds != factor.Of(factor.Password) {
+	if in, err := h.Start(t).SignIn.SignIn(ctx, "ines", house.InesPassword, house.HerHome, false); err != nil ||
+		in.Visitor.Shown().Kinds != factor.Of(factor.Password) {
 		t.Errorf("where doors ask: %+v %v", in.Visitor, err)
 	}
 }
@@ -222,7 +229,8 @@ func TestACodeCountsOnceAlsoAtOnce(t *testing.T) {
 // Remembered browsers are not asked at sign-in. They end: by their time, one by one, with the password; and they are no proof for a door.
 func TestRememberedBrowsers(t *testing.T) {
 	h, _, c := house.Open(t)
-	h.Book = house.BookOf(t, "doors: [{path: /, admit: public}]\nroles: {keeper: }\nfactors: {remember: 30d}\nsessions: {lifetime: 0, idle: 0}")
+	h.Book = house.BookOf(t,
+		"doors: [{path: /, admit: public}]\nroles: {keeper: }\nfactors: {remember: 30d}\nsessions: {lifetime: 0, idle: 0}")
 	h = h.Start(t)
 	code, _ := h.SetUp(t, "ines")
 	remember := func() sessions.Origin {
@@ -417,11 +425,13 @@ func TestWhatASignInLeavesBehind(t *testing.T) {
 	code, _ := h.SetUp(t, "ines")
 	c.Pass(onetime.Lasts)
 	in, err := h.SignIn.Finish(ctx, h.Half(t, house.HerHome), signin.Shown{Code: code()}, house.HerHome, false)
-	if err != nil || in.Known != "" || in.KnownFor != 0 || in.Remembered || !h.SignIn.Knows(in.Device, h.Account(t, "ines")) || latest() != "with the password and a code" {
+	if err != nil || in.Known != "" || in.KnownFor != 0 || in.Remembered || !h.SignIn.Knows(in.Device, h.Account(t, "ines")) ||
+		latest() != "with the password and a code" {
 		t.Errorf("%+v %v, %q", in, err, latest())
 	}
 	var second *signin.Second
-	_, err = h.SignIn.ByElsewhere(ctx, h.Account(t, "ines"), "harbour", house.HerHome, func(context.Context, signin.SignedIn) error { return nil })
+	_, err = h.SignIn.ByElsewhere(ctx, h.Account(t, "ines"), "harbour", house.HerHome,
+		func(context.Context, signin.SignedIn) error { return nil })
 	if !errors.As(err, &second) {
 		t.Fatal(err)
 	}
@@ -488,7 +498,8 @@ func TestSigningInBeforeJoining(t *testing.T) {
 		}
 	}
 	var not *signin.NotYet
-	if _, err := h.SignIn.SignIn(ctx, "sigrid", "not-this-one", house.Elsewheres, false); !errors.Is(err, signin.ErrWrong) || errors.As(err, &not) {
+	if _, err := h.SignIn.SignIn(ctx, "sigrid", "not-this-one", house.Elsewheres, false); !errors.Is(err, signin.ErrWrong) ||
+		errors.As(err, &not) {
 		t.Errorf("with another password: %v", err)
 	}
 	if a, err := h.People.Find(ctx, "sigrid"); err == nil {

@@ -111,7 +111,10 @@ func (d *Entrance) SignIn(ctx context.Context, name, password string, from sessi
 	}
 	in, err := d.begin(ctx, a, factor.Of(factor.Password), from, remember, "")
 	if errors.Is(err, store.ErrNone) {
-		return SignedIn{}, errors.Join(ErrWrong, d.o.Store.Record(ctx, store.Activity{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account changed meanwhile"}))
+		return SignedIn{}, errors.Join(ErrWrong,
+			d.o.Store.Record(ctx, store.Activity{
+				At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "account changed meanwhile",
+			}))
 	}
 	if err == nil {
 		d.Improve(ctx, a, hash, password) // if not now, then when they come again
@@ -121,7 +124,8 @@ func (d *Entrance) SignIn(ctx context.Context, name, password string, from sessi
 
 // begin makes a session for somebody who has shown enough, and tells them if their browser was not seen before. The error is
 // store.ErrNone if the account has changed meanwhile.
-func (d *Entrance) begin(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool, detail string) (SignedIn, error) {
+func (d *Entrance) begin(ctx context.Context, a *account.Account, by factor.Set, from sessions.Origin, remember bool,
+	detail string) (SignedIn, error) {
 	var mails []message.Message
 	if !a.SignedIn.IsZero() && !d.Knows(from.Device, a) {
 		mails = d.o.Letters.SignedIn(a, from.Network, from.Agent, from.Language)
@@ -158,7 +162,12 @@ func (d *Entrance) Improve(ctx context.Context, a *account.Account, hash, passwo
 func (d *Entrance) Prove(ctx context.Context, name, password string, from sessions.Origin) (*account.Account, string, error) {
 	a, hash, err := d.prove(ctx, name, password, from)
 	if err == nil && d.o.Factors.Asks(a) {
-		err = errors.Join(ErrSecond, d.o.Store.Record(context.WithoutCancel(ctx), store.Activity{At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network, Detail: "with HTTP Basic, which has no second factor"}))
+		err = errors.Join(ErrSecond,
+			d.o.Store.Record(context.WithoutCancel(ctx),
+				store.Activity{
+					At: d.o.Now(), Kind: kind.SignInFailed, Account: a.Name, AccountID: a.ID, Network: from.Network,
+					Detail: "with HTTP Basic, which has no second factor",
+				}))
 	}
 	return a, hash, err
 }
@@ -200,7 +209,10 @@ func (d *Entrance) try(ctx context.Context, failed kind.Kind, is found, password
 	limits := d.limits(context.WithoutCancel(ctx), is.keys, a, from)
 	if wait := d.o.Limiter.Try(d.o.Now(), limits...); wait > 0 {
 		d.slowed.Add(1)
-		d.o.Activity.Add(store.Activity{At: d.o.Now(), Kind: kind.SignInSlowed, Account: nameOf(a), Network: from.Network, Detail: "next try in " + wait.Round(time.Second).String()})
+		d.o.Activity.Add(store.Activity{
+			At: d.o.Now(), Kind: kind.SignInSlowed, Account: nameOf(a), Network: from.Network,
+			Detail: "next try in " + wait.Round(time.Second).String(),
+		})
 		return &throttle.Slow{Wait: wait}
 	}
 	defer d.o.Limiter.Over(limits...)
@@ -220,7 +232,9 @@ func (d *Entrance) try(ctx context.Context, failed kind.Kind, is found, password
 		// By a name that is an account's only: people type passwords into the wrong field.
 		d.o.Log.Warn(string(failed), "account", nameOf(a), "network", from.Network, "reason", reason)
 		// Also for a client that has hung up.
-		return errors.Join(answer, d.o.Store.Record(context.WithoutCancel(ctx), store.Activity{At: d.o.Now(), Kind: failed, Account: nameOf(a), Network: from.Network, Detail: reason}))
+		return errors.Join(answer,
+			d.o.Store.Record(context.WithoutCancel(ctx),
+				store.Activity{At: d.o.Now(), Kind: failed, Account: nameOf(a), Network: from.Network, Detail: reason}))
 	}
 	switch {
 	case a == nil && right != "":

@@ -85,11 +85,13 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if err := guess("ines", "203.0.113.200"); !errors.As(err, &slow) {
 		t.Errorf("from the 121st network: %v", err)
 	}
-	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.201", Device: known.Device}, false); err != nil {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.201", Device: known.Device},
+		false); err != nil {
 		t.Errorf("a browser that is known: %v", err)
 	}
 	forged := known.Device[:10] + "AAAA" + known.Device[14:]
-	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.202", Device: forged}, false); !errors.As(err, &slow) {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "203.0.113.202", Device: forged},
+		false); !errors.As(err, &slow) {
 		t.Errorf("a forged mark: %v", err)
 	}
 	c.Pass(6 * time.Minute)
@@ -117,7 +119,8 @@ func TestDisabledIsSaidAfterTheRightPassword(t *testing.T) {
 	if err := r.People.SetDisabled(ctx, "test", "ines", true); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.SignIn.SignIn(ctx, "ines", "wrong-password", sessions.Origin{}, false); !errors.Is(err, signin.ErrWrong) || errors.Is(err, signin.ErrDisabled) {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "wrong-password", sessions.Origin{}, false); !errors.Is(err, signin.ErrWrong) ||
+		errors.Is(err, signin.ErrDisabled) {
 		t.Errorf("a wrong password: %v", err)
 	}
 	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{}, false); !errors.Is(err, signin.ErrDisabled) {
@@ -178,7 +181,8 @@ func TestClockGoesBack(t *testing.T) {
 		t.Errorf("a link is used before it was made: %v", err)
 	}
 	var slow *throttle.Slow
-	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); !errors.As(err, &slow) || slow.Wait > time.Second {
+	if _, err := r.SignIn.SignIn(ctx, "ines", "seven-brass-prisms", sessions.Origin{Network: "198.51.100.1"}, false); !errors.As(err,
+		&slow) || slow.Wait > time.Second {
 		t.Errorf("the failures are forgotten, or the wait is longer: %v", err)
 	}
 	c.Pass(slow.Wait)
