@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // rules say which room may import what. The longest matching room counts.
@@ -233,5 +234,33 @@ func TestNoTypeIsAHeap(t *testing.T) {
 		if n > most {
 			t.Errorf("%s has %d exported methods; more than %d are a heap: divide it", name, n, most)
 		}
+	}
+}
+
+// Lines fit beside each other.
+func TestLinesAreShort(t *testing.T) {
+	const most = 140
+	seen := 0
+	err := filepath.WalkDir("..", func(file string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		switch {
+		case entry.IsDir() && slices.Contains([]string{"node_modules", ".git", "third_party", "dist", "bin"}, entry.Name()):
+			return filepath.SkipDir
+		case !slices.Contains([]string{".go", ".ts", ".tsx"}, filepath.Ext(file)), strings.HasSuffix(file, "console/src/schema.ts"):
+			return nil // or made from something else
+		}
+		text, err := os.ReadFile(file)
+		seen++
+		for i, line := range strings.Split(string(text), "\n") {
+			if n := utf8.RuneCountInString(line); n > most {
+				t.Errorf("%s:%d has %d characters, more than %d", file, i+1, n, most)
+			}
+		}
+		return err
+	})
+	if err != nil || seen < 500 {
+		t.Fatalf("%d files read: %v", seen, err)
 	}
 }

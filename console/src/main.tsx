@@ -41,11 +41,25 @@ createRoot(document.getElementById("root")!).render(
       <BrowserRouter basename={basename}>
         <Routes>
           <Route element={<Frame />}>
-            <Route index element={<Suspense fallback={<Loading what="the day" />}><TodayPage /></Suspense>} />
+            <Route
+              index
+              element={
+                <Suspense fallback={<Loading what="the day" />}>
+                  <TodayPage />
+                </Suspense>
+              }
+            />
             <Route path="site" element={<SitePage />} />
             <Route path="doors" element={<DoorsPage />} />
             <Route path="people" element={<PeoplePage />} />
-            <Route path="members" element={<Suspense fallback={<Loading what="the members" />}><MembersPage /></Suspense>} />
+            <Route
+              path="members"
+              element={
+                <Suspense fallback={<Loading what="the members" />}>
+                  <MembersPage />
+                </Suspense>
+              }
+            />
             <Route path="events" element={<EventsPage />} />
             <Route path="keyrings" element={<KeyringsPage />} />
             <Route path="shared" element={<SharedPage />} />
@@ -55,7 +69,14 @@ createRoot(document.getElementById("root")!).render(
             <Route path="looks" element={<LooksPage />} />
             <Route path="messages" element={<MessagesPage />} />
             <Route path="matrix" element={<MatrixPage />} />
-            <Route path="policy" element={<Suspense fallback={<Loading what="the policy" />}><PolicyPage /></Suspense>} />
+            <Route
+              path="policy"
+              element={
+                <Suspense fallback={<Loading what="the policy" />}>
+                  <PolicyPage />
+                </Suspense>
+              }
+            />
             <Route path="try" element={<TryPage />} />
             <Route path="patrol" element={<PatrolPage />} />
             <Route path="*" element={<p>There is no such page in the console.</p>} />

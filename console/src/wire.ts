@@ -30,7 +30,7 @@ proofMark?.remove();
 // Each request goes out with the proof. What changes something asks for the password, if it was not entered of late; then the request
 // is sent again. What is not carried out is thrown as a Failure.
 async function send(request: Request): Promise<Response> {
-  for (let problem = ""; ; ) {
+  for (let problem = ""; ;) {
     const again = request.clone();
     if (proof) again.headers.set("Ostiarius-Proof", proof);
     let answer: Response;

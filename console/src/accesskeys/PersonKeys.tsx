@@ -30,7 +30,9 @@ export function PersonKeys({ name, roles }: { name: string; roles: string[] }) {
             <span>
               {k.name}
               <span className="block text-sm text-soft">
-                {k.allRoles ? "all roles" : k.roles.join(", ") || "no role"}; {k.ended ? "ended" : k.until ? `until ${when(k.until)}` : "without an end"}; {k.usedAt ? `used ${ago(k.usedAt)} from ${k.usedFrom}` : "never used"}
+                {k.allRoles ? "all roles" : k.roles.join(", ") || "no role"};{" "}
+                {k.ended ? "ended" : k.until ? `until ${when(k.until)}` : "without an end"};{" "}
+                {k.usedAt ? `used ${ago(k.usedAt)} from ${k.usedFrom}` : "never used"}
                 {k.networks.length > 0 && `; from ${k.networks.join(", ")} only`}
               </span>
             </span>
@@ -49,7 +51,16 @@ export function PersonKeys({ name, roles }: { name: string; roles: string[] }) {
             const carried = f.getAll("role").map(String);
             const days = Number(f.get("days"));
             void act.run(async () => {
-              const key = await addKey({ account: name, name: String(f.get("name")), roles: carried, noRoles: carried.length === 0, networks: String(f.get("networks")).split(/[\s,]+/).filter(Boolean), until: days > 0 ? new Date(Date.now() + days * day).toISOString() : undefined });
+              const key = await addKey({
+                account: name,
+                name: String(f.get("name")),
+                roles: carried,
+                noRoles: carried.length === 0,
+                networks: String(f.get("networks"))
+                  .split(/[\s,]+/)
+                  .filter(Boolean),
+                until: days > 0 ? new Date(Date.now() + days * day).toISOString() : undefined,
+              });
               setMade(key.token);
               setMaking(false);
               return "";

@@ -57,12 +57,20 @@ export function ActivityPage() {
   const input = (name: "account" | "network" | "reference" | "search", label: string, width: string) => (
     <label className="flex flex-col gap-1 text-sm text-soft">
       {label}
-      <input className={`${field} ${width}`} value={filter[name]} onChange={(e) => set({ [name]: e.target.value })} spellCheck={false} autoCapitalize="none" />
+      <input
+        className={`${field} ${width}`}
+        value={filter[name]}
+        onChange={(e) => set({ [name]: e.target.value })}
+        spellCheck={false}
+        autoCapitalize="none"
+      />
     </label>
   );
   return (
     <>
-      <Heading title="Activity">What happened at the doors, and who changed what. Requests that were let in are counted, not listed. No password is ever recorded.</Heading>
+      <Heading title="Activity">
+        What happened at the doors, and who changed what. Requests that were let in are counted, not listed. No password is ever recorded.
+      </Heading>
       <div className="mb-2 flex flex-wrap items-end gap-4">
         <label className="flex flex-col gap-1 text-sm text-soft">
           Kind
@@ -121,35 +129,43 @@ const colours: [string, string][] = [
 function EventTable({ events, onReference }: { events: ActivityRecord[]; onReference: (reference: string) => void }) {
   return (
     <Table heads={["When", "What", "Account", "From", "Where and why", "Reference"]}>
-          {events.map((e) => (
-            <tr key={e.id} className={row}>
-              <td className="py-1.5 pr-6 whitespace-nowrap text-soft">
-                {new Date(e.at).toLocaleString(undefined, { month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit" })}
-              </td>
-              <td className={`py-1.5 pr-6 font-bold whitespace-nowrap ${colours.find(([kind]) => e.kind.startsWith(kind))?.[1] ?? ""}`}>{e.kind}</td>
-              <td className="py-1.5 pr-6 wrap-anywhere">
-                {e.account}
-                {e.actor && e.actor !== e.account && <span className="block text-sm text-soft">by {e.actor}</span>}
-              </td>
-              <td className="py-1.5 pr-6 whitespace-nowrap">{e.network}</td>
-              <td className="py-1.5 pr-6 wrap-anywhere">
-                {e.place && <code className="block">{e.place}</code>}
-                {(e.detail || e.door) && (
-                  <span className="text-sm text-soft">
-                    {e.door && <code>{e.door}</code>} {detailOf(e)}
-                  </span>
-                )}
-              </td>
-              <td className="py-1.5 whitespace-nowrap">
-                {e.reference && (
-                  <button type="button" className="cursor-pointer font-mono text-sm underline" onClick={() => onReference(e.reference!)}>
-                    {e.reference}
-                  </button>
-                )}{" "}
-                {(e.kind === "refused" || e.kind === "hidden") && <TryThis event={e} />}
-              </td>
-            </tr>
-          ))}
+      {events.map((e) => (
+        <tr key={e.id} className={row}>
+          <td className="py-1.5 pr-6 whitespace-nowrap text-soft">
+            {new Date(e.at).toLocaleString(undefined, {
+              month: "short",
+              day: "numeric",
+              hour: "2-digit",
+              minute: "2-digit",
+              second: "2-digit",
+            })}
+          </td>
+          <td className={`py-1.5 pr-6 font-bold whitespace-nowrap ${colours.find(([kind]) => e.kind.startsWith(kind))?.[1] ?? ""}`}>
+            {e.kind}
+          </td>
+          <td className="py-1.5 pr-6 wrap-anywhere">
+            {e.account}
+            {e.actor && e.actor !== e.account && <span className="block text-sm text-soft">by {e.actor}</span>}
+          </td>
+          <td className="py-1.5 pr-6 whitespace-nowrap">{e.network}</td>
+          <td className="py-1.5 pr-6 wrap-anywhere">
+            {e.place && <code className="block">{e.place}</code>}
+            {(e.detail || e.door) && (
+              <span className="text-sm text-soft">
+                {e.door && <code>{e.door}</code>} {detailOf(e)}
+              </span>
+            )}
+          </td>
+          <td className="py-1.5 whitespace-nowrap">
+            {e.reference && (
+              <button type="button" className="cursor-pointer font-mono text-sm underline" onClick={() => onReference(e.reference!)}>
+                {e.reference}
+              </button>
+            )}{" "}
+            {(e.kind === "refused" || e.kind === "hidden") && <TryThis event={e} />}
+          </td>
+        </tr>
+      ))}
     </Table>
   );
 }

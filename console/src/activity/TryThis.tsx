@@ -20,12 +20,22 @@ export function TryThis({ event: e }: { event: ActivityRecord }) {
       navigate("/try?" + new URLSearchParams({ method, url, as: then[1]!, version: then[2]! }));
       return;
     }
-    const roles = e.account ? await getPerson(e.account).then((p) => p.roles, () => []) : [];
+    const roles = e.account
+      ? await getPerson(e.account).then(
+          (p) => p.roles,
+          () => [],
+        )
+      : [];
     const as = e.account ? [`user:${e.account}`, ...(roles.length > 0 ? [`role:${roles.join("+")}`] : [])].join(",") : "anonymous";
     navigate("/try?" + new URLSearchParams({ method, url, as }));
   };
   return (
-    <button type="button" className="cursor-pointer text-sm underline" onClick={go} aria-label={`Why? ${e.place}, ${e.account || "a stranger"}`}>
+    <button
+      type="button"
+      className="cursor-pointer text-sm underline"
+      onClick={go}
+      aria-label={`Why? ${e.place}, ${e.account || "a stranger"}`}
+    >
       Why?
     </button>
   );

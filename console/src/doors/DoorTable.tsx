@@ -13,9 +13,18 @@ export function DoorTable({ doors, kind = "door" }: { doors: Door[]; kind?: "doo
   const heads = { door: [{ label: "Line", className: "w-16 text-right" }], check: ["Check"], builtIn: [] }[kind];
   return (
     <>
-      <Table heads={[...heads, "Path", "Methods", "Admits", ...(kind === "check" ? [] : ["Otherwise"]), { label: <span className="sr-only">Try</span>, className: "w-32" }]}>
-          {doors.slice(0, limit).map((d) => (
-            <Fragment key={d.id}>
+      <Table
+        heads={[
+          ...heads,
+          "Path",
+          "Methods",
+          "Admits",
+          ...(kind === "check" ? [] : ["Otherwise"]),
+          { label: <span className="sr-only">Try</span>, className: "w-32" },
+        ]}
+      >
+        {doors.slice(0, limit).map((d) => (
+          <Fragment key={d.id}>
             <tr className={row}>
               {kind === "check" && (
                 <td className="py-2 pr-6">
@@ -62,8 +71,8 @@ export function DoorTable({ doors, kind = "door" }: { doors: Door[]; kind?: "doo
                 </td>
               </tr>
             )}
-            </Fragment>
-          ))}
+          </Fragment>
+        ))}
       </Table>
       {doors.length > limit && (
         <button type="button" className="mt-3 cursor-pointer underline" onClick={() => setLimit(limit + step)}>

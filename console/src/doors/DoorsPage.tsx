@@ -25,8 +25,8 @@ export function DoorsPage() {
   return (
     <>
       <Heading title="Doors">
-        Who may go where, from <code>{data.file}</code>. The most specific door decides, wherever it stands in the file. What no
-        door covers is <strong>{data.unlisted}</strong>.
+        Who may go where, from <code>{data.file}</code>. The most specific door decides, wherever it stands in the file. What no door covers
+        is <strong>{data.unlisted}</strong>.
       </Heading>
       <TabGroup>
         <div className="mb-4 flex flex-wrap items-end gap-x-6 gap-y-3">
@@ -34,7 +34,8 @@ export function DoorsPage() {
             {["In file order", "As a tree of the site"].map((label) => (
               <Tab
                 key={label}
-                className="cursor-pointer px-4 py-1.5 first:rounded-l last:rounded-r data-hover:bg-hover data-selected:bg-hover data-selected:font-bold"
+                className="cursor-pointer px-4 py-1.5 first:rounded-l last:rounded-r data-hover:bg-hover data-selected:bg-hover
+                  data-selected:font-bold"
               >
                 {label}
               </Tab>
@@ -67,8 +68,8 @@ export function DoorsPage() {
         <>
           <h2 className="mt-12 mb-1 text-lg font-bold">Checks of the program</h2>
           <p className="mb-3 max-w-3xl text-soft">
-            The program that Ostiarius is in asks these in its own handlers. Each must admit too, however specific the doors are; a
-            check opens nothing.
+            The program that Ostiarius is in asks these in its own handlers. Each must admit too, however specific the doors are; a check
+            opens nothing.
           </p>
           <DoorTable doors={data.checks} kind="check" />
         </>
@@ -99,10 +100,24 @@ function Behind({ sources }: { sources: { path: string; host?: string; files?: s
                 {s.host}
                 {s.path}
               </code>
-              <span>{s.files ? <>files in <code>{s.files}</code></> : <>the server at <code>{s.proxy}</code></>}</span>
+              <span>
+                {s.files ? (
+                  <>
+                    files in <code>{s.files}</code>
+                  </>
+                ) : (
+                  <>
+                    the server at <code>{s.proxy}</code>
+                  </>
+                )}
+              </span>
               {s.proxy && u && (
                 <span className={u.inARow > 0 ? "text-bad" : u.answered ? "text-good" : "text-soft"}>
-                  {u.inARow > 0 ? `did not answer ${u.inARow} ${u.inARow === 1 ? "time" : "times"} in a row` : u.answered ? "answers" : "not asked yet"}
+                  {u.inARow > 0
+                    ? `did not answer ${u.inARow} ${u.inARow === 1 ? "time" : "times"} in a row`
+                    : u.answered
+                      ? "answers"
+                      : "not asked yet"}
                 </span>
               )}
             </li>

@@ -36,9 +36,19 @@ export function Neighbours({ door }: { door: Door }) {
   return (
     <div className="flex flex-col gap-3">
       <p className="max-w-3xl">{door.sentence.map((p) => p.text).join("")}</p>
-      {wider.length + narrower.length + crossing.length === 0 && <p className="text-soft">It has no place in common with another door: where it covers a place, it alone decides.</p>}
-      {group("Decides before", "all that it covers is part of them", wider.map((d) => ({ door: d })))}
-      {group("Gives way to", "they cover a part of it", narrower.map((d) => ({ door: d })))}
+      {wider.length + narrower.length + crossing.length === 0 && (
+        <p className="text-soft">It has no place in common with another door: where it covers a place, it alone decides.</p>
+      )}
+      {group(
+        "Decides before",
+        "all that it covers is part of them",
+        wider.map((d) => ({ door: d })),
+      )}
+      {group(
+        "Gives way to",
+        "they cover a part of it",
+        narrower.map((d) => ({ door: d })),
+      )}
       {group("Crosses", "where both cover a place, both must admit", crossing)}
     </div>
   );

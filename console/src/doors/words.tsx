@@ -41,7 +41,12 @@ export function Otherwise({ door }: { door: Door }) {
 }
 
 export function TryLink({ door }: { door: Door }) {
-  const address = (door.host ? `http://${door.host.replace("*", "any")}` : "") + door.path.replace(/\/\*\*/g, "/").replace(/\*/g, "x").replace(/\/{2,}/g, "/");
+  const address =
+    (door.host ? `http://${door.host.replace("*", "any")}` : "") +
+    door.path
+      .replace(/\/\*\*/g, "/")
+      .replace(/\*/g, "x")
+      .replace(/\/{2,}/g, "/");
   const query = new URLSearchParams({ method: door.methods[0] ?? "GET", url: address });
   return (
     <Link className="text-brass underline" to={`/try?${query}`} aria-label={`Try ${door.path}`}>
@@ -55,7 +60,11 @@ export function ChangeLink({ door }: { door: Door }) {
   if (door.line === 0 || door.check) return null;
   const place = door.path.replace(/\/?\*.*$/, "") || "/";
   return (
-    <Link className="text-brass underline" to={`/site?${new URLSearchParams({ place, door: door.label })}`} aria-label={`Change ${door.path}`}>
+    <Link
+      className="text-brass underline"
+      to={`/site?${new URLSearchParams({ place, door: door.label })}`}
+      aria-label={`Change ${door.path}`}
+    >
       Change
     </Link>
   );

@@ -19,13 +19,40 @@ export function EventDetails({ id }: { id: number }) {
   const rows: [string, React.ReactNode][] = [
     ["What", e.type],
     ["Order", e.order || "–"],
-    ["Buyer", <>{e.name && `${e.name} `}{e.address && <span className="wrap-anywhere">{e.address}</span>}{e.account && `, account ${e.account}`}{!e.name && !e.address && !e.account && "not said"}</>],
-    ["Items", e.items.length === 0 ? "not said" : <ul>{e.items.map((i) => <li key={i.item}>{i.number > 1 && `${i.number} × `}{i.name || i.item} {i.name && <code className="text-soft">{i.item}</code>}</li>)}</ul>],
+    [
+      "Buyer",
+      <>
+        {e.name && `${e.name} `}
+        {e.address && <span className="wrap-anywhere">{e.address}</span>}
+        {e.account && `, account ${e.account}`}
+        {!e.name && !e.address && !e.account && "not said"}
+      </>,
+    ],
+    [
+      "Items",
+      e.items.length === 0 ? (
+        "not said"
+      ) : (
+        <ul>
+          {e.items.map((i) => (
+            <li key={i.item}>
+              {i.number > 1 && `${i.number} × `}
+              {i.name || i.item} {i.name && <code className="text-soft">{i.item}</code>}
+            </li>
+          ))}
+        </ul>
+      ),
+    ],
     ["Came", `${when(e.at)}, from ${e.source === "shop" ? "the shop" : "a list"}`],
   ];
   if (e.happened) rows.push(["Happened", when(e.happened)]);
   if (e.until) rows.push(["Until", ends(e.until)]);
-  rows.push(["State", <><EventState state={e.state} /> {e.doneAt && <span className="text-soft">{when(e.doneAt)}</span>}</>]);
+  rows.push([
+    "State",
+    <>
+      <EventState state={e.state} /> {e.doneAt && <span className="text-soft">{when(e.doneAt)}</span>}
+    </>,
+  ]);
   return (
     <div className="flex flex-col gap-4">
       <dl className="grid grid-cols-[max-content_1fr] gap-x-6 gap-y-1">
@@ -36,12 +63,23 @@ export function EventDetails({ id }: { id: number }) {
           </div>
         ))}
       </dl>
-      {e.problem && <p className={`border-l-4 py-1 pl-4 ${e.state === "kept" ? "border-ask" : "border-line"}`}>{e.problem[0].toUpperCase() + e.problem.slice(1)}.</p>}
+      {e.problem && (
+        <p className={`border-l-4 py-1 pl-4 ${e.state === "kept" ? "border-ask" : "border-line"}`}>
+          {e.problem[0].toUpperCase() + e.problem.slice(1)}.
+        </p>
+      )}
       {e.state === "kept" && (
         <>
-          <p className="text-soft">It is kept until it can be carried out. Mend what is missing, in the policy or among the accounts, and carry it out.</p>
+          <p className="text-soft">
+            It is kept until it can be carried out. Mend what is missing, in the policy or among the accounts, and carry it out.
+          </p>
           <div className="flex flex-wrap gap-2">
-            <button type="button" className={primary} disabled={act.busy} onClick={() => act.run(() => retryEvent(id).then(() => "It is done."))}>
+            <button
+              type="button"
+              className={primary}
+              disabled={act.busy}
+              onClick={() => act.run(() => retryEvent(id).then(() => "It is done."))}
+            >
               Carry it out
             </button>
             <button type="button" className={takes} disabled={act.busy} onClick={() => setDropping(true)}>
@@ -52,7 +90,12 @@ export function EventDetails({ id }: { id: number }) {
       )}
       {e.state === "done" && e.type === "paid" && !e.account && (
         <div>
-          <button type="button" className={plain} disabled={act.busy} onClick={() => act.run(() => retryEvent(id).then(() => "Another link is on its way."))}>
+          <button
+            type="button"
+            className={plain}
+            disabled={act.busy}
+            onClick={() => act.run(() => retryEvent(id).then(() => "Another link is on its way."))}
+          >
             Send the buyer the link once more
           </button>
         </div>

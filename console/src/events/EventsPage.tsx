@@ -41,7 +41,8 @@ export function EventsPage() {
   return (
     <>
       <Heading title="Events">
-        What the shop told of its orders. Each is carried out once: what was bought opens, is extended, ends, or is taken back. One that cannot be carried out is kept until somebody has looked at it.
+        What the shop told of its orders. Each is carried out once: what was bought opens, is extended, ends, or is taken back. One that
+        cannot be carried out is kept until somebody has looked at it.
       </Heading>
       <div className="mb-5 flex flex-wrap gap-2">
         <button type="button" className={plain} onClick={() => setDoing("import")}>
@@ -57,14 +58,26 @@ export function EventsPage() {
       <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
         <div role="group" aria-label="State" className="flex flex-wrap gap-1">
           {(["", ...states] as const).map((s) => (
-            <button key={s} type="button" className={`${small} ${filter.state === s ? "bg-hover font-bold" : ""}`} aria-pressed={filter.state === s} onClick={() => set({ state: s })}>
+            <button
+              key={s}
+              type="button"
+              className={`${small} ${filter.state === s ? "bg-hover font-bold" : ""}`}
+              aria-pressed={filter.state === s}
+              onClick={() => set({ state: s })}
+            >
               {s ? stateText(s) : "all"} {s && <span className="text-soft tabular-nums">{list.data?.[s]}</span>}
             </button>
           ))}
         </div>
         <label className="flex items-center gap-2 text-soft">
           Search
-          <input type="search" className={`${field} w-64 max-w-full`} value={filter.search} placeholder="an order, an address" onChange={(e) => set({ search: e.target.value })} />
+          <input
+            type="search"
+            className={`${field} w-64 max-w-full`}
+            value={filter.search}
+            placeholder="an order, an address"
+            onChange={(e) => set({ search: e.target.value })}
+          />
         </label>
       </div>
       {list.isPending ? (
@@ -72,13 +85,30 @@ export function EventsPage() {
       ) : list.error ? (
         <Broken what="events" error={list.error} retry={() => list.refetch()} />
       ) : list.data.events.length === 0 ? (
-        <p className="py-8 text-soft">{settled.state || settled.search ? "No event fits." : "The shop has told nothing yet. Make a secret for it, or bring in a list of payments."}</p>
+        <p className="py-8 text-soft">
+          {settled.state || settled.search
+            ? "No event fits."
+            : "The shop has told nothing yet. Make a secret for it, or bring in a list of payments."}
+        </p>
       ) : (
-        <Table heads={["Order", "What", { label: "Buyer", className: "max-md:hidden" }, { label: "Items", className: "max-md:hidden" }, "State", { label: "Came", className: "max-md:hidden" }]}>
+        <Table
+          heads={[
+            "Order",
+            "What",
+            { label: "Buyer", className: "max-md:hidden" },
+            { label: "Items", className: "max-md:hidden" },
+            "State",
+            { label: "Came", className: "max-md:hidden" },
+          ]}
+        >
           {list.data.events.map((e) => (
             <tr key={e.id} className={row}>
               <td className="py-2 pr-6">
-                <button type="button" className="cursor-pointer text-left font-bold underline-offset-2 wrap-anywhere hover:underline" onClick={() => setOpen(e)}>
+                <button
+                  type="button"
+                  className="cursor-pointer text-left font-bold underline-offset-2 wrap-anywhere hover:underline"
+                  onClick={() => setOpen(e)}
+                >
                   {e.order || "–"}
                 </button>
                 <span className="block text-sm text-soft wrap-anywhere md:hidden">{buyer(e)}</span>
@@ -122,7 +152,10 @@ export function EventsPage() {
         {doing === "import" && (
           <Import
             what="payments"
-            hint="CSV with a head line of order, address, item, and perhaps name, account, type, number, until, at, language. Lines of one order are one order with several items. A line that was taken before does nothing more."
+            hint={
+              "CSV with a head line of order, address, item, and perhaps name, account, type, number, until, at, language. " +
+              "Lines of one order are one order with several items. A line that was taken before does nothing more."
+            }
             example={"order,address,item\n2026-118,ada@carrow.example,year-of-support"}
             accept=".csv,text/csv"
             strict={false}

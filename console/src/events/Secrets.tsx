@@ -21,7 +21,8 @@ export function Secrets() {
   return (
     <div className="flex flex-col gap-4">
       <p>
-        The shop sends what happened to <code className="wrap-anywhere">{new URL(ownPages + "events", location.href).href}</code>, signed with a secret that both have, as the specification Standard Webhooks says.
+        The shop sends what happened to <code className="wrap-anywhere">{new URL(ownPages + "events", location.href).href}</code>, signed
+        with a secret that both have, as the specification Standard Webhooks says.
       </p>
       {list.data.length === 0 ? (
         <p className="text-soft">There is no secret yet, so nothing is believed.</p>
@@ -30,7 +31,11 @@ export function Secrets() {
           {list.data.map((s) => (
             <li key={s.id} className="flex items-center justify-between gap-4 border-b border-line py-2">
               <span>
-                Secret {s.id} <span className="text-soft">made {when(s.madeAt)} by {s.madeBy}{s.until && `; it counts until ${when(s.until)}`}</span>
+                Secret {s.id}{" "}
+                <span className="text-soft">
+                  made {when(s.madeAt)} by {s.madeBy}
+                  {s.until && `; it counts until ${when(s.until)}`}
+                </span>
               </span>
               <button type="button" className={takesSmall} onClick={() => setRemoving(s.id)}>
                 Remove

@@ -45,7 +45,14 @@ export function Targets() {
                 </span>
               </span>
               <span className="flex gap-2">
-                <button type="button" className={small} disabled={act.busy} onClick={() => act.run(() => testTarget(t.id).then(() => "A test is on its way; the page Messages says what becomes of it."))}>
+                <button
+                  type="button"
+                  className={small}
+                  disabled={act.busy}
+                  onClick={() =>
+                    act.run(() => testTarget(t.id).then(() => "A test is on its way; the page Messages says what becomes of it."))
+                  }
+                >
                   Test
                 </button>
                 <button type="button" className={takesSmall} onClick={() => setRemoving(t)}>
@@ -66,13 +73,24 @@ export function Targets() {
       >
         <label className="flex flex-col gap-1">
           <span className="font-bold">Tell another one</span>
-          <input type="url" required className={field} value={url} placeholder="https://desk.example/in" onChange={(e) => setURL(e.target.value)} />
+          <input
+            type="url"
+            required
+            className={field}
+            value={url}
+            placeholder="https://desk.example/in"
+            onChange={(e) => setURL(e.target.value)}
+          />
         </label>
         <fieldset>
           <legend className="mb-1 text-soft">When</legend>
           {kinds.map(([kind, text]) => (
             <label key={kind} className="flex items-center gap-2 py-0.5">
-              <input type="checkbox" checked={chosen.includes(kind)} onChange={(e) => setChosen(e.target.checked ? [...chosen, kind] : chosen.filter((k) => k !== kind))} />
+              <input
+                type="checkbox"
+                checked={chosen.includes(kind)}
+                onChange={(e) => setChosen(e.target.checked ? [...chosen, kind] : chosen.filter((k) => k !== kind))}
+              />
               {text}
             </label>
           ))}

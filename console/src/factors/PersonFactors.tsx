@@ -37,7 +37,8 @@ export function PersonFactors({ name }: { name: string }) {
             ))}
             {h.code && <li>Codes of an app, since {when(h.code)}</li>}
             <li>
-              {h.kept} {h.kept === 1 ? "code" : "codes"} kept for when these are lost{h.browsers > 0 && `; not asked in ${h.browsers} ${h.browsers === 1 ? "browser" : "browsers"}`}
+              {h.kept} {h.kept === 1 ? "code" : "codes"} kept for when these are lost
+              {h.browsers > 0 && `; not asked in ${h.browsers} ${h.browsers === 1 ? "browser" : "browsers"}`}
             </li>
           </ul>
         )}
@@ -48,7 +49,12 @@ export function PersonFactors({ name }: { name: string }) {
         )}
       </div>
       {h?.reset ? (
-        <button type="button" className={plain} disabled={act.busy} onClick={() => act.run(() => dropReset(name).then(() => `${name} keeps what they have.`))}>
+        <button
+          type="button"
+          className={plain}
+          disabled={act.busy}
+          onClick={() => act.run(() => dropReset(name).then(() => `${name} keeps what they have.`))}
+        >
           Do not take them away
         </button>
       ) : (
@@ -59,7 +65,10 @@ export function PersonFactors({ name }: { name: string }) {
       {!asking && <Said act={act} />}
       <Ask
         question={asking ? `Take away the passkeys and codes of ${name}?` : undefined}
-        text="Their password alone opens the account until they set up new ones. They are told by mail. Make sure first that it is they who ask."
+        text={
+          "Their password alone opens the account until they set up new ones. They are told by mail. Make sure first that " +
+          "it is they who ask."
+        }
         yes="Take them away"
         busy={act.busy}
         error={act.error}
@@ -67,7 +76,9 @@ export function PersonFactors({ name }: { name: string }) {
           act.run(async () => {
             const { due } = await resetFactors(name);
             setAsking(false);
-            return due ? `They are taken away ${when(due)}; until then ${name} can keep them.` : "They are gone, and all sessions have ended.";
+            return due
+              ? `They are taken away ${when(due)}; until then ${name} can keep them.`
+              : "They are gone, and all sessions have ended.";
           })
         }
         onNo={() => {

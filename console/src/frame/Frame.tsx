@@ -64,7 +64,10 @@ export function Frame() {
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-3">
         Skip to the page
       </a>
-      <header className="sticky top-0 flex h-screen flex-col gap-5 overflow-y-auto border-r border-line px-6 py-6 max-md:static max-md:h-auto max-md:flex-row max-md:flex-wrap max-md:items-center max-md:border-r-0 max-md:border-b max-md:py-3">
+      <header
+        className="sticky top-0 flex h-screen flex-col gap-5 overflow-y-auto border-r border-line px-6 py-6 max-md:static
+        max-md:h-auto max-md:flex-row max-md:flex-wrap max-md:items-center max-md:border-r-0 max-md:border-b max-md:py-3"
+      >
         <div>
           <p className="flex items-center gap-2 font-bold">
             <img src="../assets/door.svg" alt="" width="22" height="22" /> Ostiarius
@@ -80,7 +83,9 @@ export function Frame() {
                   key={p.to}
                   to={p.to}
                   end
-                  className={({ isActive }) => `-ml-3 rounded px-3 py-0.5 ${isActive ? "bg-hover font-bold" : "text-soft hover:bg-hover hover:text-ink"}`}
+                  className={({ isActive }) =>
+                    `-ml-3 rounded px-3 py-0.5 ${isActive ? "bg-hover font-bold" : "text-soft hover:bg-hover hover:text-ink"}`
+                  }
                 >
                   {p.label}
                 </NavLink>
@@ -96,7 +101,11 @@ export function Frame() {
                 <MenuHeading className="px-4 pt-2 text-xs text-soft">{g.label}</MenuHeading>
                 {g.pages.map((p) => (
                   <MenuItem key={p.to}>
-                    <NavLink to={p.to} end className={({ isActive }) => `block px-4 py-2 data-focus:bg-hover ${isActive ? "font-bold" : ""}`}>
+                    <NavLink
+                      to={p.to}
+                      end
+                      className={({ isActive }) => `block px-4 py-2 data-focus:bg-hover ${isActive ? "font-bold" : ""}`}
+                    >
                       {p.label}
                     </NavLink>
                   </MenuItem>
@@ -132,7 +141,10 @@ export function Frame() {
       <main id="page" className="min-w-0 px-8 py-7 max-md:px-4">
         {signedOut ? (
           <p role="alert">
-            Your session has ended. <a className="underline" href={`${ownPages}sign-in?next=${encodeURIComponent(location.pathname)}`}>Sign in again</a>
+            Your session has ended.{" "}
+            <a className="underline" href={`${ownPages}sign-in?next=${encodeURIComponent(location.pathname)}`}>
+              Sign in again
+            </a>
           </p>
         ) : (
           <>

@@ -16,33 +16,43 @@ export function ProofDialog() {
   };
   return (
     <Panel open={!!asked} title="Is it still you?" onClose={() => answer("")}>
-          <p className="mt-2">Please type your password again. It is asked for before a change, if you have not typed it in this page in the last 15 minutes.</p>
-          <form
-            className="mt-4 flex flex-col gap-3"
-            onSubmit={(e) => {
-              e.preventDefault();
-              e.stopPropagation();
-              if (password) answer(password);
-            }}
-          >
-            {asked?.problem && (
-              <p role="alert" className="text-bad">
-                {asked.problem}
-              </p>
-            )}
-            <label className="flex flex-col gap-1 text-sm">
-              Password
-              <input id="proof-password" type="password" autoComplete="current-password" autoFocus className={field} value={password} onChange={(e) => setPassword(e.target.value)} />
-            </label>
-            <div className="flex gap-2">
-              <button type="submit" className={primary} disabled={!password}>
-                Go on
-              </button>
-              <button type="button" className={plain} onClick={() => answer("")}>
-                Cancel
-              </button>
-            </div>
-          </form>
+      <p className="mt-2">
+        Please type your password again. It is asked for before a change, if you have not typed it in this page in the last 15 minutes.
+      </p>
+      <form
+        className="mt-4 flex flex-col gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          e.stopPropagation();
+          if (password) answer(password);
+        }}
+      >
+        {asked?.problem && (
+          <p role="alert" className="text-bad">
+            {asked.problem}
+          </p>
+        )}
+        <label className="flex flex-col gap-1 text-sm">
+          Password
+          <input
+            id="proof-password"
+            type="password"
+            autoComplete="current-password"
+            autoFocus
+            className={field}
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
+        </label>
+        <div className="flex gap-2">
+          <button type="submit" className={primary} disabled={!password}>
+            Go on
+          </button>
+          <button type="button" className={plain} onClick={() => answer("")}>
+            Cancel
+          </button>
+        </div>
+      </form>
     </Panel>
   );
 }

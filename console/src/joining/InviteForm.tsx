@@ -28,13 +28,20 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
     },
   });
   if (act.data?.path)
-    return <Added name={`The invitation to ${email}`} secret={{ label: `Give this link to ${email} only. It makes an account, once, until ${when(act.data.until)}.`, text: location.origin + act.data.path }} onDone={onDone} />;
+    return (
+      <Added
+        name={`The invitation to ${email}`}
+        secret={{
+          label: `Give this link to ${email} only. It makes an account, once, until ${when(act.data.until)}.`,
+          text: location.origin + act.data.path,
+        }}
+        onDone={onDone}
+      />
+    );
   if (act.data)
     return (
       <Added name={`The invitation to ${email}`} onDone={onDone}>
-        <p>
-          It is on its way, and lasts until {when(act.data.until)}.
-        </p>
+        <p>It is on its way, and lasts until {when(act.data.until)}.</p>
       </Added>
     );
   return (
@@ -47,14 +54,28 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
     >
       <label className="flex flex-col gap-1 text-sm text-soft">
         E-mail address
-        <input type="email" className={`${field} text-base`} value={email} onChange={(e) => setEmail(e.target.value)} required autoComplete="off" data-autofocus />
+        <input
+          type="email"
+          className={`${field} text-base`}
+          value={email}
+          onChange={(e) => setEmail(e.target.value)}
+          required
+          autoComplete="off"
+          data-autofocus
+        />
       </label>
       <fieldset>
         <legend className="mb-1 text-sm text-soft">Roles, beside those that everybody has who joins</legend>
         <div className="flex flex-wrap gap-x-5 gap-y-1">
           {roles.map((r) => (
             <label key={r} className="flex items-center gap-2">
-              <input type="checkbox" className="h-4 w-4 accent-brass" checked={chosen.includes(r)} onChange={(e) => setChosen(e.target.checked ? [...chosen, r] : chosen.filter((c) => c !== r))} /> {r}
+              <input
+                type="checkbox"
+                className="h-4 w-4 accent-brass"
+                checked={chosen.includes(r)}
+                onChange={(e) => setChosen(e.target.checked ? [...chosen, r] : chosen.filter((c) => c !== r))}
+              />{" "}
+              {r}
             </label>
           ))}
         </div>
@@ -66,7 +87,15 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
           The invitation lasts, in days
-          <input type="number" min={1} max={365} className={`${field} w-24`} value={days} onChange={(e) => setDays(Number(e.target.value))} required />
+          <input
+            type="number"
+            min={1}
+            max={365}
+            className={`${field} w-24`}
+            value={days}
+            onChange={(e) => setDays(Number(e.target.value))}
+            required
+          />
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
           Language of the mail
@@ -78,7 +107,8 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
       </div>
       {sends && (
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="h-4 w-4 accent-brass" checked={mail} onChange={(e) => setMail(e.target.checked)} /> send it by mail; otherwise its link is shown here, once
+          <input type="checkbox" className="h-4 w-4 accent-brass" checked={mail} onChange={(e) => setMail(e.target.checked)} /> send it by
+          mail; otherwise its link is shown here, once
         </label>
       )}
       <FormEnd yes={mail ? "Send the invitation" : "Make the link"} busy={act.isPending} error={act.error} onNo={onDone} />

@@ -21,12 +21,19 @@ export function Waiting({ joining }: { joining: Joining }) {
             <span className="min-w-0 wrap-anywhere">
               <strong>{a.name}</strong> <span className="text-soft">{a.email}</span>
               <span className="block text-sm text-soft">
-                {a.state === "waiting" ? "has proven the address and waits for you" : "has not followed the link in the mail yet"}, since {ago(a.madeAt)}
+                {a.state === "waiting" ? "has proven the address and waits for you" : "has not followed the link in the mail yet"}
+                {`, since ${ago(a.madeAt)}`}
               </span>
             </span>
             <span className="flex gap-2">
               {a.state === "waiting" && (
-                <button type="button" className={small} disabled={act.busy} aria-label={`Let in ${a.name}`} onClick={() => act.run(() => approve(a.name).then(() => `${a.name} has an account, and is told so by mail.`))}>
+                <button
+                  type="button"
+                  className={small}
+                  disabled={act.busy}
+                  aria-label={`Let in ${a.name}`}
+                  onClick={() => act.run(() => approve(a.name).then(() => `${a.name} has an account, and is told so by mail.`))}
+                >
                   Let in
                 </button>
               )}
@@ -40,7 +47,12 @@ export function Waiting({ joining }: { joining: Joining }) {
       {joining.invitations.length > 0 && <h2 className="mt-2 font-bold">Who is invited</h2>}
       <ul>
         {joining.invitations.map((i) => (
-          <Invited key={i.email} invitation={i} busy={act.busy} onRevoke={() => act.run(() => uninvite(i.email).then(() => `The invitation to ${i.email} has ended.`))} />
+          <Invited
+            key={i.email}
+            invitation={i}
+            busy={act.busy}
+            onRevoke={() => act.run(() => uninvite(i.email).then(() => `The invitation to ${i.email} has ended.`))}
+          />
         ))}
       </ul>
       <Said act={act} />
@@ -77,9 +89,19 @@ function DeclinePanel({ who, onYes, onNo }: { who?: Application; onYes: (text: s
   const [text, setText] = useState("");
   return (
     <Panel open={!!who} title={`Decline ${who?.name ?? ""}?`} onClose={onNo}>
-      <p className="mt-2">{who?.state === "waiting" ? "They are told by mail, with your words if you write some. They may ask again." : "Their address is not proven, so no mail is sent."}</p>
+      <p className="mt-2">
+        {who?.state === "waiting"
+          ? "They are told by mail, with your words if you write some. They may ask again."
+          : "Their address is not proven, so no mail is sent."}
+      </p>
       {who?.state === "waiting" && (
-        <textarea className="mt-3 h-24 w-full rounded border border-line bg-sheet p-2" aria-label="Your words" value={text} onChange={(e) => setText(e.target.value)} maxLength={1500} />
+        <textarea
+          className="mt-3 h-24 w-full rounded border border-line bg-sheet p-2"
+          aria-label="Your words"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          maxLength={1500}
+        />
       )}
       <div className="mt-4 flex gap-2">
         <button type="button" className={primary} onClick={() => onYes(text)}>

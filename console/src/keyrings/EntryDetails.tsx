@@ -25,7 +25,14 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
         onSubmit={(event) => {
           event.preventDefault();
           edit.run(async () => {
-            await editEntry(ring, e.name, { note: terms.note, ...(terms.until ? (terms.until !== (e.until && typed(e.until)) ? { until: new Date(terms.until).toISOString() } : {}) : { endless: true }) });
+            await editEntry(ring, e.name, {
+              note: terms.note,
+              ...(terms.until
+                ? terms.until !== (e.until && typed(e.until))
+                  ? { until: new Date(terms.until).toISOString() }
+                  : {}
+                : { endless: true }),
+            });
             return "Changed. The password stays.";
           });
         }}
@@ -36,7 +43,12 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
           Until, if it is to end
-          <input type="datetime-local" className={`${field} w-fit text-base`} value={terms.until} onChange={(x) => setTerms({ ...terms, until: x.target.value })} />
+          <input
+            type="datetime-local"
+            className={`${field} w-fit text-base`}
+            value={terms.until}
+            onChange={(x) => setTerms({ ...terms, until: x.target.value })}
+          />
         </label>
         <div>
           <button type="submit" className={plain} disabled={edit.busy}>

@@ -13,11 +13,18 @@ export function ExportRing({ ring }: { ring: string }) {
   return (
     <div className="flex flex-col gap-4">
       <p>
-        {count === 0 ? "No name can be written to an htpasswd file." : `${count} ${count === 1 ? "name" : "names"} can be written, with ${count === 1 ? "its hash" : "their hashes"}. Keep the file as you would keep the passwords.`}
+        {count === 0
+          ? "No name can be written to an htpasswd file."
+          : `${count} ${count === 1 ? "name" : "names"} can be written, with ${count === 1 ? "its hash" : "their hashes"}. ` +
+            "Keep the file as you would keep the passwords."}
       </p>
       {count > 0 && (
         <div>
-          <a className={`${primary} inline-block`} href={`data:text/plain;charset=utf-8,${encodeURIComponent(text)}`} download={`${ring}.htpasswd`}>
+          <a
+            className={`${primary} inline-block`}
+            href={`data:text/plain;charset=utf-8,${encodeURIComponent(text)}`}
+            download={`${ring}.htpasswd`}
+          >
             Save {ring}.htpasswd
           </a>
         </div>

@@ -23,8 +23,8 @@ export function KeyringsPage() {
   return (
     <>
       <Heading title="Keyrings">
-        Names and passwords that the browser's own dialogue asks for, in front of a place. The keyrings are declared in the policy; what they
-        hold is here.
+        Names and passwords that the browser's own dialogue asks for, in front of a place. The keyrings are declared in the policy; what
+        they hold is here.
       </Heading>
       {list.isPending ? (
         <Loading what="the keyrings" />
@@ -39,17 +39,28 @@ export function KeyringsPage() {
           <section key={k.name} className="mb-10" aria-labelledby={`ring-${k.name}`}>
             <div className="mb-2 flex flex-wrap items-baseline justify-between gap-4">
               <h2 id={`ring-${k.name}`} className="text-lg font-bold">
-                {k.name} <span className="text-base font-normal text-soft">{k.gone ? "is in the policy no more" : `realm “${k.realm}”`}</span>
+                {k.name}{" "}
+                <span className="text-base font-normal text-soft">{k.gone ? "is in the policy no more" : `realm “${k.realm}”`}</span>
               </h2>
               <div className="flex flex-wrap gap-2">
                 {k.entries.length > 0 && (
-                  <button type="button" className={plain} aria-label={`Export ${k.name}`} onClick={() => setMoving({ way: "Export", ring: k.name })}>
+                  <button
+                    type="button"
+                    className={plain}
+                    aria-label={`Export ${k.name}`}
+                    onClick={() => setMoving({ way: "Export", ring: k.name })}
+                  >
                     Export
                   </button>
                 )}
                 {!k.gone && (
                   <>
-                    <button type="button" className={plain} aria-label={`Import into ${k.name}`} onClick={() => setMoving({ way: "Import", ring: k.name })}>
+                    <button
+                      type="button"
+                      className={plain}
+                      aria-label={`Import into ${k.name}`}
+                      onClick={() => setMoving({ way: "Import", ring: k.name })}
+                    >
                       Import
                     </button>
                     <button type="button" className={plain} onClick={() => setAdding(k)}>
@@ -63,25 +74,29 @@ export function KeyringsPage() {
               <p className="text-soft">Nobody has a key yet, so nobody gets in by it.</p>
             ) : (
               <Table heads={["Name", "State", "Last used", "Until", "Hash", "Note"]}>
-                    {k.entries.map((e) => (
-                      <tr key={e.name} className={row}>
-                        <td className="py-2 pr-6">
-                          <button type="button" className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4 wrap-anywhere" onClick={() => setChanging({ ring: k, entry: e })}>
-                            {e.name}
-                          </button>
-                        </td>
-                        <td className="py-2 pr-6">
-                          <EntryState entry={e} />
-                        </td>
-                        <td className="py-2 pr-6 whitespace-nowrap">{e.usedAt ? ago(e.usedAt) : <span className="text-soft">never</span>}</td>
-                        <td className="py-2 pr-6 whitespace-nowrap">{e.until ? ends(e.until) : <span className="text-soft">–</span>}</td>
-                        <td className="py-2 pr-6 whitespace-nowrap">
-                          {e.kind}
-                          {e.weak && <span className="block text-sm text-bad">weak, until it is next used</span>}
-                        </td>
-                        <td className="py-2 text-soft wrap-anywhere">{e.note}</td>
-                      </tr>
-                    ))}
+                {k.entries.map((e) => (
+                  <tr key={e.name} className={row}>
+                    <td className="py-2 pr-6">
+                      <button
+                        type="button"
+                        className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4 wrap-anywhere"
+                        onClick={() => setChanging({ ring: k, entry: e })}
+                      >
+                        {e.name}
+                      </button>
+                    </td>
+                    <td className="py-2 pr-6">
+                      <EntryState entry={e} />
+                    </td>
+                    <td className="py-2 pr-6 whitespace-nowrap">{e.usedAt ? ago(e.usedAt) : <span className="text-soft">never</span>}</td>
+                    <td className="py-2 pr-6 whitespace-nowrap">{e.until ? ends(e.until) : <span className="text-soft">–</span>}</td>
+                    <td className="py-2 pr-6 whitespace-nowrap">
+                      {e.kind}
+                      {e.weak && <span className="block text-sm text-bad">weak, until it is next used</span>}
+                    </td>
+                    <td className="py-2 text-soft wrap-anywhere">{e.note}</td>
+                  </tr>
+                ))}
               </Table>
             )}
           </section>
@@ -90,11 +105,18 @@ export function KeyringsPage() {
       <Drawer open={!!adding} title={`Add a name to ${adding?.name}`} onClose={() => setAdding(undefined)}>
         {adding && <NewEntryForm ring={adding.name} onDone={() => setAdding(undefined)} />}
       </Drawer>
-      <Drawer open={!!moving} title={moving?.way === "Import" ? `Import into ${moving.ring}` : `Export ${moving?.ring}`} onClose={() => setMoving(undefined)}>
+      <Drawer
+        open={!!moving}
+        title={moving?.way === "Import" ? `Import into ${moving.ring}` : `Export ${moving?.ring}`}
+        onClose={() => setMoving(undefined)}
+      >
         {moving?.way === "Import" && (
           <Import
             what="names"
-            hint="An htpasswd file: a name and a hash in each line, of bcrypt, SHA-256-crypt, SHA-512-crypt, apr1 or {SHA}. Lines that cannot be taken are left out, each with the reason."
+            hint={
+              "An htpasswd file: a name and a hash in each line, of bcrypt, SHA-256-crypt, SHA-512-crypt, apr1 or {SHA}. " +
+              "Lines that cannot be taken are left out, each with the reason."
+            }
             example="smith:$2y$05$…"
             accept=".htpasswd,.txt,text/plain"
             strict={false}
@@ -108,8 +130,14 @@ export function KeyringsPage() {
         )}
         {moving?.way === "Export" && <ExportRing ring={moving.ring} />}
       </Drawer>
-      <Drawer open={!!changing} title={changing && `${changing.entry.name}, in ${changing.ring.name}`} onClose={() => setChanging(undefined)}>
-        {changing && <EntryDetails key={changing.entry.name} ring={changing.ring.name} entry={changing.entry} onGone={() => setChanging(undefined)} />}
+      <Drawer
+        open={!!changing}
+        title={changing && `${changing.entry.name}, in ${changing.ring.name}`}
+        onClose={() => setChanging(undefined)}
+      >
+        {changing && (
+          <EntryDetails key={changing.entry.name} ring={changing.ring.name} entry={changing.entry} onGone={() => setChanging(undefined)} />
+        )}
       </Drawer>
     </>
   );

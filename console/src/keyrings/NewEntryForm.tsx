@@ -35,7 +35,15 @@ export function NewEntryForm({ ring, onDone }: { ring: string; onDone: () => voi
     >
       <label className="flex flex-col gap-1 text-sm text-soft">
         Name
-        <input className={`${field} text-base`} value={e.name} onChange={(x) => setE({ ...e, name: x.target.value })} required autoComplete="off" spellCheck={false} data-autofocus />
+        <input
+          className={`${field} text-base`}
+          value={e.name}
+          onChange={(x) => setE({ ...e, name: x.target.value })}
+          required
+          autoComplete="off"
+          spellCheck={false}
+          data-autofocus
+        />
       </label>
       <label className="flex flex-col gap-1 text-sm text-soft">
         For whom or what
@@ -43,7 +51,12 @@ export function NewEntryForm({ ring, onDone }: { ring: string; onDone: () => voi
       </label>
       <label className="flex flex-col gap-1 text-sm text-soft">
         Until, if it is to end
-        <input type="datetime-local" className={`${field} w-fit text-base`} value={e.until} onChange={(x) => setE({ ...e, until: x.target.value })} />
+        <input
+          type="datetime-local"
+          className={`${field} w-fit text-base`}
+          value={e.until}
+          onChange={(x) => setE({ ...e, until: x.target.value })}
+        />
       </label>
       <NewSecret name={e.name} value={password} onChange={setPassword} />
       <FormEnd yes="Add" busy={add.isPending} error={add.error} onNo={onDone} />

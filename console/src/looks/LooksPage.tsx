@@ -48,7 +48,10 @@ export function LooksPage() {
   const faults = looks.data.faults ?? [];
   return (
     <>
-      <Heading title="Looks">What people meet at the doors: each page and mail, in both languages. Try colours out here; what you like is written into the policy under looks.</Heading>
+      <Heading title="Looks">
+        What people meet at the doors: each page and mail, in both languages. Try colours out here; what you like is written into the policy
+        under looks.
+      </Heading>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[18rem_minmax(0,1fr)]">
         <div className="flex flex-col gap-5">
           <label className="flex flex-col gap-1 text-sm text-soft">
@@ -70,9 +73,35 @@ export function LooksPage() {
               </optgroup>
             </select>
           </label>
-          <Choice label="Language" value={language} onChoose={setLanguage} all={[["en", "English"], ["de", "Deutsch"]]} />
-          {!mail && <Choice label="Scheme" value={scheme} onChoose={(s) => setScheme(s as typeof scheme)} all={[["light", "light"], ["dark", "dark"]]} />}
-          <Choice label="Screen" value={phone ? "phone" : "desk"} onChoose={(s) => setPhone(s === "phone")} all={[["desk", "desk"], ["phone", "phone"]]} />
+          <Choice
+            label="Language"
+            value={language}
+            onChoose={setLanguage}
+            all={[
+              ["en", "English"],
+              ["de", "Deutsch"],
+            ]}
+          />
+          {!mail && (
+            <Choice
+              label="Scheme"
+              value={scheme}
+              onChoose={(s) => setScheme(s as typeof scheme)}
+              all={[
+                ["light", "light"],
+                ["dark", "dark"],
+              ]}
+            />
+          )}
+          <Choice
+            label="Screen"
+            value={phone ? "phone" : "desk"}
+            onChoose={(s) => setPhone(s === "phone")}
+            all={[
+              ["desk", "desk"],
+              ["phone", "phone"],
+            ]}
+          />
           <Colours legend="Light pages, and mails" prefix="" palette={looks.data.light} tried={tried} onTry={setTried} />
           <Colours legend="Dark pages" prefix="dark-" palette={looks.data.dark} tried={tried} onTry={setTried} />
           <p role="status" className="min-h-6 text-sm">
@@ -99,25 +128,56 @@ export function LooksPage() {
               </div>
               <pre className="mt-1 overflow-x-auto rounded border border-line bg-sheet p-3 text-sm">{lines}</pre>
               <p className="mt-1 text-sm text-soft">
-                Put this into the <Link className="underline" to="/policy">policy</Link>.
+                Put this into the{" "}
+                <Link className="underline" to="/policy">
+                  policy
+                </Link>
+                .
               </p>
             </section>
           )}
         </div>
-        <div className="min-w-0 overflow-x-auto" role="region" aria-label="The page as people meet it, which is wider than a phone" tabIndex={0}>
-          <iframe key={src} className="h-[46rem] max-w-none border border-line bg-white" style={{ width: phone ? 390 : "100%", minWidth: phone ? 390 : "40rem" }} title="The page as people meet it" src={src} />
+        <div
+          className="min-w-0 overflow-x-auto"
+          role="region"
+          aria-label="The page as people meet it, which is wider than a phone"
+          tabIndex={0}
+        >
+          <iframe
+            key={src}
+            className="h-[46rem] max-w-none border border-line bg-white"
+            style={{ width: phone ? 390 : "100%", minWidth: phone ? 390 : "40rem" }}
+            title="The page as people meet it"
+            src={src}
+          />
         </div>
       </div>
     </>
   );
 }
 
-function Choice({ label, value, all, onChoose }: { label: string; value: string; all: [string, string][]; onChoose: (value: string) => void }) {
+function Choice({
+  label,
+  value,
+  all,
+  onChoose,
+}: {
+  label: string;
+  value: string;
+  all: [string, string][];
+  onChoose: (value: string) => void;
+}) {
   return (
     <div role="group" aria-label={label} className="flex flex-wrap items-center gap-1">
       <span className="w-20 text-sm text-soft">{label}</span>
       {all.map(([key, text]) => (
-        <button key={key} type="button" className={`${small} ${value === key ? "bg-hover font-bold" : ""}`} aria-pressed={value === key} onClick={() => onChoose(key)}>
+        <button
+          key={key}
+          type="button"
+          className={`${small} ${value === key ? "bg-hover font-bold" : ""}`}
+          aria-pressed={value === key}
+          onClick={() => onChoose(key)}
+        >
           {text}
         </button>
       ))}
@@ -125,13 +185,30 @@ function Choice({ label, value, all, onChoose }: { label: string; value: string;
   );
 }
 
-function Colours({ legend, prefix, palette, tried, onTry }: { legend: string; prefix: string; palette: Palette; tried: Tried; onTry: (t: Tried) => void }) {
+function Colours({
+  legend,
+  prefix,
+  palette,
+  tried,
+  onTry,
+}: {
+  legend: string;
+  prefix: string;
+  palette: Palette;
+  tried: Tried;
+  onTry: (t: Tried) => void;
+}) {
   return (
     <fieldset>
       <legend className="mb-1 text-sm text-soft">{legend}</legend>
       {colours.map((c) => (
         <label key={c} className="flex items-center gap-3 py-0.5">
-          <input type="color" className="h-7 w-10 cursor-pointer border border-line bg-sheet" value={tried[prefix + c] ?? palette[c]} onChange={(e) => onTry({ ...tried, [prefix + c]: e.target.value })} />
+          <input
+            type="color"
+            className="h-7 w-10 cursor-pointer border border-line bg-sheet"
+            value={tried[prefix + c] ?? palette[c]}
+            onChange={(e) => onTry({ ...tried, [prefix + c]: e.target.value })}
+          />
           <span>
             {c} <span className="text-sm text-soft">{parts[c]}</span>
           </span>

@@ -52,13 +52,29 @@ export function ChooseColumns({ table, visitors }: { table: ReturnType<typeof us
       <PopoverButton className={plain}>
         Visitors: {shown === visitors.length ? "all" : `${shown} of ${visitors.length}`} <span aria-hidden="true">▾</span>
       </PopoverButton>
-      <PopoverPanel anchor="bottom start" className="z-30 mt-1 flex max-h-96 w-72 flex-col gap-2 rounded border border-line bg-sheet p-3 shadow-lg">
-        {visitors.length > 12 && <input type="search" aria-label="Find a visitor" placeholder="Find a visitor" value={words} onChange={(e) => setWords(e.target.value)} className={field} />}
+      <PopoverPanel
+        anchor="bottom start"
+        className="z-30 mt-1 flex max-h-96 w-72 flex-col gap-2 rounded border border-line bg-sheet p-3 shadow-lg"
+      >
+        {visitors.length > 12 && (
+          <input
+            type="search"
+            aria-label="Find a visitor"
+            placeholder="Find a visitor"
+            value={words}
+            onChange={(e) => setWords(e.target.value)}
+            className={field}
+          />
+        )}
         <div className="flex gap-2">
           <button type="button" className={small} onClick={() => table.toggleAllColumnsVisible(true)}>
             All
           </button>
-          <button type="button" className={small} onClick={() => table.setColumnVisibility(Object.fromEntries(visitors.map((who, i) => [who, i === 0])))}>
+          <button
+            type="button"
+            className={small}
+            onClick={() => table.setColumnVisibility(Object.fromEntries(visitors.map((who, i) => [who, i === 0])))}
+          >
             Strangers only
           </button>
         </div>

@@ -110,15 +110,36 @@ export function Grid({ lines, columns, narrow, onAsk, onToggle }: GridProps) {
       className="max-h-[max(24rem,calc(100vh-19rem))] overflow-auto border-y border-line max-md:max-h-[calc(100vh-8rem)]"
     >
       <div className="relative" style={{ width: across.getTotalSize(), height: rows.getTotalSize() }}>
-        <div role="row" aria-rowindex={1} className="sticky top-0 z-20 border-b border-line bg-paper text-sm" style={{ height: headHeight }}>
-          <div role="columnheader" aria-colindex={1} className="sticky left-0 z-10 flex h-full items-end bg-paper py-2 text-soft" style={{ width: nameWidth }}>
+        <div
+          role="row"
+          aria-rowindex={1}
+          className="sticky top-0 z-20 border-b border-line bg-paper text-sm"
+          style={{ height: headHeight }}
+        >
+          <div
+            role="columnheader"
+            aria-colindex={1}
+            className="sticky left-0 z-10 flex h-full items-end bg-paper py-2 text-soft"
+            style={{ width: nameWidth }}
+          >
             Place
           </div>
           {seen.map((c) => (
-            <div key={c.key} role="columnheader" aria-colindex={c.index + 2} className="absolute top-0 flex h-full flex-col justify-end px-1 py-2 text-center leading-tight" style={{ left: c.start, width: c.size }}>
+            <div
+              key={c.key}
+              role="columnheader"
+              aria-colindex={c.index + 2}
+              className="absolute top-0 flex h-full flex-col justify-end px-1 py-2 text-center leading-tight"
+              style={{ left: c.start, width: c.size }}
+            >
               <VisitorName who={columns[c.index]!.who} />
               {columns[c.index]!.onLeaveOut && (
-                <button type="button" className="cursor-pointer text-soft underline" aria-label={`Leave out ${columns[c.index]!.who}`} onClick={columns[c.index]!.onLeaveOut}>
+                <button
+                  type="button"
+                  className="cursor-pointer text-soft underline"
+                  aria-label={`Leave out ${columns[c.index]!.who}`}
+                  onClick={columns[c.index]!.onLeaveOut}
+                >
                   leave out
                 </button>
               )}
@@ -160,10 +181,27 @@ interface GridRowProps {
   onFocus: (cell: { line: number; column: number }) => void;
 }
 
-const GridRow = memo(function GridRow({ line, index, top, nameWidth, indent, columns, seen, active, onAsk, onToggle, onFocus }: GridRowProps) {
+const GridRow = memo(function GridRow({
+  line,
+  index,
+  top,
+  nameWidth,
+  indent,
+  columns,
+  seen,
+  active,
+  onAsk,
+  onToggle,
+  onFocus,
+}: GridRowProps) {
   const below = line.row ? "" : summary(line.spot!);
   return (
-    <div role="row" aria-rowindex={index + 2} className="group absolute left-0 w-full contain-strict border-b border-line hover:bg-hover" style={{ top, height: rowHeight }}>
+    <div
+      role="row"
+      aria-rowindex={index + 2}
+      className="group absolute left-0 w-full contain-strict border-b border-line hover:bg-hover"
+      style={{ top, height: rowHeight }}
+    >
       <div
         role="rowheader"
         aria-colindex={1}
@@ -182,7 +220,13 @@ const GridRow = memo(function GridRow({ line, index, top, nameWidth, indent, col
         style={{ width: nameWidth, paddingLeft: Math.min(line.depth * indent, nameWidth / 3) }}
       >
         {line.open !== undefined ? (
-          <button type="button" tabIndex={-1} aria-label={`Below ${line.name}`} className="w-6 shrink-0 cursor-pointer text-soft hover:text-ink" onClick={() => onToggle(line)}>
+          <button
+            type="button"
+            tabIndex={-1}
+            aria-label={`Below ${line.name}`}
+            className="w-6 shrink-0 cursor-pointer text-soft hover:text-ink"
+            onClick={() => onToggle(line)}
+          >
             <span aria-hidden="true">{line.open ? "▾" : "▸"}</span>
           </button>
         ) : (
@@ -203,7 +247,8 @@ const GridRow = memo(function GridRow({ line, index, top, nameWidth, indent, col
             tabIndex={active === c.index + 1 ? 0 : -1}
             data-cell={`${index} ${c.index + 1}`}
             aria-label={`${line.name} as ${who}: ${outcome ? outcome + (line.row ? "" : ", all below") : "differs below"}`}
-            className={`absolute top-0 flex h-full items-center justify-center focus-visible:-outline-offset-2 ${line.row ? "cursor-pointer hover:bg-sheet" : outcome ? "opacity-60" : "text-soft"}`}
+            className={`absolute top-0 flex h-full items-center justify-center focus-visible:-outline-offset-2
+              ${line.row ? "cursor-pointer hover:bg-sheet" : outcome ? "opacity-60" : "text-soft"}`}
             style={{ left: c.start, width: c.size }}
             onFocus={() => onFocus({ line: index, column: c.index + 1 })}
             onClick={ask}

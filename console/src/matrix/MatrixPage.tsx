@@ -35,7 +35,8 @@ export function MatrixPage() {
     const mark = outcome && markOf(outcome);
     const fits = (row: MarkedRow) => {
       let text = texts.get(row);
-      if (text === undefined) texts.set(row, (text = [row.label, row.path, row.host, ...row.doors.map((d) => `${d.path} ${d.admit}`)].join(" ").toLowerCase()));
+      if (text === undefined)
+        texts.set(row, (text = [row.label, row.path, row.host, ...row.doors.map((d) => `${d.path} ${d.admit}`)].join(" ").toLowerCase()));
       return terms.every((t) => text.includes(t)) && (!mark || row.marks.includes(mark));
     };
     return linesOf(tree, { fits: terms.length > 0 || mark ? fits : undefined, chosen });
@@ -59,14 +60,15 @@ export function MatrixPage() {
   const columns = shown.map(({ who, at }) => ({
     who,
     at,
-    onLeaveOut: at >= usual ? () => setParams(more.filter((_, k) => k !== at - usual).map((as) => ["as", as] as [string, string])) : undefined,
+    onLeaveOut:
+      at >= usual ? () => setParams(more.filter((_, k) => k !== at - usual).map((as) => ["as", as] as [string, string])) : undefined,
   }));
 
   return (
     <>
       <Heading title="Matrix">
-        Who gets what, at every place of the site: computed for all of them, not tried. Each door is one row, with the files behind it below;
-        open a row to see them, choose a cell to see why.
+        Who gets what, at every place of the site: computed for all of them, not tried. Each door is one row, with the files behind it
+        below; open a row to see them, choose a cell to see why.
       </Heading>
       <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
         <label className="flex items-center gap-2 text-soft">
@@ -81,7 +83,11 @@ export function MatrixPage() {
         </label>
         <label className="flex items-center gap-2 text-soft">
           Somebody gets
-          <select value={outcome} onChange={(e) => setOutcome(e.target.value as Outcome | "")} className="rounded border border-line bg-sheet px-2 py-1.5 text-ink">
+          <select
+            value={outcome}
+            onChange={(e) => setOutcome(e.target.value as Outcome | "")}
+            className="rounded border border-line bg-sheet px-2 py-1.5 text-ink"
+          >
             <option value="">anything</option>
             {outcomes.map((o) => (
               <option key={o}>{o}</option>
@@ -99,7 +105,11 @@ export function MatrixPage() {
         ))}
         <li className="text-soft">· differs below</li>
       </ul>
-      {lines.length > 0 ? <Grid lines={lines} columns={columns} narrow={narrow} onAsk={setAsked} onToggle={toggle} /> : <p className="py-8 text-soft">No place fits.</p>}
+      {lines.length > 0 ? (
+        <Grid lines={lines} columns={columns} narrow={narrow} onAsk={setAsked} onToggle={toggle} />
+      ) : (
+        <p className="py-8 text-soft">No place fits.</p>
+      )}
       <p className="mt-3 min-h-6 text-sm text-soft" role="status">
         {!regions.complete
           ? `${regions.rows.length.toLocaleString()} of ${regions.first!.total.toLocaleString()} regions are here …`
@@ -136,7 +146,12 @@ function AddVisitor({ onAdd }: { onAdd: (who: string) => void }) {
           className="w-60 min-w-0 rounded border border-line bg-sheet px-3 py-1.5 font-mono text-sm text-ink placeholder:text-soft"
         />
       </label>
-      <button type="submit" disabled={!who.trim()} className="cursor-pointer rounded border border-line px-3 py-1.5 hover:bg-hover disabled:cursor-not-allowed disabled:opacity-50 max-sm:self-end">
+      <button
+        type="submit"
+        disabled={!who.trim()}
+        className="cursor-pointer rounded border border-line px-3 py-1.5 hover:bg-hover disabled:cursor-not-allowed
+          disabled:opacity-50 max-sm:self-end"
+      >
         Add
       </button>
     </form>

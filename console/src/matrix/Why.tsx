@@ -7,8 +7,18 @@ import { explain } from "../try/queries";
 
 // Why a visitor gets that: the same explanation as on the page Try.
 export function Why({ asked, onClose }: { asked?: Asked; onClose: () => void }) {
-  const question = asked && { method: asked.row.method, url: (asked.row.host ? `http://${asked.row.host}` : "") + asked.row.path, as: asked.visitor, client: "browser" };
-  const answer = useQuery({ queryKey: ["explain", question], queryFn: () => explain(question!), enabled: !!question, placeholderData: keepPreviousData });
+  const question = asked && {
+    method: asked.row.method,
+    url: (asked.row.host ? `http://${asked.row.host}` : "") + asked.row.path,
+    as: asked.visitor,
+    client: "browser",
+  };
+  const answer = useQuery({
+    queryKey: ["explain", question],
+    queryFn: () => explain(question!),
+    enabled: !!question,
+    placeholderData: keepPreviousData,
+  });
   return (
     <Drawer
       open={!!asked}
@@ -31,7 +41,9 @@ export function Why({ asked, onClose }: { asked?: Asked; onClose: () => void }) 
               One place of <code>{asked.row.label}</code>; all others of it are decided alike.
             </p>
           )}
-          <div className="mt-6 min-h-64">{answer.error ? <p role="alert">{answer.error.message}</p> : answer.data && <Answer explanation={answer.data} narrow />}</div>
+          <div className="mt-6 min-h-64">
+            {answer.error ? <p role="alert">{answer.error.message}</p> : answer.data && <Answer explanation={answer.data} narrow />}
+          </div>
           <p className="mt-6">
             <Link className="text-brass underline" to={`/try?${new URLSearchParams(question)}`}>
               Change the question

@@ -17,7 +17,8 @@ export function useMarks(files: boolean, as: string[]) {
     queryKey: ["marks", files, as, version],
     queryFn: ({ pageParam }) => getMarks({ files, as, from: pageParam, limit: part }),
     initialPageParam: 0,
-    getNextPageParam: (last, _all, from) => (from + last.rows.length < last.total && last.rows.length > 0 ? from + last.rows.length : undefined),
+    getNextPageParam: (last, _all, from) =>
+      from + last.rows.length < last.total && last.rows.length > 0 ? from + last.rows.length : undefined,
     enabled: version !== undefined,
     placeholderData: keepPreviousData,
     retry: false,
@@ -27,7 +28,14 @@ export function useMarks(files: boolean, as: string[]) {
     if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
   }, [hasNextPage, isFetchingNextPage, fetchNextPage, data]);
   const rows = useMemo(() => data?.pages.flatMap((p) => p.rows) ?? none, [data]);
-  return { rows, first: data?.pages[0], complete: !!data && !hasNextPage, pending: parts.isPending, error: parts.error, refetch: parts.refetch };
+  return {
+    rows,
+    first: data?.pages[0],
+    complete: !!data && !hasNextPage,
+    pending: parts.isPending,
+    error: parts.error,
+    refetch: parts.refetch,
+  };
 }
 
 const none: MarkedRow[] = [];

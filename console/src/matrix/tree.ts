@@ -48,7 +48,8 @@ export function matrixTree(regions: MarkedRow[], files: MarkedRow[]): { root: Sp
 export function summary(s: Spot): string {
   let found: string[] | undefined;
   const visit = (here: Spot) => {
-    for (const row of here.file ? [...here.regions, here.file] : here.regions) found = found ? found.map((f, i) => (f === row.marks[i] ? f : " ")) : [...row.marks];
+    for (const row of here.file ? [...here.regions, here.file] : here.regions)
+      found = found ? found.map((f, i) => (f === row.marks[i] ? f : " ")) : [...row.marks];
     for (const next of here.below.values()) visit(next);
   };
   visit(s);
@@ -95,20 +96,25 @@ export function linesOf({ root, apart }: { root: Spot; apart: MarkedRow[] }, { f
     const below = sorted([...s.below.values()].filter(left));
     const opens = below.length > 0 || (file && regions.length > 0);
     const open = opens ? (chosen.get(s.key) ?? (!!fits || below.some((b) => b.hasRegions))) : undefined;
-    regions.forEach((row, i) => lines.push({ key: `${s.key} ${row.label}`, name: regionName(row, name), depth, row, spot: s, open: i === 0 ? open : undefined }));
+    regions.forEach((row, i) =>
+      lines.push({ key: `${s.key} ${row.label}`, name: regionName(row, name), depth, row, spot: s, open: i === 0 ? open : undefined }),
+    );
     if (regions.length === 0) lines.push({ key: s.key, name, depth, row: ownFile, spot: s, open, soft: true });
     if (!open) return;
     if (regions.length > 0 && file) lines.push({ key: `${s.key} file`, name: file.label, depth: depth + 1, row: file, soft: true });
     for (const b of below) visit(b, depth + 1);
   };
   if (root.below.size > 0 || root.regions.length > 0 || root.file) visit(root, 0);
-  for (const row of apart) if (!fits || fits(row)) lines.push({ key: `apart ${row.label}`, name: row.doors[1] ? row.label : "everything else (unlisted)", depth: 0, row });
+  for (const row of apart)
+    if (!fits || fits(row))
+      lines.push({ key: `apart ${row.label}`, name: row.doors[1] ? row.label : "everything else (unlisted)", depth: 0, row });
   return lines;
 }
 
 // By name, patterns with a star behind plain names.
 const byName = new Intl.Collator().compare;
-const sorted = (spots: Spot[]) => spots.sort((a, b) => Number(a.name.includes("*")) - Number(b.name.includes("*")) || byName(a.name, b.name));
+const sorted = (spots: Spot[]) =>
+  spots.sort((a, b) => Number(a.name.includes("*")) - Number(b.name.includes("*")) || byName(a.name, b.name));
 
 function regionName(row: MarkedRow, name: string): string {
   const methods = /^[A-Z, -]+(?= )/.exec(row.label)?.[0];

@@ -38,12 +38,20 @@ export function MembersPage() {
   };
   return (
     <>
-      <Heading title="Members">Who has which role, since when, until when, and from which order. What a role opens is said by the doors that ask for it.</Heading>
+      <Heading title="Members">
+        Who has which role, since when, until when, and from which order. What a role opens is said by the doors that ask for it.
+      </Heading>
       <Weeks role={settled.role} />
       <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
         <div role="group" aria-label="Which" className="flex flex-wrap gap-1">
           {views.map((v) => (
-            <button key={v.view} type="button" className={`${small} ${filter.view === v.view ? "bg-hover font-bold" : ""}`} aria-pressed={filter.view === v.view} onClick={() => set({ view: v.view })}>
+            <button
+              key={v.view}
+              type="button"
+              className={`${small} ${filter.view === v.view ? "bg-hover font-bold" : ""}`}
+              aria-pressed={filter.view === v.view}
+              onClick={() => set({ view: v.view })}
+            >
               {v.label}
             </button>
           ))}
@@ -52,12 +60,20 @@ export function MembersPage() {
           Role
           <select className={field} value={filter.role} onChange={(e) => set({ role: e.target.value })}>
             <option value="">any</option>
-            {doors.data?.roles.map((r) => <option key={r}>{r}</option>)}
+            {doors.data?.roles.map((r) => (
+              <option key={r}>{r}</option>
+            ))}
           </select>
         </label>
         <label className="flex items-center gap-2 text-soft">
           Search
-          <input type="search" className={`${field} w-64 max-w-full`} value={filter.search} placeholder="a name, an address" onChange={(e) => set({ search: e.target.value })} />
+          <input
+            type="search"
+            className={`${field} w-64 max-w-full`}
+            value={filter.search}
+            placeholder="a name, an address"
+            onChange={(e) => set({ search: e.target.value })}
+          />
         </label>
       </div>
       {list.isPending ? (
@@ -67,7 +83,16 @@ export function MembersPage() {
       ) : list.data.members.length === 0 ? (
         <p className="py-8 text-soft">{settled.view || settled.role || settled.search ? "Nobody fits." : "Nobody has a role yet."}</p>
       ) : (
-        <Table heads={["Name", "Role", { label: "Since", className: "max-md:hidden" }, "Until", { label: "By", className: "max-md:hidden" }, { label: "Joined", className: "max-md:hidden" }]}>
+        <Table
+          heads={[
+            "Name",
+            "Role",
+            { label: "Since", className: "max-md:hidden" },
+            "Until",
+            { label: "By", className: "max-md:hidden" },
+            { label: "Joined", className: "max-md:hidden" },
+          ]}
+        >
           {list.data.members.map((m) => (
             <tr key={`${m.account}\n${m.role}\n${m.by}`} className={row}>
               <td className="py-2 pr-6 wrap-anywhere">
@@ -87,7 +112,10 @@ export function MembersPage() {
               <td className="py-2 pr-6 max-md:hidden">
                 {m.by}
                 {m.order && (
-                  <Link className="block text-sm text-soft underline-offset-2 hover:underline" to={`/events?search=${encodeURIComponent(m.order)}`}>
+                  <Link
+                    className="block text-sm text-soft underline-offset-2 hover:underline"
+                    to={`/events?search=${encodeURIComponent(m.order)}`}
+                  >
                     order {m.order}
                   </Link>
                 )}
@@ -97,7 +125,13 @@ export function MembersPage() {
           ))}
         </Table>
       )}
-      <Pager offset={offset} shown={list.data?.members.length ?? 0} total={list.data?.total ?? 0} counted={filter.search ? 5000 : undefined} onMove={setOffset} />
+      <Pager
+        offset={offset}
+        shown={list.data?.members.length ?? 0}
+        total={list.data?.total ?? 0}
+        counted={filter.search ? 5000 : undefined}
+        onMove={setOffset}
+      />
     </>
   );
 }

@@ -17,7 +17,11 @@ export function Weeks({ role }: { role: string }) {
   const weeks = useQuery({ queryKey: ["members", "weeks"], queryFn: () => listWeeks(26) });
   if (weeks.error) return <Broken what="weeks" error={weeks.error} retry={() => weeks.refetch()} />;
   const now: Record<string, number> = weeks.data?.at(-1)?.counts ?? {};
-  const roles = role ? [role] : Object.keys(now).sort((a, b) => now[b] - now[a]).slice(0, lines.length);
+  const roles = role
+    ? [role]
+    : Object.keys(now)
+        .sort((a, b) => now[b] - now[a])
+        .slice(0, lines.length);
   const data = weeks.data?.map((w) => ({ at: day(w.begins), ...Object.fromEntries(roles.map((r) => [r, w.counts[r] ?? 0])) })) ?? [];
   const step = Math.max(1, Math.ceil(Math.max(0, ...data.flatMap((w) => roles.map((r) => Number((w as Record<string, unknown>)[r])))) / 4));
   const ticks = [0, 1, 2, 3, 4].map((n) => n * step);
@@ -36,16 +40,46 @@ export function Weeks({ role }: { role: string }) {
           </span>
         ))}
       </p>
-      <div className="h-40" role="img" aria-label={`Members in the last 26 weeks; now ${roles.map((r) => `${now[r] ?? 0} ${r}`).join(", ")}`}>
+      <div
+        className="h-40"
+        role="img"
+        aria-label={`Members in the last 26 weeks; now ${roles.map((r) => `${now[r] ?? 0} ${r}`).join(", ")}`}
+      >
         {weeks.data && (
           <ResponsiveContainer width="100%" height="100%">
             <LineChart data={data} margin={{ left: 0, right: 8, top: 4, bottom: 0 }} accessibilityLayer={false}>
               <CartesianGrid vertical={false} stroke="var(--line)" />
-              <XAxis dataKey="at" tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={{ stroke: "var(--line)" }} minTickGap={40} />
-              <YAxis tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={false} interval={0} domain={[0, ticks[ticks.length - 1]]} ticks={ticks} width={44} />
-              <Tooltip contentStyle={{ background: "var(--sheet)", border: "1px solid var(--line)", color: "var(--ink)" }} isAnimationActive={false} />
+              <XAxis
+                dataKey="at"
+                tick={{ fill: "var(--soft)", fontSize: 12 }}
+                tickLine={false}
+                axisLine={{ stroke: "var(--line)" }}
+                minTickGap={40}
+              />
+              <YAxis
+                tick={{ fill: "var(--soft)", fontSize: 12 }}
+                tickLine={false}
+                axisLine={false}
+                interval={0}
+                domain={[0, ticks[ticks.length - 1]]}
+                ticks={ticks}
+                width={44}
+              />
+              <Tooltip
+                contentStyle={{ background: "var(--sheet)", border: "1px solid var(--line)", color: "var(--ink)" }}
+                isAnimationActive={false}
+              />
               {roles.map((r, i) => (
-                <Line key={r} dataKey={r} stroke={lines[i].colour} strokeDasharray={lines[i].dash} strokeWidth={2} dot={false} type="stepAfter" isAnimationActive={false} />
+                <Line
+                  key={r}
+                  dataKey={r}
+                  stroke={lines[i].colour}
+                  strokeDasharray={lines[i].dash}
+                  strokeWidth={2}
+                  dot={false}
+                  type="stepAfter"
+                  isAnimationActive={false}
+                />
               ))}
             </LineChart>
           </ResponsiveContainer>

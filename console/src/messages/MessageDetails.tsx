@@ -54,7 +54,12 @@ export function MessageDetails({ id, sends }: { id: number; sends: boolean }) {
       {open && (
         <div className="flex flex-wrap gap-2">
           {sends && (
-            <button type="button" className={plain} disabled={act.busy} onClick={() => act.run(() => retryMessage(id).then(() => "It is handed over again."))}>
+            <button
+              type="button"
+              className={plain}
+              disabled={act.busy}
+              onClick={() => act.run(() => retryMessage(id).then(() => "It is handed over again."))}
+            >
               Try again now
             </button>
           )}
@@ -66,7 +71,10 @@ export function MessageDetails({ id, sends }: { id: number; sends: boolean }) {
               onClick={() =>
                 act.run(async () => {
                   const l = await linkOfMessage(id);
-                  setLink({ label: `Give this link only to whom the message is for. It works until ${when(l.until)}.`, text: location.origin + l.path });
+                  setLink({
+                    label: `Give this link only to whom the message is for. It works until ${when(l.until)}.`,
+                    text: location.origin + l.path,
+                  });
                 })
               }
             >

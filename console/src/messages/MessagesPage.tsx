@@ -40,17 +40,25 @@ export function MessagesPage() {
   return (
     <>
       <Heading title="Messages">
-        The mails that are written to people, and what became of each. One that could not be sent is tried again, after a minute and then less often, until its time is over.
+        The mails that are written to people, and what became of each. One that could not be sent is tried again, after a minute and then
+        less often, until its time is over.
       </Heading>
       {list.data && !list.data.server && (
         <p className="mb-5 border-l-4 border-line py-1 pl-4">
-          There is no mail server, so nothing is sent. Open a message to pass its link on yourself, or name a server with <code>--mail</code>.
+          There is no mail server, so nothing is sent. Open a message to pass its link on yourself, or name a server with{" "}
+          <code>--mail</code>.
         </p>
       )}
       <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
         <div role="group" aria-label="State" className="flex flex-wrap gap-1">
           {states.map((s) => (
-            <button key={s} type="button" className={`${small} ${filter.state === s ? "bg-hover font-bold" : ""}`} aria-pressed={filter.state === s} onClick={() => set({ state: s })}>
+            <button
+              key={s}
+              type="button"
+              className={`${small} ${filter.state === s ? "bg-hover font-bold" : ""}`}
+              aria-pressed={filter.state === s}
+              onClick={() => set({ state: s })}
+            >
               {s || "all"}
               <span className="text-soft tabular-nums">{count(s)}</span>
             </button>
@@ -58,7 +66,13 @@ export function MessagesPage() {
         </div>
         <label className="flex items-center gap-2 text-soft">
           Search
-          <input type="search" className={`${field} w-64 max-w-full`} value={filter.search} placeholder="an address, a name" onChange={(e) => set({ search: e.target.value })} />
+          <input
+            type="search"
+            className={`${field} w-64 max-w-full`}
+            value={filter.search}
+            placeholder="an address, a name"
+            onChange={(e) => set({ search: e.target.value })}
+          />
         </label>
         <button type="button" className={plain} onClick={() => setSamples(true)}>
           See what each kind says
@@ -71,11 +85,17 @@ export function MessagesPage() {
       ) : list.data.messages.length === 0 ? (
         <p className="py-8 text-soft">{settled.state || settled.search ? "No message fits." : "No message was written yet."}</p>
       ) : (
-        <Table heads={["To", "About", "State", { label: "Written", className: "max-md:hidden" }, { label: "Tries", className: "max-md:hidden" }]}>
+        <Table
+          heads={["To", "About", "State", { label: "Written", className: "max-md:hidden" }, { label: "Tries", className: "max-md:hidden" }]}
+        >
           {list.data.messages.map((m) => (
             <tr key={m.id} className={row}>
               <td className="py-2 pr-6 wrap-anywhere">
-                <button type="button" className="cursor-pointer text-left font-bold underline-offset-2 hover:underline" onClick={() => setOpen(m)}>
+                <button
+                  type="button"
+                  className="cursor-pointer text-left font-bold underline-offset-2 hover:underline"
+                  onClick={() => setOpen(m)}
+                >
                   {m.to}
                 </button>
                 {m.account && <span className="block text-sm text-soft">{m.account}</span>}
@@ -132,7 +152,15 @@ function TestForm({ server }: { server: string }) {
         Messages are handed to <code>{server}</code>.
       </p>
       <div className="flex flex-wrap gap-2">
-        <input type="email" required className={`${field} w-72 max-w-full`} value={to} aria-label="Address for the test" placeholder="your own address" onChange={(e) => setTo(e.target.value)} />
+        <input
+          type="email"
+          required
+          className={`${field} w-72 max-w-full`}
+          value={to}
+          aria-label="Address for the test"
+          placeholder="your own address"
+          onChange={(e) => setTo(e.target.value)}
+        />
         <button type="submit" className={plain} disabled={act.busy}>
           Send a test
         </button>

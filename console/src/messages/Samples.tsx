@@ -35,7 +35,12 @@ export function Samples() {
         </label>
       </div>
       <p className="font-bold">{sample.data?.subject ?? " "}</p>
-      <iframe className="h-[26rem] w-full border border-line bg-white" title="As mail programs show it" src={samplePage(kind, language)} sandbox="" />
+      <iframe
+        className="h-[26rem] w-full border border-line bg-white"
+        title="As mail programs show it"
+        src={samplePage(kind, language)}
+        sandbox=""
+      />
       <details>
         <summary className="cursor-pointer">As plain text</summary>
         <p className="mt-2 whitespace-pre-wrap wrap-anywhere">{sample.data?.text}</p>

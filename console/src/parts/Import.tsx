@@ -41,7 +41,10 @@ export function Import({
     },
     onSuccess: (lines) => setShown(lines.some((l) => l.action === "error") ? "error" : undefined),
   });
-  const real = useMutation({ mutationFn: () => run(text, false), onSuccess: (lines) => setShown(strict && lines.some((l) => l.action === "error") ? "error" : undefined) });
+  const real = useMutation({
+    mutationFn: () => run(text, false),
+    onSuccess: (lines) => setShown(strict && lines.some((l) => l.action === "error") ? "error" : undefined),
+  });
   const lines = real.data ?? dry.data;
   const count = (a: ImportedLine["action"]) => lines?.filter((l) => l.action === a).length ?? 0;
   const left = shown ? lines?.filter((l) => l.action === shown) : lines;
@@ -90,7 +93,12 @@ export function Import({
         />
       )}
       <div className="flex flex-wrap gap-2">
-        <button type="button" className={lines ? plain : primary} disabled={!text.trim() || dry.isPending || real.isPending} onClick={() => dry.mutate(text)}>
+        <button
+          type="button"
+          className={lines ? plain : primary}
+          disabled={!text.trim() || dry.isPending || real.isPending}
+          onClick={() => dry.mutate(text)}
+        >
           {dry.isPending ? "Looking …" : "See what would happen"}
         </button>
         {name && (
@@ -137,16 +145,16 @@ export function Import({
           </p>
           {left && left.length > 0 && (
             <Table heads={["Line", "Name", "What"]}>
-                {left.slice(offset, offset + 50).map((l, i) => (
-                  <tr key={i} className={row}>
-                    <td className="py-1.5 pr-4 text-soft">{l.line}</td>
-                    <td className="py-1.5 pr-4 font-bold wrap-anywhere">{l.name || <span className="font-normal text-soft">–</span>}</td>
-                    <td className="py-1.5 wrap-anywhere">
-                      <span className={colours[l.action]}>{(done ? past : words)[l.action]}</span>
-                      {l.detail && `: ${l.detail}`}
-                    </td>
-                  </tr>
-                ))}
+              {left.slice(offset, offset + 50).map((l, i) => (
+                <tr key={i} className={row}>
+                  <td className="py-1.5 pr-4 text-soft">{l.line}</td>
+                  <td className="py-1.5 pr-4 font-bold wrap-anywhere">{l.name || <span className="font-normal text-soft">–</span>}</td>
+                  <td className="py-1.5 wrap-anywhere">
+                    <span className={colours[l.action]}>{(done ? past : words)[l.action]}</span>
+                    {l.detail && `: ${l.detail}`}
+                  </td>
+                </tr>
+              ))}
             </Table>
           )}
           <Pager offset={offset} shown={left?.slice(offset, offset + 50).length ?? 0} total={left?.length ?? 0} onMove={setOffset} />
@@ -156,7 +164,11 @@ export function Import({
                 {real.isPending ? "Bringing them in …" : `Bring in ${some.toLocaleString()}`}
               </button>
               <span className="text-sm text-soft">
-                {blocked ? "All or none: mend the lines that cannot be taken first." : some === 0 ? "There is nothing to bring in." : "Nothing has been changed yet."}
+                {blocked
+                  ? "All or none: mend the lines that cannot be taken first."
+                  : some === 0
+                    ? "There is nothing to bring in."
+                    : "Nothing has been changed yet."}
               </span>
             </div>
           )}

@@ -2,7 +2,17 @@ import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { plain, primary, small, taking } from "./styles";
 
 // A panel at the right edge, for one thing of a list.
-export function Drawer({ open, title, onClose, children }: { open: boolean; title: React.ReactNode; onClose: () => void; children: React.ReactNode }) {
+export function Drawer({
+  open,
+  title,
+  onClose,
+  children,
+}: {
+  open: boolean;
+  title: React.ReactNode;
+  onClose: () => void;
+  children: React.ReactNode;
+}) {
   return (
     <Dialog open={open} onClose={onClose} className="relative z-20">
       <div className="fixed inset-0 bg-black/40" aria-hidden="true" />
@@ -22,7 +32,17 @@ export function Drawer({ open, title, onClose, children }: { open: boolean; titl
 }
 
 // A panel in the middle, before everything else.
-export function Panel({ open, title, onClose, children }: { open: boolean; title: React.ReactNode; onClose: () => void; children: React.ReactNode }) {
+export function Panel({
+  open,
+  title,
+  onClose,
+  children,
+}: {
+  open: boolean;
+  title: React.ReactNode;
+  onClose: () => void;
+  children: React.ReactNode;
+}) {
   return (
     <Dialog open={open} onClose={onClose} className="relative z-30">
       <div className="fixed inset-0 bg-black/40" aria-hidden="true" />
@@ -37,7 +57,25 @@ export function Panel({ open, title, onClose, children }: { open: boolean; title
 }
 
 // A question before something that takes access or cannot be undone, unless it gives. What went wrong is told here, and goes with it.
-export function Ask({ question, text, yes, gives, busy, error, onYes, onNo }: { question?: string; text: string; yes: string; gives?: boolean; busy: boolean; error?: Error | null; onYes: () => void; onNo: () => void }) {
+export function Ask({
+  question,
+  text,
+  yes,
+  gives,
+  busy,
+  error,
+  onYes,
+  onNo,
+}: {
+  question?: string;
+  text: string;
+  yes: string;
+  gives?: boolean;
+  busy: boolean;
+  error?: Error | null;
+  onYes: () => void;
+  onNo: () => void;
+}) {
   return (
     <Panel open={!!question} title={question} onClose={onNo}>
       <p className="mt-2">{text}</p>

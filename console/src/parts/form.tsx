@@ -23,7 +23,17 @@ export function FormEnd({ yes, busy, error, onNo }: { yes: string; busy: boolean
 }
 
 // The end of what was asked for: what came of it, what there is to see, and the way back.
-export function Finished({ said, onDone, children, also }: { said: React.ReactNode; onDone: () => void; children?: React.ReactNode; also?: React.ReactNode }) {
+export function Finished({
+  said,
+  onDone,
+  children,
+  also,
+}: {
+  said: React.ReactNode;
+  onDone: () => void;
+  children?: React.ReactNode;
+  also?: React.ReactNode;
+}) {
   return (
     <div className="flex flex-col gap-4">
       <p className="text-good" role="status">
@@ -41,7 +51,17 @@ export function Finished({ said, onDone, children, also }: { said: React.ReactNo
 }
 
 // What a form has added, with a secret that is shown this once.
-export function Added({ name, secret, onDone, children }: { name: string; secret?: { label: string; text: string }; onDone: () => void; children?: React.ReactNode }) {
+export function Added({
+  name,
+  secret,
+  onDone,
+  children,
+}: {
+  name: string;
+  secret?: { label: string; text: string };
+  onDone: () => void;
+  children?: React.ReactNode;
+}) {
   return (
     <Finished said={`${name} is added.`} onDone={onDone}>
       {secret && <Secret {...secret} />}

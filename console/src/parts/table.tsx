@@ -3,10 +3,18 @@ import { small } from "./styles";
 
 // A table with room, that scrolls by itself where it is wider than the page. A head is its label, or more. On a phone it is
 // a list: each row a paragraph, each cell a line with the label of its column.
-export function Table({ heads, children }: { heads: (string | { label: React.ReactNode; sort?: "ascending" | "descending" | "none"; className?: string })[]; children: React.ReactNode }) {
+export function Table({
+  heads,
+  children,
+}: {
+  heads: (string | { label: React.ReactNode; sort?: "ascending" | "descending" | "none"; className?: string })[];
+  children: React.ReactNode;
+}) {
   const table = useRef<HTMLTableElement>(null);
   useLayoutEffect(() => {
-    const labels = [...(table.current?.tHead?.rows[0]?.cells ?? [])].map((cell) => (cell.querySelector(".sr-only") ? "" : (cell.textContent ?? "").replace(/[↑↓]/g, "").trim()));
+    const labels = [...(table.current?.tHead?.rows[0]?.cells ?? [])].map((cell) =>
+      cell.querySelector(".sr-only") ? "" : (cell.textContent ?? "").replace(/[↑↓]/g, "").trim(),
+    );
     for (const row of table.current?.tBodies[0]?.rows ?? [])
       if (row.cells.length === labels.length)
         [...row.cells].forEach((cell, i) => {
@@ -40,7 +48,19 @@ export const row = "border-b border-line align-top hover:bg-hover";
 
 // Which part of a long list is shown, and the way to the next.
 // A list in parts. Of very long ones no more than counted are counted: there may be more.
-export function Pager({ offset, shown, total, counted = Infinity, onMove }: { offset: number; shown: number; total: number; counted?: number; onMove: (offset: number) => void }) {
+export function Pager({
+  offset,
+  shown,
+  total,
+  counted = Infinity,
+  onMove,
+}: {
+  offset: number;
+  shown: number;
+  total: number;
+  counted?: number;
+  onMove: (offset: number) => void;
+}) {
   const more = total >= counted && shown === 50;
   if (total <= shown && offset === 0) return null;
   return (
@@ -49,7 +69,8 @@ export function Pager({ offset, shown, total, counted = Infinity, onMove }: { of
         Before
       </button>
       <span>
-        {(offset + 1).toLocaleString()} to {(offset + shown).toLocaleString()} of {more ? `${Math.max(total, offset + shown).toLocaleString()} or more` : total.toLocaleString()}
+        {(offset + 1).toLocaleString()} to {(offset + shown).toLocaleString()} of{" "}
+        {more ? `${Math.max(total, offset + shown).toLocaleString()} or more` : total.toLocaleString()}
       </span>
       <button type="button" className={small} disabled={offset + shown >= total && !more} onClick={() => onMove(offset + 50)}>
         After

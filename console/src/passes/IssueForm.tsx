@@ -9,7 +9,18 @@ import { issuePass } from "./queries";
 // A pass for somebody.
 export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => void }) {
   const queries = useQueryClient();
-  const [n, setN] = useState({ kind: kinds[0].name, to: "", name: "", reference: "", note: "", until: "", downloads: "", paths: "", language: "en", mail: true });
+  const [n, setN] = useState({
+    kind: kinds[0].name,
+    to: "",
+    name: "",
+    reference: "",
+    note: "",
+    until: "",
+    downloads: "",
+    paths: "",
+    language: "en",
+    mail: true,
+  });
   const set = (change: Partial<typeof n>) => setN({ ...n, ...change });
   const kind = kinds.find((k) => k.name === n.kind) ?? kinds[0];
   const issue = useMutation({
@@ -52,7 +63,15 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
       )}
       <label className={label}>
         Address of the recipient
-        <input type="email" className={`${field} text-base`} value={n.to} onChange={(e) => set({ to: e.target.value })} required autoComplete="off" data-autofocus />
+        <input
+          type="email"
+          className={`${field} text-base`}
+          value={n.to}
+          onChange={(e) => set({ to: e.target.value })}
+          required
+          autoComplete="off"
+          data-autofocus
+        />
       </label>
       <label className={label}>
         Name of the recipient
@@ -60,21 +79,44 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
       </label>
       <label className={label}>
         Your reference, such as the number of an order
-        <input className={`${field} w-60 max-w-full text-base`} value={n.reference} onChange={(e) => set({ reference: e.target.value })} autoComplete="off" />
+        <input
+          className={`${field} w-60 max-w-full text-base`}
+          value={n.reference}
+          onChange={(e) => set({ reference: e.target.value })}
+          autoComplete="off"
+        />
       </label>
       <div className="flex flex-wrap gap-4">
         <label className={label}>
-          Until; otherwise {kind.lasts === "forever" ? "without an end" : `for ${kind.lasts}${kind.countsFrom === "first-use" ? " from the first use" : ""}`}
-          <input type="datetime-local" className={`${field} w-fit text-base`} value={n.until} onChange={(e) => set({ until: e.target.value })} />
+          Until; otherwise{" "}
+          {kind.lasts === "forever" ? "without an end" : `for ${kind.lasts}${kind.countsFrom === "first-use" ? " from the first use" : ""}`}
+          <input
+            type="datetime-local"
+            className={`${field} w-fit text-base`}
+            value={n.until}
+            onChange={(e) => set({ until: e.target.value })}
+          />
         </label>
         <label className={label}>
           Downloads; otherwise {kind.downloads || "any number"}
-          <input type="number" min={1} className={`${field} w-28 text-base`} value={n.downloads} onChange={(e) => set({ downloads: e.target.value })} />
+          <input
+            type="number"
+            min={1}
+            className={`${field} w-28 text-base`}
+            value={n.downloads}
+            onChange={(e) => set({ downloads: e.target.value })}
+          />
         </label>
       </div>
       <label className={label}>
         Only these places, if not all of its kind
-        <input className={`${field} text-base`} value={n.paths} onChange={(e) => set({ paths: e.target.value })} placeholder={kind.place} spellCheck={false} />
+        <input
+          className={`${field} text-base`}
+          value={n.paths}
+          onChange={(e) => set({ paths: e.target.value })}
+          placeholder={kind.place}
+          spellCheck={false}
+        />
       </label>
       <label className={label}>
         A note for yourself
@@ -82,7 +124,8 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
       </label>
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2 text-soft">
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="h-4 w-4 accent-brass" checked={n.mail} onChange={(e) => set({ mail: e.target.checked })} /> Mail it to the recipient
+          <input type="checkbox" className="h-4 w-4 accent-brass" checked={n.mail} onChange={(e) => set({ mail: e.target.checked })} /> Mail
+          it to the recipient
         </label>
         <label className="flex items-center gap-2">
           in

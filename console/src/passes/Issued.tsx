@@ -5,9 +5,14 @@ import type { IssuedPass } from "../schema";
 // The credentials of a pass, shown this once.
 export function Issued({ pass: p, what, onDone }: { pass: IssuedPass; what: string; onDone: () => void }) {
   return (
-    <Finished said={`${what} ${p.mailed ? `A message is on its way to ${p.recipient}.` : "Nobody was mailed: send the text below yourself."}`} onDone={onDone}>
+    <Finished
+      said={`${what} ${p.mailed ? `A message is on its way to ${p.recipient}.` : "Nobody was mailed: send the text below yourself."}`}
+      onDone={onDone}
+    >
       <div className="flex flex-col gap-3 rounded border border-line bg-paper p-3">
-        <p className="text-sm text-soft">Shown this once. The link opens a page with one button; the name and password are for programs that download.</p>
+        <p className="text-sm text-soft">
+          Shown this once. The link opens a page with one button; the name and password are for programs that download.
+        </p>
         {[
           { label: "Link", text: p.link },
           { label: "Name", text: p.user },
@@ -28,7 +33,9 @@ export function Issued({ pass: p, what, onDone }: { pass: IssuedPass; what: stri
             <p className="flex flex-wrap items-center gap-3 text-sm text-soft">
               Text to send <Copy text={p.letter.text} />
             </p>
-            <pre className="mt-1 max-h-72 overflow-auto rounded border border-line p-2 text-sm whitespace-pre-wrap wrap-anywhere">{p.letter.text}</pre>
+            <pre className="mt-1 max-h-72 overflow-auto rounded border border-line p-2 text-sm whitespace-pre-wrap wrap-anywhere">
+              {p.letter.text}
+            </pre>
           </div>
         )}
       </div>

@@ -50,7 +50,10 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
   return (
     <div className="flex flex-col gap-6">
       {p.why === "spread" && p.state === "paused" && (
-        <p className="border-l-4 border-ask py-1 pl-4">It was used from more networks than its kind allows, so it seems to be known to others. Its recipient was mailed a link that opens it again, with other credentials.</p>
+        <p className="border-l-4 border-ask py-1 pl-4">
+          It was used from more networks than its kind allows, so it seems to be known to others. Its recipient was mailed a link that opens
+          it again, with other credentials.
+        </p>
       )}
       <dl className="grid grid-cols-[9rem_1fr] gap-y-1 max-md:grid-cols-1">
         {facts.map(([label, value]) => (
@@ -69,7 +72,10 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
               onSubmit={(e) => {
                 e.preventDefault();
                 renewing.run(async () => {
-                  const renewed = await renewPass(id, { until: until ? new Date(until).toISOString() : undefined, downloads: more ? Number(more) : undefined });
+                  const renewed = await renewPass(id, {
+                    until: until ? new Date(until).toISOString() : undefined,
+                    downloads: more ? Number(more) : undefined,
+                  });
                   setUntil("");
                   setMore("");
                   return `It is open until ${passEnd(renewed)}; downloads ${downloads(renewed)}.`;
@@ -92,16 +98,31 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
           </section>
           <section className="flex flex-wrap gap-2">
             {p.state === "paused" ? (
-              <button type="button" className={plain} disabled={state.busy} onClick={() => state.run(() => doPass("resume", id).then(() => "It is open again."))}>
+              <button
+                type="button"
+                className={plain}
+                disabled={state.busy}
+                onClick={() => state.run(() => doPass("resume", id).then(() => "It is open again."))}
+              >
                 Open it again
               </button>
             ) : (
-              <button type="button" className={plain} disabled={state.busy} onClick={() => state.run(() => doPass("pause", id).then(() => "Paused: with the next request it opens nothing."))}>
+              <button
+                type="button"
+                className={plain}
+                disabled={state.busy}
+                onClick={() => state.run(() => doPass("pause", id).then(() => "Paused: with the next request it opens nothing."))}
+              >
                 Pause
               </button>
             )}
             {p.state !== "ended" && (
-              <button type="button" className={plain} disabled={sending.busy} onClick={() => sending.run(() => resendPass(id, {}).then(setIssued))}>
+              <button
+                type="button"
+                className={plain}
+                disabled={sending.busy}
+                onClick={() => sending.run(() => resendPass(id, {}).then(setIssued))}
+              >
                 Send it again
               </button>
             )}
@@ -110,7 +131,9 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
             </button>
             <div className="w-full">
               <Said act={sending.error ? sending : state} />
-              <p className="text-sm text-soft">Sent again it has another link and password: of those before only hashes are kept. They count no longer then.</p>
+              <p className="text-sm text-soft">
+                Sent again it has another link and password: of those before only hashes are kept. They count no longer then.
+              </p>
             </div>
           </section>
         </>
@@ -133,7 +156,10 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
       </section>
       <Ask
         question={asking ? `Revoke the pass of ${p.name || p.recipient}?` : undefined}
-        text="It opens nothing any more, from the next request on, and a download under way is cut off. There is no way back; another pass can be issued."
+        text={
+          "It opens nothing any more, from the next request on, and a download under way is cut off. There is no way " +
+          "back; another pass can be issued."
+        }
         yes="Revoke it"
         busy={revoking.busy}
         error={revoking.error}

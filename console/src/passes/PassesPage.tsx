@@ -37,20 +37,23 @@ export function PassesPage() {
     setParams(Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, v]) => v)), { replace: true });
   };
   const declared = kinds.data?.filter((k) => !k.gone) ?? [];
-  const count = (state: string) => kinds.data?.filter((k) => !filter.kind || k.name === filter.kind).reduce((sum, k) => sum + (k.counts[state] ?? 0), 0);
+  const count = (state: string) =>
+    kinds.data?.filter((k) => !filter.kind || k.name === filter.kind).reduce((sum, k) => sum + (k.counts[state] ?? 0), 0);
   const close = () => setDoing(undefined);
   const [importing, setImporting] = useState("");
   const kind = importing || declared[0]?.name || "";
   return (
     <>
       <Heading title="Passes">
-        Access for one recipient each: a link, and a name with a password for programs that download. A pass ends by itself, counts what is downloaded with it, and can be taken back.
+        Access for one recipient each: a link, and a name with a password for programs that download. A pass ends by itself, counts what is
+        downloaded with it, and can be taken back.
       </Heading>
       {kinds.error ? (
         <Broken what="kinds of pass" error={kinds.error} retry={() => kinds.refetch()} />
       ) : kinds.data?.length === 0 ? (
         <p className="py-8 text-soft">
-          The policy has no kinds of pass. <code>passes: {"{ recordings: { title: Sound recordings, lasts: 14d } }"}</code> declares one; so does closing a place on the page Site for holders of one.
+          The policy has no kinds of pass. <code>passes: {"{ recordings: { title: Sound recordings, lasts: 14d } }"}</code> declares one; so
+          does closing a place on the page Site for holders of one.
         </p>
       ) : (
         <>
@@ -71,11 +74,22 @@ export function PassesPage() {
           </div>
           <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
             <div role="group" aria-label="State" className="flex flex-wrap gap-1">
-              <button type="button" className={`${small} ${filter.state === "" ? "bg-hover font-bold" : ""}`} aria-pressed={filter.state === ""} onClick={() => set({ state: "" })}>
+              <button
+                type="button"
+                className={`${small} ${filter.state === "" ? "bg-hover font-bold" : ""}`}
+                aria-pressed={filter.state === ""}
+                onClick={() => set({ state: "" })}
+              >
                 all
               </button>
               {states.map((s) => (
-                <button key={s} type="button" className={`${small} ${filter.state === s ? "bg-hover font-bold" : ""}`} aria-pressed={filter.state === s} onClick={() => set({ state: s })}>
+                <button
+                  key={s}
+                  type="button"
+                  className={`${small} ${filter.state === s ? "bg-hover font-bold" : ""}`}
+                  aria-pressed={filter.state === s}
+                  onClick={() => set({ state: s })}
+                >
                   {stateText(s)} <span className="text-soft tabular-nums">{count(s)}</span>
                 </button>
               ))}
@@ -85,13 +99,21 @@ export function PassesPage() {
                 Kind
                 <select className={field} value={filter.kind} onChange={(e) => set({ kind: e.target.value })}>
                   <option value="">any</option>
-                  {kinds.data?.map((k) => <option key={k.name}>{k.name}</option>)}
+                  {kinds.data?.map((k) => (
+                    <option key={k.name}>{k.name}</option>
+                  ))}
                 </select>
               </label>
             )}
             <label className="flex items-center gap-2 text-soft">
               Search
-              <input type="search" className={`${field} w-64 max-w-full`} value={filter.search} placeholder="a name, an address, a reference" onChange={(e) => set({ search: e.target.value })} />
+              <input
+                type="search"
+                className={`${field} w-64 max-w-full`}
+                value={filter.search}
+                placeholder="a name, an address, a reference"
+                onChange={(e) => set({ search: e.target.value })}
+              />
             </label>
           </div>
           {list.isPending ? (
@@ -99,13 +121,28 @@ export function PassesPage() {
           ) : list.error ? (
             <Broken what="passes" error={list.error} retry={() => list.refetch()} />
           ) : list.data.passes.length === 0 ? (
-            <p className="py-8 text-soft">{settled.state || settled.search || settled.kind ? "No pass fits." : "No pass was issued yet."}</p>
+            <p className="py-8 text-soft">
+              {settled.state || settled.search || settled.kind ? "No pass fits." : "No pass was issued yet."}
+            </p>
           ) : (
-            <Table heads={["Recipient", "State", { label: "Downloads", className: "max-md:hidden" }, { label: "Until", className: "max-md:hidden" }, { label: "Kind", className: "max-md:hidden" }, { label: "Reference", className: "max-md:hidden" }]}>
+            <Table
+              heads={[
+                "Recipient",
+                "State",
+                { label: "Downloads", className: "max-md:hidden" },
+                { label: "Until", className: "max-md:hidden" },
+                { label: "Kind", className: "max-md:hidden" },
+                { label: "Reference", className: "max-md:hidden" },
+              ]}
+            >
               {list.data.passes.map((p) => (
                 <tr key={p.id} className={row}>
                   <td className="py-2 pr-6 wrap-anywhere">
-                    <button type="button" className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4" onClick={() => set({ pass: p.id })}>
+                    <button
+                      type="button"
+                      className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4"
+                      onClick={() => set({ pass: p.id })}
+                    >
                       {p.name || p.recipient}
                     </button>
                     {p.name && <span className="block text-sm text-soft">{p.recipient}</span>}
@@ -160,7 +197,10 @@ export function PassesPage() {
             <Import
               key={kind}
               what="passes"
-              hint="A table in CSV with a head line: address, and perhaps name, reference, note, until, downloads, paths. Each recipient is mailed a pass. Who has one already, of the same reference or an open one, gets no other."
+              hint={
+                "A table in CSV with a head line: address, and perhaps name, reference, note, until, downloads, paths. Each " +
+                "recipient is mailed a pass. Who has one already, of the same reference or an open one, gets no other."
+              }
               example={"address,name,reference\nada@carrow.example,Ada Carrow,2026-118"}
               accept=".csv,text/csv"
               strict={false}

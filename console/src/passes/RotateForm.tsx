@@ -14,7 +14,7 @@ export function RotateForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () =>
   const rotate = useMutation({
     mutationFn: async () => {
       const before = new Date().toISOString();
-      for (let all = 0; ; ) {
+      for (let all = 0; ;) {
         const { rotated } = await rotatePasses({ kind, grace: Number(grace), before });
         if (rotated === 0) return all;
         setDone((all += rotated));
@@ -25,7 +25,15 @@ export function RotateForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () =>
   const one = kinds.find((k) => k.name === kind)!;
   const some = ["waiting", "open", "used-up", "paused"].reduce((sum, state) => sum + (one.counts[state] ?? 0), 0);
   if (rotate.isSuccess) {
-    return <Finished said={`${rotate.data} ${rotate.data === 1 ? "pass has" : "passes have"} another link and password. Messages are on their way to everybody.`} onDone={onDone} />;
+    return (
+      <Finished
+        said={
+          `${rotate.data} ${rotate.data === 1 ? "pass has" : "passes have"} another link and password. ` +
+          "Messages are on their way to everybody."
+        }
+        onDone={onDone}
+      />
+    );
   }
   return (
     <form
@@ -35,7 +43,10 @@ export function RotateForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () =>
         rotate.mutate();
       }}
     >
-      <p>Each pass that has not ended gets another link and another password, and its recipient a message with them. What was passed on to others dies with the credentials before.</p>
+      <p>
+        Each pass that has not ended gets another link and another password, and its recipient a message with them. What was passed on to
+        others dies with the credentials before.
+      </p>
       <label className="flex items-center gap-2 text-soft">
         Kind
         <select className={field} value={kind} onChange={(e) => setKind(e.target.value)} data-autofocus>

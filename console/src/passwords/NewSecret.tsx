@@ -23,13 +23,27 @@ export function NewSecret({ name, value, onChange }: { name: string; value: stri
     // What is made depends on what is chosen here alone, and not on whom it is for.
   }, [kind, length, count, readable, turn]);
   const settled = useSettled({ value, name }, 250);
-  const strength = useQuery({ queryKey: ["strength", settled], queryFn: () => estimate(settled.value, settled.name), enabled: settled.value !== "", gcTime: 0, placeholderData: (before) => before });
+  const strength = useQuery({
+    queryKey: ["strength", settled],
+    queryFn: () => estimate(settled.value, settled.name),
+    enabled: settled.value !== "",
+    gcTime: 0,
+    placeholderData: (before) => before,
+  });
   const word = strength.data?.word;
   return (
     <fieldset className="flex flex-col gap-2">
       <legend className="mb-1 text-sm text-soft">Its password</legend>
       <div className="flex flex-wrap items-center gap-3">
-        <input aria-label="The password" className={`${field} w-80 max-w-full font-mono`} value={value} onChange={(e) => onChange(e.target.value)} spellCheck={false} autoCapitalize="none" autoComplete="off" />
+        <input
+          aria-label="The password"
+          className={`${field} w-80 max-w-full font-mono`}
+          value={value}
+          onChange={(e) => onChange(e.target.value)}
+          spellCheck={false}
+          autoCapitalize="none"
+          autoComplete="off"
+        />
         <button type="button" className={plain} onClick={() => setTurn(turn + 1)}>
           Another
         </button>
@@ -49,16 +63,31 @@ export function NewSecret({ name, value, onChange }: { name: string; value: stri
         {kind === "words" ? (
           <label className="flex items-center gap-2">
             How many
-            <input type="number" className={`${field} w-20`} min={4} max={12} value={count} onChange={(e) => setCount(Math.min(12, Math.max(4, e.target.valueAsNumber || 4)))} />
+            <input
+              type="number"
+              className={`${field} w-20`}
+              min={4}
+              max={12}
+              value={count}
+              onChange={(e) => setCount(Math.min(12, Math.max(4, e.target.valueAsNumber || 4)))}
+            />
           </label>
         ) : (
           <>
             <label className="flex items-center gap-2">
               How many
-              <input type="number" className={`${field} w-20`} min={10} max={64} value={length} onChange={(e) => setLength(Math.min(64, Math.max(10, e.target.valueAsNumber || 10)))} />
+              <input
+                type="number"
+                className={`${field} w-20`}
+                min={10}
+                max={64}
+                value={length}
+                onChange={(e) => setLength(Math.min(64, Math.max(10, e.target.valueAsNumber || 10)))}
+              />
             </label>
             <label className="flex items-center gap-2">
-              <input type="checkbox" className="h-4 w-4 accent-brass" checked={readable} onChange={(e) => setReadable(e.target.checked)} /> only those that cannot be mistaken
+              <input type="checkbox" className="h-4 w-4 accent-brass" checked={readable} onChange={(e) => setReadable(e.target.checked)} />
+              {" only those that cannot be mistaken"}
             </label>
           </>
         )}

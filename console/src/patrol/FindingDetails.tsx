@@ -67,7 +67,12 @@ function Accepted({ finding: f }: { finding: PatrolFinding }) {
         Accepted by {f.accepted!.by}
         {f.accepted!.until ? ` until ${day(f.accepted!.until)}` : ""}: {f.accepted!.reason}
       </p>
-      <button type="button" className={`${plain} mt-3`} disabled={act.busy} onClick={() => act.run(() => rejectFinding(f.key).then(() => "It is told again."))}>
+      <button
+        type="button"
+        className={`${plain} mt-3`}
+        disabled={act.busy}
+        onClick={() => act.run(() => rejectFinding(f.key).then(() => "It is told again."))}
+      >
         Tell it again
       </button>
       <Said act={act} />

@@ -20,7 +20,8 @@ export function PatrolPage() {
   return (
     <>
       <Heading title="Patrol">
-        A walk through the running site as every kind of visitor, with GET alone: forgotten pages, guards that only pretend, redirects that never arrive, closed pages that are kept, and answers that are not what the policy says.
+        A walk through the running site as every kind of visitor, with GET alone: forgotten pages, guards that only pretend, redirects that
+        never arrive, closed pages that are kept, and answers that are not what the policy says.
       </Heading>
       {list.isPending ? (
         <Loading what="the patrols" />
@@ -33,16 +34,31 @@ export function PatrolPage() {
               <Running running={list.data.running} stop={() => act.run(() => stopPatrol())} busy={act.busy} />
             ) : (
               <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
-                <button type="button" className={primary} disabled={act.busy} onClick={() => act.run(() => startPatrol().then(() => setChosen(undefined)))}>
+                <button
+                  type="button"
+                  className={primary}
+                  disabled={act.busy}
+                  onClick={() => act.run(() => startPatrol().then(() => setChosen(undefined)))}
+                >
                   Walk now
                 </button>
-                <p className="text-soft">{list.data.every ? `By timetable, every ${list.data.every}.` : <>Not by timetable; <code>{"patrol: { every: 24h }"}</code> in the policy makes one.</>}</p>
+                <p className="text-soft">
+                  {list.data.every ? (
+                    `By timetable, every ${list.data.every}.`
+                  ) : (
+                    <>
+                      Not by timetable; <code>{"patrol: { every: 24h }"}</code> in the policy makes one.
+                    </>
+                  )}
+                </p>
               </div>
             )}
             <Said act={act} />
           </section>
-          {id === undefined ? list.data.running ? null : (
-            <p className="py-8 text-soft">Nobody has walked yet. The first patrol of a small site takes a few seconds.</p>
+          {id === undefined ? (
+            list.data.running ? null : (
+              <p className="py-8 text-soft">Nobody has walked yet. The first patrol of a small site takes a few seconds.</p>
+            )
           ) : (
             <>
               <Chosen list={list.data} id={id} choose={setChosen} />
@@ -159,10 +175,13 @@ function Line({ finding: f, open }: { finding: PatrolFinding; open: () => void }
       </td>
       <td className="max-w-2xl py-2 pr-6 wrap-anywhere">
         <span className="block first-letter:uppercase">{f.message}</span>
-        {f.accepted && <span className="block text-sm text-soft">accepted by {f.accepted.by}: {f.accepted.reason}</span>}
+        {f.accepted && (
+          <span className="block text-sm text-soft">
+            accepted by {f.accepted.by}: {f.accepted.reason}
+          </span>
+        )}
       </td>
       <td className="py-2 pr-6 wrap-anywhere text-soft max-lg:hidden">{f.as}</td>
     </tr>
   );
 }
-

@@ -6,7 +6,17 @@ import { ends, when } from "../parts/format";
 import { field, plain, takesSmall } from "../parts/styles";
 import type { Grant } from "../schema";
 
-export function Grants({ name, grants, act, onRevoke }: { name: string; grants: Grant[]; act: { busy: boolean; error: Error | null; reset: () => void }; onRevoke: (role: string, done: () => void) => void }) {
+export function Grants({
+  name,
+  grants,
+  act,
+  onRevoke,
+}: {
+  name: string;
+  grants: Grant[];
+  act: { busy: boolean; error: Error | null; reset: () => void };
+  onRevoke: (role: string, done: () => void) => void;
+}) {
   const [asking, setAsking] = useState<string>();
   const who = useQuery({ queryKey: ["me"], queryFn: me });
   const own = who.data?.name === name;
@@ -15,7 +25,8 @@ export function Grants({ name, grants, act, onRevoke }: { name: string; grants: 
   return (
     <ul>
       {grants.map((g) => {
-        const state = new Date(g.from).getTime() > now ? `from ${when(g.from)}` : g.until && new Date(g.until).getTime() <= now ? "ended" : "";
+        const state =
+          new Date(g.from).getTime() > now ? `from ${when(g.from)}` : g.until && new Date(g.until).getTime() <= now ? "ended" : "";
         return (
           <li key={g.role} className="flex items-center justify-between gap-4 border-b border-line py-1.5">
             <span className="min-w-0 wrap-anywhere">

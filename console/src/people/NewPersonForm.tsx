@@ -16,7 +16,13 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
   const [way, setWay] = useState<"link" | "generate" | "type">("link");
   const [password, setPassword] = useState("");
   const settled = useSettled({ password, name: p.name }, 250);
-  const strength = useQuery({ queryKey: ["strength", settled], queryFn: () => estimate(settled.password, settled.name), enabled: way === "type" && settled.password !== "", placeholderData: keepPreviousData, gcTime: 0 });
+  const strength = useQuery({
+    queryKey: ["strength", settled],
+    queryFn: () => estimate(settled.password, settled.name),
+    enabled: way === "type" && settled.password !== "",
+    placeholderData: keepPreviousData,
+    gcTime: 0,
+  });
   const add = useMutation({
     mutationFn: async () => {
       const secret = way === "generate" ? (await generate({ words: 5 })).password : way === "type" ? password : "";
@@ -25,7 +31,10 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
       if (way === "generate") return { label: `The password of ${p.name}, shown this once:`, text: secret };
       if (way === "link") {
         const l = await makeLink(p.name);
-        return { label: `Give this link to ${p.name} only. It sets the password once, until ${when(l.until)}.`, text: location.origin + l.path };
+        return {
+          label: `Give this link to ${p.name} only. It sets the password once, until ${when(l.until)}.`,
+          text: location.origin + l.path,
+        };
       }
       return undefined;
     },
@@ -41,23 +50,49 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
     >
       <label className="flex flex-col gap-1 text-sm text-soft">
         Name
-        <input className={`${field} text-base`} value={p.name} onChange={(e) => setP({ ...p, name: e.target.value, anyway: false })} required autoComplete="off" spellCheck={false} data-autofocus />
+        <input
+          className={`${field} text-base`}
+          value={p.name}
+          onChange={(e) => setP({ ...p, name: e.target.value, anyway: false })}
+          required
+          autoComplete="off"
+          spellCheck={false}
+          data-autofocus
+        />
       </label>
       {(p.anyway || (add.isError && add.error.message.includes("anyway"))) && (
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="h-4 w-4 accent-brass" checked={p.anyway} onChange={(e) => setP({ ...p, anyway: e.target.checked })} /> Use this name anyway
+          <input
+            type="checkbox"
+            className="h-4 w-4 accent-brass"
+            checked={p.anyway}
+            onChange={(e) => setP({ ...p, anyway: e.target.checked })}
+          />{" "}
+          Use this name anyway
         </label>
       )}
       <label className="flex flex-col gap-1 text-sm text-soft">
         E-mail address, if there is one
-        <input type="email" className={`${field} text-base`} value={p.email} onChange={(e) => setP({ ...p, email: e.target.value })} autoComplete="off" />
+        <input
+          type="email"
+          className={`${field} text-base`}
+          value={p.email}
+          onChange={(e) => setP({ ...p, email: e.target.value })}
+          autoComplete="off"
+        />
       </label>
       <fieldset>
         <legend className="mb-1 text-sm text-soft">Roles</legend>
         <div className="flex flex-wrap gap-x-5 gap-y-1">
           {roles.map((r) => (
             <label key={r} className="flex items-center gap-2">
-              <input type="checkbox" className="h-4 w-4 accent-brass" checked={chosen.includes(r)} onChange={(e) => setChosen(e.target.checked ? [...chosen, r] : chosen.filter((c) => c !== r))} /> {r}
+              <input
+                type="checkbox"
+                className="h-4 w-4 accent-brass"
+                checked={chosen.includes(r)}
+                onChange={(e) => setChosen(e.target.checked ? [...chosen, r] : chosen.filter((c) => c !== r))}
+              />{" "}
+              {r}
             </label>
           ))}
         </div>
@@ -72,16 +107,26 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
           ] as const
         ).map(([value, label]) => (
           <label key={value} className="flex items-center gap-2">
-            <input type="radio" name="way" className="h-4 w-4 accent-brass" checked={way === value} onChange={() => setWay(value)} /> {label}
+            <input type="radio" name="way" className="h-4 w-4 accent-brass" checked={way === value} onChange={() => setWay(value)} />{" "}
+            {label}
           </label>
         ))}
         {way === "type" && (
           <div className="mt-2">
-            <input type="password" className={`${field} w-full`} aria-label="Password" value={password} onChange={(e) => setPassword(e.target.value)} autoComplete="new-password" required />
+            <input
+              type="password"
+              className={`${field} w-full`}
+              aria-label="Password"
+              value={password}
+              onChange={(e) => setPassword(e.target.value)}
+              autoComplete="new-password"
+              required
+            />
             <p className="mt-1 min-h-12 text-sm" role="status">
               {password && strength.data && (
                 <>
-                  <span className={`font-bold ${words[strength.data.word]}`}>{strength.data.word}</span> <span className="text-soft">{strength.data.advice ?? guesses(strength.data.bits)}</span>
+                  <span className={`font-bold ${words[strength.data.word]}`}>{strength.data.word}</span>{" "}
+                  <span className="text-soft">{strength.data.advice ?? guesses(strength.data.bits)}</span>
                 </>
               )}
             </p>

@@ -63,11 +63,19 @@ export function PeoplePage() {
   };
   return (
     <>
-      <Heading title="People">Accounts, what they may do, and when they were last here. What is changed holds with the very next request.</Heading>
+      <Heading title="People">
+        Accounts, what they may do, and when they were last here. What is changed holds with the very next request.
+      </Heading>
       <div className="mb-4 flex flex-wrap items-end gap-4">
         <label className="flex flex-col gap-1 text-sm text-soft">
           Search
-          <input type="search" className={`${field} w-64`} value={query.search} placeholder="name, address, notes" onChange={(e) => set({ search: e.target.value })} />
+          <input
+            type="search"
+            className={`${field} w-64`}
+            value={query.search}
+            placeholder="name, address, notes"
+            onChange={(e) => set({ search: e.target.value })}
+          />
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
           Role
@@ -128,7 +136,11 @@ export function PeoplePage() {
                 ? {
                     sort: query.sort === c.key ? (query.down ? "descending" : "ascending") : "none",
                     label: (
-                      <button type="button" className="cursor-pointer hover:text-ink" onClick={() => set({ sort: c.key, down: query.sort === c.key && !query.down })}>
+                      <button
+                        type="button"
+                        className="cursor-pointer hover:text-ink"
+                        onClick={() => set({ sort: c.key, down: query.sort === c.key && !query.down })}
+                      >
                         {c.label} <span aria-hidden="true">{query.sort === c.key ? (query.down ? "↓" : "↑") : ""}</span>
                       </button>
                     ),
@@ -136,37 +148,54 @@ export function PeoplePage() {
                 : c.label,
             )}
           >
-                {list.data.people.map((p) => (
-                  <tr key={p.name} className={row}>
-                    <td className="py-2 pr-6">
-                      <button type="button" className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4 wrap-anywhere" onClick={() => set({ person: p.name }, true)}>
-                        {p.name}
-                      </button>
-                    </td>
-                    <td className="py-2 pr-6 wrap-anywhere">{p.email ?? <span className="text-soft">–</span>}</td>
-                    <td className="py-2 pr-6">{p.roles.length ? p.roles.join(", ") : <span className="text-soft">–</span>}</td>
-                    <td className="py-2 pr-6 whitespace-nowrap">
-                      <PersonState person={p} />
-                    </td>
-                    <td className="py-2 pr-6 whitespace-nowrap">{p.lastSignIn ? <span title={when(p.lastSignIn)}>{ago(p.lastSignIn)}</span> : <span className="text-soft">never</span>}</td>
-                    <td className="py-2 whitespace-nowrap">
-                      {day(p.madeAt)}
-                      <span className="block text-sm text-soft">by {p.madeBy}</span>
-                    </td>
-                  </tr>
-                ))}
+            {list.data.people.map((p) => (
+              <tr key={p.name} className={row}>
+                <td className="py-2 pr-6">
+                  <button
+                    type="button"
+                    className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4 wrap-anywhere"
+                    onClick={() => set({ person: p.name }, true)}
+                  >
+                    {p.name}
+                  </button>
+                </td>
+                <td className="py-2 pr-6 wrap-anywhere">{p.email ?? <span className="text-soft">–</span>}</td>
+                <td className="py-2 pr-6">{p.roles.length ? p.roles.join(", ") : <span className="text-soft">–</span>}</td>
+                <td className="py-2 pr-6 whitespace-nowrap">
+                  <PersonState person={p} />
+                </td>
+                <td className="py-2 pr-6 whitespace-nowrap">
+                  {p.lastSignIn ? <span title={when(p.lastSignIn)}>{ago(p.lastSignIn)}</span> : <span className="text-soft">never</span>}
+                </td>
+                <td className="py-2 whitespace-nowrap">
+                  {day(p.madeAt)}
+                  <span className="block text-sm text-soft">by {p.madeBy}</span>
+                </td>
+              </tr>
+            ))}
           </Table>
           <Pager offset={offset} shown={list.data.people.length} total={list.data.total} onMove={setOffset} />
         </>
       )}
       <Drawer open={!!chosen} title={chosen} onClose={() => set({ person: undefined }, true)}>
-        {chosen && <PersonDetails key={chosen} name={chosen} roles={doors.data?.roles ?? []} onGone={() => set({ person: undefined }, true)} onRenamed={(person) => set({ person }, true)} />}
+        {chosen && (
+          <PersonDetails
+            key={chosen}
+            name={chosen}
+            roles={doors.data?.roles ?? []}
+            onGone={() => set({ person: undefined }, true)}
+            onRenamed={(person) => set({ person }, true)}
+          />
+        )}
       </Drawer>
       <Drawer open={importing} title="Import accounts" onClose={() => setImporting(false)}>
         {importing && (
           <Import
             what="accounts"
-            hint="CSV with a head line, or JSON as Export writes it. Accounts that are new are added; of the others details are taken over and roles added. Nothing is taken away."
+            hint={
+              "CSV with a head line, or JSON as Export writes it. Accounts that are new are added; of the others details are " +
+              "taken over and roles added. Nothing is taken away."
+            }
             example={"name,email,roles,notes\nbo,bo@marram.example,keeper;trustee@2027-03-31,"}
             accept=".csv,.json,text/csv,application/json"
             strict
@@ -180,7 +209,9 @@ export function PeoplePage() {
         )}
       </Drawer>
       <Drawer open={inviting} title="Invite somebody" onClose={() => setInviting(false)}>
-        {inviting && mail.data && <InviteForm roles={doors.data?.roles ?? []} sends={!!mail.data.server} onDone={() => setInviting(false)} />}
+        {inviting && mail.data && (
+          <InviteForm roles={doors.data?.roles ?? []} sends={!!mail.data.server} onDone={() => setInviting(false)} />
+        )}
       </Drawer>
       <Drawer open={adding} title="Add an account" onClose={() => setAdding(false)}>
         {adding && <NewPersonForm roles={doors.data?.roles ?? []} onDone={() => setAdding(false)} />}

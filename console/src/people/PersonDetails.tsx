@@ -13,10 +13,31 @@ import { generate } from "../passwords/queries";
 import { EditForm } from "./EditForm";
 import { GrantForm, Grants } from "./Grants";
 import { PersonState } from "./PersonState";
-import { editPerson, endSessionsOf, getPerson, grantRole, mailLink, makeLink, removePerson, revokeRole, setDisabled, setPassword } from "./queries";
+import {
+  editPerson,
+  endSessionsOf,
+  getPerson,
+  grantRole,
+  mailLink,
+  makeLink,
+  removePerson,
+  revokeRole,
+  setDisabled,
+  setPassword,
+} from "./queries";
 import { listSessions } from "../sessions/queries";
 
-export function PersonDetails({ name, roles, onGone, onRenamed }: { name: string; roles: string[]; onGone: () => void; onRenamed: (name: string) => void }) {
+export function PersonDetails({
+  name,
+  roles,
+  onGone,
+  onRenamed,
+}: {
+  name: string;
+  roles: string[];
+  onGone: () => void;
+  onRenamed: (name: string) => void;
+}) {
   const person = useQuery({ queryKey: ["person", name], queryFn: () => getPerson(name) });
   const sessions = useQuery({ queryKey: ["sessions", "of", name], queryFn: () => listSessions({ account: name, offset: 0 }) });
   const [asking, setAsking] = useState<"remove" | "disable">();
@@ -57,7 +78,12 @@ export function PersonDetails({ name, roles, onGone, onRenamed }: { name: string
       />
       <section>
         <h3 className="mb-2 font-bold">Roles</h3>
-        <Grants name={name} grants={p.grants} act={role} onRevoke={(taken, done) => role.run(() => revokeRole(name, taken).then(() => (done(), `The role ${taken} is taken back.`)))} />
+        <Grants
+          name={name}
+          grants={p.grants}
+          act={role}
+          onRevoke={(taken, done) => role.run(() => revokeRole(name, taken).then(() => (done(), `The role ${taken} is taken back.`)))}
+        />
         <GrantForm roles={roles} onGrant={(g) => role.run(() => grantRole(name, g).then(() => `The role ${g.role} is granted.`))} />
         <Said act={role} />
       </section>
@@ -72,7 +98,10 @@ export function PersonDetails({ name, roles, onGone, onRenamed }: { name: string
             onClick={() =>
               password.run(async () => {
                 const l = await makeLink(name);
-                setSecret({ label: `Give this link to ${name} only. It sets the password once, until ${when(l.until)}.`, text: location.origin + l.path });
+                setSecret({
+                  label: `Give this link to ${name} only. It sets the password once, until ${when(l.until)}.`,
+                  text: location.origin + l.path,
+                });
                 return "";
               })
             }
@@ -80,7 +109,12 @@ export function PersonDetails({ name, roles, onGone, onRenamed }: { name: string
             Make a link to set it
           </button>
           {p.email && (
-            <button type="button" className={plain} disabled={password.busy || p.disabled} onClick={() => password.run(() => mailLink(name).then(() => `A link is on its way to ${p.email}.`))}>
+            <button
+              type="button"
+              className={plain}
+              disabled={password.busy || p.disabled}
+              onClick={() => password.run(() => mailLink(name).then(() => `A link is on its way to ${p.email}.`))}
+            >
               Mail them one
             </button>
           )}
@@ -107,19 +141,33 @@ export function PersonDetails({ name, roles, onGone, onRenamed }: { name: string
       <section>
         <h3 className="mb-2 font-bold">Sessions</h3>
         <p className="mb-2 text-soft">
-          {sessions.data ? (sessions.data.total === 0 ? "Not signed in anywhere. " : `Signed in on ${sessions.data.total} ${sessions.data.total === 1 ? "device" : "devices"}. `) : " "}
+          {sessions.data
+            ? sessions.data.total === 0
+              ? "Not signed in anywhere. "
+              : `Signed in on ${sessions.data.total} ${sessions.data.total === 1 ? "device" : "devices"}. `
+            : " "}
           <Link className="underline" to={`/activity?account=${encodeURIComponent(name)}`}>
             What happened
           </Link>
         </p>
-        <button type="button" className={takes} disabled={ending.busy || !sessions.data?.total} onClick={() => ending.run(() => endSessionsOf(name).then((e) => `${e.ended} ended.`))}>
+        <button
+          type="button"
+          className={takes}
+          disabled={ending.busy || !sessions.data?.total}
+          onClick={() => ending.run(() => endSessionsOf(name).then((e) => `${e.ended} ended.`))}
+        >
           End all sessions
         </button>
         <Said act={ending} />
       </section>
       <section className="border-t border-line pt-5">
         <div className="flex flex-wrap gap-2">
-          <button type="button" className={p.disabled ? plain : takes} disabled={state.busy} onClick={() => (p.disabled ? state.run(() => setDisabled(name, false).then(() => "Enabled.")) : setAsking("disable"))}>
+          <button
+            type="button"
+            className={p.disabled ? plain : takes}
+            disabled={state.busy}
+            onClick={() => (p.disabled ? state.run(() => setDisabled(name, false).then(() => "Enabled.")) : setAsking("disable"))}
+          >
             {p.disabled ? "Enable" : "Disable"}
           </button>
           <button type="button" className={takes} disabled={state.busy} onClick={() => setAsking("remove")}>
@@ -130,7 +178,11 @@ export function PersonDetails({ name, roles, onGone, onRenamed }: { name: string
       </section>
       <Ask
         question={asking && (asking === "remove" ? `Remove ${name}?` : `Disable ${name}?`)}
-        text={asking === "remove" ? "The account, its roles and its sessions are gone for good. What it did stays in the activity." : "All sessions end with the next request. The account can be enabled again."}
+        text={
+          asking === "remove"
+            ? "The account, its roles and its sessions are gone for good. What it did stays in the activity."
+            : "All sessions end with the next request. The account can be enabled again."
+        }
         yes={asking === "remove" ? "Remove it" : "Disable it"}
         busy={state.busy}
         error={state.error}

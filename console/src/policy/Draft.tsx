@@ -28,11 +28,17 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
     queryFn: () => fetch(new URL("../policy.schema.json", document.baseURI)).then((r) => r.json()),
     staleTime: Infinity,
   });
-  const complete = useMemo(() => (schema.data ? completer(schema.data, doors.data?.roles ?? []) : () => null), [schema.data, doors.data?.roles]);
+  const complete = useMemo(
+    () => (schema.data ? completer(schema.data, doors.data?.roles ?? []) : () => null),
+    [schema.data, doors.data?.roles],
+  );
   const touched = text !== base.text;
 
   // What is not applied stays in this browser, until it is applied or dropped.
-  useEffect(() => keepDraft(owner, touched ? { base: base.id, text, comment, at: new Date().toISOString() } : undefined), [owner, touched, base.id, text, comment]);
+  useEffect(
+    () => keepDraft(owner, touched ? { base: base.id, text, comment, at: new Date().toISOString() } : undefined),
+    [owner, touched, base.id, text, comment],
+  );
 
   // When another version comes into force, an untouched draft follows it.
   useEffect(() => {
@@ -97,7 +103,9 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
               </button>
             </div>
           )}
-          {kept && touched && <p className="text-sm text-soft">This draft of {when(kept.at)} was kept in this browser. “Undo all” drops it.</p>}
+          {kept && touched && (
+            <p className="text-sm text-soft">This draft of {when(kept.at)} was kept in this browser. “Undo all” drops it.</p>
+          )}
           <section aria-live="polite">
             <h2 className="mb-1 font-bold">Check</h2>
             {!checked ? (
@@ -144,7 +152,12 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
         >
           <label className="flex flex-col gap-1 text-sm text-soft">
             Why, for the history
-            <input className="rounded border border-line bg-sheet px-3 py-1.5 text-base text-ink" value={comment} onChange={(e) => setComment(e.target.value)} maxLength={500} />
+            <input
+              className="rounded border border-line bg-sheet px-3 py-1.5 text-base text-ink"
+              value={comment}
+              onChange={(e) => setComment(e.target.value)}
+              maxLength={500}
+            />
           </label>
           <div className="flex flex-wrap gap-2">
             <button type="submit" className={primary} disabled={!touched || !checked?.ok || apply.isPending}>

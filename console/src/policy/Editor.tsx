@@ -16,7 +16,9 @@ const looks = EditorView.theme({
   ".cm-content": { fontFamily: 'ui-monospace, "DejaVu Sans Mono", monospace', caretColor: "var(--ink)" },
   ".cm-gutters": { backgroundColor: "var(--paper)", color: "var(--soft)", borderRight: "1px solid var(--line)" },
   ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: "color-mix(in srgb, var(--hover) 60%, transparent)" },
-  "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "color-mix(in srgb, var(--brass) 30%, transparent) !important" },
+  "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": {
+    backgroundColor: "color-mix(in srgb, var(--brass) 30%, transparent) !important",
+  },
   ".cm-cursor": { borderLeftColor: "var(--ink)" },
   ".cm-tooltip": { backgroundColor: "var(--sheet)", color: "var(--ink)", border: "1px solid var(--line)" },
   ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--hover)", color: "var(--ink)" },
@@ -26,7 +28,6 @@ const looks = EditorView.theme({
   ".cm-changedText": { background: "none" },
   ".cm-changedLine": { backgroundColor: "color-mix(in srgb, var(--good) 14%, transparent) !important" },
   ".cm-deletedChunk": { backgroundColor: "color-mix(in srgb, var(--bad) 12%, transparent) !important" },
-
 });
 
 const colours = HighlightStyle.define([

@@ -42,7 +42,8 @@ export function HistoryPanel({ running }: { running: Version }) {
               type="button"
               aria-pressed={v.id === picked?.id}
               onClick={() => setChosen(v.id)}
-              className={`w-full cursor-pointer border-b border-line px-3 py-2 text-left hover:bg-hover ${v.id === picked?.id ? "bg-hover" : ""}`}
+              className={`w-full cursor-pointer border-b border-line px-3 py-2 text-left hover:bg-hover
+                ${v.id === picked?.id ? "bg-hover" : ""}`}
             >
               <span className="flex justify-between gap-2">
                 <span className="font-bold">Version {v.id}</span>
@@ -59,13 +60,17 @@ export function HistoryPanel({ running }: { running: Version }) {
       {picked && (
         <div className="flex min-w-0 flex-col gap-3">
           <div className="flex flex-wrap items-center justify-between gap-3">
-            <p className="text-soft">{earlier ? `What version ${picked.id} changed in the text of version ${earlier.id}` : "The first version that is kept"}</p>
+            <p className="text-soft">
+              {earlier ? `What version ${picked.id} changed in the text of version ${earlier.id}` : "The first version that is kept"}
+            </p>
             <button type="button" className={plain} disabled={picked.id === running.id} onClick={() => setAsking(true)}>
               Bring back this version
             </button>
           </div>
           <div className="h-[calc(100vh-18rem)] min-h-80">
-            {text.data && (!earlier || before.data) && <Difference before={(earlier ? before.data : text.data)?.text ?? ""} after={text.data.text ?? ""} />}
+            {text.data && (!earlier || before.data) && (
+              <Difference before={(earlier ? before.data : text.data)?.text ?? ""} after={text.data.text ?? ""} />
+            )}
           </div>
         </div>
       )}

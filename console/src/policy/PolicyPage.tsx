@@ -27,7 +27,8 @@ export function PolicyPage() {
             type="button"
             aria-pressed={tab === name}
             onClick={() => setTab(name)}
-            className={`cursor-pointer px-4 py-1.5 first:rounded-l last:rounded-r hover:bg-hover ${tab === name ? "bg-hover font-bold" : ""}`}
+            className={`cursor-pointer px-4 py-1.5 first:rounded-l last:rounded-r hover:bg-hover
+              ${tab === name ? "bg-hover font-bold" : ""}`}
           >
             {name === "draft" ? "Draft" : "History"}
           </button>

@@ -15,7 +15,13 @@ const many = (n: number, one: string, more: string) => `${n.toLocaleString()} ${
 export function Tried({ text }: { text: string }) {
   const settled = useSettled(text, 600);
   const [open, setOpen] = useState(false);
-  const tried = useQuery({ queryKey: ["replay", settled], queryFn: () => replayPolicy(settled), placeholderData: keepPreviousData, retry: false, staleTime: 60_000 });
+  const tried = useQuery({
+    queryKey: ["replay", settled],
+    queryFn: () => replayPolicy(settled),
+    placeholderData: keepPreviousData,
+    retry: false,
+    staleTime: 60_000,
+  });
   if (tried.isPending) return <p className="mt-3 text-sm text-soft">Trying it on the last days …</p>;
   if (tried.error) return <p className="mt-3 text-sm text-soft">It could not be tried on the last days: {tried.error.message}</p>;
   const r = tried.data;
@@ -68,5 +74,7 @@ export function Tried({ text }: { text: string }) {
 
 function sentence(r: Replayed): string {
   const of = `Of ${r.whole ? "the" : "the latest"} ${many(r.requests, "request", "requests")} of the last ${r.kept}`;
-  return r.changed === 0 ? `${of}, all would be answered as they were.` : `${of}, ${r.changed.toLocaleString()} by ${many(r.people, "person", "people")} would be answered otherwise.`;
+  return r.changed === 0
+    ? `${of}, all would be answered as they were.`
+    : `${of}, ${r.changed.toLocaleString()} by ${many(r.people, "person", "people")} would be answered otherwise.`;
 }

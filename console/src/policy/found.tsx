@@ -19,7 +19,11 @@ export function FindingList({ findings }: { findings: Finding[] }) {
   );
 }
 
-const states = { holds: { sign: "✓", colour: "text-good" }, broken: { sign: "✗", colour: "text-bad" }, unproven: { sign: "?", colour: "text-ask" } };
+const states = {
+  holds: { sign: "✓", colour: "text-good" },
+  broken: { sign: "✗", colour: "text-bad" },
+  unproven: { sign: "?", colour: "text-ask" },
+};
 
 // What the draft promises, and whether it holds for all places and all visitors.
 export function GuaranteeList({ guarantees }: { guarantees?: Guarantee[] }) {
@@ -35,7 +39,8 @@ export function GuaranteeList({ guarantees }: { guarantees?: Guarantee[] }) {
             {states[g.state].sign}
           </span>
           <span className="wrap-anywhere">
-            <code>{g.path}</code> <span className="text-soft">{g.says}</span> <span className={g.state === "holds" ? "sr-only" : states[g.state].colour}>{g.state}</span>
+            <code>{g.path}</code> <span className="text-soft">{g.says}</span>{" "}
+            <span className={g.state === "holds" ? "sr-only" : states[g.state].colour}>{g.state}</span>
             {g.state !== "holds" && <span className="block">{g.message}</span>}
             {g.state !== "holds" && g.because && <span className="block text-soft">Promised because: {g.because}</span>}
             {g.witness && (

@@ -11,7 +11,9 @@ const key = (owner: string) => `draft ${new URL("..", document.baseURI).pathname
 export function keptDraft(owner: string): KeptDraft | undefined {
   try {
     const kept: Partial<KeptDraft> = JSON.parse(localStorage.getItem(key(owner)) ?? "{}");
-    return typeof kept.text === "string" && typeof kept.base === "number" && typeof kept.comment === "string" && typeof kept.at === "string" ? (kept as KeptDraft) : undefined;
+    return typeof kept.text === "string" && typeof kept.base === "number" && typeof kept.comment === "string" && typeof kept.at === "string"
+      ? (kept as KeptDraft)
+      : undefined;
   } catch {
     return undefined;
   }

@@ -10,7 +10,12 @@ import { Pager, row, Table } from "../parts/table";
 import type { Session } from "../schema";
 import { endSession, listSessions } from "./queries";
 
-const proofs: Record<string, string> = { password: "the password", passkey: "a passkey", code: "a code", elsewhere: "an account elsewhere" };
+const proofs: Record<string, string> = {
+  password: "the password",
+  passkey: "a passkey",
+  code: "a code",
+  elsewhere: "an account elsewhere",
+};
 
 // Who is signed in now, on which devices.
 export function SessionsPage() {
@@ -20,7 +25,12 @@ export function SessionsPage() {
   const queries = useQueryClient();
   const search = params.get("search") ?? "";
   const settled = useSettled(search, 200);
-  const list = useQuery({ queryKey: ["sessions", settled, offset], queryFn: () => listSessions({ search: settled, offset }), placeholderData: keepPreviousData, refetchInterval: 10_000 });
+  const list = useQuery({
+    queryKey: ["sessions", settled, offset],
+    queryFn: () => listSessions({ search: settled, offset }),
+    placeholderData: keepPreviousData,
+    refetchInterval: 10_000,
+  });
   const end = useMutation({
     mutationFn: (s: Session) => endSession(s.handle),
     onSuccess: () => {
@@ -30,7 +40,9 @@ export function SessionsPage() {
   });
   return (
     <>
-      <Heading title="Sessions">Who is signed in, where, and since when. Whoever's session is ended is asked to sign in again with the very next request.</Heading>
+      <Heading title="Sessions">
+        Who is signed in, where, and since when. Whoever's session is ended is asked to sign in again with the very next request.
+      </Heading>
       <label className="mb-4 flex items-center gap-2 text-soft">
         Search
         <input
@@ -53,29 +65,40 @@ export function SessionsPage() {
       ) : (
         <>
           <Table heads={["Account", "Last used", "Since", "Proven", "From", "Browser", { label: <span className="sr-only">End</span> }]}>
-                {list.data.sessions.map((s) => (
-                  <tr key={s.handle} className={row}>
-                    <td className="py-2 pr-6 font-bold">{s.account}</td>
-                    <td className="py-2 pr-6 whitespace-nowrap" title={when(s.seenAt)}>
-                      {ago(s.seenAt)}
-                    </td>
-                    <td className="py-2 pr-6 whitespace-nowrap">
-                      {when(s.madeAt)}
-                      {s.remembered && <span className="block text-sm text-soft">stays signed in</span>}
-                    </td>
-                    <td className="py-2 pr-6 whitespace-nowrap" title={when(s.provedAt)}>
-                      {ago(s.provedAt)}
-                      <span className="block text-sm text-soft">with {s.how.split(" ").map((how) => proofs[how] ?? how).join(" and ")}</span>
-                    </td>
-                    <td className="py-2 pr-6">{s.network || <span className="text-soft">not known</span>}</td>
-                    <td className="py-2 pr-6 text-sm text-soft wrap-anywhere">{s.agent || "says nothing of itself"}</td>
-                    <td className="py-2 text-right">
-                      <button type="button" className={takesSmall} onClick={() => setEnding(s)} aria-label={`End the session of ${s.account} since ${when(s.madeAt)}`}>
-                        End
-                      </button>
-                    </td>
-                  </tr>
-                ))}
+            {list.data.sessions.map((s) => (
+              <tr key={s.handle} className={row}>
+                <td className="py-2 pr-6 font-bold">{s.account}</td>
+                <td className="py-2 pr-6 whitespace-nowrap" title={when(s.seenAt)}>
+                  {ago(s.seenAt)}
+                </td>
+                <td className="py-2 pr-6 whitespace-nowrap">
+                  {when(s.madeAt)}
+                  {s.remembered && <span className="block text-sm text-soft">stays signed in</span>}
+                </td>
+                <td className="py-2 pr-6 whitespace-nowrap" title={when(s.provedAt)}>
+                  {ago(s.provedAt)}
+                  <span className="block text-sm text-soft">
+                    with{" "}
+                    {s.how
+                      .split(" ")
+                      .map((how) => proofs[how] ?? how)
+                      .join(" and ")}
+                  </span>
+                </td>
+                <td className="py-2 pr-6">{s.network || <span className="text-soft">not known</span>}</td>
+                <td className="py-2 pr-6 text-sm text-soft wrap-anywhere">{s.agent || "says nothing of itself"}</td>
+                <td className="py-2 text-right">
+                  <button
+                    type="button"
+                    className={takesSmall}
+                    onClick={() => setEnding(s)}
+                    aria-label={`End the session of ${s.account} since ${when(s.madeAt)}`}
+                  >
+                    End
+                  </button>
+                </td>
+              </tr>
+            ))}
           </Table>
           <Pager offset={offset} shown={list.data.sessions.length} total={list.data.total} counted={5000} onMove={setOffset} />
         </>

@@ -21,7 +21,8 @@ export function SharedPage() {
   return (
     <>
       <Heading title="Shared passwords">
-        One password that opens a page or an area for all who were told, without an account. Which there are is declared in the policy; the passwords are here, and only their hashes are kept.
+        One password that opens a page or an area for all who were told, without an account. Which there are is declared in the policy; the
+        passwords are here, and only their hashes are kept.
       </Heading>
       {list.isPending ? (
         <Loading what="the shared passwords" />
@@ -29,7 +30,8 @@ export function SharedPage() {
         <Broken what="shared passwords" error={list.error} retry={() => list.refetch()} />
       ) : list.data.length === 0 ? (
         <p className="py-8 text-soft">
-          The policy has no shared passwords. <code>shared: {"{ press-kit: { title: Press kit, lasts: 7d } }"}</code> declares one; so does closing a place on the page Site for whoever knows one.
+          The policy has no shared passwords. <code>shared: {"{ press-kit: { title: Press kit, lasts: 7d } }"}</code> declares one; so does
+          closing a place on the page Site for whoever knows one.
         </p>
       ) : (
         list.data.map((s) => (
@@ -54,7 +56,11 @@ export function SharedPage() {
               </dd>
               <dt className="text-soft">Unlocked</dt>
               <dd>
-                <button type="button" className="cursor-pointer underline underline-offset-2" onClick={() => setDoing({ what: "unlocked", name: s.name })}>
+                <button
+                  type="button"
+                  className="cursor-pointer underline underline-offset-2"
+                  onClick={() => setDoing({ what: "unlocked", name: s.name })}
+                >
                   {s.unlocks === 0 ? "nowhere at the moment" : `in ${s.unlocks} ${s.unlocks === 1 ? "browser" : "browsers"}`}
                 </button>
                 {!s.gone && <span className="text-soft"> · an unlock holds {lasts(s.lasts)}</span>}
@@ -62,7 +68,11 @@ export function SharedPage() {
             </dl>
             {!s.gone && (
               <div className="flex flex-wrap gap-2">
-                <button type="button" className={s.passwords.length === 0 ? primary : plain} onClick={() => setDoing({ what: "change", name: s.name })}>
+                <button
+                  type="button"
+                  className={s.passwords.length === 0 ? primary : plain}
+                  onClick={() => setDoing({ what: "change", name: s.name })}
+                >
                   {s.passwords.length === 0 ? "Set a password" : "Change the password"}
                 </button>
                 {s.passwords.length > 0 && (
@@ -75,8 +85,14 @@ export function SharedPage() {
           </section>
         ))
       )}
-      <Drawer open={doing?.what === "change"} title={one && (one.passwords.length === 0 ? `A password for ${one.title}` : `Another password for ${one.title}`)} onClose={close}>
-        {one && doing?.what === "change" && <ChangeForm of={one} onDone={close} onTell={(password) => setDoing({ what: "tell", name: one.name, password })} />}
+      <Drawer
+        open={doing?.what === "change"}
+        title={one && (one.passwords.length === 0 ? `A password for ${one.title}` : `Another password for ${one.title}`)}
+        onClose={close}
+      >
+        {one && doing?.what === "change" && (
+          <ChangeForm of={one} onDone={close} onTell={(password) => setDoing({ what: "tell", name: one.name, password })} />
+        )}
       </Drawer>
       <Drawer open={doing?.what === "tell"} title={one && `Tell people the password of ${one.title}`} onClose={close}>
         {one && doing?.what === "tell" && <TellForm of={one} password={doing.password} onDone={close} />}
@@ -93,7 +109,10 @@ function Passwords({ of: s }: { of: SharedPassword }) {
   if (!now) return <span className="font-bold text-ask">none is set, so nobody gets in by it</span>;
   return (
     <>
-      <span className="text-good">set {ago(now.madeAt)}</span> <span className="text-soft">by {now.madeBy}, {now.usedAt ? `last used ${ago(now.usedAt)}` : "not used yet"}</span>
+      <span className="text-good">set {ago(now.madeAt)}</span>{" "}
+      <span className="text-soft">
+        by {now.madeBy}, {now.usedAt ? `last used ${ago(now.usedAt)}` : "not used yet"}
+      </span>
       {before.map((p) => (
         <span key={p.madeAt} className="block text-ask">
           one before counts too, until {p.until && when(p.until)}

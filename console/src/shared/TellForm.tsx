@@ -33,7 +33,15 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
   const before = [...new Set(told.data?.tellings.map((one) => one.address))];
   if (send.isSuccess) {
     const n = send.data.recipients.length;
-    return <Finished said={`${n === 1 ? "A message is" : `${n} messages are`} on the way. The page Messages says what becomes of ${n === 1 ? "it" : "them"}.`} onDone={onDone} />;
+    return (
+      <Finished
+        said={
+          `${n === 1 ? "A message is" : `${n} messages are`} on the way. ` +
+          `The page Messages says what becomes of ${n === 1 ? "it" : "them"}.`
+        }
+        onDone={onDone}
+      />
+    );
   }
   const wrong = preview.data?.recipients.filter((r) => r.wrong) ?? [];
   return (
@@ -46,14 +54,23 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
     >
       <label className="flex flex-col gap-1 text-sm text-soft">
         To whom: addresses as you have them, or a table from a spreadsheet with a column address
-        <textarea className={`${field} min-h-24 text-base`} value={t.to} onChange={(e) => set({ to: e.target.value })} spellCheck={false} placeholder="editor@gazette.example, Ada Carrow <ada@carrow.example>" data-autofocus />
+        <textarea
+          className={`${field} min-h-24 text-base`}
+          value={t.to}
+          onChange={(e) => set({ to: e.target.value })}
+          spellCheck={false}
+          placeholder="editor@gazette.example, Ada Carrow <ada@carrow.example>"
+          data-autofocus
+        />
       </label>
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2 text-sm text-soft">
         <label className="flex items-center gap-2">
           and people with the role
           <select className={field} value={t.role} onChange={(e) => set({ role: e.target.value })}>
             <option value="">none</option>
-            {doors.data?.roles.map((r) => <option key={r}>{r}</option>)}
+            {doors.data?.roles.map((r) => (
+              <option key={r}>{r}</option>
+            ))}
           </select>
         </label>
         {before.length > 0 && (
@@ -64,11 +81,24 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
       </div>
       <label className="flex flex-col gap-1 text-sm text-soft">
         The password, of which only the hash is kept here
-        <input className={`${field} font-mono text-base`} value={t.password} onChange={(e) => set({ password: e.target.value })} required spellCheck={false} autoCapitalize="none" autoComplete="off" />
+        <input
+          className={`${field} font-mono text-base`}
+          value={t.password}
+          onChange={(e) => set({ password: e.target.value })}
+          required
+          spellCheck={false}
+          autoCapitalize="none"
+          autoComplete="off"
+        />
       </label>
       <label className="flex flex-col gap-1 text-sm text-soft">
         In your own words, if you like; {"{title}, {site}, {name} and {place}"} are filled in
-        <textarea className={`${field} min-h-28 text-base`} value={t.text} onChange={(e) => set({ text: e.target.value })} placeholder="The address and the password stand below what you write." />
+        <textarea
+          className={`${field} min-h-28 text-base`}
+          value={t.text}
+          onChange={(e) => set({ text: e.target.value })}
+          placeholder="The address and the password stand below what you write."
+        />
       </label>
       <label className="flex items-center gap-2 text-sm text-soft">
         The rest is written in
@@ -98,7 +128,8 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
       {preview.data && (
         <section aria-label="What they read" className="rounded border border-line bg-paper p-3">
           <p className="text-sm text-soft">
-            To {preview.data.recipients.length - wrong.length} {preview.data.recipients.length - wrong.length === 1 ? "address" : "addresses"}
+            To {preview.data.recipients.length - wrong.length}{" "}
+            {preview.data.recipients.length - wrong.length === 1 ? "address" : "addresses"}
           </p>
           {wrong.map((r) => (
             <p key={r.line + r.address} className="text-sm text-bad">

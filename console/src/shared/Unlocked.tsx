@@ -31,14 +31,24 @@ export function Unlocked({ of: s }: { of: SharedPassword }) {
             <li key={u.handle} className="flex items-start justify-between gap-4 border-b border-line py-2">
               <div className="min-w-0">
                 <p>
-                  {ago(u.madeAt)} <span className="text-soft">from {u.network || "an unknown address"}{u.account && `, signed in as ${u.account}`}</span>
+                  {ago(u.madeAt)}{" "}
+                  <span className="text-soft">
+                    from {u.network || "an unknown address"}
+                    {u.account && `, signed in as ${u.account}`}
+                  </span>
                 </p>
                 <p className="text-sm text-soft wrap-anywhere">
                   {u.agent || "no words about the browser"}
                   {u.until && ` · until ${ends(u.until)}`}
                 </p>
               </div>
-              <button type="button" className={takesSmall} disabled={one.busy} aria-label={`End the unlock from ${u.network}`} onClick={() => one.run(() => endUnlock(u.handle).then(() => "Ended: with the next request it is asked for again."))}>
+              <button
+                type="button"
+                className={takesSmall}
+                disabled={one.busy}
+                aria-label={`End the unlock from ${u.network}`}
+                onClick={() => one.run(() => endUnlock(u.handle).then(() => "Ended: with the next request it is asked for again."))}
+              >
                 End
               </button>
             </li>
@@ -60,8 +70,18 @@ export function Unlocked({ of: s }: { of: SharedPassword }) {
         )}
       </div>
       <Ask
-        question={asking === "all" ? `End all ${total} unlocks of ${s.title}?` : asking === "password" ? `Withdraw the password of ${s.title}?` : undefined}
-        text={asking === "all" ? "With the next request the password is asked for again. It still counts." : "It opens nothing any more, for nobody, until another one is set. What was unlocked with it ends too."}
+        question={
+          asking === "all"
+            ? `End all ${total} unlocks of ${s.title}?`
+            : asking === "password"
+              ? `Withdraw the password of ${s.title}?`
+              : undefined
+        }
+        text={
+          asking === "all"
+            ? "With the next request the password is asked for again. It still counts."
+            : "It opens nothing any more, for nobody, until another one is set. What was unlocked with it ends too."
+        }
         yes={asking === "all" ? "End all" : "Withdraw it"}
         busy={all.busy}
         error={all.error}

@@ -22,13 +22,21 @@ export function Applied({ made, page, url, busy, onUndo }: { made: Made; page: s
         <>
           <Secret label={`The password of ${made.shared.title}, shown this once. Keep it now.`} text={made.shared.password} />
           <p className="text-soft">
-            The page <Link className="underline underline-offset-2" to="/shared">Shared passwords</Link> mails it to people, and changes it.
+            The page{" "}
+            <Link className="underline underline-offset-2" to="/shared">
+              Shared passwords
+            </Link>{" "}
+            mails it to people, and changes it.
           </p>
         </>
       )}
       {made.passes && (
         <p className="text-soft">
-          Whoever is to go there needs a pass. The page <Link className="underline underline-offset-2" to="/passes">Passes</Link> issues them.
+          Whoever is to go there needs a pass. The page{" "}
+          <Link className="underline underline-offset-2" to="/passes">
+            Passes
+          </Link>{" "}
+          issues them.
         </p>
       )}
       {made.secret && <Handover address={url + page} {...made.secret} />}

@@ -39,7 +39,19 @@ export function Choices({ about, onClose, ...p }: Props & { about: Exclude<About
 }
 
 // One of several choices, with what it needs below it while it is the one.
-function Radio({ name, label, checked, onChoose, children }: { name: string; label: string; checked: boolean; onChoose: () => void; children?: React.ReactNode }) {
+function Radio({
+  name,
+  label,
+  checked,
+  onChoose,
+  children,
+}: {
+  name: string;
+  label: string;
+  checked: boolean;
+  onChoose: () => void;
+  children?: React.ReactNode;
+}) {
   return (
     <div>
       <label className="flex items-center gap-2">
@@ -50,11 +62,33 @@ function Radio({ name, label, checked, onChoose, children }: { name: string; lab
   );
 }
 
-function Named({ label, value, onChange, wide, words, hint }: { label: string; value: string; onChange: (value: string) => void; wide?: boolean; words?: boolean; hint?: string }) {
+function Named({
+  label,
+  value,
+  onChange,
+  wide,
+  words,
+  hint,
+}: {
+  label: string;
+  value: string;
+  onChange: (value: string) => void;
+  wide?: boolean;
+  words?: boolean;
+  hint?: string;
+}) {
   return (
     <label className="flex flex-col gap-1 text-sm text-soft">
       {label}
-      <input className={`${field} ${text} ${wide ? "w-72 max-w-full" : "w-44"}`} value={value} placeholder={hint} onChange={(e) => onChange(e.target.value)} spellCheck={!!words} autoCapitalize={words ? undefined : "none"} autoComplete="off" />
+      <input
+        className={`${field} ${text} ${wide ? "w-72 max-w-full" : "w-44"}`}
+        value={value}
+        placeholder={hint}
+        onChange={(e) => onChange(e.target.value)}
+        spellCheck={!!words}
+        autoCapitalize={words ? undefined : "none"}
+        autoComplete="off"
+      />
     </label>
   );
 }
@@ -65,7 +99,13 @@ function Checks({ of, chosen, onChange }: { of: string[]; chosen: string[]; onCh
     <div className="flex w-full flex-wrap gap-x-5 gap-y-1">
       {[...of, make].map((n) => (
         <label key={n} className="flex items-center gap-2">
-          <input type="checkbox" className="h-4 w-4 accent-brass" checked={chosen.includes(n)} onChange={(e) => onChange(e.target.checked ? [...chosen, n] : chosen.filter((other) => other !== n))} /> {n === make ? "a new one …" : n}
+          <input
+            type="checkbox"
+            className="h-4 w-4 accent-brass"
+            checked={chosen.includes(n)}
+            onChange={(e) => onChange(e.target.checked ? [...chosen, n] : chosen.filter((other) => other !== n))}
+          />{" "}
+          {n === make ? "a new one …" : n}
         </label>
       ))}
     </div>
@@ -77,7 +117,11 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
     const t = { ...terms, ...change };
     // What is asked besides holds only of people with an account.
     const account = t.who === "signed-in" || t.who === "role" || t.who === "user";
-    onChange({ terms: account ? t : { who: t.who, names: t.names, from: t.who === "nobody" ? undefined : t.from, anonymous: t.anonymous, refused: t.refused } });
+    onChange({
+      terms: account
+        ? t
+        : { who: t.who, names: t.names, from: t.who === "nobody" ? undefined : t.from, anonymous: t.anonymous, refused: t.refused },
+    });
   };
   const radio = (who: Terms["who"], label: string, children?: React.ReactNode) => (
     <Radio name="who" label={label} checked={!!choice.terms && terms.who === who} onChoose={() => to({ who, names: [] })}>
@@ -96,17 +140,33 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
         "people with a role",
         <>
           {several(roles)}
-          {names.includes(make) && <Named label="Name of the new role" value={choice.newRole} onChange={(newRole) => onChange({ newRole })} />}
+          {names.includes(make) && (
+            <Named label="Name of the new role" value={choice.newRole} onChange={(newRole) => onChange({ newRole })} />
+          )}
         </>,
       )}
-      {radio("user", "certain people", <Named label="Names of accounts" wide hint="agnes, bram" value={names.join(" ")} onChange={(all) => to({ names: all.split(/[\s,]/) })} />)}
+      {radio(
+        "user",
+        "certain people",
+        <Named
+          label="Names of accounts"
+          wide
+          hint="agnes, bram"
+          value={names.join(" ")}
+          onChange={(all) => to({ names: all.split(/[\s,]/) })}
+        />,
+      )}
       {radio(
         "keyring",
         "whoever knows a name and a password of this place",
         <>
           <label className="flex flex-col gap-1 text-sm text-soft">
             Keyring
-            <select className={`${field} ${text}`} value={names[0] ?? ""} onChange={(e) => to({ names: e.target.value ? [e.target.value] : [] })}>
+            <select
+              className={`${field} ${text}`}
+              value={names[0] ?? ""}
+              onChange={(e) => to({ names: e.target.value ? [e.target.value] : [] })}
+            >
               <option value="">which?</option>
               {rings.map((k) => (
                 <option key={k}>{k}</option>
@@ -116,8 +176,17 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
           </label>
           {names[0] === make && (
             <>
-              <Named label="Name of the new keyring" value={choice.newRing.name} onChange={(name) => onChange({ newRing: { ...choice.newRing, name } })} />
-              <Named label="What the browser's question says" words value={choice.newRing.realm} onChange={(realm) => onChange({ newRing: { ...choice.newRing, realm } })} />
+              <Named
+                label="Name of the new keyring"
+                value={choice.newRing.name}
+                onChange={(name) => onChange({ newRing: { ...choice.newRing, name } })}
+              />
+              <Named
+                label="What the browser's question says"
+                words
+                value={choice.newRing.realm}
+                onChange={(realm) => onChange({ newRing: { ...choice.newRing, realm } })}
+              />
             </>
           )}
         </>,
@@ -129,8 +198,19 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
           {several(shared)}
           {names.includes(make) && (
             <>
-              <Named label="Name of the new shared password" value={choice.newShared.name} hint="press-kit" onChange={(name) => onChange({ newShared: { ...choice.newShared, name } })} />
-              <Named label="What it opens, for people" words value={choice.newShared.title} hint="Press kit" onChange={(title) => onChange({ newShared: { ...choice.newShared, title } })} />
+              <Named
+                label="Name of the new shared password"
+                value={choice.newShared.name}
+                hint="press-kit"
+                onChange={(name) => onChange({ newShared: { ...choice.newShared, name } })}
+              />
+              <Named
+                label="What it opens, for people"
+                words
+                value={choice.newShared.title}
+                hint="Press kit"
+                onChange={(title) => onChange({ newShared: { ...choice.newShared, title } })}
+              />
             </>
           )}
         </>,
@@ -142,8 +222,19 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
           {several(passes)}
           {names.includes(make) && (
             <>
-              <Named label="Name of the new kind of pass" value={choice.newPass.name} hint="recordings" onChange={(name) => onChange({ newPass: { ...choice.newPass, name } })} />
-              <Named label="What it opens, for people" words value={choice.newPass.title} hint="Sound recordings" onChange={(title) => onChange({ newPass: { ...choice.newPass, title } })} />
+              <Named
+                label="Name of the new kind of pass"
+                value={choice.newPass.name}
+                hint="recordings"
+                onChange={(name) => onChange({ newPass: { ...choice.newPass, name } })}
+              />
+              <Named
+                label="What it opens, for people"
+                words
+                value={choice.newPass.title}
+                hint="Sound recordings"
+                onChange={(title) => onChange({ newPass: { ...choice.newPass, title } })}
+              />
             </>
           )}
         </>,
@@ -161,9 +252,19 @@ function Do({ choice, onChange }: Props) {
   return (
     <fieldset className="flex flex-col gap-1.5">
       <legend className="mb-1 text-sm text-soft">What they may do there; what is not said here is as it was</legend>
-      <Radio name="do" label="see it, and all else that can be done there" checked={now === ""} onChoose={() => onChange({ methods: [] })} />
+      <Radio
+        name="do"
+        label="see it, and all else that can be done there"
+        checked={now === ""}
+        onChoose={() => onChange({ methods: [] })}
+      />
       <Radio name="do" label="only look (GET)" checked={now === "GET"} onChoose={() => onChange({ methods: ["GET"] })} />
-      <Radio name="do" label="send and change something (POST, PUT, PATCH, DELETE)" checked={now === known[2]} onChoose={() => onChange({ methods: writing })} />
+      <Radio
+        name="do"
+        label="send and change something (POST, PUT, PATCH, DELETE)"
+        checked={now === known[2]}
+        onChoose={() => onChange({ methods: writing })}
+      />
       <Radio name="do" label="other methods" checked={!known.includes(now)} onChoose={() => onChange({ methods: ["POST"] })}>
         <Named label="Methods" value={now} onChange={(all) => onChange({ methods: all.toUpperCase().split(/[\s,]+/) })} />
       </Radio>
@@ -181,11 +282,22 @@ function Where({ target, choice, onChange }: Props) {
         </p>
       ) : (
         <>
-          <Radio name="where" label={`${target.title} and everything below it`} checked={choice.below} onChoose={() => onChange({ below: true })} />
+          <Radio
+            name="where"
+            label={`${target.title} and everything below it`}
+            checked={choice.below}
+            onChoose={() => onChange({ below: true })}
+          />
           <Radio name="where" label={`${target.title} alone`} checked={!choice.below} onChoose={() => onChange({ below: false })} />
         </>
       )}
-      <Named label="Only on this host, if the site has several" hint="www.example.org" wide value={choice.host} onChange={(host) => onChange({ host: host.trim() })} />
+      <Named
+        label="Only on this host, if the site has several"
+        hint="www.example.org"
+        wide
+        value={choice.host}
+        onChange={(host) => onChange({ host: host.trim() })}
+      />
     </fieldset>
   );
 }
@@ -200,7 +312,12 @@ function Also({ terms, rings, onChange }: Props) {
         <>
           <label className="flex flex-wrap items-center gap-2">
             get past a second layer in front, with a name and a password of
-            <select aria-label="Keyring in front" className={field} value={terms.keyring ?? ""} onChange={(e) => to({ keyring: e.target.value || undefined })}>
+            <select
+              aria-label="Keyring in front"
+              className={field}
+              value={terms.keyring ?? ""}
+              onChange={(e) => to({ keyring: e.target.value || undefined })}
+            >
               <option value="">nothing more</option>
               {rings.map((k) => (
                 <option key={k} value={k}>
@@ -211,7 +328,12 @@ function Also({ terms, rings, onChange }: Props) {
           </label>
           <label className="flex flex-wrap items-center gap-2">
             show, beside the password,
-            <select aria-label="What they show beside the password" className={field} value={terms.factor ?? ""} onChange={(e) => to({ factor: e.target.value || undefined })}>
+            <select
+              aria-label="What they show beside the password"
+              className={field}
+              value={terms.factor ?? ""}
+              onChange={(e) => to({ factor: e.target.value || undefined })}
+            >
               <option value="">nothing more</option>
               <option value="two">a second factor of any kind</option>
               <option value="passkey">a passkey</option>
@@ -219,13 +341,30 @@ function Also({ terms, rings, onChange }: Props) {
             </select>
           </label>
           <label className="flex flex-wrap items-center gap-2">
-            <input type="checkbox" className="h-4 w-4 accent-brass" checked={!!terms.within} onChange={(e) => to({ within: e.target.checked ? "10m" : undefined })} />
+            <input
+              type="checkbox"
+              className="h-4 w-4 accent-brass"
+              checked={!!terms.within}
+              onChange={(e) => to({ within: e.target.checked ? "10m" : undefined })}
+            />
             {terms.factor ? "show it again, if they have not for" : "type the password again, if they have not for"}
-            <input aria-label="For how long" className={`${field} w-24`} value={terms.within ?? "10m"} disabled={!terms.within} onChange={(e) => to({ within: e.target.value.trim() || undefined })} />
+            <input
+              aria-label="For how long"
+              className={`${field} w-24`}
+              value={terms.within ?? "10m"}
+              disabled={!terms.within}
+              onChange={(e) => to({ within: e.target.value.trim() || undefined })}
+            />
           </label>
         </>
       )}
-      <Named label="Come from this network, such as that of the office" hint="192.0.2.0/24" wide value={(terms.from ?? []).join(" ")} onChange={(all) => to({ from: all.trim() ? all.split(/[\s,]+/) : undefined })} />
+      <Named
+        label="Come from this network, such as that of the office"
+        hint="192.0.2.0/24"
+        wide
+        value={(terms.from ?? []).join(" ")}
+        onChange={(all) => to({ from: all.trim() ? all.split(/[\s,]+/) : undefined })}
+      />
     </fieldset>
   );
 }
@@ -235,19 +374,58 @@ function Others({ terms, onChange }: Props) {
   const account = terms.who === "signed-in" || terms.who === "role" || terms.who === "user";
   return (
     <>
-      <Answer legend="Who is not signed in" name="anonymous" usual={terms.who === "nobody" ? "is told so" : account && !terms.basic ? "is asked to sign in" : "is asked for what is missing"} reply={terms.anonymous} asked={!!terms.basic} onChange={(anonymous) => to({ anonymous, basic: undefined, realm: undefined })}>
+      <Answer
+        legend="Who is not signed in"
+        name="anonymous"
+        usual={terms.who === "nobody" ? "is told so" : account && !terms.basic ? "is asked to sign in" : "is asked for what is missing"}
+        reply={terms.anonymous}
+        asked={!!terms.basic}
+        onChange={(anonymous) => to({ anonymous, basic: undefined, realm: undefined })}
+      >
         {account && (
-          <Radio name="anonymous" label="is asked by the browser itself (HTTP Basic)" checked={!!terms.basic && !terms.anonymous} onChoose={() => to({ basic: true, anonymous: undefined })}>
-            <Named label="What the browser's question says" words value={terms.realm ?? ""} onChange={(realm) => to({ realm: realm || undefined })} />
+          <Radio
+            name="anonymous"
+            label="is asked by the browser itself (HTTP Basic)"
+            checked={!!terms.basic && !terms.anonymous}
+            onChoose={() => to({ basic: true, anonymous: undefined })}
+          >
+            <Named
+              label="What the browser's question says"
+              words
+              value={terms.realm ?? ""}
+              onChange={(realm) => to({ realm: realm || undefined })}
+            />
           </Radio>
         )}
       </Answer>
-      <Answer legend="Who is signed in and may not go there" name="refused" usual="is told so, with a number to ask about" reply={terms.refused} onChange={(refused) => to({ refused })} />
+      <Answer
+        legend="Who is signed in and may not go there"
+        name="refused"
+        usual="is told so, with a number to ask about"
+        reply={terms.refused}
+        onChange={(refused) => to({ refused })}
+      />
     </>
   );
 }
 
-function Answer({ legend, name, usual, reply, asked, onChange, children }: { legend: string; name: string; usual: string; reply?: Reply; asked?: boolean; onChange: (reply?: Reply) => void; children?: React.ReactNode }) {
+function Answer({
+  legend,
+  name,
+  usual,
+  reply,
+  asked,
+  onChange,
+  children,
+}: {
+  legend: string;
+  name: string;
+  usual: string;
+  reply?: Reply;
+  asked?: boolean;
+  onChange: (reply?: Reply) => void;
+  children?: React.ReactNode;
+}) {
   return (
     <fieldset className="flex flex-col gap-1.5">
       <legend className="mb-1 text-sm text-soft">{legend}</legend>

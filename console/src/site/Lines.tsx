@@ -1,6 +1,9 @@
 // The lines that will stand in the file, and those that will not, folded.
 export function Lines({ text }: { text: string }) {
-  const lines = text.split("\n").slice(2).filter((l) => !l.startsWith("@@"));
+  const lines = text
+    .split("\n")
+    .slice(2)
+    .filter((l) => !l.startsWith("@@"));
   return (
     <details>
       <summary className="cursor-pointer text-soft">The lines in the policy file</summary>

@@ -37,15 +37,24 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
   const passes = useQuery({ queryKey: ["passes", "kinds"], queryFn: getPassKinds });
   const c: Choice = { ...begin(target), ...changes };
 
-  const own = doors.data?.doors.find((d) => d.path === pathOf(target, c) && (d.host ?? "") === c.host && d.methods.join() === c.methods.join());
-  const edits: Edit[] = removing ? (own ? [{ kind: "remove", path: own.path, host: own.host, methods: own.methods }] : []) : editsOf(target, c, known);
+  const own = doors.data?.doors.find(
+    (d) => d.path === pathOf(target, c) && (d.host ?? "") === c.host && d.methods.join() === c.methods.join(),
+  );
+  const edits: Edit[] = removing
+    ? own
+      ? [{ kind: "remove", path: own.path, host: own.host, methods: own.methods }]
+      : []
+    : editsOf(target, c, known);
   const settled = useSettled(edits, 200);
   const preview = useQuery({
     queryKey: ["edit", settled],
     queryFn: async () => {
       const edited = await tryEdits(settled);
       // What is included is no exception any more, and stays in the list to be taken out again.
-      setKnown((was) => [...was.filter((e) => c.include.includes(labelOf(e))), ...(edited.exceptions ?? []).filter((e) => !c.include.includes(labelOf(e)))]);
+      setKnown((was) => [
+        ...was.filter((e) => c.include.includes(labelOf(e))),
+        ...(edited.exceptions ?? []).filter((e) => !c.include.includes(labelOf(e))),
+      ]);
       return edited;
     },
     enabled: settled.length > 0,
@@ -66,7 +75,9 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
     const next = { ...c, ...change };
     // Other methods or another host may have a door of their own already: then it is that one that is changed.
     if ("methods" in change || "host" in change) {
-      const there = doors.data?.doors.find((d) => d.path === pathOf(target, next) && (d.host ?? "") === next.host && d.methods.join() === next.methods.toSorted().join());
+      const there = doors.data?.doors.find(
+        (d) => d.path === pathOf(target, next) && (d.host ?? "") === next.host && d.methods.join() === next.methods.toSorted().join(),
+      );
       if (there?.terms) change.terms = there.terms;
     }
     setChanges({ ...changes, ...change });
@@ -80,13 +91,23 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
   const toStrangers = (effect: string) => differences.some((d) => d.effect === effect && d.witness.visitor === "anonymous");
   const broken = shown?.guarantees.filter((g) => g.state === "broken") ?? [];
   const where = target.pattern ?? target.title + (c.below && target.title !== "/" ? "/" : "");
-  const does = opened.length > 0 ? `Open ${where}${toStrangers("opened") ? " to strangers" : ""}` : toStrangers("closed") ? `Close ${where} to strangers` : removing ? `Remove the door of ${where}` : `Apply this to ${where}`;
+  const does =
+    opened.length > 0
+      ? `Open ${where}${toStrangers("opened") ? " to strangers" : ""}`
+      : toStrangers("closed")
+        ? `Close ${where} to strangers`
+        : removing
+          ? `Remove the door of ${where}`
+          : `Apply this to ${where}`;
   const ring = c.terms?.who === "keyring" ? c.terms.names?.[0] : undefined;
   const newRing = ring === make;
   const entries = rings.data?.find((k) => k.name === ring)?.entries;
   const empty = !removing && edits.length > 0 && (newRing || entries?.length === 0);
   // Of shared passwords the first that is chosen and has none gets one.
-  const unset = c.terms?.who === "shared" && !removing && edits.length > 0 ? c.terms.names?.find((n) => n === make || shared.data?.find((s) => s.name === n)?.passwords.length === 0) : undefined;
+  const unset =
+    c.terms?.who === "shared" && !removing && edits.length > 0
+      ? c.terms.names?.find((n) => n === make || shared.data?.find((s) => s.name === n)?.passwords.length === 0)
+      : undefined;
   const nameless = newRing && !entry.name.trim();
 
   const apply = () =>
@@ -106,7 +127,9 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
           await addEntry(to, { name, password: entry.password, note: "" });
           next.secret = { name, password: entry.password, word: (await estimate(entry.password, name)).word };
         } catch (failure) {
-          next.trouble = `The name could not be added to the keyring ${to}, so nobody gets in yet: ${(failure as Error).message} Add one on the page Keyrings.`;
+          next.trouble =
+            `The name could not be added to the keyring ${to}, so nobody gets in yet: ${(failure as Error).message} ` +
+            "Add one on the page Keyrings.";
         }
       }
       if (unset) {
@@ -115,7 +138,9 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
           await setShared(name, { password: entry.password });
           next.shared = { title: (unset === make && c.newShared.title.trim()) || name, password: entry.password };
         } catch (failure) {
-          next.trouble = `The password of ${name} could not be set, so nobody gets in yet: ${(failure as Error).message} Set one on the page Shared passwords.`;
+          next.trouble =
+            `The password of ${name} could not be set, so nobody gets in yet: ${(failure as Error).message} ` +
+            "Set one on the page Shared passwords.";
         }
       }
       next.passes = c.terms?.who === "pass" && !removing;
@@ -138,19 +163,45 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
         </p>
         {target.worry && <p className="mt-1 text-ask">Strangers can see it: {target.worry}.</p>}
       </div>
-      {open && <Choices about={open} target={target} choice={c} terms={c.terms ?? { who: "signed-in" }} roles={doors.data?.roles ?? []} rings={rings.data?.filter((k) => !k.gone).map((k) => k.name) ?? []} shared={shared.data?.filter((s) => !s.gone).map((s) => s.name) ?? []} passes={passes.data?.filter((k) => !k.gone).map((k) => k.name) ?? []} onChange={set} onClose={() => setOpen("")} />}
+      {open && (
+        <Choices
+          about={open}
+          target={target}
+          choice={c}
+          terms={c.terms ?? { who: "signed-in" }}
+          roles={doors.data?.roles ?? []}
+          rings={rings.data?.filter((k) => !k.gone).map((k) => k.name) ?? []}
+          shared={shared.data?.filter((s) => !s.gone).map((s) => s.name) ?? []}
+          passes={passes.data?.filter((k) => !k.gone).map((k) => k.name) ?? []}
+          onChange={set}
+          onClose={() => setOpen("")}
+        />
+      )}
       {!target.pattern && writable(target.title) !== target.title && (
         <p className="text-sm text-soft">
           Its name has characters that a policy can only write as *, so the door is for whatever fits <code>{writable(target.title)}</code>.
         </p>
       )}
-      {!c.terms && !removing && <p className="text-sm text-soft">This door says more than can be chosen word by word. Whom you choose takes the place of all of it; the page Policy has its text.</p>}
+      {!c.terms && !removing && (
+        <p className="text-sm text-soft">
+          This door says more than can be chosen word by word. Whom you choose takes the place of all of it; the page Policy has its text.
+        </p>
+      )}
       {empty && (
         <div className="flex flex-col gap-3">
           <h3 className="font-bold">A name and a password to begin with</h3>
           <label className="flex flex-col gap-1 text-sm text-soft">
             Name, as people will type it
-            <input aria-label="First name" className={`${field} w-64 text-base`} placeholder="visitor" value={entry.name} onChange={(e) => setEntry({ ...entry, name: e.target.value })} spellCheck={false} autoCapitalize="none" autoComplete="off" />
+            <input
+              aria-label="First name"
+              className={`${field} w-64 text-base`}
+              placeholder="visitor"
+              value={entry.name}
+              onChange={(e) => setEntry({ ...entry, name: e.target.value })}
+              spellCheck={false}
+              autoCapitalize="none"
+              autoComplete="off"
+            />
           </label>
           <NewSecret name={entry.name} value={entry.password} onChange={(password) => setEntry((was) => ({ ...was, password }))} />
         </div>
@@ -158,7 +209,11 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
       {unset && (
         <div className="flex flex-col gap-3">
           <h3 className="font-bold">The password, for all who are to know it</h3>
-          <NewSecret name={unset === make ? c.newShared.name : unset} value={entry.password} onChange={(password) => setEntry((was) => ({ ...was, password }))} />
+          <NewSecret
+            name={unset === make ? c.newShared.name : unset}
+            value={entry.password}
+            onChange={(password) => setEntry((was) => ({ ...was, password }))}
+          />
         </div>
       )}
       {made && edits.length === 0 && (
@@ -184,7 +239,8 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
       {shown && !preview.error && (
         <>
           {removing && <p>Without its own door, {where} is as what is around it says.</p>}
-          {!empty && !unset &&
+          {!empty &&
+            !unset &&
             shown.remarks?.map((r) => (
               <p key={r} className="text-ask">
                 {r}
@@ -202,7 +258,9 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
                         type="checkbox"
                         className="h-4 w-4 accent-brass"
                         checked={c.include.includes(labelOf(e))}
-                        onChange={(x) => set({ include: x.target.checked ? [...c.include, labelOf(e)] : c.include.filter((l) => l !== labelOf(e)) })}
+                        onChange={(x) =>
+                          set({ include: x.target.checked ? [...c.include, labelOf(e)] : c.include.filter((l) => l !== labelOf(e)) })
+                        }
                       />{" "}
                       include it: its own door goes
                     </label>
@@ -216,7 +274,8 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
             {shown.changed ? <OpensAndCloses compared={shown.compared} /> : <p className="text-soft">Nothing: that is how it is.</p>}
             {broken.map((g) => (
               <p key={`${g.line} ${g.path}`} className="mt-2 text-bad">
-                The policy guarantees <code>{g.path}</code> {g.says} (line {g.line}){g.because ? `, because ${g.because}` : ""}. With this it would not hold, so it cannot be applied.
+                The policy guarantees <code>{g.path}</code> {g.says} (line {g.line}){g.because ? `, because ${g.because}` : ""}. With this
+                it would not hold, so it cannot be applied.
               </p>
             ))}
           </div>
@@ -225,7 +284,12 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
       )}
       <div className="flex flex-wrap items-center gap-2">
         {shown && !preview.error && (
-          <button type="button" className={primary} disabled={!ready || broken.length > 0 || act.busy || nameless} onClick={() => (opened.length > 0 ? setAsking(true) : apply())}>
+          <button
+            type="button"
+            className={primary}
+            disabled={!ready || broken.length > 0 || act.busy || nameless}
+            onClick={() => (opened.length > 0 ? setAsking(true) : apply())}
+          >
             {does}
           </button>
         )}
@@ -244,7 +308,12 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
       {!asking && <Said act={act} />}
       <Ask
         question={asking ? `${does}?` : undefined}
-        text={opened.length ? `${opened[0]!.witness.method} ${opened[0]!.witness.path} as ${opened[0]!.witness.visitor}: ${opened[0]!.before} becomes ${opened[0]!.after}${opened.length > 1 ? `, and ${opened.length - 1} more` : ""}.` : ""}
+        text={
+          opened.length
+            ? `${opened[0]!.witness.method} ${opened[0]!.witness.path} as ${opened[0]!.witness.visitor}: ` +
+              `${opened[0]!.before} becomes ${opened[0]!.after}${opened.length > 1 ? `, and ${opened.length - 1} more` : ""}.`
+            : ""
+        }
         yes="Open it"
         busy={act.busy}
         error={act.error}

@@ -11,8 +11,16 @@ import { Lines } from "./Lines";
 import { tryEdits } from "./queries";
 
 const groups: { admit: Proposal["admit"]; title: string; text: string }[] = [
-  { admit: "nobody", title: "Close to everybody", text: "Surely not for strangers, nor for anybody over the web. Take these files away when you can." },
-  { admit: "signed-in", title: "Close to strangers", text: "These look as if they were for some people only. Afterwards you can choose who." },
+  {
+    admit: "nobody",
+    title: "Close to everybody",
+    text: "Surely not for strangers, nor for anybody over the web. Take these files away when you can.",
+  },
+  {
+    admit: "signed-in",
+    title: "Close to strangers",
+    text: "These look as if they were for some people only. Afterwards you can choose who.",
+  },
   { admit: "public", title: "Open to everybody", text: "These look as if they were meant for everybody. Choose those that are." },
 ];
 
@@ -20,16 +28,29 @@ const groups: { admit: Proposal["admit"]; title: string; text: string }[] = [
 export function Proposals({ proposals, onDone }: { proposals: Proposal[]; onDone: () => void }) {
   const [left, setLeft] = useState<string[]>(() => proposals.filter((p) => p.admit === "public").map((p) => p.path)); // not to be made
   const [asking, setAsking] = useState(false);
-  const edits: Edit[] = proposals.filter((p) => !left.includes(p.path)).map((p) => ({ kind: "door", path: p.path, terms: { who: p.admit }, because: p.why }));
+  const edits: Edit[] = proposals
+    .filter((p) => !left.includes(p.path))
+    .map((p) => ({ kind: "door", path: p.path, terms: { who: p.admit }, because: p.why }));
   const settled = useSettled(edits, 250);
-  const preview = useQuery({ queryKey: ["edit", settled], queryFn: () => tryEdits(settled), enabled: settled.length > 0, placeholderData: keepPreviousData, retry: false, gcTime: 0 });
+  const preview = useQuery({
+    queryKey: ["edit", settled],
+    queryFn: () => tryEdits(settled),
+    enabled: settled.length > 0,
+    placeholderData: keepPreviousData,
+    retry: false,
+    gcTime: 0,
+  });
   const act = useAct("site", "doors", "policy", "matrix", "edit");
   const shown = edits.length > 0 ? preview.data : undefined;
   const ready = JSON.stringify(edits) === JSON.stringify(settled) && !preview.isFetching && !preview.error && !!shown?.changed;
   const opened = shown?.compared.differences?.filter((d) => d.effect === "opened") ?? [];
   const apply = () =>
     act.run(async () => {
-      await applyPolicy({ text: shown!.text, base: shown!.base, comment: `${edits.length} suggested ${edits.length === 1 ? "door" : "doors"}` });
+      await applyPolicy({
+        text: shown!.text,
+        base: shown!.base,
+        comment: `${edits.length} suggested ${edits.length === 1 ? "door" : "doors"}`,
+      });
       onDone();
     });
   return (
@@ -49,7 +70,12 @@ export function Proposals({ proposals, onDone }: { proposals: Proposal[]; onDone
                 {some.map((p) => (
                   <li key={p.path}>
                     <label className="flex items-center gap-2 py-0.5">
-                      <input type="checkbox" className="h-4 w-4 shrink-0 accent-brass" checked={!left.includes(p.path)} onChange={(e) => setLeft(e.target.checked ? left.filter((l) => l !== p.path) : [...left, p.path])} />
+                      <input
+                        type="checkbox"
+                        className="h-4 w-4 shrink-0 accent-brass"
+                        checked={!left.includes(p.path)}
+                        onChange={(e) => setLeft(e.target.checked ? left.filter((l) => l !== p.path) : [...left, p.path])}
+                      />
                       <code className="wrap-anywhere">{p.path}</code> <span className="text-sm text-soft">{p.why}</span>
                     </label>
                   </li>
@@ -74,7 +100,12 @@ export function Proposals({ proposals, onDone }: { proposals: Proposal[]; onDone
         </>
       )}
       <div className="flex flex-wrap gap-2">
-        <button type="button" className={primary} disabled={!ready || act.busy} onClick={() => (opened.length > 0 ? setAsking(true) : apply())}>
+        <button
+          type="button"
+          className={primary}
+          disabled={!ready || act.busy}
+          onClick={() => (opened.length > 0 ? setAsking(true) : apply())}
+        >
           {edits.length === 1 ? "Make this door" : `Make these ${edits.length} doors`}
         </button>
         <button type="button" className={plain} onClick={onDone}>

@@ -3,10 +3,26 @@ import type { Phrase } from "../schema";
 export type About = "who" | "do" | "where" | "also" | "others" | "";
 
 const choiceOf = (about: string) => (about === "anonymous" || about === "refused" ? "others" : about) as About;
-const labels: Record<string, string> = { who: "who may go there", do: "what they may do", where: "which places", also: "what else is asked", others: "what others get" };
+const labels: Record<string, string> = {
+  who: "who may go there",
+  do: "what they may do",
+  where: "which places",
+  also: "what else is asked",
+  others: "what others get",
+};
 
 // A door as it is told to people. The words that say something of it are buttons, each opens its choices.
-export function Sentence({ phrases, pale, open, onOpen }: { phrases: Phrase[]; pale: boolean; open: About; onOpen: (about: About) => void }) {
+export function Sentence({
+  phrases,
+  pale,
+  open,
+  onOpen,
+}: {
+  phrases: Phrase[];
+  pale: boolean;
+  open: About;
+  onOpen: (about: About) => void;
+}) {
   const missing = !phrases.some((p) => p.about === "also") && phrases.some((p) => p.about === "who" && p.text !== "Nobody");
   const word = (about: About, text: string, key?: number) => (
     // A button of HTML is a block that does not break over lines; a sentence does.
@@ -17,7 +33,8 @@ export function Sentence({ phrases, pale, open, onOpen }: { phrases: Phrase[]; p
       aria-expanded={open === about}
       aria-label={`${text}: change ${labels[about]}`}
       data-about={about}
-      className={`cursor-pointer rounded-sm underline decoration-brass decoration-2 underline-offset-4 hover:bg-hover ${pale ? "" : "font-bold"} ${open === about ? "bg-hover" : ""}`}
+      className={`cursor-pointer rounded-sm underline decoration-brass decoration-2 underline-offset-4 hover:bg-hover
+        ${pale ? "" : "font-bold"} ${open === about ? "bg-hover" : ""}`}
       onClick={() => onOpen(open === about ? "" : about)}
       onKeyDown={(e) => {
         if (e.key !== "Enter" && e.key !== " ") return;

@@ -17,12 +17,17 @@ import { linesOf, shownLines, type Filter } from "./tree";
 const outcomes: Outcome[] = ["admit", "challenge", "refuse", "hide"];
 
 // The directories above a path, so that it can be seen in the tree.
-const above = (path: string) => path.split("/").slice(1, -1).map((_, i, all) => "/" + all.slice(0, i + 1).join("/"));
+const above = (path: string) =>
+  path
+    .split("/")
+    .slice(1, -1)
+    .map((_, i, all) => "/" + all.slice(0, i + 1).join("/"));
 
 // Where the places are known from.
 function knownFrom(site: Site) {
   const from = ["doors"];
-  if (site.files) from.push(`${site.files.toLocaleString()}${site.more ? " files (there are more)" : site.files === 1 ? " file" : " files"}`);
+  if (site.files)
+    from.push(`${site.files.toLocaleString()}${site.more ? " files (there are more)" : site.files === 1 ? " file" : " files"}`);
   if (site.sitemap) from.push(`${site.sitemap} addresses of sitemap.xml`);
   if (site.asked) from.push(`${site.asked} that servers behind have answered for of late`);
   return `Known from ${from.length === 1 ? from[0] : `${from.slice(0, -1).join(", ")} and ${from.at(-1)}`}.`;
@@ -37,7 +42,12 @@ export function SitePage() {
   const settled = useSettled(filter, 150);
   const as = params.get("as") ?? "";
   const [wanted] = useState(chosen); // it may be one that nothing is known of but its address
-  const site = useQuery({ queryKey: ["site", as, wanted], queryFn: () => getSite(as, wanted), refetchInterval: 60_000, placeholderData: keepPreviousData });
+  const site = useQuery({
+    queryKey: ["site", as, wanted],
+    queryFn: () => getSite(as, wanted),
+    refetchInterval: 60_000,
+    placeholderData: keepPreviousData,
+  });
   const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
   const panel = useRef<HTMLDivElement>(null);
   const lines = useMemo(() => linesOf(site.data?.spots ?? []), [site.data]);
@@ -67,7 +77,9 @@ export function SitePage() {
         </a>
         . Choose a place to say who may go there.
       </Heading>
-      {undecided && suggested && <p className="mb-3 border-l-4 border-ask py-1 pl-4">The policy says nothing of single places yet. {suggested}</p>}
+      {undecided && suggested && (
+        <p className="mb-3 border-l-4 border-ask py-1 pl-4">The policy says nothing of single places yet. {suggested}</p>
+      )}
       <ul className="mb-3 flex flex-wrap gap-x-5 gap-y-1 text-sm" aria-label="What the marks mean">
         {outcomes.map((o) => (
           <li key={o}>
@@ -79,15 +91,32 @@ export function SitePage() {
       <div className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-8 max-lg:grid-cols-1">
         <div>
           <div className="mb-3 flex flex-wrap gap-3">
-            <input type="search" aria-label="Search the site" placeholder="a path" className={`${field} min-w-0 flex-1`} value={filter.words} onChange={(e) => setFilter({ ...filter, words: e.target.value })} />
-            <select aria-label="Show" className={field} value={filter.only} onChange={(e) => setFilter({ ...filter, only: e.target.value as Filter["only"] })}>
+            <input
+              type="search"
+              aria-label="Search the site"
+              placeholder="a path"
+              className={`${field} min-w-0 flex-1`}
+              value={filter.words}
+              onChange={(e) => setFilter({ ...filter, words: e.target.value })}
+            />
+            <select
+              aria-label="Show"
+              className={field}
+              value={filter.only}
+              onChange={(e) => setFilter({ ...filter, only: e.target.value as Filter["only"] })}
+            >
               <option value="">all</option>
               <option value="everybody">open to everybody</option>
               <option value="closed">closed to strangers</option>
               <option value="unlisted">no door decides</option>
               <option value="worry">worth a look</option>
             </select>
-            <select aria-label="And how it is for" className={field} value={as} onChange={(e) => setParams({ ...Object.fromEntries(params), as: e.target.value }, { replace: true })}>
+            <select
+              aria-label="And how it is for"
+              className={field}
+              value={as}
+              onChange={(e) => setParams({ ...Object.fromEntries(params), as: e.target.value }, { replace: true })}
+            >
               <option value="">strangers only</option>
               <option value="signed-in">and whoever is signed in</option>
               {doors.data?.roles.map((r) => (
@@ -123,7 +152,11 @@ export function SitePage() {
         </div>
         <div ref={panel} className="min-w-0">
           {params.has("suggested") ? (
-            <Proposals key={site.data.proposals.map((p) => p.path).join()} proposals={site.data.proposals} onDone={() => choose({ place: chosen })} />
+            <Proposals
+              key={site.data.proposals.map((p) => p.path).join()}
+              proposals={site.data.proposals}
+              onDone={() => choose({ place: chosen })}
+            />
           ) : (
             <PlacePanel key={door?.label ?? chosen} target={target} url={site.data.url} />
           )}

@@ -6,7 +6,19 @@ const height = 32; // of a line, in pixels; the same as in the style
 
 // The site as a tree of which only the lines are drawn that can be seen. By keyboard: up and down, right
 // opens a branch, left closes it or goes up.
-export function Tree({ lines, chosen, open, onChoose, onOpen }: { lines: Line[]; chosen?: string; open: (path: string) => boolean; onChoose: (path: string) => void; onOpen: (path: string, open: boolean) => void }) {
+export function Tree({
+  lines,
+  chosen,
+  open,
+  onChoose,
+  onOpen,
+}: {
+  lines: Line[];
+  chosen?: string;
+  open: (path: string) => boolean;
+  onChoose: (path: string) => void;
+  onOpen: (path: string, open: boolean) => void;
+}) {
   const [top, setTop] = useState(0);
   const box = useRef<HTMLDivElement>(null);
   const seen = box.current?.clientHeight ?? 800;
@@ -58,7 +70,10 @@ export function Tree({ lines, chosen, open, onChoose, onOpen }: { lines: Line[];
           const { spot } = line;
           const isOpen = open(spot.path);
           const name = line.depth === 0 ? "/" : line.name + (spot.directory ? "/" : "");
-          const notes = [line.worries > 0 && !isOpen && `${line.worries} worth a look below`, line.open > 0 && !isOpen && `${line.open} ${spot.outcome === "admit" ? "closed" : "open"} below`].filter((n) => n !== false);
+          const notes = [
+            line.worries > 0 && !isOpen && `${line.worries} worth a look below`,
+            line.open > 0 && !isOpen && `${line.open} ${spot.outcome === "admit" ? "closed" : "open"} below`,
+          ].filter((n) => n !== false);
           return (
             <div
               key={spot.path}
@@ -68,7 +83,8 @@ export function Tree({ lines, chosen, open, onChoose, onOpen }: { lines: Line[];
               aria-selected={spot.path === chosen}
               aria-expanded={line.below > 0 ? isOpen : undefined}
               data-path={spot.path}
-              className={`absolute inset-x-0 flex h-8 cursor-pointer items-center gap-2 pr-3 ${spot.path === chosen ? "bg-hover" : "hover:bg-hover"}`}
+              className={`absolute inset-x-0 flex h-8 cursor-pointer items-center gap-2 pr-3
+                ${spot.path === chosen ? "bg-hover" : "hover:bg-hover"}`}
               style={{ top: (from + i) * height, paddingLeft: `${line.depth * 1.1 + 0.5}rem` }}
               onClick={() => onChoose(spot.path)}
             >

@@ -18,13 +18,27 @@ export const patternOf = (path: string, below: boolean) => (!below ? writable(pa
 
 export function targetOfSpot(spot: Spot, decider: Decider): Target {
   const own = !!decider.path && [spot.path, patternOf(spot.path, true)].includes(decider.path);
-  return { title: spot.path, page: spot.path, directory: spot.directory || (own && decider.path!.endsWith("/**")), own, says: decider, worry: spot.worry };
+  return {
+    title: spot.path,
+    page: spot.path,
+    directory: spot.directory || (own && decider.path!.endsWith("/**")),
+    own,
+    says: decider,
+    worry: spot.worry,
+  };
 }
 
 export function targetOfDoor(door: Door): Target {
   const place = door.path.replace(/\/\*\*$/, "") || "/";
   const plain = !place.includes("*");
-  return { title: plain ? place : door.path, page: plain ? place : "", directory: plain && door.path.endsWith("/**"), pattern: plain ? undefined : door.path, own: true, says: { ...door, name: `the door in line ${door.line}` } };
+  return {
+    title: plain ? place : door.path,
+    page: plain ? place : "",
+    directory: plain && door.path.endsWith("/**"),
+    pattern: plain ? undefined : door.path,
+    own: true,
+    says: { ...door, name: `the door in line ${door.line}` },
+  };
 }
 
 // Who may go to some places, as it is chosen.
@@ -75,20 +89,26 @@ export function editsOf(t: Target, c: Choice, exceptions: Exception[]): Edit[] {
   if (!terms || (same(c, was) && c.include.length === 0)) return [];
   const edits: Edit[] = [];
   if (terms.who === "role" && c.terms!.names!.includes(make)) edits.push({ kind: "role", name: c.newRole.trim() });
-  if (terms.who === "keyring" && c.terms!.names!.includes(make)) edits.push({ kind: "keyring", name: c.newRing.name.trim(), realm: c.newRing.realm.trim() || undefined });
-  if (terms.who === "shared" && c.terms!.names!.includes(make)) edits.push({ kind: "shared", name: c.newShared.name.trim(), title: c.newShared.title.trim() || undefined });
-  if (terms.who === "pass" && c.terms!.names!.includes(make)) edits.push({ kind: "pass", name: c.newPass.name.trim(), title: c.newPass.title.trim() || undefined });
-  for (const e of exceptions) if (c.include.includes(labelOf(e))) edits.push({ kind: "remove", path: e.path, host: e.host, methods: e.methods });
+  if (terms.who === "keyring" && c.terms!.names!.includes(make))
+    edits.push({ kind: "keyring", name: c.newRing.name.trim(), realm: c.newRing.realm.trim() || undefined });
+  if (terms.who === "shared" && c.terms!.names!.includes(make))
+    edits.push({ kind: "shared", name: c.newShared.name.trim(), title: c.newShared.title.trim() || undefined });
+  if (terms.who === "pass" && c.terms!.names!.includes(make))
+    edits.push({ kind: "pass", name: c.newPass.name.trim(), title: c.newPass.title.trim() || undefined });
+  for (const e of exceptions)
+    if (c.include.includes(labelOf(e))) edits.push({ kind: "remove", path: e.path, host: e.host, methods: e.methods });
   edits.push({ kind: "door", path: pathOf(t, c), host: c.host || undefined, methods: c.methods.length ? c.methods : undefined, terms });
   return edits;
 }
 
 // The path of the door that is to say it: as it is written already, if it is.
-export const pathOf = (t: Target, c: Choice) => t.pattern ?? (t.own && t.says.path?.endsWith("/**") === c.below ? t.says.path! : patternOf(t.title, c.below));
+export const pathOf = (t: Target, c: Choice) =>
+  t.pattern ?? (t.own && t.says.path?.endsWith("/**") === c.below ? t.says.path! : patternOf(t.title, c.below));
 
 // What is said of a place that something around it decides: the same, of this place.
 export function inherited(t: Target): Phrase[] {
   if (t.own) return t.says.sentence;
-  const where = t.title === "/" ? (t.directory ? "the whole site" : "the first page") : t.title + (t.directory ? "/ and everything below" : "");
+  const where =
+    t.title === "/" ? (t.directory ? "the whole site" : "the first page") : t.title + (t.directory ? "/ and everything below" : "");
   return t.says.sentence.map((p) => (p.about === "where" ? { ...p, text: where } : p));
 }

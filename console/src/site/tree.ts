@@ -73,4 +73,10 @@ export function shownLines(lines: Line[], open: Set<string>, filter: Filter, dec
 }
 
 // What a stranger meets, in a word.
-export const meets: Record<Outcome, string> = { admit: "open", challenge: "asked first", refuse: "refused", hide: "hidden", reject: "cannot be read" };
+export const meets: Record<Outcome, string> = {
+  admit: "open",
+  challenge: "asked first",
+  refuse: "refused",
+  hide: "hidden",
+  reject: "cannot be read",
+};

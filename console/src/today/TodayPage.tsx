@@ -23,13 +23,19 @@ export function TodayPage() {
   if (today.error) return <Broken what="day" error={today.error} retry={() => today.refetch()} />;
   const { hours, doors, asking, refusals, sessions, people, attention, doorways, guarantees } = today.data;
   const sum = (o: Outcome) => hours.reduce((n, h) => n + (h.outcomes[o] ?? 0), 0);
-  const data = hours.map((h) => ({ at: new Date(h.at).toLocaleTimeString(undefined, { hour: "2-digit", minute: "2-digit" }), ...h.outcomes }));
+  const data = hours.map((h) => ({
+    at: new Date(h.at).toLocaleTimeString(undefined, { hour: "2-digit", minute: "2-digit" }),
+    ...h.outcomes,
+  }));
   const all = shown.reduce((n, s) => n + sum(s.outcome), 0);
 
   return (
     <>
       <Heading title="Today">
-        {doorways} doors guard the site. {guarantees === 0 ? "The policy promises nothing under guarantees." : `All ${guarantees} guarantees hold: proven for all places and all visitors.`}
+        {doorways} doors guard the site.{" "}
+        {guarantees === 0
+          ? "The policy promises nothing under guarantees."
+          : `All ${guarantees} guarantees hold: proven for all places and all visitors.`}
       </Heading>
       <section aria-labelledby="attention" className="mb-8">
         <h2 id="attention" className="mb-1 font-bold">
@@ -56,13 +62,28 @@ export function TodayPage() {
             </li>
           ))}
         </ul>
-        <div className="h-56" role="img" aria-label={`${all} requests in the last 24 hours: ${shown.map((s) => `${sum(s.outcome)} ${s.outcome}`).join(", ")}`}>
+        <div
+          className="h-56"
+          role="img"
+          aria-label={`${all} requests in the last 24 hours: ${shown.map((s) => `${sum(s.outcome)} ${s.outcome}`).join(", ")}`}
+        >
           <ResponsiveContainer width="100%" height="100%">
             <BarChart data={data} margin={{ left: 0, right: 0, top: 4, bottom: 0 }} accessibilityLayer={false}>
               <CartesianGrid vertical={false} stroke="var(--line)" />
-              <XAxis dataKey="at" tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={{ stroke: "var(--line)" }} interval="preserveStartEnd" minTickGap={28} />
+              <XAxis
+                dataKey="at"
+                tick={{ fill: "var(--soft)", fontSize: 12 }}
+                tickLine={false}
+                axisLine={{ stroke: "var(--line)" }}
+                interval="preserveStartEnd"
+                minTickGap={28}
+              />
               <YAxis tick={{ fill: "var(--soft)", fontSize: 12 }} tickLine={false} axisLine={false} allowDecimals={false} width={44} />
-              <Tooltip cursor={{ fill: "var(--hover)" }} contentStyle={{ background: "var(--sheet)", border: "1px solid var(--line)", color: "var(--ink)" }} isAnimationActive={false} />
+              <Tooltip
+                cursor={{ fill: "var(--hover)" }}
+                contentStyle={{ background: "var(--sheet)", border: "1px solid var(--line)", color: "var(--ink)" }}
+                isAnimationActive={false}
+              />
               {shown.map(({ outcome, colour }) => (
                 <Bar key={outcome} dataKey={outcome} stackId="all" fill={colour} isAnimationActive={false} />
               ))}
@@ -89,7 +110,13 @@ export function TodayPage() {
                     <span className="whitespace-nowrap text-soft">{ago(e.at)}</span>
                   </span>
                   <span className="text-sm text-soft">
-                    {detailOf(e)} {e.reference && <Link className="underline" to={`/activity?reference=${e.reference}`}>{e.reference}</Link>} <TryThis event={e} />
+                    {detailOf(e)}{" "}
+                    {e.reference && (
+                      <Link className="underline" to={`/activity?reference=${e.reference}`}>
+                        {e.reference}
+                      </Link>
+                    )}{" "}
+                    <TryThis event={e} />
                   </span>
                 </li>
               ))}

@@ -86,7 +86,9 @@ export function TryPage() {
                     {`Judged as it was then, by version ${version} of the policy. `}
                     {!answer.data.since?.length && "Nothing has changed since that matters here."}
                   </p>
-                  {answer.data.since?.map((said) => <p key={said}>{said}</p>)}
+                  {answer.data.since?.map((said) => (
+                    <p key={said}>{said}</p>
+                  ))}
                   <button type="button" className="cursor-pointer text-brass underline" onClick={() => setParams(byActive)}>
                     Judge by what is active now
                   </button>

@@ -30,7 +30,10 @@ export function useOpen(addresses: string[], me: Me | undefined): Record<string,
   const [open, setOpen] = useState<Record<string, boolean>>({});
   useEffect(() => {
     let current = true;
-    may(addresses).then((places) => current && setOpen(Object.fromEntries(places.map((p) => [p.path, p.may]))), () => {});
+    may(addresses).then(
+      (places) => current && setOpen(Object.fromEntries(places.map((p) => [p.path, p.may]))),
+      () => {},
+    );
     return () => void (current = false);
   }, [addresses, me]);
   return open;

@@ -1,7 +1,17 @@
 import "./desk.css";
 import { type FormEvent, StrictMode, useEffect, useState } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, Link, NavLink, Outlet, RouterProvider, useBlocker, useNavigate, useRouteError, useSearchParams } from "react-router";
+import {
+  createBrowserRouter,
+  Link,
+  NavLink,
+  Outlet,
+  RouterProvider,
+  useBlocker,
+  useNavigate,
+  useRouteError,
+  useSearchParams,
+} from "react-router";
 import { askBy, byDialogue, DoorError, knock, signIn, signOut, watch } from "/door/client.js";
 import { guarded, typing, useMe, useOpen } from "./door";
 
@@ -122,7 +132,8 @@ function useData<T>(address: string): [T | undefined, string, (body: unknown) =>
   useEffect(() => {
     knock(address).then(take, failed);
   }, [address]);
-  const send = (body: unknown) => knock(address, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) }).then(take, failed);
+  const send = (body: unknown) =>
+    knock(address, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) }).then(take, failed);
   return [data, problem, send];
 }
 
@@ -149,7 +160,11 @@ function Shifts() {
               <td>
                 {s.who}{" "}
                 {(!s.who || s.who === me?.name) && (
-                  <button type="button" aria-label={`${s.who ? "Give back" : "Take"}: ${s.what}, ${s.when}`} onClick={() => void send({ id: s.id })}>
+                  <button
+                    type="button"
+                    aria-label={`${s.who ? "Give back" : "Take"}: ${s.what}, ${s.when}`}
+                    onClick={() => void send({ id: s.id })}
+                  >
                     {s.who ? "Give back" : "Take it"}
                   </button>
                 )}
@@ -216,7 +231,11 @@ function Board() {
     <>
       <h1>Board</h1>
       {problem && <p role="alert">{problem}</p>}
-      <ul>{items?.map((i) => <li key={i}>{i}</li>)}</ul>
+      <ul>
+        {items?.map((i) => (
+          <li key={i}>{i}</li>
+        ))}
+      </ul>
     </>
   );
 }
