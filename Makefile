@@ -61,6 +61,7 @@ test: bin/ostiarius needs
 	gofmt -l $(filter %.go,$(GOFILES)) | (! grep .)
 	go vet ./...
 	go tool staticcheck ./...
+	cd console && npm run --silent lint
 	go test -shuffle=on -timeout 25m -parallel 4 $(UNWATCHED:%=./%)
 	go test $(WATCHED) -shuffle=on -timeout 20m -parallel 4 $(filter-out $(UNWATCHED:%=ostiarius/%),$(shell go list ./...))
 

@@ -100,6 +100,8 @@ export function Grid({ lines, columns, narrow, onAsk, onToggle }: GridProps) {
 
   const seen = across.getVirtualItems();
   return (
+    // One of its cells has the focus.
+    // eslint-disable-next-line jsx-a11y/interactive-supports-focus
     <div
       ref={scroller}
       role="grid"

@@ -21,6 +21,7 @@ export function NewSecret({ name, value, onChange }: { name: string; value: stri
       gone = true;
     };
     // What is made depends on what is chosen here alone, and not on whom it is for.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [kind, length, count, readable, turn]);
   const settled = useSettled({ value, name }, 250);
   const strength = useQuery({

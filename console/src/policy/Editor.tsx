@@ -84,6 +84,7 @@ export function Editor({ text, label, check, complete, onChange }: EditorProps) 
     forceLinting(made);
     return () => made.destroy();
     // The editor holds the text from here on.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [label]);
 
   // A text that came from elsewhere replaces what is in the editor.

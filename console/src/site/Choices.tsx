@@ -25,6 +25,8 @@ export function Choices({ about, onClose, ...p }: Props & { about: Exclude<About
   }, [about]);
   const Part = { who: Who, do: Do, where: Where, also: Also, others: Others }[about];
   return (
+    // Escape closes it from any of its fields.
+    // eslint-disable-next-line jsx-a11y/no-static-element-interactions
     <div
       ref={box}
       className="flex flex-col gap-2 border-l-4 border-brass pl-4"

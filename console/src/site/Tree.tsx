@@ -75,6 +75,8 @@ export function Tree({
             line.open > 0 && !isOpen && `${line.open} ${spot.outcome === "admit" ? "closed" : "open"} below`,
           ].filter((n) => n !== false);
           return (
+            // The tree has the focus and the keyboard; aria-activedescendant says which of these it is on.
+            // eslint-disable-next-line jsx-a11y/click-events-have-key-events, jsx-a11y/interactive-supports-focus
             <div
               key={spot.path}
               id={`spot-${from + i}`}

@@ -52,10 +52,22 @@ export function may(addresses: string[], options?: { method?: string }): Promise
 export function lead(address: string, options?: { refused?: string }): Promise<string | null>;
 
 /** These reject with a DoorError; then who is here is asked anew, and other tabs are told. */
-export function signIn(fields: { username: string; password: string; remember?: boolean; next?: string }): Promise<{ signedIn: true; name: string; roles: string[]; next: string }>;
-/** In a page of another origin: goes to the site's page for that, and comes back. The others of this kind reject with "other-origin" there. */
+export function signIn(fields: {
+  username: string;
+  password: string;
+  remember?: boolean;
+  next?: string;
+}): Promise<{ signedIn: true; name: string; roles: string[]; next: string }>;
+/** In a page of another origin: goes to the site's page for that, and comes back. The others of this kind reject with "other-origin"
+ * there. */
 export function signOut(): Promise<object>;
-export function join(fields: { username: string; email?: string; password: string; agree?: boolean; next?: string }): Promise<{ joined: boolean; state?: string; next?: string }>;
+export function join(fields: {
+  username: string;
+  email?: string;
+  password: string;
+  agree?: boolean;
+  next?: string;
+}): Promise<{ joined: boolean; state?: string; next?: string }>;
 export function recover(fields: { username?: string; email?: string }): Promise<object>;
 /** After a sign-in that was answered with the code factor-needed: a code of the app, or one that was kept. */
 export function secondFactor(code: string): Promise<{ signedIn: boolean; name: string; roles: string[]; next: string }>;
