@@ -2,6 +2,7 @@ package sessions
 
 import (
 	"errors"
+	"hash/maphash"
 	"testing"
 	"time"
 
@@ -40,6 +41,9 @@ func TestEntriesUnderAnotherPolicy(t *testing.T) {
 	next := c.recognise(token, after, now)
 	if next == nil || next == e || next.of != after || c.byHash[e.session.Hash] != next {
 		t.Fatalf("%+v", next)
+	}
+	if c.byToken[maphash.String(c.seed, token)] != next {
+		t.Error("the token leads to what was known under the policy before")
 	}
 	if c.recognise(token, after, now) != next || c.get(e.session.Hash, after, now) != next {
 		t.Error("it is worked out again for another way to it")
@@ -120,5 +124,59 @@ func TestMemoryIsSwept(t *testing.T) {
 	now = now.Add(time.Hour)
 	if err := r.Sweep(t.Context()); err != nil || len(r.kept.byHash) != 0 {
 		t.Errorf("%d are left, %v", len(r.kept.byHash), err)
+	}
+}
+
+// What has ended counts no longer, for whoever has it in their hands, by any of its tokens.
+func TestWhatHasEndedIsForgotten(t *testing.T) {
+	c, now := newCache(), time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
+	book := bookOf(t, "")
+	token, e := kept(c, 7, book, now)
+	_, to := secret.NewToken()
+	if _, err := c.renew(&e.session, to, now, func() error { return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if !e.gone.Load() || c.recognise(token, book, now) != nil {
+		t.Error("a token that has been replaced is recognised without looking at what replaced it")
+	}
+	if current, _ := c.follow(e.session.Hash, now); current != to {
+		t.Error("a token that has been replaced leads nowhere")
+	}
+	c.clear()
+	if current, old := c.follow(e.session.Hash, now); current != e.session.Hash || old != nil {
+		t.Error("where all sessions have ended, a token leads to the one that replaced it")
+	}
+	_, gone := kept(c, 8, book, now)
+	c.drop(gone.session.Hash)
+	late, _ := secret.NewToken()
+	gone.token = ""
+	if c.learn(late, gone); c.recognise(late, book, now) != nil || len(c.byToken) != 0 {
+		t.Error("a session that has ended is known by the token of a request that was under way")
+	}
+}
+
+// What was read before something changed is not kept.
+func TestOldReadingsAreNotKept(t *testing.T) {
+	now := time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
+	book := bookOf(t, "")
+	for what, change := range map[string]func(c *cache){
+		"an account": func(c *cache) { c.forget(9) }, "a session": func(c *cache) { c.drop(secret.TokenHash{}) }, "all": (*cache).clear,
+	} {
+		c := newCache()
+		before := c.version()
+		change(c)
+		_, hash := secret.NewToken()
+		c.put(before, &session.Session{Hash: hash, Account: 7, MadeAt: now, SeenAt: now}, ines(7), book, now)
+		if c.has(hash) {
+			t.Errorf("%s has changed, and what was read before is kept", what)
+		}
+	}
+}
+
+// When sessions were used is written down every 20 seconds, and once more at the end.
+func TestChores(t *testing.T) {
+	all := (&Records{}).Chores()
+	if len(all) != 2 || all[0].Every != 20*time.Second || !all[0].Last || all[0].Sweeps || !all[1].Sweeps || all[1].Last {
+		t.Errorf("%+v", all)
 	}
 }

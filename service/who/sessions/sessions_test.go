@@ -13,6 +13,7 @@ import (
 	"ostiarius/core/activity"
 	"ostiarius/core/factor"
 	"ostiarius/core/policy"
+	"ostiarius/service/base/ending"
 	"ostiarius/service/base/mistake"
 	"ostiarius/service/rooms/house"
 	"ostiarius/service/who/people"
@@ -414,5 +415,47 @@ func TestEachProofHasItsTime(t *testing.T) {
 		if got := c.Now().Sub(s.Shown[kind]); got != ago {
 			t.Errorf("%s was shown %v ago, not %v", kind, ago, got)
 		}
+	}
+}
+
+// A token that was replaced a moment ago stands for what had been shown then, and not for what was shown to get the fresh one.
+func TestOldTokensHaveNotShownMore(t *testing.T) {
+	h, records, c := house.Open(t)
+	token := house.SignIn(t, h, false)
+	c.Pass(time.Minute)
+	s, a, _, err := h.Sessions.Of(ctx, token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	event := store.Activity{At: c.Now(), Kind: activity.SignIn, Account: a.Name, AccountID: a.ID}
+	fresh, err := h.Sessions.Proved(ctx, token, factor.Code, s, a, event)
+	if err != nil || fresh == nil {
+		t.Fatal(fresh, err)
+	}
+	for range 2 { // from the records, and from memory
+		if v, _, err := h.Sessions.Recognise(ctx, fresh.Token, nil); err != nil || !v.Shown().Kinds.Has(factor.Code) {
+			t.Errorf("the fresh one has shown no code: %+v %v", v, err)
+		}
+		if v, _, err := h.Sessions.Recognise(ctx, token, nil); err != nil || !v.SignedIn || v.Shown().Kinds.Has(factor.Code) {
+			t.Errorf("the one before has shown a code: %+v %v", v, err)
+		}
+	}
+	records.Close()
+	if next, err := h.Sessions.Proved(ctx, fresh.Token, factor.Passkey, s, a, event); err == nil || next != nil {
+		t.Errorf("what could not be written down is taken for proven: %+v", next)
+	}
+}
+
+// Whose account is being disabled is out at once, while that is not written down yet.
+func TestDisabledIsForgottenAtOnce(t *testing.T) {
+	h, _, _ := house.Open(t)
+	token := house.SignIn(t, h, false)
+	if !house.Alive(t, h, token) {
+		t.Fatal("not signed in")
+	}
+	full := errors.New("the disk is full")
+	h.Endings.Take(ctx, ending.Ending{Account: h.Account(t, "ines").ID, What: "that ines is disabled"}, func(context.Context) error { return full })
+	if v, _, _ := h.Sessions.Recognise(ctx, token, nil); v.SignedIn {
+		t.Error("the session goes on")
 	}
 }
