@@ -412,16 +412,8 @@ func (b *Book) prepare(door *Door) {
 	for _, w := range door.ways {
 		door.public = door.public || len(w) == 0
 		for _, want := range w {
-			if want.Kind != Role {
-				continue
-			}
-			want.roles = nil
-			for _, asked := range want.Names {
-				for role := range b.satisfies[asked] {
-					if !slices.Contains(want.roles, role) {
-						want.roles = append(want.roles, role)
-					}
-				}
+			if want.rule = ruleOf(want.Kind); want.rule != nil {
+				want.rule.prepare(b, want)
 			}
 		}
 	}

@@ -230,48 +230,9 @@ func (b *Book) walks(w way, v *Visitor) bool {
 	return true
 }
 
-// shows reports whether the visitor shows the one thing that is wanted.
+// shows reports whether the visitor shows the one thing that is wanted. What is not known is not shown.
 func (b *Book) shows(v *Visitor, want *Demand) bool {
-	switch want.Kind {
-	case SignedIn:
-		return v.SignedIn
-	case Role:
-		if v.SignedIn {
-			for _, role := range v.Roles {
-				if slices.Contains(want.roles, role) {
-					return true
-				}
-			}
-		}
-		return false
-	case User:
-		return v.SignedIn && v.Account != "" && slices.Contains(want.Names, v.Account)
-	case ProofWithin:
-		if want.factors != nil {
-			return v.SignedIn && v.Shown().Within(want.Within).Covers(want.kinds)
-		}
-		return v.SignedIn && v.ProofAge >= 0 && v.ProofAge <= want.Within
-	case Factor:
-		return v.SignedIn && v.Shown().Kinds.Covers(want.kinds)
-	case Shared:
-		return slices.Contains(v.Shared, want.Names[0])
-	case Pass:
-		return slices.Contains(v.Passes, want.Names[0])
-	case Keyring:
-		return slices.Contains(v.Keyrings, want.Names[0])
-	case Network:
-		if !v.From.IsValid() {
-			return false
-		}
-		from := v.From.Unmap().WithZone("")
-		for _, n := range want.Nets {
-			if n.Contains(from) {
-				return true
-			}
-		}
-		return false
-	}
-	return false // an unknown kind opens nothing
+	return want.rule != nil && want.rule.shows(v, want)
 }
 
 // turnAway decides what to do with a visitor whom at least one of the doors that count
@@ -372,61 +333,15 @@ func (n *need) cost(v *Visitor) int {
 // with returns what is missing when also w is to be walked, and false if this visitor
 // cannot ever walk it.
 func (b *Book) with(n need, w way, v *Visitor) (need, bool) {
-	add := func(list, name []string) []string {
-		switch {
-		case list == nil:
-			return name
-		case slices.Contains(list, name[0]):
-			return list
-		}
-		return append(slices.Clip(list), name[0])
-	}
 	for _, want := range w {
 		if b.shows(v, want) {
 			continue
 		}
-		switch want.Kind {
-		case SignedIn, Role, User:
-			if v.SignedIn {
-				return n, false // known, and not allowed
-			}
-			n.signIn = true
-			if want.Kind == User {
-				if n.users == nil {
-					n.users = want.Names
-				} else {
-					var both []string
-					for _, name := range n.users {
-						if slices.Contains(want.Names, name) {
-							both = append(both, name)
-						}
-					}
-					n.users = both
-				}
-				if len(n.users) == 0 {
-					return n, false
-				}
-			}
-		case ProofWithin, Factor:
-			if n.signIn = n.signIn || !v.SignedIn; want.Kind == ProofWithin && want.factors == nil {
-				n.again = n.again || v.SignedIn
-				break
-			}
-			shown := v.Shown().Kinds
-			switch {
-			case !v.SignedIn:
-				shown = factor.Of(factor.Password)
-			case want.Kind == ProofWithin:
-				shown = v.Shown().Within(want.Within)
-			}
-			n.factors |= shown.Missing(want.kinds)
-		case Shared:
-			n.shared = add(n.shared, want.Names)
-		case Pass:
-			n.passes = add(n.passes, want.Names)
-		case Keyring:
-			n.keyrings = add(n.keyrings, want.Names)
-		default: // a network is not a thing one can prove
+		if want.rule == nil {
+			return n, false
+		}
+		var can bool
+		if n, can = want.rule.needs(n, v, want); !can {
 			return n, false
 		}
 	}
@@ -503,11 +418,11 @@ func withinIn(w way) time.Duration {
 // next returns the proof to ask for first, and the door that asks for it. Layers come
 // from the outside in: the keyring, then the account, then what only adds to it.
 func (b *Book) next(n need, closed []*Door, v *Visitor) (Proof, *Door) {
-	asks := func(kinds ...Kind) *Door {
+	asks := func(by ProofKind) *Door {
 		for _, door := range closed {
 			for _, w := range door.ways {
 				for _, want := range w {
-					if slices.Contains(kinds, want.Kind) && !b.shows(v, want) {
+					if want.rule != nil && want.rule.provenBy(by) && !b.shows(v, want) {
 						return door
 					}
 				}
@@ -524,16 +439,16 @@ func (b *Book) next(n need, closed []*Door, v *Visitor) (Proof, *Door) {
 				proof.Realm = k.Realm
 			}
 		}
-		return proof, asks(Keyring)
+		return proof, asks(ProveKeyring)
 	case n.signIn:
-		door := asks(SignedIn, Role, User, ProofWithin, Factor)
+		door := asks(ProveSignIn)
 		proof := Proof{Kind: ProveSignIn, Basic: door.Basic}
 		if door.Basic {
 			proof.Realm = door.Realm
 		}
 		return proof, door
 	case n.again && !n.factors.Opens():
-		door := asks(ProofWithin)
+		door := asks(ProveAgain)
 		proof := Proof{Kind: ProveAgain, Basic: door.Basic}
 		if door.Basic {
 			proof.Realm = door.Realm
@@ -542,8 +457,8 @@ func (b *Book) next(n need, closed []*Door, v *Visitor) (Proof, *Door) {
 	case n.factors != 0:
 		return b.factorFor(closed, v)
 	case len(n.shared) > 0:
-		return Proof{Kind: ProveShared, Name: n.shared[0]}, asks(Shared)
+		return Proof{Kind: ProveShared, Name: n.shared[0]}, asks(ProveShared)
 	default:
-		return Proof{Kind: ProvePass, Name: n.passes[0]}, asks(Pass)
+		return Proof{Kind: ProvePass, Name: n.passes[0]}, asks(ProvePass)
 	}
 }

@@ -21,6 +21,7 @@ type Demand struct {
 	Within time.Duration  // of ProofWithin
 	Parts  []Demand       // of Any and All
 
+	rule    rule       // in the ways of a compiled door: that of its kind
 	roles   []string   // of Role, in the ways of a compiled door: all roles that satisfy it
 	factors []string   // of ProofWithin beside a demand for a factor: that one is meant
 	kinds   factor.Set // in the ways of a compiled door, of what asks for factors: what has to be shown
@@ -58,17 +59,16 @@ func (d Demand) String() string {
 			return "all: [" + joinDemands(d.Parts) + "]"
 		}
 		return joinDemands(d.Parts)
-	case ProofWithin:
-		return string(d.Kind) + ": " + FormatDuration(d.Within)
-	case Network:
-		names := make([]string, len(d.Nets))
-		for i, n := range d.Nets {
-			names[i] = n.String()
-		}
-		return string(d.Kind) + ": " + oneOrList(names)
-	default:
-		return string(d.Kind) + ": " + oneOrList(d.Names)
 	}
+	return string(d.Kind) + ": " + oneOrList(d.values())
+}
+
+// values are the values of the demand's key.
+func (d *Demand) values() []string {
+	if r := ruleOf(d.Kind); r != nil {
+		return r.values(d)
+	}
+	return d.Names
 }
 
 // Mentions reports whether the demand has a part of that kind.
@@ -143,23 +143,11 @@ func (d *Demand) ways() ([]way, error) {
 			all = product
 		}
 		return all, nil
-	case Factor:
-		return d.factorWays(d.Names), nil
-	case ProofWithin:
-		if d.factors != nil {
-			return d.factorWays(d.factors), nil
-		}
-		return []way{{d}}, nil
-	case Shared, Pass, Keyring:
-		// Each of them is a proof of its own, so each makes a way of its own.
-		var all []way
-		for i := range d.Names {
-			all = append(all, way{{Kind: d.Kind, Names: d.Names[i : i+1]}})
-		}
-		return all, nil
-	default:
-		return []way{{d}}, nil
 	}
+	if r := ruleOf(d.Kind); r != nil {
+		return r.ways(d), nil
+	}
+	return nil, nil // what is not known opens nothing
 }
 
 // factorWays returns a way for each set of proofs that is what is asked for.

@@ -243,38 +243,17 @@ func inWords(d *Demand) string {
 	switch d.Kind {
 	case Public:
 		return "nothing; it is public"
-	case SignedIn:
-		return "a sign-in"
 	case Nobody:
 		return "something that nobody has"
-	case Role:
-		return "the role " + orList(d.Names)
-	case User:
-		return "the account " + orList(d.Names)
-	case Shared:
-		return "the shared password " + orList(d.Names)
-	case Pass:
-		return "a pass for " + orList(d.Names)
-	case Keyring:
-		return "credentials of the keyring " + orList(d.Names)
-	case Network:
-		var nets []string
-		for _, n := range d.Nets {
-			nets = append(nets, n.String())
-		}
-		return "an address in " + orList(nets)
-	case ProofWithin:
-		if d.factors != nil {
-			return "that within the last " + FormatDuration(d.Within)
-		}
-		return "a password typed within the last " + FormatDuration(d.Within)
-	case Factor:
-		return factorsInWords(d.Names)
 	case Any:
 		return join(" or ")
-	default:
+	case All:
 		return join(" and ")
 	}
+	if r := ruleOf(d.Kind); r != nil {
+		return r.noun(d)
+	}
+	return "something that is not known"
 }
 
 func factorsInWords(words []string) string {

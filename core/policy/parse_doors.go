@@ -2,7 +2,6 @@ package policy
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -10,7 +9,6 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"ostiarius/core/account"
-	"ostiarius/core/factor"
 	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 )
@@ -120,8 +118,6 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 	}
 }
 
-var demandKeys = []string{"role", "user", "shared", "pass", "keyring", "network", "factor", "proof-within", "any", "all"}
-
 func (p *reader) demand(n ast.Node, depth int) Demand {
 	none := Demand{Kind: Nobody}
 	if depth > 8 {
@@ -143,70 +139,18 @@ func (p *reader) demand(n ast.Node, depth int) Demand {
 		return none
 	}
 	before := len(p.findings)
-	fields := p.fields(n, "a demand", demandKeys)
+	fields := p.fields(n, "a demand", keysOfDemands())
 	var parts []Demand
 	for _, f := range fields {
 		d := Demand{Kind: Kind(f.name)}
 		switch d.Kind {
-		case ProofWithin:
-			var ok bool
-			if d.Within, ok = p.duration(f.value, f.name); ok && d.Within == 0 {
-				p.at(f.value, "bad-value", "proof-within: 0 would ask again for each request; write a time such as 10m")
-			}
-		case Factor:
-			names, nodes := p.texts(f.value, f.name)
-			for i, name := range names {
-				if !slices.Contains(factor.Asked, name) {
-					p.at(nodes[i], "bad-value", "%q is no factor that can be asked for%s; write passkey, code or two", name,
-						strings.TrimSuffix(didYouMean(name, factor.Asked), "?"))
-					continue
-				}
-				d.Names = append(d.Names, name)
-			}
-			if len(d.Names) == 0 {
-				continue
-			}
 		case Any, All:
 			for _, part := range p.list(f.value, f.name) {
 				d.Parts = append(d.Parts, p.demand(part, depth+1))
 			}
-		case Network:
-			names, nodes := p.texts(f.value, f.name)
-			for i, name := range names {
-				if !network.MatchString(name) {
-					p.at(nodes[i], "bad-value", "%q is no network; write one like 192.0.2.0/24 or 2001:db8::/32", name)
-					continue
-				}
-				prefix, err := parseNetwork(name)
-				if err != nil {
-					p.at(nodes[i], "bad-network", "%v", err)
-					continue
-				}
-				d.Nets = append(d.Nets, prefix)
-			}
 		default:
-			names, nodes := p.texts(f.value, f.name)
-			for i, name := range names {
-				if d.Kind != User && !p.name(nodes[i], f.name, name) {
-					continue
-				}
-				if d.Kind == User {
-					var ok bool
-					if name, ok = p.user(nodes[i], name); !ok {
-						continue
-					}
-				}
-				switch d.Kind {
-				case Role:
-					p.roleUses = append(p.roleUses, roleUse{name, nodes[i]})
-				case Keyring:
-					p.ringUses = append(p.ringUses, roleUse{name, nodes[i]})
-				case Shared:
-					p.sharedUses = append(p.sharedUses, roleUse{name, nodes[i]})
-				case Pass:
-					p.passUses = append(p.passUses, roleUse{name, nodes[i]})
-				}
-				d.Names = append(d.Names, name)
+			if !ruleOf(d.Kind).read(p, f.value, &d) {
+				continue
 			}
 		}
 		parts = append(parts, d)
@@ -240,25 +184,4 @@ func (p *reader) user(n ast.Node, name string) (string, bool) {
 		return "", false
 	}
 	return key, true
-}
-
-var network = pattern.New(networkPattern)
-
-// ParseNetwork reads a network as the policy has it.
-func ParseNetwork(s string) (netip.Prefix, error) { return parseNetwork(s) }
-
-// parseNetwork reads a network in CIDR notation (RFC 4632, RFC 4291), or one address.
-func parseNetwork(s string) (netip.Prefix, error) {
-	if address, err := netip.ParseAddr(s); err == nil && address.Zone() == "" {
-		address = address.Unmap()
-		return netip.PrefixFrom(address, address.BitLen()), nil
-	}
-	prefix, err := netip.ParsePrefix(s)
-	if err != nil || prefix.Addr().Is4In6() {
-		return netip.Prefix{}, fmt.Errorf("%q is no network; write one like 192.0.2.0/24 or 2001:db8::/32", s)
-	}
-	if prefix != prefix.Masked() {
-		return netip.Prefix{}, fmt.Errorf("%q has bits beyond its length; did you mean %s?", s, prefix.Masked())
-	}
-	return prefix, nil
 }

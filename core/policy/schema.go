@@ -308,24 +308,17 @@ func Schema() []byte {
 		"because": text("Why; shown when the guarantee breaks"),
 	})
 	guarantee["oneOf"] = list{m{"required": list{"only"}}, m{"required": list{"always"}}, m{"required": list{"never"}}}
+	demands := m{"any": array(ref("demand"), "One of these"), "all": array(ref("demand"), "All of these")}
+	for i := range asked {
+		if !asked[i].word {
+			demands[string(asked[i].kind)] = asked[i].rule.schema(schemaParts{name, pattern, oneOrMany})
+		}
+	}
 	schema["$defs"] = m{
 		"door": door, "check": check, "guarantee": guarantee,
 		"demand": m{"description": "What is asked; of a mapping, everything", "anyOf": list{
 			m{"enum": list{"public", "signed-in", "nobody"}},
-			m{"type": "object", "additionalProperties": false, "minProperties": 1, "properties": m{
-				"role":    oneOrMany(name, "A role, or one of several"),
-				"user":    oneOrMany(user, "An account, or one of several"),
-				"shared":  oneOrMany(name, "A shared password"),
-				"pass":    oneOrMany(name, "A pass"),
-				"keyring": oneOrMany(name, "A keyring"),
-				"network": oneOrMany(pattern(networkPattern, "A network such as 192.0.2.0/24"), "The networks a request may come from"),
-				"factor":  oneOrMany(m{"enum": factor.Asked}, "A proof beside the password, or two of different kinds"),
-				"proof-within": m{"description": "How recently the password was typed, or the factor shown that is asked for beside", "allOf": list{
-					m{"type": "string", "pattern": durationPattern}, m{"pattern": positivePattern},
-				}},
-				"any": array(ref("demand"), "One of these"),
-				"all": array(ref("demand"), "All of these"),
-			}},
+			m{"type": "object", "additionalProperties": false, "minProperties": 1, "properties": demands},
 		}},
 		"instead": m{"anyOf": list{
 			m{"const": "hide"},

@@ -93,21 +93,8 @@ func (d Demand) keys() string {
 			keys = append(keys, part.keys())
 		}
 		return strings.Join(keys, ", ")
-	case ProofWithin:
-		return "proof-within: " + FormatDuration(d.Within)
-	case Factor:
-		if len(d.Names) == 1 {
-			return "factor: " + d.Names[0]
-		}
-		return "factor: [" + strings.Join(d.Names, ", ") + "]"
-	case Network:
-		names := make([]string, len(d.Nets))
-		for i, n := range d.Nets {
-			names[i] = n.String()
-		}
-		return "network: " + scalarList(names)
 	}
-	return string(d.Kind) + ": " + scalarList(d.Names)
+	return string(d.Kind) + ": " + scalarList(d.values())
 }
 
 func scalarList(names []string) string {

@@ -27,44 +27,13 @@ const maxVisitors = 50_000
 // What is asked for is finite: some roles, accounts, shared passwords, passes, keyrings,
 // networks and ages. Two visitors who show the same of these get the same decision.
 func visitors(demands []policy.Demand, books ...*policy.Book) ([]policy.Visitor, error) {
-	var roles, users, shared, passes, keyrings []string
-	ages := []time.Duration{0}
-	factors := false
-	from := []netip.Addr{{}}
-	var collect func(d policy.Demand)
-	collect = func(d policy.Demand) {
-		add := func(to *[]string) { *to = append(*to, d.Names...) }
-		switch d.Kind {
-		case policy.Role:
-			add(&roles)
-		case policy.User:
-			add(&users)
-		case policy.Shared:
-			add(&shared)
-		case policy.Pass:
-			add(&passes)
-		case policy.Keyring:
-			add(&keyrings)
-		case policy.Factor:
-			factors = true
-		case policy.ProofWithin:
-			ages = append(ages, d.Within+time.Second)
-		case policy.Network:
-			for _, n := range d.Nets {
-				// Which networks an address is in changes only where one begins or has ended.
-				from = append(from, n.Addr())
-				if after := last(n).Next(); after.IsValid() {
-					from = append(from, after)
-				}
-			}
-		}
-		for _, part := range d.Parts {
-			collect(part)
-		}
-	}
+	var c policy.Cases
 	for _, d := range demands {
-		collect(d)
+		c.Collect(d)
 	}
+	roles, users, shared, passes, keyrings := c.Roles, c.Users, c.Shared, c.Passes, c.Keyrings
+	ages := append([]time.Duration{0}, c.Ages...)
+	from := append([]netip.Addr{{}}, c.From...)
 	// A granted role matters by which of the roles asked for it satisfies, in each book.
 	var granted []string
 	kinds := map[string]bool{"": true}
@@ -93,7 +62,7 @@ func visitors(demands []policy.Demand, books ...*policy.Book) ([]policy.Visitor,
 	slices.Sort(ages)
 	ages = slices.Compact(ages)
 
-	shown := shownAt(ages, factors)
+	shown := shownAt(ages, c.Factors)
 	count := 1 << min(30, len(granted)+len(shared)+len(passes)+len(keyrings))
 	if count > maxVisitors || count*len(from)*len(shown)*(1+len(users)) > maxVisitors {
 		return nil, ErrTooEntangled
@@ -175,14 +144,4 @@ func subsets(of []string) [][]string {
 		}
 	}
 	return all
-}
-
-// last returns the last address of a network.
-func last(n netip.Prefix) netip.Addr {
-	bytes := n.Addr().AsSlice()
-	for bit := n.Bits(); bit < len(bytes)*8; bit++ {
-		bytes[bit/8] |= 1 << (7 - bit%8)
-	}
-	a, _ := netip.AddrFromSlice(bytes)
-	return a
 }

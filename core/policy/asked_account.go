@@ -1,0 +1,105 @@
+package policy
+
+import (
+	"slices"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+// signed-in: any account.
+type signedInRule struct{ accountRule }
+
+func (signedInRule) read(*reader, ast.Node, *Demand) bool { return false } // it is a word
+func (signedInRule) schema(schemaParts) any               { return nil }
+func (signedInRule) shows(v *Visitor, _ *Demand) bool     { return v.SignedIn }
+func (signedInRule) noun(*Demand) string                  { return "a sign-in" }
+
+// role: an account that has one of some roles, or one that includes it.
+type roleRule struct{ accountRule }
+
+func (roleRule) read(p *reader, n ast.Node, d *Demand) bool {
+	d.Names = p.names(n, Role, &p.roleUses)
+	return true
+}
+
+func (roleRule) schema(s schemaParts) any { return s.oneOrMany(s.name, "A role, or one of several") }
+
+func (roleRule) prepare(b *Book, d *Demand) {
+	d.roles = nil
+	for _, asked := range d.Names {
+		for role := range b.satisfies[asked] {
+			if !slices.Contains(d.roles, role) {
+				d.roles = append(d.roles, role)
+			}
+		}
+	}
+}
+
+func (roleRule) shows(v *Visitor, d *Demand) bool {
+	if v.SignedIn {
+		for _, role := range v.Roles {
+			if slices.Contains(d.roles, role) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (roleRule) noun(d *Demand) string { return "the role " + orList(d.Names) }
+
+func (roleRule) told(d *Demand) (string, map[string][]string) {
+	return several(d.Names), map[string][]string{"names": d.Names}
+}
+
+func (roleRule) cases(d *Demand, c *Cases) { c.Roles = append(c.Roles, d.Names...) }
+
+// user: one of some accounts, by their names.
+type userRule struct{ accountRule }
+
+func (userRule) read(p *reader, n ast.Node, d *Demand) bool {
+	names, nodes := p.texts(n, string(User))
+	for i, name := range names {
+		if key, ok := p.user(nodes[i], name); ok {
+			d.Names = append(d.Names, key)
+		}
+	}
+	return true
+}
+
+func (userRule) schema(s schemaParts) any {
+	return s.oneOrMany(s.pattern(userPattern, "The name of an account"), "An account, or one of several")
+}
+
+func (userRule) shows(v *Visitor, d *Demand) bool {
+	return v.SignedIn && v.Account != "" && slices.Contains(d.Names, v.Account)
+}
+
+func (userRule) needs(n need, v *Visitor, d *Demand) (need, bool) {
+	if v.SignedIn {
+		return n, false
+	}
+	n.signIn = true
+	if n.users == nil {
+		n.users = d.Names
+	} else { // who signs in has to be one of both
+		n.users = slices.DeleteFunc(slices.Clone(n.users), func(name string) bool { return !slices.Contains(d.Names, name) })
+	}
+	return n, len(n.users) > 0
+}
+
+func (userRule) noun(d *Demand) string { return "the account " + orList(d.Names) }
+
+func (userRule) told(d *Demand) (string, map[string][]string) {
+	return several(d.Names), map[string][]string{"names": d.Names}
+}
+
+func (userRule) cases(d *Demand, c *Cases) { c.Users = append(c.Users, d.Names...) }
+
+// several is the form of sentences about more than one.
+func several(names []string) string {
+	if len(names) > 1 {
+		return "several"
+	}
+	return ""
+}

@@ -1,0 +1,64 @@
+package policy
+
+import (
+	"slices"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+// shared: one of some shared passwords was entered in this browser.
+type sharedRule struct{ eachRule }
+
+func (sharedRule) read(p *reader, n ast.Node, d *Demand) bool {
+	d.Names = p.names(n, Shared, &p.sharedUses)
+	return true
+}
+
+func (sharedRule) schema(s schemaParts) any         { return s.oneOrMany(s.name, "A shared password") }
+func (sharedRule) shows(v *Visitor, d *Demand) bool { return slices.Contains(v.Shared, d.Names[0]) }
+func (sharedRule) provenBy(by ProofKind) bool       { return by == ProveShared }
+func (sharedRule) noun(d *Demand) string            { return "the shared password " + orList(d.Names) }
+func (sharedRule) cases(d *Demand, c *Cases)        { c.Shared = append(c.Shared, d.Names...) }
+
+func (r sharedRule) needs(n need, _ *Visitor, d *Demand) (need, bool) {
+	n.shared = r.need(n.shared, d.Names)
+	return n, true
+}
+
+// pass: a pass of one of some kinds.
+type passRule struct{ eachRule }
+
+func (passRule) read(p *reader, n ast.Node, d *Demand) bool {
+	d.Names = p.names(n, Pass, &p.passUses)
+	return true
+}
+
+func (passRule) schema(s schemaParts) any         { return s.oneOrMany(s.name, "A pass") }
+func (passRule) shows(v *Visitor, d *Demand) bool { return slices.Contains(v.Passes, d.Names[0]) }
+func (passRule) provenBy(by ProofKind) bool       { return by == ProvePass }
+func (passRule) noun(d *Demand) string            { return "a pass for " + orList(d.Names) }
+func (passRule) cases(d *Demand, c *Cases)        { c.Passes = append(c.Passes, d.Names...) }
+
+func (r passRule) needs(n need, _ *Visitor, d *Demand) (need, bool) {
+	n.passes = r.need(n.passes, d.Names)
+	return n, true
+}
+
+// keyring: a name and a password of one of some keyrings, by HTTP Basic.
+type keyringRule struct{ eachRule }
+
+func (keyringRule) read(p *reader, n ast.Node, d *Demand) bool {
+	d.Names = p.names(n, Keyring, &p.ringUses)
+	return true
+}
+
+func (keyringRule) schema(s schemaParts) any         { return s.oneOrMany(s.name, "A keyring") }
+func (keyringRule) shows(v *Visitor, d *Demand) bool { return slices.Contains(v.Keyrings, d.Names[0]) }
+func (keyringRule) provenBy(by ProofKind) bool       { return by == ProveKeyring }
+func (keyringRule) noun(d *Demand) string            { return "credentials of the keyring " + orList(d.Names) }
+func (keyringRule) cases(d *Demand, c *Cases)        { c.Keyrings = append(c.Keyrings, d.Names...) }
+
+func (r keyringRule) needs(n need, _ *Visitor, d *Demand) (need, bool) {
+	n.keyrings = r.need(n.keyrings, d.Names)
+	return n, true
+}
