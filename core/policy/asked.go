@@ -33,11 +33,17 @@ type rule interface {
 	provenBy(by ProofKind) bool
 	// noun is what is asked for, to those who write policies: it follows "asks for" and "what is missing is".
 	noun(d *Demand) string
-	// told is how it is told to people: the form of its sentences in the language files (demand.KIND.people and .must, with .FORM behind
-	// unless that is ""), and what stands in their gaps. A gap with several values is an "or".
-	told(d *Demand) (form string, gaps map[string][]string)
+	// told is how it is told to people: the forms of its sentences in the language files (demand.KIND.people and .must, with .FORM
+	// behind unless that is ""), and what stands in their gaps. Several forms, and several values of a gap, are an "or".
+	told(d *Demand) (forms []string, gaps map[string][]string)
 	// cases adds what tells visitors apart.
 	cases(d *Demand, c *Cases)
+}
+
+// A declaredRule is that of a kind whose names are declared elsewhere in the policy.
+type declaredRule interface {
+	// unknown says that a name is not declared; nil if it is.
+	unknown(b *Book, name string) error
 }
 
 // asked is the table of all that can be asked for, in the order of the schema.
@@ -97,8 +103,8 @@ func (plainRule) needs(n need, _ *Visitor, _ *Demand) (need, bool) { return n, f
 func (plainRule) provenBy(ProofKind) bool                          { return false }
 func (plainRule) values(d *Demand) []string                        { return d.Names }
 func (plainRule) cases(*Demand, *Cases)                            {}
-func (plainRule) told(d *Demand) (string, map[string][]string) {
-	return "", map[string][]string{"names": d.Names}
+func (plainRule) told(d *Demand) ([]string, map[string][]string) {
+	return []string{""}, map[string][]string{"names": d.Names}
 }
 
 // accountRule is a plainRule for what only an account has: who is signed in already, and doesn't show it, never will.

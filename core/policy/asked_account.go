@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"fmt"
 	"slices"
 
 	"github.com/goccy/go-yaml/ast"
@@ -46,10 +47,17 @@ func (roleRule) shows(v *Visitor, d *Demand) bool {
 	return false
 }
 
+func (roleRule) unknown(b *Book, name string) error {
+	if roles := b.RoleNames(); !slices.Contains(roles, name) {
+		return fmt.Errorf("unknown role %q%s", name, didYouMeanRole(name, roles))
+	}
+	return nil
+}
+
 func (roleRule) noun(d *Demand) string { return "the role " + orList(d.Names) }
 
-func (roleRule) told(d *Demand) (string, map[string][]string) {
-	return several(d.Names), map[string][]string{"names": d.Names}
+func (roleRule) told(d *Demand) ([]string, map[string][]string) {
+	return []string{several(d.Names)}, map[string][]string{"names": d.Names}
 }
 
 func (roleRule) cases(d *Demand, c *Cases) { c.Roles = append(c.Roles, d.Names...) }
@@ -90,8 +98,8 @@ func (userRule) needs(n need, v *Visitor, d *Demand) (need, bool) {
 
 func (userRule) noun(d *Demand) string { return "the account " + orList(d.Names) }
 
-func (userRule) told(d *Demand) (string, map[string][]string) {
-	return several(d.Names), map[string][]string{"names": d.Names}
+func (userRule) told(d *Demand) ([]string, map[string][]string) {
+	return []string{several(d.Names)}, map[string][]string{"names": d.Names}
 }
 
 func (userRule) cases(d *Demand, c *Cases) { c.Users = append(c.Users, d.Names...) }

@@ -48,8 +48,8 @@ func (factorRule) needs(n need, v *Visitor, d *Demand) (need, bool) {
 	return n, true
 }
 
-func (factorRule) told(d *Demand) (string, map[string][]string) {
-	return strings.Join(d.Names, "|"), nil
+func (factorRule) told(d *Demand) ([]string, map[string][]string) {
+	return d.Names, nil
 }
 
 // proof-within: the password was entered a short time ago; beside a factor, that was shown.
@@ -109,12 +109,12 @@ func (proofWithinRule) noun(d *Demand) string {
 	return "a password typed within the last " + FormatDuration(d.Within)
 }
 
-func (proofWithinRule) told(d *Demand) (string, map[string][]string) {
-	gaps := map[string][]string{"time": {spelt(FormatDuration(d.Within))}, "short": {FormatDuration(d.Within)}}
+func (proofWithinRule) told(d *Demand) ([]string, map[string][]string) {
+	gaps := map[string][]string{"time": {FormatDuration(d.Within)}}
 	if d.factors != nil {
-		return "so", gaps
+		return []string{"so"}, gaps
 	}
-	return "", gaps
+	return []string{""}, gaps
 }
 
 // An age that is asked for matters just beyond it.

@@ -56,8 +56,8 @@ func (networkRule) schema(s schemaParts) any {
 
 func (r networkRule) noun(d *Demand) string { return "an address in " + orList(r.values(d)) }
 
-func (r networkRule) told(d *Demand) (string, map[string][]string) {
-	return "", map[string][]string{"names": r.values(d)}
+func (r networkRule) told(d *Demand) ([]string, map[string][]string) {
+	return []string{""}, map[string][]string{"names": r.values(d)}
 }
 
 // Which networks an address is in changes only where one begins or has ended.

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"fmt"
 	"slices"
 
 	"github.com/goccy/go-yaml/ast"
@@ -19,6 +20,13 @@ func (sharedRule) shows(v *Visitor, d *Demand) bool { return slices.Contains(v.S
 func (sharedRule) provenBy(by ProofKind) bool       { return by == ProveShared }
 func (sharedRule) noun(d *Demand) string            { return "the shared password " + orList(d.Names) }
 func (sharedRule) cases(d *Demand, c *Cases)        { c.Shared = append(c.Shared, d.Names...) }
+
+func (sharedRule) unknown(b *Book, name string) error {
+	if SharedNamed(b, name) == nil {
+		return fmt.Errorf("unknown shared password %q; shared passwords are declared under the key shared", name)
+	}
+	return nil
+}
 
 func (r sharedRule) needs(n need, _ *Visitor, d *Demand) (need, bool) {
 	n.shared = r.need(n.shared, d.Names)
@@ -39,6 +47,13 @@ func (passRule) provenBy(by ProofKind) bool       { return by == ProvePass }
 func (passRule) noun(d *Demand) string            { return "a pass for " + orList(d.Names) }
 func (passRule) cases(d *Demand, c *Cases)        { c.Passes = append(c.Passes, d.Names...) }
 
+func (passRule) unknown(b *Book, name string) error {
+	if PassNamed(b, name) == nil {
+		return fmt.Errorf("unknown kind of pass %q; kinds of pass are declared under the key passes", name)
+	}
+	return nil
+}
+
 func (r passRule) needs(n need, _ *Visitor, d *Demand) (need, bool) {
 	n.passes = r.need(n.passes, d.Names)
 	return n, true
@@ -57,6 +72,13 @@ func (keyringRule) shows(v *Visitor, d *Demand) bool { return slices.Contains(v.
 func (keyringRule) provenBy(by ProofKind) bool       { return by == ProveKeyring }
 func (keyringRule) noun(d *Demand) string            { return "credentials of the keyring " + orList(d.Names) }
 func (keyringRule) cases(d *Demand, c *Cases)        { c.Keyrings = append(c.Keyrings, d.Names...) }
+
+func (keyringRule) unknown(b *Book, name string) error {
+	if !slices.ContainsFunc(b.Keyrings, func(k DeclaredKeyring) bool { return k.Name == name }) {
+		return fmt.Errorf("unknown keyring %q; keyrings are declared under the key keyrings", name)
+	}
+	return nil
+}
 
 func (r keyringRule) needs(n need, _ *Visitor, d *Demand) (need, bool) {
 	n.keyrings = r.need(n.keyrings, d.Names)

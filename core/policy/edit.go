@@ -248,23 +248,18 @@ func (s SetDoor) apply(e *editor) error {
 	return e.change(entry, &want)
 }
 
-// known says if a demand names a role or a keyring that the policy does not have.
+// known says if a demand names something that the policy does not declare.
 func (e *editor) known(d Demand) error {
 	for _, part := range d.Parts {
 		if err := e.known(part); err != nil {
 			return err
 		}
 	}
-	for _, name := range d.Names {
-		switch roles := e.book.RoleNames(); {
-		case d.Kind == Role && !slices.Contains(roles, name):
-			return fmt.Errorf("unknown role %q%s", name, didYouMeanRole(name, roles))
-		case d.Kind == Keyring && !slices.ContainsFunc(e.book.Keyrings, func(k DeclaredKeyring) bool { return k.Name == name }):
-			return fmt.Errorf("unknown keyring %q; keyrings are declared under the key keyrings", name)
-		case d.Kind == Shared && SharedNamed(e.book, name) == nil:
-			return fmt.Errorf("unknown shared password %q; shared passwords are declared under the key shared", name)
-		case d.Kind == Pass && PassNamed(e.book, name) == nil:
-			return fmt.Errorf("unknown kind of pass %q; kinds of pass are declared under the key passes", name)
+	if r, names := ruleOf(d.Kind).(declaredRule); names {
+		for _, name := range d.Names {
+			if err := r.unknown(e.book, name); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -3,10 +3,9 @@ package policy
 import (
 	"cmp"
 	"fmt"
+	"ostiarius/core/words"
 	"slices"
 	"strings"
-
-	"ostiarius/core/factor"
 )
 
 // A Sentence is how a door is told to people: who may go where, and what everybody else gets. It is made of
@@ -32,30 +31,30 @@ func (s Sentence) String() string {
 // Sentence says a door in English.
 func (d *Door) Sentence() Sentence {
 	s := d.admits(d.where())
-	words := func(text string) { s = append(s, Phrase{"", text}) }
+	plain := func(text string) { s = append(s, Phrase{"", text}) }
 	say := func(about, text string) { s = append(s, Phrase{about, text}) }
-	words(". ")
+	plain(". ")
 	if d.Admit.Kind == Public {
 		if text := d.Otherwise.Text(); text != "" {
-			words("(Nobody is turned away, so ")
+			plain("(Nobody is turned away, so ")
 			say("refused", "otherwise: "+text)
-			words(" says nothing.) ")
+			plain(" says nothing.) ")
 		}
 		return s.trim()
 	}
 	anonymous, refused := d.Otherwise.Anonymous, d.Otherwise.Refused
 	if anonymous.Hide && refused.Hide {
-		words("Everybody else ")
+		plain("Everybody else ")
 		say("anonymous", "is told that nothing is there")
 	} else {
-		words("Who is not signed in ")
+		plain("Who is not signed in ")
 		say("anonymous", anonymous.told(d.question()))
-		words("; who may not ")
+		plain("; who may not ")
 		say("refused", refused.told("is told so"))
 	}
-	words(".")
+	plain(".")
 	if d.Basic && !anonymous.none() && d.Admit.Kind != Nobody {
-		words(" A name and a password are taken with HTTP Basic, for “" + d.Realm + "”.")
+		plain(" A name and a password are taken with HTTP Basic, for “" + d.Realm + "”.")
 	}
 	return s
 }
@@ -65,7 +64,7 @@ func (d *Door) Admits(page string) string { return d.admits(page).String() + "."
 
 // admits is the beginning of the sentence: who may go where, and what they do for it.
 func (d *Door) admits(where string) (s Sentence) {
-	words := func(text string) { s = append(s, Phrase{"", text}) }
+	plain := func(text string) { s = append(s, Phrase{"", text}) }
 	say := func(about, text string) { s = append(s, Phrase{about, text}) }
 	main, also := d.Admit.split()
 	switch main.Kind {
@@ -74,27 +73,27 @@ func (d *Door) admits(where string) (s Sentence) {
 	case Nobody:
 		say("who", "Nobody")
 	default:
-		words("Only ")
-		say("who", main.people())
+		plain("Only ")
+		say("who", main.people(words.English))
 	}
-	words(" may ")
+	plain(" may ")
 	if d.Methods.Any() {
 		say("do", "see")
 	} else {
 		say("do", "send "+anyOf(d.Methods.Names())+" to")
 	}
-	words(" ")
+	plain(" ")
 	say("where", where)
 	for i, part := range also {
 		switch {
 		case i == 0:
-			words(", and must ")
+			plain(", and must ")
 		case i == len(also)-1:
-			words(" and ")
+			plain(" and ")
 		default:
-			words(", ")
+			plain(", ")
 		}
-		say("also", part.must())
+		say("also", part.must(words.English))
 	}
 	return s
 }
@@ -112,13 +111,12 @@ func (d Demand) split() (main Demand, also []Demand) {
 	}
 	found := false
 	for _, part := range d.Parts {
-		switch part.Kind {
-		case Keyring, Shared, Pass, Network, ProofWithin, Factor:
+		switch {
+		case !saysWho(part.Kind):
 			also = append(also, part)
+		case found:
+			return d, nil // two of a kind; they are told as one
 		default:
-			if found {
-				return d, nil // two of a kind; they are told as one
-			}
 			main, found = part, true
 		}
 	}
@@ -130,92 +128,89 @@ func (d Demand) split() (main Demand, also []Demand) {
 	return main, also
 }
 
-// people names those who meet a demand.
-func (d Demand) people() string {
+// people names those who meet a demand, in a language.
+func (d *Demand) people(in words.Language) string {
 	switch d.Kind {
-	case SignedIn:
-		return "people who are signed in"
-	case Role:
-		if len(d.Names) > 1 {
-			return "people with one of the roles " + anyOf(d.Names)
-		}
-		return "people with the role " + d.Names[0]
-	case User:
-		return "the account " + anyOf(d.Names)
+	case Public, Nobody:
+		return told(in, "demand."+string(d.Kind), nil)
 	case Any:
-		return d.list("", " or ")
+		return d.list(in, "demand.or")
 	case All:
-		return d.list("whoever is all of this: ", " and ")
-	case Public:
-		return "everybody"
-	case Nobody:
-		return "nobody"
+		return told(in, "demand.all.people", map[string]string{"list": d.list(in, "demand.and")})
 	}
-	switch d.Kind {
-	case Keyring:
-		return "people who know a name and a password of the keyring " + anyOf(d.Names)
-	case Shared:
-		return "people who know the shared password " + anyOf(d.Names)
-	case Pass:
-		return "holders of a pass for " + anyOf(d.Names)
-	}
-	return "people who " + d.must()
+	return d.sentence(in, "people")
 }
 
-func (d Demand) list(before, word string) string {
+// must says what somebody does who meets a demand, in a language.
+func (d *Demand) must(in words.Language) string {
+	if saysWho(d.Kind) {
+		return told(in, "demand.be", map[string]string{"people": d.people(in)})
+	}
+	return d.sentence(in, "must")
+}
+
+// sentence says a demand as its rule has it told: as people, or as what they must do.
+func (d *Demand) sentence(in words.Language, as string) string {
+	r := ruleOf(d.Kind)
+	if r == nil {
+		return inWords(d)
+	}
+	forms, values := r.told(d)
+	gaps := map[string]string{}
+	for gap, all := range values {
+		if gap == "time" && in == words.English {
+			all = []string{spelt(all[0])}
+		}
+		gaps[gap] = inList(in, "demand.or", all)
+	}
+	key := "demand." + string(d.Kind) + "." + as
+	if as == "people" && len(forms) > 0 && forms[0] != "" {
+		if _, there := words.Usual(in, key+"."+forms[0]); !there { // it is told by what they must do
+			gaps["must"] = d.sentence(in, "must")
+			return told(in, key, gaps)
+		}
+	}
+	var texts []string
+	for _, form := range forms {
+		if form != "" {
+			form = "." + form
+		}
+		texts = append(texts, told(in, key+form, gaps))
+	}
+	return inList(in, "demand.or", texts)
+}
+
+// told is a sentence of a language; a kind of demand that it has none for is told by its key.
+func told(in words.Language, key string, gaps map[string]string) string {
+	sentence, there := words.Usual(in, key)
+	if !there {
+		return strings.TrimPrefix(key, "demand.") + " " + gaps["names"]
+	}
+	return words.Fill(sentence, gaps)
+}
+
+func (d *Demand) list(in words.Language, joint string) string {
 	texts := make([]string, len(d.Parts))
-	for i, part := range d.Parts {
-		texts[i] = part.people()
-		if part.Kind == Any || part.Kind == All {
+	for i := range d.Parts {
+		// What ends with a comma does so for what comes behind the list.
+		texts[i] = strings.TrimSuffix(d.Parts[i].people(in), ",")
+		if kind := d.Parts[i].Kind; kind == Any || kind == All {
 			texts[i] = "(" + texts[i] + ")"
 		}
 	}
-	if len(texts) == 1 {
-		return before + texts[0]
-	}
-	return before + strings.Join(texts[:len(texts)-1], ", ") + word + texts[len(texts)-1]
+	return inList(in, joint, texts)
 }
 
-// must says what somebody does who meets a demand.
-func (d Demand) must() string {
-	switch d.Kind {
-	case Keyring:
-		return "give a name and a password of the keyring " + anyOf(d.Names)
-	case Shared:
-		return "give the shared password " + anyOf(d.Names)
-	case Pass:
-		return "hold a pass for " + anyOf(d.Names)
-	case Network:
-		return "come from the network " + anyOf(d.networks())
-	case ProofWithin:
-		if d.factors != nil {
-			return "have done so in the last " + spelt(FormatDuration(d.Within))
-		}
-		return "have typed the password in the last " + spelt(FormatDuration(d.Within))
-	case Factor:
-		return d.factorMust()
+// inList writes several as one in a language: "a, b or c".
+func inList(in words.Language, joint string, all []string) string {
+	if len(all) == 0 {
+		return ""
 	}
-	return "be " + d.people()
-}
-
-// factorMust says what somebody does who shows a factor.
-func (d Demand) factorMust() string {
-	texts := make([]string, len(d.Names))
-	for i, word := range d.Names {
-		texts[i] = map[string]string{
-			factor.AskPasskey: "use a passkey", factor.AskCode: "give a code of their own",
-			factor.AskTwo: "show two different proofs of who they are",
-		}[word]
+	last := all[len(all)-1]
+	if len(all) == 1 {
+		return last
 	}
-	return anyOf(texts)
-}
-
-func (d Demand) networks() []string {
-	names := make([]string, len(d.Nets))
-	for i, n := range d.Nets {
-		names[i] = n.String()
-	}
-	return names
+	return told(in, joint, map[string]string{"list": strings.Join(all[:len(all)-1], ", "), "last": last})
 }
 
 // spelt writes a duration of the policy, such as 10m, in words where that is one unit.

@@ -454,7 +454,8 @@ func TestDisabledIsForgottenAtOnce(t *testing.T) {
 		t.Fatal("not signed in")
 	}
 	full := errors.New("the disk is full")
-	h.Endings.Take(ctx, ending.Ending{Account: h.Account(t, "ines").ID, What: "that ines is disabled"}, func(context.Context) error { return full })
+	h.Endings.Take(ctx, ending.Ending{Account: h.Account(t, "ines").ID, What: "that ines is disabled"},
+		func(context.Context) error { return full })
 	if v, _, _ := h.Sessions.Recognise(ctx, token, nil); v.SignedIn {
 		t.Error("the session goes on")
 	}
