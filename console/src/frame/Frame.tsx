@@ -8,53 +8,20 @@ import { getStatus, me } from "./queries";
 import { chooseTheme, chosenTheme, type Theme } from "./theme";
 import { Failure, ownPages } from "../wire";
 
-const groups = [
-  {
-    label: "Guard",
-    pages: [
-      { to: "/", label: "Today" },
-      { to: "/site", label: "Site" },
-      { to: "/doors", label: "Doors" },
-      { to: "/matrix", label: "Matrix" },
-      { to: "/policy", label: "Policy" },
-      { to: "/try", label: "Try" },
-      { to: "/patrol", label: "Patrol" },
-    ],
-  },
-  {
-    label: "People",
-    pages: [
-      { to: "/people", label: "People" },
-      { to: "/members", label: "Members" },
-      { to: "/keyrings", label: "Keyrings" },
-      { to: "/shared", label: "Shared passwords" },
-      { to: "/passes", label: "Passes" },
-      { to: "/sessions", label: "Sessions" },
-      { to: "/looks", label: "Looks" },
-    ],
-  },
-  {
-    label: "Record",
-    pages: [
-      { to: "/activity", label: "Activity" },
-      { to: "/events", label: "Events" },
-      { to: "/messages", label: "Messages" },
-    ],
-  },
-];
-const pages = groups.flatMap((g) => g.pages);
+type Groups = { label: string; pages: { to: string; label: string }[] }[];
 
 // The frame around every page: where one is, whose site it is, who is signed in.
-export function Frame() {
+export function Frame({ groups }: { groups: Groups }) {
+  const pages = groups.flatMap((g) => g.pages);
   const status = useQuery({ queryKey: ["status"], queryFn: getStatus, refetchInterval: 5_000 });
   const who = useQuery({ queryKey: ["me"], queryFn: me });
   const [theme, setTheme] = useState<Theme>(chosenTheme);
   const { pathname } = useLocation();
 
+  const title = [pages.find((p) => p.to === pathname)?.label, status.data?.site, "Ostiarius"].filter(Boolean).join(" · ");
   useEffect(() => {
-    const page = pages.find((p) => p.to === pathname)?.label;
-    document.title = [page, status.data?.site, "Ostiarius"].filter(Boolean).join(" · ");
-  }, [pathname, status.data?.site]);
+    document.title = title;
+  }, [title]);
 
   const signedOut = status.error instanceof Failure && (status.error.status === 401 || status.error.status === 403);
 
