@@ -42,8 +42,10 @@ func TestScriptsOfTheSiteSendNoForms(t *testing.T) {
 		const faults = [];
 		// What a script can read of our pages: fetched, in a frame, in a window of its own.
 		const marks = [""];
-		const find = (text) => { const found = /name="mark"
-		  value="([^"]*)"/.exec(text ?? ""); if (found) { marks.push(found[1]); faults.push("a mark was read"); } };
+		const find = (text) => {
+			const found = /name="mark" value="([^"]*)"/.exec(text ?? "");
+			if (found) { marks.push(found[1]); faults.push("a mark was read"); }
+		};
 		for (const page of ["/door/account", "/door/account/factors", "/door/account/access-keys", "/door/account/code"]) {
 			find(await (await fetch(page)).text());
 			const frame = document.createElement("iframe");
