@@ -36,7 +36,7 @@ type rule interface {
 	// told is how it is told to people: the forms of its sentences in the language files (demand.KIND.people and .must, with .FORM
 	// behind unless that is ""), and what stands in their gaps. Several forms, and several values of a gap, are an "or".
 	told(d *Demand) (forms []string, gaps map[string][]string)
-	// cases adds what tells visitors apart.
+	// cases adds what tells visitors apart. No rule has it from another: one that left something out would make proofs hold too much.
 	cases(d *Demand, c *Cases)
 }
 
@@ -102,7 +102,6 @@ func (plainRule) prepare(*Book, *Demand)                           {}
 func (plainRule) needs(n need, _ *Visitor, _ *Demand) (need, bool) { return n, false }
 func (plainRule) provenBy(ProofKind) bool                          { return false }
 func (plainRule) values(d *Demand) []string                        { return d.Names }
-func (plainRule) cases(*Demand, *Cases)                            {}
 func (plainRule) told(d *Demand) ([]string, map[string][]string) {
 	return []string{""}, map[string][]string{"names": d.Names}
 }

@@ -15,6 +15,9 @@ func (signedInRule) schema(schemaParts) any               { return nil }
 func (signedInRule) shows(v *Visitor, _ *Demand) bool     { return v.SignedIn }
 func (signedInRule) noun(*Demand) string                  { return "a sign-in" }
 
+// Whether somebody is signed in is always looked at.
+func (signedInRule) cases(*Demand, *Cases) {}
+
 // role: an account that has one of some roles, or one that includes it.
 type roleRule struct{ accountRule }
 

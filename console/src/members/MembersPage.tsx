@@ -1,11 +1,10 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { getDoors } from "../doors/queries";
 import { day, ends, when } from "../parts/format";
-import { useSettled } from "../parts/hooks";
-import { Broken, Heading, Loading } from "../parts/states";
-import { field, small } from "../parts/styles";
+import { Chips, Listed, Search, shownAtOnce, useList } from "../parts/list";
+import { Heading } from "../parts/states";
+import { field } from "../parts/styles";
 import { Pager, row, Table } from "../parts/table";
 import { listMembers } from "./queries";
 import { Weeks } from "./Weeks";
@@ -21,41 +20,25 @@ const views = [
 
 // Who has which role, since when, until when, and from which order.
 export function MembersPage() {
-  const [params, setParams] = useSearchParams();
-  const filter = { view: "", role: "", search: "", ...Object.fromEntries(params) };
-  const settled = useSettled(filter, 200);
-  const [offset, setOffset] = useState(0);
   const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
-  const view = views.find((v) => v.view === settled.view) ?? views[0];
-  const list = useQuery({
-    queryKey: ["members", "list", view.view, settled.role, settled.search, offset],
-    queryFn: () => listMembers({ ...view.query, role: settled.role, search: settled.search, offset, limit: 50 }),
-    placeholderData: keepPreviousData,
+  const list = useList("members", { view: "", role: "", search: "" }, ({ view, role, search }, offset?: number) => {
+    const chosen = views.find((v) => v.view === view) ?? views[0];
+    return listMembers({ ...chosen.query, role, search, offset: offset ?? 0, limit: shownAtOnce });
   });
-  const set = (change: Record<string, string>) => {
-    setOffset(0);
-    setParams(Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, v]) => v)), { replace: true });
-  };
+  const { filter, set, found } = list;
   return (
     <>
       <Heading title="Members">
         Who has which role, since when, until when, and from which order. What a role opens is said by the doors that ask for it.
       </Heading>
-      <Weeks role={settled.role} />
+      <Weeks role={list.settled.role} />
       <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
-        <div role="group" aria-label="Which" className="flex flex-wrap gap-1">
-          {views.map((v) => (
-            <button
-              key={v.view}
-              type="button"
-              className={`${small} ${filter.view === v.view ? "bg-hover font-bold" : ""}`}
-              aria-pressed={filter.view === v.view}
-              onClick={() => set({ view: v.view })}
-            >
-              {v.label}
-            </button>
-          ))}
-        </div>
+        <Chips
+          label="Which"
+          chosen={filter.view}
+          of={views.map((v) => ({ value: v.view, label: v.label }))}
+          onChoose={(view) => set({ view })}
+        />
         <label className="flex items-center gap-2 text-soft">
           Role
           <select className={field} value={filter.role} onChange={(e) => set({ role: e.target.value })}>
@@ -65,72 +48,59 @@ export function MembersPage() {
             ))}
           </select>
         </label>
-        <label className="flex items-center gap-2 text-soft">
-          Search
-          <input
-            type="search"
-            className={`${field} w-64 max-w-full`}
-            value={filter.search}
-            placeholder="a name, an address"
-            onChange={(e) => set({ search: e.target.value })}
-          />
-        </label>
+        <Search value={filter.search} placeholder="a name, an address" onChange={(search) => set({ search })} />
       </div>
-      {list.isPending ? (
-        <Loading what="the members" />
-      ) : list.error ? (
-        <Broken what="members" error={list.error} retry={() => list.refetch()} />
-      ) : list.data.members.length === 0 ? (
-        <p className="py-8 text-soft">{settled.view || settled.role || settled.search ? "Nobody fits." : "Nobody has a role yet."}</p>
-      ) : (
-        <Table
-          heads={[
-            "Name",
-            "Role",
-            { label: "Since", className: "max-md:hidden" },
-            "Until",
-            { label: "By", className: "max-md:hidden" },
-            { label: "Joined", className: "max-md:hidden" },
-          ]}
-        >
-          {list.data.members.map((m) => (
-            <tr key={`${m.account}\n${m.role}\n${m.by}`} className={row}>
-              <td className="py-2 pr-6 wrap-anywhere">
-                <Link className="font-bold underline-offset-2 hover:underline" to={`/people?person=${encodeURIComponent(m.account)}`}>
-                  {m.account}
-                </Link>
-                {m.disabled && <span className="text-bad"> disabled</span>}
-                {m.email && <span className="block text-sm text-soft">{m.email}</span>}
-              </td>
-              <td className="py-2 pr-6">{m.role}</td>
-              <td className="py-2 pr-6 whitespace-nowrap max-md:hidden" title={when(m.since)}>
-                {day(m.since)}
-              </td>
-              <td className="py-2 pr-6 whitespace-nowrap" title={m.until && when(m.until)}>
-                {m.until ? ends(m.until) : <span className="text-soft">no end</span>}
-              </td>
-              <td className="py-2 pr-6 max-md:hidden">
-                {m.by}
-                {m.order && (
-                  <Link
-                    className="block text-sm text-soft underline-offset-2 hover:underline"
-                    to={`/events?search=${encodeURIComponent(m.order)}`}
-                  >
-                    order {m.order}
+      <Listed what="members" list={list} empty={(f) => f.members.length === 0} none={list.any ? "Nobody fits." : "Nobody has a role yet."}>
+        {(f) => (
+          <Table
+            heads={[
+              "Name",
+              "Role",
+              { label: "Since", className: "max-md:hidden" },
+              "Until",
+              { label: "By", className: "max-md:hidden" },
+              { label: "Joined", className: "max-md:hidden" },
+            ]}
+          >
+            {f.members.map((m) => (
+              <tr key={`${m.account}\n${m.role}\n${m.by}`} className={row}>
+                <td className="py-2 pr-6 wrap-anywhere">
+                  <Link className="font-bold underline-offset-2 hover:underline" to={`/people?person=${encodeURIComponent(m.account)}`}>
+                    {m.account}
                   </Link>
-                )}
-              </td>
-              <td className="py-2 pr-6 max-md:hidden">{m.joined}</td>
-            </tr>
-          ))}
-        </Table>
-      )}
+                  {m.disabled && <span className="text-bad"> disabled</span>}
+                  {m.email && <span className="block text-sm text-soft">{m.email}</span>}
+                </td>
+                <td className="py-2 pr-6">{m.role}</td>
+                <td className="py-2 pr-6 whitespace-nowrap max-md:hidden" title={when(m.since)}>
+                  {day(m.since)}
+                </td>
+                <td className="py-2 pr-6 whitespace-nowrap" title={m.until && when(m.until)}>
+                  {m.until ? ends(m.until) : <span className="text-soft">no end</span>}
+                </td>
+                <td className="py-2 pr-6 max-md:hidden">
+                  {m.by}
+                  {m.order && (
+                    <Link
+                      className="block text-sm text-soft underline-offset-2 hover:underline"
+                      to={`/events?search=${encodeURIComponent(m.order)}`}
+                    >
+                      order {m.order}
+                    </Link>
+                  )}
+                </td>
+                <td className="py-2 pr-6 max-md:hidden">{m.joined}</td>
+              </tr>
+            ))}
+          </Table>
+        )}
+      </Listed>
       <Pager
-        offset={offset}
-        shown={list.data?.members.length ?? 0}
-        total={list.data?.total ?? 0}
+        offset={list.at ?? 0}
+        shown={found.data?.members.length ?? 0}
+        total={found.data?.total ?? 0}
         counted={filter.search ? 5000 : undefined}
-        onMove={setOffset}
+        onMove={(to) => list.go(to || undefined)}
       />
     </>
   );

@@ -1,11 +1,11 @@
-import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { Drawer } from "../parts/dialog";
-import { useSettled } from "../parts/hooks";
 import { Import } from "../parts/Import";
-import { Broken, Heading, Loading } from "../parts/states";
-import { field, plain, primary, small } from "../parts/styles";
+import { Chips, Listed, Parts, Search, useList } from "../parts/list";
+import { Broken, Heading } from "../parts/states";
+import { field, plain, primary } from "../parts/styles";
 import { row, Table } from "../parts/table";
 import type { Pass } from "../schema";
 import { IssueForm } from "./IssueForm";
@@ -18,24 +18,13 @@ const states: Pass["state"][] = ["waiting", "open", "used-up", "ended", "paused"
 
 // Access that was issued to one recipient each.
 export function PassesPage() {
-  const [params, setParams] = useSearchParams();
-  const filter = { kind: "", state: "", search: "", ...Object.fromEntries(params) };
-  const settled = useSettled(filter, 200);
-  const [after, setAfter] = useState<string[]>([]);
+  const [params] = useSearchParams();
+  const list = useList("passes", { kind: "", state: "", search: "" }, (filter, after?: string) => listPasses({ ...filter, after }));
+  const { filter, set, found } = list;
   const [doing, setDoing] = useState<"issue" | "import" | "rotate">();
   const open = params.get("pass") ?? "";
   const queries = useQueryClient();
   const kinds = useQuery({ queryKey: ["passes", "kinds"], queryFn: getPassKinds });
-  const last = after.at(-1);
-  const list = useQuery({
-    queryKey: ["passes", "list", settled.kind, settled.state, settled.search, last],
-    queryFn: () => listPasses({ kind: settled.kind, state: settled.state, search: settled.search, after: last }),
-    placeholderData: keepPreviousData,
-  });
-  const set = (change: Record<string, string>) => {
-    if (!("pass" in change)) setAfter([]);
-    setParams(Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, v]) => v)), { replace: true });
-  };
   const declared = kinds.data?.filter((k) => !k.gone) ?? [];
   const count = (state: string) =>
     kinds.data?.filter((k) => !filter.kind || k.name === filter.kind).reduce((sum, k) => sum + (k.counts[state] ?? 0), 0);
@@ -73,27 +62,12 @@ export function PassesPage() {
             )}
           </div>
           <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
-            <div role="group" aria-label="State" className="flex flex-wrap gap-1">
-              <button
-                type="button"
-                className={`${small} ${filter.state === "" ? "bg-hover font-bold" : ""}`}
-                aria-pressed={filter.state === ""}
-                onClick={() => set({ state: "" })}
-              >
-                all
-              </button>
-              {states.map((s) => (
-                <button
-                  key={s}
-                  type="button"
-                  className={`${small} ${filter.state === s ? "bg-hover font-bold" : ""}`}
-                  aria-pressed={filter.state === s}
-                  onClick={() => set({ state: s })}
-                >
-                  {stateText(s)} <span className="text-soft tabular-nums">{count(s)}</span>
-                </button>
-              ))}
-            </div>
+            <Chips
+              label="State"
+              chosen={filter.state}
+              of={["" as const, ...states].map((s) => ({ value: s, label: s ? stateText(s) : "all", count: s ? count(s) : undefined }))}
+              onChoose={(state) => set({ state })}
+            />
             {(kinds.data?.length ?? 0) > 1 && (
               <label className="flex items-center gap-2 text-soft">
                 Kind
@@ -105,72 +79,51 @@ export function PassesPage() {
                 </select>
               </label>
             )}
-            <label className="flex items-center gap-2 text-soft">
-              Search
-              <input
-                type="search"
-                className={`${field} w-64 max-w-full`}
-                value={filter.search}
-                placeholder="a name, an address, a reference"
-                onChange={(e) => set({ search: e.target.value })}
-              />
-            </label>
+            <Search value={filter.search} placeholder="a name, an address, a reference" onChange={(search) => set({ search })} />
           </div>
-          {list.isPending ? (
-            <Loading what="the passes" />
-          ) : list.error ? (
-            <Broken what="passes" error={list.error} retry={() => list.refetch()} />
-          ) : list.data.passes.length === 0 ? (
-            <p className="py-8 text-soft">
-              {settled.state || settled.search || settled.kind ? "No pass fits." : "No pass was issued yet."}
-            </p>
-          ) : (
-            <Table
-              heads={[
-                "Recipient",
-                "State",
-                { label: "Downloads", className: "max-md:hidden" },
-                { label: "Until", className: "max-md:hidden" },
-                { label: "Kind", className: "max-md:hidden" },
-                { label: "Reference", className: "max-md:hidden" },
-              ]}
-            >
-              {list.data.passes.map((p) => (
-                <tr key={p.id} className={row}>
-                  <td className="py-2 pr-6 wrap-anywhere">
-                    <button
-                      type="button"
-                      className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4"
-                      onClick={() => set({ pass: p.id })}
-                    >
-                      {p.name || p.recipient}
-                    </button>
-                    {p.name && <span className="block text-sm text-soft">{p.recipient}</span>}
-                  </td>
-                  <td className="py-2 pr-6">
-                    <PassState pass={p} />
-                    {p.spreadAt && <span className="block text-sm text-ask">from many networks</span>}
-                  </td>
-                  <td className="py-2 pr-6 whitespace-nowrap tabular-nums max-md:hidden">{downloads(p)}</td>
-                  <td className="py-2 pr-6 whitespace-nowrap max-md:hidden">{passEnd(p)}</td>
-                  <td className="py-2 pr-6 max-md:hidden">{p.kind}</td>
-                  <td className="py-2 pr-6 wrap-anywhere max-md:hidden">{p.reference}</td>
-                </tr>
-              ))}
-            </Table>
-          )}
-          <div className="mt-4 flex gap-3">
-            {after.length > 0 && (
-              <button type="button" className={small} onClick={() => setAfter(after.slice(0, -1))}>
-                Newer
-              </button>
+          <Listed
+            what="passes"
+            list={list}
+            empty={(f) => f.passes.length === 0}
+            none={list.any ? "No pass fits." : "No pass was issued yet."}
+          >
+            {(f) => (
+              <Table
+                heads={[
+                  "Recipient",
+                  "State",
+                  { label: "Downloads", className: "max-md:hidden" },
+                  { label: "Until", className: "max-md:hidden" },
+                  { label: "Kind", className: "max-md:hidden" },
+                  { label: "Reference", className: "max-md:hidden" },
+                ]}
+              >
+                {f.passes.map((p) => (
+                  <tr key={p.id} className={row}>
+                    <td className="py-2 pr-6 wrap-anywhere">
+                      <button
+                        type="button"
+                        className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4"
+                        onClick={() => set({ pass: p.id })}
+                      >
+                        {p.name || p.recipient}
+                      </button>
+                      {p.name && <span className="block text-sm text-soft">{p.recipient}</span>}
+                    </td>
+                    <td className="py-2 pr-6">
+                      <PassState pass={p} />
+                      {p.spreadAt && <span className="block text-sm text-ask">from many networks</span>}
+                    </td>
+                    <td className="py-2 pr-6 whitespace-nowrap tabular-nums max-md:hidden">{downloads(p)}</td>
+                    <td className="py-2 pr-6 whitespace-nowrap max-md:hidden">{passEnd(p)}</td>
+                    <td className="py-2 pr-6 max-md:hidden">{p.kind}</td>
+                    <td className="py-2 pr-6 wrap-anywhere max-md:hidden">{p.reference}</td>
+                  </tr>
+                ))}
+              </Table>
             )}
-            {list.data?.more && (
-              <button type="button" className={small} onClick={() => setAfter([...after, list.data.passes.at(-1)!.id])}>
-                Older
-              </button>
-            )}
-          </div>
+          </Listed>
+          <Parts back={list.back} onward={found.data?.more ? () => list.onward(found.data.passes.at(-1)!.id) : undefined} />
         </>
       )}
       <Drawer open={doing === "issue"} title="Issue a pass" onClose={close}>

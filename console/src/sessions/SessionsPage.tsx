@@ -1,11 +1,10 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { Ask } from "../parts/dialog";
 import { ago, when } from "../parts/format";
-import { useSettled } from "../parts/hooks";
-import { Broken, Heading, Loading } from "../parts/states";
-import { field, takesSmall } from "../parts/styles";
+import { Listed, Search, useList } from "../parts/list";
+import { Heading } from "../parts/states";
+import { takesSmall } from "../parts/styles";
 import { Pager, row, Table } from "../parts/table";
 import type { Session } from "../schema";
 import { endSession, listSessions } from "./queries";
@@ -19,18 +18,9 @@ const proofs: Record<string, string> = {
 
 // Who is signed in now, on which devices.
 export function SessionsPage() {
-  const [params, setParams] = useSearchParams();
-  const [offset, setOffset] = useState(0);
+  const list = useList("sessions", { search: "" }, ({ search }, offset?: number) => listSessions({ search, offset: offset ?? 0 }), 10_000);
   const [ending, setEnding] = useState<Session>();
   const queries = useQueryClient();
-  const search = params.get("search") ?? "";
-  const settled = useSettled(search, 200);
-  const list = useQuery({
-    queryKey: ["sessions", settled, offset],
-    queryFn: () => listSessions({ search: settled, offset }),
-    placeholderData: keepPreviousData,
-    refetchInterval: 10_000,
-  });
   const end = useMutation({
     mutationFn: (s: Session) => endSession(s.handle),
     onSuccess: () => {
@@ -43,66 +33,58 @@ export function SessionsPage() {
       <Heading title="Sessions">
         Who is signed in, where, and since when. Whoever's session is ended is asked to sign in again with the very next request.
       </Heading>
-      <label className="mb-4 flex items-center gap-2 text-soft">
-        Search
-        <input
-          type="search"
-          className={`${field} w-72`}
-          value={search}
-          placeholder="a name, a network, a browser"
-          onChange={(e) => {
-            setOffset(0);
-            setParams(e.target.value ? { search: e.target.value } : {}, { replace: true });
-          }}
-        />
-      </label>
-      {list.isPending ? (
-        <Loading what="the sessions" />
-      ) : list.error ? (
-        <Broken what="sessions" error={list.error} retry={() => list.refetch()} />
-      ) : list.data.total === 0 ? (
-        <p className="py-8 text-soft">{settled ? "No session fits." : "Nobody is signed in."}</p>
-      ) : (
-        <>
-          <Table heads={["Account", "Last used", "Since", "Proven", "From", "Browser", { label: <span className="sr-only">End</span> }]}>
-            {list.data.sessions.map((s) => (
-              <tr key={s.handle} className={row}>
-                <td className="py-2 pr-6 font-bold">{s.account}</td>
-                <td className="py-2 pr-6 whitespace-nowrap" title={when(s.seenAt)}>
-                  {ago(s.seenAt)}
-                </td>
-                <td className="py-2 pr-6 whitespace-nowrap">
-                  {when(s.madeAt)}
-                  {s.remembered && <span className="block text-sm text-soft">stays signed in</span>}
-                </td>
-                <td className="py-2 pr-6 whitespace-nowrap" title={when(s.provedAt)}>
-                  {ago(s.provedAt)}
-                  <span className="block text-sm text-soft">
-                    with{" "}
-                    {s.how
-                      .split(" ")
-                      .map((how) => proofs[how] ?? how)
-                      .join(" and ")}
-                  </span>
-                </td>
-                <td className="py-2 pr-6">{s.network || <span className="text-soft">not known</span>}</td>
-                <td className="py-2 pr-6 text-sm text-soft wrap-anywhere">{s.agent || "says nothing of itself"}</td>
-                <td className="py-2 text-right">
-                  <button
-                    type="button"
-                    className={takesSmall}
-                    onClick={() => setEnding(s)}
-                    aria-label={`End the session of ${s.account} since ${when(s.madeAt)}`}
-                  >
-                    End
-                  </button>
-                </td>
-              </tr>
-            ))}
-          </Table>
-          <Pager offset={offset} shown={list.data.sessions.length} total={list.data.total} counted={5000} onMove={setOffset} />
-        </>
-      )}
+      <div className="mb-4">
+        <Search value={list.filter.search} placeholder="a name, a network, a browser" onChange={(search) => list.set({ search })} />
+      </div>
+      <Listed what="sessions" list={list} empty={(f) => f.total === 0} none={list.any ? "No session fits." : "Nobody is signed in."}>
+        {(f) => (
+          <>
+            <Table heads={["Account", "Last used", "Since", "Proven", "From", "Browser", { label: <span className="sr-only">End</span> }]}>
+              {f.sessions.map((s) => (
+                <tr key={s.handle} className={row}>
+                  <td className="py-2 pr-6 font-bold">{s.account}</td>
+                  <td className="py-2 pr-6 whitespace-nowrap" title={when(s.seenAt)}>
+                    {ago(s.seenAt)}
+                  </td>
+                  <td className="py-2 pr-6 whitespace-nowrap">
+                    {when(s.madeAt)}
+                    {s.remembered && <span className="block text-sm text-soft">stays signed in</span>}
+                  </td>
+                  <td className="py-2 pr-6 whitespace-nowrap" title={when(s.provedAt)}>
+                    {ago(s.provedAt)}
+                    <span className="block text-sm text-soft">
+                      with{" "}
+                      {s.how
+                        .split(" ")
+                        .map((how) => proofs[how] ?? how)
+                        .join(" and ")}
+                    </span>
+                  </td>
+                  <td className="py-2 pr-6">{s.network || <span className="text-soft">not known</span>}</td>
+                  <td className="py-2 pr-6 text-sm text-soft wrap-anywhere">{s.agent || "says nothing of itself"}</td>
+                  <td className="py-2 text-right">
+                    <button
+                      type="button"
+                      className={takesSmall}
+                      onClick={() => setEnding(s)}
+                      aria-label={`End the session of ${s.account} since ${when(s.madeAt)}`}
+                    >
+                      End
+                    </button>
+                  </td>
+                </tr>
+              ))}
+            </Table>
+            <Pager
+              offset={list.at ?? 0}
+              shown={f.sessions.length}
+              total={f.total}
+              counted={5000}
+              onMove={(to) => list.go(to || undefined)}
+            />
+          </>
+        )}
+      </Listed>
       <Ask
         question={ending && `End this session of ${ending.account}?`}
         text="With the next request from there, one has to sign in again."
