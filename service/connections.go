@@ -28,10 +28,11 @@ type boundListener struct {
 	front *guard.Front
 	spare *spare
 	plain bool          // HTTP is spoken on its connections, without TLS
-	open  *atomic.Int64 // connections that were taken and are not closed
+	open  *atomic.Int64 // connections that are being taken, or were taken and are not closed
 }
 
 func (l boundListener) Accept() (net.Conn, error) {
+	l.open.Add(1) // before it is taken: a service that ends must not overlook one that comes at that moment
 	for {
 		c, err := l.Listener.Accept()
 		if isSpent(err) {
@@ -41,6 +42,7 @@ func (l boundListener) Accept() (net.Conn, error) {
 			continue
 		}
 		if err != nil {
+			l.open.Add(-1)
 			return nil, err
 		}
 		from := guard.PeerOf(c)
@@ -49,7 +51,6 @@ func (l boundListener) Accept() (net.Conn, error) {
 			c.Close()
 			continue
 		}
-		l.open.Add(1)
 		return &boundConn{Conn: c, give: sync.OnceFunc(func() {
 			l.bound.Give(network)
 			l.open.Add(-1)

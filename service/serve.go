@@ -216,8 +216,8 @@ func (s *Service) asking(l net.Listener, may bool, peer func(net.Conn) bool,
 		s.settings.Log)
 }
 
-// finish takes no more connections, and gives those that were taken just now a moment to be answered: a server that is told to shut
-// down closes them.
+// finish takes no more connections, and gives those that were taken just now, or are being taken, a moment to be answered: a server that
+// is told to shut down closes them.
 func finish(servers []*http.Server, listeners []net.Listener, open *atomic.Int64) {
 	for _, l := range listeners {
 		l.Close()
