@@ -21,9 +21,9 @@ func newCheck() *cobra.Command {
 		Short: "Find the errors of a policy file, all at once",
 		Long: `Reads a policy file and tells all of its errors, each with its line, an excerpt and
 what was expected; proves its guarantees; and warns of what is worth a look, such as doors
-that never decide or pages that are open in another spelling. docs/findings.md has all rules. Without a file, it tells what the
-  running service found in the newest
-text of its own, if it could not take it, and whether that is in force.
+that never decide or pages that are open in another spelling. docs/findings.md has all rules.
+Without a file, it tells what the running service found in the newest text of its own, if it
+could not take it, and whether that is in force.
 
 Exit code 0: no error; 1: errors; 2: wrong usage.`,
 		Example: `  ostiarius check doors.yaml

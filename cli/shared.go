@@ -287,8 +287,8 @@ func sharedSend(service func() *client.Client) *cobra.Command {
 kept, so the password has to be given, and is checked. Who was told and when is recorded.
 
 In your own words {title}, {site}, {name}, {place} and {url} are filled in; an empty line makes a
-paragraph. Without --text the usual words are used. --dry-run shows what would be sent to whom, and says if the password is wrong
-  when one is given.`,
+paragraph. Without --text the usual words are used. --dry-run shows what would be sent to whom,
+and says if the password is wrong when one is given.`,
 		Example: `  echo "$PASSWORD" | ostiarius shared send press-kit --to editor@gazette.example --password-stdin
   echo "$PASSWORD" | ostiarius shared send press-kit --file editors.csv --text letter.txt --password-stdin --dry-run`,
 		Args: takes("NAME"),
