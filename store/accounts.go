@@ -12,55 +12,50 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/account"
-	"ostiarius/core/factor"
 	"ostiarius/core/message"
 	"ostiarius/core/session"
 	"ostiarius/core/words"
 )
 
-type accountRow struct {
-	ID       int64          `db:"id"`
-	Name     string         `db:"name"`
-	Email    string         `db:"email"`
-	Hash     string         `db:"hash"`
-	Disabled bit            `db:"disabled"`
-	MadeAt   int64          `db:"made_at"`
-	MadeBy   string         `db:"made_by"`
-	SignedIn int64          `db:"signed_in_at"`
-	Notes    string         `db:"notes"`
-	Proofs   int64          `db:"proofs"`
-	Language words.Language `db:"language"`
-	LeavesAt int64          `db:"leaves_at"`
-	Enrolled string         `db:"enrolled"`
+// A keptAccount is an account as it is kept.
+type keptAccount struct {
+	account.Account
+	Keys       Keys
+	Hash       string // of its password
+	PasswordAt time.Time
+	Words      string // in which it is searched for
+	Skeleton   string // what looks like its name has the same
 }
 
-const accountColumns = `id, name, email, hash, disabled, made_at, made_by, signed_in_at, notes, proofs, language, leaves_at, enrolled`
+const accountColumns = `id, name, email, name_key Keys.Name, email_key Keys.Email, hash, disabled, made_at, made_by, signed_in_at SignedIn, ` +
+	`notes, proofs, language, leaves_at, enrolled`
 
-func (r accountRow) account() *account.Account {
-	return &account.Account{
-		ID: r.ID, Name: r.Name, Email: r.Email, Disabled: bool(r.Disabled),
-		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, SignedIn: moment(r.SignedIn), Notes: r.Notes, Unset: r.Hash == "", Proofs: r.Proofs,
-		Language: r.Language, LeavesAt: moment(r.LeavesAt), Enrolled: factor.ReadSet(r.Enrolled),
-	}
+var (
+	accounts    = tableOf[keptAccount]("accounts", accountColumns)
+	newAccounts = tableOf[keptAccount]("accounts", accountColumns+`, password_at, words, skeleton`)
+)
+
+func (k *keptAccount) account() *account.Account {
+	k.Unset = k.Hash == ""
+	return &k.Account
 }
 
-type grantRow struct {
-	Account int64  `db:"account_id"`
-	Role    string `db:"role"`
-	Way     string `db:"way"`
-	From    int64  `db:"from_at"`
-	Until   int64  `db:"until_at"`
-	By      string `db:"granted_by"`
-	Order   string `db:"order_no"`
+// A keptGrant is a grant as it is kept.
+type keptGrant struct {
+	Account int64
+	account.Grant
+	Way  string // how the role was granted; "" for by somebody
+	Told int    // which programs have been told: that it has begun, that it has ended
 }
 
-const grantColumns = `account_id, role, way, from_at, until_at, granted_by, order_no`
+const grantColumns = `account_id Account, role, way, from_at From, until_at Until, granted_by By, order_no Order`
 
-const grantsOf = `SELECT ` + grantColumns + ` FROM grants WHERE account_id = ? ORDER BY role, way`
+var (
+	grants    = tableOf[keptGrant]("grants", grantColumns)
+	newGrants = tableOf[keptGrant]("grants", grantColumns+`, told`)
+)
 
-func (r grantRow) grant() account.Grant {
-	return account.Grant{Role: r.Role, From: moment(r.From), Until: moment(r.Until), By: r.By, Order: r.Order}
-}
+const grantsOf = `WHERE account_id = ? ORDER BY role, way`
 
 // Keys are the forms in which an account's names are compared.
 type Keys struct {
@@ -94,7 +89,7 @@ func addAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys, 
 		return 0, err
 	}
 	tx.changed(id)
-	if _, err := tx.named(ctx, insertAccount, newRow(id, a, keys, hash)); err != nil {
+	if err := newAccounts.addOne(ctx, tx, newAccount(id, a, keys, hash)); err != nil {
 		return 0, err
 	}
 	for _, g := range a.Grants {
@@ -105,35 +100,20 @@ func addAccount(ctx context.Context, tx speaker, a *account.Account, keys Keys, 
 	return id, record(ctx, tx, e)
 }
 
-// A newAccountRow is an account as it is first written.
-type newAccountRow struct {
-	accountRow
-	NameKey    string `db:"name_key"`
-	EmailKey   string `db:"email_key"`
-	PasswordAt int64  `db:"password_at"`
-	Words      string `db:"words"`
-	Skeleton   string `db:"skeleton"`
-}
-
-const insertAccount = `INSERT INTO accounts (id, name, name_key,
-	email, email_key, hash, disabled, made_at, made_by, notes, password_at, words, language, skeleton)
-	VALUES (:id, :name, :name_key, :email, :email_key, :hash, :disabled,
-		:made_at, :made_by, :notes, :password_at, :words, :language, :skeleton)`
-
-func newRow(id int64, a *account.Account, keys Keys, hash string) newAccountRow {
-	return newAccountRow{
-		accountRow{
-			ID: id, Name: a.Name, Email: a.Email, Hash: hash, Disabled: bit(a.Disabled), MadeAt: millis(a.MadeAt), MadeBy: a.MadeBy,
-			Notes: a.Notes, Language: a.Language,
+// newAccount is an account as it is first written. What happens to it later is not taken from one that comes from elsewhere.
+func newAccount(id int64, a *account.Account, keys Keys, hash string) keptAccount {
+	return keptAccount{
+		Account: account.Account{
+			ID: id, Name: a.Name, Email: a.Email, Disabled: a.Disabled, MadeAt: a.MadeAt, MadeBy: a.MadeBy, Notes: a.Notes, Language: a.Language,
 		},
-		keys.Name, keys.Email, millis(a.MadeAt), wordsOf(keys.Name, keys.Email, a.Notes), account.Skeleton(keys.Name),
+		Keys: keys, Hash: hash, PasswordAt: a.MadeAt, Words: wordsOf(keys.Name, keys.Email, a.Notes), Skeleton: account.Skeleton(keys.Name),
 	}
 }
 
 // EditAccount changes name, address and notes of an account. A name that it had rests until a time. The error is ErrTaken or
 // ErrNone.
 func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, rests time.Time, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		if err := free(ctx, tx, keys, a.ID); err != nil {
 			return err
 		}
@@ -149,10 +129,7 @@ func (s *Store) EditAccount(ctx context.Context, a *account.Account, keys Keys, 
 		if err := dropAddressLinks(ctx, tx, a.ID, keys); err != nil {
 			return err
 		}
-		if err := editAccount(ctx, tx, a, keys); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return editAccount(ctx, tx, a, keys)
 	})
 }
 
@@ -232,15 +209,15 @@ func addAccounts(ctx context.Context, tx speaker, all []Import) error {
 	if err != nil {
 		return err
 	}
-	var rows []newAccountRow
-	var grants []grantRow
+	var added []keptAccount
+	var granted []keptGrant
 	var events []eventRow
 	var keys []string
 	for n, i := range all {
 		id := next + int64(n)
-		rows = append(rows, newRow(id, i.Account, i.Keys, i.Hash))
+		added = append(added, newAccount(id, i.Account, i.Keys, i.Hash))
 		for _, g := range i.Account.Grants {
-			grants = append(grants, grantRow{id, g.Role, "", millis(g.From), millis(g.Until), g.By, ""})
+			granted = append(granted, keptGrant{Account: id, Grant: account.Grant{Role: g.Role, From: g.From, Until: g.Until, By: g.By}})
 		}
 		events = append(events, rowOf(i.Event))
 		if keys = append(keys, i.Keys.Name); i.Keys.Email != "" && i.Keys.Email != i.Keys.Name {
@@ -258,11 +235,11 @@ func addAccounts(ctx context.Context, tx speaker, all []Import) error {
 	if slices.Sort(keys); taken > 0 || len(slices.Compact(keys)) < len(keys) {
 		return ErrTaken
 	}
-	if _, err = tx.named(ctx, insertAccount, rows); err != nil {
+	if _, err = newAccounts.add(ctx, tx, added, ""); err != nil {
 		return err
 	}
-	if len(grants) > 0 {
-		if _, err := tx.named(ctx, insertGrant, grants); err != nil {
+	if len(granted) > 0 {
+		if _, err := newGrants.add(ctx, tx, granted, replaceGrant); err != nil {
 			return err
 		}
 	}
@@ -270,9 +247,8 @@ func addAccounts(ctx context.Context, tx speaker, all []Import) error {
 	return err
 }
 
-const insertGrant = `INSERT INTO grants (account_id, role, way, from_at, until_at, granted_by, order_no, told)
-	VALUES (:account_id, :role, :way, :from_at, :until_at, :granted_by, :order_no, 0)
-	ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at,
+// replaceGrant is what is done about a grant that is there already. One that had ended and goes on has begun anew.
+const replaceGrant = `ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at,
 		until_at = excluded.until_at, granted_by = excluded.granted_by,
 		told = CASE WHEN grants.told = 2 AND (excluded.until_at = 0 OR excluded.until_at > grants.until_at) THEN 0 ELSE grants.told END`
 
@@ -326,34 +302,33 @@ func (s *Store) Accounts(ctx context.Context, q AccountQuery) ([]*account.Accoun
 	if limit == 0 {
 		limit = math.MaxInt32
 	}
-	var rows []accountRow
-	err := s.long.all(ctx, &rows,
-		`SELECT `+accountColumns+` FROM accounts`+where+` ORDER BY `+order+down+`, id`+down+` LIMIT ? OFFSET ?`, append(args, limit, q.Offset)...)
+	found, err := accounts.all(ctx, s.long, where+` ORDER BY `+order+down+`, id`+down+` LIMIT ? OFFSET ?`, append(args, limit, q.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
-	byID := map[int64]*account.Account{}
-	accounts := make([]*account.Account, len(rows))
-	for i, r := range rows {
-		accounts[i] = r.account()
-		byID[r.ID] = accounts[i]
+	all, err := granted(ctx, s.long, found)
+	return all, total, err
+}
+
+// granted returns accounts with their grants.
+func granted(ctx context.Context, from speaker, found []keptAccount) ([]*account.Account, error) {
+	all, byID := make([]*account.Account, len(found)), map[int64]*account.Account{}
+	for i := range found {
+		all[i] = found[i].account()
+		byID[all[i].ID] = all[i]
 	}
-	return accounts, total, addGrants(ctx, s.long, byID)
+	return all, addGrants(ctx, from, byID)
 }
 
 // addGrants adds their grants to accounts, which are given by number.
 func addGrants(ctx context.Context, from speaker, accounts map[int64]*account.Account) error {
 	for ids := range slices.Chunk(slices.Sorted(maps.Keys(accounts)), 500) {
-		query, args, err := sqlx.In(`SELECT `+grantColumns+` FROM grants WHERE account_id IN (?) ORDER BY role, way`, ids)
+		all, err := grants.in(ctx, from, `WHERE account_id IN (?) ORDER BY role, way`, ids)
 		if err != nil {
 			return err
 		}
-		var grants []grantRow
-		if err := from.all(ctx, &grants, query, args...); err != nil {
-			return err
-		}
-		for _, g := range grants {
-			accounts[g.Account].Grants = append(accounts[g.Account].Grants, g.grant())
+		for _, g := range all {
+			accounts[g.Account].Grants = append(accounts[g.Account].Grants, g.Grant)
 		}
 	}
 	return nil
@@ -364,18 +339,10 @@ func addGrants(ctx context.Context, from speaker, accounts map[int64]*account.Ac
 func (s *Store) EachAccount(ctx context.Context) iter.Seq2[*account.Account, error] {
 	return func(yield func(*account.Account, error) bool) {
 		for last := ""; ; {
-			var rows []struct {
-				accountRow
-				Key string `db:"name_key"`
-			}
-			err := s.long.all(ctx, &rows, `SELECT `+accountColumns+`, name_key FROM accounts WHERE name_key > ? ORDER BY name_key LIMIT 2000`, last)
-			byID, all := map[int64]*account.Account{}, make([]*account.Account, len(rows))
-			for i, r := range rows {
-				all[i], last = r.account(), r.Key
-				byID[r.ID] = all[i]
-			}
+			found, err := accounts.all(ctx, s.long, `WHERE name_key > ? ORDER BY name_key LIMIT 2000`, last)
+			var all []*account.Account
 			if err == nil {
-				err = addGrants(ctx, s.long, byID)
+				all, err = granted(ctx, s.long, found)
 			}
 			if err != nil {
 				yield(nil, err)
@@ -386,9 +353,10 @@ func (s *Store) EachAccount(ctx context.Context) iter.Seq2[*account.Account, err
 					return
 				}
 			}
-			if len(rows) == 0 {
+			if len(found) == 0 {
 				return
 			}
+			last = found[len(found)-1].Keys.Name
 		}
 	}
 }
@@ -409,8 +377,7 @@ func (s *Store) AccountBySignIn(ctx context.Context, keys Keys) (*account.Accoun
 	a, hash, err := s.account(ctx, `id = (SELECT MIN(id) FROM (SELECT id FROM accounts WHERE name_key = ? UNION ALL SELECT id FROM `+
 		`accounts WHERE email_key = ?) AS found)`, keys.Name, keys.Email)
 	if errors.Is(err, ErrNone) {
-		var none []grantRow
-		if failed := s.all(ctx, &none, grantsOf, 0); failed != nil {
+		if _, failed := grants.all(ctx, s.speaker, grantsOf, 0); failed != nil {
 			return nil, "", failed
 		}
 	}
@@ -424,19 +391,18 @@ func (s *Store) AccountByID(ctx context.Context, id int64) (*account.Account, er
 }
 
 func (s *Store) account(ctx context.Context, where string, args ...any) (*account.Account, string, error) {
-	var r accountRow
-	if err := s.get(ctx, &r, `SELECT `+accountColumns+` FROM accounts WHERE `+where, args...); err != nil {
-		return nil, "", none(err)
-	}
-	var grants []grantRow
-	if err := s.all(ctx, &grants, grantsOf, r.ID); err != nil {
+	kept, err := accounts.one(ctx, s.speaker, `WHERE `+where, args...)
+	if err != nil {
 		return nil, "", err
 	}
-	a := r.account()
-	for _, g := range grants {
-		a.Grants = append(a.Grants, g.grant())
+	all, err := grants.all(ctx, s.speaker, grantsOf, kept.ID)
+	if err != nil {
+		return nil, "", err
 	}
-	return a, r.Hash, nil
+	for _, g := range all {
+		kept.Grants = append(kept.Grants, g.Grant)
+	}
+	return kept.account(), kept.Hash, nil
 }
 
 // A KeyedAccount is an account with the forms in which its names are compared.
@@ -449,24 +415,15 @@ type KeyedAccount struct {
 func (s *Store) AccountsByKeys(ctx context.Context, keys []string) (all []KeyedAccount, err error) {
 	seen := map[int64]bool{}
 	for part := range slices.Chunk(keys, 500) {
-		var rows []struct {
-			accountRow
-			NameKey  string `db:"name_key"`
-			EmailKey string `db:"email_key"`
-		}
-		query, args, err := sqlx.In(`SELECT `+accountColumns+
-			`, name_key, email_key FROM accounts WHERE name_key IN (?) OR email_key IN (?)`, part, part)
+		found, err := accounts.in(ctx, s.speaker, `WHERE name_key IN (?) OR email_key IN (?)`, part, part)
 		if err != nil {
 			return nil, err
 		}
-		if err := s.all(ctx, &rows, query, args...); err != nil {
-			return nil, err
-		}
 		at := map[int64]*account.Account{}
-		for _, r := range rows {
-			if !seen[r.ID] {
-				seen[r.ID], at[r.ID] = true, r.account()
-				all = append(all, KeyedAccount{at[r.ID], Keys{Name: r.NameKey, Email: r.EmailKey}})
+		for i := range found {
+			if a := found[i].account(); !seen[a.ID] {
+				seen[a.ID], at[a.ID] = true, a
+				all = append(all, KeyedAccount{a, found[i].Keys})
 			}
 		}
 		if err := addGrants(ctx, s.speaker, at); err != nil {
@@ -484,7 +441,7 @@ func (s *Store) SetLanguage(ctx context.Context, id int64, in words.Language) er
 
 // RemoveAccount removes an account with its grants and sessions. Its name rests until a time.
 func (s *Store) RemoveAccount(ctx context.Context, id int64, rests time.Time, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		var name string
 		if err := tx.get(ctx, &name, `SELECT name_key FROM accounts WHERE id = ?`, id); err != nil {
 			return none(err)
@@ -493,23 +450,14 @@ func (s *Store) RemoveAccount(ctx context.Context, id int64, rests time.Time, e 
 			return err
 		}
 		tx.changed(id)
-		if err := one(tx.exec(ctx, `DELETE FROM accounts WHERE id = ?`, id)); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return one(tx.exec(ctx, `DELETE FROM accounts WHERE id = ?`, id))
 	})
 }
 
 // SetPassword replaces the hash of an account's password and ends its sessions and links.
 func (s *Store) SetPassword(ctx context.Context, id int64, hash string, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := setPassword(ctx, tx, id, hash, e.At); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, mails, e, func(tx speaker) error {
+		return setPassword(ctx, tx, id, hash, e.At)
 	})
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"ostiarius/core/account"
 	"ostiarius/core/activity"
+	"ostiarius/core/message"
 	"ostiarius/core/telling"
 	"ostiarius/core/throttle"
 )
@@ -76,6 +77,19 @@ func record(ctx context.Context, tx speaker, e Activity) error {
 	return err
 }
 
+// change makes a change in one transaction, with the messages that tell of it and the record of it.
+func (s *Store) change(ctx context.Context, mails []message.Message, e Activity, do func(tx speaker) error) error {
+	return s.inTransaction(ctx, func(tx speaker) error {
+		if err := do(tx); err != nil {
+			return err
+		}
+		if err := post(ctx, tx, mails); err != nil {
+			return err
+		}
+		return record(ctx, tx, e)
+	})
+}
+
 // Record writes an event by which no other record changes.
 func (s *Store) Record(ctx context.Context, e Activity) error { return record(ctx, s.speaker, e) }
 
@@ -87,10 +101,12 @@ type Count struct {
 	N       int64
 }
 
+var counts = tableOf[Count]("counts", `hour, outcome, door, n`)
+
 // Note writes what happened at the doors since it was last called: events, and counts that
 // are added to those there are.
-func (s *Store) Note(ctx context.Context, events []Activity, counts []Count) error {
-	if len(events)+len(counts) == 0 {
+func (s *Store) Note(ctx context.Context, events []Activity, counted []Count) error {
+	if len(events)+len(counted) == 0 {
 		return nil
 	}
 	return s.inTransaction(ctx, func(tx speaker) error {
@@ -99,10 +115,8 @@ func (s *Store) Note(ctx context.Context, events []Activity, counts []Count) err
 				return err
 			}
 		}
-		for _, c := range counts {
-			_, err := tx.exec(ctx, `INSERT INTO counts (hour, outcome, door, n) VALUES (?, ?, ?, ?)
-				ON CONFLICT (hour, outcome, door) DO UPDATE SET n = counts.n + excluded.n`, millis(c.Hour), c.Outcome, c.Door, c.N)
-			if err != nil {
+		for _, c := range counted {
+			if _, err := counts.add(ctx, tx, []Count{c}, `ON CONFLICT (hour, outcome, door) DO UPDATE SET n = counts.n + excluded.n`); err != nil {
 				return err
 			}
 		}
@@ -112,17 +126,7 @@ func (s *Store) Note(ctx context.Context, events []Activity, counts []Count) err
 
 // Counts returns what was counted since a time, by hour.
 func (s *Store) Counts(ctx context.Context, since time.Time) ([]Count, error) {
-	var rows []struct {
-		Hour          int64
-		Outcome, Door string
-		N             int64
-	}
-	err := s.long.all(ctx, &rows, `SELECT hour, outcome, door, n FROM counts WHERE hour >= ? ORDER BY hour, outcome, door`, millis(since))
-	counts := make([]Count, len(rows))
-	for i, r := range rows {
-		counts[i] = Count{moment(r.Hour), r.Outcome, r.Door, r.N}
-	}
-	return counts, err
+	return counts.all(ctx, s.long, `WHERE hour >= ? ORDER BY hour, outcome, door`, millis(since))
 }
 
 // An ActivityQuery says which events are meant. Empty fields mean any.
@@ -283,15 +287,10 @@ func conditionOf(q ActivityQuery) (where string, args []any) {
 	return where, args
 }
 
+var records = tableOf[Activity]("activity", `id, at, kind, account, actor, network, detail, door, place, reference, account_id`)
+
 func (s *Store) events(ctx context.Context, where string, args ...any) ([]Activity, error) {
-	var rows []eventRow
-	err := s.long.all(ctx, &rows,
-		`SELECT id, at, kind, account, actor, network, detail, door, place, reference, account_id FROM activity`+where, args...)
-	events := make([]Activity, len(rows))
-	for i, r := range rows {
-		events[i] = Activity{r.ID, moment(r.At), r.Kind, r.Account, r.Actor, r.Network, r.Detail, r.Door, r.Place, r.Reference, r.AccountID, nil}
-	}
-	return events, err
+	return records.all(ctx, s.long, where, args...)
 }
 
 // SweepActivity removes events and counts from before a time.

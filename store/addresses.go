@@ -21,57 +21,37 @@ type AddressLink struct {
 	Until   time.Time
 }
 
-type addressLinkRow struct {
-	Hash    string `db:"token_hash"`
-	Account int64  `db:"account_id"`
-	Undo    bit    `db:"undo"`
-	Address string `db:"address"`
-	Before  string `db:"before"`
-	MadeAt  int64  `db:"made_at"`
-	Until   int64  `db:"until_at"`
-}
-
-func addAddressLink(ctx context.Context, tx speaker, l AddressLink) error {
-	_, err := tx.named(ctx, `INSERT INTO address_links (token_hash, account_id, undo, address, before, made_at, until_at) VALUES `+
-		`(:token_hash, :account_id, :undo, :address, :before, :made_at, :until_at)`,
-		addressLinkRow{hexOf(l.Hash), l.Account, bit(l.Undo), l.Address, l.Before, millis(l.MadeAt), millis(l.Until)})
-	return err
-}
+var addressLinks = tableOf[AddressLink]("address_links", `token_hash Hash, account_id Account, undo, address, before, made_at, until_at Until`)
 
 // AskAddress writes down a link that gives an account another address, in the place of those before, with the message
 // that has it.
 func (s *Store) AskAddress(ctx context.Context, l AddressLink, undo *AddressLink, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		if _, err := tx.exec(ctx, `DELETE FROM address_links WHERE account_id = ? AND undo = 0`, l.Account); err != nil {
 			return err
 		}
-		if err := addAddressLink(ctx, tx, l); err != nil {
+		if err := addressLinks.addOne(ctx, tx, l); err != nil {
 			return err
 		}
 		if undo != nil {
-			if err := addAddressLink(ctx, tx, *undo); err != nil {
+			if err := addressLinks.addOne(ctx, tx, *undo); err != nil {
 				return err
 			}
 		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return nil
 	})
 }
 
 // AddressLink returns what a link about an address does, and for which account. The error is ErrNone if it was used,
 // has ended, never was, or if the account has got yet another address.
 func (s *Store) AddressLink(ctx context.Context, token secret.TokenHash, now time.Time) (AddressLink, *account.Account, error) {
-	var r addressLinkRow
-	err := s.get(ctx, &r, `SELECT token_hash, account_id, undo, address, before, made_at, until_at FROM address_links
-		WHERE token_hash = ? AND until_at > ? AND made_at <= ? AND (undo = 1 OR before = (SELECT email_key FROM accounts
+	l, err := addressLinks.one(ctx, s.speaker, `WHERE token_hash = ? AND until_at > ? AND made_at <= ? AND (undo = 1 OR before = (SELECT email_key FROM accounts
 			WHERE id = account_id))`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
 	if err != nil {
-		return AddressLink{}, nil, none(err)
+		return AddressLink{}, nil, err
 	}
-	a, err := s.AccountByID(ctx, r.Account)
-	return AddressLink{token, r.Account, bool(r.Undo), r.Address, r.Before, moment(r.MadeAt), moment(r.Until)}, a, err
+	a, err := s.AccountByID(ctx, l.Account)
+	return l, a, err
 }
 
 // UseAddressLink gives an account the address of a link, which has then ended; the keys are those of the account with it. With
@@ -79,7 +59,7 @@ func (s *Store) AddressLink(ctx context.Context, token secret.TokenHash, now tim
 // if somebody else has the address.
 func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Account, keys Keys, undo *AddressLink,
 	mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM address_links WHERE token_hash = ? AND until_at > ? AND (undo = 1 OR before = (SELECT `+
 			`email_key FROM accounts WHERE id = ?))`, hexOf(l.Hash), millis(e.At), a.ID)); err != nil {
 			return err
@@ -106,14 +86,11 @@ func (s *Store) UseAddressLink(ctx context.Context, l AddressLink, a *account.Ac
 			}
 		}
 		if undo != nil {
-			if err := addAddressLink(ctx, tx, *undo); err != nil {
+			if err := addressLinks.addOne(ctx, tx, *undo); err != nil {
 				return err
 			}
 		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return nil
 	})
 }
 

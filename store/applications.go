@@ -10,7 +10,6 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
-	"ostiarius/core/words"
 )
 
 // An Application is one as it is kept: with its names as they are compared, and the hash of its password.
@@ -20,34 +19,20 @@ type Application struct {
 	Hash string
 }
 
-type applicationRow struct {
-	ID       int64          `db:"id"`
-	Name     string         `db:"name"`
-	NameKey  string         `db:"name_key"`
-	Email    string         `db:"email"`
-	EmailKey string         `db:"email_key"`
-	Hash     string         `db:"hash"`
-	Token    string         `db:"token_hash"`
-	Language words.Language `db:"language"`
-	Network  string         `db:"network"`
-	Next     string         `db:"next"`
-	State    joining.State  `db:"state"`
-	MadeAt   int64          `db:"made_at"`
-	AgreedAt int64          `db:"agreed_at"`
-	ProvenAt int64          `db:"proven_at"`
-	Until    int64          `db:"until_at"`
-	Skeleton string         `db:"skeleton"` // what looks like the name has the same
+const applicationColumns = `id, name, name_key Keys.Name, email, email_key Keys.Email, hash, language, network, next, state, made_at, ` +
+	`agreed_at, proven_at, until_at Until`
+
+// A newApplication is one as it is written down first.
+type newApplication struct {
+	Application
+	Token    secret.TokenHash // of the link that proves its address
+	Skeleton string           // what looks like the name has the same
 }
 
-const applicationColumns = `id, name, name_key, email, email_key, hash, token_hash, language, network, next, state, made_at, ` +
-	`agreed_at, proven_at, until_at`
-
-func (r applicationRow) application() Application {
-	return Application{joining.Application{
-		ID: r.ID, Name: r.Name, Email: r.Email, Language: r.Language, Network: r.Network, Next: r.Next, State: r.State,
-		MadeAt: moment(r.MadeAt), AgreedAt: moment(r.AgreedAt), ProvenAt: moment(r.ProvenAt), Until: moment(r.Until),
-	}, Keys{Name: r.NameKey, Email: r.EmailKey}, r.Hash}
-}
+var (
+	applications    = tableOf[Application]("applications", applicationColumns)
+	newApplications = tableOf[newApplication]("applications", applicationColumns+`, token_hash Token, skeleton`)
+)
 
 // CountApplications returns how many applications there are.
 func (s *Store) CountApplications(ctx context.Context) (all int, err error) {
@@ -58,7 +43,7 @@ func (s *Store) CountApplications(ctx context.Context) (all int, err error) {
 // of that name that was declined makes room. The error is ErrTaken if an account or another application has the
 // name; the address may be anybody's.
 func (s *Store) Apply(ctx context.Context, a Application, token secret.TokenHash, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		if _, err := tx.exec(ctx, `DELETE FROM applications WHERE name_key = ? AND (state = ? OR until_at <= ?)`, a.Keys.Name,
 			joining.Declined, millis(a.MadeAt)); err != nil {
 			return err
@@ -72,20 +57,8 @@ func (s *Store) Apply(ctx context.Context, a Application, token secret.TokenHash
 			a.Keys.Email, joining.Unproven, a.Keys.Email, joining.Unproven, joining.MostUnproven-1); err != nil {
 			return err
 		}
-		_, err := tx.named(ctx, `INSERT INTO applications (name, name_key,
-			email, email_key, hash, token_hash, language, network, next, state, made_at, agreed_at, proven_at, until_at, skeleton)
-			VALUES (:name, :name_key, :email, :email_key, :hash, :token_hash,
-				:language, :network, :next, :state, :made_at, :agreed_at, :proven_at, :until_at, :skeleton)`, applicationRow{
-			0, a.Name, a.Keys.Name, a.Email, a.Keys.Email, a.Hash, hexOf(token), a.Language, a.Network, a.Next, a.State, millis(a.MadeAt),
-			millis(a.AgreedAt), millis(a.ProvenAt), millis(a.Until), account.Skeleton(a.Keys.Name),
-		})
-		if err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		a.ID = 0
+		return newApplications.addOne(ctx, tx, newApplication{a, token, account.Skeleton(a.Keys.Name)})
 	})
 }
 
@@ -124,20 +97,15 @@ func (s *Store) ApplicationByKey(ctx context.Context, key string, now time.Time)
 }
 
 func (s *Store) application(ctx context.Context, where string, args ...any) (Application, error) {
-	var r applicationRow
-	if err := s.get(ctx, &r, `SELECT `+applicationColumns+` FROM applications WHERE `+where, args...); err != nil {
-		return Application{}, none(err)
-	}
-	return r.application(), nil
+	return applications.one(ctx, s.speaker, `WHERE `+where, args...)
 }
 
 // Applications returns the applications, the oldest first.
 func (s *Store) Applications(ctx context.Context, now time.Time) ([]joining.Application, error) {
-	var rows []applicationRow
-	err := s.long.all(ctx, &rows, `SELECT `+applicationColumns+` FROM applications WHERE until_at > ? ORDER BY made_at, id`, millis(now))
-	all := make([]joining.Application, len(rows))
-	for i, r := range rows {
-		all[i] = r.application().Application
+	kept, err := applications.all(ctx, s.long, `WHERE until_at > ? ORDER BY made_at, id`, millis(now))
+	all := make([]joining.Application, len(kept))
+	for i, k := range kept {
+		all[i] = k.Application
 	}
 	return all, err
 }
@@ -145,15 +113,9 @@ func (s *Store) Applications(ctx context.Context, now time.Time) ([]joining.Appl
 // SetApplication moves an application from a state to the one it has now. The error is ErrNone if it was in another.
 func (s *Store) SetApplication(ctx context.Context, a joining.Application, before joining.State, mails []message.Message,
 	e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `UPDATE applications SET state = ?, proven_at = ?, until_at = ? WHERE id = ? AND state = ?`, a.State,
-			millis(a.ProvenAt), millis(a.Until), a.ID, before)); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, mails, e, func(tx speaker) error {
+		return one(tx.exec(ctx, `UPDATE applications SET state = ?, proven_at = ?, until_at = ? WHERE id = ? AND state = ?`, a.State,
+			millis(a.ProvenAt), millis(a.Until), a.ID, before))
 	})
 }
 
@@ -213,7 +175,7 @@ func join(ctx context.Context, tx speaker, j Joined) (int64, error) {
 	if j.Link != nil {
 		l := *j.Link
 		l.Account = id
-		if err := addAddressLink(ctx, tx, l); err != nil {
+		if err := addressLinks.addOne(ctx, tx, l); err != nil {
 			return 0, err
 		}
 	}

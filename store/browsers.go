@@ -19,30 +19,15 @@ type Browser struct {
 	Agent   string
 }
 
-type browserRow struct {
-	Hash    string `db:"hash"`
-	Account int64  `db:"account_id"`
-	Proofs  int64  `db:"proofs"`
-	MadeAt  int64  `db:"made_at"`
-	UsedAt  int64  `db:"used_at"`
-	Until   int64  `db:"until_at"`
-	Network string `db:"network"`
-	Agent   string `db:"agent"`
-}
-
-const browserColumns = `hash, account_id, proofs, made_at, used_at, until_at, network, agent`
+var browsers = tableOf[Browser]("remembered_browsers", `hash, account_id Account, proofs, made_at, used_at, until_at Until, network, agent`)
 
 // Handle names a browser without giving its token away.
 func (b *Browser) Handle() string { return hexOf(b.Hash)[:20] }
 
 // AddBrowser remembers a browser.
 func (s *Store) AddBrowser(ctx context.Context, b Browser, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if _, err := tx.exec(ctx, `INSERT INTO remembered_browsers (`+browserColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			hexOf(b.Hash), b.Account, b.Proofs, millis(b.MadeAt), millis(b.UsedAt), millis(b.Until), b.Network, b.Agent); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, nil, e, func(tx speaker) error {
+		return browsers.addOne(ctx, tx, b)
 	})
 }
 
@@ -54,20 +39,9 @@ func (s *Store) UseBrowser(ctx context.Context, hash secret.TokenHash, account, 
 }
 
 // Browsers returns those that are remembered for an account, the latest used first.
-func (s *Store) Browsers(ctx context.Context, account int64, now time.Time) (found []Browser, err error) {
-	var rows []browserRow
-	if err := s.all(ctx, &rows, `SELECT `+browserColumns+` FROM remembered_browsers WHERE account_id = ? AND until_at > ? AND proofs = `+
-		`(SELECT proofs FROM accounts WHERE id = account_id) ORDER BY used_at DESC, hash`, account, millis(now)); err != nil {
-		return nil, err
-	}
-	for _, r := range rows {
-		hash, err := unhex(r.Hash)
-		if err != nil {
-			return nil, err
-		}
-		found = append(found, Browser{hash, r.Account, r.Proofs, moment(r.MadeAt), moment(r.UsedAt), moment(r.Until), r.Network, r.Agent})
-	}
-	return found, nil
+func (s *Store) Browsers(ctx context.Context, account int64, now time.Time) ([]Browser, error) {
+	return browsers.all(ctx, s.speaker, `WHERE account_id = ? AND until_at > ? AND proofs = (SELECT proofs FROM accounts WHERE id = `+
+		`account_id) ORDER BY used_at DESC, hash`, account, millis(now))
 }
 
 // ForgetBrowser forgets one that is remembered for an account, by its handle, or all with "". The error is ErrNone if there is none.

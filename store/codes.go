@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/hex"
 	"time"
 
 	"ostiarius/core/account"
@@ -12,26 +11,18 @@ import (
 
 // A Code is what is kept of the one-time codes of an account.
 type Code struct {
-	Secret []byte
-	MadeAt time.Time
-	UsedAt time.Time // zero for never
-	Step   int64     // of the latest that was taken
+	Account int64
+	Secret  []byte
+	MadeAt  time.Time
+	UsedAt  time.Time // zero for never
+	Step    int64     // of the latest that was taken
 }
 
+var codes = tableOf[Code]("codes", `account_id Account, secret Secret hex, made_at, used_at, step`)
+
 // Code returns the one-time codes of an account. The error is ErrNone if it has none.
-func (s *Store) Code(ctx context.Context, account int64) (c Code, err error) {
-	var r struct {
-		Secret string `db:"secret"`
-		MadeAt int64  `db:"made_at"`
-		UsedAt int64  `db:"used_at"`
-		Step   int64  `db:"step"`
-	}
-	if err := s.get(ctx, &r, `SELECT secret, made_at, used_at, step FROM codes WHERE account_id = ?`, account); err != nil {
-		return c, none(err)
-	}
-	c = Code{MadeAt: moment(r.MadeAt), UsedAt: moment(r.UsedAt), Step: r.Step}
-	c.Secret, err = hex.DecodeString(r.Secret)
-	return c, err
+func (s *Store) Code(ctx context.Context, account int64) (Code, error) {
+	return codes.one(ctx, s.speaker, `WHERE account_id = ?`, account)
 }
 
 // SetCode gives an account one-time codes, in place of those it had; and codes to keep, if there are any. The error is
@@ -42,10 +33,8 @@ func (s *Store) SetCode(ctx context.Context, a *account.Account, c Code, kept []
 		if err := stillProven(ctx, tx, a); err != nil {
 			return err
 		}
-		if _, err := tx.exec(ctx, `INSERT INTO codes (account_id, secret, made_at, used_at, step) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT (account_id) DO UPDATE SET secret = excluded.secret,
-				made_at = excluded.made_at, used_at = excluded.used_at, step = excluded.step`,
-			account, hex.EncodeToString(c.Secret), millis(c.MadeAt), millis(c.UsedAt), c.Step); err != nil {
+		c.Account = account
+		if err := codes.put(ctx, tx, c, "account_id"); err != nil {
 			return err
 		}
 		if err := endFactor(ctx, tx, account, factor.Code); err != nil { // of codes before, if there were any
@@ -92,15 +81,9 @@ func setKept(ctx context.Context, tx speaker, account int64, hashes []string) er
 
 // UseKept notes that a kept code was used. The error is ErrNone if there is none with that hash, or it was used before.
 func (s *Store) UseKept(ctx context.Context, account int64, hash string, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `UPDATE recovery_codes SET used_at = ? WHERE account_id = ? AND hash = ? AND used_at = 0`,
-			millis(e.At), account, hash)); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, mails, e, func(tx speaker) error {
+		return one(tx.exec(ctx, `UPDATE recovery_codes SET used_at = ? WHERE account_id = ? AND hash = ? AND used_at = 0`,
+			millis(e.At), account, hash))
 	})
 }
 
@@ -111,17 +94,11 @@ func (s *Store) KeptLeft(ctx context.Context, account int64) (n int, err error) 
 
 // changeFactors changes what an account can show beside the password, and writes down what that is then.
 func (s *Store) changeFactors(ctx context.Context, account int64, mails []message.Message, e Activity, change func(speaker) error) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		if err := change(tx); err != nil {
 			return err
 		}
-		if err := enrol(ctx, tx, account); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return enrol(ctx, tx, account)
 	})
 }
 

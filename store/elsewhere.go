@@ -22,57 +22,26 @@ type ElsewhereLink struct {
 	UsedAt                    time.Time // zero for never
 }
 
-type elsewhereRow struct {
-	Issuer   string `db:"issuer"`
-	Subject  string `db:"subject"`
-	Provider string `db:"provider"`
-	Account  int64  `db:"account_id"`
-	KnownAs  string `db:"known_as"`
-	MadeAt   int64  `db:"made_at"`
-	UsedAt   int64  `db:"used_at"`
-}
-
-const elsewhereColumns = `issuer, subject, provider, account_id, known_as, made_at, used_at`
-
-func (r elsewhereRow) link() ElsewhereLink {
-	return ElsewhereLink{r.Issuer, r.Subject, r.Provider, r.Account, r.KnownAs, moment(r.MadeAt), moment(r.UsedAt)}
-}
+var elsewhereLinks = tableOf[ElsewhereLink]("elsewhere_links", `issuer, subject, provider, account_id Account, known_as, made_at, used_at`)
 
 // ElsewhereLink returns the link of a subject of an issuer. The error is ErrNone if there is none.
 func (s *Store) ElsewhereLink(ctx context.Context, issuer, subject string) (ElsewhereLink, error) {
-	var r elsewhereRow
-	if err := s.get(ctx, &r, `SELECT `+elsewhereColumns+` FROM elsewhere_links WHERE issuer = ? AND subject = ?`, issuer,
-		subject); err != nil {
-		return ElsewhereLink{}, none(err)
-	}
-	return r.link(), nil
+	return elsewhereLinks.one(ctx, s.speaker, `WHERE issuer = ? AND subject = ?`, issuer, subject)
 }
 
 // ElsewhereLinks returns the links of an account.
-func (s *Store) ElsewhereLinks(ctx context.Context, account int64) (found []ElsewhereLink, err error) {
-	var rows []elsewhereRow
-	err = s.all(ctx, &rows, `SELECT `+elsewhereColumns+` FROM elsewhere_links WHERE account_id = ? ORDER BY made_at, provider`, account)
-	for _, r := range rows {
-		found = append(found, r.link())
-	}
-	return found, err
+func (s *Store) ElsewhereLinks(ctx context.Context, account int64) ([]ElsewhereLink, error) {
+	return elsewhereLinks.all(ctx, s.speaker, `WHERE account_id = ? ORDER BY made_at, provider`, account)
 }
 
 // AddElsewhereLink adds a link to an account that has had so many changes of what proves who somebody is. The error is ErrTaken if
 // the subject is linked already, or the account has a link with the provider; and ErrNone if the account has changed.
 func (s *Store) AddElsewhereLink(ctx context.Context, l ElsewhereLink, proofs int64, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		if err := addElsewhere(ctx, tx, l); err != nil {
 			return err
 		}
-		if err := one(tx.exec(ctx, `UPDATE accounts SET proofs = proofs WHERE id = ? AND proofs = ? AND disabled = 0`, l.Account,
-			proofs)); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return proofsAre(ctx, tx, l.Account, proofs)
 	})
 }
 
@@ -87,9 +56,7 @@ func addElsewhere(ctx context.Context, tx speaker, l ElsewhereLink) error {
 		return ErrTaken
 	}
 	tx.changed(l.Account)
-	_, err := tx.exec(ctx, `INSERT INTO elsewhere_links (`+elsewhereColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?)`, l.Issuer, l.Subject,
-		l.Provider, l.Account, l.KnownAs, millis(l.MadeAt), millis(l.UsedAt))
-	return err
+	return elsewhereLinks.addOne(ctx, tx, l)
 }
 
 // JoinElsewhere adds an account with its link. The error is ErrTaken if somebody has its name or its address, or the subject is
@@ -116,25 +83,14 @@ func (s *Store) JoinElsewhere(ctx context.Context, a *account.Account, keys Keys
 
 // RemoveElsewhereLink takes a link from an account, and the roles that came with it. The error is ErrNone if it has none.
 func (s *Store) RemoveElsewhereLink(ctx context.Context, account int64, provider string, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		var r elsewhereRow
-		if err := tx.get(ctx, &r, `SELECT `+elsewhereColumns+` FROM elsewhere_links WHERE account_id = ? AND provider = ?`, account,
-			provider); err != nil {
-			return none(err)
-		}
-		if _, err := tx.exec(ctx, `DELETE FROM elsewhere_links WHERE account_id = ? AND provider = ?`, account, provider); err != nil {
+	return s.change(ctx, mails, e, func(tx speaker) error {
+		if err := one(tx.exec(ctx, `DELETE FROM elsewhere_links WHERE account_id = ? AND provider = ?`, account, provider)); err != nil {
 			return err
 		}
 		if err := setElsewhereGrants(ctx, tx, account, provider, nil, e); err != nil {
 			return err
 		}
-		if err := endFactor(ctx, tx, account, factor.Elsewhere); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return endFactor(ctx, tx, account, factor.Elsewhere)
 	})
 }
 
@@ -201,7 +157,9 @@ func setElsewhereGrants(ctx context.Context, tx speaker, account int64, provider
 			continue
 		}
 		tx.changed(account)
-		if _, err := tx.named(ctx, insertGrant, grantRow{account, role, wayElsewhere(provider), millis(e.At), 0, provider, ""}); err != nil {
+		given := keptGrant{Account: account, Way: wayElsewhere(provider)}
+		given.Role, given.From, given.By = role, e.At, provider
+		if _, err := newGrants.add(ctx, tx, []keptGrant{given}, replaceGrant); err != nil {
 			return err
 		}
 		if err := note(kind.RoleGranted, role); err != nil {
@@ -254,6 +212,8 @@ type ElsewhereSession struct {
 	Issuer, Provider, Subject, SID string
 }
 
+var elsewhereSessions = tableOf[ElsewhereSession]("elsewhere_sessions", `issuer, provider, subject, sid`)
+
 // SetElsewhereSession notes what a session is at a provider. The error is ErrNone if it has ended.
 func (s *Store) SetElsewhereSession(ctx context.Context, token secret.TokenHash, e ElsewhereSession) error {
 	return one(s.exec(ctx, `INSERT INTO elsewhere_sessions (family, issuer, provider, subject, sid) SELECT family, ?, ?, ?, ?
@@ -264,28 +224,15 @@ func (s *Store) SetElsewhereSession(ctx context.Context, token secret.TokenHash,
 
 // ElsewhereSession returns what a session is at a provider. The error is ErrNone if it did not begin there.
 func (s *Store) ElsewhereSession(ctx context.Context, token secret.TokenHash) (e ElsewhereSession, err error) {
-	var r struct {
-		Issuer   string `db:"issuer"`
-		Provider string `db:"provider"`
-		Subject  string `db:"subject"`
-		SID      string `db:"sid"`
-	}
-	err = s.get(ctx, &r, `SELECT issuer, provider, subject, sid FROM elsewhere_sessions WHERE family = (SELECT family FROM sessions `+
-		`WHERE token_hash = ?)`, hexOf(token))
-	return ElsewhereSession(r), none(err)
+	return elsewhereSessions.one(ctx, s.speaker, `WHERE family = (SELECT family FROM sessions WHERE token_hash = ?)`, hexOf(token))
 }
 
 // ElsewhereSessions returns the sessions here that are some at a provider: one of that number, or all of a subject.
 func (s *Store) ElsewhereSessions(ctx context.Context, issuer, subject, sid string) (tokens []secret.TokenHash, err error) {
-	var found []string
-	err = s.all(ctx, &found, `SELECT token_hash FROM sessions WHERE family IN (SELECT family FROM elsewhere_sessions WHERE issuer = ? `+
+	found, err := sessions.all(ctx, s.speaker, `WHERE family IN (SELECT family FROM elsewhere_sessions WHERE issuer = ? `+
 		`AND (? = '' OR subject = ?) AND (? = '' OR sid = ?))`, issuer, subject, subject, sid, sid)
-	for _, text := range found {
-		hash, err := unhex(text)
-		if err != nil {
-			return nil, err
-		}
-		tokens = append(tokens, hash)
+	for _, f := range found {
+		tokens = append(tokens, f.Hash)
 	}
 	return tokens, err
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"time"
 
@@ -10,50 +9,32 @@ import (
 	"ostiarius/core/signature"
 )
 
-type eventRecordRow struct {
-	ID      int64       `db:"id"`
-	Source  string      `db:"source"`
-	Number  string      `db:"number"`
-	At      int64       `db:"at"`
-	Type    event.Type  `db:"type"`
-	Order   string      `db:"order_no"`
-	Address string      `db:"address"`
-	Body    string      `db:"body"`
-	State   event.State `db:"state"`
-	Problem string      `db:"problem"`
-	DoneAt  int64       `db:"done_at"`
-	Words   string      `db:"words"`
+// A keptEvent is an event as it is kept: its body is erased when it is done, and who has bought is asked to be forgotten.
+type keptEvent struct {
+	event.Record
+	Type    event.Type
+	Order   string
+	Address string
+	Words   string
 }
 
-const eventRecordColumns = `id, source, number, at, type, order_no, address, body, state, problem, done_at`
+const eventColumns = `id, source, number, at, type Type, order_no Order, body Event json, state, problem, done_at`
 
-func (r eventRecordRow) record() (event.Record, error) {
-	told := event.Record{
-		ID: r.ID, Source: r.Source, Number: r.Number, At: moment(r.At), State: r.State, Problem: r.Problem, DoneAt: moment(r.DoneAt),
-	}
-	if r.Body == "" {
-		told.Event = event.Event{Type: r.Type, Order: r.Order}
-		return told, nil
-	}
-	return told, json.Unmarshal([]byte(r.Body), &told.Event)
-}
+var (
+	events    = tableOf[keptEvent]("events", eventColumns)
+	newEvents = tableOf[keptEvent]("events", eventColumns+`, address Address, words`)
+)
 
 // AddEvents writes down events, all in one transaction: when it returns, they are kept. Those whose sender has given their number
 // before are known already, and nothing is written.
 func (s *Store) AddEvents(ctx context.Context, all []event.Record) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
 		for _, told := range all {
-			body, err := json.Marshal(told.Event)
-			if err != nil {
-				return err
-			}
 			e := told.Event
+			told.ID = 0
 			tx.news.Events = true
-			_, err = tx.named(ctx, `INSERT INTO events (source, number, at, type, order_no, address, body, state, problem, done_at, words)
-				VALUES (:source, :number, :at, :type, :order_no, :address, :body, :state, :problem, :done_at, :words)
-					ON CONFLICT (source, number) DO NOTHING`,
-				eventRecordRow{0, told.Source, told.Number, millis(told.At), e.Type, e.Order, e.Buyer.Address, string(body), told.State,
-					told.Problem, millis(told.DoneAt), wordsOf(e.Order, e.Buyer.Address, e.Buyer.Name, string(e.Type))})
+			_, err := newEvents.add(ctx, tx, []keptEvent{{told, e.Type, e.Order, e.Buyer.Address, wordsOf(e.Order, e.Buyer.Address, e.Buyer.Name,
+				string(e.Type))}}, `ON CONFLICT (source, number) DO NOTHING`)
 			if err != nil {
 				return err
 			}
@@ -102,29 +83,18 @@ func (s *Store) EventsOf(ctx context.Context, order string) ([]event.Record, err
 
 // ToldEvent returns one event. The error is ErrNone if there is none of that number.
 func (s *Store) ToldEvent(ctx context.Context, id int64) (event.Record, error) {
-	all, err := s.toldEvents(ctx, s.speaker, `id = ?`, id)
-	if err == nil && len(all) == 0 {
-		err = ErrNone
-	}
-	if err != nil {
-		return event.Record{}, err
-	}
-	return all[0], nil
+	return first(s.toldEvents(ctx, s.speaker, `id = ?`, id))
 }
 
 func (s *Store) toldEvents(ctx context.Context, from speaker, where string, args ...any) ([]event.Record, error) {
-	var rows []eventRecordRow
-	if err := from.all(ctx, &rows, `SELECT `+eventRecordColumns+` FROM events WHERE `+where, args...); err != nil {
-		return nil, err
-	}
-	all := make([]event.Record, len(rows))
-	for i, r := range rows {
-		var err error
-		if all[i], err = r.record(); err != nil {
-			return nil, err
+	kept, err := events.all(ctx, from, `WHERE `+where, args...)
+	all := make([]event.Record, len(kept))
+	for i, k := range kept {
+		if all[i] = k.Record; k.Event.Type == "" {
+			all[i].Event = event.Event{Type: k.Type, Order: k.Order}
 		}
 	}
-	return all, nil
+	return all, err
 }
 
 // CountEvents returns how many events are in each state.
@@ -168,54 +138,31 @@ type EventSecret struct {
 	Until  time.Time // zero for no end
 }
 
+var eventSecrets = tableOf[EventSecret]("event_secrets", `id, secret, made_at, made_by, until_at Until`)
+
 // EventSecrets returns the secrets that count at a time, the oldest first.
 func (s *Store) EventSecrets(ctx context.Context, now time.Time) ([]EventSecret, error) {
-	var rows []struct {
-		ID     int64  `db:"id"`
-		Secret string `db:"secret"`
-		MadeAt int64  `db:"made_at"`
-		MadeBy string `db:"made_by"`
-		Until  int64  `db:"until_at"`
-	}
-	if err := s.all(ctx, &rows, `SELECT id, secret, made_at, made_by, until_at FROM event_secrets WHERE until_at = 0 OR until_at > ? `+
-		`ORDER BY id`, millis(now)); err != nil {
-		return nil, err
-	}
-	var all []EventSecret
-	for _, r := range rows {
-		secret, err := signature.ReadSecret(r.Secret)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, EventSecret{r.ID, secret, moment(r.MadeAt), r.MadeBy, moment(r.Until)})
-	}
-	return all, nil
+	return eventSecrets.all(ctx, s.speaker, `WHERE until_at = 0 OR until_at > ? ORDER BY id`, millis(now))
 }
 
 // AddEventSecret adds a secret. Those before end at a time, unless that is zero or they end earlier.
 func (s *Store) AddEventSecret(ctx context.Context, secret EventSecret, others time.Time, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		if !others.IsZero() {
 			if _, err := tx.exec(ctx, `UPDATE event_secrets SET until_at = ? WHERE until_at = 0 OR until_at > ?`, millis(others),
 				millis(others)); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.exec(ctx, `INSERT INTO event_secrets (secret, made_at, made_by, until_at) VALUES (?, ?, ?, ?)`,
-			secret.Secret.Text(), millis(secret.MadeAt), secret.MadeBy, millis(secret.Until)); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		secret.ID = 0
+		return eventSecrets.addOne(ctx, tx, secret)
 	})
 }
 
 // RemoveEventSecret removes a secret. The error is ErrNone if there is none of that number.
 func (s *Store) RemoveEventSecret(ctx context.Context, id int64, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `DELETE FROM event_secrets WHERE id = ?`, id)); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, nil, e, func(tx speaker) error {
+		return one(tx.exec(ctx, `DELETE FROM event_secrets WHERE id = ?`, id))
 	})
 }
 

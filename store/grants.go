@@ -11,17 +11,14 @@ import (
 
 // Grant gives a role to an account, or changes from when to when it has it.
 func (s *Store) Grant(ctx context.Context, id int64, g account.Grant, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := putGrant(ctx, tx, id, g); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, nil, e, func(tx speaker) error {
+		return putGrant(ctx, tx, id, g)
 	})
 }
 
 // Revoke takes a role from an account. The error is ErrNone if it had none.
 func (s *Store) Revoke(ctx context.Context, id int64, role string, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		if err := endGrants(ctx, tx, e.At, `g.account_id = ? AND g.role = ?`, id, role); err != nil {
 			return err
 		}
@@ -37,16 +34,14 @@ func (s *Store) Revoke(ctx context.Context, id int64, role string, e Activity) e
 		if _, err := tx.exec(ctx, `UPDATE payments SET after_role = '' WHERE account_id = ? AND after_role = ?`, id, role); err != nil {
 			return err
 		}
-		if err := settle(ctx, tx, id, e.At); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return settle(ctx, tx, id, e.At)
 	})
 }
 
 func putGrant(ctx context.Context, tx speaker, id int64, g account.Grant) error {
 	tx.changed(id)
-	_, err := tx.named(ctx, insertGrant, grantRow{id, g.Role, "", millis(g.From), millis(g.Until), g.By, ""})
+	_, err := newGrants.add(ctx, tx, []keptGrant{{Account: id, Grant: account.Grant{Role: g.Role, From: g.From, Until: g.Until, By: g.By}}},
+		replaceGrant)
 	return err
 }
 

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"strings"
 	"time"
 
 	"ostiarius/core/joining"
@@ -11,65 +10,45 @@ import (
 	"ostiarius/core/session"
 )
 
-type invitationRow struct {
-	ID     int64  `db:"id"`
-	Email  string `db:"email"`
-	Roles  string `db:"roles"`
-	Ends   int64  `db:"ends_at"`
-	MadeAt int64  `db:"made_at"`
-	MadeBy string `db:"made_by"`
-	Until  int64  `db:"until_at"`
-	Mailed bit    `db:"mailed"`
+// A newInvitation is one as it is written down first.
+type newInvitation struct {
+	joining.Invitation
+	Token    secret.TokenHash
+	EmailKey string
 }
 
-const invitationColumns = `id, email, roles, ends_at, made_at, made_by, until_at, mailed`
+const invitationColumns = `id, email, roles Roles words, ends_at Ends, made_at, made_by, until_at Until, mailed`
 
-func (r invitationRow) invitation() joining.Invitation {
-	return joining.Invitation{ID: r.ID, Email: r.Email, Roles: strings.Fields(r.Roles), Ends: moment(r.Ends), MadeAt: moment(r.MadeAt),
-		MadeBy: r.MadeBy, Until: moment(r.Until), Mailed: bool(r.Mailed)}
-}
+var (
+	invitations    = tableOf[joining.Invitation]("invitations", invitationColumns)
+	newInvitations = tableOf[newInvitation]("invitations", invitationColumns+`, token_hash Token, email_key`)
+)
 
 // Invite writes down an invitation with the token of its link, in the place of one to the same address, and the
 // messages that have it. The error is ErrTaken if an account has the address.
 func (s *Store) Invite(ctx context.Context, i joining.Invitation, emailKey string, token secret.TokenHash, mails []message.Message,
 	e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		if err := free(ctx, tx, Keys{Name: emailKey, Email: emailKey, Anyway: true}, 0); err != nil {
 			return err
 		}
 		if _, err := tx.exec(ctx, `DELETE FROM invitations WHERE email_key = ?`, emailKey); err != nil {
 			return err
 		}
-		_, err := tx.exec(ctx, `INSERT INTO invitations (token_hash, email, email_key, roles, ends_at, made_at, made_by, until_at, mailed) `+
-			`VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			hexOf(token), i.Email, emailKey, strings.Join(i.Roles, " "), millis(i.Ends), millis(i.MadeAt), i.MadeBy, millis(i.Until), bit(i.Mailed))
-		if err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		i.ID = 0
+		return newInvitations.addOne(ctx, tx, newInvitation{i, token, emailKey})
 	})
 }
 
 // Invitations returns the invitations that hold, the oldest first.
 func (s *Store) Invitations(ctx context.Context, now time.Time) ([]joining.Invitation, error) {
-	var rows []invitationRow
-	err := s.all(ctx, &rows, `SELECT `+invitationColumns+` FROM invitations WHERE until_at > ? ORDER BY made_at, id`, millis(now))
-	all := make([]joining.Invitation, len(rows))
-	for i, r := range rows {
-		all[i] = r.invitation()
-	}
-	return all, err
+	return invitations.all(ctx, s.speaker, `WHERE until_at > ? ORDER BY made_at, id`, millis(now))
 }
 
 // InvitationByToken returns the invitation of a link. The error is ErrNone if it was used, revoked, has ended or never was.
 func (s *Store) InvitationByToken(ctx context.Context, token secret.TokenHash, now time.Time) (joining.Invitation, error) {
-	var r invitationRow
-	err := s.get(ctx, &r, `SELECT `+invitationColumns+` FROM invitations WHERE token_hash = ? AND until_at > ? AND made_at <= ?`,
-		hexOf(token), millis(now), millis(now.Add(session.Slack)))
-	return r.invitation(), none(err)
+	return invitations.one(ctx, s.speaker, `WHERE token_hash = ? AND until_at > ? AND made_at <= ?`, hexOf(token), millis(now),
+		millis(now.Add(session.Slack)))
 }
 
 // UseInvitation makes the account of somebody who brings the link of an invitation, which has then ended. The errors are
@@ -91,10 +70,7 @@ func (s *Store) UseInvitation(ctx context.Context, token secret.TokenHash, j Joi
 
 // RevokeInvitation ends the invitation to an address. The error is ErrNone if there is none.
 func (s *Store) RevokeInvitation(ctx context.Context, emailKey string, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `DELETE FROM invitations WHERE email_key = ? AND until_at > ?`, emailKey, millis(e.At))); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, nil, e, func(tx speaker) error {
+		return one(tx.exec(ctx, `DELETE FROM invitations WHERE email_key = ? AND until_at > ?`, emailKey, millis(e.At)))
 	})
 }

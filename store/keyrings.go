@@ -9,54 +9,25 @@ import (
 	"ostiarius/core/keyring"
 )
 
-type entryRow struct {
-	Keyring  string `db:"keyring"`
-	Name     string `db:"name"`
-	Hash     string `db:"hash"`
-	Note     string `db:"note"`
-	Disabled bit    `db:"disabled"`
-	MadeAt   int64  `db:"made_at"`
-	MadeBy   string `db:"made_by"`
-	UsedAt   int64  `db:"used_at"`
-	Until    int64  `db:"until_at"`
-	OldHash  string `db:"old_hash"`
-	OldUntil int64  `db:"old_until"`
-}
-
-const entryColumns = `keyring, name, hash, note, disabled, made_at, made_by, used_at, until_at, old_hash, old_until`
-
-func (r entryRow) entry() *keyring.Entry {
-	return &keyring.Entry{
-		Keyring: r.Keyring, Name: r.Name, Hash: r.Hash, Note: r.Note, Disabled: bool(r.Disabled), MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy,
-		UsedAt: moment(r.UsedAt), Until: moment(r.Until), OldHash: r.OldHash, OldUntil: moment(r.OldUntil),
-	}
-}
+var entries = tableOf[keyring.Entry]("keyring_entries", `keyring, name, hash, note, disabled, made_at, made_by, used_at, until_at Until, `+
+	`old_hash, old_until`)
 
 // Entries returns the entries of a keyring, or of all if the name is "", in order.
 func (s *Store) Entries(ctx context.Context, ring string) ([]*keyring.Entry, error) {
-	var rows []entryRow
-	err := s.all(ctx, &rows, `SELECT `+entryColumns+` FROM keyring_entries WHERE keyring = ? OR ? = '' ORDER BY keyring, name`, ring, ring)
-	entries := make([]*keyring.Entry, len(rows))
-	for i, r := range rows {
-		entries[i] = r.entry()
-	}
-	return entries, err
+	found, err := entries.all(ctx, s.speaker, `WHERE keyring = ? OR ? = '' ORDER BY keyring, name`, ring, ring)
+	return pointers(found), err
 }
 
 // Entry returns one entry. The error is ErrNone if there is none.
 func (s *Store) Entry(ctx context.Context, ring, name string) (*keyring.Entry, error) {
-	var r entryRow
-	if err := s.get(ctx, &r, `SELECT `+entryColumns+` FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name); err != nil {
-		return nil, none(err)
-	}
-	return r.entry(), nil
+	return pointer(entries.one(ctx, s.speaker, `WHERE keyring = ? AND name = ?`, ring, name))
 }
 
 // AddEntries adds entries, all or none; with replace, those that there are get the new hash, and
 // nothing else of them changes but that the hash before counts no longer. The error is ErrTaken if
 // one of them is there already.
 func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bool, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		tx.news.Keyrings = true
 		for _, n := range all {
 			err := one(tx.exec(ctx, `UPDATE keyring_entries SET hash = ?, old_hash = '', old_until = 0 WHERE keyring = ? AND name = ?`,
@@ -69,14 +40,11 @@ func (s *Store) AddEntries(ctx context.Context, all []*keyring.Entry, replace bo
 			case !errors.Is(err, ErrNone):
 				return err
 			}
-			_, err = tx.exec(ctx, `INSERT INTO keyring_entries (`+entryColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-				n.Keyring, n.Name, n.Hash, n.Note, bit(n.Disabled), millis(n.MadeAt), n.MadeBy, millis(n.UsedAt), millis(n.Until), n.OldHash,
-				millis(n.OldUntil))
-			if err != nil {
+			if err := entries.addOne(ctx, tx, *n); err != nil {
 				return err
 			}
 		}
-		return record(ctx, tx, e)
+		return nil
 	})
 }
 
@@ -133,15 +101,12 @@ func changeEntry(ctx context.Context, tx speaker, e Activity, update string, arg
 
 // RemoveEntry removes an entry. The error is ErrNone if there is none.
 func (s *Store) RemoveEntry(ctx context.Context, ring, name string, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		tx.news.Keyrings = true
 		if err := one(tx.exec(ctx, `DELETE FROM keyring_entries WHERE keyring = ? AND name = ?`, ring, name)); err != nil {
 			return err
 		}
-		if err := forgetPlaces(ctx, tx, PlaceOfEntry(ring, name)); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return forgetPlaces(ctx, tx, PlaceOfEntry(ring, name))
 	})
 }
 

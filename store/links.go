@@ -13,14 +13,8 @@ import (
 
 // AddLink notes a link with which somebody may set an account's password once, with the messages that have it.
 func (s *Store) AddLink(ctx context.Context, l NewLink, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := addLink(ctx, tx, l, e); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, mails, e, func(tx speaker) error {
+		return addLink(ctx, tx, l, e)
 	})
 }
 
@@ -41,7 +35,7 @@ func (s *Store) AccountByLink(ctx context.Context, token secret.TokenHash, now t
 // UseLink sets the password of the account that a link is for, and with that ends the link
 // and the account's sessions. The error is ErrNone if the link has ended meanwhile.
 func (s *Store) UseLink(ctx context.Context, token secret.TokenHash, id int64, hash string, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		var mailed bit
 		if err := tx.get(ctx, &mailed, `SELECT mailed FROM links WHERE token_hash = ?`, hexOf(token)); err != nil {
 			return none(err)
@@ -55,13 +49,7 @@ func (s *Store) UseLink(ctx context.Context, token secret.TokenHash, id int64, h
 				return err
 			}
 		}
-		if err := setPassword(ctx, tx, id, hash, e.At); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return setPassword(ctx, tx, id, hash, e.At)
 	})
 }
 

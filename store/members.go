@@ -22,22 +22,9 @@ type Member struct {
 	MadeBy   string // how the account was made
 }
 
-type memberRow struct {
-	ID       int64          `db:"id"`
-	Account  string         `db:"name"`
-	Email    string         `db:"email"`
-	Language words.Language `db:"language"`
-	Disabled bit            `db:"disabled"`
-	MadeBy   string         `db:"made_by"`
-	grantRow
-}
-
-const memberColumns = `a.id, a.name, a.email, a.language, a.disabled, a.made_by, g.account_id, g.role, g.way, g.from_at, g.until_at, ` +
-	`g.granted_by, g.order_no`
-
-func (r memberRow) member() Member {
-	return Member{r.ID, r.Account, r.Email, r.Language, bool(r.Disabled), r.grant(), r.Way, r.MadeBy}
-}
+var members = tableOf[Member]("grants g JOIN accounts a ON a.id = g.account_id", `a.id ID, a.name Account, a.email Email, `+
+	`a.language Language, a.disabled Disabled, a.made_by MadeBy, g.role Grant.Role, g.way Way, g.from_at Grant.From, `+
+	`g.until_at Grant.Until, g.granted_by Grant.By, g.order_no Grant.Order`)
 
 // A MemberQuery says which members are meant. Empty fields mean any.
 type MemberQuery struct {
@@ -105,15 +92,9 @@ func (s *Store) Members(ctx context.Context, q MemberQuery) ([]Member, int, erro
 		return nil, 0, err
 	}
 	// Of the many, those that are shown are found before it is looked who they are.
-	var rows []memberRow
-	err = s.long.all(ctx, &rows,
-		`SELECT `+memberColumns+` FROM (SELECT g.account_id, g.role, g.way FROM grants g`+where+order+` LIMIT ? OFFSET ?) AS shown
-		JOIN grants g ON g.account_id = shown.account_id AND g.role = shown.role AND g.way = shown.way JOIN accounts a ON a.id =
-		  g.account_id`+order, append(args, q.Limit, q.Offset)...)
-	all := make([]Member, len(rows))
-	for i, r := range rows {
-		all[i] = r.member()
-	}
+	all, err := members.from(ctx, s.long, `(SELECT g.account_id, g.role, g.way FROM grants g`+where+order+` LIMIT ? OFFSET ?) AS shown
+		JOIN grants g ON g.account_id = shown.account_id AND g.role = shown.role AND g.way = shown.way JOIN accounts a ON a.id = g.account_id`,
+		order, append(args, q.Limit, q.Offset)...)
 	return all, total, err
 }
 
@@ -178,13 +159,11 @@ func (m Member) RecordOf(what activity.Kind, now time.Time) Activity {
 
 // endGrants has recorded of grants that are taken away, and of which it was told that they have begun, that they have ended.
 func endGrants(ctx context.Context, tx speaker, now time.Time, where string, args ...any) error {
-	var rows []memberRow
-	if err := tx.all(ctx, &rows,
-		`SELECT `+memberColumns+` FROM grants g JOIN accounts a ON a.id = g.account_id WHERE g.told = 1 AND `+where, args...); err != nil {
+	ended, err := members.all(ctx, tx, `WHERE g.told = 1 AND `+where, args...)
+	if err != nil {
 		return err
 	}
-	for _, r := range rows {
-		m := r.member()
+	for _, m := range ended {
 		m.Grant.Until = now
 		if err := record(ctx, tx, m.RecordOf(activity.MembershipEnded, now)); err != nil {
 			return err
@@ -195,22 +174,13 @@ func endGrants(ctx context.Context, tx speaker, now time.Time, where string, arg
 
 // BegunUntold returns grants that hold and of which it is not told that they have begun.
 func (s *Store) BegunUntold(ctx context.Context, now time.Time, most int) ([]Member, error) {
-	return s.untoldGrants(ctx, `g.told = 0 AND g.from_at <= ? AND (g.until_at = 0 OR g.until_at > ?) LIMIT ?`, millis(now), millis(now), most)
+	return members.all(ctx, s.speaker, `WHERE g.told = 0 AND g.from_at <= ? AND (g.until_at = 0 OR g.until_at > ?) LIMIT ?`, millis(now),
+		millis(now), most)
 }
 
 // EndedUntold returns grants that have ended and of which that is not told.
 func (s *Store) EndedUntold(ctx context.Context, now time.Time, most int) ([]Member, error) {
-	return s.untoldGrants(ctx, `g.told = 1 AND g.until_at > 0 AND g.until_at <= ? LIMIT ?`, millis(now), most)
-}
-
-func (s *Store) untoldGrants(ctx context.Context, where string, args ...any) ([]Member, error) {
-	var rows []memberRow
-	err := s.all(ctx, &rows, `SELECT `+memberColumns+` FROM grants g JOIN accounts a ON a.id = g.account_id WHERE `+where, args...)
-	all := make([]Member, len(rows))
-	for i, r := range rows {
-		all[i] = r.member()
-	}
-	return all, err
+	return members.all(ctx, s.speaker, `WHERE g.told = 1 AND g.until_at > 0 AND g.until_at <= ? LIMIT ?`, millis(now), most)
 }
 
 // TellGrant notes that it is told that a grant has begun, or that it has ended; each once.
@@ -236,8 +206,8 @@ func (s *Store) TellGrant(ctx context.Context, m Member, ended bool, e Activity)
 // Ending returns grants that end within a time from now, that last longer than that, that nothing else prolongs, and of whose end
 // nobody was reminded so shortly before it.
 func (s *Store) Ending(ctx context.Context, now time.Time, ahead time.Duration, most int) ([]Member, error) {
-	return s.untoldGrants(ctx,
-		`g.until_at > ? AND g.until_at <= ? AND g.from_at < g.until_at - ? AND a.disabled = 0 AND a.email <> '' AND a.leaves_at = 0
+	return members.all(ctx, s.speaker,
+		`WHERE g.until_at > ? AND g.until_at <= ? AND g.from_at < g.until_at - ? AND a.disabled = 0 AND a.email <> '' AND a.leaves_at = 0
 			AND g.way NOT LIKE 'after %'
 		AND NOT EXISTS (SELECT 1 FROM grants o WHERE o.account_id = g.account_id AND o.role = g.role AND o.way <> g.way
 			AND (o.until_at = 0 OR o.until_at > g.until_at) AND o.from_at <= g.until_at)

@@ -2,57 +2,27 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/message"
-	"ostiarius/core/words"
 )
 
-type messageRow struct {
-	ID        int64          `db:"id"`
-	Reference string         `db:"reference"`
-	Way       message.Way    `db:"way"`
-	Kind      message.Kind   `db:"kind"`
-	To        string         `db:"to_address"`
-	Account   string         `db:"account"`
-	AccountID int64          `db:"account_id"`
-	Language  words.Language `db:"language"`
-	Gaps      string         `db:"gaps"`
-	Link      string         `db:"link"`
-	State     message.State  `db:"state"`
-	MadeAt    int64          `db:"made_at"`
-	Until     int64          `db:"until_at"`
-	Tries     int            `db:"tries"`
-	NextAt    int64          `db:"next_at"`
-	Problem   string         `db:"problem"`
-	EndedAt   int64          `db:"ended_at"`
-	Words     string         `db:"words"`
-	ToKey     string         `db:"to_key"`
+// A keptMessage is a message as it is kept, with what it is searched by.
+type keptMessage struct {
+	message.Message
+	Words string
+	ToKey string // the address, as addresses are compared
 }
 
-const messageColumns = `id, reference, way, kind, to_address, account, account_id, language, gaps, link, state, made_at, until_at, ` +
-	`tries, next_at, problem, ended_at`
+const messageColumns = `id, reference, way, kind, to_address To, account, account_id, language, gaps Gaps json, link, state, made_at, ` +
+	`until_at Until, tries, next_at, problem, ended_at`
 
-func (r messageRow) message() (message.Message, error) {
-	m := message.Message{
-		ID: r.ID, Reference: r.Reference, Way: r.Way, Kind: r.Kind, To: r.To, Account: r.Account, AccountID: r.AccountID,
-		Language: r.Language, Link: r.Link, State: r.State,
-		MadeAt: moment(r.MadeAt), Until: moment(r.Until), Tries: r.Tries, NextAt: moment(r.NextAt), Problem: r.Problem,
-		EndedAt: moment(r.EndedAt),
-	}
-	if r.Gaps == "" {
-		return m, nil
-	}
-	return m, json.Unmarshal([]byte(r.Gaps), &m.Gaps)
-}
-
-const insertMessage = `INSERT INTO messages (reference, way, kind,
-	to_address, account, account_id, language, gaps, link, state, made_at, until_at, tries, next_at, problem, ended_at, words, to_key)
-	VALUES (:reference, :way, :kind, :to_address, :account, :account_id,
-		:language, :gaps, :link, :state, :made_at, :until_at, :tries, :next_at, :problem, :ended_at, :words, :to_key)`
+var (
+	messages    = tableOf[message.Message]("messages", messageColumns)
+	newMessages = tableOf[keptMessage]("messages", messageColumns+`, words, to_key`)
+)
 
 // post writes down messages that are to be sent, in the transaction of what they are about: there is none without the
 // other.
@@ -67,17 +37,9 @@ func post(ctx context.Context, tx speaker, all []message.Message) error {
 				continue
 			}
 		}
-		gaps, err := json.Marshal(m.Gaps)
-		if err != nil {
-			return err
-		}
+		m.ID = 0
 		tx.waits(m.Way)
-		_, err = tx.named(ctx, insertMessage, messageRow{
-			0, m.Reference, m.Way, m.Kind, m.To, m.Account, m.AccountID, m.Language, string(gaps), m.Link, m.State, millis(m.MadeAt),
-			millis(m.Until), m.Tries, millis(m.NextAt), m.Problem, millis(m.EndedAt),
-			wordsOf(m.To, m.Account, string(m.Kind)), key,
-		})
-		if err != nil {
+		if err := newMessages.addOne(ctx, tx, keptMessage{m, wordsOf(m.To, m.Account, string(m.Kind)), key}); err != nil {
 			return err
 		}
 	}
@@ -104,12 +66,7 @@ func enoughMail(ctx context.Context, tx speaker, m message.Message, key string) 
 
 // Post writes down a message that is about nothing else in the records.
 func (s *Store) Post(ctx context.Context, m message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := post(ctx, tx, []message.Message{m}); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
-	})
+	return s.change(ctx, []message.Message{m}, e, func(speaker) error { return nil })
 }
 
 // A MessageQuery says which messages are meant. Empty fields mean any.
@@ -132,12 +89,12 @@ func (s *Store) Messages(ctx context.Context, q MessageQuery) ([]message.Message
 	if q.Words != "" {
 		where, args = where+` AND words LIKE ? ESCAPE '!'`, append(args, containing(q.Words))
 	}
-	return s.messages(ctx, s.long, where+` ORDER BY id DESC LIMIT ?`, append(args, q.Limit)...)
+	return messages.all(ctx, s.long, where+` ORDER BY id DESC LIMIT ?`, append(args, q.Limit)...)
 }
 
 // DueMessages returns messages of a way that are to be handed over at a time, the one that waits longest first.
 func (s *Store) DueMessages(ctx context.Context, way message.Way, now time.Time, most int) ([]message.Message, error) {
-	return s.messages(ctx, s.speaker, `WHERE way = ? AND state = ? AND next_at <= ? ORDER BY next_at, id LIMIT ?`, way,
+	return messages.all(ctx, s.speaker, `WHERE way = ? AND state = ? AND next_at <= ? ORDER BY next_at, id LIMIT ?`, way,
 		message.Waiting, millis(now), most)
 }
 
@@ -150,48 +107,19 @@ func (s *Store) NextMessage(ctx context.Context, way message.Way) (time.Time, er
 
 // QueueHeads returns, of each address for which messages of a way wait, the one that was written down first.
 func (s *Store) QueueHeads(ctx context.Context, way message.Way) ([]message.Message, error) {
-	return s.messages(ctx, s.speaker,
+	return messages.all(ctx, s.speaker,
 		`WHERE id IN (SELECT MIN(id) FROM messages WHERE way = ? AND state = ? GROUP BY to_address) ORDER BY id`, way, message.Waiting)
 }
 
 // QueueHead is QueueHeads for one address. The error is ErrNone if nothing waits.
 func (s *Store) QueueHead(ctx context.Context, way message.Way, to string) (message.Message, error) {
-	all, err := s.messages(ctx, s.speaker, `WHERE id = (SELECT MIN(id) FROM messages WHERE way = ? AND state = ? AND to_address = ?)`,
+	return messages.one(ctx, s.speaker, `WHERE id = (SELECT MIN(id) FROM messages WHERE way = ? AND state = ? AND to_address = ?)`,
 		way, message.Waiting, to)
-	if err == nil && len(all) == 0 {
-		err = ErrNone
-	}
-	if err != nil {
-		return message.Message{}, err
-	}
-	return all[0], nil
 }
 
 // Message returns one message. The error is ErrNone if there is none of that number.
 func (s *Store) Message(ctx context.Context, id int64) (message.Message, error) {
-	all, err := s.messages(ctx, s.speaker, `WHERE id = ?`, id)
-	if err == nil && len(all) == 0 {
-		err = ErrNone
-	}
-	if err != nil {
-		return message.Message{}, err
-	}
-	return all[0], nil
-}
-
-func (s *Store) messages(ctx context.Context, from speaker, where string, args ...any) ([]message.Message, error) {
-	var rows []messageRow
-	if err := from.all(ctx, &rows, `SELECT `+messageColumns+` FROM messages `+where, args...); err != nil {
-		return nil, err
-	}
-	all := make([]message.Message, len(rows))
-	for i, r := range rows {
-		var err error
-		if all[i], err = r.message(); err != nil {
-			return nil, err
-		}
-	}
-	return all, nil
+	return messages.one(ctx, s.speaker, `WHERE id = ?`, id)
 }
 
 // CountMessages returns how many messages of a way, "" for any, are in each state.

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/hex"
 	"strings"
 	"time"
 
@@ -10,127 +9,42 @@ import (
 	"ostiarius/core/message"
 	"ostiarius/core/pass"
 	"ostiarius/core/secret"
-	"ostiarius/core/words"
 )
 
-type passRow struct {
-	ID        string         `db:"id"`
-	Kind      string         `db:"kind"`
-	Reference string         `db:"reference"`
-	Address   string         `db:"address"`
-	Name      string         `db:"name"`
-	Note      string         `db:"note"`
-	Language  words.Language `db:"language"`
-	Paths     string         `db:"paths"`
-	MadeAt    int64          `db:"made_at"`
-	MadeBy    string         `db:"made_by"`
-	Until     int64          `db:"until_at"`
-	Lasts     int64          `db:"lasts"`
-	Allowed   int            `db:"allowed"`
-	Used      int            `db:"used"`
-	FirstUsed int64          `db:"first_used_at"`
-	LastUsed  int64          `db:"last_used_at"`
-	Revoked   int64          `db:"revoked_at"`
-	Paused    int64          `db:"paused_at"`
-	Why       string         `db:"why"`
-	Spread    int64          `db:"spread_at"`
-	Link      string         `db:"link_hash"`
-	Password  string         `db:"password_hash"`
-	Since     int64          `db:"since"`
-	OldLink   string         `db:"old_link"`
-	Old       string         `db:"old_password"`
-	OldSince  int64          `db:"old_since"`
-	OldUntil  int64          `db:"old_until"`
-	Again     string         `db:"again_hash"`
-
-	ReferenceKey string `db:"reference_key"`
-	AddressKey   string `db:"address_key"`
-	NameKey      string `db:"name_key"`
-	FamilyKey    string `db:"family_key"`
+// A keptPass is a pass as it is kept, with what it is searched by.
+type keptPass struct {
+	pass.Pass
+	ReferenceKey, AddressKey, NameKey, FamilyKey string
 }
-
-const passColumns = `id, kind, reference, address, name, note, language, paths, made_at, made_by, until_at, lasts, allowed, used, ` +
-	`first_used_at, last_used_at, revoked_at, paused_at, why, spread_at, link_hash, password_hash, since, old_link, old_password, ` +
-	`old_since, old_until, again_hash`
-
-const insertPass = `INSERT INTO passes (` + passColumns + `, reference_key, address_key, name_key, family_key)
-	VALUES (:id, :kind, :reference, :address, :name, :note, :language,
-		:paths, :made_at, :made_by, :until_at, :lasts, :allowed, :used, :first_used_at, :last_used_at, :revoked_at, :paused_at, :why,
-		  :spread_at, :link_hash, :password_hash, :since, :old_link, :old_password, :old_since, :old_until, :again_hash, :reference_key,
-		    :address_key, :name_key, :family_key)`
 
 // What of a pass changes after it was issued.
-const updatePass = `UPDATE passes SET until_at = :until_at, lasts = :lasts,
-	allowed = :allowed, used = :used, first_used_at = :first_used_at, last_used_at = :last_used_at, revoked_at = :revoked_at,
-	paused_at = :paused_at, why = :why, spread_at = :spread_at, link_hash = :link_hash, password_hash = :password_hash, since =
-	  :since, old_link = :old_link, old_password = :old_password, old_since = :old_since, old_until = :old_until, again_hash =
-	    :again_hash WHERE id = :id`
+const passChanges = `until_at Until, lasts, allowed, used, first_used_at FirstUsed, last_used_at LastUsed, revoked_at Revoked, ` +
+	`paused_at Paused, why, spread_at Spread, link_hash Link, password_hash Password, since, old_link, old_password Old, old_since, ` +
+	`old_until, again_hash Again`
 
-func passRowOf(p *pass.Pass) passRow {
+const passColumns = `id, kind, reference, address, name, note, language, paths Paths lines, made_at, made_by, ` + passChanges
+
+var (
+	passes        = tableOf[pass.Pass]("passes", passColumns)
+	newPasses     = tableOf[keptPass]("passes", passColumns+`, reference_key, address_key, name_key, family_key`)
+	changedPasses = tableOf[pass.Pass]("passes", passChanges)
+)
+
+func newPass(p *pass.Pass) keptPass {
 	family := p.Name[strings.LastIndex(p.Name, " ")+1:]
-	return passRow{
-		ID: p.ID, Kind: p.Kind, Reference: p.Reference, Address: p.Address, Name: p.Name, Note: p.Note, Language: p.Language,
-		Paths: strings.Join(p.Paths, "\n"), MadeAt: millis(p.MadeAt), MadeBy: p.MadeBy,
-		Until: millis(p.Until), Lasts: p.Lasts.Milliseconds(), Allowed: p.Allowed, Used: p.Used, FirstUsed: millis(p.FirstUsed),
-		LastUsed: millis(p.LastUsed), Revoked: millis(p.Revoked), Paused: millis(p.Paused), Why: p.Why, Spread: millis(p.Spread),
-		Link: hexOf(p.Link), Password: hashText(p.Password), Since: millis(p.Since), OldLink: tokenText(p.OldLink), Old: hashText(p.Old),
-		OldSince: millis(p.OldSince), OldUntil: millis(p.OldUntil), Again: tokenText(p.Again),
-		ReferenceKey: account.Fold(p.Reference), AddressKey: account.Fold(p.Address), NameKey: account.Fold(p.Name),
-		FamilyKey: account.Fold(family),
-	}
-}
-
-func tokenText(h secret.TokenHash) string {
-	if h == (secret.TokenHash{}) {
-		return ""
-	}
-	return hexOf(h)
-}
-
-func hashText(h pass.Hash) string {
-	if h == (pass.Hash{}) {
-		return ""
-	}
-	return hex.EncodeToString(h[:])
-}
-
-func (r passRow) pass() *pass.Pass {
-	p := &pass.Pass{
-		ID: r.ID, Kind: r.Kind, Reference: r.Reference, Address: r.Address, Name: r.Name, Note: r.Note, Language: r.Language,
-		MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy,
-		Until: moment(r.Until), Lasts: time.Duration(r.Lasts) * time.Millisecond, Allowed: r.Allowed, Used: r.Used,
-		FirstUsed: moment(r.FirstUsed), LastUsed: moment(r.LastUsed), Revoked: moment(r.Revoked), Paused: moment(r.Paused), Why: r.Why,
-		Spread: moment(r.Spread),
-		Since:  moment(r.Since), OldSince: moment(r.OldSince), OldUntil: moment(r.OldUntil),
-	}
-	if r.Paths != "" {
-		p.Paths = strings.Split(r.Paths, "\n")
-	}
-	// What cannot be read is the hash of nothing.
-	hex.Decode(p.Link[:], []byte(r.Link))
-	hex.Decode(p.Password[:], []byte(r.Password))
-	hex.Decode(p.OldLink[:], []byte(r.OldLink))
-	hex.Decode(p.Old[:], []byte(r.Old))
-	hex.Decode(p.Again[:], []byte(r.Again))
-	return p
+	return keptPass{*p, account.Fold(p.Reference), account.Fold(p.Address), account.Fold(p.Name), account.Fold(family)}
 }
 
 // AddPasses adds passes with the messages that bring them, all or none.
 func (s *Store) AddPasses(ctx context.Context, all []*pass.Pass, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := addPasses(ctx, tx, all); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, mails, e, func(tx speaker) error {
+		return addPasses(ctx, tx, all)
 	})
 }
 
 func addPasses(ctx context.Context, tx speaker, all []*pass.Pass) error {
 	for _, p := range all {
-		if _, err := tx.named(ctx, insertPass, passRowOf(p)); err != nil {
+		if err := newPasses.addOne(ctx, tx, newPass(p)); err != nil {
 			return err
 		}
 		if err := tell(ctx, tx, p.ID, pass.StoryEntry{At: p.MadeAt, What: pass.Issued, Actor: p.MadeBy}); err != nil {
@@ -140,10 +54,16 @@ func addPasses(ctx context.Context, tx speaker, all []*pass.Pass) error {
 	return nil
 }
 
+type keptStory struct {
+	Pass string
+	pass.StoryEntry
+}
+
+var passStory = tableOf[keptStory]("pass_story", `pass_id Pass, at, what, actor, detail`)
+
 func tell(ctx context.Context, tx speaker, id string, story ...pass.StoryEntry) error {
 	for _, t := range story {
-		if _, err := tx.exec(ctx, `INSERT INTO pass_story (pass_id, at, what, actor, detail) VALUES (?, ?, ?, ?, ?)`, id, millis(t.At),
-			string(t.What), t.Actor, t.Detail); err != nil {
+		if err := passStory.addOne(ctx, tx, keptStory{id, t}); err != nil {
 			return err
 		}
 	}
@@ -175,6 +95,8 @@ type Opening struct {
 	Agent   string
 }
 
+var openings = tableOf[Opening]("pass_openings", `token_hash Hash, pass_id Pass, since, made_at, network, agent`)
+
 // The most browsers in which a pass is open at a time; the latest count.
 const mostOpenings = 200
 
@@ -191,7 +113,7 @@ func (s *Store) ChangePass(ctx context.Context, changes ...PassChange) error {
 }
 
 func changePass(ctx context.Context, tx speaker, c PassChange) error {
-	if err := one(tx.named(ctx, updatePass, passRowOf(c.Pass))); err != nil {
+	if err := changedPasses.change(ctx, tx, *c.Pass, `WHERE id = ?`, c.Pass.ID); err != nil {
 		return err
 	}
 	if c.Close {
@@ -205,9 +127,7 @@ func changePass(ctx context.Context, tx speaker, c PassChange) error {
 		}
 	}
 	if o := c.Opening; o != nil {
-		if _, err := tx.exec(ctx,
-			`INSERT INTO pass_openings (token_hash, pass_id, since, made_at, network, agent) VALUES (?, ?, ?, ?, ?, ?)`, hexOf(o.Hash),
-			o.Pass, millis(o.Since), millis(o.MadeAt), o.Network, o.Agent); err != nil {
+		if err := openings.addOne(ctx, tx, *o); err != nil {
 			return err
 		}
 		if _, err := tx.exec(ctx, `DELETE FROM pass_openings WHERE pass_id = ? AND token_hash NOT IN (SELECT token_hash FROM pass_openings `+
@@ -243,11 +163,15 @@ func changePass(ctx context.Context, tx speaker, c PassChange) error {
 	return nil
 }
 
+type keptFile struct {
+	Pass string
+	pass.File
+}
+
+var passFiles = tableOf[keptFile]("pass_files", `pass_id Pass, file Key, size, spans Has, day`)
+
 func putFile(ctx context.Context, tx speaker, id string, f *pass.File) error {
-	_, err := tx.exec(ctx, `INSERT INTO pass_files (pass_id, file, size, spans, day) VALUES (?, ?, ?, ?, ?) ON CONFLICT (pass_id, file) `+
-		`DO UPDATE SET size = excluded.size, spans = excluded.spans, day = excluded.day`,
-		id, f.Key, f.Size, f.Has.String(), f.Day)
-	return err
+	return passFiles.put(ctx, tx, keptFile{id, *f}, "pass_id, file")
 }
 
 // SetPassFile writes down what of a file was delivered to a pass.
@@ -269,24 +193,12 @@ func (s *Store) DropPassFiles(ctx context.Context, id string, keys []string) err
 
 // PassFiles returns what was delivered to a pass.
 func (s *Store) PassFiles(ctx context.Context, id string) ([]pass.File, error) {
-	var rows []struct {
-		File  string `db:"file"`
-		Size  int64  `db:"size"`
-		Spans string `db:"spans"`
-		Day   string `db:"day"`
+	kept, err := passFiles.all(ctx, s.speaker, `WHERE pass_id = ?`, id)
+	files := make([]pass.File, len(kept))
+	for i, k := range kept {
+		files[i] = k.File
 	}
-	if err := s.all(ctx, &rows, `SELECT file, size, spans, day FROM pass_files WHERE pass_id = ?`, id); err != nil {
-		return nil, err
-	}
-	files := make([]pass.File, len(rows))
-	for i, r := range rows {
-		has, err := pass.ReadSpans(r.Spans)
-		if err != nil {
-			return nil, err
-		}
-		files[i] = pass.File{Key: r.File, Size: r.Size, Has: has, Day: r.Day}
-	}
-	return files, nil
+	return files, err
 }
 
 // Pass returns one pass. The error is ErrNone if there is none of that name.
@@ -306,13 +218,8 @@ func (s *Store) OldPasses(ctx context.Context, kind string, before, now time.Tim
 }
 
 func (s *Store) passes(ctx context.Context, from speaker, where string, args ...any) ([]*pass.Pass, error) {
-	var rows []passRow
-	err := from.all(ctx, &rows, `SELECT `+passColumns+` FROM passes WHERE `+where, args...)
-	all := make([]*pass.Pass, len(rows))
-	for i, r := range rows {
-		all[i] = r.pass()
-	}
-	return all, err
+	found, err := passes.all(ctx, from, `WHERE `+where, args...)
+	return pointers(found), err
 }
 
 // PassByLink returns the pass that a link is of, or was before it got others.
@@ -326,27 +233,12 @@ func (s *Store) PassByAgain(ctx context.Context, token secret.TokenHash) (*pass.
 }
 
 func (s *Store) onePass(ctx context.Context, where string, args ...any) (*pass.Pass, error) {
-	var r passRow
-	if err := s.get(ctx, &r, `SELECT `+passColumns+` FROM passes WHERE `+where, args...); err != nil {
-		return nil, none(err)
-	}
-	return r.pass(), nil
+	return pointer(passes.one(ctx, s.speaker, `WHERE `+where, args...))
 }
 
 // Opening returns the opening of a token. The error is ErrNone if there is none.
 func (s *Store) Opening(ctx context.Context, hash secret.TokenHash) (*Opening, error) {
-	var r struct {
-		Pass    string `db:"pass_id"`
-		Since   int64  `db:"since"`
-		MadeAt  int64  `db:"made_at"`
-		Network string `db:"network"`
-		Agent   string `db:"agent"`
-	}
-	if err := s.get(ctx, &r, `SELECT pass_id, since, made_at, network, agent FROM pass_openings WHERE token_hash = ?`,
-		hexOf(hash)); err != nil {
-		return nil, none(err)
-	}
-	return &Opening{hash, r.Pass, moment(r.Since), moment(r.MadeAt), r.Network, r.Agent}, nil
+	return pointer(openings.one(ctx, s.speaker, `WHERE token_hash = ?`, hexOf(hash)))
 }
 
 // EndOpening forgets that the link of a pass was opened in a browser.
@@ -451,16 +343,10 @@ func (s *Store) PassNetworks(ctx context.Context, id string, since time.Time) (m
 
 // PassStory returns what happened to a pass, from its beginning.
 func (s *Store) PassStory(ctx context.Context, id string) ([]pass.StoryEntry, error) {
-	var rows []struct {
-		At     int64  `db:"at"`
-		What   string `db:"what"`
-		Actor  string `db:"actor"`
-		Detail string `db:"detail"`
-	}
-	err := s.long.all(ctx, &rows, `SELECT at, what, actor, detail FROM pass_story WHERE pass_id = ? ORDER BY id`, id)
-	story := make([]pass.StoryEntry, len(rows))
-	for i, r := range rows {
-		story[i] = pass.StoryEntry{At: moment(r.At), What: pass.What(r.What), Actor: r.Actor, Detail: r.Detail}
+	kept, err := passStory.all(ctx, s.long, `WHERE pass_id = ? ORDER BY id`, id)
+	story := make([]pass.StoryEntry, len(kept))
+	for i, k := range kept {
+		story[i] = k.StoryEntry
 	}
 	return story, err
 }

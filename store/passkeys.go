@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/base64"
 	"time"
 
 	"ostiarius/core/account"
@@ -22,23 +21,7 @@ type Passkey struct {
 	UsedAt  time.Time // zero for never
 }
 
-type passkeyRow struct {
-	ID      string `db:"id"`
-	Account int64  `db:"account_id"`
-	Name    string `db:"name"`
-	Party   string `db:"party"`
-	Key     string `db:"public_key"`
-	Uses    int64  `db:"uses"`
-	MadeAt  int64  `db:"made_at"`
-	UsedAt  int64  `db:"used_at"`
-}
-
-const passkeyColumns = `id, account_id, name, party, public_key, uses, made_at, used_at`
-
-func (r passkeyRow) passkey() (Passkey, error) {
-	key, err := base64.RawURLEncoding.DecodeString(r.Key)
-	return Passkey{r.ID, r.Account, r.Name, r.Party, key, uint32(r.Uses), moment(r.MadeAt), moment(r.UsedAt)}, err
-}
+var passkeys = tableOf[Passkey]("passkeys", `id, account_id Account, name, party, public_key Key base64, uses, made_at, used_at`)
 
 // AddPasskey adds a passkey, and codes to keep if there are any. The error is ErrTaken if there is one with its number,
 // of whatever account, and ErrNone if what proves who the owner is has changed since the account was read.
@@ -54,9 +37,7 @@ func (s *Store) AddPasskey(ctx context.Context, a *account.Account, p Passkey, k
 		if n > 0 {
 			return ErrTaken
 		}
-		if _, err := tx.exec(ctx, `INSERT INTO passkeys (`+passkeyColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			p.ID, p.Account, p.Name, p.Party, base64.RawURLEncoding.EncodeToString(p.Key), int64(p.Uses), millis(p.MadeAt),
-			millis(p.UsedAt)); err != nil {
+		if err := passkeys.addOne(ctx, tx, p); err != nil {
 			return err
 		}
 		return setKept(ctx, tx, p.Account, kept)
@@ -65,11 +46,7 @@ func (s *Store) AddPasskey(ctx context.Context, a *account.Account, p Passkey, k
 
 // Passkey returns the passkey of a number. The error is ErrNone if there is none.
 func (s *Store) Passkey(ctx context.Context, id string) (Passkey, error) {
-	var r passkeyRow
-	if err := s.get(ctx, &r, `SELECT `+passkeyColumns+` FROM passkeys WHERE id = ?`, id); err != nil {
-		return Passkey{}, none(err)
-	}
-	return r.passkey()
+	return passkeys.one(ctx, s.speaker, `WHERE id = ?`, id)
 }
 
 // PasskeysFor reports whether there is a passkey for a host.
@@ -80,19 +57,8 @@ func (s *Store) PasskeysFor(ctx context.Context, party string) (bool, error) {
 }
 
 // Passkeys returns the passkeys of an account, the oldest first.
-func (s *Store) Passkeys(ctx context.Context, account int64) (found []Passkey, err error) {
-	var rows []passkeyRow
-	if err := s.all(ctx, &rows, `SELECT `+passkeyColumns+` FROM passkeys WHERE account_id = ? ORDER BY made_at, id`, account); err != nil {
-		return nil, err
-	}
-	for _, r := range rows {
-		p, err := r.passkey()
-		if err != nil {
-			return nil, err
-		}
-		found = append(found, p)
-	}
-	return found, nil
+func (s *Store) Passkeys(ctx context.Context, account int64) ([]Passkey, error) {
+	return passkeys.all(ctx, s.speaker, `WHERE account_id = ? ORDER BY made_at, id`, account)
 }
 
 // UsePasskey notes that a passkey was used, and the authenticator's count, which must still be what it was; the error is ErrNone if not.

@@ -178,11 +178,6 @@ func (a asker) NamedExecContext(ctx context.Context, query string, arg any) (res
 	return result, err
 }
 
-// PreparexContext is for speaker. What is prepared may only be read.
-func (a asker) PreparexContext(ctx context.Context, query string) (*sqlx.Stmt, error) {
-	return a.db.PreparexContext(ctx, query)
-}
-
 // Rebind is for speaker.
 func (a asker) Rebind(query string) string { return a.db.Rebind(query) }
 

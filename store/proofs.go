@@ -27,9 +27,20 @@ func endProofs(ctx context.Context, tx speaker, id int64) error {
 	return nil
 }
 
+// isThere returns ErrNone if there is no account of that number.
+func isThere(ctx context.Context, tx speaker, id int64) error {
+	var there int
+	return none(tx.get(ctx, &there, `SELECT 1 FROM accounts WHERE id = ?`, id))
+}
+
 // stillProven returns ErrNone if what proves who the owner of an account is has changed since it was read, or the account is disabled.
 func stillProven(ctx context.Context, tx speaker, a *account.Account) error {
-	return one(tx.exec(ctx, `UPDATE accounts SET proofs = proofs WHERE id = ? AND proofs = ? AND disabled = 0`, a.ID, a.Proofs))
+	return proofsAre(ctx, tx, a.ID, a.Proofs)
+}
+
+// proofsAre returns ErrNone if an account has had another number of changes of what proves who its owner is, or is disabled.
+func proofsAre(ctx context.Context, tx speaker, id, proofs int64) error {
+	return one(tx.exec(ctx, `UPDATE accounts SET proofs = proofs WHERE id = ? AND proofs = ? AND disabled = 0`, id, proofs))
 }
 
 // endAllProofs is endProofs for all accounts. Links of accounts that have no password yet stay: nobody has proven anything there.
@@ -51,19 +62,14 @@ func endFactor(ctx context.Context, tx speaker, id int64, kind factor.Kind) erro
 	if err := endProofs(ctx, tx, id); err != nil {
 		return err
 	}
-	var rows []sessionRow
-	if err := tx.all(ctx, &rows, `SELECT `+sessionColumns+` FROM sessions WHERE account_id = ?`, id); err != nil {
+	all, err := sessions.all(ctx, tx, `WHERE account_id = ?`, id)
+	if err != nil {
 		return err
 	}
-	for _, r := range rows {
-		hash, err := unhex(r.Hash)
-		if err != nil {
-			return err
-		}
-		s := r.session(hash)
+	for _, s := range all {
 		s.Unprove(kind)
 		if _, err := tx.exec(ctx, `UPDATE sessions SET proved_at = ?, how = ?, shown = ? WHERE token_hash = ?`, millis(s.ProvedAt),
-			string(s.How), s.Shown.String(), r.Hash); err != nil {
+			string(s.How), s.Shown.String(), hexOf(s.Hash)); err != nil {
 			return err
 		}
 	}

@@ -5,8 +5,7 @@ import (
 	"errors"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
+	"ostiarius/core/account"
 	"ostiarius/core/event"
 	"ostiarius/core/message"
 	"ostiarius/core/pass"
@@ -27,54 +26,18 @@ type Order struct {
 	MadeAt   time.Time
 }
 
-type orderRow struct {
-	Number   string         `db:"number"`
-	Address  string         `db:"address"`
-	Key      string         `db:"address_key"`
-	Name     string         `db:"name"`
-	Language words.Language `db:"language"`
-	Account  int64          `db:"account_id"`
-	MadeAt   int64          `db:"made_at"`
+var orders = tableOf[Order]("orders", `number, address, address_key Key, name, language, account_id Account, made_at`)
+
+// A keptPayment is a payment with who has what was paid for.
+type keptPayment struct {
+	purchase.Payment
+	Account int64
 }
 
-const orderColumns = `number, address, address_key, name, language, account_id, made_at`
+var payments = tableOf[keptPayment]("payments", `id, order_no Order, item, title, seq, at, told, again, role, kind, pass_id Pass, lasts For, `+
+	`until_at Until, grace, after_role After, after_lasts AfterFor, taken_at Taken, account_id Account`)
 
-func (r orderRow) order() Order {
-	return Order{r.Number, r.Address, r.Key, r.Name, r.Language, r.Account, moment(r.MadeAt)}
-}
-
-type paymentRow struct {
-	ID       int64  `db:"id"`
-	Order    string `db:"order_no"`
-	Item     string `db:"item"`
-	Title    string `db:"title"`
-	Seq      int64  `db:"seq"`
-	At       int64  `db:"at"`
-	Told     bit    `db:"told"`
-	Again    bit    `db:"again"`
-	Role     string `db:"role"`
-	Kind     string `db:"kind"`
-	Pass     string `db:"pass_id"`
-	Lasts    int64  `db:"lasts"`
-	Until    int64  `db:"until_at"`
-	Grace    int64  `db:"grace"`
-	After    string `db:"after_role"`
-	AfterFor int64  `db:"after_lasts"`
-	Taken    int64  `db:"taken_at"`
-	Account  int64  `db:"account_id"`
-}
-
-const paymentColumns = `id, order_no, item, title, seq, at, told, again, role, kind, pass_id, lasts, until_at, grace, after_role, ` +
-	`after_lasts, taken_at, account_id`
-
-func (r paymentRow) payment() purchase.Payment {
-	return purchase.Payment{
-		ID: r.ID, Order: r.Order, Item: r.Item, Title: r.Title, Seq: r.Seq, At: moment(r.At), Told: bool(r.Told), Again: bool(r.Again),
-		Role: r.Role, Kind: r.Kind, Pass: r.Pass,
-		For: time.Duration(r.Lasts) * time.Millisecond, Until: moment(r.Until), Grace: time.Duration(r.Grace) * time.Millisecond,
-		After: r.After, AfterFor: time.Duration(r.AfterFor) * time.Millisecond, Taken: moment(r.Taken),
-	}
-}
+var orderMarks = tableOf[purchase.Mark]("order_marks", `order_no Order, item, what, seq, at, told`)
 
 // Bought is what is known of what somebody has bought.
 type Bought struct {
@@ -85,16 +48,15 @@ type Bought struct {
 
 // Order returns what is known of one order. The error is ErrNone if it is not known.
 func (s *Store) Order(ctx context.Context, number string) (Order, Bought, error) {
-	var r orderRow
-	err := s.get(ctx, &r, `SELECT `+orderColumns+` FROM orders WHERE number = ?`, number)
-	if err != nil && !errors.Is(none(err), ErrNone) {
+	o, err := orders.one(ctx, s.speaker, `WHERE number = ?`, number)
+	if err != nil && !errors.Is(err, ErrNone) {
 		return Order{}, Bought{}, err
 	}
 	b, failed := boughtIn(ctx, s.speaker, []string{number})
 	if failed != nil {
 		return Order{}, b, failed
 	}
-	return r.order(), b, none(err)
+	return o, b, err
 }
 
 // BoughtBy returns what the owner of an account has bought; or, for account 0, what was bought with an address and nobody has yet.
@@ -103,27 +65,21 @@ func (s *Store) BoughtBy(ctx context.Context, account int64, addressKey string) 
 }
 
 func boughtBy(ctx context.Context, tx speaker, account int64, addressKey string) (b Bought, err error) {
-	var rows []orderRow
-	if account != 0 {
-		err = tx.all(ctx, &rows, `SELECT `+orderColumns+` FROM orders WHERE account_id = ? ORDER BY made_at DESC, number`, account)
-	} else {
-		err = tx.all(ctx, &rows,
-			`SELECT `+orderColumns+` FROM orders WHERE account_id = 0 AND address_key = ? ORDER BY made_at DESC, number`, addressKey)
+	which, args := `WHERE account_id = ?`, []any{account}
+	if account == 0 {
+		which, args = which+` AND address_key = ?`, append(args, addressKey)
 	}
-	if err != nil || len(rows) == 0 {
+	found, err := orders.all(ctx, tx, which+` ORDER BY made_at DESC, number`, args...)
+	if err != nil {
 		return b, err
 	}
 	var numbers []string
-	for _, r := range rows {
-		numbers = append(numbers, r.Number)
+	for _, o := range found {
+		numbers = append(numbers, o.Number)
 	}
-	if b, err = boughtIn(ctx, tx, numbers); err != nil {
-		return b, err
-	}
-	for _, r := range rows {
-		b.Orders = append(b.Orders, r.order())
-	}
-	return b, nil
+	b, err = boughtIn(ctx, tx, numbers)
+	b.Orders = found
+	return b, err
 }
 
 // boughtIn returns the payments and marks of orders.
@@ -131,33 +87,14 @@ func boughtIn(ctx context.Context, tx speaker, numbers []string) (b Bought, err 
 	if len(numbers) == 0 {
 		return b, nil
 	}
-	query, args, err := sqlx.In(`SELECT `+paymentColumns+` FROM payments WHERE order_no IN (?) ORDER BY id`, numbers)
+	paid, err := payments.in(ctx, tx, `WHERE order_no IN (?) ORDER BY id`, numbers)
 	if err != nil {
 		return b, err
 	}
-	var rows []paymentRow
-	if err := tx.all(ctx, &rows, query, args...); err != nil {
-		return b, err
+	for _, p := range paid {
+		b.Payments = append(b.Payments, p.Payment)
 	}
-	for _, r := range rows {
-		b.Payments = append(b.Payments, r.payment())
-	}
-	if query, args, err = sqlx.In(`SELECT order_no, item, what, seq, at, told FROM order_marks WHERE order_no IN (?) ORDER BY seq`,
-		numbers); err != nil {
-		return b, err
-	}
-	var marks []struct {
-		Order string        `db:"order_no"`
-		Item  string        `db:"item"`
-		What  purchase.What `db:"what"`
-		Seq   int64         `db:"seq"`
-		At    int64         `db:"at"`
-		Told  bit           `db:"told"`
-	}
-	err = tx.all(ctx, &marks, query, args...)
-	for _, m := range marks {
-		b.Marks = append(b.Marks, purchase.Mark{Order: m.Order, Item: m.Item, What: m.What, Seq: m.Seq, At: moment(m.At), Told: bool(m.Told)})
-	}
+	b.Marks, err = orderMarks.in(ctx, tx, `WHERE order_no IN (?) ORDER BY seq`, numbers)
 	return b, err
 }
 
@@ -190,6 +127,8 @@ type Claim struct {
 	Until    time.Time
 }
 
+var claims = tableOf[Claim]("claims", `token_hash Hash, address, address_key Key, language, made_at, until_at Until`)
+
 // A Carried is an event that is carried out: what it comes to.
 type Carried struct {
 	Event    event.Record // as it was
@@ -220,13 +159,8 @@ func (s *Store) CarryOut(ctx context.Context, c Carried) error {
 			return err
 		}
 		for _, p := range c.Payments {
-			if _, err := tx.named(ctx, `INSERT INTO payments (order_no,
-				item, title, seq, at, told, again, role, kind, pass_id, lasts, until_at, grace, after_role, after_lasts, taken_at, account_id)
-				VALUES (:order_no, :item, :title, :seq, :at, :told, :again,
-					:role, :kind, :pass_id, :lasts, :until_at, :grace, :after_role, :after_lasts, :taken_at, :account_id)`, paymentRow{
-				0, p.Order, p.Item, p.Title, p.Seq, millis(p.At), bit(p.Told), bit(p.Again), p.Role, p.Kind, p.Pass, p.For.Milliseconds(),
-				millis(p.Until), p.Grace.Milliseconds(), p.After, p.AfterFor.Milliseconds(), millis(p.Taken), c.Order.Account,
-			}); err != nil {
+			p.ID = 0
+			if err := payments.addOne(ctx, tx, keptPayment{p, c.Order.Account}); err != nil {
 				return err
 			}
 		}
@@ -235,8 +169,7 @@ func (s *Store) CarryOut(ctx context.Context, c Carried) error {
 			return err
 		}
 		for _, m := range c.Marks {
-			if _, err := tx.exec(ctx, `INSERT INTO order_marks (order_no, item, what, seq, at, told) VALUES (?, ?, ?, ?, ?, ?)`, m.Order,
-				m.Item, m.What, m.Seq, millis(m.At), bit(m.Told)); err != nil {
+			if err := orderMarks.addOne(ctx, tx, m); err != nil {
 				return err
 			}
 		}
@@ -254,9 +187,7 @@ func (s *Store) CarryOut(ctx context.Context, c Carried) error {
 			}
 		}
 		if l := c.Claim; l != nil {
-			if _, err := tx.exec(ctx,
-				`INSERT INTO claims (token_hash, address, address_key, language, made_at, until_at) VALUES (?, ?, ?, ?, ?, ?)`, hexOf(l.Hash),
-				l.Address, l.Key, l.Language, millis(l.MadeAt), millis(l.Until)); err != nil {
+			if err := claims.addOne(ctx, tx, *l); err != nil {
 				return err
 			}
 		}
@@ -282,58 +213,48 @@ func putOrder(ctx context.Context, tx speaker, o Order) error {
 			return errors.Join(err, ErrChanged)
 		}
 	} else {
-		var there int
-		if err := tx.get(ctx, &there, `SELECT COUNT(*) FROM accounts WHERE id = ?`, o.Account); err != nil || there == 0 {
+		if err := isThere(ctx, tx, o.Account); err != nil {
 			return errors.Join(err, ErrChanged)
 		}
 	}
-	_, err := tx.named(ctx, `INSERT INTO orders (number, address, address_key, name, language, account_id, made_at)
-		VALUES (:number, :address, :address_key, :name, :language, :account_id, :made_at)
-		ON CONFLICT (number) DO UPDATE SET address = excluded.address,
-			address_key = excluded.address_key, name = excluded.name, language = excluded.language, account_id = excluded.account_id`,
-		orderRow{o.Number, o.Address, o.Key, o.Name, o.Language, o.Account, millis(o.MadeAt)})
-	return err
+	return orders.put(ctx, tx, o, "number", "made_at")
 }
 
 // settle works out anew what the owner of an account has bought, and writes down what they have for that.
-func settle(ctx context.Context, tx speaker, account int64, now time.Time) error {
-	tx.changed(account)
-	b, err := boughtBy(ctx, tx, account, "")
+func settle(ctx context.Context, tx speaker, owner int64, now time.Time) error {
+	tx.changed(owner)
+	b, err := boughtBy(ctx, tx, owner, "")
 	if err != nil {
 		return err
 	}
-	byRole := map[string][]purchase.Payment{}
-	for _, p := range b.Payments {
-		if p.Role != "" {
-			byRole[p.Role] = append(byRole[p.Role], p)
-		}
-	}
-	for role, payments := range byRole {
-		span, has := purchase.Latest(purchase.Terms(payments, b.Marks))
+	for role, terms := range purchase.OfRoles(b.Payments, b.Marks) {
+		span, has := purchase.Latest(terms)
 		if !has {
-			if err := endGrants(ctx, tx, now, `g.account_id = ? AND g.role = ? AND g.way = ?`, account, role, wayBought); err != nil {
+			if err := endGrants(ctx, tx, now, `g.account_id = ? AND g.role = ? AND g.way = ?`, owner, role, wayBought); err != nil {
 				return err
 			}
-			if _, err := tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND (role = ? AND way = ? OR way = ?)`, account, role,
+			if _, err := tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND (role = ? AND way = ? OR way = ?)`, owner, role,
 				wayBought, wayAfter+role); err != nil {
 				return err
 			}
 			continue
 		}
-		g := grantRow{account, role, wayBought, millis(span.From), millis(span.Until), boughtBySomebody, span.Last.Payment.Order}
+		g := keptGrant{Account: owner, Way: wayBought, Grant: account.Grant{
+			Role: role, From: span.From, Until: span.Until, By: boughtBySomebody, Order: span.Last.Payment.Order,
+		}}
 		if err := bought(ctx, tx, g, now); err != nil {
 			return err
 		}
-		if _, err := tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND way = ?`, account, wayAfter+role); err != nil {
+		if _, err := tx.exec(ctx, `DELETE FROM grants WHERE account_id = ? AND way = ?`, owner, wayAfter+role); err != nil {
 			return err
 		}
 		after := span.Last.Payment
 		if after.After == "" || span.Until.IsZero() || span.Last.Taken {
 			continue
 		}
-		g.Role, g.Way, g.From, g.Until = after.After, wayAfter+role, g.Until, 0
+		g.Role, g.Way, g.From, g.Until = after.After, wayAfter+role, g.Until, time.Time{}
 		if after.AfterFor > 0 {
-			g.Until = g.From + after.AfterFor.Milliseconds()
+			g.Until = g.From.Add(after.AfterFor)
 		}
 		if err := bought(ctx, tx, g, now); err != nil {
 			return err
@@ -350,13 +271,11 @@ const (
 )
 
 // bought writes down what somebody has for what they bought. What had ended and goes on has begun anew.
-func bought(ctx context.Context, tx speaker, g grantRow, now time.Time) error {
+func bought(ctx context.Context, tx speaker, g keptGrant, now time.Time) error {
 	tx.changed(g.Account)
-	_, err := tx.exec(ctx, `INSERT INTO grants (account_id, role, way, from_at, until_at, granted_by, order_no, told)
-		VALUES (?, ?, ?, ?, ?, ?, ?, 0)
-		ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at, until_at = excluded.until_at, order_no = excluded.order_no,
-			told = CASE WHEN grants.told = 2 AND (excluded.until_at = 0 OR excluded.until_at > ?) THEN 0 ELSE grants.told END`,
-		g.Account, g.Role, g.Way, g.From, g.Until, g.By, g.Order, millis(now))
+	_, err := newGrants.add(ctx, tx, []keptGrant{g}, `ON CONFLICT (account_id, role, way) DO UPDATE SET from_at = excluded.from_at,
+		until_at = excluded.until_at, order_no = excluded.order_no,
+		told = CASE WHEN grants.told = 2 AND (excluded.until_at = 0 OR excluded.until_at > ?) THEN 0 ELSE grants.told END`, millis(now))
 	return err
 }
 
@@ -395,22 +314,14 @@ func attach(ctx context.Context, tx speaker, addressKey string, id int64, now ti
 // ClaimByToken returns what a link is for with which somebody takes what they bought. The error is ErrNone if it was used, has
 // ended or never was.
 func (s *Store) ClaimByToken(ctx context.Context, token secret.TokenHash, now time.Time) (Claim, error) {
-	var r struct {
-		Address  string         `db:"address"`
-		Key      string         `db:"address_key"`
-		Language words.Language `db:"language"`
-		MadeAt   int64          `db:"made_at"`
-		Until    int64          `db:"until_at"`
-	}
-	err := s.get(ctx, &r, `SELECT address, address_key, language, made_at, until_at FROM claims WHERE token_hash = ? AND until_at > ? `+
-		`AND made_at <= ?`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
-	return Claim{token, r.Address, r.Key, r.Language, moment(r.MadeAt), moment(r.Until)}, none(err)
+	return claims.one(ctx, s.speaker, `WHERE token_hash = ? AND until_at > ? AND made_at <= ?`, hexOf(token), millis(now),
+		millis(now.Add(session.Slack)))
 }
 
 // UseClaim gives the owner of an account what was bought with the address of a link, which has then ended. If it is the address of the
 // account, it is proven with that. The error is ErrNone if the link has ended meanwhile.
 func (s *Store) UseClaim(ctx context.Context, c Claim, account int64, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM claims WHERE token_hash = ? AND until_at > ?`, hexOf(c.Hash), millis(e.At))); err != nil {
 			return err
 		}
@@ -419,10 +330,7 @@ func (s *Store) UseClaim(ctx context.Context, c Claim, account int64, e Activity
 			account, c.Key); err != nil {
 			return err
 		}
-		if err := attach(ctx, tx, c.Key, account, e.At); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return attach(ctx, tx, c.Key, account, e.At)
 	})
 }
 

@@ -19,32 +19,17 @@ type Recovery struct {
 	At       time.Time
 }
 
-type recoveryRow struct {
-	ID       int64          `db:"id"`
-	NameKey  string         `db:"name_key"`
-	EmailKey string         `db:"email_key"`
-	Language words.Language `db:"language"`
-	Network  string         `db:"network"`
-	At       int64          `db:"at"`
-}
+var recoveries = tableOf[Recovery]("recoveries", `id, name_key Keys.Name, email_key Keys.Email, language, network, at`)
 
 // AskRecovery writes down what somebody asked for. It is the same work whoever exists.
 func (s *Store) AskRecovery(ctx context.Context, r Recovery) error {
-	_, err := s.named(ctx, `INSERT INTO recoveries (name_key, email_key, language, network, at) VALUES (:name_key, :email_key, `+
-		`:language, :network, :at)`,
-		recoveryRow{0, r.Keys.Name, r.Keys.Email, r.Language, r.Network, millis(r.At)})
-	return err
+	r.ID = 0
+	return recoveries.addOne(ctx, s.speaker, r)
 }
 
 // Recoveries returns what was asked for and is not answered, the oldest first.
 func (s *Store) Recoveries(ctx context.Context, most int) ([]Recovery, error) {
-	var rows []recoveryRow
-	err := s.all(ctx, &rows, `SELECT id, name_key, email_key, language, network, at FROM recoveries ORDER BY id LIMIT ?`, most)
-	all := make([]Recovery, len(rows))
-	for i, r := range rows {
-		all[i] = Recovery{r.ID, Keys{Name: r.NameKey, Email: r.EmailKey}, r.Language, r.Network, moment(r.At)}
-	}
-	return all, err
+	return recoveries.all(ctx, s.speaker, `ORDER BY id LIMIT ?`, most)
 }
 
 // A NewLink is a link with which the password of an account can be set once.
@@ -58,7 +43,7 @@ type NewLink struct {
 // AnswerRecovery writes down what becomes of what was asked for: a link, or nil for none, and the messages that say so.
 // The error is ErrNone if it was answered meanwhile.
 func (s *Store) AnswerRecovery(ctx context.Context, id int64, link *NewLink, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM recoveries WHERE id = ?`, id)); err != nil {
 			return err
 		}
@@ -67,10 +52,7 @@ func (s *Store) AnswerRecovery(ctx context.Context, id int64, link *NewLink, mai
 				return err
 			}
 		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return nil
 	})
 }
 

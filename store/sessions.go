@@ -13,36 +13,15 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/account"
-	"ostiarius/core/factor"
 	"ostiarius/core/message"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
 )
 
-type sessionRow struct {
-	Hash       string `db:"token_hash"`
-	Account    int64  `db:"account_id"`
-	MadeAt     int64  `db:"made_at"`
-	SeenAt     int64  `db:"seen_at"`
-	ProvedAt   int64  `db:"proved_at"`
-	Remembered bit    `db:"remembered"`
-	Network    string `db:"network"`
-	Agent      string `db:"agent"`
-	Rights     string `db:"rights"`
-	Family     string `db:"family"`
-	How        string `db:"how"`
-	Shown      string `db:"shown"`
-}
+const sessionColumns = `token_hash Hash, account_id Account, sessions.made_at MadeAt, seen_at, proved_at, remembered, network, agent, rights, ` +
+	`sessions.family Family, how, shown`
 
-const sessionColumns = `token_hash, account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, family, how, shown`
-
-func (r sessionRow) session(hash secret.TokenHash) *session.Session {
-	return &session.Session{
-		Hash: hash, Account: r.Account, MadeAt: moment(r.MadeAt), SeenAt: moment(r.SeenAt),
-		ProvedAt: moment(r.ProvedAt), Remembered: bool(r.Remembered), Network: r.Network, Agent: r.Agent, Rights: r.Rights,
-		Family: r.Family, How: session.Proof(r.How), Shown: factor.ReadTimes(r.Shown),
-	}
-}
+var sessions = tableOf[session.Session]("sessions", strings.ReplaceAll(sessionColumns, "sessions.", ""))
 
 func hexOf(h secret.TokenHash) string { return hex.EncodeToString(h[:]) }
 
@@ -51,7 +30,7 @@ func hexOf(h secret.TokenHash) string { return hex.EncodeToString(h[:]) }
 // account had so many changes of that: then the error is ErrNone and nothing is added.
 func (s *Store) AddSession(ctx context.Context, n *session.Session, proofs int64, before *secret.TokenHash, mails []message.Message,
 	e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		if before != nil {
 			if _, err := tx.exec(ctx, `DELETE FROM sessions WHERE token_hash = ?`, hexOf(*before)); err != nil {
 				return err
@@ -60,37 +39,32 @@ func (s *Store) AddSession(ctx context.Context, n *session.Session, proofs int64
 		if err := putSession(ctx, tx, n, proofs); err != nil {
 			return err
 		}
-		if err := signedIn(ctx, tx, n.Account, n.MadeAt); err != nil {
-			return err
-		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return signedIn(ctx, tx, n.Account, n.MadeAt)
 	})
 }
 
 // putSession adds a session to an account that is enabled and has had so many changes of what proves
 // who somebody is. The error is ErrNone if not.
 func putSession(ctx context.Context, tx speaker, n *session.Session, proofs int64) error {
-	return one(tx.exec(ctx, `INSERT INTO sessions (`+sessionColumns+`)
-		SELECT ?, id, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM accounts WHERE id = ? AND proofs = ? AND disabled = 0`,
-		hexOf(n.Hash), millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt), bit(n.Remembered), n.Network, n.Agent, n.Rights,
-		hexOf(n.Hash), string(n.How), n.Shown.String(), n.Account, proofs))
+	if err := proofsAre(ctx, tx, n.Account, proofs); err != nil {
+		return err
+	}
+	added := *n
+	added.Family = hexOf(n.Hash) // the first of its tokens names all
+	return sessions.addOne(ctx, tx, added)
 }
 
 // LoadSessions adds many sessions at once, for accounts that are there, as when records
 // are brought from elsewhere.
 func (s *Store) LoadSessions(ctx context.Context, all []*session.Session) error {
 	return s.inTransaction(ctx, func(tx speaker) error {
-		add, err := tx.prepare(ctx, `INSERT INTO sessions (`+sessionColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
-		if err != nil {
-			return err
-		}
-		defer add.Close()
-		for _, n := range all {
-			if _, err := add.ExecContext(ctx, hexOf(n.Hash), n.Account, millis(n.MadeAt), millis(n.SeenAt), millis(n.ProvedAt),
-				bit(n.Remembered), n.Network, n.Agent, n.Rights, hexOf(n.Hash), string(n.How), n.Shown.String()); err != nil {
+		for some := range slices.Chunk(all, 500) {
+			added := make([]session.Session, len(some))
+			for i, n := range some {
+				added[i] = *n
+				added[i].Family = hexOf(n.Hash)
+			}
+			if _, err := sessions.add(ctx, tx, added, ""); err != nil {
 				return err
 			}
 		}
@@ -118,19 +92,21 @@ func replaced(ctx context.Context, tx speaker, before, after secret.TokenHash, a
 // Replaced returns the session that a token stood for before another took its place, and when that
 // was. The error is ErrNone if there is no such session any more, or never was.
 func (s *Store) Replaced(ctx context.Context, hash secret.TokenHash) (*session.Session, time.Time, error) {
-	var r struct {
-		sessionRow
-		At int64 `db:"at"`
-	}
-	err := s.get(ctx, &r, `SELECT sessions.token_hash AS token_hash,
-		account_id, made_at, seen_at, proved_at, remembered, network, agent, rights, sessions.family AS family, how, shown, at
-		FROM replaced_tokens JOIN sessions ON sessions.family = replaced_tokens.family WHERE replaced_tokens.token_hash = ?`, hexOf(hash))
+	r, err := replacedSessions.one(ctx, s.speaker, `WHERE replaced_tokens.token_hash = ?`, hexOf(hash))
 	if err != nil {
-		return nil, time.Time{}, none(err)
+		return nil, time.Time{}, err
 	}
-	now, err := unhex(r.Hash)
-	return r.session(now), moment(r.At), err
+	return &r.Session, r.At, nil
 }
+
+// A replacedSession is a session one of whose tokens was replaced.
+type replacedSession struct {
+	session.Session
+	At time.Time
+}
+
+var replacedSessions = tableOf[replacedSession]("replaced_tokens JOIN sessions ON sessions.family = replaced_tokens.family",
+	"sessions."+sessionColumns+", at")
 
 // alive is what sessions are that hold by some limits.
 const alive = `(remembered = 0 AND sessions.made_at > ? AND seen_at > ? OR remembered = 1 AND sessions.made_at > ?)`
@@ -159,9 +135,11 @@ type SessionQuery struct {
 
 // A HeldSession is a session with the name of its account.
 type HeldSession struct {
-	*session.Session
+	session.Session
 	Name string
 }
+
+var heldSessions = tableOf[HeldSession]("", sessionColumns+", name")
 
 // Sessions returns the sessions that a query means, the latest used first, and how many
 // there are in all; more than mostCounted are not counted on. Those that have outlived the limits are left out.
@@ -194,27 +172,10 @@ func (s *Store) Sessions(ctx context.Context, q SessionQuery) ([]HeldSession, in
 	if total == mostCounted { // so many that the latest are found soon by looking at one after the other
 		from = `(SELECT * FROM sessions ORDER BY seen_at DESC, token_hash DESC LIMIT ` + strconv.Itoa(math.MaxInt32) + `) AS sessions`
 	}
-	var rows []struct {
-		sessionRow
-		Name string `db:"name"`
-	}
-	err := s.long.all(ctx, &rows, `SELECT token_hash, account_id,
-		sessions.made_at AS made_at, seen_at, proved_at, remembered, network, agent, rights, how, shown, name
-		FROM (SELECT * FROM `+from+where+` ORDER BY seen_at DESC, token_hash DESC LIMIT ? OFFSET ?) AS sessions JOIN accounts
-			ON accounts.id = sessions.account_id
-		ORDER BY seen_at DESC, token_hash DESC`, append(args, q.Limit, q.Offset)...)
-	if err != nil {
-		return nil, 0, err
-	}
-	all := make([]HeldSession, len(rows))
-	for i, r := range rows {
-		hash, err := unhex(r.Hash)
-		if err != nil {
-			return nil, 0, err
-		}
-		all[i] = HeldSession{r.session(hash), r.Name}
-	}
-	return all, total, nil
+	all, err := heldSessions.from(ctx, s.long, `(SELECT * FROM `+from+where+` ORDER BY seen_at DESC, token_hash DESC LIMIT ? OFFSET ?)
+		AS sessions JOIN accounts ON accounts.id = sessions.account_id`, `ORDER BY seen_at DESC, token_hash DESC`,
+		append(args, q.Limit, q.Offset)...)
+	return all, total, err
 }
 
 // The most accounts, networks and browsers that are looked for by a word, each.
@@ -262,52 +223,34 @@ type KnownSession struct {
 
 // LatestSessions returns the sessions that were used last, since a time, at most so many, with their accounts.
 func (s *Store) LatestSessions(ctx context.Context, since time.Time, most int) ([]KnownSession, error) {
-	var rows []sessionRow
-	if err := s.long.all(ctx, &rows, `SELECT `+sessionColumns+` FROM sessions WHERE seen_at > ? ORDER BY seen_at DESC LIMIT ?`,
-		millis(since), most); err != nil {
+	latest, err := sessions.all(ctx, s.long, `WHERE seen_at > ? ORDER BY seen_at DESC LIMIT ?`, millis(since), most)
+	if err != nil {
 		return nil, err
 	}
-	accounts := map[int64]*account.Account{}
-	for _, r := range rows {
-		accounts[r.Account] = nil
+	ids := map[int64]bool{}
+	for _, r := range latest {
+		ids[r.Account] = true
 	}
-	for ids := range slices.Chunk(slices.Sorted(maps.Keys(accounts)), 500) {
-		query, args, err := sqlx.In(`SELECT `+accountColumns+` FROM accounts WHERE id IN (?)`, ids)
+	owners := map[int64]*account.Account{}
+	for some := range slices.Chunk(slices.Sorted(maps.Keys(ids)), 500) {
+		found, err := accounts.in(ctx, s.long, `WHERE id IN (?)`, some)
 		if err != nil {
 			return nil, err
 		}
-		var found []accountRow
-		if err := s.long.all(ctx, &found, query, args...); err != nil {
-			return nil, err
-		}
-		for _, r := range found {
-			accounts[r.ID] = r.account()
+		for i := range found {
+			owners[found[i].ID] = found[i].account()
 		}
 	}
-	maps.DeleteFunc(accounts, func(_ int64, a *account.Account) bool { return a == nil }) // has just been removed
-	if err := addGrants(ctx, s.long, accounts); err != nil {
+	if err := addGrants(ctx, s.long, owners); err != nil {
 		return nil, err
 	}
 	var all []KnownSession
-	for _, r := range rows {
-		hash, err := unhex(r.Hash)
-		if err != nil {
-			return nil, err
-		}
-		if a := accounts[r.Account]; a != nil {
-			all = append(all, KnownSession{r.session(hash), a})
+	for i := range latest {
+		if a := owners[latest[i].Account]; a != nil { // else it has just been removed
+			all = append(all, KnownSession{&latest[i], a})
 		}
 	}
 	return all, nil
-}
-
-func unhex(s string) (h secret.TokenHash, err error) {
-	raw, err := hex.DecodeString(s)
-	if err == nil && len(raw) != len(h) {
-		err = hex.ErrLength
-	}
-	copy(h[:], raw)
-	return h, err
 }
 
 // EndSessions ends the sessions of an account, but for one if keep is not nil, and all that was begun with its proofs. It
@@ -335,7 +278,7 @@ func (s *Store) EndSessions(ctx context.Context, account int64, keep *secret.Tok
 
 // EndAllSessions ends all sessions there are. It returns how many ended.
 func (s *Store) EndAllSessions(ctx context.Context, e Activity) (ended int64, err error) {
-	err = s.inTransaction(ctx, func(tx speaker) error {
+	err = s.change(ctx, nil, e, func(tx speaker) error {
 		result, err := tx.exec(ctx, `DELETE FROM sessions`)
 		if err != nil {
 			return err
@@ -346,43 +289,32 @@ func (s *Store) EndAllSessions(ctx context.Context, e Activity) (ended int64, er
 		if ended, err = result.RowsAffected(); err != nil {
 			return err
 		}
-		return record(ctx, tx, e)
+		return nil
 	})
 	return ended, err
 }
 
 // Session returns the session of a token. The error is ErrNone if there is none.
 func (s *Store) Session(ctx context.Context, hash secret.TokenHash) (*session.Session, error) {
-	var r sessionRow
-	err := s.get(ctx, &r, `SELECT `+sessionColumns+` FROM sessions WHERE token_hash = ?`, hexOf(hash))
-	if err != nil {
-		return nil, none(err)
-	}
-	return r.session(hash), nil
+	return pointer(sessions.one(ctx, s.speaker, `WHERE token_hash = ?`, hexOf(hash)))
 }
 
 // SetProved writes when and how the owner of a session last proved to be that, as the session says; it gets another
 // token with that. The error is ErrNone if the session has ended.
 func (s *Store) SetProved(ctx context.Context, before, after secret.TokenHash, n *session.Session, at time.Time, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `UPDATE sessions SET token_hash = ?, proved_at = ?, how = ?, shown = ? WHERE token_hash = ?`,
 			hexOf(after), millis(n.ProvedAt), string(n.How), n.Shown.String(), hexOf(before))); err != nil {
 			return err
 		}
-		if err := replaced(ctx, tx, before, after, at); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return replaced(ctx, tx, before, after, at)
 	})
 }
 
 // EndSession ends a session. The error is ErrNone if it had ended already.
 func (s *Store) EndSession(ctx context.Context, hash secret.TokenHash, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `DELETE FROM sessions WHERE token_hash = ?`, hexOf(hash))); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, nil, e, func(tx speaker) error {
+		return one(tx.exec(ctx, `DELETE FROM sessions WHERE token_hash = ?`, hexOf(hash)))
 	})
 }
 

@@ -9,15 +9,7 @@ import (
 	"ostiarius/core/shared"
 )
 
-type sharedRow struct {
-	ID     int64  `db:"id"`
-	Name   string `db:"name"`
-	Hash   string `db:"hash"`
-	MadeAt int64  `db:"made_at"`
-	MadeBy string `db:"made_by"`
-	Until  int64  `db:"until_at"`
-	UsedAt int64  `db:"used_at"`
-}
+var sharedRecords = tableOf[shared.Password]("shared_passwords", `id, name, hash, made_at, made_by, until_at Until, used_at`)
 
 // SharedPasswords returns the passwords of one name, or of all if it is "", the newest of each first, and also those
 // that count no longer.
@@ -26,22 +18,13 @@ func (s *Store) SharedPasswords(ctx context.Context, name string) ([]shared.Pass
 }
 
 func sharedPasswords(ctx context.Context, tx speaker, name string) ([]shared.Password, error) {
-	var rows []sharedRow
-	err := tx.all(ctx, &rows, `SELECT id, name, hash, made_at, made_by, until_at, used_at FROM shared_passwords WHERE name = ? OR ? = `+
-		`'' ORDER BY name, id DESC`, name, name)
-	all := make([]shared.Password, len(rows))
-	for i, r := range rows {
-		all[i] = shared.Password{
-			ID: r.ID, Name: r.Name, Hash: r.Hash, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, Until: moment(r.Until), UsedAt: moment(r.UsedAt),
-		}
-	}
-	return all, err
+	return sharedRecords.all(ctx, tx, `WHERE name = ? OR ? = '' ORDER BY name, id DESC`, name, name)
 }
 
 // SetShared gives a name another password. Those before count until a time, or not at all if that is zero; at most so
 // many of them, the newest. With endUnlocks, what was unlocked with those before ends at once; else it goes on.
 func (s *Store) SetShared(ctx context.Context, p shared.Password, before time.Time, endUnlocks bool, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		old, err := sharedPasswords(ctx, tx, p.Name)
 		if err != nil {
 			return err
@@ -68,25 +51,21 @@ func (s *Store) SetShared(ctx context.Context, p shared.Password, before time.Ti
 				return err
 			}
 		}
-		if _, err := tx.exec(ctx,
-			`INSERT INTO shared_passwords (name, hash, made_at, made_by, until_at, used_at) VALUES (?, ?, ?, ?, ?, 0)`, p.Name, p.Hash,
-			millis(p.MadeAt), p.MadeBy, millis(p.Until)); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		p.ID, p.UsedAt = 0, time.Time{}
+		return sharedRecords.addOne(ctx, tx, p)
 	})
 }
 
 // DropShared takes all passwords of a name away, and what was unlocked with them. The error is ErrNone if there is none.
 func (s *Store) DropShared(ctx context.Context, name string, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		if err := one(tx.exec(ctx, `DELETE FROM shared_passwords WHERE name = ?`, name)); err != nil {
 			return err
 		}
 		if _, err := tx.exec(ctx, `DELETE FROM unlocks WHERE name = ?`, name); err != nil {
 			return err
 		}
-		return record(ctx, tx, e)
+		return nil
 	})
 }
 
@@ -96,29 +75,12 @@ func (s *Store) BetterShared(ctx context.Context, id int64, before, after string
 	return err
 }
 
-type unlockRow struct {
-	Hash     string `db:"token_hash"`
-	Name     string `db:"name"`
-	Password int64  `db:"password_id"`
-	MadeAt   int64  `db:"made_at"`
-	Network  string `db:"network"`
-	Agent    string `db:"agent"`
-	Account  string `db:"account"`
-}
-
-const unlockColumns = `token_hash, name, password_id, made_at, network, agent, account`
-
-func (r unlockRow) unlock() (*shared.Unlock, error) {
-	hash, err := unhex(r.Hash)
-	return &shared.Unlock{
-		Hash: hash, Name: r.Name, Password: r.Password, MadeAt: moment(r.MadeAt), Network: r.Network, Agent: r.Agent, Account: r.Account,
-	}, err
-}
+var unlocks = tableOf[shared.Unlock]("unlocks", `token_hash Hash, name, password_id Password, made_at, network, agent, account`)
 
 // AddUnlock adds what was unlocked with a password that is still there, and ends the one that the browser had before,
 // if any. The error is ErrNone if the password is gone.
 func (s *Store) AddUnlock(ctx context.Context, u *shared.Unlock, before *secret.TokenHash, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, nil, e, func(tx speaker) error {
 		if before != nil {
 			if _, err := tx.exec(ctx, `DELETE FROM unlocks WHERE token_hash = ? AND name = ?`, hexOf(*before), u.Name); err != nil {
 				return err
@@ -128,46 +90,28 @@ func (s *Store) AddUnlock(ctx context.Context, u *shared.Unlock, before *secret.
 			u.Name)); err != nil {
 			return err
 		}
-		if _, err := tx.exec(ctx, `INSERT INTO unlocks (`+unlockColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?)`, hexOf(u.Hash), u.Name,
-			u.Password, millis(u.MadeAt), u.Network, u.Agent, u.Account); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return unlocks.addOne(ctx, tx, *u)
 	})
 }
 
 // Unlock returns the unlock of a token. The error is ErrNone if there is none.
 func (s *Store) Unlock(ctx context.Context, hash secret.TokenHash) (*shared.Unlock, error) {
-	var r unlockRow
-	if err := s.get(ctx, &r, `SELECT `+unlockColumns+` FROM unlocks WHERE token_hash = ?`, hexOf(hash)); err != nil {
-		return nil, none(err)
-	}
-	return r.unlock()
+	return pointer(unlocks.one(ctx, s.speaker, `WHERE token_hash = ?`, hexOf(hash)))
 }
 
 // Unlocks returns what is unlocked by a name, or by any if it is "", the newest first; at most so many; and how many
 // there are in all. A handle means the one that has it.
 func (s *Store) Unlocks(ctx context.Context, name, handle string, most int) ([]*shared.Unlock, int, error) {
-	where, args := ` FROM unlocks WHERE (name = ? OR ? = '')`, []any{name, name}
+	where, args := `WHERE (name = ? OR ? = '')`, []any{name, name}
 	if handle != "" {
 		where, args = where+` AND token_hash >= ? AND token_hash < ?`, append(args, handle, handle+"g")
 	}
 	var total int
-	if err := s.long.get(ctx, &total, `SELECT COUNT(*)`+where, args...); err != nil {
+	if err := s.long.get(ctx, &total, `SELECT COUNT(*) FROM unlocks `+where, args...); err != nil {
 		return nil, 0, err
 	}
-	var rows []unlockRow
-	if err := s.long.all(ctx, &rows, `SELECT `+unlockColumns+where+` ORDER BY made_at DESC LIMIT ?`, append(args, most)...); err != nil {
-		return nil, 0, err
-	}
-	all := make([]*shared.Unlock, len(rows))
-	for i, r := range rows {
-		var err error
-		if all[i], err = r.unlock(); err != nil {
-			return nil, 0, err
-		}
-	}
-	return all, total, nil
+	found, err := unlocks.all(ctx, s.long, where+` ORDER BY made_at DESC LIMIT ?`, append(args, most)...)
+	return pointers(found), total, err
 }
 
 // CountUnlocks returns how many unlocks each name has.
@@ -186,11 +130,8 @@ func (s *Store) CountUnlocks(ctx context.Context) (map[string]int, error) {
 
 // EndUnlock ends one. The error is ErrNone if it has ended already.
 func (s *Store) EndUnlock(ctx context.Context, hash secret.TokenHash, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
-		if err := one(tx.exec(ctx, `DELETE FROM unlocks WHERE token_hash = ?`, hexOf(hash))); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+	return s.change(ctx, nil, e, func(tx speaker) error {
+		return one(tx.exec(ctx, `DELETE FROM unlocks WHERE token_hash = ?`, hexOf(hash)))
 	})
 }
 
@@ -220,19 +161,17 @@ func (s *Store) SweepShared(ctx context.Context, now time.Time) error {
 	return err
 }
 
+var tellings = tableOf[shared.Telling]("shared_tellings", `name, address, at, actor`)
+
 // TellShared writes down that people are told a shared password, with the messages that do it.
 func (s *Store) TellShared(ctx context.Context, told []shared.Telling, mails []message.Message, e Activity) error {
-	return s.inTransaction(ctx, func(tx speaker) error {
+	return s.change(ctx, mails, e, func(tx speaker) error {
 		for _, t := range told {
-			if _, err := tx.exec(ctx, `INSERT INTO shared_tellings (name, address, at, actor) VALUES (?, ?, ?, ?)`, t.Name, t.Address,
-				millis(t.At), t.Actor); err != nil {
+			if err := tellings.addOne(ctx, tx, t); err != nil {
 				return err
 			}
 		}
-		if err := post(ctx, tx, mails); err != nil {
-			return err
-		}
-		return record(ctx, tx, e)
+		return nil
 	})
 }
 
@@ -242,17 +181,6 @@ func (s *Store) SharedTellings(ctx context.Context, name string, most int) ([]sh
 	if err := s.long.get(ctx, &total, `SELECT COUNT(*) FROM shared_tellings WHERE name = ?`, name); err != nil {
 		return nil, 0, err
 	}
-	var rows []struct {
-		Name    string `db:"name"`
-		Address string `db:"address"`
-		At      int64  `db:"at"`
-		Actor   string `db:"actor"`
-	}
-	err := s.long.all(ctx, &rows,
-		`SELECT name, address, at, actor FROM shared_tellings WHERE name = ? ORDER BY at DESC, address LIMIT ?`, name, most)
-	all := make([]shared.Telling, len(rows))
-	for i, r := range rows {
-		all[i] = shared.Telling{Name: r.Name, Address: r.Address, At: moment(r.At), Actor: r.Actor}
-	}
+	all, err := tellings.all(ctx, s.long, `WHERE name = ? ORDER BY at DESC, address LIMIT ?`, name, most)
 	return all, total, err
 }

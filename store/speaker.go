@@ -18,7 +18,6 @@ type speaker struct {
 		GetContext(ctx context.Context, dest any, query string, args ...any) error
 		SelectContext(ctx context.Context, dest any, query string, args ...any) error
 		NamedExecContext(ctx context.Context, query string, arg any) (sql.Result, error)
-		PreparexContext(ctx context.Context, query string) (*sqlx.Stmt, error)
 		QueryxContext(ctx context.Context, query string, args ...any) (*sqlx.Rows, error)
 		Rebind(query string) string
 	}
@@ -49,9 +48,25 @@ func (s speaker) rows(ctx context.Context, query string, args ...any) (*sqlx.Row
 	return s.to.QueryxContext(ctx, s.to.Rebind(query), args...)
 }
 
-// prepare makes a statement that is carried out many times.
-func (s speaker) prepare(ctx context.Context, query string) (*sqlx.Stmt, error) {
-	return s.to.PreparexContext(ctx, s.to.Rebind(query))
+// scan reads rows, each by a function, within the time that there is for that.
+func (s speaker) scan(ctx context.Context, query string, args []any, each func(*sqlx.Rows) error) error {
+	read := func(ctx context.Context) error {
+		rows, err := s.rows(ctx, query, args...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			if err := each(rows); err != nil {
+				return err
+			}
+		}
+		return rows.Err()
+	}
+	if outside, ok := s.to.(asker); ok {
+		return outside.ask(ctx, read)
+	}
+	return read(ctx)
 }
 
 // A bit is a bool as it is written, in any database: the number 0 or 1.

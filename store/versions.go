@@ -14,17 +14,12 @@ type Version struct {
 	Text    string // "" in lists
 }
 
-type versionRow struct {
-	ID      int64  `db:"id"`
-	At      int64  `db:"at"`
-	Actor   string `db:"actor"`
-	Comment string `db:"comment"`
-	Text    string `db:"text"`
-}
+const versionColumns = `id, at, actor, comment`
 
-func (r versionRow) version() Version {
-	return Version{r.ID, moment(r.At), r.Actor, r.Comment, r.Text}
-}
+var (
+	versions       = tableOf[Version]("versions", versionColumns+`, text`)
+	listedVersions = tableOf[Version]("versions", versionColumns)
+)
 
 // AddVersion records a text that comes into force and returns its version.
 func (s *Store) AddVersion(ctx context.Context, v Version, e Activity) (Version, error) {
@@ -51,20 +46,12 @@ func (s *Store) Version(ctx context.Context, id int64) (Version, error) {
 }
 
 func (s *Store) version(ctx context.Context, which string, args ...any) (Version, error) {
-	var r versionRow
-	err := s.get(ctx, &r, `SELECT id, at, actor, comment, text FROM versions `+which, args...)
-	return r.version(), none(err)
+	return versions.one(ctx, s.speaker, which, args...)
 }
 
 // Versions returns all versions without their texts, newest first.
 func (s *Store) Versions(ctx context.Context) ([]Version, error) {
-	var rows []versionRow
-	err := s.long.all(ctx, &rows, `SELECT id, at, actor, comment, '' AS text FROM versions ORDER BY id DESC`)
-	versions := make([]Version, len(rows))
-	for i, r := range rows {
-		versions[i] = r.version()
-	}
-	return versions, err
+	return listedVersions.all(ctx, s.long, `ORDER BY id DESC`)
 }
 
 // TrimVersions forgets the oldest versions, so that no more than most are left and their texts

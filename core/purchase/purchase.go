@@ -141,6 +141,21 @@ func Terms(payments []Payment, marks []Mark) []Term {
 	return terms
 }
 
+// OfRoles returns the terms of each role that one owner has paid for.
+func OfRoles(payments []Payment, marks []Mark) map[string][]Term {
+	byRole := map[string][]Payment{}
+	for _, p := range payments {
+		if p.Role != "" {
+			byRole[p.Role] = append(byRole[p.Role], p)
+		}
+	}
+	terms := map[string][]Term{}
+	for role, paid := range byRole {
+		terms[role] = Terms(paid, marks)
+	}
+	return terms
+}
+
 // paidBefore reports whether the first payment for the order of p was known before p.
 func paidBefore(all []Payment, p *Payment) bool {
 	return slices.ContainsFunc(all, func(other Payment) bool { return other.Order == p.Order && !other.Again && other.Seq < p.Seq })

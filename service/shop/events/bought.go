@@ -28,15 +28,9 @@ func (b *Inbox) Bought(ctx context.Context, a *account.Account) ([]Bought, error
 		return nil, err
 	}
 	now := b.o.Now()
-	byThing := map[string][]purchase.Payment{} // a role, however often it was paid for
-	for _, p := range facts.Payments {
-		if p.Role != "" {
-			byThing[p.Role] = append(byThing[p.Role], p)
-		}
-	}
-	open := map[int64]purchase.Term{}
-	for _, payments := range byThing {
-		for _, t := range purchase.Terms(payments, facts.Marks) {
+	open := map[int64]purchase.Term{} // by payment
+	for _, terms := range purchase.OfRoles(facts.Payments, facts.Marks) {
+		for _, t := range terms {
 			open[t.Payment.ID] = t
 		}
 	}

@@ -3,6 +3,7 @@ package events
 import (
 	"cmp"
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -85,20 +86,16 @@ func (b *Inbox) claimAgain(ctx context.Context, actor string, told event.Record)
 	if err != nil {
 		return err
 	}
-	byRole := map[string][]purchase.Payment{}
-	for _, p := range mine.Payments {
-		if p.Role != "" && p.Order == w.order.Number {
-			byRole[p.Role] = append(byRole[p.Role], p)
-		}
-	}
-	if !w.known || w.order.Account != 0 || len(byRole) == 0 {
+	ordered := slices.DeleteFunc(slices.Clone(mine.Payments), func(p purchase.Payment) bool { return p.Order != w.order.Number })
+	roles := purchase.OfRoles(ordered, mine.Marks)
+	if !w.known || w.order.Account != 0 || len(roles) == 0 {
 		return mistake.Invalid("event %d is done, and nothing of it waits for its buyer", told.ID)
 	}
 	w.carried = store.Carried{Event: told, At: w.now, Problem: told.Problem}
 	var titles []string
 	var until time.Time
-	for _, payments := range byRole {
-		if span, has := purchase.Latest(purchase.Terms(payments, mine.Marks)); has {
+	for _, terms := range roles {
+		if span, has := purchase.Latest(terms); has {
 			titles, until = append(titles, span.Last.Payment.Title), span.Until
 		}
 	}

@@ -159,8 +159,7 @@ func (r *Members) paidUntil(ctx context.Context, m store.Member, now time.Time) 
 	if err != nil {
 		return time.Time{}, err
 	}
-	paid := slices.DeleteFunc(facts.Payments, func(p purchase.Payment) bool { return p.Role != m.Grant.Role })
-	span, has := purchase.Latest(purchase.Terms(paid, facts.Marks))
+	span, has := purchase.Latest(purchase.OfRoles(facts.Payments, facts.Marks)[m.Grant.Role])
 	if end := span.Last.Until; has && span.Until.Equal(m.Grant.Until) && end.After(now) {
 		return end, nil
 	}

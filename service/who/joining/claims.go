@@ -39,14 +39,8 @@ func (f *Joining) Claim(ctx context.Context, link string) (Claim, error) {
 	if err != nil {
 		return c, err
 	}
-	byRole := map[string][]purchase.Payment{}
-	for _, p := range bought.Payments {
-		if p.Role != "" {
-			byRole[p.Role] = append(byRole[p.Role], p)
-		}
-	}
-	for _, payments := range byRole {
-		if span, has := purchase.Latest(purchase.Terms(payments, bought.Marks)); has && (span.Until.IsZero() || span.Until.After(f.o.Now())) {
+	for _, terms := range purchase.OfRoles(bought.Payments, bought.Marks) {
+		if span, has := purchase.Latest(terms); has && (span.Until.IsZero() || span.Until.After(f.o.Now())) {
 			c.Titles = append(c.Titles, span.Last.Payment.Title)
 		}
 	}

@@ -1,0 +1,138 @@
+package store
+
+import (
+	"errors"
+	"net/netip"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"ostiarius/core/factor"
+	"ostiarius/core/secret"
+)
+
+// A thing has a field of each sort that is kept.
+type thing struct {
+	ID       int64
+	Inner    struct{ Name string }
+	At       time.Time
+	Lasts    time.Duration
+	On       bool
+	Hash     secret.TokenHash
+	Enrolled factor.Set
+	Shown    factor.Times
+	Paths    []string
+	Nets     []netip.Prefix
+	Roles    []string
+	Raw, Key []byte
+	Gaps     map[string]string
+}
+
+var things = tableOf[thing]("things", `id, title Inner.Name, made_at At, lasts, on_off On, hash, enrolled, shown, paths Paths lines, `+
+	`networks Nets words, roles Roles words-or-all, raw Raw hex, public_key Key base64, gaps Gaps json`)
+
+func openThings(t *testing.T) *Store {
+	t.Helper()
+	s := open(t, filepath.Join(t.TempDir(), FileName))
+	if _, err := s.exec(t.Context(), `CREATE TABLE things (id INTEGER PRIMARY KEY, title TEXT UNIQUE, made_at BIGINT, lasts BIGINT, `+
+		`on_off INTEGER, hash TEXT, enrolled TEXT, shown TEXT, paths TEXT, networks TEXT, roles TEXT, raw TEXT, public_key TEXT, `+
+		`gaps TEXT)`); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// What is written is read again as it was, with the same meaning: zero, empty and full.
+func TestRecordsAreReadAsTheyWereWritten(t *testing.T) {
+	s := openThings(t)
+	at := time.UnixMilli(1_764_633_600_123).UTC()
+	full := thing{
+		ID: 7, At: at, Lasts: 90 * time.Minute, On: true, Hash: secret.TokenHash{1, 255}, Enrolled: factor.Of(factor.Code),
+		Shown: factor.Times{}.At(factor.Password, at), Paths: []string{"/a b", "/c"}, Nets: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")},
+		Roles: []string{"keeper", "trustee"}, Raw: []byte{0, 1, 255}, Key: []byte("key"), Gaps: map[string]string{"name": "Ines"},
+	}
+	full.Inner.Name = "full"
+	none := thing{ID: 8, Roles: []string{}, Raw: []byte{}, Key: []byte{}}
+	none.Inner.Name = "none"
+	all := thing{Raw: []byte{}, Key: []byte{}}
+	all.Inner.Name = "all roles"
+	for _, one := range []thing{full, none, all} { // the last gets a number
+		if err := things.addOne(t.Context(), s.speaker, one); err != nil {
+			t.Fatal(err)
+		}
+	}
+	found, err := things.all(t.Context(), s.speaker, `ORDER BY id`)
+	if err != nil || len(found) != 3 {
+		t.Fatalf("%v, %d", err, len(found))
+	}
+	found[0].Shown[factor.Password] = found[0].Shown[factor.Password].UTC()
+	all.ID = 9
+	for i, want := range []thing{full, none, all} {
+		if !reflect.DeepEqual(found[i], want) {
+			t.Errorf("%+v, want %+v", found[i], want)
+		}
+	}
+	var empty struct{ Hash, Paths, Gaps string }
+	err = s.get(t.Context(), &empty, `SELECT hash, paths, gaps FROM things WHERE id = 8`)
+	if err != nil || empty.Hash+empty.Paths+empty.Gaps != "" {
+		t.Errorf("%v %+v", err, empty)
+	}
+}
+
+// One that is there already is changed, but for its key and what is to stay.
+func TestPutAndChange(t *testing.T) {
+	s := openThings(t)
+	one := thing{ID: 1, On: true, Lasts: time.Hour}
+	one.Inner.Name = "one"
+	for range 2 {
+		if err := things.put(t.Context(), s.speaker, one, "title", "id", "lasts"); err != nil {
+			t.Fatal(err)
+		}
+		one.ID, one.On, one.Lasts = 2, false, time.Minute
+	}
+	got, err := things.one(t.Context(), s.speaker, `WHERE title = ?`, "one")
+	if err != nil || got.ID != 1 || got.On || got.Lasts != time.Hour {
+		t.Errorf("%v %+v", err, got)
+	}
+	one.Inner.Name = "another"
+	if err := things.change(t.Context(), s.speaker, one, `WHERE id = ?`, 3); !errors.Is(err, ErrNone) {
+		t.Errorf("nothing is there: %v", err)
+	}
+	if err := things.change(t.Context(), s.speaker, one, `WHERE id = ?`, 1); err != nil {
+		t.Error(err)
+	}
+	all, err := things.in(t.Context(), s.speaker, `WHERE id IN (?)`, []int{1, 2})
+	if err != nil || len(all) != 1 || all[0].Inner.Name != "another" {
+		t.Errorf("%v %+v", err, all)
+	}
+	if _, err := things.one(t.Context(), s.speaker, `WHERE id = ?`, 5); err != ErrNone {
+		t.Errorf("%v", err)
+	}
+}
+
+// What cannot be read is an error, and never the value of something else. No hash is in it.
+func TestWhatCannotBeReadIsAnError(t *testing.T) {
+	s := openThings(t)
+	for column, value := range map[string]any{
+		"made_at": "soon", "lasts": "long", "on_off": 2, "hash": strings.Repeat("ab", 31), "networks": "everywhere",
+		"raw": "abc", "public_key": "=", "gaps": "{",
+	} {
+		one := thing{ID: 1}
+		if err := things.addOne(t.Context(), s.speaker, one); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.exec(t.Context(), `UPDATE things SET `+column+` = ? WHERE id = 1`, value); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := things.one(t.Context(), s.speaker, `WHERE id = 1`); err == nil {
+			t.Errorf("%s: read as %+v", column, got)
+		} else if strings.Contains(err.Error(), "abab") {
+			t.Errorf("%s: %v", column, err)
+		}
+		if _, err := s.exec(t.Context(), `DELETE FROM things`); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
