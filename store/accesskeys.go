@@ -33,7 +33,7 @@ type OwnedKey struct {
 	Owner string
 }
 
-var ownedKeys = tableOf[OwnedKey]("access_keys k JOIN accounts ON accounts.id = account_id", `hash, account_id Account, k.name Name, `+
+var ownedKeys = tableOf[OwnedKey]("access_keys k JOIN accounts ON accounts.id = account_id", `k.hash Hash, account_id Account, k.name Name, `+
 	`roles Roles words-or-all, networks Networks words, k.made_at MadeAt, k.made_by MadeBy, until_at Until, used_at, used_from, `+
 	`accounts.name Owner`)
 
@@ -47,7 +47,7 @@ func (s *Store) AccessKeys(ctx context.Context, account int64, offset, limit int
 	if err := s.get(ctx, &total, `SELECT COUNT(*) FROM access_keys`+where, args...); err != nil {
 		return nil, 0, err
 	}
-	found, err = ownedKeys.all(ctx, s.speaker, where+` ORDER BY k.made_at DESC, hash LIMIT ? OFFSET ?`, append(args, limit, offset)...)
+	found, err = ownedKeys.all(ctx, s.speaker, where+` ORDER BY k.made_at DESC, k.hash LIMIT ? OFFSET ?`, append(args, limit, offset)...)
 	return found, total, err
 }
 

@@ -1,10 +1,13 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"net/netip"
+	"os"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -134,5 +137,99 @@ func TestWhatCannotBeReadIsAnError(t *testing.T) {
 		if _, err := s.exec(t.Context(), `DELETE FROM things`); err != nil {
 			t.Fatal(err)
 		}
+	}
+}
+
+// Every table has the columns that it is said to have.
+func TestTablesHaveTheirColumns(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), FileName))
+	asked := map[string]func(context.Context, *Store) error{
+		"accessKeys":        columnsOf(accessKeys),
+		"ownedKeys":         columnsOf(ownedKeys),
+		"accounts":          columnsOf(accounts),
+		"newAccounts":       columnsOf(newAccounts),
+		"grants":            columnsOf(grants),
+		"newGrants":         columnsOf(newGrants),
+		"counts":            columnsOf(counts),
+		"records":           columnsOf(records),
+		"addressLinks":      columnsOf(addressLinks),
+		"applications":      columnsOf(applications),
+		"newApplications":   columnsOf(newApplications),
+		"browsers":          columnsOf(browsers),
+		"codes":             columnsOf(codes),
+		"elsewhereLinks":    columnsOf(elsewhereLinks),
+		"elsewhereSessions": columnsOf(elsewhereSessions),
+		"events":            columnsOf(events),
+		"newEvents":         columnsOf(newEvents),
+		"eventSecrets":      columnsOf(eventSecrets),
+		"invitations":       columnsOf(invitations),
+		"newInvitations":    columnsOf(newInvitations),
+		"entries":           columnsOf(entries),
+		"members":           columnsOf(members),
+		"messages":          columnsOf(messages),
+		"newMessages":       columnsOf(newMessages),
+		"passes":            columnsOf(passes),
+		"newPasses":         columnsOf(newPasses),
+		"changedPasses":     columnsOf(changedPasses),
+		"passStory":         columnsOf(passStory),
+		"openings":          columnsOf(openings),
+		"passFiles":         columnsOf(passFiles),
+		"passkeys":          columnsOf(passkeys),
+		"patrols":           columnsOf(patrols),
+		"listedPatrols":     columnsOf(listedPatrols),
+		"accepted":          columnsOf(accepted),
+		"orders":            columnsOf(orders),
+		"payments":          columnsOf(payments),
+		"orderMarks":        columnsOf(orderMarks),
+		"claims":            columnsOf(claims),
+		"recoveries":        columnsOf(recoveries),
+		"resets":            columnsOf(resets),
+		"sessions":          columnsOf(sessions),
+		"replacedSessions":  columnsOf(replacedSessions),
+		"heldSessions":      columnsOf(heldSessions),
+		"sharedRecords":     columnsOf(sharedRecords),
+		"unlocks":           columnsOf(unlocks),
+		"tellings":          columnsOf(tellings),
+		"targets":           columnsOf(targets),
+		"newTargets":        columnsOf(newTargets),
+		"untold":            columnsOf(untold),
+		"versions":          columnsOf(versions),
+		"listedVersions":    columnsOf(listedVersions),
+	}
+	declared := regexp.MustCompile(`(?m)^(?:var|\t)\s*(\w+)\s+= tableOf\[`)
+	files, err := filepath.Glob("*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := 0
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, table := range declared.FindAllSubmatch(text, -1) {
+			if ask := asked[string(table[1])]; strings.HasSuffix(name, "_test.go") {
+				continue
+			} else if ask == nil {
+				t.Errorf("%s in %s is not asked here", table[1], name)
+			} else if err := ask(t.Context(), s); err != nil {
+				t.Errorf("%s in %s: %v", table[1], name, err)
+			}
+			found++
+		}
+	}
+	if found != len(asked) {
+		t.Errorf("%d tables are declared, %d asked", found, len(asked))
+	}
+}
+
+func columnsOf[T any](t *table[T]) func(context.Context, *Store) error {
+	return func(ctx context.Context, s *Store) error {
+		source := t.name
+		if source == "" { // of a part that each query makes
+			source = "sessions JOIN accounts ON accounts.id = sessions.account_id"
+		}
+		_, err := t.from(ctx, s.speaker, source, `LIMIT 1`)
+		return err
 	}
 }
