@@ -16,7 +16,7 @@ import (
 // A rule is all that is known of one kind of demand.
 type rule interface {
 	// read reads the value of the key into d. It returns false if nothing of it can be asked for, which is then said.
-	read(p *reader, n ast.Node, d *Demand) bool
+	read(p *partReader, n ast.Node, d *Demand) bool
 	// schema describes the value of the key in JSON Schema.
 	schema(s schemaParts) any
 	// values are the values of the key as a policy has them.
@@ -135,18 +135,6 @@ func (eachRule) need(list, name []string) []string {
 		return list
 	}
 	return append(slices.Clip(list), name[0])
-}
-
-// names reads one name or a list of names that are declared elsewhere in the policy, and notes where they are used.
-func (p *reader) names(n ast.Node, kind Kind, uses *[]roleUse) (all []string) {
-	names, nodes := p.texts(n, string(kind))
-	for i, name := range names {
-		if p.name(nodes[i], string(kind), name) {
-			*uses = append(*uses, roleUse{name, nodes[i]})
-			all = append(all, name)
-		}
-	}
-	return all
 }
 
 // Cases are what tells visitors apart by what some demands ask for: two visitors who show the same of these get the same decision.

@@ -10,10 +10,10 @@ import (
 // signed-in: any account.
 type signedInRule struct{ accountRule }
 
-func (signedInRule) read(*reader, ast.Node, *Demand) bool { return false } // it is a word
-func (signedInRule) schema(schemaParts) any               { return nil }
-func (signedInRule) shows(v *Visitor, _ *Demand) bool     { return v.SignedIn }
-func (signedInRule) noun(*Demand) string                  { return "a sign-in" }
+func (signedInRule) read(*partReader, ast.Node, *Demand) bool { return false } // it is a word
+func (signedInRule) schema(schemaParts) any                   { return nil }
+func (signedInRule) shows(v *Visitor, _ *Demand) bool         { return v.SignedIn }
+func (signedInRule) noun(*Demand) string                      { return "a sign-in" }
 
 // Whether somebody is signed in is always looked at.
 func (signedInRule) cases(*Demand, *Cases) {}
@@ -21,7 +21,7 @@ func (signedInRule) cases(*Demand, *Cases) {}
 // role: an account that has one of some roles, or one that includes it.
 type roleRule struct{ accountRule }
 
-func (roleRule) read(p *reader, n ast.Node, d *Demand) bool {
+func (roleRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	d.Names = p.names(n, Role, &p.roleUses)
 	return true
 }
@@ -68,7 +68,7 @@ func (roleRule) cases(d *Demand, c *Cases) { c.Roles = append(c.Roles, d.Names..
 // user: one of some accounts, by their names.
 type userRule struct{ accountRule }
 
-func (userRule) read(p *reader, n ast.Node, d *Demand) bool {
+func (userRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	names, nodes := p.texts(n, string(User))
 	for i, name := range names {
 		if key, ok := p.user(nodes[i], name); ok {

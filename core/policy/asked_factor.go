@@ -12,7 +12,7 @@ import (
 // factor: one kind of proof besides the password, or two of different kinds; of some, any one of them.
 type factorRule struct{ plainRule }
 
-func (factorRule) read(p *reader, n ast.Node, d *Demand) bool {
+func (factorRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	names, nodes := p.texts(n, string(Factor))
 	for i, name := range names {
 		if !slices.Contains(factor.Asked, name) {
@@ -55,7 +55,7 @@ func (factorRule) told(d *Demand) ([]string, map[string][]string) {
 // proof-within: the password was entered a short time ago; beside a factor, that was shown.
 type proofWithinRule struct{ plainRule }
 
-func (proofWithinRule) read(p *reader, n ast.Node, d *Demand) bool {
+func (proofWithinRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	var ok bool
 	if d.Within, ok = p.duration(n, string(ProofWithin)); ok && d.Within == 0 {
 		p.at(n, "bad-value", "proof-within: 0 would ask again for each request; write a time such as 10m")

@@ -12,7 +12,7 @@ import (
 // network: an address in one of some networks. It is nothing that somebody can prove.
 type networkRule struct{ plainRule }
 
-func (networkRule) read(p *reader, n ast.Node, d *Demand) bool {
+func (networkRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	names, nodes := p.texts(n, string(Network))
 	for i, name := range names {
 		if !network.MatchString(name) {

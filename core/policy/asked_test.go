@@ -11,7 +11,7 @@ import (
 // An initialRule is made up: it asks for an account whose name begins so. It is what somebody writes who adds a kind of demand.
 type initialRule struct{ accountRule }
 
-func (initialRule) read(p *reader, n ast.Node, d *Demand) bool {
+func (initialRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	d.Names, _ = p.texts(n, "initial")
 	return len(d.Names) > 0
 }

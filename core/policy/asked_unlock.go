@@ -10,7 +10,7 @@ import (
 // shared: one of some shared passwords was entered in this browser.
 type sharedRule struct{ eachRule }
 
-func (sharedRule) read(p *reader, n ast.Node, d *Demand) bool {
+func (sharedRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	d.Names = p.names(n, Shared, &p.sharedUses)
 	return true
 }
@@ -36,7 +36,7 @@ func (r sharedRule) needs(n need, _ *Visitor, d *Demand) (need, bool) {
 // pass: a pass of one of some kinds.
 type passRule struct{ eachRule }
 
-func (passRule) read(p *reader, n ast.Node, d *Demand) bool {
+func (passRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	d.Names = p.names(n, Pass, &p.passUses)
 	return true
 }
@@ -62,7 +62,7 @@ func (r passRule) needs(n need, _ *Visitor, d *Demand) (need, bool) {
 // keyring: a name and a password of one of some keyrings, by HTTP Basic.
 type keyringRule struct{ eachRule }
 
-func (keyringRule) read(p *reader, n ast.Node, d *Demand) bool {
+func (keyringRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	d.Names = p.names(n, Keyring, &p.ringUses)
 	return true
 }

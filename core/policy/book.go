@@ -84,13 +84,6 @@ type DeclaredKeyring struct {
 	Position
 }
 
-// A Position is where something stands in the policy file, counted from 1. Built-in
-// things have none.
-type Position struct {
-	Line   int
-	Column int
-}
-
 // A Door is one entry of the policy, for one of its paths: the places it covers and
 // what it asks.
 type Door struct {

@@ -4,12 +4,10 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"ostiarius/core/factor"
-	"ostiarius/core/pattern"
 )
 
 // A Demand is what a door asks of a visitor, as it stands in the policy: a word
@@ -178,50 +176,3 @@ func (d *Demand) bind() {
 }
 
 var errTooManyWays = fmt.Errorf("this demand can be met in more than %d ways; give part of it a role or a door of its own", maxWays)
-
-// FormatDuration writes a duration as a policy does: "10m", "1h30m", "30d", "0".
-func FormatDuration(d time.Duration) string {
-	if d == 0 {
-		return "0"
-	}
-	if day := 24 * time.Hour; d%day == 0 {
-		return fmt.Sprintf("%dd", d/day)
-	}
-	s := d.String() // such as 1h30m0s
-	if strings.HasSuffix(s, "m0s") {
-		s = s[:len(s)-2]
-	}
-	if strings.HasSuffix(s, "h0m") {
-		s = s[:len(s)-2]
-	}
-	return s
-}
-
-// The grammar of durations, as the schema of the policy file has it too. The numbers are
-// so short that no sum is too large.
-const durationPattern = `^(?:0|[0-9]{1,4}d(?:[0-9]{1,5}(?:\.[0-9]{1,9})?(?:ns|us|µs|ms|s|m|h)){0,6}|(?:[0-9]{1,5}(?:\.[0-9]{1,9})` +
-	`?(?:ns|us|µs|ms|s|m|h)){1,6})$`
-
-var durations = pattern.New(durationPattern)
-
-// ParseDuration reads a duration as Go writes it, and days: "90s", "10m", "1h30m",
-// "30d", "1d12h". Zero is "0".
-func ParseDuration(s string) (time.Duration, error) {
-	if !durations.MatchString(s) {
-		return 0, fmt.Errorf("%q is not a duration; write one like 90s, 10m, 12h or 30d (at most 9999d), or 0", s)
-	}
-	days, rest, ok := strings.Cut(s, "d")
-	if !ok {
-		return time.ParseDuration(s)
-	}
-	n, err := strconv.Atoi(days)
-	if err != nil {
-		return 0, err
-	}
-	total := time.Duration(n) * 24 * time.Hour
-	if rest == "" {
-		return total, nil
-	}
-	d, err := time.ParseDuration(rest)
-	return total + d, err
-}

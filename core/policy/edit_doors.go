@@ -329,7 +329,7 @@ func (e *editor) declare(section, name, value string) error {
 		return nil
 	case *ast.MappingNode:
 		if n.IsFlowStyle {
-			p := &reader{file: e.file}
+			p := &textReader{file: e.file}
 			fields := p.fields(n, section, nil)
 			if len(fields) == 0 {
 				from := e.at(n)

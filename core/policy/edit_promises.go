@@ -60,7 +60,7 @@ func (s SetLanding) wanted(before *Book) map[string]string {
 	now := slices.Clone(*lines)
 	i, there := s.at(now)
 	line := Landing{Role: s.Role, User: s.User, Go: s.Go}
-	if p := (&reader{book: &Book{Rules: before.Rules}}); s.Go != "" {
+	if p := newPartReader("", &Book{Rules: before.Rules}); s.Go != "" {
 		if body, ok := p.document([]byte(Scalar(s.Go)), "an address"); ok && body != nil {
 			line.Go = p.target(body)
 		}
@@ -101,7 +101,7 @@ func (s SetLanding) apply(e *editor) error {
 	keys = append(keys, "go: "+Scalar(s.Go))
 	if len(*is) == 0 {
 		if f := e.key("landings"); f != nil {
-			for _, k := range (&reader{}).fields(f.value, f.name, nil) {
+			for _, k := range (&textReader{}).fields(f.value, f.name, nil) {
 				if k.name == s.On {
 					return e.setValue(&k, "[ "+inBrackets(keys, false)+" ]")
 				}
@@ -110,7 +110,7 @@ func (s SetLanding) apply(e *editor) error {
 		return e.declare("landings", s.On, "[ "+inBrackets(keys, false)+" ]")
 	}
 	var field *field
-	for _, k := range (&reader{}).fields(e.key("landings").value, "landings", nil) {
+	for _, k := range (&textReader{}).fields(e.key("landings").value, "landings", nil) {
 		if k.name == s.On {
 			field = &k
 		}

@@ -61,7 +61,7 @@ func (e *editor) open() error {
 			e.lines = append(e.lines, i+1)
 		}
 	}
-	p := &reader{file: e.file}
+	p := &textReader{file: e.file}
 	body, ok := p.document(e.text, "a policy")
 	if !ok || body == nil {
 		return unreadable(e.file, p.findings)
@@ -98,7 +98,7 @@ func (e *editor) list(f *field) (*listing, error) {
 		return nil, e.unsafe(f.value, "%s is no list with something in it", f.name)
 	}
 	l := &listing{editor: e, seq: seq}
-	p := &reader{file: e.file}
+	p := &textReader{file: e.file}
 	for _, node := range seq.Values {
 		l.entries = append(l.entries, entry{node: node, fields: p.fields(node, "an entry", nil)})
 	}

@@ -129,7 +129,7 @@ func (p *reader) claimGrant(d *DeclaredElsewhere, n ast.Node) {
 		case "role":
 			if s, ok := p.text(f.value, "role"); ok {
 				g.Role = s
-				p.roleUses = append(p.roleUses, roleUse{s, f.value})
+				p.roleUses = append(p.roleUses, use{s, f.value})
 			}
 		}
 	}

@@ -27,7 +27,7 @@ var outcomes = []string{string(Admit), string(Challenge), string(Refuse), string
 // a list; then each visitor is expected to get that outcome at each address. The name is
 // used in findings only. If there is a finding, there are no expectations.
 func ParseExpectations(name string, text []byte) ([]Expectation, []Finding) {
-	p := &reader{file: name}
+	p := &reader{newPartReader(name, nil)}
 	body, ok := p.document(text, "a table of expectations")
 	switch {
 	case !ok:

@@ -69,7 +69,7 @@ func (p *reader) factors(n ast.Node) {
 		case "no-keys":
 			names, nodes := p.texts(key.value, key.name)
 			for i, name := range names {
-				p.roleUses = append(p.roleUses, roleUse{name, nodes[i]})
+				p.roleUses = append(p.roleUses, use{name, nodes[i]})
 			}
 			f.NoKeys = names
 		}
@@ -84,7 +84,7 @@ func (p *reader) factorWanted(n ast.Node) {
 		case "role":
 			if s, ok := p.text(f.value, "role"); ok {
 				w.Role = s
-				p.roleUses = append(p.roleUses, roleUse{s, f.value})
+				p.roleUses = append(p.roleUses, use{s, f.value})
 			}
 		case "factor":
 			w.Factor = p.word(f.value, "factor", factor.Asked...)

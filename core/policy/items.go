@@ -142,7 +142,7 @@ func (p *reader) itemKey(item *Item, f field) {
 	case "pass":
 		names, nodes := p.texts(f.value, "pass")
 		for i, name := range names {
-			p.passUses = append(p.passUses, roleUse{name, nodes[i]})
+			p.passUses = append(p.passUses, use{name, nodes[i]})
 		}
 		item.Passes = names
 	case "path":
@@ -179,7 +179,7 @@ func (p *reader) itemKey(item *Item, f field) {
 }
 
 func (p *reader) soldRole(name string, at ast.Node) {
-	p.roleUses = append(p.roleUses, roleUse{name, at})
+	p.roleUses = append(p.roleUses, use{name, at})
 	if name == Steward {
 		p.at(at, "bad-value", "the role %s is not sold: whoever paid could administer the site", Steward)
 	}

@@ -93,7 +93,7 @@ func (p *reader) joinGrant(n ast.Node) {
 		case "role":
 			if s, ok := p.text(f.value, "role"); ok {
 				g.Role = s
-				p.roleUses = append(p.roleUses, roleUse{s, f.value})
+				p.roleUses = append(p.roleUses, use{s, f.value})
 				if s == Steward {
 					p.at(f.value, "bad-value", "joining does not make stewards: whoever joins could administer the site; grant that role to people "+
 						"yourself")

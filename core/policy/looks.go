@@ -89,7 +89,7 @@ func (p *reader) looksFile(f field) string {
 
 // ParseWords reads sentences of the site's own from a file of theirs. The name is used in findings only.
 func ParseWords(name string, text []byte) (words.Set, []Finding) {
-	p := &reader{file: name, book: &Book{}}
+	p := &reader{newPartReader(name, &Book{})}
 	if body, ok := p.document(text, "sentences"); ok && body != nil {
 		p.words(body)
 	}

@@ -13,19 +13,13 @@ import (
 	"ostiarius/core/place"
 )
 
-// MaxSize is the largest policy file that is read, in bytes.
-const MaxSize = 8 << 20
-
-const (
-	maxDepth = 50 // of nested lists and mappings
-	maxDoors = 100_000
-)
+const maxDoors = 100_000
 
 // Parse reads the text of a policy file. The name is used in findings only. All findings
 // are returned at once, in the order of the file; if one of them is an error there is no
 // Book.
 func Parse(name string, text []byte) (*Book, []Finding) {
-	p := &reader{file: name}
+	p := &reader{newPartReader(name, nil)}
 	book := p.read(text)
 	if book != nil {
 		p.roleUses, p.ringUses, p.sharedUses, p.passUses = nil, nil, nil, nil
@@ -38,15 +32,7 @@ func Parse(name string, text []byte) (*Book, []Finding) {
 	return book, p.findings
 }
 
-type reader struct {
-	file       string
-	findings   []Finding
-	book       *Book
-	roleUses   []roleUse // checked when all roles are known
-	ringUses   []roleUse
-	sharedUses []roleUse
-	passUses   []roleUse
-}
+type reader struct{ partReader }
 
 // sessions reads how long sessions last. What is not said is as in base.
 func (p *reader) sessions(n ast.Node, base Sessions, roles bool) Sessions {
@@ -57,7 +43,7 @@ func (p *reader) sessions(n ast.Node, base Sessions, roles bool) Sessions {
 	for _, f := range p.fields(n, "sessions", keys) {
 		if f.name == "roles" {
 			for _, role := range p.fields(f.value, "roles of sessions", nil) {
-				p.roleUses = append(p.roleUses, roleUse{role.name, role.key})
+				p.roleUses = append(p.roleUses, use{role.name, role.key})
 				p.book.SessionsOf = append(p.book.SessionsOf, RoleSessions{role.name, p.sessions(role.value, unsaid, false)})
 			}
 			continue
@@ -76,11 +62,6 @@ func (p *reader) sessions(n ast.Node, base Sessions, roles bool) Sessions {
 		}
 	}
 	return base
-}
-
-type roleUse struct {
-	name string
-	at   ast.Node
 }
 
 // read returns the Book as far as it can be read; p.findings tell whether it counts.
@@ -269,27 +250,6 @@ func (p *reader) prefix(n ast.Node) {
 	}
 }
 
-// name checks a name that is used in the notation of visitors and on command lines.
-func (p *reader) name(n ast.Node, what, s string) bool {
-	if !validName(s) {
-		p.at(n, "bad-value", "%s %q: a name has 1 to 64 letters, digits, - or _", what, s)
-		return false
-	}
-	return true
-}
-
-func validName(s string) bool {
-	if s == "" || len(s) > 64 {
-		return false
-	}
-	for _, c := range s {
-		if !('a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || c == '-' || c == '_') {
-			return false
-		}
-	}
-	return true
-}
-
 func (p *reader) roles(n ast.Node) {
 	if _, empty := n.(*ast.NullNode); empty {
 		return
@@ -305,7 +265,7 @@ func (p *reader) roles(n ast.Node) {
 			for _, inner := range p.fields(f.value, "role "+f.name, []string{"includes"}) {
 				names, nodes := p.texts(inner.value, "includes")
 				for i := range names {
-					p.roleUses = append(p.roleUses, roleUse{names[i], nodes[i]})
+					p.roleUses = append(p.roleUses, use{names[i], nodes[i]})
 				}
 				r.Includes = names
 			}

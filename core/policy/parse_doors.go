@@ -1,15 +1,11 @@
 package policy
 
 import (
-	"fmt"
-	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml/ast"
 
-	"ostiarius/core/account"
-	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 )
 
@@ -116,72 +112,4 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 			p.book.Doors = append(p.book.Doors, one)
 		}
 	}
-}
-
-func (p *reader) demand(n ast.Node, depth int) Demand {
-	none := Demand{Kind: Nobody}
-	if depth > 8 {
-		p.at(n, "too-deep", "any and all are nested more than 8 deep")
-		return none
-	}
-	if _, ok := n.(*ast.StringNode); ok {
-		s, _ := p.text(n, "a demand")
-		switch Kind(s) {
-		case Public, SignedIn, Nobody:
-			return Demand{Kind: Kind(s)}
-		}
-		words := []string{"public", "signed-in", "nobody"}
-		hint := didYouMean(s, words)
-		if slices.Contains(p.book.RoleNames(), s) {
-			hint = fmt.Sprintf("; did you mean { role: %s }?", s)
-		}
-		p.at(n, "bad-value", "%q is no demand%s", s, hint)
-		return none
-	}
-	before := len(p.findings)
-	fields := p.fields(n, "a demand", keysOfDemands())
-	var parts []Demand
-	for _, f := range fields {
-		d := Demand{Kind: Kind(f.name)}
-		switch d.Kind {
-		case Any, All:
-			for _, part := range p.list(f.value, f.name) {
-				d.Parts = append(d.Parts, p.demand(part, depth+1))
-			}
-		default:
-			if !ruleOf(d.Kind).read(p, f.value, &d) {
-				continue
-			}
-		}
-		parts = append(parts, d)
-	}
-	switch len(parts) {
-	case 0:
-		if len(p.findings) == before {
-			p.at(n, "bad-value", "an empty demand; write public if everybody may come in")
-		}
-		return none
-	case 1:
-		return parts[0]
-	}
-	return Demand{Kind: All, Parts: parts}
-}
-
-// The characters of an account's name, as the schema of the policy file has them too.
-var userName = pattern.New(userPattern)
-
-const userPattern = `^[^\s\v\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}/\\?#%;:,+]{1,200}$`
-
-// user returns the name of an account in the form in which names are compared.
-func (p *reader) user(n ast.Node, name string) (string, bool) {
-	if !userName.MatchString(name) {
-		p.at(n, "bad-value", "user %q: a name has 1 to 200 characters, no spaces and none of / \\ ? # %% ; : , +", name)
-		return "", false
-	}
-	key, err := account.Key(name)
-	if err != nil {
-		p.at(n, "impossible-name", "no account can have this name: %v", err)
-		return "", false
-	}
-	return key, true
 }

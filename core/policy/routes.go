@@ -23,7 +23,7 @@ type RequestTo struct{ Method, Path string }
 // ParseRoutes reads the routes of an application that stand in a file of their own, as YAML or JSON. The name is used in findings only; if
 // one of them is an error there are no routes.
 func ParseRoutes(name string, text []byte, rules place.Rules) ([]Route, []Finding) {
-	p := &reader{file: name, book: &Book{Rules: rules}}
+	p := &reader{newPartReader(name, &Book{Rules: rules})}
 	body, ok := p.document(text, "a list of routes")
 	var all []Route
 	switch {

@@ -9,57 +9,6 @@ import (
 	"ostiarius/core/pattern"
 )
 
-// What stands in a policy can be written by people or by us. Here is how we write it: on one line, with
-// quotes only where they are needed.
-
-// plain are texts that are themselves without quotes, wherever they stand.
-var plain = pattern.New(`^[A-Za-z0-9_/.][A-Za-z0-9_/.*~+@%=-]*$`)
-
-// odd are words and numbers that YAML, in one version or another, takes for something else than a text.
-var odd = pattern.New(`^(?i:true|false|null|yes|no|on|off|y|n|[-+]?[0-9][0-9_.,:e+-]*|0[xo][0-9a-f]+|[-+]?\.(inf|nan|[0-9]+.*)|\.|\.\.)$`)
-
-// escaped is a character as it is written between double quotes.
-func escaped(r rune) string {
-	if r > 0xffff {
-		return fmt.Sprintf(`\U%08X`, r)
-	}
-	return fmt.Sprintf(`\u%04X`, r)
-}
-
-// Scalar returns a text as it stands in a policy.
-func Scalar(s string) string {
-	if plain.MatchString(s) && !odd.MatchString(s) {
-		return s
-	}
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r == '\t':
-			b.WriteString(`\t`)
-		case r < ' ' || r == 0x7f || separates(r) || reorders(r) || invisible(r):
-			b.WriteString(escaped(r))
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
-}
-
-func scalars(all []string) []string {
-	quoted := make([]string, len(all))
-	for i, s := range all {
-		quoted[i] = Scalar(s)
-	}
-	return quoted
-}
-
 // Text returns the demand as it stands behind admit in a policy: public, { role: keeper },
 // { any: [ { role: supporter }, { pass: recordings } ] }.
 func (d Demand) Text() string {
@@ -95,13 +44,6 @@ func (d Demand) keys() string {
 		return strings.Join(keys, ", ")
 	}
 	return string(d.Kind) + ": " + scalarList(d.values())
-}
-
-func scalarList(names []string) string {
-	if len(names) == 1 {
-		return Scalar(names[0])
-	}
-	return "[" + strings.Join(scalars(names), ", ") + "]"
 }
 
 // Text returns what happens otherwise as it stands in a policy; "" for the usual answers.
@@ -147,7 +89,7 @@ func ParseDemand(text string) (Demand, error) {
 		}
 		text = "{ " + strings.Join(keys, ", ") + " }"
 	}
-	p := &reader{file: "the demand", book: &Book{}}
+	p := newPartReader("the demand", &Book{})
 	body, ok := p.document([]byte(text), "a demand")
 	if ok && body == nil {
 		return Demand{}, errors.New("the demand is empty; write public if everybody may come in")
@@ -172,7 +114,7 @@ func ParseOtherwise(text string) (Otherwise, error) {
 	if text = strings.TrimSpace(text); text == "" {
 		return Otherwise{}, nil
 	}
-	p := &reader{file: "otherwise", book: &Book{}}
+	p := newPartReader("otherwise", &Book{})
 	body, ok := p.document([]byte(text), "an answer")
 	var o Otherwise
 	if ok && body != nil {

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"ostiarius/core/pattern"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -16,19 +18,37 @@ import (
 	"github.com/goccy/go-yaml/token"
 )
 
-func (p *reader) fault(at Position, length int, rule, format string, args ...any) {
+// MaxSize is the largest text that is read, in bytes.
+const MaxSize = 8 << 20
+
+const maxDepth = 50 // of nested lists and mappings
+
+// A Position is where something stands in the policy file, counted from 1. Built-in
+// things have none.
+type Position struct {
+	Line   int
+	Column int
+}
+
+// A textReader reads a text in YAML without guessing, and collects what is wrong with it, and where.
+type textReader struct {
+	file     string
+	findings []Finding
+}
+
+func (p *textReader) fault(at Position, length int, rule, format string, args ...any) {
 	p.findings = append(p.findings, Finding{
 		Severity: SeverityError, Rule: rule, Message: fmt.Sprintf(format, args...),
 		File: p.file, Line: at.Line, Column: at.Column, Length: length,
 	})
 }
 
-func (p *reader) warn(at Position, length int, rule, format string, args ...any) {
+func (p *textReader) warn(at Position, length int, rule, format string, args ...any) {
 	p.fault(at, length, rule, format, args...)
 	p.findings[len(p.findings)-1].Severity = SeverityWarning
 }
 
-func (p *reader) at(n ast.Node, rule, format string, args ...any) {
+func (p *textReader) at(n ast.Node, rule, format string, args ...any) {
 	p.fault(position(n), width(n), rule, format, args...)
 }
 
@@ -66,7 +86,7 @@ func width(n ast.Node) int {
 }
 
 // readable refuses what would cost the YAML parser more than a policy is worth.
-func (p *reader) readable(text []byte) bool {
+func (p *textReader) readable(text []byte) bool {
 	if len(text) > MaxSize {
 		p.fault(Position{1, 1}, 1, "too-large", "the file has %d bytes; a policy has at most %d", len(text), MaxSize)
 		return false
@@ -143,7 +163,7 @@ func reorders(r rune) bool { return r >= 0x202a && r <= 0x202e || r >= 0x2066 &&
 
 // document reads text as one YAML document and returns its body, nil if there is none.
 // What the document is is said in errors.
-func (p *reader) document(text []byte, what string) (body ast.Node, ok bool) {
+func (p *textReader) document(text []byte, what string) (body ast.Node, ok bool) {
 	if !p.readable(text) {
 		return nil, false
 	}
@@ -189,7 +209,7 @@ type field struct {
 
 // fields returns the entries of a mapping. Unknown and repeated keys are errors; known
 // nil allows any key.
-func (p *reader) fields(n ast.Node, what string, known []string) []field {
+func (p *textReader) fields(n ast.Node, what string, known []string) []field {
 	var values []*ast.MappingValueNode
 	switch n := n.(type) {
 	case *ast.MappingNode:
@@ -241,7 +261,7 @@ func orBelow(before []*ast.MappingValueNode) string {
 
 // plainYAML refuses anchors, aliases, tags and merge keys, which a policy does not need
 // and behind which one text can stand for another.
-func (p *reader) plainYAML(n ast.Node) bool {
+func (p *textReader) plainYAML(n ast.Node) bool {
 	switch n.(type) {
 	case *ast.AnchorNode, *ast.AliasNode, *ast.TagNode, *ast.MergeKeyNode:
 		p.at(n, "bad-value", "%s is not used in a policy; write the value out", kindOf(n))
@@ -283,7 +303,7 @@ func kindOf(n ast.Node) string {
 }
 
 // text returns the value of a node that is text. Empty text is an error.
-func (p *reader) text(n ast.Node, what string) (string, bool) {
+func (p *textReader) text(n ast.Node, what string) (string, bool) {
 	var value string
 	switch n := n.(type) {
 	case *ast.StringNode:
@@ -305,7 +325,7 @@ func (p *reader) text(n ast.Node, what string) (string, bool) {
 }
 
 // list returns the elements of a list. An empty list is an error.
-func (p *reader) list(n ast.Node, what string) []ast.Node {
+func (p *textReader) list(n ast.Node, what string) []ast.Node {
 	seq, ok := n.(*ast.SequenceNode)
 	if !ok {
 		p.at(n, "bad-value", "%s is a list, but this is %s", what, kindOf(n))
@@ -326,7 +346,7 @@ func (p *reader) list(n ast.Node, what string) []ast.Node {
 
 // texts returns the elements of a list of text, or the one text that stands for such a
 // list.
-func (p *reader) texts(n ast.Node, what string) (values []string, nodes []ast.Node) {
+func (p *textReader) texts(n ast.Node, what string) (values []string, nodes []ast.Node) {
 	elements := []ast.Node{n}
 	if _, ok := n.(*ast.SequenceNode); ok {
 		elements = p.list(n, what)
@@ -346,7 +366,7 @@ func (p *reader) texts(n ast.Node, what string) (values []string, nodes []ast.No
 }
 
 // boolean returns the value of a node that is true or false.
-func (p *reader) boolean(n ast.Node, what string) bool {
+func (p *textReader) boolean(n ast.Node, what string) bool {
 	b, ok := n.(*ast.BoolNode)
 	if !ok {
 		p.at(n, "bad-value", "%s is true or false, but this is %s", what, kindOf(n))
@@ -356,7 +376,7 @@ func (p *reader) boolean(n ast.Node, what string) bool {
 }
 
 // word returns the value of a node that is one of a few words.
-func (p *reader) word(n ast.Node, what string, words ...string) string {
+func (p *textReader) word(n ast.Node, what string, words ...string) string {
 	s, ok := p.text(n, what)
 	if !ok {
 		return ""
@@ -368,7 +388,7 @@ func (p *reader) word(n ast.Node, what string, words ...string) string {
 	return s
 }
 
-func (p *reader) duration(n ast.Node, what string) (time.Duration, bool) {
+func (p *textReader) duration(n ast.Node, what string) (time.Duration, bool) {
 	if i, ok := n.(*ast.IntegerNode); ok {
 		if t := i.GetToken(); t.Value == "0" {
 			return 0, true
@@ -395,4 +415,72 @@ func (p *reader) duration(n ast.Node, what string) (time.Duration, bool) {
 func isText(n ast.Node) bool {
 	_, ok := n.(*ast.StringNode)
 	return ok
+}
+
+// name checks a name that is used in the notation of visitors and on command lines.
+func (p *textReader) name(n ast.Node, what, s string) bool {
+	if !validName(s) {
+		p.at(n, "bad-value", "%s %q: a name has 1 to 64 letters, digits, - or _", what, s)
+		return false
+	}
+	return true
+}
+
+func validName(s string) bool {
+	if s == "" || len(s) > 64 {
+		return false
+	}
+	for _, c := range s {
+		if !('a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || c == '-' || c == '_') {
+			return false
+		}
+	}
+	return true
+}
+
+// FormatDuration writes a duration as a policy does: "10m", "1h30m", "30d", "0".
+func FormatDuration(d time.Duration) string {
+	if d == 0 {
+		return "0"
+	}
+	if day := 24 * time.Hour; d%day == 0 {
+		return fmt.Sprintf("%dd", d/day)
+	}
+	s := d.String() // such as 1h30m0s
+	if strings.HasSuffix(s, "m0s") {
+		s = s[:len(s)-2]
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = s[:len(s)-2]
+	}
+	return s
+}
+
+// The grammar of durations, as the schema of the policy file has it too. The numbers are
+// so short that no sum is too large.
+const durationPattern = `^(?:0|[0-9]{1,4}d(?:[0-9]{1,5}(?:\.[0-9]{1,9})?(?:ns|us|µs|ms|s|m|h)){0,6}|(?:[0-9]{1,5}(?:\.[0-9]{1,9})` +
+	`?(?:ns|us|µs|ms|s|m|h)){1,6})$`
+
+var durations = pattern.New(durationPattern)
+
+// ParseDuration reads a duration as Go writes it, and days: "90s", "10m", "1h30m",
+// "30d", "1d12h". Zero is "0".
+func ParseDuration(s string) (time.Duration, error) {
+	if !durations.MatchString(s) {
+		return 0, fmt.Errorf("%q is not a duration; write one like 90s, 10m, 12h or 30d (at most 9999d), or 0", s)
+	}
+	days, rest, ok := strings.Cut(s, "d")
+	if !ok {
+		return time.ParseDuration(s)
+	}
+	n, err := strconv.Atoi(days)
+	if err != nil {
+		return 0, err
+	}
+	total := time.Duration(n) * 24 * time.Hour
+	if rest == "" {
+		return total, nil
+	}
+	d, err := time.ParseDuration(rest)
+	return total + d, err
 }
