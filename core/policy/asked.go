@@ -18,7 +18,7 @@ type rule interface {
 	// read reads the value of the key into d. It returns false if nothing of it can be asked for, which is then said.
 	read(p *partReader, n ast.Node, d *Demand) bool
 	// schema describes the value of the key in JSON Schema.
-	schema(s schemaParts) any
+	schema(s SchemaParts) any
 	// values are the values of the key as a policy has them.
 	values(d *Demand) []string
 	// ways are the sets of things that meet it, each by itself.
@@ -82,6 +82,25 @@ func saysWho(kind Kind) bool {
 		}
 	}
 	return true // a word, or a combination
+}
+
+// Undeclared says that a name in a demand is not declared in the policy; nil if it is, or need not be.
+func (b *Book) Undeclared(kind Kind, name string) error {
+	if r, names := ruleOf(kind).(declaredRule); names {
+		return r.unknown(b, name)
+	}
+	return nil
+}
+
+// DemandSchemas describes the values of the keys of demands in JSON Schema.
+func DemandSchemas(s SchemaParts) map[string]any {
+	all := map[string]any{}
+	for i := range asked {
+		if !asked[i].word {
+			all[string(asked[i].kind)] = asked[i].rule.schema(s)
+		}
+	}
+	return all
 }
 
 // keysOfDemands are the keys that a demand may have in a policy.
@@ -158,9 +177,9 @@ func (c *Cases) Collect(d Demand) {
 // justBeyond makes an age one that is not within what is asked for.
 const justBeyond = time.Second
 
-// schemaParts are what schemas are made of.
-type schemaParts struct {
-	name      map[string]any
-	pattern   func(pattern, about string) map[string]any
-	oneOrMany func(item map[string]any, about string) map[string]any
+// SchemaParts are what schemas are made of.
+type SchemaParts struct {
+	Name      map[string]any
+	Pattern   func(pattern, about string) map[string]any
+	OneOrMany func(item map[string]any, about string) map[string]any
 }

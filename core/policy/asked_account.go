@@ -11,7 +11,7 @@ import (
 type signedInRule struct{ accountRule }
 
 func (signedInRule) read(*partReader, ast.Node, *Demand) bool { return false } // it is a word
-func (signedInRule) schema(schemaParts) any                   { return nil }
+func (signedInRule) schema(SchemaParts) any                   { return nil }
 func (signedInRule) shows(v *Visitor, _ *Demand) bool         { return v.SignedIn }
 func (signedInRule) noun(*Demand) string                      { return "a sign-in" }
 
@@ -26,7 +26,7 @@ func (roleRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	return true
 }
 
-func (roleRule) schema(s schemaParts) any { return s.oneOrMany(s.name, "A role, or one of several") }
+func (roleRule) schema(s SchemaParts) any { return s.OneOrMany(s.Name, "A role, or one of several") }
 
 func (roleRule) prepare(b *Book, d *Demand) {
 	d.roles = nil
@@ -78,8 +78,8 @@ func (userRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	return true
 }
 
-func (userRule) schema(s schemaParts) any {
-	return s.oneOrMany(s.pattern(userPattern, "The name of an account"), "An account, or one of several")
+func (userRule) schema(s SchemaParts) any {
+	return s.OneOrMany(s.Pattern(userPattern, "The name of an account"), "An account, or one of several")
 }
 
 func (userRule) shows(v *Visitor, d *Demand) bool {

@@ -25,8 +25,8 @@ func (factorRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	return len(d.Names) > 0
 }
 
-func (factorRule) schema(s schemaParts) any {
-	return s.oneOrMany(map[string]any{"enum": factor.Asked}, "A proof beside the password, or two of different kinds")
+func (factorRule) schema(s SchemaParts) any {
+	return s.OneOrMany(map[string]any{"enum": factor.Asked}, "A proof beside the password, or two of different kinds")
 }
 
 func (factorRule) ways(d *Demand) []way       { return d.factorWays(d.Names) }
@@ -63,10 +63,10 @@ func (proofWithinRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	return true
 }
 
-func (proofWithinRule) schema(schemaParts) any {
+func (proofWithinRule) schema(SchemaParts) any {
 	return map[string]any{
 		"description": "How recently the password was typed, or the factor shown that is asked for beside",
-		"allOf":       []any{map[string]any{"type": "string", "pattern": durationPattern}, map[string]any{"pattern": positivePattern}},
+		"allOf":       []any{map[string]any{"type": "string", "pattern": durationPattern}, map[string]any{"pattern": `[1-9]`}},
 	}
 }
 

@@ -50,8 +50,8 @@ func (networkRule) shows(v *Visitor, d *Demand) bool {
 	return false
 }
 
-func (networkRule) schema(s schemaParts) any {
-	return s.oneOrMany(s.pattern(networkPattern, "A network such as 192.0.2.0/24"), "The networks a request may come from")
+func (networkRule) schema(s SchemaParts) any {
+	return s.OneOrMany(s.Pattern(networkPattern, "A network such as 192.0.2.0/24"), "The networks a request may come from")
 }
 
 func (r networkRule) noun(d *Demand) string { return "an address in " + orList(r.values(d)) }
@@ -79,6 +79,8 @@ func lastOf(n netip.Prefix) netip.Addr {
 	addr, _ := netip.AddrFromSlice(b)
 	return addr
 }
+
+const networkPattern = `^[0-9A-Fa-f:.]+(?:/[0-9]{1,3})?$`
 
 var network = pattern.New(networkPattern)
 

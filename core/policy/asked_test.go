@@ -4,46 +4,12 @@ import (
 	"slices"
 	"strings"
 	"testing"
-
-	"github.com/goccy/go-yaml/ast"
 )
-
-// An initialRule is made up: it asks for an account whose name begins so. It is what somebody writes who adds a kind of demand.
-type initialRule struct{ accountRule }
-
-func (initialRule) read(p *partReader, n ast.Node, d *Demand) bool {
-	d.Names, _ = p.texts(n, "initial")
-	return len(d.Names) > 0
-}
-
-func (initialRule) schema(s schemaParts) any {
-	return s.oneOrMany(s.name, "How the name of the account begins")
-}
-
-func (initialRule) shows(v *Visitor, d *Demand) bool {
-	return v.SignedIn && slices.ContainsFunc(d.Names, func(begin string) bool { return strings.HasPrefix(v.Account, begin) })
-}
-
-func (initialRule) noun(d *Demand) string { return "a name that begins with " + orList(d.Names) }
-
-func (initialRule) cases(d *Demand, c *Cases) {
-	for _, begin := range d.Names {
-		c.Users = append(c.Users, begin+"x")
-	}
-}
 
 // A kind of demand that is added to the table is read, written, decided, explained, told and collected for proofs; nothing else is
 // touched.
 func TestAnotherKindOfDemand(t *testing.T) {
-	before := asked
-	t.Cleanup(func() { asked = before })
-	asked = append(slices.Clone(asked), struct {
-		kind Kind
-		who  bool
-		word bool
-		rule rule
-	}{"initial", false, false, initialRule{}})
-
+	WithInitialRule(t)
 	text := "doors:\n  - { path: /log/**, admit: { initial: [ a, b ] } }\n  - { path: /new/**, admit: { any: [ { initial: c }, { user: " +
 		"dora } ] } }\n"
 	book := parse(t, text)

@@ -15,7 +15,7 @@ func (sharedRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	return true
 }
 
-func (sharedRule) schema(s schemaParts) any         { return s.oneOrMany(s.name, "A shared password") }
+func (sharedRule) schema(s SchemaParts) any         { return s.OneOrMany(s.Name, "A shared password") }
 func (sharedRule) shows(v *Visitor, d *Demand) bool { return slices.Contains(v.Shared, d.Names[0]) }
 func (sharedRule) provenBy(by ProofKind) bool       { return by == ProveShared }
 func (sharedRule) noun(d *Demand) string            { return "the shared password " + orList(d.Names) }
@@ -41,7 +41,7 @@ func (passRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	return true
 }
 
-func (passRule) schema(s schemaParts) any         { return s.oneOrMany(s.name, "A pass") }
+func (passRule) schema(s SchemaParts) any         { return s.OneOrMany(s.Name, "A pass") }
 func (passRule) shows(v *Visitor, d *Demand) bool { return slices.Contains(v.Passes, d.Names[0]) }
 func (passRule) provenBy(by ProofKind) bool       { return by == ProvePass }
 func (passRule) noun(d *Demand) string            { return "a pass for " + orList(d.Names) }
@@ -67,7 +67,7 @@ func (keyringRule) read(p *partReader, n ast.Node, d *Demand) bool {
 	return true
 }
 
-func (keyringRule) schema(s schemaParts) any         { return s.oneOrMany(s.name, "A keyring") }
+func (keyringRule) schema(s SchemaParts) any         { return s.OneOrMany(s.Name, "A keyring") }
 func (keyringRule) shows(v *Visitor, d *Demand) bool { return slices.Contains(v.Keyrings, d.Names[0]) }
 func (keyringRule) provenBy(by ProofKind) bool       { return by == ProveKeyring }
 func (keyringRule) noun(d *Demand) string            { return "credentials of the keyring " + orList(d.Names) }

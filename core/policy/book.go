@@ -145,6 +145,26 @@ type Landings struct {
 	Paid           []Landing
 }
 
+// The words for when people land somewhere.
+var landingWords = []string{"sign-in", "sign-out", "join", "password-change", "paid"}
+
+// on returns the lines for when people land somewhere, nil for a word that is none of these.
+func (l *Landings) on(word string) *[]Landing {
+	switch word {
+	case "sign-in":
+		return &l.SignIn
+	case "sign-out":
+		return &l.SignOut
+	case "join":
+		return &l.Join
+	case "password-change":
+		return &l.PasswordChange
+	case "paid":
+		return &l.Paid
+	}
+	return nil
+}
+
 // A Landing fits the visitors that have its role or are its user, if it names one.
 type Landing struct {
 	Role string
@@ -163,11 +183,11 @@ type Guarantee struct {
 	Always  bool   // everybody who meets the demand gets in
 	Never   bool   // no place is open to everybody
 	Because string // why, for people
-	demand  Door   // what Only or Always ask
+	Asking  Door   // what Only or Always ask
 }
 
 // Demand returns what an Only or Always guarantee asks.
-func (g *Guarantee) Demand() Demand { return g.demand.Admit }
+func (g *Guarantee) Demand() Demand { return g.Asking.Admit }
 
 // Says returns what is promised in the policy's words, such as "only: role: trustee".
 func (g *Guarantee) Says() string {
@@ -181,10 +201,10 @@ func (g *Guarantee) Says() string {
 }
 
 // Asks says what the guarantee asks, in words.
-func (g *Guarantee) Asks() string { return g.demand.Ask() }
+func (g *Guarantee) Asks() string { return g.Asking.Ask() }
 
 // Meets reports whether a visitor meets the demand of a guarantee.
-func (b *Book) Meets(g *Guarantee, v *Visitor) bool { return b.admits(&g.demand, v) }
+func (b *Book) Meets(g *Guarantee, v *Visitor) bool { return b.admits(&g.Asking, v) }
 
 // A Header is a field that is set on each answer of the site that does not have it. An empty
 // value leaves it away.
@@ -386,7 +406,7 @@ func (b *Book) compile() (twins [][2]int) {
 	b.prepare(&b.Unlisted)
 	b.hides = b.Unlisted.Otherwise.hides() || slices.ContainsFunc(b.Doors, func(d Door) bool { return d.Otherwise.hides() })
 	for i := range b.Guarantees {
-		b.prepare(&b.Guarantees[i].demand)
+		b.prepare(&b.Guarantees[i].Asking)
 	}
 	b.matcher, twins = place.NewMatcher(sets(b.Doors))
 	for i := range b.Checks {
@@ -402,6 +422,7 @@ func (b *Book) compile() (twins [][2]int) {
 func (b *Book) prepare(door *Door) {
 	door.told = (&url.URL{Path: door.Label()}).EscapedPath()
 	door.keyrings, door.shared, door.passes = namesIn(Keyring, door.Admit), namesIn(Shared, door.Admit), namesIn(Pass, door.Admit)
+	door.ways, _ = door.Admit.ways() // none, which opens nothing, if there are too many
 	for _, w := range door.ways {
 		door.public = door.public || len(w) == 0
 		for _, want := range w {
@@ -457,7 +478,6 @@ func (b *Book) guardOwn(metrics []netip.Prefix) {
 			panic("policy: the prefix was not checked: " + err.Error())
 		}
 		door := Door{Set: place.Set{Path: pattern}, Written: pattern.String(), Admit: d.admit, Otherwise: d.otherwise}
-		door.ways, _ = door.Admit.ways()
 		b.prepare(&door)
 		b.own = append(b.own, door)
 	}

@@ -101,6 +101,12 @@ type way []*Demand
 // either.
 const maxWays = 500
 
+// Entangled returns an error if the demand can be met in more ways than anybody understands.
+func (d *Demand) Entangled() error {
+	_, err := d.ways()
+	return err
+}
+
 // ways returns the demand as alternatives. Public has one way that asks nothing,
 // nobody has none.
 func (d *Demand) ways() ([]way, error) {

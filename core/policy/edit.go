@@ -255,11 +255,9 @@ func (e *editor) known(d Demand) error {
 			return err
 		}
 	}
-	if r, names := ruleOf(d.Kind).(declaredRule); names {
-		for _, name := range d.Names {
-			if err := r.unknown(e.book, name); err != nil {
-				return err
-			}
+	for _, name := range d.Names {
+		if err := e.book.Undeclared(d.Kind, name); err != nil {
+			return err
 		}
 	}
 	return nil

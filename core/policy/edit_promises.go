@@ -9,26 +9,6 @@ import (
 	"ostiarius/core/place"
 )
 
-// The words for when people land somewhere.
-var landingWords = []string{"sign-in", "sign-out", "join", "password-change", "paid"}
-
-// on returns the lines for when people land somewhere, nil for a word that is none of these.
-func (l *Landings) on(word string) *[]Landing {
-	switch word {
-	case "sign-in":
-		return &l.SignIn
-	case "sign-out":
-		return &l.SignOut
-	case "join":
-		return &l.Join
-	case "password-change":
-		return &l.PasswordChange
-	case "paid":
-		return &l.Paid
-	}
-	return nil
-}
-
 // SetLanding says where people are sent after an event: those with a role, one account, or, if neither is
 // named, everybody else.
 type SetLanding struct {
@@ -162,7 +142,7 @@ func (s SetGuarantee) guarantee() Guarantee {
 		Set: s.Set, Written: s.Written, Only: s.Kind == "only", Always: s.Kind == "always", Never: s.Kind == "never", Because: s.Because,
 	}
 	if !g.Never {
-		g.demand.Admit = s.Demand
+		g.Asking.Admit = s.Demand
 	}
 	return g
 }

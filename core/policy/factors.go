@@ -99,12 +99,11 @@ func (p *reader) factorWanted(n ast.Node) {
 	}
 }
 
-// factorByBasic says where a door asks for a factor in a way in which none can be shown: HTTP Basic has a name and a password alone.
-func (p *reader) factorByBasic(at Position, d *Door) {
-	asks := func(w way) bool {
-		return slices.ContainsFunc(w, func(want *Demand) bool { return want.Kind == Factor })
+// AsksFactorByBasic reports whether a door asks for a factor in a way in which none can be shown: HTTP Basic has a name and a password alone.
+func (d *Door) AsksFactorByBasic() bool {
+	ways, _ := d.Admit.ways()
+	without := func(w way) bool {
+		return !slices.ContainsFunc(w, func(want *Demand) bool { return want.Kind == Factor })
 	}
-	if d.Basic && len(d.ways) > 0 && !slices.ContainsFunc(d.ways, func(w way) bool { return !asks(w) }) {
-		p.warn(at, 1, "factor-by-basic", "ask: basic shows a name and a password alone, so nobody could show the factor; leave ask: basic away")
-	}
+	return d.Basic && len(ways) > 0 && !slices.ContainsFunc(ways, without)
 }

@@ -224,7 +224,6 @@ func (p *reader) policy(body ast.Node) {
 		}
 	}
 	p.checkAccess()
-	b.Unlisted.ways, _ = b.Unlisted.Admit.ways()
 }
 
 func didYouMeanRole(name string, known []string) string {

@@ -84,13 +84,14 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 	if door.Basic && door.Realm == "" {
 		door.Realm = p.book.Site
 	}
-	ways, err := door.Admit.ways()
-	if err != nil {
+	if err := door.Admit.Entangled(); err != nil {
 		p.at(entry, "too-entangled", "%v", err)
 	}
-	door.ways = ways
 	whole := len(p.findings) == before
-	p.factorByBasic(position(entry), &door)
+	if door.AsksFactorByBasic() {
+		p.warn(position(entry), 1, "factor-by-basic", "ask: basic shows a name and a password alone, so nobody could show the factor; leave "+
+			"ask: basic away")
+	}
 	for i, text := range paths {
 		pattern, err := place.ParsePattern(text, p.book.Rules)
 		if err != nil {

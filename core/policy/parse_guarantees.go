@@ -30,7 +30,7 @@ func (p *reader) guarantee(entry ast.Node) {
 		case "only", "always":
 			kinds++
 			g.Only, g.Always = f.name == "only", f.name == "always"
-			g.demand.Admit = p.demand(f.value, 0)
+			g.Asking.Admit = p.demand(f.value, 0)
 		case "never":
 			kinds++
 			g.Never = p.word(f.value, "never", "public") == "public"
@@ -47,8 +47,7 @@ func (p *reader) guarantee(entry ast.Node) {
 	if kinds != 1 && keysKnown {
 		p.at(entry, "missing-key", "a guarantee says one of: only: DEMAND, always: DEMAND, never: public")
 	}
-	var err error
-	if g.demand.ways, err = g.demand.Admit.ways(); err != nil {
+	if err := g.Asking.Admit.Entangled(); err != nil {
 		p.at(entry, "too-entangled", "%v", err)
 	}
 	whole := len(p.findings) == before

@@ -21,22 +21,20 @@ const (
 	pathPattern    = `^/(?:` + segmentPattern + `(?:/` + segmentPattern + `){0,59}/?)?$`
 
 	// The same without stars and semicolons: one path.
-	onePathChar     = `[^/*\\?#%;\x00-\x1f\x7f-\x9f]`
-	onePathNoDot    = `[^./*\\?#%;\x00-\x1f\x7f-\x9f]`
-	oneSegment      = `(?:\.{3,}|\.*` + onePathNoDot + onePathChar + `*)`
-	onePath         = `/(?:` + oneSegment + `(?:/` + oneSegment + `){0,59}/?)?`
-	goPattern       = `^` + onePath + `(?:\?(?:[A-Za-z0-9._~!$&'()*+,;=:@/?-]|%[0-9A-Fa-f]{2})*)?$`
-	sourcePattern   = `^/(?:` + literalSegment + `(?:/` + literalSegment + `){0,59}/?)?$`
-	literalSegment  = `(?:\.{3,}|\.*` + pathNoDot + pathChar + `*)`
-	prefixPattern   = `^/` + literalSegment + `(?:/` + literalSegment + `){0,59}/?$`
-	hostPattern     = `^(?:\*\.)?[A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*$`
-	methodPattern   = "^[A-Z0-9!#$%&'*+.^_`|~-]+$"
-	namePattern     = `^[A-Za-z0-9_-]{1,64}$`
-	networkPattern  = `^[0-9A-Fa-f:.]+(?:/[0-9]{1,3})?$`
-	textPattern     = `[^ \t\n\v\f\r\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]`
-	positivePattern = `[1-9]`
-	soldPattern     = `^/(?:` + literalSegment + `(?:/` + literalSegment + `){0,59})?(?:/|/\*\*)?$`
-	pointerPattern  = `^(?:/(?:[^~/]|~[01])*){1,20}$`
+	onePathChar    = `[^/*\\?#%;\x00-\x1f\x7f-\x9f]`
+	onePathNoDot   = `[^./*\\?#%;\x00-\x1f\x7f-\x9f]`
+	oneSegment     = `(?:\.{3,}|\.*` + onePathNoDot + onePathChar + `*)`
+	onePath        = `/(?:` + oneSegment + `(?:/` + oneSegment + `){0,59}/?)?`
+	goPattern      = `^` + onePath + `(?:\?(?:[A-Za-z0-9._~!$&'()*+,;=:@/?-]|%[0-9A-Fa-f]{2})*)?$`
+	sourcePattern  = `^/(?:` + literalSegment + `(?:/` + literalSegment + `){0,59}/?)?$`
+	literalSegment = `(?:\.{3,}|\.*` + pathNoDot + pathChar + `*)`
+	prefixPattern  = `^/` + literalSegment + `(?:/` + literalSegment + `){0,59}/?$`
+	hostPattern    = `^(?:\*\.)?[A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*$`
+	methodPattern  = "^[A-Z0-9!#$%&'*+.^_`|~-]+$"
+	namePattern    = `^[A-Za-z0-9_-]{1,64}$`
+	textPattern    = `[^ \t\n\v\f\r\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]`
+	soldPattern    = `^/(?:` + literalSegment + `(?:/` + literalSegment + `){0,59})?(?:/|/\*\*)?$`
+	pointerPattern = `^(?:/(?:[^~/]|~[01])*){1,20}$`
 )
 
 // Schema returns the JSON Schema (2020-12) of the policy file, for editors that complete
@@ -308,12 +306,8 @@ func Schema() []byte {
 		"because": text("Why; shown when the guarantee breaks"),
 	})
 	guarantee["oneOf"] = list{m{"required": list{"only"}}, m{"required": list{"always"}}, m{"required": list{"never"}}}
-	demands := m{"any": array(ref("demand"), "One of these"), "all": array(ref("demand"), "All of these")}
-	for i := range asked {
-		if !asked[i].word {
-			demands[string(asked[i].kind)] = asked[i].rule.schema(schemaParts{name, pattern, oneOrMany})
-		}
-	}
+	demands := m(DemandSchemas(SchemaParts{name, pattern, oneOrMany}))
+	demands["any"], demands["all"] = array(ref("demand"), "One of these"), array(ref("demand"), "All of these")
 	schema["$defs"] = m{
 		"door": door, "check": check, "guarantee": guarantee,
 		"demand": m{"description": "What is asked; of a mapping, everything", "anyOf": list{

@@ -101,8 +101,7 @@ func ParseDemand(text string) (Demand, error) {
 	for _, f := range p.findings {
 		return Demand{}, errors.New(f.Message)
 	}
-	_, err := d.ways()
-	return d, err
+	return d, d.Entangled()
 }
 
 // short is a demand that is written for short.
