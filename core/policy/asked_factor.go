@@ -73,8 +73,8 @@ func (proofWithinRule) schema(SchemaParts) any {
 func (proofWithinRule) values(d *Demand) []string { return []string{FormatDuration(d.Within)} }
 
 func (proofWithinRule) ways(d *Demand) []way {
-	if d.factors != nil {
-		return d.factorWays(d.factors)
+	if d.Factors != nil {
+		return d.factorWays(d.Factors)
 	}
 	return []way{{d}}
 }
@@ -82,7 +82,7 @@ func (proofWithinRule) ways(d *Demand) []way {
 func (proofWithinRule) provenBy(by ProofKind) bool { return by == ProveSignIn || by == ProveAgain }
 
 func (proofWithinRule) shows(v *Visitor, d *Demand) bool {
-	if d.factors != nil {
+	if d.Factors != nil {
 		return v.SignedIn && v.Shown().Within(d.Within).Covers(d.kinds)
 	}
 	return v.SignedIn && v.ProofAge >= 0 && v.ProofAge <= d.Within
@@ -90,7 +90,7 @@ func (proofWithinRule) shows(v *Visitor, d *Demand) bool {
 
 func (proofWithinRule) needs(n need, v *Visitor, d *Demand) (need, bool) {
 	n.signIn = n.signIn || !v.SignedIn
-	if d.factors == nil {
+	if d.Factors == nil {
 		n.again = n.again || v.SignedIn
 		return n, true
 	}
@@ -103,7 +103,7 @@ func (proofWithinRule) needs(n need, v *Visitor, d *Demand) (need, bool) {
 }
 
 func (proofWithinRule) noun(d *Demand) string {
-	if d.factors != nil {
+	if d.Factors != nil {
 		return "that within the last " + FormatDuration(d.Within)
 	}
 	return "a password typed within the last " + FormatDuration(d.Within)
@@ -111,7 +111,7 @@ func (proofWithinRule) noun(d *Demand) string {
 
 func (proofWithinRule) told(d *Demand) ([]string, map[string][]string) {
 	gaps := map[string][]string{"time": {FormatDuration(d.Within)}}
-	if d.factors != nil {
+	if d.Factors != nil {
 		return []string{"so"}, gaps
 	}
 	return []string{""}, gaps

@@ -396,8 +396,8 @@ func (b *Book) factorFor(closed []*Door, v *Visitor) (Proof, *Door) {
 				case b.shows(v, want):
 				case want.Kind == Factor:
 					return Proof{Kind: ProveFactor, Name: strings.Join(want.Names, " "), Within: withinIn(w)}, door
-				case want.Kind == ProofWithin && want.factors != nil:
-					return Proof{Kind: ProveFactor, Name: strings.Join(want.factors, " "), Within: want.Within}, door
+				case want.Kind == ProofWithin && want.Factors != nil:
+					return Proof{Kind: ProveFactor, Name: strings.Join(want.Factors, " "), Within: want.Within}, door
 				}
 			}
 		}
@@ -408,7 +408,7 @@ func (b *Book) factorFor(closed []*Door, v *Visitor) (Proof, *Door) {
 // withinIn returns within what time a factor has to be shown on a way; 0 for any.
 func withinIn(w way) time.Duration {
 	for _, want := range w {
-		if want.Kind == ProofWithin && want.factors != nil {
+		if want.Kind == ProofWithin && want.Factors != nil {
 			return want.Within
 		}
 	}

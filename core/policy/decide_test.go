@@ -243,8 +243,8 @@ func meets(b *Book, d *Demand, v *Visitor) bool {
 			return slices.ContainsFunc(v.Roles, func(has string) bool { return rank[has] >= rank[asked] })
 		})
 	case ProofWithin:
-		if d.factors != nil {
-			return v.SignedIn && slices.ContainsFunc(d.factors, func(word string) bool { return showsFactor(v, word, d.Within) })
+		if d.Factors != nil {
+			return v.SignedIn && slices.ContainsFunc(d.Factors, func(word string) bool { return showsFactor(v, word, d.Within) })
 		}
 		return v.SignedIn && v.ProofAge <= d.Within
 	case Factor:

@@ -21,7 +21,7 @@ type Demand struct {
 
 	rule    rule       // in the ways of a compiled door: that of its kind
 	roles   []string   // of Role, in the ways of a compiled door: all roles that satisfy it
-	factors []string   // of ProofWithin beside a demand for a factor: that one is meant
+	Factors []string   // of ProofWithin beside a demand for a factor: that one is meant
 	kinds   factor.Set // in the ways of a compiled door, of what asks for factors: what has to be shown
 }
 
@@ -175,7 +175,7 @@ func (d *Demand) bind() {
 		}
 		for i := range d.Parts {
 			if d.Parts[i].Kind == ProofWithin {
-				d.Parts[i].factors = part.Names
+				d.Parts[i].Factors = part.Names
 			}
 		}
 	}

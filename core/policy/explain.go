@@ -206,7 +206,7 @@ func (b *Book) missing(door *Door, v *Visitor) (text string, met bool) {
 				continue
 			}
 			lack := inWords(want)
-			if want.Kind == ProofWithin && want.factors == nil && v.SignedIn {
+			if want.Kind == ProofWithin && want.Factors == nil && v.SignedIn {
 				lack += " (it was " + FormatDuration(v.ProofAge) + " ago)"
 			}
 			lacks = append(lacks, lack)

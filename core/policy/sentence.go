@@ -121,7 +121,7 @@ func (d Demand) split() (main Demand, also []Demand) {
 		}
 	}
 	// "In the last ten minutes" is said after what it is about.
-	slices.SortStableFunc(also, func(a, b Demand) int { return cmp.Compare(len(a.factors), len(b.factors)) })
+	slices.SortStableFunc(also, func(a, b Demand) int { return cmp.Compare(len(a.Factors), len(b.Factors)) })
 	if !found {
 		main, also = also[0], also[1:]
 	}
