@@ -53,7 +53,7 @@ needs:
 
 # The race detector makes everything slower, by up to ten times. The long sums of core know no concurrency; it watches them where the
 # service uses them. The end-to-end tests are clients of a service that runs by itself; make race watches that.
-UNWATCHED := e2e e2e/faults core/connect core/place core/policy core/prove core/replay
+UNWATCHED := e2e e2e/faults core/connect core/place core/policy core/policy/edit core/policy/read core/prove core/replay
 # What takes longest begins first. SQLite is a translation of the C program, in which the race detector would watch each access to memory. All
 # around it is watched. (No package can be left out that has instances of generic types in common with others: they would be those of all.)
 WATCHED := -race -gcflags=modernc.org/sqlite/lib=-race=false
@@ -83,12 +83,12 @@ bench: bin/ostiarius needs
 	go test -run '^$$' -bench . -benchmem ./core/... ./service/... ./embed ./patrol
 
 fuzz: bin/ostiarius needs
-	ORACLE=long go test -count=1 ./core/policy ./core/prove ./service/rule/inforce
+	ORACLE=long go test -count=1 ./core/policy/... ./core/prove ./service/rule/inforce
 	ORACLE=long go test -count=1 -run TestRoutesAreRefreshed ./e2e
 	for target in core/account:FuzzSplitEmail core/account:FuzzKey core/exact:FuzzUnmarshal core/event:FuzzRead \
 		core/signature:FuzzCheck core/message:FuzzLetter core/message:FuzzRecipients core/pass:FuzzReadList \
-		core/pass:FuzzReadSpans core/place:FuzzCanonical core/place:FuzzRelate core/policy:FuzzParse core/policy:FuzzEdit \
-		core/policy:FuzzParseVisitor core/policy:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck \
+		core/pass:FuzzReadSpans core/place:FuzzCanonical core/place:FuzzRelate core/policy/read:FuzzParse core/policy/edit:FuzzEdit \
+		core/policy:FuzzParseVisitor core/policy/read:FuzzParseExpectations core/prove:FuzzCompare core/prove:FuzzCheck \
 		service/rule/source:FuzzServedIsJudged service/rule/source:FuzzHandOn service/rule/source:FuzzAddress service/base/guard:FuzzForwarded \
 		core/connect:FuzzParseContent core/fields:FuzzKindOf core/passkey:FuzzRegister core/passkey:FuzzAssert \
 		core/openid:FuzzIDToken cli:FuzzSafe core/basic:FuzzRead core/htpasswd:FuzzRead core/roster:FuzzRead \

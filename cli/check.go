@@ -8,6 +8,9 @@ import (
 	"path/filepath"
 	"slices"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
@@ -46,7 +49,7 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 			return err
 		}
 		var text []byte
-		var findings []policy.Finding
+		var findings []document.Finding
 		file := ""
 		var pending *client.Pending
 		if len(args) == 1 {
@@ -68,12 +71,12 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 		if err != nil {
 			return err
 		}
-		ok := !policy.HasErrors(findings) && (pending == nil || !pending.Stuck) &&
-			!(*strict && slices.ContainsFunc(findings, func(f policy.Finding) bool { return !slices.Contains(*allow, f.Rule) }))
+		ok := !document.HasErrors(findings) && (pending == nil || !pending.Stuck) &&
+			!(*strict && slices.ContainsFunc(findings, func(f document.Finding) bool { return !slices.Contains(*allow, f.Rule) }))
 		switch format {
 		case "json":
 			if findings == nil {
-				findings = []policy.Finding{}
+				findings = []document.Finding{}
 			}
 			err = writeJSON(c.OutOrStdout(), map[string]any{"ok": ok, "findings": findings, "pending": pending})
 		case "sarif":
@@ -94,12 +97,12 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 
 // readPolicy reads a policy file and finds what is wrong with it, also with what it names
 // on this machine. There is no Book if there are errors.
-func readPolicy(file string, c *cobra.Command) (*policy.Book, []byte, []policy.Finding, error) {
+func readPolicy(file string, c *cobra.Command) (*policy.Book, []byte, []document.Finding, error) {
 	text, err := readFile(file)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	book, findings := policy.Parse(file, text)
+	book, findings := read.Parse(file, text)
 	if book != nil {
 		findings = append(findings, inspect.Check(book, file, ownOf(c))...)
 	}
@@ -129,10 +132,10 @@ func readFile(file string) ([]byte, error) {
 }
 
 // writeFindings writes findings for people: position, message, rule and the excerpt.
-func writeFindings(w io.Writer, file string, text []byte, findings []policy.Finding) {
+func writeFindings(w io.Writer, file string, text []byte, findings []document.Finding) {
 	errors, warnings := 0, 0
 	for _, f := range findings {
-		if f.Severity == policy.SeverityError {
+		if f.Severity == document.SeverityError {
 			errors++
 		} else {
 			warnings++

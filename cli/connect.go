@@ -7,10 +7,11 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/policy/read"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/core/connect"
-	"ostiarius/core/policy"
 )
 
 // The web servers for which a configuration can be written.
@@ -83,7 +84,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 				return fmt.Errorf("%s: %w", *content, err)
 			}
 		}
-		if *identity != "" && !policy.Audience(*identity) {
+		if *identity != "" && !read.Audience(*identity) {
 			return errUsage{fmt.Errorf("--identity %q is no name for a server; write one like stock", *identity)}
 		}
 		if site.To, err = connect.ParseTo(*to); err != nil {

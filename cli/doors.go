@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/policy/edit"
+
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -185,7 +187,7 @@ it asks on a terminal; elsewhere --yes is needed.`,
 		if *admit == "" {
 			return errUsage{errors.New("--admit is missing: say who may come in, such as --admit role:keeper")}
 		}
-		var door policy.SetDoor
+		var door edit.SetDoor
 		var err error
 		if door.Admit, err = policy.ParseDemand(*admit); err != nil {
 			return errUsage{fmt.Errorf("--admit: %w", err)}
@@ -200,7 +202,7 @@ it asks on a terminal; elsewhere --yes is needed.`,
 		if door.Basic, door.Realm = how == "basic", *realm; door.Realm != "" && !door.Basic {
 			return errUsage{errors.New("--realm goes with --ask basic")}
 		}
-		return change(c, func(book *policy.Book) (policy.Edit, error) {
+		return change(c, func(book *policy.Book) (edit.Edit, error) {
 			set, err := at(book, args[0])
 			door.Set, door.Written = set.Set, set.Written
 			return door, err
@@ -219,20 +221,20 @@ func doorsRemove(service func() *client.Client, file *string) *cobra.Command {
 	at := placesFlags(c)
 	change := changeFlags(c, service, file)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		return change(c, func(book *policy.Book) (policy.Edit, error) {
+		return change(c, func(book *policy.Book) (edit.Edit, error) {
 			set, err := at(book, args[0])
-			return policy.RemoveDoor{Set: set.Set}, err
+			return edit.RemoveDoor{Set: set.Set}, err
 		})
 	}
 	return c
 }
 
 // placesFlags adds the flags that say, with a path, which door is meant.
-func placesFlags(c *cobra.Command) func(book *policy.Book, path string) (policy.SetDoor, error) {
+func placesFlags(c *cobra.Command) func(book *policy.Book, path string) (edit.SetDoor, error) {
 	host := c.Flags().String("host", "", "only for this host, such as marram.example or *.marram.example")
 	methods := c.Flags().StringSlice("methods", nil, "only for these methods, such as POST,DELETE")
-	return func(book *policy.Book, path string) (policy.SetDoor, error) {
-		set, err := policy.NewDoor(book, path, *host, *methods...)
+	return func(book *policy.Book, path string) (edit.SetDoor, error) {
+		set, err := edit.NewDoor(book, path, *host, *methods...)
 		if err != nil {
 			err = errUsage{err}
 		}
@@ -243,13 +245,13 @@ func placesFlags(c *cobra.Command) func(book *policy.Book, path string) (policy.
 // changeFlags adds the flags of a command that changes the text of a policy, and returns how that is done:
 // the difference is shown, and what it opens and closes, before the file or the running service has it.
 func changeFlags(c *cobra.Command, service func() *client.Client, file *string) func(c *cobra.Command,
-	edit func(*policy.Book) (policy.Edit, error)) error {
+	edit func(*policy.Book) (edit.Edit, error)) error {
 	yes := c.Flags().Bool("yes", false, "also if it opens something, without a question")
 	dry := c.Flags().Bool("dry-run", false, "only show what would change")
 	noOpening := c.Flags().Bool("no-opening", false, "refuse what opens anything to anybody")
 	comment := c.Flags().StringP("comment", "m", "", "why, for the history of the running service")
 	over := overEditFlag(c)
-	return func(c *cobra.Command, make func(*policy.Book) (policy.Edit, error)) error {
+	return func(c *cobra.Command, make func(*policy.Book) (edit.Edit, error)) error {
 		name, text, base := *file, []byte(nil), int64(0)
 		var err error
 		if name != "" {
@@ -268,11 +270,11 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 		if err != nil {
 			return err
 		}
-		edit, err := make(before)
+		change, err := make(before)
 		if err != nil {
 			return err
 		}
-		after, err := policy.Apply(name, text, edit)
+		after, err := edit.Apply(name, text, change)
 		if err != nil {
 			return err
 		}
@@ -287,7 +289,7 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 		}
 		say(out, "%s", ready(safe(udiff.Unified(name, name, string(text), string(after.Text)), true)))
 		writeDifferences(out, differences)
-		if set, ok := edit.(policy.SetDoor); ok {
+		if set, ok := change.(edit.SetDoor); ok {
 			say(out, "%s\n", after.Book.DoorFor(set.Set).Sentence())
 			if base != 0 {
 				writeRemarks(c, service(), set)
@@ -322,7 +324,7 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 
 // writeRemarks says what the running service knows of a door that is not wrong and keeps people out all the same,
 // such as a role that nobody has.
-func writeRemarks(c *cobra.Command, service *client.Client, set policy.SetDoor) {
+func writeRemarks(c *cobra.Command, service *client.Client, set edit.SetDoor) {
 	edited, err := client.EditPolicy.Ask(c.Context(), service,
 		client.Edits{Edits: []client.Edit{{
 			Kind: "door", Path: set.Written, Host: set.Set.Host.String(), Methods: set.Set.Methods.Names(), Admit: set.Admit.String(),

@@ -10,6 +10,9 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"github.com/spf13/cobra"
 
 	places "ostiarius/core/place"
@@ -90,7 +93,7 @@ pipe, and of what a flag says, it asks nothing.`,
 		}
 		sketch.From = strings.ReplaceAll(safe(strings.Join(from, " and "), false), "\n", " ")
 		text := site.Draft(sketch)
-		if book, findings := policy.Parse("the draft", []byte(text)); book == nil {
+		if book, findings := read.Parse("the draft", []byte(text)); book == nil {
 			writeFindings(c.ErrOrStderr(), "the draft", []byte(text), findings)
 			return errors.New("the draft has errors, which it never should; the flags may have something that cannot stand in a policy")
 		}
@@ -113,7 +116,7 @@ func filesIn(directory string) ([]places.Place, error) {
 	if info, err := os.Stat(directory); err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("%s is no directory that can be read", directory)
 	}
-	book, findings := policy.Parse("draft", []byte("sources: [ { path: /, files: "+policy.Scalar(directory)+" } ]\ndoors: [ { path: "+
+	book, findings := read.Parse("draft", []byte("sources: [ { path: /, files: "+document.Scalar(directory)+" } ]\ndoors: [ { path: "+
 		"/**, admit: public } ]\n"))
 	if book == nil {
 		return nil, fmt.Errorf("--files %s: %s", directory, findings[0].Message)

@@ -8,6 +8,9 @@ import (
 	"strconv"
 	"strings"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
@@ -40,7 +43,7 @@ an item opens stands in the policy, under items.`,
 func eventsAddress(ctx context.Context, service *client.Client) string {
 	prefix := policy.DefaultPrefix
 	if v, err := client.ShowPolicy.Ask(ctx, service, client.None{}); err == nil {
-		if book, _ := policy.Parse("doors.yaml", []byte(v.Text)); book != nil {
+		if book, _ := read.Parse("doors.yaml", []byte(v.Text)); book != nil {
 			prefix = book.Prefix
 		}
 	}
@@ -272,7 +275,7 @@ much longer; without, they go on to count until --remove.`,
 				}
 			}
 			if *grace != "" {
-				both, err := policy.ParseDuration(*grace)
+				both, err := document.ParseDuration(*grace)
 				if err != nil {
 					return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
 				}

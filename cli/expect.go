@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"io"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"github.com/spf13/cobra"
 
-	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 	"ostiarius/service/rule/inspect"
 )
@@ -38,7 +40,7 @@ Exit code 0: all as expected; 1: not all; 2: wrong usage.`,
 		if err != nil {
 			return fmt.Errorf("the table cannot be read: %w", err)
 		}
-		expectations, findings := policy.ParseExpectations(args[0], table)
+		expectations, findings := read.ParseExpectations(args[0], table)
 		if len(findings) > 0 {
 			writeFindings(c.ErrOrStderr(), args[0], table, findings)
 			return errSilent
@@ -90,12 +92,12 @@ func writeAnswers(w io.Writer, table, book string, answers []prove.Answered, mis
 	return err
 }
 
-func missedFindings(table string, answers []prove.Answered) []policy.Finding {
-	var findings []policy.Finding
+func missedFindings(table string, answers []prove.Answered) []document.Finding {
+	var findings []document.Finding
 	for _, a := range answers {
 		if !a.OK {
 			findings = append(findings,
-				policy.Finding{Severity: policy.SeverityError, Rule: "expectation-missed", File: table, Line: a.Line, Column: 1,
+				document.Finding{Severity: document.SeverityError, Rule: "expectation-missed", File: table, Line: a.Line, Column: 1,
 					Message: fmt.Sprintf("%s %s as %s comes to %s, not to %s; %s", a.Method, a.Path, a.As, a.Outcome, a.Expects, why(a))})
 		}
 	}

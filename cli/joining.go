@@ -6,11 +6,12 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
 	"ostiarius/core/account"
-	"ostiarius/core/policy"
 )
 
 // end reads when something ends: a date, that day included, a time, or a duration from now on.
@@ -18,7 +19,7 @@ func end(flag, text string) (*time.Time, error) {
 	if text == "" {
 		return nil, nil
 	}
-	if d, err := policy.ParseDuration(text); err == nil && d > 0 {
+	if d, err := document.ParseDuration(text); err == nil && d > 0 {
 		at := time.Now().Add(d)
 		return &at, nil
 	}
@@ -58,7 +59,7 @@ address ends with that. With --link it is printed instead of sent.`,
 		if n.Ends, err = end("until", *until); err != nil {
 			return err
 		}
-		d, err := policy.ParseDuration(*lasts)
+		d, err := document.ParseDuration(*lasts)
 		if err != nil || d <= 0 {
 			return errUsage{fmt.Errorf("--lasts %s is no duration; write one like 14d", *lasts)}
 		}

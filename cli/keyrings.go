@@ -7,10 +7,11 @@ import (
 	"slices"
 	"time"
 
+	"ostiarius/core/document"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
-	"ostiarius/core/policy"
 )
 
 func newKeyrings() *cobra.Command {
@@ -141,7 +142,7 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		both, err := policy.ParseDuration(*grace)
+		both, err := document.ParseDuration(*grace)
 		if err != nil {
 			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
 		}
@@ -155,7 +156,7 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 		}
 		old := "the one before counts no longer"
 		if both > 0 {
-			old = "the one before counts for another " + policy.FormatDuration(both)
+			old = "the one before counts for another " + document.FormatDuration(both)
 		}
 		return once(c, format, args[1], secret, shown, fmt.Sprintf("%s has another password in the keyring %s; %s\n", args[1], args[0], old))
 	}

@@ -7,10 +7,11 @@ import (
 	"io"
 	"time"
 
+	"ostiarius/core/document"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
-	"ostiarius/core/policy"
 	"ostiarius/core/table"
 )
 
@@ -37,7 +38,7 @@ the soonest first.`,
 		}
 		q := client.MemberQuery{Role: *role, Search: *search, Past: *past}
 		if *ending != "" {
-			if q.Ending, err = policy.ParseDuration(*ending); err != nil || q.Ending <= 0 {
+			if q.Ending, err = document.ParseDuration(*ending); err != nil || q.Ending <= 0 {
 				return errUsage{fmt.Errorf("--ending %s is no duration; write one like 30d", *ending)}
 			}
 			q.Sort = "until"

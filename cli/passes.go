@@ -10,10 +10,11 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
-	"ostiarius/core/policy"
 )
 
 func newPasses() *cobra.Command {
@@ -506,7 +507,7 @@ those before count no longer, or for as long as --grace says.`,
 		if err != nil {
 			return err
 		}
-		both, err := policy.ParseDuration(*grace)
+		both, err := document.ParseDuration(*grace)
 		if err != nil {
 			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
 		}
@@ -535,7 +536,7 @@ recipients. Those before count no longer, or for as long as --grace says.`,
 	}
 	grace := c.Flags().String("grace", "0s", "how long those before count too, such as 24h or 7d")
 	c.RunE = func(c *cobra.Command, args []string) error {
-		both, err := policy.ParseDuration(*grace)
+		both, err := document.ParseDuration(*grace)
 		if err != nil {
 			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
 		}

@@ -7,6 +7,9 @@ import (
 	"strconv"
 	"strings"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
@@ -87,7 +90,7 @@ func orOver(err error) error {
 	return err
 }
 
-func writeFindingsIfAny(w io.Writer, file string, text []byte, findings []policy.Finding) {
+func writeFindingsIfAny(w io.Writer, file string, text []byte, findings []document.Finding) {
 	if len(findings) == 0 {
 		return
 	}
@@ -220,7 +223,7 @@ With --of event it is that of the events that a shop sends.`,
 		if err != nil {
 			return err
 		}
-		text := policy.Schema()
+		text := read.Schema()
 		if what == "event" {
 			text = event.Schema()
 		}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"os"
 
+	"ostiarius/core/policy/read"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
@@ -14,7 +16,7 @@ import (
 // bookOf reads a text that a command is to work with. What is wrong with it goes to standard error, and
 // the error ends the command.
 func bookOf(c *cobra.Command, name string, text []byte) (*policy.Book, error) {
-	book, findings := policy.Parse(name, text)
+	book, findings := read.Parse(name, text)
 	if book == nil {
 		writeFindings(c.ErrOrStderr(), name, text, findings)
 		return nil, errSilent

@@ -5,12 +5,12 @@ import (
 	"path/filepath"
 	"slices"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/document"
 )
 
 // writeSARIF writes findings in the Static Analysis Results Interchange Format 2.1.0 of
 // OASIS, which code hosts and editors show beside the lines.
-func writeSARIF(w io.Writer, findings []policy.Finding) error {
+func writeSARIF(w io.Writer, findings []document.Finding) error {
 	type object = map[string]any
 	var names []string
 	results := []object{}

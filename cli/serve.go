@@ -17,10 +17,12 @@ import (
 	"syscall"
 	"time"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/core/site"
 	"ostiarius/service"
@@ -174,13 +176,13 @@ file. Files and directories named in the settings file are relative to it.`,
 		if settings.MetricsFrom, err = networks("metrics-from", *metrics); err != nil {
 			return err
 		}
-		if settings.KeepDecisions, err = policy.ParseDuration(*keepDecisions); err != nil {
+		if settings.KeepDecisions, err = document.ParseDuration(*keepDecisions); err != nil {
 			return errUsage{fmt.Errorf("--keep-decisions %s is no duration; write one like 7d", *keepDecisions)}
 		}
-		if settings.KeepActivity, err = policy.ParseDuration(*keep); err != nil {
+		if settings.KeepActivity, err = document.ParseDuration(*keep); err != nil {
 			return errUsage{fmt.Errorf("--keep-activity %s is no duration; write one like 90d", *keep)}
 		}
-		if settings.HSTS, err = policy.ParseDuration(*hsts); err != nil {
+		if settings.HSTS, err = document.ParseDuration(*hsts); err != nil {
 			return errUsage{fmt.Errorf("--hsts %s is no duration; write one like 180d", *hsts)}
 		}
 		if *memory < secret.DefaultCost.Memory>>10 || *memory > 1024 || *passes < secret.DefaultCost.Passes || *passes > 20 {
@@ -230,7 +232,7 @@ func firstPolicy(c *cobra.Command, file, files, proxy string) error {
 		}
 	}
 	text := site.Draft(sketch)
-	if book, findings := policy.Parse(file, []byte(text)); book == nil {
+	if book, findings := read.Parse(file, []byte(text)); book == nil {
 		writeFindings(c.ErrOrStderr(), file, []byte(text), findings)
 		return errUsage{errors.New("no first policy could be written for that")}
 	}

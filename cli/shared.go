@@ -8,10 +8,11 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
-	"ostiarius/core/policy"
 )
 
 func newShared() *cobra.Command {
@@ -184,13 +185,13 @@ unless --end-unlocks is given. With --tell, everybody who was told the one befor
 	tell := c.Flags().Bool("tell", false, "mail it to everybody who was told before")
 	change := sharedChange(service, c, false)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		both, err := policy.ParseDuration(*grace)
+		both, err := document.ParseDuration(*grace)
 		if err != nil {
 			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
 		}
 		note := "the one before counts no longer"
 		if both > 0 {
-			note = "the one before counts for another " + policy.FormatDuration(both)
+			note = "the one before counts for another " + document.FormatDuration(both)
 		}
 		var told func(password string) error
 		if *tell {

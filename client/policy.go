@@ -3,6 +3,9 @@ package client
 import (
 	"time"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/edit"
+
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 )
@@ -26,7 +29,7 @@ var (
 )
 
 // The largest body that carries a policy, which JSON may make longer than the file.
-const maxPolicyBody = 2*policy.MaxSize + 1<<16
+const maxPolicyBody = 2*document.MaxSize + 1<<16
 
 // OlderVersion names the version that is to be active again; the text of the draft isn't used.
 type OlderVersion struct {
@@ -54,10 +57,10 @@ type Draft struct {
 
 // Checked is what was found in a draft, and how its doors differ from those in force.
 type Checked struct {
-	OK       bool             `json:"ok"`
-	Findings []policy.Finding `json:"findings"`
-	Changes  []policy.Change  `json:"changes"`
-	Compared Compared         `json:"compared"`
+	OK       bool               `json:"ok"`
+	Findings []document.Finding `json:"findings"`
+	Changes  []policy.Change    `json:"changes"`
+	Compared Compared           `json:"compared"`
 	// The draft's guarantees and whether they hold; none if the draft cannot be read.
 	Guarantees []prove.Guarantee `json:"guarantees"`
 }
@@ -77,13 +80,13 @@ type Applied struct {
 
 // Edit is a change of one thing of the policy's text.
 type Edit struct {
-	Kind      string        `json:"kind" enum:"door|remove|role|keyring|shared|pass|unlisted|landing|guarantee|remove-guarantee"`
-	Path      string        `json:"path,omitempty"`
-	Host      string        `json:"host,omitempty"`
-	Methods   []string      `json:"methods,omitempty"`
-	Terms     *policy.Terms `json:"terms,omitempty"` // of a door; or else:
-	Admit     string        `json:"admit,omitempty"` // as in a policy, or for short; of unlisted: its word
-	Otherwise string        `json:"otherwise,omitempty"`
+	Kind      string      `json:"kind" enum:"door|remove|role|keyring|shared|pass|unlisted|landing|guarantee|remove-guarantee"`
+	Path      string      `json:"path,omitempty"`
+	Host      string      `json:"host,omitempty"`
+	Methods   []string    `json:"methods,omitempty"`
+	Terms     *edit.Terms `json:"terms,omitempty"` // of a door; or else:
+	Admit     string      `json:"admit,omitempty"` // as in a policy, or for short; of unlisted: its word
+	Otherwise string      `json:"otherwise,omitempty"`
 	// of a role, a keyring, a shared password or a kind of pass that is declared
 	Name string `json:"name,omitempty"`
 	// of a shared password or a kind of pass: what it opens, for people
@@ -106,16 +109,16 @@ type Edits struct {
 
 // Edited is what edits make of the text in force. It is not in force itself.
 type Edited struct {
-	Base       int64             `json:"base"` // the version that was edited
-	Text       string            `json:"text"`
-	Changed    bool              `json:"changed"`
-	Lines      string            `json:"lines,omitempty"` // the difference, in the unified format
-	Compared   Compared          `json:"compared"`
-	Findings   []policy.Finding  `json:"findings"`
-	Guarantees []prove.Guarantee `json:"guarantees"`
-	Sentence   []policy.Phrase   `json:"sentence,omitempty"`   // of the door that was set
-	Exceptions []Exception       `json:"exceptions,omitempty"` // doors within it, which decide before it
-	Remarks    []string          `json:"remarks,omitempty"`    // what is not wrong, and should be known
+	Base       int64              `json:"base"` // the version that was edited
+	Text       string             `json:"text"`
+	Changed    bool               `json:"changed"`
+	Lines      string             `json:"lines,omitempty"` // the difference, in the unified format
+	Compared   Compared           `json:"compared"`
+	Findings   []document.Finding `json:"findings"`
+	Guarantees []prove.Guarantee  `json:"guarantees"`
+	Sentence   []policy.Phrase    `json:"sentence,omitempty"`   // of the door that was set
+	Exceptions []Exception        `json:"exceptions,omitempty"` // doors within it, which decide before it
+	Remarks    []string           `json:"remarks,omitempty"`    // what is not wrong, and should be known
 }
 
 // Exception is a door within another one.

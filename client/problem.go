@@ -1,7 +1,7 @@
 package client
 
 import (
-	"ostiarius/core/policy"
+	"ostiarius/core/document"
 	"ostiarius/core/prove"
 )
 
@@ -15,7 +15,7 @@ type Problem struct {
 	Code      string             `json:"code,omitempty"`
 	Wait      int                `json:"wait,omitempty"`      // seconds before it makes sense to try again
 	Reference string             `json:"reference,omitempty"` // the number under which a refusal can be found
-	Findings  []policy.Finding   `json:"findings,omitempty"`  // of a policy that was not taken
+	Findings  []document.Finding `json:"findings,omitempty"`  // of a policy that was not taken
 	Opened    []prove.Difference `json:"opened,omitempty"`    // by a policy that was to open nothing
 }
 

@@ -2,6 +2,7 @@ package client
 
 import (
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/edit"
 	"ostiarius/core/site"
 )
 
@@ -72,7 +73,7 @@ type Door struct {
 	Refused   string   `json:"refused,omitempty"`
 
 	Sentence []policy.Phrase `json:"sentence"`        // the door in words for everybody
-	Terms    *policy.Terms   `json:"terms,omitempty"` // what people choose one by one; missing if it says more than these can
+	Terms    *edit.Terms     `json:"terms,omitempty"` // what people choose one by one; missing if it says more than these can
 }
 
 // Relations say how a door lies to the others.

@@ -1,8 +1,9 @@
 package client
 
 import (
-	"ostiarius/core/policy"
 	"time"
+
+	"ostiarius/core/document"
 )
 
 // What can be asked about the service itself.
@@ -13,16 +14,16 @@ var (
 
 // Status is the state of the running service.
 type Status struct {
-	Version       string           `json:"version"`
-	Site          string           `json:"site"`
-	Started       time.Time        `json:"started"`
-	URL           string           `json:"url"`               // at which people reach the site
-	Console       string           `json:"console,omitempty"` // the origin of the console, if it has one of its own
-	Policy        string           `json:"policy"`            // the file
-	PolicyVersion int64            `json:"policyVersion"`     // in force
-	Doors         int              `json:"doors"`
-	Findings      []policy.Finding `json:"findings"` // of the newest version of the file, if it was not taken
-	Pending       *Pending         `json:"pending,omitempty"`
+	Version       string             `json:"version"`
+	Site          string             `json:"site"`
+	Started       time.Time          `json:"started"`
+	URL           string             `json:"url"`               // at which people reach the site
+	Console       string             `json:"console,omitempty"` // the origin of the console, if it has one of its own
+	Policy        string             `json:"policy"`            // the file
+	PolicyVersion int64              `json:"policyVersion"`     // in force
+	Doors         int                `json:"doors"`
+	Findings      []document.Finding `json:"findings"` // of the newest version of the file, if it was not taken
+	Pending       *Pending           `json:"pending,omitempty"`
 }
 
 // Pending says that the text of the policy file is not the one in force.

@@ -11,8 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/cli"
-	"ostiarius/core/policy"
 )
 
 // run runs a command of the real binary.
@@ -399,10 +400,10 @@ func TestVersionsOfThePolicy(t *testing.T) {
 	if _, out, _ := run(t, "", "history", "--data", s.Data, "-o", "json"); strings.Count(out, `"id"`) != 4 {
 		t.Errorf("going back to what is in force made a version: %s", out)
 	}
-	if a := p.get("/door/policy.schema.json"); a.status != 200 || a.body != string(policy.Schema()) {
+	if a := p.get("/door/policy.schema.json"); a.status != 200 || a.body != string(read.Schema()) {
 		t.Errorf("the schema: %d", a.status)
 	}
-	if _, out, _ := run(t, "", "schema"); out != string(policy.Schema()) {
+	if _, out, _ := run(t, "", "schema"); out != string(read.Schema()) {
 		t.Error("the command prints another schema")
 	}
 }

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"github.com/chromedp/chromedp"
 
 	"ostiarius/client"
@@ -414,7 +416,7 @@ func TestServiceAndExplainAgreeAboutHandingOut(t *testing.T) {
 	write(t, dir, "site/index.html", "x")
 	write(t, dir, "doors.yaml", text.String())
 	s := start(t, dir)
-	book, findings := policy.Parse("doors.yaml", []byte(text.String()))
+	book, findings := read.Parse("doors.yaml", []byte(text.String()))
 	if book == nil {
 		t.Fatal(findings)
 	}

@@ -30,10 +30,11 @@ import (
 	"sync"
 	"time"
 
+	"ostiarius/core/document"
+
 	"github.com/go-chi/chi/v5"
 
 	"ostiarius/core/place"
-	"ostiarius/core/policy"
 	"ostiarius/service"
 	"ostiarius/service/base/guard"
 	"ostiarius/service/rooms"
@@ -103,7 +104,7 @@ func Open(o Options) (*Doors, error) {
 	if errors.As(err, &unfit) {
 		var all []error
 		for _, f := range unfit.Findings {
-			if f.Severity == policy.SeverityError {
+			if f.Severity == document.SeverityError {
 				all = append(all, fmt.Errorf("%s:%d: %s [%s]", f.File, f.Line, f.Message, f.Rule))
 			}
 		}

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
@@ -29,7 +31,7 @@ func TestUncovered(t *testing.T) {
 		t.Error(got)
 	}
 	draft := Draft("Marram Point", "/admin/{page}", "/static/", "GET /orders/{id}")
-	book, findings := policy.Parse("doors.yaml", []byte(draft))
+	book, findings := read.Parse("doors.yaml", []byte(draft))
 	if book == nil {
 		t.Fatal(findings, draft)
 	}

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/pattern"
 	"ostiarius/core/policy"
 )
@@ -98,7 +100,7 @@ func (w *walk) around(ctx context.Context) {
 			to.Path, to.RawPath, to.RawQuery = c.url.Path, c.url.RawPath, c.url.RawQuery
 			got := w.ask(ctx, w.stranger, question{url: &to})
 			if w.opens(ctx, c, got) {
-				w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
+				w.tell(Finding{Rule: "forgotten", Severity: document.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
 					Door:     w.says(c.address),
 					Message:  "what is closed here can be had around the guard, at " + base.Scheme + "://" + base.Host,
 					Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
@@ -150,7 +152,7 @@ func (w *walk) forgotten(ctx context.Context, all []closed) {
 		}
 		if robots[path] && a.way == guess && closedName.MatchString(path) && got.page != nil && got.page.content >= enough &&
 			w.is(ctx, got) && !w.isHome(got) {
-			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityWarning, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
+			w.tell(Finding{Rule: "forgotten", Severity: document.SeverityWarning, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
 				Message:  "robots.txt asks robots to stay away from it, and so tells everybody where it is, but it is open",
 				Requests: []Shown{w.shown(got)}})
 			return
@@ -165,7 +167,7 @@ func (w *walk) forgotten(ctx context.Context, all []closed) {
 			if !w.is(ctx, got) || w.isHome(got) {
 				return
 			}
-			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
+			w.tell(Finding{Rule: "forgotten", Severity: document.SeverityError, Path: path, As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
 				Message:  fmt.Sprintf("it is open to everybody, though %s is closed, with %d of the pages in it", dir, len(around)),
 				Requests: []Shown{w.shown(got), w.shown(around[index].stranger)}})
 			return
@@ -245,13 +247,13 @@ func (w *walk) respelled(ctx context.Context, c closed) {
 	for _, got := range w.together(ctx, w.stranger, questions) {
 		if w.opens(ctx, c, got) && w.openedByItself(got) {
 			if got.question.method != "" {
-				w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
+				w.tell(Finding{Rule: "forgotten", Severity: document.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
 					Door:     w.says(c.address),
 					Message:  "what is closed here can be had by another method: " + got.question.method,
 					Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
 				return
 			}
-			w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
+			w.tell(Finding{Rule: "forgotten", Severity: document.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
 				Door:     w.says(c.address),
 				Message:  "what is closed here can be had by writing the address otherwise: " + got.question.url.EscapedPath(),
 				Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
@@ -329,7 +331,7 @@ func (w *walk) forged(ctx context.Context, c closed, names []string) {
 			what = "a query that anybody can write"
 		}
 		shown := w.shown(got)
-		w.tell(Finding{Rule: "pretend-guard", Severity: policy.SeverityError, Path: path, As: w.o.Visitors[w.stranger].Who,
+		w.tell(Finding{Rule: "pretend-guard", Severity: document.SeverityError, Path: path, As: w.o.Visitors[w.stranger].Who,
 			Door:     w.says(c.address),
 			Message:  "the guard is content with " + what + ": " + excerpt(cmp.Or(shown.With, shown.URL)),
 			Requests: []Shown{w.shown(c.stranger), shown}})
@@ -377,7 +379,7 @@ func (w *walk) renamed(ctx context.Context, c closed) {
 			&policy.Visitor{}).Outcome == policy.Admit {
 			continue
 		}
-		w.tell(Finding{Rule: "forgotten", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
+		w.tell(Finding{Rule: "forgotten", Severity: document.SeverityError, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
 			Door:    w.says(c.address),
 			Message: "what is closed here can be had by another name of the site: " + host, Requests: []Shown{w.shown(c.stranger), w.shown(got)}})
 		return

@@ -33,7 +33,7 @@ type answered struct {
 	body     []byte // of answers that rules ask for; of those that are walked only what is no page
 	hash     [sha256.Size]byte
 	size     int
-	page     *document // what was read of it; nil for what is no text
+	page     *contents // what was read of it; nil for what is no text
 	cut      bool
 	err      error
 }

@@ -14,7 +14,7 @@ var (
 
 // asking returns the code that looks at what somebody types into a field for a password: in the attributes of its form, in scripts
 // that listen to a form or field, and in the functions that these call.
-func (d *document) asking(scripts string) string {
+func (d *contents) asking(scripts string) string {
 	if len(d.secrets) == 0 || d.joins {
 		return ""
 	}

@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/policy"
 )
 
@@ -33,9 +35,9 @@ func (w *walk) differing(ctx context.Context) {
 			if again := w.ask(ctx, visitor, question{url: a.url}); again.status != 0 && w.compare(again, d, want) == "" {
 				continue
 			}
-			severity := policy.SeverityWarning
+			severity := document.SeverityWarning
 			if d.Outcome != policy.Admit && w.state(got) == open {
-				severity = policy.SeverityError
+				severity = document.SeverityError
 			}
 			f := Finding{
 				Rule: "differs", Severity: severity, Path: a.path(), As: w.o.Visitors[visitor].Who, Message: message, Requests: []Shown{w.shown(got)},

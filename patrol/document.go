@@ -13,8 +13,8 @@ import (
 	"ostiarius/core/pattern"
 )
 
-// A document is what was read of an answer: where it leads, and what rules look at. It is the same for all who got it.
-type document struct {
+// Contents are what was read of an answer: where it leads, and what rules look at. It is the same for all who got it.
+type contents struct {
 	html     bool
 	links    []named
 	base     string
@@ -74,7 +74,7 @@ type block struct {
 }
 
 // size is about how many bytes a document takes.
-func (d *document) size() int {
+func (d *contents) size() int {
 	n := 1000 + len(d.scripts) + len(d.comments) + len(d.styles) + len(d.raw) + 40*len(d.words)
 	for _, l := range d.links {
 		n += 40 + len(l.text)
@@ -95,7 +95,7 @@ func (d *document) size() int {
 }
 
 // forget lets go of all but what a walk needs to go on, and returns the size that is left.
-func (d *document) forget() int {
+func (d *contents) forget() int {
 	d.scripts, d.comments, d.styles, d.raw, d.blocks, d.words = "", "", "", "", nil, map[string]bool{}
 	d.links = slices.Clone(d.links[:min(len(d.links), 100)])
 	d.forms = slices.Clone(d.forms[:min(len(d.forms), 5)])
@@ -107,7 +107,7 @@ func (d *document) forget() int {
 }
 
 // signsIn reports whether somebody signs in here.
-func (d *document) signsIn() bool { return len(d.secrets) == 1 && !d.joins }
+func (d *contents) signsIn() bool { return len(d.secrets) == 1 && !d.joins }
 
 const (
 	mostWords  = 600
@@ -122,8 +122,8 @@ const (
 	enough     = 40  // letters that are content, and not a word on the way
 )
 
-func readDocument(mime string, body []byte) *document {
-	d := &document{words: map[string]bool{}}
+func readDocument(mime string, body []byte) *contents {
+	d := &contents{words: map[string]bool{}}
 	switch {
 	case strings.Contains(mime, "html") || mime == "" || mime == "application/octet-stream":
 		d.html = true
@@ -162,13 +162,13 @@ var (
 		"jsp|cgi|json|xml|csv|txt|pdf|zip|js|css|md)(?:\\?[^\"'`\\s<>]{0,200})?)[\"'`]")
 )
 
-func (d *document) link(how way, text string) {
+func (d *contents) link(how way, text string) {
 	if text = strings.TrimSpace(text); text != "" && len(d.links) < mostLinks && !strings.HasPrefix(text, "#") {
 		d.links = append(d.links, named{way: how, text: text})
 	}
 }
 
-func (d *document) readStyle(text string) {
+func (d *contents) readStyle(text string) {
 	for _, found := range inStyle.FindAllStringSubmatch(text, 300) {
 		if to := found[1] + found[2]; !strings.HasPrefix(to, "data:") {
 			d.link(part, to)
@@ -176,7 +176,7 @@ func (d *document) readStyle(text string) {
 	}
 }
 
-func (d *document) readScript(text string) {
+func (d *contents) readScript(text string) {
 	for _, found := range inScript.FindAllStringSubmatch(text, 300) {
 		if to := found[1]; !strings.HasPrefix(to, "//") && to != "/" {
 			d.link(guess, to)
@@ -185,7 +185,7 @@ func (d *document) readScript(text string) {
 }
 
 // hear takes words into what the document says.
-func (d *document) hear(text string) {
+func (d *contents) hear(text string) {
 	if len(d.begins) < 300 {
 		d.begins = strings.TrimSpace(d.begins + " " + strings.TrimSpace(text[:min(len(text), 400)]))
 	}
@@ -198,7 +198,7 @@ func (d *document) hear(text string) {
 }
 
 // alike reports whether two documents say the same, but for a few words.
-func (d *document) alike(other *document) bool {
+func (d *contents) alike(other *contents) bool {
 	if len(d.words) == 0 && len(other.words) == 0 {
 		return false // nothing is said, so nothing can be told
 	}
@@ -235,7 +235,7 @@ type element struct {
 }
 
 // readHTML reads a page: one token after the other, with the elements that are open.
-func (d *document) readHTML(body []byte) {
+func (d *contents) readHTML(body []byte) {
 	z := html.NewTokenizer(bytes.NewReader(body))
 	var opened []element
 	var scripts, styles, raw strings.Builder
@@ -398,7 +398,7 @@ func attributes(z *html.Tokenizer) (tag string, fields map[string]string) {
 }
 
 // element takes what one element says.
-func (d *document) element(tag string, fields map[string]string, inForm *int, l *listing) {
+func (d *contents) element(tag string, fields map[string]string, inForm *int, l *listing) {
 	sometimes := false
 	for name := range fields {
 		sometimes = sometimes || strings.HasPrefix(name, "data-door-")
@@ -467,7 +467,7 @@ func (d *document) element(tag string, fields map[string]string, inForm *int, l 
 	}
 }
 
-func (d *document) input(fields map[string]string, inForm int) {
+func (d *contents) input(fields map[string]string, inForm int) {
 	var f *form
 	if inForm >= 0 {
 		f = &d.forms[inForm]
@@ -561,7 +561,7 @@ var (
 
 var listingTitle = pattern.New(`(?i)^\s*(index of|directory listing (for|of)|listing of|contents of|verzeichnis(inhalt)?( von)?)\s*:?\s*/`)
 
-func (l *listing) is(d *document) bool {
+func (l *listing) is(d *contents) bool {
 	if listingTitle.MatchString(d.title) || listingTitle.MatchString(d.begins) {
 		return true
 	}

@@ -10,8 +10,9 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/pattern"
-	"ostiarius/core/policy"
 )
 
 // A setCookie is a cookie that an answer sets.
@@ -40,16 +41,16 @@ func (w *walk) cookies(ctx context.Context) {
 			continue
 		}
 		var faults []string
-		severity := policy.SeverityWarning
+		severity := document.SeverityWarning
 		session := proves.MatchString(s.Name)
 		if passwordField.MatchString(s.Name) {
-			faults, severity = append(faults, "it has a password"), policy.SeverityError
+			faults, severity = append(faults, "it has a password"), document.SeverityError
 		}
 		if saysWho.MatchString(s.Name) && (guessed.MatchString(s.Value) || decoded.MatchString(inClear(s.Value))) ||
 			decodedWho.MatchString(inClear(s.Value)) && session {
-			faults, severity = append(faults, "it says who somebody is or what they may, in words that anybody can write"), policy.SeverityError
+			faults, severity = append(faults, "it says who somebody is or what they may, in words that anybody can write"), document.SeverityError
 		} else if session && w.countable(ctx, &s) {
-			faults, severity = append(faults, "its value can be guessed: it is a number that counts up"), policy.SeverityError
+			faults, severity = append(faults, "its value can be guessed: it is a number that counts up"), document.SeverityError
 		}
 		if session {
 			if !s.HttpOnly {
@@ -91,7 +92,7 @@ func (w *walk) cookies(ctx context.Context) {
 					bad = bad || inQuery.MatchString(name) && len(values[0]) >= 8
 				}
 				if bad {
-					w.tell(Finding{Rule: "cookie", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[got.visitor].Who,
+					w.tell(Finding{Rule: "cookie", Severity: document.SeverityError, Path: a.path(), As: w.o.Visitors[got.visitor].Who,
 						Message:  "the session stands in an address, which is kept, told to other sites and passed on: " + hideMost(l.text),
 						Requests: []Shown{w.shown(got)}})
 				}
@@ -165,13 +166,13 @@ func (w *walk) fields(ctx context.Context) {
 		}
 		if got.status == http.StatusUnauthorized && got.header.Get("Www-Authenticate") == "" && !strings.HasSuffix(got.mime, "json") {
 			w.tell(Finding{
-				Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who,
+				Rule: "header", Severity: document.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who,
 				Message: "401 without WWW-Authenticate: nobody is told how to sign in (RFC 9110, section 15.5.2)", Requests: []Shown{w.shown(got)},
 			})
 		}
 		if got.status == http.StatusOK && got.page != nil && got.page.signsIn() && framed(got.header) && somewhere {
 			w.tell(Finding{
-				Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Message: "other sites may " +
+				Rule: "header", Severity: document.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Message: "other sites may " +
 					"show this form for a password within their own pages: X-Frame-Options and frame-ancestors are missing, which other pages here " +
 					"have", Requests: []Shown{w.shown(got)},
 			})
@@ -179,7 +180,7 @@ func (w *walk) fields(ctx context.Context) {
 		for _, other := range a.answers {
 			if other != nil && other.header.Get("Referrer-Policy") == "unsafe-url" {
 				w.tell(Finding{
-					Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[other.visitor].Who,
+					Rule: "header", Severity: document.SeverityWarning, Path: a.path(), As: w.o.Visitors[other.visitor].Who,
 					Message:  "Referrer-Policy: unsafe-url tells every site that is linked to the whole address of this page",
 					Requests: []Shown{w.shown(other)},
 				})
@@ -198,14 +199,14 @@ func (w *walk) fields(ctx context.Context) {
 				if got.header.Get("Access-Control-Allow-Origin") == "*" &&
 					strings.EqualFold(got.header.Get("Access-Control-Allow-Credentials"), "true") {
 					w.tell(Finding{
-						Rule: "header", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[visitor].Who,
+						Rule: "header", Severity: document.SeverityWarning, Path: a.path(), As: w.o.Visitors[visitor].Who,
 						Message:  "every origin is allowed, with credentials: browsers refuse that, and what is meant cannot be told",
 						Requests: []Shown{w.shown(got)},
 					})
 				}
 				if allowed := got.header.Get("Access-Control-Allow-Origin"); allowed == origin &&
 					strings.EqualFold(got.header.Get("Access-Control-Allow-Credentials"), "true") {
-					w.tell(Finding{Rule: "header", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[visitor].Who,
+					w.tell(Finding{Rule: "header", Severity: document.SeverityError, Path: a.path(), As: w.o.Visitors[visitor].Who,
 						Message: fmt.Sprintf("scripts of any site may read this with the cookies of who visits them: the origin %s is allowed, with "+
 							"credentials", origin), Requests: []Shown{w.shown(got)}})
 				}

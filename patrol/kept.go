@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/document"
 )
 
 // directives reads Cache-Control (RFC 9111, section 5.2). What is given twice counts as given.
@@ -75,16 +75,16 @@ func (w *walk) keeping(ctx context.Context) {
 	for _, c := range w.closed() {
 		if c.insider != nil {
 			if why, shared := storable(c.insider.header); why != "" {
-				severity := policy.SeverityWarning
+				severity := document.SeverityWarning
 				if shared {
-					severity = policy.SeverityError
+					severity = document.SeverityError
 				}
 				w.tell(Finding{Rule: "kept", Severity: severity, Path: c.path(), As: w.o.Visitors[c.insider.visitor].Who, Door: w.says(c.address),
 					Message: "a closed page may be kept: " + why, Requests: []Shown{w.shown(c.insider), w.shown(c.stranger)}})
 				continue
 			}
 			if age := c.insider.header.Get("Age"); age != "" && age != "0" {
-				w.tell(Finding{Rule: "kept", Severity: policy.SeverityError, Path: c.path(), As: w.o.Visitors[c.insider.visitor].Who,
+				w.tell(Finding{Rule: "kept", Severity: document.SeverityError, Path: c.path(), As: w.o.Visitors[c.insider.visitor].Who,
 					Door:    w.says(c.address),
 					Message: fmt.Sprintf("a closed page comes out of a cache (Age: %s)", age), Requests: []Shown{w.shown(c.insider), w.shown(c.stranger)}})
 				continue
@@ -101,7 +101,7 @@ func (w *walk) keeping(ctx context.Context) {
 		_, checks := d["no-cache"]
 		permanent := got.status == http.StatusMovedPermanently || got.status == http.StatusPermanentRedirect
 		if _, public := d["public"]; !never && (public || permanent && !checks && !(ok && age == 0) || ok && age > 0) {
-			w.tell(Finding{Rule: "kept", Severity: policy.SeverityWarning, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
+			w.tell(Finding{Rule: "kept", Severity: document.SeverityWarning, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
 				Message:  fmt.Sprintf("the way to sign in is kept by browsers (%d): who has signed in is led there again", got.status),
 				Requests: []Shown{w.shown(got)}})
 		}

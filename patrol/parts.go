@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"slices"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/document"
 )
 
 // parts finds pages that load what those who see them may not have, and links to where they are turned away.
@@ -42,7 +42,7 @@ func (w *walk) parts(ctx context.Context) {
 				state := w.state(there)
 				who := w.o.Visitors[visitor].Who
 				if l.way == part && (state == asks || state == refused || state == missing && w.somebodyGets(to)) {
-					w.tell(Finding{Rule: "mixed", Severity: policy.SeverityWarning, Path: a.path(), As: who, Door: w.says(to),
+					w.tell(Finding{Rule: "mixed", Severity: document.SeverityWarning, Path: a.path(), As: who, Door: w.says(to),
 						Message:  fmt.Sprintf("the page loads %s, which who sees the page may not have (%d)", u.EscapedPath(), there.status),
 						Requests: []Shown{w.shown(got), w.shown(there)}})
 					continue
@@ -64,7 +64,7 @@ func (w *walk) parts(ctx context.Context) {
 				links[key] = &seen{
 					pages: map[string]bool{},
 					f: Finding{
-						Rule: "broken-link", Severity: policy.SeverityWarning, Path: a.path(), As: who, Door: w.says(to), Message: message,
+						Rule: "broken-link", Severity: document.SeverityWarning, Path: a.path(), As: who, Door: w.says(to), Message: message,
 						Requests: []Shown{w.shown(got), w.shown(there)},
 					},
 				}

@@ -17,6 +17,8 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/policy"
 )
 
@@ -66,7 +68,7 @@ const (
 )
 
 // A Severity says how bad a finding is, in the words of findings in policies.
-type Severity = policy.Severity
+type Severity = document.Severity
 
 // A Finding is something that does not hold on the site.
 type Finding struct {
@@ -149,7 +151,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	if ctx.Err() != nil {
 		w.leave("/", EndedEarly)
 	} else if bounded.Err() != nil {
-		w.leave("/", "the patrol took more than "+policy.FormatDuration(o.Lasts)+", so some of it was not looked at")
+		w.leave("/", "the patrol took more than "+document.FormatDuration(o.Lasts)+", so some of it was not looked at")
 	}
 	return w.result(began), nil
 }
@@ -167,7 +169,7 @@ var rules = []func(*walk, context.Context){
 }
 
 func (w *walk) result(began time.Time) *Result {
-	rank := map[Severity]int{policy.SeverityError: 0, policy.SeverityWarning: 1}
+	rank := map[Severity]int{document.SeverityError: 0, document.SeverityWarning: 1}
 	slices.SortStableFunc(w.found, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(a.Rule, b.Rule), strings.Compare(a.Path, b.Path),
 			strings.Compare(a.As, b.As), strings.Compare(a.Message, b.Message))

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func parsed(t testing.TB, text string) *url.URL {
@@ -239,7 +239,7 @@ func TestOtherMethods(t *testing.T) {
 
 // Servers behind are asked where others than this machine can ask them.
 func TestElsewhere(t *testing.T) {
-	b, findings := policy.Parse("doors.yaml", []byte("sources: [ { path: /, proxy: \"http://127.0.0.1:8461\" }, { path: /a, proxy: "+
+	b, findings := read.Parse("doors.yaml", []byte("sources: [ { path: /, proxy: \"http://127.0.0.1:8461\" }, { path: /a, proxy: "+
 		"\"http://10.0.0.7:80\" }, { path: /b, proxy: \"unix:x.sock\" } ]\ndoors: [ { path: /**, admit: public } ]"))
 	if b == nil {
 		t.Fatal(findings)

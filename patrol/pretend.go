@@ -11,8 +11,9 @@ import (
 	"strconv"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/pattern"
-	"ostiarius/core/policy"
 )
 
 // pretending finds guards that only pretend: those that stand in the page, which the browser has been sent already.
@@ -36,7 +37,7 @@ func (w *walk) pretending(ctx context.Context) {
 				d.read.told = true
 			}
 			f := Finding{
-				Rule: "pretend-guard", Severity: policy.SeverityError, Path: a.path(), Message: message, As: w.o.Visitors[got.visitor].Who,
+				Rule: "pretend-guard", Severity: document.SeverityError, Path: a.path(), Message: message, As: w.o.Visitors[got.visitor].Who,
 				Requests: []Shown{w.shown(got)},
 			}
 			if part != "" {
@@ -93,7 +94,7 @@ func (w *walk) pretending(ctx context.Context) {
 }
 
 // loaded returns the answers of scripts that a page brings along.
-func (w *walk) loaded(a *address, d *document) (all []*answered) {
+func (w *walk) loaded(a *address, d *contents) (all []*answered) {
 	for _, l := range d.links {
 		if l.way != part || len(all) > 20 {
 			continue
@@ -109,7 +110,7 @@ func (w *walk) loaded(a *address, d *document) (all []*answered) {
 	return all
 }
 
-func (w *walk) stylesOf(a *address, d *document) string {
+func (w *walk) stylesOf(a *address, d *contents) string {
 	all := d.styles
 	for _, l := range d.links {
 		if l.way != part || len(all) > 1<<20 {
@@ -331,7 +332,7 @@ var keyWords = pattern.New(`(?i)passw|passphrase|passcode|kennwort|\bpwd?\b|\bpa
 	`_-]?key|AKIA|ASIA|sk_live|ghp_|github_pat|xox[abp]-|glpat-|@[a-z][\w-]+\.[a-z]`)
 
 // keyIn returns what secret a page has in its source, and the part that has it.
-func keyIn(d *document) (what, part string) {
+func keyIn(d *contents) (what, part string) {
 	source := around(d.scripts, keyWords, nil) + "\n" + d.comments[:min(len(d.comments), 64<<10)]
 	for _, l := range d.links {
 		source += "\n" + l.text
@@ -437,7 +438,7 @@ func remembersWho(script string) bool {
 }
 
 // leavesAfter returns what leads a browser away from a page whose content it has got.
-func leavesAfter(d *document) string {
+func leavesAfter(d *contents) string {
 	if d.content < enough {
 		return ""
 	}
@@ -477,7 +478,7 @@ var (
 
 // hiddenIn returns text that is sent and only hidden, in an element that is meant for some: by its name, since a script shows it to
 // visitors that it remembers, or since a form that asks for a password shows it.
-func hiddenIn(d *document, scripts, styles string) string {
+func hiddenIn(d *contents, scripts, styles string) string {
 	hiddenBy, shownBy := map[string]bool{}, map[string][]string{}
 	for _, rule := range styleRule.FindAllStringSubmatch(printRule.ReplaceAllString(styles, ""), 5000) {
 		hides := hiding.MatchString(rule[2])

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/pattern"
 	"ostiarius/core/policy"
 )
@@ -148,7 +150,7 @@ func (w *walk) leftOver(ctx context.Context) {
 		for k, got := range w.together(ctx, w.stranger, questions) {
 			l := leftovers[what[k]]
 			if got.status == http.StatusOK && l.is(got, textOf(got)) && w.is(ctx, got) {
-				w.tells(got, policy.SeverityError, "it was left behind, and has "+l.what)
+				w.tells(got, document.SeverityError, "it was left behind, and has "+l.what)
 			}
 		}
 		var olds []question
@@ -158,7 +160,7 @@ func (w *walk) leftOver(ctx context.Context) {
 		}
 		for _, got := range w.together(ctx, w.stranger, olds) {
 			if got.status == http.StatusOK && got.size > 0 && w.is(ctx, got) && !w.isHome(got) {
-				w.tells(got, policy.SeverityError, "an older or unfinished page was left behind")
+				w.tells(got, document.SeverityError, "an older or unfinished page was left behind")
 			}
 		}
 		if dir != "/" {
@@ -169,7 +171,7 @@ func (w *walk) leftOver(ctx context.Context) {
 			}
 			for _, got := range w.together(ctx, w.stranger, archives) {
 				if text := textOf(got); got.status == http.StatusOK && (strings.HasPrefix(text, "PK\x03\x04") || strings.HasPrefix(text, "\x1f\x8b")) {
-					w.tells(got, policy.SeverityError, "it was left behind, and has an archive of "+dir)
+					w.tells(got, document.SeverityError, "it was left behind, and has an archive of "+dir)
 				}
 			}
 		}
@@ -188,7 +190,7 @@ func (w *walk) leftOver(ctx context.Context) {
 			question{url: at(a.url, path[:slash+1]+"%23"+path[slash+1:]+"%23")})
 		for _, got := range w.together(ctx, w.stranger, questions) {
 			if w.state(got) == open && got.size > 0 && got.status == http.StatusOK && w.is(ctx, got) && !w.isHome(got) {
-				w.tells(got, policy.SeverityError, "an older or unfinished "+path+" was left behind")
+				w.tells(got, document.SeverityError, "an older or unfinished "+path+" was left behind")
 			}
 		}
 	}
@@ -216,7 +218,7 @@ func (w *walk) telling(ctx context.Context) {
 			}
 			if got.page != nil {
 				if got.page.listing && w.state(got) == open {
-					w.tells(got, policy.SeverityWarning, "it lists the files of a directory")
+					w.tells(got, document.SeverityWarning, "it lists the files of a directory")
 				}
 				text := got.page.raw
 				if got.page.html && got.status >= 500 {
@@ -226,13 +228,13 @@ func (w *walk) telling(ctx context.Context) {
 					continue
 				}
 				if part := traceIn(oneLine(text, got)); part != "" {
-					w.tells(got, policy.SeverityError, "it shows what the program behind writes for its developers: "+excerpt(part))
+					w.tells(got, document.SeverityError, "it shows what the program behind writes for its developers: "+excerpt(part))
 				}
 				continue
 			}
 			if got.status >= 500 {
 				if part := traceIn(strings.ToValidUTF8(string(got.body), "")); part != "" {
-					w.tells(got, policy.SeverityError, "it shows what the program behind writes for its developers: "+excerpt(part))
+					w.tells(got, document.SeverityError, "it shows what the program behind writes for its developers: "+excerpt(part))
 				}
 			}
 		}
@@ -240,7 +242,7 @@ func (w *walk) telling(ctx context.Context) {
 	for _, key := range inOrder(w.missing) {
 		if got := w.missing[key]; got.page != nil && !static.MatchString(got.question.url.Path) {
 			if part := traceIn(oneLine(got.page.raw+"\n"+got.page.begins, got)); part != "" {
-				w.tells(got, policy.SeverityError, "where nothing is, it shows what the program behind writes for its developers: "+excerpt(part))
+				w.tells(got, document.SeverityError, "where nothing is, it shows what the program behind writes for its developers: "+excerpt(part))
 				break
 			}
 		}
@@ -279,7 +281,7 @@ func (w *walk) hidden(ctx context.Context) {
 		}
 		if apart := difference(got, none); apart != "" {
 			w.tell(Finding{
-				Rule: "tells", Severity: policy.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
+				Rule: "tells", Severity: document.SeverityWarning, Path: a.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(a),
 				Message: "it is hidden, but can be told from what is missing: " + apart, Requests: []Shown{w.shown(got), w.shown(none)},
 			})
 		}

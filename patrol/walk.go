@@ -56,7 +56,7 @@ type walk struct {
 	known   map[string]*address
 	order   []*address // in which they were found
 	queries map[string]int
-	pages   map[[sha256.Size]byte]*document
+	pages   map[[sha256.Size]byte]*contents
 	held    int                 // bytes of documents, about
 	jars    []map[string]string // of each visitor: the cookies sent
 	left    []Left
@@ -70,7 +70,7 @@ type walk struct {
 func newWalk(o *Options) *walk {
 	w := &walk{
 		o: o, base: o.Sites[0], hosts: map[string]bool{}, known: map[string]*address{}, queries: map[string]int{},
-		pages: map[[sha256.Size]byte]*document{}, leftAt: map[string]int{}, told: map[string]bool{}, missing: map[string]*answered{},
+		pages: map[[sha256.Size]byte]*contents{}, leftAt: map[string]int{}, told: map[string]bool{}, missing: map[string]*answered{},
 	}
 	for _, s := range o.Sites {
 		w.hosts[hostOf(s)] = true
@@ -214,7 +214,7 @@ func (w *walk) draw(ctx context.Context, got *answered) {
 
 // follow offers all addresses that the answers at one of them name.
 func (w *walk) follow(a *address) {
-	seen := map[*document]bool{}
+	seen := map[*contents]bool{}
 	for i, got := range a.answers {
 		if got == nil {
 			continue

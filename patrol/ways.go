@@ -8,8 +8,9 @@ import (
 	"net/url"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/pattern"
-	"ostiarius/core/policy"
 )
 
 // arriving finds redirects that never arrive, and sign-ins that lead nowhere.
@@ -86,13 +87,13 @@ func (w *walk) goes(ctx context.Context, a *address, got *answered, ends map[str
 	if loop { // told also where the circle begins
 		if round := now.question.url; round.EscapedPath() != a.path() {
 			w.tell(Finding{
-				Rule: "loop", Severity: policy.SeverityError, Path: round.EscapedPath(), As: w.o.Visitors[got.visitor].Who, Message: message,
+				Rule: "loop", Severity: document.SeverityError, Path: round.EscapedPath(), As: w.o.Visitors[got.visitor].Who, Message: message,
 				Requests: w.firstAndLast(trail),
 			})
 		}
 	}
 	w.tell(Finding{
-		Rule: "loop", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[got.visitor].Who, Door: w.says(a),
+		Rule: "loop", Severity: document.SeverityError, Path: a.path(), As: w.o.Visitors[got.visitor].Who, Door: w.says(a),
 		Message: message, Requests: w.firstAndLast(trail),
 	})
 }
@@ -161,7 +162,7 @@ func (w *walk) entrance(got *answered) bool {
 
 func (w *walk) deadEnd(a *address, trail []*answered, message string) {
 	w.tell(Finding{
-		Rule: "dead-end", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[trail[0].visitor].Who, Door: w.says(a),
+		Rule: "dead-end", Severity: document.SeverityError, Path: a.path(), As: w.o.Visitors[trail[0].visitor].Who, Door: w.says(a),
 		Message: message, Requests: w.firstAndLast(trail),
 	})
 }
@@ -265,7 +266,7 @@ func (w *walk) leading(ctx context.Context) {
 			shown := w.shown(got)
 			shown.Begins = excerpt(part)
 			w.tell(Finding{
-				Rule: "open-redirect", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[w.stranger].Who,
+				Rule: "open-redirect", Severity: document.SeverityError, Path: a.path(), As: w.o.Visitors[w.stranger].Who,
 				Message: "a script leads to any site that the query of its page names", Requests: []Shown{shown},
 			})
 		}
@@ -320,7 +321,7 @@ func (w *walk) leadsOut(ctx context.Context, a *address, name string, visitor in
 			to = readByBrowser(got.question.url, got.page.refresh.to)
 		}
 		if isElsewhere(to) {
-			w.tell(Finding{Rule: "open-redirect", Severity: policy.SeverityError, Path: a.path(), As: w.o.Visitors[visitor].Who, Door: w.says(a),
+			w.tell(Finding{Rule: "open-redirect", Severity: document.SeverityError, Path: a.path(), As: w.o.Visitors[visitor].Who, Door: w.says(a),
 				Message: fmt.Sprintf("the address leads to any site that is named in %s: %s", name,
 					excerpt(got.question.url.Query().Get(name))), Requests: []Shown{w.shown(got)}})
 			return true

@@ -7,6 +7,8 @@ import (
 	"net/http"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
@@ -86,7 +88,7 @@ func (s *Service) build() {
 		r.Get("/keys", s.keys)
 		r.Get("/policy.schema.json", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "application/schema+json")
-			w.Write(policy.Schema())
+			w.Write(read.Schema())
 		})
 		r.Group(func(r chi.Router) {
 			r.Use(s.apart.onlyHere(s.pages.Missing))

@@ -18,6 +18,8 @@ import (
 	"syscall"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/client"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
@@ -407,7 +409,7 @@ func (s *Service) Status() client.Status {
 		Pending: pending, Version: s.settings.Version, Site: house.Book.Site, Started: s.started, URL: s.publicURL(),
 		Console: strings.TrimSuffix(s.ConsoleURL(), house.Book.Prefix+"/console/"),
 		Policy:  s.policy.File(), PolicyVersion: house.Version, Doors: house.Book.Entries,
-		Findings: append([]policy.Finding{}, s.policy.Rejected()...),
+		Findings: append([]document.Finding{}, s.policy.Rejected()...),
 	}
 }
 

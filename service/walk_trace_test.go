@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/activity"
 	"ostiarius/core/policy"
 	"ostiarius/patrol"
@@ -27,7 +29,7 @@ func walked(ctx context.Context, t *testing.T, s *Service, leaves func(what stri
 	}, activity.WalkBegun)
 	leaves("its end", func() error { return walks.End("test", id) }, activity.WalkEnded)
 	leaves("its end, twice", wrong(func() error { return walks.End("test", id) }))
-	f := patrol.Finding{Rule: "kept", Severity: policy.SeverityError, Path: "/log/", As: "role:keeper", Message: "kept"}
+	f := patrol.Finding{Rule: "kept", Severity: document.SeverityError, Path: "/log/", As: "role:keeper", Message: "kept"}
 	text, err := json.Marshal(patrol.Result{Findings: []patrol.Finding{f}})
 	if err != nil {
 		t.Fatal(err)

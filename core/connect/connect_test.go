@@ -8,13 +8,15 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
 func parse(t testing.TB, text string) *policy.Book {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte(text))
+	book, findings := read.Parse("doors.yaml", []byte(text))
 	if book == nil {
 		t.Fatal(findings, text)
 	}
@@ -135,7 +137,7 @@ func TestOpenIsWhatEverybodyMay(t *testing.T) {
 			}
 			text += " }\n"
 		}
-		book, _ := policy.Parse("doors.yaml", []byte(text))
+		book, _ := read.Parse("doors.yaml", []byte(text))
 		if book == nil {
 			continue // two doors for the same, after all
 		}

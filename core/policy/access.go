@@ -2,13 +2,12 @@ package policy
 
 import (
 	"cmp"
-	"math"
 	"net/url"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml/ast"
+	"ostiarius/core/document"
 
 	"ostiarius/core/place"
 )
@@ -22,7 +21,7 @@ type DeclaredShared struct {
 	Lasts time.Duration // how long an unlock lasts; 0 until the browser is closed
 	// Forever says that an unlock does not end by itself.
 	Forever bool
-	Position
+	document.Position
 }
 
 // Ends returns when an unlock ends that was made at a time; zero for never. One that lasts until the browser is
@@ -50,136 +49,14 @@ type DeclaredPass struct {
 	Downloads int           // 0 for any number
 	Networks  int           // from which one pass may be used within a day; 0 for any number
 	Pause     bool          // a pass that is used from more is paused, and not only marked
-	Position
+	document.Position
 }
 
 // What passes are like of which the policy does not say.
 const (
-	usualPassLasts    = 14 * 24 * time.Hour
-	usualPassNetworks = 4
+	UsualPassLasts    = 14 * 24 * time.Hour
+	UsualPassNetworks = 4
 )
-
-func (p *reader) shared(n ast.Node) {
-	if _, empty := n.(*ast.NullNode); empty {
-		return
-	}
-	for _, f := range p.fields(n, "shared", nil) {
-		if !p.name(f.key, "shared password", f.name) {
-			continue
-		}
-		d := DeclaredShared{Name: f.name, Title: f.name, Position: position(f.key)}
-		if _, empty := f.value.(*ast.NullNode); !empty {
-			for _, inner := range p.fields(f.value, "shared password "+f.name, []string{"title", "say", "lasts"}) {
-				switch inner.name {
-				case "title":
-					p.textInto(&d.Title, inner)
-				case "say":
-					p.textInto(&d.Say, inner)
-				case "lasts":
-					d.Lasts, d.Forever = p.lasts(inner.value)
-				}
-			}
-		}
-		p.book.Shared = append(p.book.Shared, d)
-	}
-}
-
-func (p *reader) passes(n ast.Node) {
-	if _, empty := n.(*ast.NullNode); empty {
-		return
-	}
-	for _, f := range p.fields(n, "passes", nil) {
-		if !p.name(f.key, "kind of pass", f.name) {
-			continue
-		}
-		d := DeclaredPass{Name: f.name, Title: f.name, Lasts: usualPassLasts, Networks: usualPassNetworks, Position: position(f.key)}
-		if _, empty := f.value.(*ast.NullNode); !empty {
-			for _, inner := range p.fields(f.value, "kind of pass "+f.name,
-				[]string{"title", "say", "go", "lasts", "counts-from", "downloads", "networks", "spread"}) {
-				p.passKey(&d, inner)
-			}
-		}
-		p.book.Passes = append(p.book.Passes, d)
-	}
-}
-
-func (p *reader) passKey(d *DeclaredPass, f field) {
-	switch f.name {
-	case "title":
-		p.textInto(&d.Title, f)
-	case "say":
-		p.textInto(&d.Say, f)
-	case "go":
-		d.Go = p.target(f.value)
-	case "lasts":
-		lasts, forever := p.lasts(f.value)
-		if d.Lasts = lasts; lasts == 0 && !forever {
-			p.at(f.value, "bad-value", "a pass lasts for a time such as 14d, or forever")
-		}
-	case "counts-from":
-		d.FirstUse = p.word(f.value, "counts-from", "issue", "first-use") == "first-use"
-	case "downloads":
-		d.Downloads = p.anyOrNumber(f)
-	case "networks":
-		d.Networks = p.anyOrNumber(f)
-	case "spread":
-		d.Pause = p.word(f.value, "spread", "note", "pause") == "pause"
-	}
-}
-
-func (p *reader) textInto(to *string, f field) {
-	if s, ok := p.text(f.value, f.name); ok {
-		*to = s
-	}
-}
-
-// lasts reads a duration or the word forever.
-func (p *reader) lasts(n ast.Node) (d time.Duration, forever bool) {
-	if s, ok := n.(*ast.StringNode); ok && s.Value == "forever" {
-		return 0, true
-	}
-	d, _ = p.duration(n, "lasts")
-	return d, false
-}
-
-// anyOrNumber reads a number from 1 on, or the word any, which is 0.
-func (p *reader) anyOrNumber(f field) int {
-	switch n := f.value.(type) {
-	case *ast.StringNode:
-		if n.Value == "any" {
-			return 0
-		}
-	case *ast.IntegerNode:
-		if v, ok := n.Value.(uint64); ok && v >= 1 && v <= math.MaxInt32 {
-			return int(v)
-		}
-	}
-	p.at(f.value, "bad-value", "%s is a number from 1 on, or any", f.name)
-	return 0
-}
-
-// checkAccess says which shared passwords and kinds of pass are named and not declared.
-func (p *reader) checkAccess() {
-	var shared, passes []string
-	for _, d := range p.book.Shared {
-		shared = append(shared, d.Name)
-	}
-	for _, d := range p.book.Passes {
-		passes = append(passes, d.Name)
-	}
-	for _, use := range p.sharedUses {
-		if !slices.Contains(shared, use.name) {
-			p.at(use.at, "unknown-shared", "unknown shared password %q%s; shared passwords are declared under the key shared", use.name,
-				strings.TrimSuffix(didYouMean(use.name, shared), "?"))
-		}
-	}
-	for _, use := range p.passUses {
-		if !slices.Contains(passes, use.name) {
-			p.at(use.at, "unknown-pass", "unknown kind of pass %q%s; kinds of pass are declared under the key passes", use.name,
-				strings.TrimSuffix(didYouMean(use.name, passes), "?"))
-		}
-	}
-}
 
 // SharedNamed returns what the policy declares of a shared password; nil if it does not.
 func SharedNamed(b *Book, name string) *DeclaredShared {

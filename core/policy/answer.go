@@ -4,6 +4,8 @@ import (
 	"net/url"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/place"
 )
 
@@ -71,7 +73,7 @@ func Usual(b *Book, d Decision, client Client, query string) Answer {
 		return Answer{Status: 401, Authenticate: "Session realm=" + quote(b.Site)}
 	}
 	location := b.SignInAt()
-	if path, _, _ := strings.Cut(location, "?"); path == escape(d.Place) || path == escape(place.Place{Path: d.Place.Path}) {
+	if path, _, _ := strings.Cut(location, "?"); path == Escape(d.Place) || path == Escape(place.Place{Path: d.Place.Path}) {
 		location = b.Prefix + "/sign-in" // the page where one signs in asks for that itself, at this host
 	}
 	switch d.Proof.Kind {
@@ -79,7 +81,7 @@ func Usual(b *Book, d Decision, client Client, query string) Answer {
 	case ProveFactor:
 		location = b.Prefix + "/prove-again?factor=" + url.QueryEscape(d.Proof.Name)
 		if d.Proof.Within > 0 {
-			location += "&within=" + FormatDuration(d.Proof.Within)
+			location += "&within=" + document.FormatDuration(d.Proof.Within)
 		}
 	default:
 		location = b.Prefix + map[ProofKind]string{ProveAgain: "/prove-again", ProveShared: "/unlock", ProvePass: "/unlock"}[d.Proof.Kind]
@@ -124,7 +126,7 @@ func (b *Book) instead(d Decision, query string) string {
 // for wherever people land.
 func (b *Book) goOn(p place.Place, query string) string {
 	switch {
-	case below(p.Path, b.Prefix+"/account"):
+	case Below(p.Path, b.Prefix+"/account"):
 		return b.Prefix + "/account"
 	case p.Path == b.Prefix+"/prove-again":
 		values, err := url.ParseQuery(query)
@@ -133,7 +135,7 @@ func (b *Book) goOn(p place.Place, query string) string {
 		}
 		return ""
 	}
-	next := escape(p)
+	next := Escape(p)
 	if query != "" {
 		next += "?" + query
 	}
@@ -141,7 +143,7 @@ func (b *Book) goOn(p place.Place, query string) string {
 }
 
 // escape returns the address of a place, percent-encoded as in a link.
-func escape(p place.Place) string {
+func Escape(p place.Place) string {
 	return (&url.URL{Path: p.Address()}).EscapedPath()
 }
 

@@ -1,27 +1,31 @@
-package policy
+package policy_test
 
 import (
 	"fmt"
 	"testing"
+
+	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
+	"ostiarius/core/policy/sample"
 )
 
 func TestAnswersForScriptsAndPrograms(t *testing.T) {
-	book := parse(t, lighthouse)
+	book := sample.Parse(t, sample.Lighthouse)
 	for _, test := range []struct {
 		path, who string
-		client    Client
+		client    policy.Client
 		status    int
 		challenge string
 	}{
-		{"/rota/", "anonymous", Script, 401, `Session realm="Marram Point Lighthouse Trust"`},
-		{"/rota/", "anonymous", API, 401, `Session realm="Marram Point Lighthouse Trust"`},
-		{"/sensors/", "anonymous", API, 401, `Basic realm="Sensor feed", charset="UTF-8"`},
-		{"/sensors/", "anonymous", Script, 401, `Session realm="Marram Point Lighthouse Trust"`},
-		{"/log/", "role:volunteer", API, 403, ""},
-		{"/log/", "role:volunteer", Script, 403, ""},
-		{"/office/", "anonymous", API, 404, ""},
+		{"/rota/", "anonymous", policy.Script, 401, `Session realm="Marram Point Lighthouse Trust"`},
+		{"/rota/", "anonymous", policy.API, 401, `Session realm="Marram Point Lighthouse Trust"`},
+		{"/sensors/", "anonymous", policy.API, 401, `Basic realm="Sensor feed", charset="UTF-8"`},
+		{"/sensors/", "anonymous", policy.Script, 401, `Session realm="Marram Point Lighthouse Trust"`},
+		{"/log/", "role:volunteer", policy.API, 403, ""},
+		{"/log/", "role:volunteer", policy.Script, 403, ""},
+		{"/office/", "anonymous", policy.API, 404, ""},
 	} {
-		a := book.Answer(book.Decide(Request{"GET", "", test.path}, visitor(t, test.who)), test.client, "")
+		a := book.Answer(book.Decide(policy.Request{"GET", "", test.path}, sample.Visitor(t, test.who)), test.client, "")
 		if a.Status != test.status || a.Authenticate != test.challenge || a.Location != "" {
 			t.Errorf("%s as %s for %s: %+v", test.path, test.who, test.client, a)
 		}
@@ -29,9 +33,9 @@ func TestAnswersForScriptsAndPrograms(t *testing.T) {
 }
 
 func TestLandings(t *testing.T) {
-	book := parse(t, lighthouse)
+	book := sample.Parse(t, sample.Lighthouse)
 	for who, want := range map[string]string{"user:ines,role:trustee": "/log/", "role:trustee": "/office/", "role:device": "/rota/"} {
-		if got := book.After(AfterSignIn, visitor(t, who)); got != want {
+		if got := book.After(policy.AfterSignIn, sample.Visitor(t, who)); got != want {
 			t.Errorf("%s lands on %s, want %s", who, got, want)
 		}
 	}
@@ -46,19 +50,19 @@ func TestInsteadCarriesNext(t *testing.T) {
 		"/login.html?next=/":      "/login.html?next=/",
 		"/login.html?a=1&next=/b": "/login.html?a=1&next=/b",
 	} {
-		book, findings := Parse("doors.yaml", []byte(fmt.Sprintf("roles: { keeper: }\ndoors:\n  - { path: /login.html, admit: public }\n  "+
+		book, findings := read.Parse("doors.yaml", []byte(fmt.Sprintf("roles: { keeper: }\ndoors:\n  - { path: /login.html, admit: public }\n  "+
 			"- { path: /rota/**, admit: { role: keeper }, otherwise: { anonymous: { go: %q }, refused: { go: /ask } } }\n", to)))
 		if book == nil {
 			t.Fatal(to, findings)
 		}
-		r := Request{Method: "GET", Path: "/rota/a"}
-		if got := book.Answer(book.Decide(r, &Visitor{}), Browser, "x=1&y=2"); got.Status != 303 || got.Location != want {
+		r := policy.Request{Method: "GET", Path: "/rota/a"}
+		if got := book.Answer(book.Decide(r, &policy.Visitor{}), policy.Browser, "x=1&y=2"); got.Status != 303 || got.Location != want {
 			t.Errorf("%s: %+v, want %s", to, got, want)
 		}
-		if got := book.Answer(book.Decide(r, &Visitor{}), Script, "x=1"); got.Status != 401 {
+		if got := book.Answer(book.Decide(r, &policy.Visitor{}), policy.Script, "x=1"); got.Status != 401 {
 			t.Errorf("%s, for a script: %+v", to, got)
 		}
-		if got := book.Answer(book.Decide(r, &Visitor{SignedIn: true, Account: "ines"}), Browser, "x=1"); got.Location != "/ask" {
+		if got := book.Answer(book.Decide(r, &policy.Visitor{SignedIn: true, Account: "ines"}), policy.Browser, "x=1"); got.Location != "/ask" {
 			t.Errorf("%s, refused: %+v", to, got)
 		}
 	}

@@ -16,7 +16,7 @@ import (
 // A rule is all that is known of one kind of demand.
 type rule interface {
 	// read reads the value of the key into d. It returns false if nothing of it can be asked for, which is then said.
-	read(p *partReader, n ast.Node, d *Demand) bool
+	read(p *PartReader, n ast.Node, d *Demand) bool
 	// schema describes the value of the key in JSON Schema.
 	schema(s SchemaParts) any
 	// values are the values of the key as a policy has them.
@@ -103,8 +103,8 @@ func DemandSchemas(s SchemaParts) map[string]any {
 	return all
 }
 
-// keysOfDemands are the keys that a demand may have in a policy.
-func keysOfDemands() (keys []string) {
+// KeysOfDemands are the keys that a demand may have in a policy.
+func KeysOfDemands() (keys []string) {
 	for i := range asked {
 		if !asked[i].word {
 			keys = append(keys, string(asked[i].kind))

@@ -4,13 +4,15 @@ import (
 	"fmt"
 	"slices"
 
+	"ostiarius/core/document"
+
 	"github.com/goccy/go-yaml/ast"
 )
 
 // signed-in: any account.
 type signedInRule struct{ accountRule }
 
-func (signedInRule) read(*partReader, ast.Node, *Demand) bool { return false } // it is a word
+func (signedInRule) read(*PartReader, ast.Node, *Demand) bool { return false } // it is a word
 func (signedInRule) schema(SchemaParts) any                   { return nil }
 func (signedInRule) shows(v *Visitor, _ *Demand) bool         { return v.SignedIn }
 func (signedInRule) noun(*Demand) string                      { return "a sign-in" }
@@ -21,8 +23,8 @@ func (signedInRule) cases(*Demand, *Cases) {}
 // role: an account that has one of some roles, or one that includes it.
 type roleRule struct{ accountRule }
 
-func (roleRule) read(p *partReader, n ast.Node, d *Demand) bool {
-	d.Names = p.names(n, Role, &p.roleUses)
+func (roleRule) read(p *PartReader, n ast.Node, d *Demand) bool {
+	d.Names = p.names(n, Role, &p.RoleUses)
 	return true
 }
 
@@ -52,12 +54,12 @@ func (roleRule) shows(v *Visitor, d *Demand) bool {
 
 func (roleRule) unknown(b *Book, name string) error {
 	if roles := b.RoleNames(); !slices.Contains(roles, name) {
-		return fmt.Errorf("unknown role %q%s", name, didYouMeanRole(name, roles))
+		return fmt.Errorf("unknown role %q%s", name, DidYouMeanRole(name, roles))
 	}
 	return nil
 }
 
-func (roleRule) noun(d *Demand) string { return "the role " + orList(d.Names) }
+func (roleRule) noun(d *Demand) string { return "the role " + document.OrList(d.Names) }
 
 func (roleRule) told(d *Demand) ([]string, map[string][]string) {
 	return []string{several(d.Names)}, map[string][]string{"names": d.Names}
@@ -68,10 +70,10 @@ func (roleRule) cases(d *Demand, c *Cases) { c.Roles = append(c.Roles, d.Names..
 // user: one of some accounts, by their names.
 type userRule struct{ accountRule }
 
-func (userRule) read(p *partReader, n ast.Node, d *Demand) bool {
-	names, nodes := p.texts(n, string(User))
+func (userRule) read(p *PartReader, n ast.Node, d *Demand) bool {
+	names, nodes := p.Texts(n, string(User))
 	for i, name := range names {
-		if key, ok := p.user(nodes[i], name); ok {
+		if key, ok := p.User(nodes[i], name); ok {
 			d.Names = append(d.Names, key)
 		}
 	}
@@ -79,7 +81,7 @@ func (userRule) read(p *partReader, n ast.Node, d *Demand) bool {
 }
 
 func (userRule) schema(s SchemaParts) any {
-	return s.OneOrMany(s.Pattern(userPattern, "The name of an account"), "An account, or one of several")
+	return s.OneOrMany(s.Pattern(UserPattern, "The name of an account"), "An account, or one of several")
 }
 
 func (userRule) shows(v *Visitor, d *Demand) bool {
@@ -99,7 +101,7 @@ func (userRule) needs(n need, v *Visitor, d *Demand) (need, bool) {
 	return n, len(n.users) > 0
 }
 
-func (userRule) noun(d *Demand) string { return "the account " + orList(d.Names) }
+func (userRule) noun(d *Demand) string { return "the account " + document.OrList(d.Names) }
 
 func (userRule) told(d *Demand) ([]string, map[string][]string) {
 	return []string{several(d.Names)}, map[string][]string{"names": d.Names}

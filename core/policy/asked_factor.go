@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"github.com/goccy/go-yaml/ast"
 
 	"ostiarius/core/factor"
@@ -12,12 +14,12 @@ import (
 // factor: one kind of proof besides the password, or two of different kinds; of some, any one of them.
 type factorRule struct{ plainRule }
 
-func (factorRule) read(p *partReader, n ast.Node, d *Demand) bool {
-	names, nodes := p.texts(n, string(Factor))
+func (factorRule) read(p *PartReader, n ast.Node, d *Demand) bool {
+	names, nodes := p.Texts(n, string(Factor))
 	for i, name := range names {
 		if !slices.Contains(factor.Asked, name) {
-			p.at(nodes[i], "bad-value", "%q is no factor that can be asked for%s; write passkey, code or two", name,
-				strings.TrimSuffix(didYouMean(name, factor.Asked), "?"))
+			p.At(nodes[i], "bad-value", "%q is no factor that can be asked for%s; write passkey, code or two", name,
+				strings.TrimSuffix(document.DidYouMean(name, factor.Asked), "?"))
 			continue
 		}
 		d.Names = append(d.Names, name)
@@ -55,10 +57,10 @@ func (factorRule) told(d *Demand) ([]string, map[string][]string) {
 // proof-within: the password was entered a short time ago; beside a factor, that was shown.
 type proofWithinRule struct{ plainRule }
 
-func (proofWithinRule) read(p *partReader, n ast.Node, d *Demand) bool {
+func (proofWithinRule) read(p *PartReader, n ast.Node, d *Demand) bool {
 	var ok bool
-	if d.Within, ok = p.duration(n, string(ProofWithin)); ok && d.Within == 0 {
-		p.at(n, "bad-value", "proof-within: 0 would ask again for each request; write a time such as 10m")
+	if d.Within, ok = p.Duration(n, string(ProofWithin)); ok && d.Within == 0 {
+		p.At(n, "bad-value", "proof-within: 0 would ask again for each request; write a time such as 10m")
 	}
 	return true
 }
@@ -66,11 +68,11 @@ func (proofWithinRule) read(p *partReader, n ast.Node, d *Demand) bool {
 func (proofWithinRule) schema(SchemaParts) any {
 	return map[string]any{
 		"description": "How recently the password was typed, or the factor shown that is asked for beside",
-		"allOf":       []any{map[string]any{"type": "string", "pattern": durationPattern}, map[string]any{"pattern": `[1-9]`}},
+		"allOf":       []any{map[string]any{"type": "string", "pattern": document.DurationPattern}, map[string]any{"pattern": `[1-9]`}},
 	}
 }
 
-func (proofWithinRule) values(d *Demand) []string { return []string{FormatDuration(d.Within)} }
+func (proofWithinRule) values(d *Demand) []string { return []string{document.FormatDuration(d.Within)} }
 
 func (proofWithinRule) ways(d *Demand) []way {
 	if d.Factors != nil {
@@ -104,13 +106,13 @@ func (proofWithinRule) needs(n need, v *Visitor, d *Demand) (need, bool) {
 
 func (proofWithinRule) noun(d *Demand) string {
 	if d.Factors != nil {
-		return "that within the last " + FormatDuration(d.Within)
+		return "that within the last " + document.FormatDuration(d.Within)
 	}
-	return "a password typed within the last " + FormatDuration(d.Within)
+	return "a password typed within the last " + document.FormatDuration(d.Within)
 }
 
 func (proofWithinRule) told(d *Demand) ([]string, map[string][]string) {
-	gaps := map[string][]string{"time": {FormatDuration(d.Within)}}
+	gaps := map[string][]string{"time": {document.FormatDuration(d.Within)}}
 	if d.Factors != nil {
 		return []string{"so"}, gaps
 	}

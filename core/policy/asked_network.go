@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"net/netip"
 
+	"ostiarius/core/document"
+
 	"github.com/goccy/go-yaml/ast"
 
 	"ostiarius/core/pattern"
@@ -12,16 +14,16 @@ import (
 // network: an address in one of some networks. It is nothing that somebody can prove.
 type networkRule struct{ plainRule }
 
-func (networkRule) read(p *partReader, n ast.Node, d *Demand) bool {
-	names, nodes := p.texts(n, string(Network))
+func (networkRule) read(p *PartReader, n ast.Node, d *Demand) bool {
+	names, nodes := p.Texts(n, string(Network))
 	for i, name := range names {
 		if !network.MatchString(name) {
-			p.at(nodes[i], "bad-value", "%q is no network; write one like 192.0.2.0/24 or 2001:db8::/32", name)
+			p.At(nodes[i], "bad-value", "%q is no network; write one like 192.0.2.0/24 or 2001:db8::/32", name)
 			continue
 		}
 		prefix, err := parseNetwork(name)
 		if err != nil {
-			p.at(nodes[i], "bad-network", "%v", err)
+			p.At(nodes[i], "bad-network", "%v", err)
 			continue
 		}
 		d.Nets = append(d.Nets, prefix)
@@ -54,7 +56,7 @@ func (networkRule) schema(s SchemaParts) any {
 	return s.OneOrMany(s.Pattern(networkPattern, "A network such as 192.0.2.0/24"), "The networks a request may come from")
 }
 
-func (r networkRule) noun(d *Demand) string { return "an address in " + orList(r.values(d)) }
+func (r networkRule) noun(d *Demand) string { return "an address in " + document.OrList(r.values(d)) }
 
 func (r networkRule) told(d *Demand) ([]string, map[string][]string) {
 	return []string{""}, map[string][]string{"names": r.values(d)}

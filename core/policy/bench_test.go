@@ -1,4 +1,4 @@
-package policy
+package policy_test
 
 import (
 	"fmt"
@@ -8,6 +8,10 @@ import (
 	"runtime/debug"
 	"strings"
 	"testing"
+
+	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
+	"ostiarius/core/policy/sample"
 )
 
 // Policies of many doors, and the same patterns for http.ServeMux, which is the baseline in the same run. Both begin with the target as
@@ -74,12 +78,12 @@ func BenchmarkDecide(b *testing.B) {
 				}
 			})
 			b.Run(fmt.Sprintf("%s/doors=%d/Decide", s.name, n), func(b *testing.B) {
-				book := parse(b, manyDoors(n, s))
-				v := visitor(b, "role:trustee")
+				book := sample.Parse(b, manyDoors(n, s))
+				v := sample.Visitor(b, "role:trustee")
 				b.ReportAllocs()
 				b.ResetTimer()
 				for i := range b.N {
-					if d := book.Decide(Request{"GET", "marram.example", paths[i&63]}, v); d.Outcome != Admit || d.Door.Line < 4 {
+					if d := book.Decide(policy.Request{"GET", "marram.example", paths[i&63]}, v); d.Outcome != policy.Admit || d.Door.Line < 4 {
 						b.Fatal(d)
 					}
 				}
@@ -96,18 +100,18 @@ func BenchmarkLoad(b *testing.B) {
 		text := []byte(manyDoors(n, shapes[0]))
 		b.Run(fmt.Sprintf("doors=%d", n), func(b *testing.B) {
 			for range b.N {
-				Parse("doors.yaml", text)
+				read.Parse("doors.yaml", text)
 			}
 		})
 		b.Run(fmt.Sprintf("doors=%d/memory", n), func(b *testing.B) {
 			defer debug.SetGCPercent(debug.SetGCPercent(10))
 			var before, most, after runtime.MemStats
-			var book *Book
+			var book *policy.Book
 			for range b.N {
 				book = nil
 				debug.FreeOSMemory()
 				runtime.ReadMemStats(&before)
-				book, _ = Parse("doors.yaml", text)
+				book, _ = read.Parse("doors.yaml", text)
 				runtime.ReadMemStats(&most)
 				runtime.GC()
 				runtime.ReadMemStats(&after)

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/looks"
 	"ostiarius/core/place"
 	"ostiarius/core/words"
@@ -48,10 +50,10 @@ type Book struct {
 	Origins    []string // whose scripts may ask who is here, beside the site's own
 	Entrance   string   // the canonical path of the sign-in page, for those who know it; "" for the usual address
 	Looks      looks.Looks
-	LooksAt    Position
+	LooksAt    document.Position
 	Words      words.Set // what pages and mails say
 	WordsFile  string    // the file that has them, relative to the policy; "" for none
-	WordsAt    Position
+	WordsAt    document.Position
 	Sessions   Sessions
 	SessionsOf []RoleSessions
 	Guarantees []Guarantee // to be proven by core/prove
@@ -74,28 +76,28 @@ const Steward = "steward"
 type DeclaredRole struct {
 	Name     string
 	Includes []string
-	Position
+	document.Position
 }
 
 // A DeclaredKeyring is a keyring as the policy declares it.
 type DeclaredKeyring struct {
 	Name  string
 	Realm string
-	Position
+	document.Position
 }
 
 // A Door is one entry of the policy, for one of its paths: the places it covers and
 // what it asks.
 type Door struct {
 	place.Set
-	Position         // of the path
-	Entry     int    // line of the entry; doors written as one entry share it
-	Written   string // the path as it stands in the policy
-	Check     string // the name, of a check that a program makes itself; "" for a door
-	Admit     Demand
-	Basic     bool   // an account is asked for with HTTP Basic instead of the form
-	Realm     string // the realm of that question
-	Otherwise Otherwise
+	document.Position        // of the path
+	Entry             int    // line of the entry; doors written as one entry share it
+	Written           string // the path as it stands in the policy
+	Check             string // the name, of a check that a program makes itself; "" for a door
+	Admit             Demand
+	Basic             bool   // an account is asked for with HTTP Basic instead of the form
+	Realm             string // the realm of that question
+	Otherwise         Otherwise
 	// ForwardCredentials hands the credentials of HTTP Basic on to what is behind the door.
 	ForwardCredentials bool
 	keyrings           []string // that Admit names
@@ -117,7 +119,7 @@ type Instead struct {
 	Go   string
 	Say  string
 	Hide bool
-	Position
+	document.Position
 }
 
 // String returns what is done in the policy's words, "" for nothing.
@@ -146,10 +148,10 @@ type Landings struct {
 }
 
 // The words for when people land somewhere.
-var landingWords = []string{"sign-in", "sign-out", "join", "password-change", "paid"}
+var LandingWords = []string{"sign-in", "sign-out", "join", "password-change", "paid"}
 
 // on returns the lines for when people land somewhere, nil for a word that is none of these.
-func (l *Landings) on(word string) *[]Landing {
+func (l *Landings) On(word string) *[]Landing {
 	switch word {
 	case "sign-in":
 		return &l.SignIn
@@ -170,14 +172,14 @@ type Landing struct {
 	Role string
 	User string
 	Go   string
-	Position
+	document.Position
 }
 
 // A Guarantee is a promise of the policy about all places of a set and all visitors. One
 // of Only, Always and Never is set.
 type Guarantee struct {
 	place.Set
-	Position
+	document.Position
 	Written string // the path as it stands in the policy
 	Only    bool   // nobody gets in who does not meet the demand
 	Always  bool   // everybody who meets the demand gets in
@@ -200,6 +202,17 @@ func (g *Guarantee) Says() string {
 	return "always: " + g.Demand().String()
 }
 
+// Kind returns the word of the policy for what is promised: only, always or never.
+func (g *Guarantee) Kind() string {
+	switch {
+	case g.Only:
+		return "only"
+	case g.Never:
+		return "never"
+	}
+	return "always"
+}
+
 // Asks says what the guarantee asks, in words.
 func (g *Guarantee) Asks() string { return g.Asking.Ask() }
 
@@ -216,15 +229,16 @@ type Header struct {
 // Values returns the value as a header has it. It must not be changed.
 func (h *Header) Values() []string { return h.values }
 
-// defaultHeaders keep browsers from guessing, from telling other sites where somebody has
+// DefaultHeaders keep browsers from guessing, from telling other sites where somebody has
 // been, and from showing the site within another.
-var defaultHeaders = []Header{
-	newHeader("Referrer-Policy", "strict-origin-when-cross-origin"),
-	newHeader("X-Content-Type-Options", "nosniff"),
-	newHeader("X-Frame-Options", "SAMEORIGIN"),
+var DefaultHeaders = []Header{
+	NewHeader("Referrer-Policy", "strict-origin-when-cross-origin"),
+	NewHeader("X-Content-Type-Options", "nosniff"),
+	NewHeader("X-Frame-Options", "SAMEORIGIN"),
 }
 
-func newHeader(name, value string) Header { return Header{name, value, []string{value}} }
+// NewHeader returns a field; an empty value leaves it away.
+func NewHeader(name, value string) Header { return Header{name, value, []string{value}} }
 
 // Sessions say how long sessions last. Zero is no end.
 type Sessions struct {
@@ -240,7 +254,7 @@ type RoleSessions struct {
 	Sessions
 }
 
-var unsaid = Sessions{Idle: -1, Lifetime: -1, Remembered: -1}
+var Unsaid = Sessions{Idle: -1, Lifetime: -1, Remembered: -1}
 
 // SessionsFor returns how long a session of somebody with these roles lasts: each limit as
 // the roles say it, the shortest if several do, or else as it is for everybody.
@@ -248,7 +262,7 @@ func (b *Book) SessionsFor(granted []string) Sessions {
 	if len(b.SessionsOf) == 0 {
 		return b.Sessions
 	}
-	s := unsaid
+	s := Unsaid
 	shortest := func(a, other time.Duration) time.Duration {
 		if other < 0 || a > 0 && other == 0 || a > 0 && a < other {
 			return a
@@ -256,7 +270,7 @@ func (b *Book) SessionsFor(granted []string) Sessions {
 		return other
 	}
 	for _, r := range b.SessionsOf {
-		if b.has(granted, r.Role) {
+		if b.Has(granted, r.Role) {
 			s.Idle, s.Lifetime, s.Remembered = shortest(s.Idle, r.Idle), shortest(s.Lifetime, r.Lifetime), shortest(s.Remembered, r.Remembered)
 		}
 	}
@@ -286,7 +300,7 @@ func (b *Book) LongestSessions() Sessions {
 
 // has reports whether somebody with the roles granted has the role asked for, directly
 // or through a role that includes it.
-func (b *Book) has(granted []string, asked string) bool {
+func (b *Book) Has(granted []string, asked string) bool {
 	by := b.satisfies[asked]
 	for _, role := range granted {
 		if by[role] {
@@ -309,7 +323,7 @@ func (b *Book) RolesOf(v *Visitor) []string {
 	if !v.SignedIn {
 		return nil
 	}
-	return slices.DeleteFunc(b.RoleNames(), func(name string) bool { return !b.has(v.Roles, name) })
+	return slices.DeleteFunc(b.RoleNames(), func(name string) bool { return !b.Has(v.Roles, name) })
 }
 
 // KnownRole reports whether accounts can be granted the role under this Book.
@@ -331,7 +345,7 @@ func (b *Book) RoleNames() []string {
 // landing returns the first line that fits the visitor, or "/".
 func (b *Book) landing(lines []Landing, v *Visitor) string {
 	for _, l := range lines {
-		if (l.Role == "" || v.SignedIn && b.has(v.Roles, l.Role)) && (l.User == "" || v.SignedIn && l.User == v.Account) {
+		if (l.Role == "" || v.SignedIn && b.Has(v.Roles, l.Role)) && (l.User == "" || v.SignedIn && l.User == v.Account) {
 			return l.Go
 		}
 	}
@@ -353,7 +367,7 @@ const (
 // After returns where v is sent on an occasion without having asked for a page; "" after a change of the password
 // if the policy does not say. Who has joined or paid has signed in, if the policy says nothing else.
 func (b *Book) After(o Occasion, v *Visitor) string {
-	lines := *b.Landings.on(string(o))
+	lines := *b.Landings.On(string(o))
 	switch {
 	case len(lines) > 0:
 		return b.landing(lines, v)
@@ -367,17 +381,17 @@ func (b *Book) After(o Occasion, v *Visitor) string {
 
 // IsOwn reports whether a place belongs to Ostiarius's own pages.
 func (b *Book) IsOwn(p place.Place) bool {
-	return below(p.Path, b.Prefix) || b.Entrance != "" && p.Path == b.Entrance
+	return Below(p.Path, b.Prefix) || b.Entrance != "" && p.Path == b.Entrance
 }
 
 // below reports whether the canonical path is root or stands below it.
-func below(path, root string) bool {
+func Below(path, root string) bool {
 	return root == "/" || path == root || len(path) > len(root) && path[:len(root)] == root && path[len(root)] == '/'
 }
 
 // compile builds what deciding needs. It returns the pairs of doors that cover exactly
 // the same places.
-func (b *Book) compile() (twins [][2]int) {
+func (b *Book) Compile() (twins [][2]int) {
 	b.satisfies = map[string]map[string]bool{}
 	includes := map[string][]string{}
 	for _, name := range b.RoleNames() {
@@ -510,6 +524,17 @@ func (b *Book) Deciding(p place.Place) []*Door {
 	return append(deciding, checks...)
 }
 
+// DoorFor returns the door for just these places, nil if there is none.
+func (b *Book) DoorFor(set place.Set) *Door {
+	wanted := DescribeSet(&Door{Set: set})
+	for i := range b.Doors {
+		if DescribeSet(&b.Doors[i]) == wanted {
+			return &b.Doors[i]
+		}
+	}
+	return nil
+}
+
 // Covering returns all doors that cover a place, in file order; those that are built in last.
 func (b *Book) Covering(p place.Place) (all []*Door) {
 	for i := range b.Doors {
@@ -603,5 +628,5 @@ func namesIn(kind Kind, d Demand) (names []string) {
 
 // RequestFor returns a request for a place, spelled as in a link.
 func RequestFor(p place.Place) Request {
-	return Request{Method: p.Method, Host: p.Host, Path: escape(p)}
+	return Request{Method: p.Method, Host: p.Host, Path: Escape(p)}
 }

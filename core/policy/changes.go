@@ -23,7 +23,7 @@ func Changes(before, after *Book) []Change {
 	changes := []Change{}
 	old := map[string]*Door{}
 	for i := range before.Doors {
-		old[describeSet(&before.Doors[i])] = &before.Doors[i]
+		old[DescribeSet(&before.Doors[i])] = &before.Doors[i]
 	}
 	said := func(kind, door, was, is string, line int) {
 		changes = append(changes, Change{kind, door, was, is, line})
@@ -33,12 +33,12 @@ func Changes(before, after *Book) []Change {
 	}
 	for i := range after.Doors {
 		d := &after.Doors[i]
-		key := describeSet(d)
+		key := DescribeSet(d)
 		switch o := old[key]; {
 		case o == nil:
-			said("added", d.Label(), "", d.whole(), d.Line)
-		case o.whole() != d.whole():
-			said("changed", d.Label(), o.whole(), d.whole(), d.Line)
+			said("added", d.Label(), "", d.Whole(), d.Line)
+		case o.Whole() != d.Whole():
+			said("changed", d.Label(), o.Whole(), d.Whole(), d.Line)
 		}
 		delete(old, key)
 	}
@@ -48,18 +48,18 @@ func Changes(before, after *Book) []Change {
 	}
 	slices.SortFunc(gone, func(x, y *Door) int { return cmp.Or(x.Line-y.Line, x.Column-y.Column) })
 	for _, d := range gone {
-		said("removed", d.Label(), d.whole(), "", d.Line)
+		said("removed", d.Label(), d.Whole(), "", d.Line)
 	}
 	return changes
 }
 
 // describeSet names the places of a door in one form.
-func describeSet(d *Door) string {
+func DescribeSet(d *Door) string {
 	return fmt.Sprintf("%s %s %s", d.Methods, d.Path, d.Host)
 }
 
 // whole says all that a door does, in the policy's words.
-func (d *Door) whole() string {
+func (d *Door) Whole() string {
 	s := d.Admit.String()
 	if d.Basic {
 		s += fmt.Sprintf(", ask: basic, realm: %q", d.Realm)

@@ -3,40 +3,8 @@ package policy
 import (
 	"slices"
 
-	"github.com/goccy/go-yaml/ast"
-
 	"ostiarius/core/place"
 )
-
-// A check is what a program asks in its own handlers, beside the doors. It stands in the policy so that what is explained, shown and proven
-// about a place is all that is asked there: each check that covers a place must admit too, however specific the doors there are. It opens
-// nothing.
-
-// checkKeys are the keys of a check. What is done with who is turned away is the business of the doors.
-var checkKeys = []string{"path", "host", "methods", "admit"}
-
-// The most checks of a policy.
-const maxChecks = 1000
-
-func (p *reader) checks(n ast.Node) {
-	for _, f := range p.fields(n, "checks", nil) {
-		if !p.name(f.key, "check", f.name) {
-			continue
-		}
-		doors := p.book.Doors
-		p.book.Doors = nil
-		p.doorWith(f.value, "a check", checkKeys)
-		for _, d := range p.book.Doors {
-			d.Check = f.name
-			p.book.Checks = append(p.book.Checks, d)
-		}
-		p.book.Doors = doors
-		if len(p.book.Checks) > maxChecks {
-			p.at(f.key, "too-large", "more than %d checks", maxChecks)
-			return
-		}
-	}
-}
 
 // ChecksNamed returns the checks of a name: one for each of its paths.
 func ChecksNamed(b *Book, name string) (all []*Door) {

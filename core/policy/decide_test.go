@@ -1,4 +1,4 @@
-package policy
+package policy_test
 
 import (
 	"fmt"
@@ -9,110 +9,113 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy"
+	"ostiarius/core/policy/sample"
+
 	"ostiarius/core/factor"
 )
 
 func TestDecideAndAnswer(t *testing.T) {
-	book := parse(t, lighthouse)
+	book := sample.Parse(t, sample.Lighthouse)
 	signIn := func(next string) string { return "303 /door/sign-in?next=" + next }
 	for _, test := range []struct {
 		request, who string
-		outcome      Outcome
+		outcome      policy.Outcome
 		answer       string // status and location or challenge
 	}{
-		{"GET /", "anonymous", Admit, "200"},
-		{"GET /visit/x/y", "anonymous", Admit, "200"},
-		{"GET /rota/?week=3&x=a%20b", "anonymous", Challenge, signIn("%2Frota%2F%3Fweek%3D3%26x%3Da%2520b")},
-		{"GET /rota", "signed-in", Admit, "200"},
-		{"GET /elsewhere", "anonymous", Challenge, signIn("%2Felsewhere")},
-		{"GET /elsewhere", "signed-in", Admit, "200"},
-		{"GET /log/", "role:volunteer", Refuse, "303 /rota/ask"},
-		{"GET /log/", "role:keeper", Admit, "200"},
-		{"HEAD /log/", "role:trustee", Admit, "200"},
-		{"POST /log/", "role:keeper", Refuse, "403"},
-		{"POST /log/", "role:trustee", Admit, "200"},
-		{"PUT /log/", "role:keeper", Admit, "200"},
+		{"GET /", "anonymous", policy.Admit, "200"},
+		{"GET /visit/x/y", "anonymous", policy.Admit, "200"},
+		{"GET /rota/?week=3&x=a%20b", "anonymous", policy.Challenge, signIn("%2Frota%2F%3Fweek%3D3%26x%3Da%2520b")},
+		{"GET /rota", "signed-in", policy.Admit, "200"},
+		{"GET /elsewhere", "anonymous", policy.Challenge, signIn("%2Felsewhere")},
+		{"GET /elsewhere", "signed-in", policy.Admit, "200"},
+		{"GET /log/", "role:volunteer", policy.Refuse, "303 /rota/ask"},
+		{"GET /log/", "role:keeper", policy.Admit, "200"},
+		{"HEAD /log/", "role:trustee", policy.Admit, "200"},
+		{"POST /log/", "role:keeper", policy.Refuse, "403"},
+		{"POST /log/", "role:trustee", policy.Admit, "200"},
+		{"PUT /log/", "role:keeper", policy.Admit, "200"},
 		// Two layers and a fresh proof: from the outside in.
-		{"GET /vault", "anonymous", Challenge, `401 Basic realm="Trust \"office\"", charset="UTF-8"`},
-		{"GET /vault", "anonymous,keyring:outer", Challenge, signIn("%2Fvault")},
-		{"GET /vault", "role:trustee", Challenge, `401 Basic realm="Trust \"office\"", charset="UTF-8"`},
-		{"GET /vault", "role:trustee,keyring:outer", Admit, "200"},
-		{"GET /vault", "role:trustee,keyring:outer,proof-age:10m", Admit, "200"},
-		{"GET /vault", "role:trustee,keyring:outer,proof-age:10m1s", Challenge, "303 /door/prove-again?next=%2Fvault"},
-		{"GET /vault", "role:keeper", Refuse, "403"},
-		{"GET /vault", "role:keeper,keyring:outer", Refuse, "403"},
-		{"GET /office/", "anonymous", Hide, "404"},
-		{"GET /office/", "role:keeper", Hide, "404"},
-		{"GET /office/", "role:trustee,keyring:outer,proof-age:1h", Challenge, "303 /door/prove-again?next=%2Foffice%2F"},
-		{"GET /sensors/", "anonymous", Challenge, `401 Basic realm="Sensor feed", charset="UTF-8"`},
-		{"GET /press/kit", "anonymous", Challenge, "303 /door/unlock?next=%2Fpress%2Fkit"},
-		{"GET /press/kit", "role:trustee", Challenge, "303 /door/unlock?next=%2Fpress%2Fkit"},
-		{"GET /press/kit", "anonymous,shared:press-kit", Admit, "200"},
-		{"GET /press/kit", "anonymous,shared:other", Challenge, "303 /door/unlock?next=%2Fpress%2Fkit"},
-		{"GET /recordings/a", "anonymous", Challenge, "303 /door/unlock?next=%2Frecordings%2Fa"},
-		{"GET /recordings/a", "anonymous,pass:recordings", Admit, "200"},
-		{"GET /recordings/a", "role:volunteer", Challenge, "303 /door/unlock?next=%2Frecordings%2Fa"},
-		{"GET /diary", "user:ines", Admit, "200"},
-		{"GET /diary", "user:INES", Admit, "200"},
-		{"GET /diary", "user:agnes", Refuse, "403"},
-		{"GET /diary", "anonymous", Challenge, signIn("%2Fdiary")},
-		{"GET /hut/", "role:device,from:192.0.2.7", Admit, "200"},
-		{"GET /hut/", "role:trustee,from:2001:db8::9", Admit, "200"},
-		{"GET /hut/", "role:device,from:::ffff:192.0.2.7", Admit, "200"},
-		{"GET /hut/", "role:device,from:198.51.100.7", Refuse, "403"},
-		{"GET /hut/", "role:device", Refuse, "403"},
-		{"GET /hut/", "anonymous", Refuse, "403"},
-		{"GET /hut/", "anonymous,from:192.0.2.7", Challenge, signIn("%2Fhut%2F")},
-		{"GET /closed", "role:steward", Refuse, "403"},
-		{"GET /closed", "anonymous", Refuse, "403"},
-		{"GET /members", "anonymous", Challenge, "403"},
-		{"GET /members", "signed-in", Hide, "404"},
+		{"GET /vault", "anonymous", policy.Challenge, `401 Basic realm="Trust \"office\"", charset="UTF-8"`},
+		{"GET /vault", "anonymous,keyring:outer", policy.Challenge, signIn("%2Fvault")},
+		{"GET /vault", "role:trustee", policy.Challenge, `401 Basic realm="Trust \"office\"", charset="UTF-8"`},
+		{"GET /vault", "role:trustee,keyring:outer", policy.Admit, "200"},
+		{"GET /vault", "role:trustee,keyring:outer,proof-age:10m", policy.Admit, "200"},
+		{"GET /vault", "role:trustee,keyring:outer,proof-age:10m1s", policy.Challenge, "303 /door/prove-again?next=%2Fvault"},
+		{"GET /vault", "role:keeper", policy.Refuse, "403"},
+		{"GET /vault", "role:keeper,keyring:outer", policy.Refuse, "403"},
+		{"GET /office/", "anonymous", policy.Hide, "404"},
+		{"GET /office/", "role:keeper", policy.Hide, "404"},
+		{"GET /office/", "role:trustee,keyring:outer,proof-age:1h", policy.Challenge, "303 /door/prove-again?next=%2Foffice%2F"},
+		{"GET /sensors/", "anonymous", policy.Challenge, `401 Basic realm="Sensor feed", charset="UTF-8"`},
+		{"GET /press/kit", "anonymous", policy.Challenge, "303 /door/unlock?next=%2Fpress%2Fkit"},
+		{"GET /press/kit", "role:trustee", policy.Challenge, "303 /door/unlock?next=%2Fpress%2Fkit"},
+		{"GET /press/kit", "anonymous,shared:press-kit", policy.Admit, "200"},
+		{"GET /press/kit", "anonymous,shared:other", policy.Challenge, "303 /door/unlock?next=%2Fpress%2Fkit"},
+		{"GET /recordings/a", "anonymous", policy.Challenge, "303 /door/unlock?next=%2Frecordings%2Fa"},
+		{"GET /recordings/a", "anonymous,pass:recordings", policy.Admit, "200"},
+		{"GET /recordings/a", "role:volunteer", policy.Challenge, "303 /door/unlock?next=%2Frecordings%2Fa"},
+		{"GET /diary", "user:ines", policy.Admit, "200"},
+		{"GET /diary", "user:INES", policy.Admit, "200"},
+		{"GET /diary", "user:agnes", policy.Refuse, "403"},
+		{"GET /diary", "anonymous", policy.Challenge, signIn("%2Fdiary")},
+		{"GET /hut/", "role:device,from:192.0.2.7", policy.Admit, "200"},
+		{"GET /hut/", "role:trustee,from:2001:db8::9", policy.Admit, "200"},
+		{"GET /hut/", "role:device,from:::ffff:192.0.2.7", policy.Admit, "200"},
+		{"GET /hut/", "role:device,from:198.51.100.7", policy.Refuse, "403"},
+		{"GET /hut/", "role:device", policy.Refuse, "403"},
+		{"GET /hut/", "anonymous", policy.Refuse, "403"},
+		{"GET /hut/", "anonymous,from:192.0.2.7", policy.Challenge, signIn("%2Fhut%2F")},
+		{"GET /closed", "role:steward", policy.Refuse, "403"},
+		{"GET /closed", "anonymous", policy.Refuse, "403"},
+		{"GET /members", "anonymous", policy.Challenge, "403"},
+		{"GET /members", "signed-in", policy.Hide, "404"},
 		// Two doors cross here, and both must admit.
-		{"GET /assets/site.map", "anonymous", Challenge, signIn("%2Fassets%2Fsite.map")},
-		{"GET /assets/site.map", "role:keeper", Admit, "200"},
-		{"GET /deep/a.map", "role:keeper", Challenge, "303 /door/unlock?next=%2Fdeep%2Fa.map"},
-		{"GET /deep/a.map", "anonymous,shared:press-kit", Challenge, signIn("%2Fdeep%2Fa.map")},
-		{"GET /deep/a.map", "role:keeper,shared:press-kit", Admit, "200"},
-		{"GET /deep/a.map", "role:supporter,shared:press-kit", Refuse, "403"},
+		{"GET /assets/site.map", "anonymous", policy.Challenge, signIn("%2Fassets%2Fsite.map")},
+		{"GET /assets/site.map", "role:keeper", policy.Admit, "200"},
+		{"GET /deep/a.map", "role:keeper", policy.Challenge, "303 /door/unlock?next=%2Fdeep%2Fa.map"},
+		{"GET /deep/a.map", "anonymous,shared:press-kit", policy.Challenge, signIn("%2Fdeep%2Fa.map")},
+		{"GET /deep/a.map", "role:keeper,shared:press-kit", policy.Admit, "200"},
+		{"GET /deep/a.map", "role:supporter,shared:press-kit", policy.Refuse, "403"},
 		// A door for some hosts crosses the doors for some paths.
-		{"GET http://a.staff.example:8460/rota/", "signed-in", Refuse, "403"},
-		{"GET http://A.Staff.Example./rota/", "role:keeper", Admit, "200"},
-		{"GET http://staff.example/rota/", "signed-in", Admit, "200"},
-		{"GET http://a.staff.example/nowhere", "anonymous", Challenge, signIn("%2Fnowhere")},
+		{"GET http://a.staff.example:8460/rota/", "signed-in", policy.Refuse, "403"},
+		{"GET http://A.Staff.Example./rota/", "role:keeper", policy.Admit, "200"},
+		{"GET http://staff.example/rota/", "signed-in", policy.Admit, "200"},
+		{"GET http://a.staff.example/nowhere", "anonymous", policy.Challenge, signIn("%2Fnowhere")},
 		// Own pages: no policy locks them up or opens them.
-		{"GET /door/sign-in", "anonymous", Admit, "200"},
-		{"GET /door/console/", "anonymous", Challenge, signIn("%2Fdoor%2Fconsole%2F")},
-		{"GET /door/console/", "role:trustee", Refuse, "403"},
-		{"GET /door/api/v1/people", "role:steward", Admit, "200"},
-		{"GET http://x.staff.example/door/sign-in", "anonymous", Admit, "200"},
-		{"GET /office%2f", "role:trustee", Reject, "400"},
-		{"GET /visit/../office/", "anonymous", Hide, "404"},
+		{"GET /door/sign-in", "anonymous", policy.Admit, "200"},
+		{"GET /door/console/", "anonymous", policy.Challenge, signIn("%2Fdoor%2Fconsole%2F")},
+		{"GET /door/console/", "role:trustee", policy.Refuse, "403"},
+		{"GET /door/api/v1/people", "role:steward", policy.Admit, "200"},
+		{"GET http://x.staff.example/door/sign-in", "anonymous", policy.Admit, "200"},
+		{"GET /office%2f", "role:trustee", policy.Reject, "400"},
+		{"GET /visit/../office/", "anonymous", policy.Hide, "404"},
 	} {
 		method, address, _ := strings.Cut(test.request, " ")
-		r, query, err := ReadRequest(method, address)
+		r, query, err := policy.ReadRequest(method, address)
 		if err != nil {
 			t.Fatal(err)
 		}
-		v := visitor(t, test.who)
+		v := sample.Visitor(t, test.who)
 		d := book.Decide(r, v)
-		a := book.Answer(d, Browser, query)
+		a := book.Answer(d, policy.Browser, query)
 		answer := strings.TrimSpace(fmt.Sprint(a.Status, " ", a.Location, a.Authenticate))
 		if d.Outcome != test.outcome || answer != test.answer {
 			t.Errorf("%s as %s: %s, %s; want %s, %s", test.request, test.who, d.Outcome, answer, test.outcome, test.answer)
 		}
-		if e := book.Explain(r, v, Browser, query); e.Outcome != d.Outcome || e.Answer.Status != a.Status || len(e.Steps) < 2 {
+		if e := book.Explain(r, v, policy.Browser, query); e.Outcome != d.Outcome || e.Answer.Status != a.Status || len(e.Steps) < 2 {
 			t.Errorf("%s as %s: explained as %s %d in %d steps, decided %s %d", test.request, test.who, e.Outcome, e.Answer.Status,
 				len(e.Steps), d.Outcome, a.Status)
 		}
 	}
 }
 
-func oracle(b *Book, r Request, v *Visitor) (Outcome, ProofKind) {
+func oracle(b *policy.Book, r policy.Request, v *policy.Visitor) (policy.Outcome, policy.ProofKind) {
 	d := b.Decide(r, v) // for the place only
-	if d.Outcome == Reject {
-		return Reject, ""
+	if d.Outcome == policy.Reject {
+		return policy.Reject, ""
 	}
-	var counting []*Door
+	var counting []*policy.Door
 	for i := range b.Doors {
 		door := &b.Doors[i]
 		if !door.Covers(d.Place) {
@@ -129,41 +132,41 @@ func oracle(b *Book, r Request, v *Visitor) (Outcome, ProofKind) {
 		}
 	}
 	if len(counting) == 0 {
-		counting = []*Door{&b.Unlisted}
+		counting = []*policy.Door{&b.Unlisted}
 	}
-	admitted := func(v *Visitor) bool {
-		return !slices.ContainsFunc(counting, func(door *Door) bool { return !meets(b, &door.Admit, v) })
+	admitted := func(v *policy.Visitor) bool {
+		return !slices.ContainsFunc(counting, func(door *policy.Door) bool { return !meets(b, &door.Admit, v) })
 	}
 	if admitted(v) {
-		return Admit, ""
+		return policy.Admit, ""
 	}
 	// Everything that this visitor could prove, cheapest first within each number.
 	type proof struct {
-		kind ProofKind
+		kind policy.ProofKind
 		cost int
-		give func(*Visitor)
+		give func(*policy.Visitor)
 	}
 	var proofs []proof
 	for _, s := range []string{"s1", "s2"} {
-		proofs = append(proofs, proof{ProveShared, 104, func(v *Visitor) { v.Shared = append(slices.Clone(v.Shared), s) }})
+		proofs = append(proofs, proof{policy.ProveShared, 104, func(v *policy.Visitor) { v.Shared = append(slices.Clone(v.Shared), s) }})
 	}
-	proofs = append(proofs, proof{ProvePass, 102, func(v *Visitor) { v.Passes = append(slices.Clone(v.Passes), "p1") }})
+	proofs = append(proofs, proof{policy.ProvePass, 102, func(v *policy.Visitor) { v.Passes = append(slices.Clone(v.Passes), "p1") }})
 	for _, k := range []string{"k1", "k2"} {
-		proofs = append(proofs, proof{ProveKeyring, 105, func(v *Visitor) { v.Keyrings = append(slices.Clone(v.Keyrings), k) }})
+		proofs = append(proofs, proof{policy.ProveKeyring, 105, func(v *policy.Visitor) { v.Keyrings = append(slices.Clone(v.Keyrings), k) }})
 	}
 	if v.SignedIn {
-		proofs = append(proofs, proof{ProveAgain, 101, func(v *Visitor) {
+		proofs = append(proofs, proof{policy.ProveAgain, 101, func(v *policy.Visitor) {
 			shown := v.Shown()
 			if shown.Kinds.Has(factor.Password) {
 				v.Showing(shown.With(factor.Password, 0))
 			}
 			v.ProofAge = 0
 		}})
-		proofs = append(proofs, proof{ProveFactor, 102, func(v *Visitor) { v.Showing(v.Shown().With(factor.Password, 0)) }})
+		proofs = append(proofs, proof{policy.ProveFactor, 102, func(v *policy.Visitor) { v.Showing(v.Shown().With(factor.Password, 0)) }})
 	} else {
 		// Signing in can make anybody of a stranger: one of the accounts, with any roles.
 		for _, name := range []string{"", "ann", "bob"} {
-			proofs = append(proofs, proof{ProveSignIn, 103, func(v *Visitor) {
+			proofs = append(proofs, proof{policy.ProveSignIn, 103, func(v *policy.Visitor) {
 				if v.SignedIn {
 					v.Account = "twice" // one cannot sign in as two people
 					v.Roles = nil
@@ -179,7 +182,7 @@ func oracle(b *Book, r Request, v *Visitor) (Outcome, ProofKind) {
 		if v.Enrolled.Has(k) {
 			cost = 102
 		}
-		proofs = append(proofs, proof{ProveFactor, cost, func(v *Visitor) {
+		proofs = append(proofs, proof{policy.ProveFactor, cost, func(v *policy.Visitor) {
 			if v.SignedIn {
 				v.Showing(v.Shown().With(k, 0))
 			}
@@ -200,60 +203,60 @@ func oracle(b *Book, r Request, v *Visitor) (Outcome, ProofKind) {
 		}
 	}
 	if bestSet == 0 {
-		return Refuse, ""
+		return policy.Refuse, ""
 	}
-	var kinds []ProofKind
+	var kinds []policy.ProofKind
 	for i, p := range proofs {
 		if bestSet&(1<<i) != 0 {
 			kinds = append(kinds, p.kind)
 		}
 	}
-	for _, first := range []ProofKind{ProveKeyring, ProveSignIn, ProveAgain, ProveFactor, ProveShared, ProvePass} {
+	for _, first := range []policy.ProofKind{policy.ProveKeyring, policy.ProveSignIn, policy.ProveAgain, policy.ProveFactor, policy.ProveShared, policy.ProvePass} {
 		if slices.Contains(kinds, first) {
-			return Challenge, first
+			return policy.Challenge, first
 		}
 	}
 	panic("no proof")
 }
 
-func meets(b *Book, d *Demand, v *Visitor) bool {
-	holds := func(p Demand) bool { return meets(b, &p, v) }
+func meets(b *policy.Book, d *policy.Demand, v *policy.Visitor) bool {
+	holds := func(p policy.Demand) bool { return meets(b, &p, v) }
 	switch d.Kind {
-	case Public:
+	case policy.Public:
 		return true
-	case Any:
+	case policy.Any:
 		return slices.ContainsFunc(d.Parts, holds)
-	case All:
-		return !slices.ContainsFunc(d.Parts, func(p Demand) bool { return !holds(p) })
-	case Shared:
+	case policy.All:
+		return !slices.ContainsFunc(d.Parts, func(p policy.Demand) bool { return !holds(p) })
+	case policy.Shared:
 		return slices.ContainsFunc(d.Names, func(n string) bool { return slices.Contains(v.Shared, n) })
-	case Pass:
+	case policy.Pass:
 		return slices.ContainsFunc(d.Names, func(n string) bool { return slices.Contains(v.Passes, n) })
-	case Keyring:
+	case policy.Keyring:
 		return slices.ContainsFunc(d.Names, func(n string) bool { return slices.Contains(v.Keyrings, n) })
-	case Network:
+	case policy.Network:
 		return v.From.IsValid() && slices.ContainsFunc(d.Nets, func(n netip.Prefix) bool { return n.Contains(v.From) })
-	case SignedIn:
+	case policy.SignedIn:
 		return v.SignedIn
-	case User:
+	case policy.User:
 		return v.SignedIn && slices.Contains(d.Names, v.Account)
-	case Role: // a includes b, b includes c
+	case policy.Role: // a includes b, b includes c
 		rank := map[string]int{"a": 3, "b": 2, "c": 1}
 		return v.SignedIn && slices.ContainsFunc(d.Names, func(asked string) bool {
 			return slices.ContainsFunc(v.Roles, func(has string) bool { return rank[has] >= rank[asked] })
 		})
-	case ProofWithin:
+	case policy.ProofWithin:
 		if d.Factors != nil {
 			return v.SignedIn && slices.ContainsFunc(d.Factors, func(word string) bool { return showsFactor(v, word, d.Within) })
 		}
 		return v.SignedIn && v.ProofAge <= d.Within
-	case Factor:
+	case policy.Factor:
 		return v.SignedIn && slices.ContainsFunc(d.Names, func(word string) bool { return showsFactor(v, word, factor.Unknown) })
 	}
 	return false
 }
 
-func showsFactor(v *Visitor, word string, within time.Duration) bool {
+func showsFactor(v *policy.Visitor, word string, within time.Duration) bool {
 	has := func(k factor.Kind) bool {
 		if age, ok := v.Factors.Age(k); ok || v.Factors.Kinds != 0 {
 			return ok && age <= within
@@ -268,20 +271,6 @@ func showsFactor(v *Visitor, word string, within time.Duration) bool {
 		return code
 	}
 	return known && passkey || known && code || passkey && code
-}
-
-func randomDemand(r *rand.Rand, depth int) string {
-	if depth < 2 && r.IntN(3) == 0 {
-		word := []string{"any", "all"}[r.IntN(2)]
-		return fmt.Sprintf("{%s: [%s, %s]}", word, randomDemand(r, depth+1), randomDemand(r, depth+1))
-	}
-	atoms := []string{
-		"public", "signed-in", "nobody", "{role: a}", "{role: b}", "{role: c}", "{role: [b, c]}", "{user: ann}", "{user: [ann, bob]}",
-		"{shared: s1}", "{shared: [s1, s2]}", "{pass: p1}", "{keyring: k1}", "{keyring: k2}", "{network: 192.0.2.0/24}",
-		"{proof-within: 5m}", "{factor: code}", "{factor: [passkey, code], proof-within: 5m}", "{factor: two, role: b}",
-		"{role: a, keyring: k1, proof-within: 5m}", "{shared: s1, role: c}",
-	}
-	return atoms[r.IntN(len(atoms))]
 }
 
 func TestDecideAgainstOracle(t *testing.T) {
@@ -299,16 +288,16 @@ func TestDecideAgainstOracle(t *testing.T) {
 		text.WriteString("roles: {a: {includes: b}, b: {includes: c}, c: }\nkeyrings: {k1: , k2: }\nshared: {s1: , s2: }\npasses: {p1: }\n")
 		fmt.Fprintf(&text, "unlisted: %s\ndoors:\n", []string{"public", "signed-in", "refuse"}[r.IntN(3)])
 		for _, i := range r.Perm(len(patterns))[:2+r.IntN(6)] {
-			fmt.Fprintf(&text, "  - {path: %q, admit: %s}\n", patterns[i], randomDemand(r, 0))
+			fmt.Fprintf(&text, "  - {path: %q, admit: %s}\n", patterns[i], sample.Demand(r, 0))
 		}
-		book := parse(t, text.String())
+		book := sample.Parse(t, text.String())
 		for range 30 {
-			request := Request{"GET", "", paths[r.IntN(len(paths))]}
+			request := policy.Request{"GET", "", paths[r.IntN(len(paths))]}
 			who := visitors[r.IntN(len(visitors))]
-			v := visitor(t, who)
+			v := sample.Visitor(t, who)
 			want, wantProof := oracle(book, request, v)
 			d := book.Decide(request, v)
-			if d.Outcome != want || want == Challenge && d.Proof.Kind != wantProof {
+			if d.Outcome != want || want == policy.Challenge && d.Proof.Kind != wantProof {
 				t.Fatalf("%s\n%s as %s: %s by %q, want %s by %q", text.String(), request.Path, who, d.Outcome, d.Proof.Kind, want, wantProof)
 			}
 		}
@@ -316,13 +305,13 @@ func TestDecideAgainstOracle(t *testing.T) {
 }
 
 func TestDecideDoesNotAllocate(t *testing.T) {
-	book := parse(t, lighthouse)
+	book := sample.Parse(t, sample.Lighthouse)
 	for _, test := range []struct{ path, who string }{
 		{"/visit/tours/", "anonymous"}, {"/log/2026/11", "role:trustee"}, {"/assets/site.map", "role:keeper"},
 		{"/rota/", "anonymous"}, {"/office/", "role:keeper"},
 	} {
-		v := visitor(t, test.who)
-		r := Request{"GET", "marram.example", test.path}
+		v := sample.Visitor(t, test.who)
+		r := policy.Request{"GET", "marram.example", test.path}
 		if n := testing.AllocsPerRun(100, func() { book.Decide(r, v) }); n != 0 {
 			t.Errorf("%s as %s: %v allocations", test.path, test.who, n)
 		}
@@ -330,11 +319,11 @@ func TestDecideDoesNotAllocate(t *testing.T) {
 }
 
 func TestOwnPagesWithoutCase(t *testing.T) {
-	book := parse(t, "prefix: /Door\ndoors: [{path: /**, admit: nobody}]\ncase: insensitive")
-	for path, want := range map[string]Outcome{
-		"/door/sign-in": Admit, "/DOOR/Sign-In": Admit, "/Door/Console/": Challenge, "/door/API/v1/people": Challenge, "/Doors": Refuse,
+	book := sample.Parse(t, "prefix: /Door\ndoors: [{path: /**, admit: nobody}]\ncase: insensitive")
+	for path, want := range map[string]policy.Outcome{
+		"/door/sign-in": policy.Admit, "/DOOR/Sign-In": policy.Admit, "/Door/Console/": policy.Challenge, "/door/API/v1/people": policy.Challenge, "/Doors": policy.Refuse,
 	} {
-		if d := book.Decide(Request{"GET", "", path}, &Visitor{}); d.Outcome != want {
+		if d := book.Decide(policy.Request{"GET", "", path}, &policy.Visitor{}); d.Outcome != want {
 			t.Errorf("%s: %s, want %s", path, d.Outcome, want)
 		}
 	}

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/factor"
 )
 
@@ -207,7 +209,7 @@ func (b *Book) missing(door *Door, v *Visitor) (text string, met bool) {
 			}
 			lack := inWords(want)
 			if want.Kind == ProofWithin && want.Factors == nil && v.SignedIn {
-				lack += " (it was " + FormatDuration(v.ProofAge) + " ago)"
+				lack += " (it was " + document.FormatDuration(v.ProofAge) + " ago)"
 			}
 			lacks = append(lacks, lack)
 		}
@@ -263,7 +265,7 @@ func factorsInWords(words []string) string {
 			factor.AskPasskey: "a passkey", factor.AskCode: "a code of their own", factor.AskTwo: "two different proofs",
 		}[word]
 	}
-	return orList(texts)
+	return document.OrList(texts)
 }
 
 func (b *Book) visitorInWords(v *Visitor) string {
@@ -279,7 +281,7 @@ func (b *Book) visitorInWords(v *Visitor) string {
 			text += " with the " + plural(len(v.Roles), "role ", "roles ") + strings.Join(v.Roles, ", ")
 			var more []string
 			for _, name := range b.RoleNames() {
-				if !slices.Contains(v.Roles, name) && b.has(v.Roles, name) {
+				if !slices.Contains(v.Roles, name) && b.Has(v.Roles, name) {
 					more = append(more, name)
 				}
 			}
@@ -291,7 +293,7 @@ func (b *Book) visitorInWords(v *Visitor) string {
 		case v.Factors.Kinds != 0:
 			text += ", has shown " + v.shownInWords()
 		case v.ProofAge > 0:
-			text += ", password typed " + FormatDuration(v.ProofAge) + " ago"
+			text += ", password typed " + document.FormatDuration(v.ProofAge) + " ago"
 		}
 	}
 	if v.Enrolled != 0 {
@@ -319,7 +321,7 @@ func (v *Visitor) shownInWords() string {
 			factor.Key: "an access key",
 		}[k]
 		if age, _ := v.Factors.Age(k); age > 0 {
-			text += " " + FormatDuration(age) + " ago"
+			text += " " + document.FormatDuration(age) + " ago"
 		}
 		all = append(all, text)
 	}

@@ -1,15 +1,18 @@
-package policy
+package policy_test
 
 import (
 	"math/rand/v2"
 	"regexp"
 	"strings"
 	"testing"
+
+	"ostiarius/core/policy"
+	"ostiarius/core/policy/sample"
 )
 
 func TestExplainTellsWhyThisDoor(t *testing.T) {
-	book := parse(t, lighthouse)
-	e := book.Explain(Request{"POST", "", "/log/"}, visitor(t, "role:keeper"), Browser, "")
+	book := sample.Parse(t, sample.Lighthouse)
+	e := book.Explain(policy.Request{"POST", "", "/log/"}, sample.Visitor(t, "role:keeper"), policy.Browser, "")
 	var text []string
 	for _, s := range e.Steps {
 		text = append(text, s.Text)
@@ -55,11 +58,11 @@ func TestExplanationsAreSentences(t *testing.T) {
 	random := rand.New(rand.NewPCG(19, 5))
 	read := map[string]int{}
 	for range 3000 {
-		demand := randomDemand(random, 0)
-		book := parse(t, "roles: {a: , b: , c: }\nkeyrings: {k1: , k2: }\nshared: {s1: , s2: }\npasses: {p1: }\ndoors:\n  - { path: /a, "+
+		demand := sample.Demand(random, 0)
+		book := sample.Parse(t, "roles: {a: , b: , c: }\nkeyrings: {k1: , k2: }\nshared: {s1: , s2: }\npasses: {p1: }\ndoors:\n  - { path: /a, "+
 			"admit: "+demand+" }\n")
 		who := []string{"anonymous", "signed-in", "role:a,proof-age:3h", "user:x,from:192.0.2.7"}[random.IntN(4)]
-		for _, step := range book.Explain(Request{"GET", "", "/a"}, visitor(t, who), Browser, "").Steps {
+		for _, step := range book.Explain(policy.Request{"GET", "", "/a"}, sample.Visitor(t, who), policy.Browser, "").Steps {
 			read[step.About]++
 			if form := forms[step.About]; form == nil || !form.MatchString(step.Text) {
 				t.Fatalf("%s as %s, %s: %q is not a sentence that is known", demand, who, step.About, step.Text)

@@ -5,14 +5,17 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/document"
+	"ostiarius/core/place"
+
 	"github.com/goccy/go-yaml/ast"
 )
 
 // An initialRule is made up: it asks for an account whose name begins so. It is what somebody writes who adds a kind of demand.
 type initialRule struct{ accountRule }
 
-func (initialRule) read(p *partReader, n ast.Node, d *Demand) bool {
-	d.Names, _ = p.texts(n, "initial")
+func (initialRule) read(p *PartReader, n ast.Node, d *Demand) bool {
+	d.Names, _ = p.Texts(n, "initial")
 	return len(d.Names) > 0
 }
 
@@ -24,7 +27,9 @@ func (initialRule) shows(v *Visitor, d *Demand) bool {
 	return v.SignedIn && slices.ContainsFunc(d.Names, func(begin string) bool { return strings.HasPrefix(v.Account, begin) })
 }
 
-func (initialRule) noun(d *Demand) string { return "a name that begins with " + orList(d.Names) }
+func (initialRule) noun(d *Demand) string {
+	return "a name that begins with " + document.OrList(d.Names)
+}
 
 func (initialRule) cases(d *Demand, c *Cases) {
 	for _, begin := range d.Names {
@@ -43,3 +48,9 @@ func WithInitialRule(t *testing.T) {
 		rule rule
 	}{"initial", false, false, initialRule{}})
 }
+
+// Lets reports whether a door admits a visitor.
+func (b *Book) Lets(d *Door, v *Visitor) bool { return b.admits(d, v) }
+
+// ChecksAt returns the checks that cover a place.
+func (b *Book) ChecksAt(p *place.Place) []*Door { return b.checksAt(p) }

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"time"
 
-	"github.com/goccy/go-yaml/ast"
+	"ostiarius/core/document"
 
 	"ostiarius/core/factor"
 )
@@ -24,7 +24,7 @@ type Factors struct {
 	Reset time.Duration
 	// NoKeys are roles that access keys never carry, nor any role that brings one of them.
 	NoKeys []string
-	Position
+	document.Position
 }
 
 // A FactorWanted says that people with a role should be able to show a factor.
@@ -37,7 +37,7 @@ type FactorWanted struct {
 // account without a password has something else in its place.
 func (f *Factors) wanted(b *Book, roles []string, enrolled factor.Set) string {
 	for _, w := range f.Wanted {
-		if b.has(roles, w.Role) && !(enrolled | factor.Of(factor.Password)).Meets(w.Factor) {
+		if b.Has(roles, w.Role) && !(enrolled | factor.Of(factor.Password)).Meets(w.Factor) {
 			return w.Factor
 		}
 	}
@@ -47,56 +47,6 @@ func (f *Factors) wanted(b *Book, roles []string, enrolled factor.Set) string {
 // FactorWantedOf returns what somebody with these roles should be able to show, and has not set up; "" for nothing.
 func FactorWantedOf(b *Book, roles []string, enrolled factor.Set) string {
 	return b.Factors.wanted(b, roles, enrolled)
-}
-
-func (p *reader) factors(n ast.Node) {
-	f := &p.book.Factors
-	f.Position = position(n)
-	for _, key := range p.fields(n, "factors", []string{"sign-in", "remember", "stewards", "wanted", "reset", "no-keys"}) {
-		switch key.name {
-		case "sign-in":
-			f.AtDoors = p.word(key.value, "sign-in", "enrolled", "at-doors") == "at-doors"
-		case "remember":
-			f.Remember, _ = p.duration(key.value, key.name)
-		case "stewards":
-			f.Stewards = p.word(key.value, key.name, factor.Asked...)
-		case "wanted":
-			for _, entry := range p.list(key.value, key.name) {
-				p.factorWanted(entry)
-			}
-		case "reset":
-			f.Reset, _ = p.duration(key.value, key.name)
-		case "no-keys":
-			names, nodes := p.texts(key.value, key.name)
-			for i, name := range names {
-				p.roleUses = append(p.roleUses, use{name, nodes[i]})
-			}
-			f.NoKeys = names
-		}
-	}
-}
-
-func (p *reader) factorWanted(n ast.Node) {
-	before := len(p.findings)
-	var w FactorWanted
-	for _, f := range p.fields(n, "what is wanted of a role", []string{"role", "factor"}) {
-		switch f.name {
-		case "role":
-			if s, ok := p.text(f.value, "role"); ok {
-				w.Role = s
-				p.roleUses = append(p.roleUses, use{s, f.value})
-			}
-		case "factor":
-			w.Factor = p.word(f.value, "factor", factor.Asked...)
-		}
-	}
-	switch {
-	case len(p.findings) > before || !isMapping(n):
-	case w.Role == "" || w.Factor == "":
-		p.at(n, "missing-key", "what is wanted names a role and a factor: { role: NAME, factor: two }")
-	default:
-		p.book.Factors.Wanted = append(p.book.Factors.Wanted, w)
-	}
 }
 
 // AsksFactorByBasic reports whether a door asks for a factor in a way in which none can be shown: HTTP Basic has a name and a password alone.

@@ -2,68 +2,74 @@ package policy
 
 import (
 	"fmt"
-	"ostiarius/core/account"
-	"ostiarius/core/pattern"
-	"ostiarius/core/place"
 	"slices"
 	"strings"
+
+	"ostiarius/core/account"
+	"ostiarius/core/document"
+	"ostiarius/core/pattern"
+	"ostiarius/core/place"
 
 	"github.com/goccy/go-yaml/ast"
 )
 
-// A partReader reads what doors ask for and what they answer, and keeps in mind which names they use: those are looked up when all that is
+// A PartReader reads what doors ask for and what they answer, and keeps in mind which names they use: those are looked up when all that is
 // declared is known.
-type partReader struct {
-	textReader
-	book       *Book
-	roleUses   []use
-	ringUses   []use
-	sharedUses []use
-	passUses   []use
+type PartReader struct {
+	document.Reader
+	Book       *Book
+	RoleUses   []Use
+	RingUses   []Use
+	SharedUses []Use
+	PassUses   []Use
 }
 
-// A use is where a name is used that is declared elsewhere.
-type use struct {
-	name string
-	at   ast.Node
+// A Use is where a name is used that is declared elsewhere.
+type Use struct {
+	Name string
+	At   ast.Node
 }
 
-func newPartReader(file string, book *Book) partReader {
-	return partReader{textReader: textReader{file: file}, book: book}
+// UseRole notes where a role is used.
+func (p *PartReader) UseRole(name string, at ast.Node) { p.RoleUses = append(p.RoleUses, Use{name, at}) }
+
+// NewPartReader returns a reader for a file, whose name is used in findings only.
+func NewPartReader(file string, book *Book) PartReader {
+	return PartReader{Reader: document.Reader{File: file}, Book: book}
 }
 
-func (p *partReader) demand(n ast.Node, depth int) Demand {
+func (p *PartReader) Demand(n ast.Node, depth int) Demand {
 	none := Demand{Kind: Nobody}
 	if depth > 8 {
-		p.at(n, "too-deep", "any and all are nested more than 8 deep")
+		p.At(n, "too-deep", "any and all are nested more than 8 deep")
 		return none
 	}
 	if _, ok := n.(*ast.StringNode); ok {
-		s, _ := p.text(n, "a demand")
+		s, _ := p.Text(n, "a demand")
 		switch Kind(s) {
 		case Public, SignedIn, Nobody:
 			return Demand{Kind: Kind(s)}
 		}
 		words := []string{"public", "signed-in", "nobody"}
-		hint := didYouMean(s, words)
-		if slices.Contains(p.book.RoleNames(), s) {
+		hint := document.DidYouMean(s, words)
+		if slices.Contains(p.Book.RoleNames(), s) {
 			hint = fmt.Sprintf("; did you mean { role: %s }?", s)
 		}
-		p.at(n, "bad-value", "%q is no demand%s", s, hint)
+		p.At(n, "bad-value", "%q is no demand%s", s, hint)
 		return none
 	}
-	before := len(p.findings)
-	fields := p.fields(n, "a demand", keysOfDemands())
+	before := len(p.Findings)
+	fields := p.Fields(n, "a demand", KeysOfDemands())
 	var parts []Demand
 	for _, f := range fields {
-		d := Demand{Kind: Kind(f.name)}
+		d := Demand{Kind: Kind(f.Name)}
 		switch d.Kind {
 		case Any, All:
-			for _, part := range p.list(f.value, f.name) {
-				d.Parts = append(d.Parts, p.demand(part, depth+1))
+			for _, part := range p.List(f.Value, f.Name) {
+				d.Parts = append(d.Parts, p.Demand(part, depth+1))
 			}
 		default:
-			if !ruleOf(d.Kind).read(p, f.value, &d) {
+			if !ruleOf(d.Kind).read(p, f.Value, &d) {
 				continue
 			}
 		}
@@ -71,8 +77,8 @@ func (p *partReader) demand(n ast.Node, depth int) Demand {
 	}
 	switch len(parts) {
 	case 0:
-		if len(p.findings) == before {
-			p.at(n, "bad-value", "an empty demand; write public if everybody may come in")
+		if len(p.Findings) == before {
+			p.At(n, "bad-value", "an empty demand; write public if everybody may come in")
 		}
 		return none
 	case 1:
@@ -82,77 +88,77 @@ func (p *partReader) demand(n ast.Node, depth int) Demand {
 }
 
 // The characters of an account's name, as the schema of the policy file has them too.
-var userName = pattern.New(userPattern)
+var userName = pattern.New(UserPattern)
 
-const userPattern = `^[^\s\v\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}/\\?#%;:,+]{1,200}$`
+const UserPattern = `^[^\s\v\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}/\\?#%;:,+]{1,200}$`
 
 // user returns the name of an account in the form in which names are compared.
-func (p *partReader) user(n ast.Node, name string) (string, bool) {
+func (p *PartReader) User(n ast.Node, name string) (string, bool) {
 	if !userName.MatchString(name) {
-		p.at(n, "bad-value", "user %q: a name has 1 to 200 characters, no spaces and none of / \\ ? # %% ; : , +", name)
+		p.At(n, "bad-value", "user %q: a name has 1 to 200 characters, no spaces and none of / \\ ? # %% ; : , +", name)
 		return "", false
 	}
 	key, err := account.Key(name)
 	if err != nil {
-		p.at(n, "impossible-name", "no account can have this name: %v", err)
+		p.At(n, "impossible-name", "no account can have this name: %v", err)
 		return "", false
 	}
 	return key, true
 }
 
 // names reads one name or a list of names that are declared elsewhere in the policy, and notes where they are used.
-func (p *partReader) names(n ast.Node, kind Kind, uses *[]use) (all []string) {
-	names, nodes := p.texts(n, string(kind))
+func (p *PartReader) names(n ast.Node, kind Kind, uses *[]Use) (all []string) {
+	names, nodes := p.Texts(n, string(kind))
 	for i, name := range names {
-		if p.name(nodes[i], string(kind), name) {
-			*uses = append(*uses, use{name, nodes[i]})
+		if p.Name(nodes[i], string(kind), name) {
+			*uses = append(*uses, Use{name, nodes[i]})
 			all = append(all, name)
 		}
 	}
 	return all
 }
 
-func (p *partReader) otherwise(n ast.Node) Otherwise {
-	if isText(n) {
-		hide := Instead{Hide: p.word(n, "otherwise", "hide") == "hide", Position: position(n)}
+func (p *PartReader) Otherwise(n ast.Node) Otherwise {
+	if document.IsText(n) {
+		hide := Instead{Hide: p.Word(n, "otherwise", "hide") == "hide", Position: document.PositionOf(n)}
 		return Otherwise{Anonymous: hide, Refused: hide}
 	}
 	var o Otherwise
-	before := len(p.findings)
-	fields := p.fields(n, "otherwise", []string{"anonymous", "refused"})
+	before := len(p.Findings)
+	fields := p.Fields(n, "otherwise", []string{"anonymous", "refused"})
 	for _, f := range fields {
-		switch f.name {
+		switch f.Name {
 		case "anonymous":
-			o.Anonymous = p.instead(f.value, f.name)
+			o.Anonymous = p.instead(f.Value, f.Name)
 		case "refused":
-			o.Refused = p.instead(f.value, f.name)
+			o.Refused = p.instead(f.Value, f.Name)
 		}
 	}
-	if len(fields) == 0 && len(p.findings) == before {
-		p.at(n, "bad-value", "otherwise says what happens to anonymous or to refused visitors")
+	if len(fields) == 0 && len(p.Findings) == before {
+		p.At(n, "bad-value", "otherwise says what happens to anonymous or to refused visitors")
 	}
 	return o
 }
 
-func (p *partReader) instead(n ast.Node, what string) Instead {
-	at := position(n)
-	if isText(n) {
-		return Instead{Hide: p.word(n, what, "hide") == "hide", Position: at}
+func (p *PartReader) instead(n ast.Node, what string) Instead {
+	at := document.PositionOf(n)
+	if document.IsText(n) {
+		return Instead{Hide: p.Word(n, what, "hide") == "hide", Position: at}
 	}
 	var i Instead
-	before := len(p.findings)
-	fields := p.fields(n, what, []string{"go", "say"})
+	before := len(p.Findings)
+	fields := p.Fields(n, what, []string{"go", "say"})
 	for _, f := range fields {
-		switch f.name {
+		switch f.Name {
 		case "go":
-			i.Go = p.target(f.value)
-			at = position(f.value)
+			i.Go = p.Target(f.Value)
+			at = document.PositionOf(f.Value)
 		case "say":
-			i.Say, _ = p.text(f.value, "say")
+			i.Say, _ = p.Text(f.Value, "say")
 		}
 	}
-	if len(fields) != 1 && len(p.findings) == before {
-		p.at(n, "bad-value", "%s is one of: hide, { go: PATH }, { say: TEXT }", what)
+	if len(fields) != 1 && len(p.Findings) == before {
+		p.At(n, "bad-value", "%s is one of: hide, { go: PATH }, { say: TEXT }", what)
 	}
 	i.Position = at
 	return i
@@ -163,25 +169,25 @@ var goQuery = pattern.New(`^(?:[A-Za-z0-9._~!$&'()*+,;=:@/?-]|%[0-9A-Fa-f]{2})*$
 
 // target reads an address on this site that people are sent to: a path, written as
 // people read it, and perhaps a query. It returns the address as it stands in a link.
-func (p *partReader) target(n ast.Node) string {
-	s, ok := p.text(n, "go")
+func (p *PartReader) Target(n ast.Node) string {
+	s, ok := p.Text(n, "go")
 	if !ok {
 		return ""
 	}
 	path, query, hasQuery := strings.Cut(s, "?")
-	pattern, err := place.ParsePattern(path, p.book.Rules)
+	pattern, err := place.ParsePattern(path, p.Book.Rules)
 	switch {
 	case err != nil:
-		p.at(n, "bad-value", "go %q: %v; it is a path on this site, such as /rota/", s, err)
+		p.At(n, "bad-value", "go %q: %v; it is a path on this site, such as /rota/", s, err)
 		return ""
 	case !pattern.Literal() || strings.Contains(path, ";"):
-		p.at(n, "bad-value", "go %q: it is one path on this site, such as /rota/, without * or ;", s)
+		p.At(n, "bad-value", "go %q: it is one path on this site, such as /rota/, without * or ;", s)
 		return ""
 	case !goQuery.MatchString(query):
-		p.at(n, "bad-value", "go %q: the query has characters that are percent-encoded in a link", s)
+		p.At(n, "bad-value", "go %q: the query has characters that are percent-encoded in a link", s)
 		return ""
 	}
-	address := escape(place.Place{Path: pattern.String(), Slash: strings.HasSuffix(path, "/")})
+	address := Escape(place.Place{Path: pattern.String(), Slash: strings.HasSuffix(path, "/")})
 	if hasQuery {
 		address += "?" + query
 	}

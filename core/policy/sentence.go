@@ -3,9 +3,10 @@ package policy
 import (
 	"cmp"
 	"fmt"
-	"ostiarius/core/words"
 	"slices"
 	"strings"
+
+	"ostiarius/core/words"
 )
 
 // A Sentence is how a door is told to people: who may go where, and what everybody else gets. It is made of
@@ -66,7 +67,7 @@ func (d *Door) Admits(page string) string { return d.admits(page).String() + "."
 func (d *Door) admits(where string) (s Sentence) {
 	plain := func(text string) { s = append(s, Phrase{"", text}) }
 	say := func(about, text string) { s = append(s, Phrase{about, text}) }
-	main, also := d.Admit.split()
+	main, also := d.Admit.Split()
 	switch main.Kind {
 	case Public:
 		say("who", "Everybody")
@@ -80,7 +81,7 @@ func (d *Door) admits(where string) (s Sentence) {
 	if d.Methods.Any() {
 		say("do", "see")
 	} else {
-		say("do", "send "+anyOf(d.Methods.Names())+" to")
+		say("do", "send "+AnyOf(d.Methods.Names())+" to")
 	}
 	plain(" ")
 	say("where", where)
@@ -105,7 +106,7 @@ func (s Sentence) trim() Sentence {
 }
 
 // split takes a demand apart into who may come in, and what they must do besides.
-func (d Demand) split() (main Demand, also []Demand) {
+func (d Demand) Split() (main Demand, also []Demand) {
 	if d.Kind != All {
 		return d, nil
 	}
@@ -227,7 +228,7 @@ func spelt(short string) string {
 	return number + " " + unit + "s"
 }
 
-func anyOf(names []string) string {
+func AnyOf(names []string) string {
 	if len(names) == 1 {
 		return names[0]
 	}

@@ -11,7 +11,7 @@ func (d *Door) AdmitsIn(in words.Language, page string) string {
 	if in != words.German {
 		return d.Admits(page)
 	}
-	main, also := d.Admit.split()
+	main, also := d.Admit.Split()
 	var b strings.Builder
 	switch main.Kind {
 	case Public:

@@ -1,4 +1,4 @@
-package policy
+package policy_test
 
 import (
 	"fmt"
@@ -6,10 +6,14 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
+	"ostiarius/core/policy/sample"
 )
 
 func TestSentences(t *testing.T) {
-	book := parse(t, lighthouse)
+	book := sample.Parse(t, sample.Lighthouse)
 	for i, want := range map[int]string{
 		0: "Everybody may see the first page.",
 		3: "Only people who are signed in may see /rota/ and everything below. Who is not signed in is asked to sign in; who may not is told so.",
@@ -39,17 +43,17 @@ func TestSentencesTellDoorsApart(t *testing.T) {
 		text := fmt.Sprintf("roles: {a: , b: , c: }\nkeyrings: {k: }\ndoors:\n  - { path: %s%s%s, admit: %s%s%s }\n",
 			pick("/a", "/a/**", "/", "/**", "/**/*.pdf", "/a/*", "/a/*/**"),
 			pick("", "", ", host: x.example", ", host: '*.x.example'"), pick("", "", ", methods: POST", ", methods: [POST, PUT]"),
-			pick("public", "signed-in", "nobody", randomDemand(random, 2), randomDemand(random, 2)),
+			pick("public", "signed-in", "nobody", sample.Demand(random, 2), sample.Demand(random, 2)),
 			pick("", "", ", ask: basic", ", ask: basic, realm: Else"),
 			pick("", "", ", otherwise: hide", ", otherwise: { refused: { go: /x } }", ", otherwise: { anonymous: hide }",
 				", otherwise: { refused: { say: x }, anonymous: { go: /y } }"))
-		book, _ := Parse("doors.yaml", []byte(text))
+		book, _ := read.Parse("doors.yaml", []byte(text))
 		if book == nil {
 			continue
 		}
 		d := &book.Doors[0]
-		sentence, whole := d.Sentence().String(), describeSet(d)+" "+d.whole()
-		if d.Admit.Kind == Public || d.Admit.Kind == Nobody { // where nobody is asked, it does not matter how
+		sentence, whole := d.Sentence().String(), policy.DescribeSet(d)+" "+d.Whole()
+		if d.Admit.Kind == policy.Public || d.Admit.Kind == policy.Nobody { // where nobody is asked, it does not matter how
 			whole = basicWords.ReplaceAllString(whole, "")
 		}
 		if !strings.HasSuffix(sentence, ".") && !strings.HasSuffix(sentence, ")") || strings.Contains(sentence, "  ") {

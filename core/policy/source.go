@@ -3,6 +3,8 @@ package policy
 import (
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/place"
 )
 
@@ -39,7 +41,7 @@ type Source struct {
 	// ServiceWorker says that scripts of this source may be service workers also of Ostiarius's own
 	// pages.
 	ServiceWorker bool
-	Position
+	document.Position
 }
 
 // How caches are told that a public page depends on who is signed in: that it varies, and also that what somebody gets who is known
@@ -55,7 +57,7 @@ func (b *Book) SourceOf(p place.Place) *Source {
 	var best *Source
 	for i := range b.Sources {
 		s := &b.Sources[i]
-		if !s.Host.Covers(p.Host) || !below(p.Path, s.Path) {
+		if !s.Host.Covers(p.Host) || !Below(p.Path, s.Path) {
 			continue
 		}
 		if best == nil || len(s.Path) > len(best.Path) ||

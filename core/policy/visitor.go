@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/account"
 	"ostiarius/core/factor"
 )
@@ -81,7 +83,7 @@ func ParseVisitor(who string) (Visitor, error) {
 			}
 			v.Account = name
 		case "proof-age":
-			age, err := ParseDuration(value)
+			age, err := document.ParseDuration(value)
 			if err != nil {
 				return bad(fmt.Sprintf("%q is no age", value))
 			}
@@ -141,7 +143,7 @@ func (v *Visitor) show(names []string) error {
 		ago := v.ProofAge
 		if aged {
 			var err error
-			if ago, err = ParseDuration(age); err != nil {
+			if ago, err = document.ParseDuration(age); err != nil {
 				return fmt.Errorf("%q is no age", age)
 			}
 		}
@@ -194,7 +196,7 @@ func (v *Visitor) factors() (terms []string) {
 	for _, k := range v.Factors.Kinds.Kinds() {
 		name := k.String()
 		if age, _ := v.Factors.Age(k); age != v.ProofAge && (age != 0 || v.ProofAge != factor.Unknown) {
-			name += "@" + FormatDuration(age)
+			name += "@" + document.FormatDuration(age)
 		}
 		all = append(all, name)
 	}
@@ -227,7 +229,7 @@ func (v Visitor) String() string {
 	case v.ProofAge == factor.Unknown:
 		terms = append(terms, "proof-age:9999d")
 	case v.ProofAge > 0:
-		terms = append(terms, "proof-age:"+FormatDuration(v.ProofAge))
+		terms = append(terms, "proof-age:"+document.FormatDuration(v.ProofAge))
 	}
 	terms = append(terms, v.factors()...)
 	for _, proof := range []struct {

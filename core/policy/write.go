@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/pattern"
 )
 
@@ -43,7 +45,7 @@ func (d Demand) keys() string {
 		}
 		return strings.Join(keys, ", ")
 	}
-	return string(d.Kind) + ": " + scalarList(d.values())
+	return string(d.Kind) + ": " + document.ScalarList(d.values())
 }
 
 // Text returns what happens otherwise as it stands in a policy; "" for the usual answers.
@@ -53,9 +55,9 @@ func (o Otherwise) Text() string {
 		case i.Hide:
 			return "hide"
 		case i.Go != "":
-			return "{ go: " + Scalar(i.Go) + " }"
+			return "{ go: " + document.Scalar(i.Go) + " }"
 		}
-		return "{ say: " + Scalar(i.Say) + " }"
+		return "{ say: " + document.Scalar(i.Say) + " }"
 	}
 	switch {
 	case o.Anonymous.Hide && o.Refused.Hide:
@@ -85,20 +87,20 @@ func ParseDemand(text string) (Demand, error) {
 			if value == "" {
 				return Demand{}, fmt.Errorf("%q says nothing of the %s", text, kind)
 			}
-			keys = append(keys, kind+": "+Scalar(value))
+			keys = append(keys, kind+": "+document.Scalar(value))
 		}
 		text = "{ " + strings.Join(keys, ", ") + " }"
 	}
-	p := newPartReader("the demand", &Book{})
-	body, ok := p.document([]byte(text), "a demand")
+	p := NewPartReader("the demand", &Book{})
+	body, ok := p.Document([]byte(text), "a demand")
 	if ok && body == nil {
 		return Demand{}, errors.New("the demand is empty; write public if everybody may come in")
 	}
 	var d Demand
 	if ok {
-		d = p.demand(body, 0)
+		d = p.Demand(body, 0)
 	}
-	for _, f := range p.findings {
+	for _, f := range p.Findings {
 		return Demand{}, errors.New(f.Message)
 	}
 	return d, d.Entangled()
@@ -113,13 +115,13 @@ func ParseOtherwise(text string) (Otherwise, error) {
 	if text = strings.TrimSpace(text); text == "" {
 		return Otherwise{}, nil
 	}
-	p := newPartReader("otherwise", &Book{})
-	body, ok := p.document([]byte(text), "an answer")
+	p := NewPartReader("otherwise", &Book{})
+	body, ok := p.Document([]byte(text), "an answer")
 	var o Otherwise
 	if ok && body != nil {
-		o = p.otherwise(body)
+		o = p.Otherwise(body)
 	}
-	for _, f := range p.findings {
+	for _, f := range p.Findings {
 		return Otherwise{}, errors.New(f.Message)
 	}
 	return o, nil

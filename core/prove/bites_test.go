@@ -8,15 +8,17 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/factor"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
 // rulesOf returns the findings of a policy by their rules, each with its line and what it says.
-func rulesOf(t *testing.T, text string) map[string][]policy.Finding {
+func rulesOf(t *testing.T, text string) map[string][]document.Finding {
 	t.Helper()
-	found := map[string][]policy.Finding{}
+	found := map[string][]document.Finding{}
 	for _, f := range Check(parse(t, text), "doors.yaml") {
 		found[f.Rule] = append(found[f.Rule], f)
 	}
@@ -44,7 +46,7 @@ func TestExpect(t *testing.T) {
 			t.Fatal(err)
 		}
 		table = append(table, policy.Expectation{
-			Position: policy.Position{Line: i + 1}, Who: who, Request: ask(line.path, line.who), Address: line.path, Outcome: line.outcome,
+			Position: document.Position{Line: i + 1}, Who: who, Request: ask(line.path, line.who), Address: line.path, Outcome: line.outcome,
 		})
 	}
 	var said []string

@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // What a program asks itself is part of what is proven and shown.
@@ -21,7 +21,7 @@ guarantees:
   - { path: /log/**, always: signed-in }
   - { path: /visit/**, always: public }
 `
-	b, findings := policy.Parse("doors.yaml", []byte(text))
+	b, findings := read.Parse("doors.yaml", []byte(text))
 	if b == nil {
 		t.Fatal(findings)
 	}
@@ -46,7 +46,7 @@ guarantees:
 	if !strings.Contains(rows, "check approve: challenge refuse refuse admit refuse\n") || strings.Count(rows, "\n") != 3 {
 		t.Error(rows)
 	}
-	without, _ := policy.Parse("doors.yaml",
+	without, _ := read.Parse("doors.yaml",
 		[]byte(strings.Replace(text, "{ role: trustee } }\nguarantees", "{ role: keeper } }\nguarantees", 1)))
 	changes, err := Compare(b, without)
 	if err != nil || len(changes) != 1 || changes[0].Effect != "opened" || !strings.HasSuffix(changes[0].Witness.Path, "/approve") {

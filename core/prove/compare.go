@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -15,7 +17,7 @@ import (
 type Difference struct {
 	// Effect is that somebody gets in who didn't before (opened), or doesn't any more (closed).
 	Effect      string           `json:"effect" enum:"opened|closed|other"`
-	Witness     policy.Witness   `json:"witness"`
+	Witness     document.Witness `json:"witness"`
 	Before      string           `json:"before"` // the outcome, and where to if that matters
 	After       string           `json:"after"`
 	BeforeDoors []policy.DoorRef `json:"beforeDoors"`

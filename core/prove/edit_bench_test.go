@@ -5,6 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/edit"
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
@@ -18,14 +21,14 @@ func BenchmarkEdit(b *testing.B) {
 	}
 	text := []byte(lines.String())
 	before := parse(b, lines.String())
-	set, err := policy.NewDoor(before, "/area7/room4007/**", "")
+	set, err := edit.NewDoor(before, "/area7/room4007/**", "")
 	if err != nil {
 		b.Fatal(err)
 	}
 	if set.Admit, err = policy.ParseDemand("role:trustee"); err != nil {
 		b.Fatal(err)
 	}
-	edited, err := policy.Apply("doors.yaml", text, set)
+	edited, err := edit.Apply("doors.yaml", text, set)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -37,7 +40,7 @@ func BenchmarkEdit(b *testing.B) {
 	}
 	b.Run("check and compare", func(b *testing.B) {
 		for b.Loop() {
-			after, findings := policy.Parse("doors.yaml", edited.Text)
+			after, findings := read.Parse("doors.yaml", edited.Text)
 			if after == nil {
 				b.Fatal(findings)
 			}
@@ -46,7 +49,7 @@ func BenchmarkEdit(b *testing.B) {
 	})
 	b.Run("edit, check and compare", func(b *testing.B) {
 		for b.Loop() {
-			done, err := policy.ApplyTo(before, "doors.yaml", text, set)
+			done, err := edit.ApplyTo(before, "doors.yaml", text, set)
 			if err != nil {
 				b.Fatal(err)
 			}

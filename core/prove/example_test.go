@@ -3,12 +3,14 @@ package prove_test
 import (
 	"fmt"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 )
 
 func bookOf(text string) *policy.Book {
-	book, findings := policy.Parse("doors.yaml", []byte(text))
+	book, findings := read.Parse("doors.yaml", []byte(text))
 	if book == nil {
 		panic(fmt.Sprint(findings))
 	}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -15,17 +17,17 @@ import (
 // Check returns all that can be proven to be wrong with a Book, or to be worth a look, in
 // the order of the file: guarantees that do not hold, and what Findings returns. The file
 // is named in the findings.
-func Check(b *policy.Book, file string) []policy.Finding {
+func Check(b *policy.Book, file string) []document.Finding {
 	g, err := Survey(b)
 	if err != nil {
 		findings := unkept(b, unproven(b, err), file)
-		return append(findings, policy.Finding{
-			Severity: policy.SeverityWarning, Rule: "not-examined", File: file, Line: 1, Column: 1,
+		return append(findings, document.Finding{
+			Severity: document.SeverityWarning, Rule: "not-examined", File: file, Line: 1, Column: 1,
 			Message: "the doors could not be examined: " + err.Error(),
 		})
 	}
 	findings := append(unkept(b, g.Guarantees(), file), g.Findings(file)...)
-	policy.SortFindings(findings)
+	document.SortFindings(findings)
 	return findings
 }
 
@@ -33,12 +35,12 @@ func Check(b *policy.Book, file string) []policy.Finding {
 type finder struct {
 	*Ground
 	file     string
-	findings []policy.Finding
+	findings []document.Finding
 }
 
 // Findings returns what is worth a look, each with a witness. Each is exact: it is there
 // if and only if some place and some visitor, of all, show what its rule says.
-func (g *Ground) Findings(file string) []policy.Finding {
+func (g *Ground) Findings(file string) []document.Finding {
 	f := &finder{Ground: g, file: file}
 	f.idle()
 	f.needless()
@@ -52,14 +54,14 @@ func (g *Ground) Findings(file string) []policy.Finding {
 	return f.findings
 }
 
-func (f *finder) warn(at policy.Position, written, rule string, w *policy.Witness, format string, args ...any) {
-	f.findings = append(f.findings, policy.Finding{
-		Severity: policy.SeverityWarning, Rule: rule, Message: fmt.Sprintf(format, args...), File: f.file,
+func (f *finder) warn(at document.Position, written, rule string, w *document.Witness, format string, args ...any) {
+	f.findings = append(f.findings, document.Finding{
+		Severity: document.SeverityWarning, Rule: rule, Message: fmt.Sprintf(format, args...), File: f.file,
 		Line: at.Line, Column: at.Column, Length: utf8.RuneCountInString(written), Witness: w,
 	})
 }
 
-func (f *finder) warnDoor(d *policy.Door, rule string, w *policy.Witness, format string, args ...any) {
+func (f *finder) warnDoor(d *policy.Door, rule string, w *document.Witness, format string, args ...any) {
 	f.warn(d.Position, d.Written, rule, w, format, args...)
 }
 
@@ -346,7 +348,7 @@ func (f *finder) methods() {
 	matcher, _ := place.NewMatcher(sets)
 	parts, err := matcher.Parts(maxSteps)
 	if err != nil {
-		f.findings = append(f.findings, policy.Finding{Severity: policy.SeverityWarning, Rule: "not-examined", File: f.file, Line: 1, Column: 1,
+		f.findings = append(f.findings, document.Finding{Severity: document.SeverityWarning, Rule: "not-examined", File: f.file, Line: 1, Column: 1,
 			Message: "the methods could not be examined: " + blame(err, func(set int) string { return nameAmong(f.book, set) }).Error()})
 		return
 	}

@@ -8,6 +8,9 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -316,7 +319,7 @@ func TestFindingsAgainstBruteForce(t *testing.T) {
 	for range share(120) {
 		source := text(r, manyDoors(r)) + fmt.Sprintf("guarantees: [{path: %q, never: public}]\n",
 			[]string{"/b", "/y/**", "/a/b", "/x/y", "/ab/*"}[r.IntN(5)])
-		book, findings := policy.Parse("doors.yaml", []byte(source))
+		book, findings := read.Parse("doors.yaml", []byte(source))
 		if book == nil {
 			if !strings.Contains(fmt.Sprint(findings), "duplicate-door") {
 				t.Fatal(findings)
@@ -381,7 +384,7 @@ func FuzzCheck(f *testing.F) {
 	f.Add("doors: [{path: /a/**, admit: public}, {path: /**/b, admit: nobody}]", "/a/b")
 	f.Add("doors: [{path: /a, methods: [POST], admit: signed-in}, {path: '/*', admit: public}]\nguarantees: [{path: /a, never: public}]", "/a")
 	f.Fuzz(func(t *testing.T, text, path string) {
-		book, _ := policy.Parse("doors.yaml", []byte(text))
+		book, _ := read.Parse("doors.yaml", []byte(text))
 		if book == nil {
 			return
 		}
@@ -398,7 +401,7 @@ func FuzzCheck(f *testing.F) {
 			}
 			if err == nil && finding.Rule == "door-never-decides" && !book.IsOwn(p) {
 				for _, d := range book.Deciding(p) {
-					if d.Position == (policy.Position{Line: finding.Line, Column: finding.Column}) {
+					if d.Position == (document.Position{Line: finding.Line, Column: finding.Column}) {
 						t.Fatalf("%+v: decides %s", finding, path)
 					}
 				}
@@ -409,7 +412,7 @@ func FuzzCheck(f *testing.F) {
 
 // A role that includes steward is no role that changes nothing, though no door of the site asks for it.
 func TestRolesThatAdminister(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("roles:\n  keeper:\n  office: { includes: [keeper, head] }\n  head: { includes: "+
+	book, findings := read.Parse("doors.yaml", []byte("roles:\n  keeper:\n  office: { includes: [keeper, head] }\n  head: { includes: "+
 		"steward }\n  steward: { includes: keeper }\n  idle:\ndoors: [{path: /log, admit: {role: keeper}}]\n"))
 	if book == nil {
 		t.Fatal(findings)
@@ -454,14 +457,14 @@ func TestOpenDoorsAreAcknowledgedAtOnce(t *testing.T) {
   - { path: /keepers/**, admit: { user: ann } }
   - { path: /keepers/plan, admit: public }
 `
-	said := func(text string) (all []policy.Finding) {
+	said := func(text string) (all []document.Finding) {
 		t.Helper()
-		book, findings := policy.Parse("doors.yaml", []byte(text))
+		book, findings := read.Parse("doors.yaml", []byte(text))
 		if book == nil {
 			t.Fatal(findings)
 		}
 		for _, f := range Check(book, "doors.yaml") {
-			if f.Severity == policy.SeverityError {
+			if f.Severity == document.SeverityError {
 				t.Fatal(f)
 			}
 			if f.Rule == "open-under-closed" {

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"sync"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -135,7 +137,7 @@ func (g *Ground) deciding(covering []int32) []*policy.Door {
 }
 
 // witness shows a request for a place and what it comes to.
-func (g *Ground) witness(p place.Place, v *policy.Visitor) *policy.Witness {
+func (g *Ground) witness(p place.Place, v *policy.Visitor) *document.Witness {
 	r := policy.RequestFor(p)
-	return &policy.Witness{Method: p.Method, Host: p.Host, Path: r.Path, Visitor: v.String(), Outcome: string(g.book.Decide(r, v).Outcome)}
+	return &document.Witness{Method: p.Method, Host: p.Host, Path: r.Path, Visitor: v.String(), Outcome: string(g.book.Decide(r, v).Outcome)}
 }

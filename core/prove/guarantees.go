@@ -6,19 +6,21 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
 // A Guarantee is one of a policy, and whether it holds.
 type Guarantee struct {
-	Line    int             `json:"line"`
-	Path    string          `json:"path"`
-	Says    string          `json:"says"` // in the policy's words
-	Because string          `json:"because,omitempty"`
-	State   string          `json:"state" enum:"holds|broken|unproven"`
-	Message string          `json:"message,omitempty"` // why it does not hold, or could not be proven
-	Witness *policy.Witness `json:"witness,omitempty"`
+	Line    int               `json:"line"`
+	Path    string            `json:"path"`
+	Says    string            `json:"says"` // in the policy's words
+	Because string            `json:"because,omitempty"`
+	State   string            `json:"state" enum:"holds|broken|unproven"`
+	Message string            `json:"message,omitempty"` // why it does not hold, or could not be proven
+	Witness *document.Witness `json:"witness,omitempty"`
 }
 
 // Guarantees proves what a Book promises, for all places and all visitors, in file order:
@@ -78,8 +80,8 @@ func (g *Ground) Guarantees() []Guarantee {
 var unkeptRules = map[string]string{"broken": "guarantee-broken", "unproven": "guarantee-unproven"}
 
 // unkept returns a finding for each guarantee that does not hold.
-func unkept(b *policy.Book, all []Guarantee, file string) []policy.Finding {
-	var findings []policy.Finding
+func unkept(b *policy.Book, all []Guarantee, file string) []document.Finding {
+	var findings []document.Finding
 	for i, p := range all {
 		if p.State == "holds" {
 			continue
@@ -88,8 +90,8 @@ func unkept(b *policy.Book, all []Guarantee, file string) []policy.Finding {
 		if g.Because != "" {
 			p.Message += "; it was promised because: " + g.Because
 		}
-		findings = append(findings, policy.Finding{
-			Severity: policy.SeverityError, Rule: unkeptRules[p.State], Message: p.Message, File: file,
+		findings = append(findings, document.Finding{
+			Severity: document.SeverityError, Rule: unkeptRules[p.State], Message: p.Message, File: file,
 			Line: g.Line, Column: g.Column, Length: utf8.RuneCountInString(g.Written), Witness: p.Witness,
 		})
 	}
@@ -98,7 +100,7 @@ func unkept(b *policy.Book, all []Guarantee, file string) []policy.Finding {
 
 // breaks looks for a visitor for whom a guarantee does not hold at a place. All places
 // of its part are decided alike.
-func breaks(b *policy.Book, g *policy.Guarantee, p place.Place) (string, *policy.Witness, error) {
+func breaks(b *policy.Book, g *policy.Guarantee, p place.Place) (string, *document.Witness, error) {
 	deciding := b.Deciding(p)
 	asked := demands(deciding)
 	if !g.Never {
@@ -127,7 +129,7 @@ func breaks(b *policy.Book, g *policy.Guarantee, p place.Place) (string, *policy
 		default:
 			continue
 		}
-		return message, &policy.Witness{Method: p.Method, Host: p.Host, Path: request.Path, Visitor: v.String(), Outcome: string(d.Outcome)}, nil
+		return message, &document.Witness{Method: p.Method, Host: p.Host, Path: request.Path, Visitor: v.String(), Outcome: string(d.Outcome)}, nil
 	}
 	return "", nil, nil
 }

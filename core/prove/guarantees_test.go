@@ -10,12 +10,15 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
 // broken returns the findings about guarantees alone.
-func broken(t *testing.T, text string) []policy.Finding {
-	return slices.DeleteFunc(Check(parse(t, text), "doors.yaml"), func(f policy.Finding) bool { return f.Severity != policy.SeverityError })
+func broken(t *testing.T, text string) []document.Finding {
+	return slices.DeleteFunc(Check(parse(t, text), "doors.yaml"), func(f document.Finding) bool { return f.Severity != document.SeverityError })
 }
 
 func TestGuarantees(t *testing.T) {
@@ -104,7 +107,7 @@ func TestGuaranteesAgainstBruteForce(t *testing.T) {
 		pattern := []string{"/a/**", "/**", "/**/b", "/a", "/*/b"}[r.IntN(5)]
 		says := []string{"only: " + demand(r, 0), "always: " + demand(r, 0), "never: public"}[r.IntN(3)]
 		source := text(r, doors(r)) + fmt.Sprintf("guarantees: [{path: %q, %s}]\n", pattern, says)
-		book, _ := policy.Parse("doors.yaml", []byte(source))
+		book, _ := read.Parse("doors.yaml", []byte(source))
 		if book == nil {
 			continue
 		}
@@ -159,7 +162,7 @@ func BenchmarkGuarantees(b *testing.B) {
 			return !slices.ContainsFunc(Guarantees(book), func(p Guarantee) bool { return p.State != "holds" })
 		})
 		run("check", func(book *policy.Book) bool {
-			idle := slices.DeleteFunc(Check(book, "doors.yaml"), func(f policy.Finding) bool { return f.Rule != "door-not-needed" })
+			idle := slices.DeleteFunc(Check(book, "doors.yaml"), func(f document.Finding) bool { return f.Rule != "door-not-needed" })
 			return len(idle) == n/10
 		})
 	}

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -62,7 +64,7 @@ doors:
 func TestRegionsAgainstBruteForce(t *testing.T) {
 	r := rand.New(rand.NewPCG(17, 18))
 	for range 100 {
-		book, _ := policy.Parse("doors.yaml", []byte(text(r, manyDoors(r))))
+		book, _ := read.Parse("doors.yaml", []byte(text(r, manyDoors(r))))
 		if book == nil {
 			continue
 		}

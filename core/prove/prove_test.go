@@ -10,12 +10,14 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
 func parse(t testing.TB, text string) *policy.Book {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte(text))
+	book, findings := read.Parse("doors.yaml", []byte(text))
 	if book == nil {
 		t.Fatalf("%s\n%+v", text, findings)
 	}
@@ -198,8 +200,8 @@ func TestCompareAgainstBruteForce(t *testing.T) {
 		second := slices.Clone(first)
 		second[r.IntN(len(second))] = doors(r)[0]
 		one, other := text(r, first), text(r, second)
-		before, findings := policy.Parse("before", []byte(one))
-		after, findings2 := policy.Parse("after", []byte(other))
+		before, findings := read.Parse("before", []byte(one))
+		after, findings2 := read.Parse("after", []byte(other))
 		if before == nil || after == nil {
 			if !strings.Contains(fmt.Sprint(findings, findings2), "duplicate-door") {
 				t.Fatal(findings, findings2)
@@ -261,8 +263,8 @@ func FuzzCompare(f *testing.F) {
 	f.Add("doors: [{path: /a/**, admit: public}]", "doors: [{path: /**/b, admit: signed-in}]", "/a/b")
 	f.Add("doors: [{path: /*.pdf, methods: [GET], admit: {shared: x}}]", "doors: [{path: /**, host: '*.x', admit: nobody}]", "/a.pdf")
 	f.Fuzz(func(t *testing.T, one, other, path string) {
-		before, _ := policy.Parse("before", []byte(one))
-		after, _ := policy.Parse("after", []byte(other))
+		before, _ := read.Parse("before", []byte(one))
+		after, _ := read.Parse("after", []byte(other))
 		if before == nil || after == nil {
 			return
 		}

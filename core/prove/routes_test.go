@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
@@ -35,7 +37,7 @@ doors:
 		"{ role: trustee }":  "",
 		"{ user: somebody }": "",
 	} {
-		book, findings := policy.Parse("doors.yaml", []byte(doors+"  - { path: /api/board, admit: "+open+" }\n"))
+		book, findings := read.Parse("doors.yaml", []byte(doors+"  - { path: /api/board, admit: "+open+" }\n"))
 		if book == nil {
 			t.Fatal(findings)
 		}
@@ -47,7 +49,7 @@ doors:
 			t.Errorf("%s:\n%s\nwant\n%s", open, strings.Join(got, "|"), want)
 		}
 	}
-	routes, findings := policy.ParseRoutes("routes.json",
+	routes, findings := read.ParseRoutes("routes.json",
 		[]byte(`[{"path": "/desk/board", "data": ["/api/board"]}, {"path": "/desk"}]`), policy.Book{}.Rules)
 	if len(routes) != 2 || len(findings) > 0 || routes[0].Data[0] != (policy.RequestTo{Method: "GET", Path: "/api/board"}) {
 		t.Errorf("%+v %v", routes, findings)
@@ -56,7 +58,7 @@ doors:
 		"": "the list is empty", "5": "a list", `[{"data": "/x"}]`: "a route has a path", `[{"path": "desk"}]`: "begins with a slash",
 		`[{"path": "/a%2fb"}]`: "not \"/a%2fb\"", `[{"path": "/a", "data": "get /b"}]`: "upper case", `[{"path": "/a", "x": 1}]`: "unknown key",
 	} {
-		if routes, findings := policy.ParseRoutes("routes.json", []byte(text), policy.Book{}.Rules); routes != nil ||
+		if routes, findings := read.ParseRoutes("routes.json", []byte(text), policy.Book{}.Rules); routes != nil ||
 			len(findings) == 0 || !strings.Contains(fmt.Sprint(findings), want) {
 			t.Errorf("%s: %v %v", text, routes, findings)
 		}

@@ -10,12 +10,14 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
 func book(t testing.TB, text string) *policy.Book {
 	t.Helper()
-	b, findings := policy.Parse("doors.yaml", []byte(text))
+	b, findings := read.Parse("doors.yaml", []byte(text))
 	if b == nil {
 		t.Fatal(findings)
 	}

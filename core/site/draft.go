@@ -8,6 +8,9 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/edit"
+
 	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
@@ -63,16 +66,16 @@ func Draft(s Sketch) string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("# A first policy, made of %s. Every line says why it stands here; change what is not so.", s.From)
-	line("site: %s", policy.Scalar(cmp.Or(s.Site, "This site")))
+	line("site: %s", document.Scalar(cmp.Or(s.Site, "This site")))
 	line("")
 	switch {
 	case s.Files != "":
 		line("sources:                             # what stands behind the doors")
-		line("  - { path: /, files: %s }", policy.Scalar(s.Files))
+		line("  - { path: /, files: %s }", document.Scalar(s.Files))
 		line("")
 	case s.Proxy != "":
 		line("sources:                             # what stands behind the doors")
-		line("  - { path: /, proxy: %s }", policy.Scalar(s.Proxy))
+		line("  - { path: /, proxy: %s }", document.Scalar(s.Proxy))
 		line("")
 	}
 	line("# What no door covers. Of the doors below, the most specific one decides, wherever it stands.")
@@ -114,7 +117,7 @@ func Draft(s Sketch) string {
 		if role := s.Roles[p.Path]; role != "" && p.Admit == policy.SignedIn {
 			admit = "{ role: " + role + " }"
 		}
-		line("  %s- { path: %s, admit: %s }%s# %s", mark[p.Admit], policy.Scalar(p.Path), admit, gap(p.Path, len(mark[p.Admit]+admit)+7), p.Why)
+		line("  %s- { path: %s, admit: %s }%s# %s", mark[p.Admit], document.Scalar(p.Path), admit, gap(p.Path, len(mark[p.Admit]+admit)+7), p.Why)
 	}
 	return b.String()
 }
@@ -124,7 +127,7 @@ func Draft(s Sketch) string {
 func Undecided(book *policy.Book, all []Proposal) (left []Proposal) {
 	stranger, member := &policy.Visitor{}, &policy.Visitor{SignedIn: true}
 	for _, p := range all {
-		set, err := policy.NewDoor(book, p.Path, "")
+		set, err := edit.NewDoor(book, p.Path, "")
 		if err != nil || book.DoorFor(set.Set) != nil {
 			continue
 		}
@@ -151,7 +154,7 @@ func Undecided(book *policy.Book, all []Proposal) (left []Proposal) {
 
 // gap aligns the reasons, where the paths are not too long.
 func gap(p string, rest int) string {
-	return strings.Repeat(" ", max(2, 38-len(policy.Scalar(p))-rest))
+	return strings.Repeat(" ", max(2, 38-len(document.Scalar(p))-rest))
 }
 
 // unwritable are characters of names that stand for themselves in no pattern.

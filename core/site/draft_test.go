@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -40,12 +42,12 @@ func TestDraft(t *testing.T) {
 	}
 	// What is taken out of its comment works.
 	for _, text := range []string{got, strings.ReplaceAll(got, "  # - ", "  - ")} {
-		if book, findings := policy.Parse("doors.yaml", []byte(text)); book == nil {
+		if book, findings := read.Parse("doors.yaml", []byte(text)); book == nil {
 			t.Errorf("%v in\n%s", findings, text)
 		}
 	}
 	s.Stance = Open
-	book, findings := policy.Parse("doors.yaml", []byte(Draft(s)))
+	book, findings := read.Parse("doors.yaml", []byte(Draft(s)))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -76,7 +78,7 @@ func TestDraftsHaveNoErrors(t *testing.T) {
 		for _, stance := range []Stance{Closed, Open} {
 			text := Draft(Sketch{Stance: stance, From: "a list", Places: places})
 			for _, text := range []string{text, strings.ReplaceAll(text, "  # - ", "  - ")} {
-				book, findings := policy.Parse("doors.yaml", []byte(text))
+				book, findings := read.Parse("doors.yaml", []byte(text))
 				if book == nil {
 					t.Fatalf("%v: %v in\n%s", places, findings, text)
 				}

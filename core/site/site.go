@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/policy/edit"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -29,13 +31,13 @@ type Decider struct {
 	Host     string          `json:"host,omitempty"`
 	Methods  []string        `json:"methods,omitempty"`
 	Sentence policy.Sentence `json:"sentence"`
-	Terms    *policy.Terms   `json:"terms,omitempty"` // nil if it says more than these can
+	Terms    *edit.Terms     `json:"terms,omitempty"` // nil if it says more than these can
 }
 
 // DeciderOf tells people of a door.
 func DeciderOf(book *policy.Book, d *policy.Door) Decider {
 	told := Decider{Name: d.Named(), Line: d.Line, Path: d.Written, Host: d.Host.String(), Methods: d.Methods.Names(), Sentence: d.Sentence()}
-	if terms, ok := d.Terms(book); ok {
+	if terms, ok := edit.TermsOf(d, book); ok {
 		told.Terms = &terms
 	}
 	return told

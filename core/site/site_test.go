@@ -5,12 +5,14 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
 func TestSpots(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\ndoors:\n  - { path: /**, admit: public }\n  - { path: "+
+	book, findings := read.Parse("doors.yaml", []byte("roles: {keeper: }\ndoors:\n  - { path: /**, admit: public }\n  - { path: "+
 		"/log/**, admit: { role: keeper } }\n  - { path: /log/today/notes, admit: public }\n  - { path: /**/*.map, admit: nobody }\n"))
 	if book == nil {
 		t.Fatal(findings)

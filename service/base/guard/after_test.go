@@ -14,13 +14,15 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
 )
 
 // People are led on to places of the site and to the origins that are named, in one spelling, and nowhere else.
 func TestNext(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\norigins: [https://app.marram.example, "+
+	book, findings := read.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\norigins: [https://app.marram.example, "+
 		"\"https://shop.example:8443\"]"))
 	if book == nil {
 		t.Fatal(findings)
@@ -61,7 +63,7 @@ func TestStill(t *testing.T) {
 	p.visitor.ProofAge = time.Minute
 	house := p.House()
 	p.Guard.House = func() *House { return house }
-	closed, findings := policy.Parse("doors.yaml", []byte("roles: { trustee: }\ndoors: [{path: /, admit: public}, {path: /log/**, "+
+	closed, findings := read.Parse("doors.yaml", []byte("roles: { trustee: }\ndoors: [{path: /, admit: public}, {path: /log/**, "+
 		"admit: {role: trustee}}]"))
 	if closed == nil {
 		t.Fatal(findings)
@@ -147,7 +149,7 @@ func (d *delivery) Finish(whole bool) { d.of.whole = append(d.of.whole, whole) }
 // Passes are used where they are needed and nowhere else, by all of them is counted, and a pass that opens nothing any more leaves its
 // holder outside.
 func TestPassesAreUsed(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte(`
+	book, findings := read.Parse("doors.yaml", []byte(`
 passes: { recordings: , notes: }
 doors:
   - { path: /, admit: public }
@@ -226,7 +228,7 @@ doors:
 // An answer that begins before the body is over says that the connection ends with it; of bodies under way there is a bound, which is given
 // back.
 func TestBodiesUnderWay(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /**, admit: public}]"))
+	book, findings := read.Parse("doors.yaml", []byte("doors: [{path: /**, admit: public}]"))
 	if book == nil {
 		t.Fatal(findings)
 	}

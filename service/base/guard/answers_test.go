@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
 )
@@ -67,7 +69,7 @@ func TestRetryAfter(t *testing.T) {
 
 // Shared passwords are looked at where they are asked for, alone and beside passes, and nowhere else.
 func TestWhereUnlocksAreLookedAt(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("shared: { kit: , all: }\npasses: { recordings: }\ndoors:\n  - { path: /, "+
+	book, findings := read.Parse("doors.yaml", []byte("shared: { kit: , all: }\npasses: { recordings: }\ndoors:\n  - { path: /, "+
 		"admit: public }\n  - { path: /one, admit: { shared: kit } }\n"+
 		"  - { path: /two, admit: { shared: [ kit, all ] } }\n  - { path: /pass, admit: { pass: recordings } }\n  - { path: /log, admit: "+
 		"signed-in }\n"))
@@ -93,7 +95,7 @@ func TestWhereUnlocksAreLookedAt(t *testing.T) {
 
 // Of bodies under way one network has its share; who sends more is told to come again, and has room when the first is over.
 func TestOneNetworkHasItsShareOfBodies(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /**, admit: public}]"))
+	book, findings := read.Parse("doors.yaml", []byte("doors: [{path: /**, admit: public}]"))
 	if book == nil {
 		t.Fatal(findings)
 	}

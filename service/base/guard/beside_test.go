@@ -10,13 +10,15 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
 // asking is a Beside whose visitors are known by a field, and get a fresh cookie each time.
 func asking(t *testing.T) *Beside {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\nunlisted: hide\nsources: [ { path: /app, files: ., "+
+	book, findings := read.Parse("doors.yaml", []byte("roles: {keeper: }\nunlisted: hide\nsources: [ { path: /app, files: ., "+
 		"fallback: index.html, shell: public } ]\ndoors:\n  - { path: /app/**, admit: signed-in }\n  - { path: /, admit: public }\n  - { "+
 		"path: /log/**, admit: { role: keeper } }\n  - { path: /lan/**, admit: { network: 192.0.2.0/24 } }\n"))
 	if book == nil {

@@ -5,13 +5,15 @@ import (
 	"net/http"
 	"net/http/httptest"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 	"ostiarius/service/base/guard"
 )
 
 // A guard in a program of one's own, which knows its visitors by a header field of its own.
 func ExampleGuard() {
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\ndoors:\n  - { path: /, admit: public }\n  - { path: "+
+	book, findings := read.Parse("doors.yaml", []byte("roles: {keeper: }\ndoors:\n  - { path: /, admit: public }\n  - { path: "+
 		"/log/**, admit: { role: keeper } }\n"))
 	if book == nil {
 		fmt.Println(findings)

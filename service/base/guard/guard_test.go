@@ -10,11 +10,13 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
 func TestOwnPath(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]"))
+	book, findings := read.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]"))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -175,7 +177,7 @@ func FuzzForwarded(f *testing.F) {
 // A client that sends nothing more of a body is not waited for, and one that sends it
 // slowly but steadily is.
 func TestSlowBodies(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /**, admit: public}]"))
+	book, findings := read.Parse("doors.yaml", []byte("doors: [{path: /**, admit: public}]"))
 	if book == nil {
 		t.Fatal(findings)
 	}

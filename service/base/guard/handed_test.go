@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
@@ -37,7 +39,7 @@ type porch struct {
 
 func openPorch(t testing.TB) *porch {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte(handedOn))
+	book, findings := read.Parse("doors.yaml", []byte(handedOn))
 	if book == nil {
 		t.Fatal(findings)
 	}

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
@@ -47,7 +49,7 @@ func TestClientOf(t *testing.T) {
 // What cannot be read is rejected whoever sends it, also while nobody can be recognised; to judge
 // writes no answer.
 func TestJudge(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("keyrings: {outer: }\ndoors: [{path: /, admit: public}, {path: /log, admit: "+
+	book, findings := read.Parse("doors.yaml", []byte("keyrings: {outer: }\ndoors: [{path: /, admit: public}, {path: /log, admit: "+
 		"signed-in}, {path: /gate, admit: {keyring: outer}}]"))
 	if book == nil {
 		t.Fatal(findings)
@@ -106,7 +108,7 @@ func TestJudge(t *testing.T) {
 
 // A request that names no host is nobody's to choose one for; our own pages are the same at all.
 func TestRequestsWithoutAHost(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("unlisted: public\ndoors: [{path: /**, host: admin.example, admit: signed-in}]"))
+	book, findings := read.Parse("doors.yaml", []byte("unlisted: public\ndoors: [{path: /**, host: admin.example, admit: signed-in}]"))
 	if book == nil {
 		t.Fatal(findings)
 	}

@@ -11,13 +11,15 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
 func bookOf(t *testing.T, text string) *policy.Book {
 	t.Helper()
-	b, findings := policy.Parse("doors.yaml", []byte(text))
+	b, findings := read.Parse("doors.yaml", []byte(text))
 	if b == nil {
 		t.Fatal(findings)
 	}

@@ -4,6 +4,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 
@@ -15,7 +17,7 @@ import (
 func TestTokens(t *testing.T) {
 	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 	s := New(func() time.Time { return now })
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: , trustee: {includes: [keeper]}}\ndoors: [ { path: /**, admit: "+
+	book, findings := read.Parse("doors.yaml", []byte("roles: {keeper: , trustee: {includes: [keeper]}}\ndoors: [ { path: /**, admit: "+
 		"public } ]\n"))
 	if book == nil {
 		t.Fatal(findings)
@@ -90,7 +92,7 @@ func TestTokens(t *testing.T) {
 
 func BenchmarkSign(b *testing.B) {
 	s := New(time.Now)
-	book, _ := policy.Parse("doors.yaml", []byte("doors: [ { path: /**, admit: public } ]\n"))
+	book, _ := read.Parse("doors.yaml", []byte("doors: [ { path: /**, admit: public } ]\n"))
 	turn := &guard.Turn{Book: book, Door: &book.Doors[0]}
 	for b.Loop() {
 		s.Sign(turn, "stock", "GET", "/log/")

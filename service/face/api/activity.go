@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/client"
 	kind "ostiarius/core/activity"
 	"ostiarius/core/policy"
@@ -148,7 +150,7 @@ func (a *API) attention(ctx context.Context, book *policy.Book, now time.Time) (
 	}
 	warnings := 0
 	for _, f := range a.checked.of(book, a.Policy) {
-		if f.Severity == policy.SeverityWarning {
+		if f.Severity == document.SeverityWarning {
 			warnings++
 		}
 	}
@@ -211,11 +213,11 @@ func count(n int, noun string) string {
 type lastCheck struct {
 	sync.Mutex
 	book     *policy.Book
-	findings []policy.Finding
+	findings []document.Finding
 }
 
 // of returns what check finds in a policy. It is found anew only for another one.
-func (c *lastCheck) of(book *policy.Book, in *inforce.Policy) []policy.Finding {
+func (c *lastCheck) of(book *policy.Book, in *inforce.Policy) []document.Finding {
 	c.Lock()
 	defer c.Unlock()
 	if c.book != book {

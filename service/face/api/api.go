@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"time"
 
+	"ostiarius/core/policy/edit"
+
 	"ostiarius/client"
 	"ostiarius/core/looks"
 	"ostiarius/core/place"
@@ -169,7 +171,7 @@ func showDoor(book *policy.Book, id int, d *policy.Door) client.Door {
 		Admit: d.Admit.String(), Basic: d.Basic,
 		Anonymous: d.Otherwise.Anonymous.String(), Refused: d.Otherwise.Refused.String(), Sentence: d.Sentence(),
 	}
-	if terms, ok := d.Terms(book); ok && d.Check == "" {
+	if terms, ok := edit.TermsOf(d, book); ok && d.Check == "" {
 		shown.Terms = &terms
 	}
 	return shown

@@ -5,9 +5,10 @@ import (
 	"strconv"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/client"
 	"ostiarius/core/pass"
-	"ostiarius/core/policy"
 	"ostiarius/core/words"
 	"ostiarius/service/base/mistake"
 	"ostiarius/service/held/passes"
@@ -89,7 +90,7 @@ func (a *API) viewPass(is *pass.Pass) client.Pass {
 		Downloads: client.PassDownloads{Used: is.Used, Allowed: is.Allowed}, SpreadAt: moment(is.Spread),
 	}
 	if is.Until.IsZero() && is.Lasts > 0 {
-		shown.Lasts = policy.FormatDuration(is.Lasts)
+		shown.Lasts = document.FormatDuration(is.Lasts)
 	}
 	if is.OldUntil.After(a.Now()) {
 		shown.OldUntil = moment(is.OldUntil)

@@ -2,7 +2,7 @@ package api
 
 import (
 	"ostiarius/client"
-	"ostiarius/core/policy"
+	"ostiarius/core/document"
 	"ostiarius/patrol"
 	"ostiarius/store"
 )
@@ -33,7 +33,7 @@ func (a *API) listPatrols(by Caller, _ client.None) (client.Patrols, error) {
 		shown.Patrols[i] = patrolMade(p)
 	}
 	if every := a.Policy.Book().Patrol; every > 0 {
-		shown.Every = policy.FormatDuration(every)
+		shown.Every = document.FormatDuration(every)
 	}
 	if under := a.Patrols.Running(); under != nil {
 		shown.Running = &client.PatrolRunning{Began: under.Began, By: under.By, Done: under.Done, Known: under.Known}

@@ -7,6 +7,9 @@ import (
 	"net/http"
 	"strings"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"ostiarius/client"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
@@ -57,9 +60,9 @@ func showVersion(v store.Version) client.Version {
 func (a *API) checkPolicy(_ Caller, draft client.Draft) (client.Checked, error) {
 	book, findings := a.Policy.Check([]byte(draft.Text))
 	checked := client.Checked{
-		OK: book != nil, Findings: append([]policy.Finding{}, findings...), Changes: []policy.Change{}, Guarantees: []prove.Guarantee{},
+		OK: book != nil, Findings: append([]document.Finding{}, findings...), Changes: []policy.Change{}, Guarantees: []prove.Guarantee{},
 	}
-	if read, _ := policy.Parse(a.Policy.File(), []byte(draft.Text)); read != nil {
+	if read, _ := read.Parse(a.Policy.File(), []byte(draft.Text)); read != nil {
 		checked.Guarantees = prove.Guarantees(read)
 	}
 	if book != nil {

@@ -4,8 +4,10 @@ import (
 	"context"
 	"time"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"ostiarius/client"
-	"ostiarius/core/policy"
 	"ostiarius/core/replay"
 	"ostiarius/service/base/mistake"
 )
@@ -24,8 +26,8 @@ func (a *API) replayPolicy(by Caller, draft client.Draft) (shown client.Replayed
 	if a.Decided.Keeps() == 0 {
 		return shown, nil
 	}
-	shown.Kept = policy.FormatDuration(a.Decided.Keeps())
-	book, _ := policy.Parse(a.Policy.File(), []byte(draft.Text))
+	shown.Kept = document.FormatDuration(a.Decided.Keeps())
+	book, _ := read.Parse(a.Policy.File(), []byte(draft.Text))
 	if book == nil {
 		return shown, mistake.Invalid("The draft has errors, so it cannot be tried.")
 	}

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/client"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
@@ -76,7 +78,7 @@ func lastsText(d time.Duration, forever bool) string {
 	if forever {
 		return "forever"
 	}
-	return policy.FormatDuration(d)
+	return document.FormatDuration(d)
 }
 
 // seconds is a time that is given in seconds, as far as it can be one.

@@ -8,6 +8,9 @@ import (
 	"slices"
 	"time"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/edit"
+
 	"github.com/aymanbagabas/go-udiff"
 
 	"ostiarius/client"
@@ -67,19 +70,19 @@ func (a *API) editPolicy(by Caller, asked client.Edits) (done client.Edited, err
 	if err != nil {
 		return done, mistake.Invalid("%s", sentence(err))
 	}
-	after, err := policy.ApplyTo(before, a.Policy.File(), text, edits...)
+	after, err := edit.ApplyTo(before, a.Policy.File(), text, edits...)
 	if err != nil {
 		return done, mistake.Invalid("%s", sentence(err))
 	}
 	done = client.Edited{
 		Base: v.ID, Text: string(after.Text), Changed: string(after.Text) != v.Text, Compared: compared(before, after.Book),
-		Findings: append([]policy.Finding{}, after.Findings...), Guarantees: prove.Guarantees(after.Book),
+		Findings: append([]document.Finding{}, after.Findings...), Guarantees: prove.Guarantees(after.Book),
 	}
 	if done.Changed {
 		done.Lines = udiff.Unified("before", "after", v.Text, string(after.Text))
 	}
 	for _, e := range edits {
-		set, ok := e.(policy.SetDoor)
+		set, ok := e.(edit.SetDoor)
 		if !ok {
 			continue
 		}
@@ -100,57 +103,57 @@ func (a *API) editPolicy(by Caller, asked client.Edits) (done client.Edited, err
 }
 
 // editsOf reads edits as they are asked for.
-func editsOf(book *policy.Book, asked []client.Edit) (edits []policy.Edit, err error) {
+func editsOf(book *policy.Book, asked []client.Edit) (edits []edit.Edit, err error) {
 	for _, e := range asked {
-		var edit policy.Edit
+		var one edit.Edit
 		switch e.Kind {
 		case "role":
-			edit = policy.DeclareRole{Name: e.Name}
+			one = edit.DeclareRole{Name: e.Name}
 		case "keyring":
-			edit = policy.DeclareKeyring{Name: e.Name, Realm: e.Realm}
+			one = edit.DeclareKeyring{Name: e.Name, Realm: e.Realm}
 		case "shared":
 			lasts, forever, err := lastsOf(e.Lasts)
 			if err != nil {
 				return nil, err
 			}
-			edit = policy.DeclareShared{Name: e.Name, Title: e.Title, Lasts: lasts, Forever: forever}
+			one = edit.DeclareShared{Name: e.Name, Title: e.Title, Lasts: lasts, Forever: forever}
 		case "pass":
 			lasts, forever, err := lastsOf(e.Lasts)
 			if err != nil {
 				return nil, err
 			}
-			edit = policy.DeclarePass{Name: e.Name, Title: e.Title, Lasts: lasts, Forever: forever}
+			one = edit.DeclarePass{Name: e.Name, Title: e.Title, Lasts: lasts, Forever: forever}
 		case "unlisted":
-			edit = policy.SetUnlisted{Word: e.Admit}
+			one = edit.SetUnlisted{Word: e.Admit}
 		case "landing":
-			edit = policy.SetLanding{On: e.On, Role: e.Role, User: e.User, Go: e.Go}
+			one = edit.SetLanding{On: e.On, Role: e.Role, User: e.User, Go: e.Go}
 		case "guarantee", "remove-guarantee":
-			set, err := policy.NewDoor(book, e.Path, e.Host, e.Methods...)
+			set, err := edit.NewDoor(book, e.Path, e.Host, e.Methods...)
 			if err != nil {
 				return nil, err
 			}
-			if edit = (policy.RemoveGuarantee{Set: set.Set, Kind: e.Promise}); e.Kind == "guarantee" {
-				g := policy.SetGuarantee{Set: set.Set, Written: set.Written, Kind: e.Promise, Because: e.Because}
+			if one = (edit.RemoveGuarantee{Set: set.Set, Kind: e.Promise}); e.Kind == "guarantee" {
+				g := edit.SetGuarantee{Set: set.Set, Written: set.Written, Kind: e.Promise, Because: e.Because}
 				if e.Promise != "never" {
 					if g.Demand, err = policy.ParseDemand(e.Admit); err != nil {
 						return nil, err
 					}
 				}
-				edit = g
+				one = g
 			}
 		case "door", "remove":
-			set, err := policy.NewDoor(book, e.Path, e.Host, e.Methods...)
+			set, err := edit.NewDoor(book, e.Path, e.Host, e.Methods...)
 			if err != nil {
 				return nil, err
 			}
-			edit = policy.RemoveDoor{Set: set.Set}
+			one = edit.RemoveDoor{Set: set.Set}
 			switch {
 			case e.Kind == "door" && e.Terms != nil:
 				set.Because = e.Because
 				if err := set.SetTerms(book, *e.Terms); err != nil {
 					return nil, err
 				}
-				edit = set
+				one = set
 			case e.Kind == "door":
 				if set.Admit, err = policy.ParseDemand(e.Admit); err != nil {
 					return nil, err
@@ -158,12 +161,12 @@ func editsOf(book *policy.Book, asked []client.Edit) (edits []policy.Edit, err e
 				if set.Otherwise, err = policy.ParseOtherwise(e.Otherwise); err != nil {
 					return nil, err
 				}
-				edit = set
+				one = set
 			}
 		default:
 			return nil, fmt.Errorf("an edit of the kind %q is not known", e.Kind)
 		}
-		edits = append(edits, edit)
+		edits = append(edits, one)
 	}
 	if len(edits) == 0 {
 		return nil, errors.New("there is no edit")
@@ -176,7 +179,7 @@ func lastsOf(text string) (d time.Duration, forever bool, err error) {
 	if text == "" || text == "forever" {
 		return 0, text != "", nil
 	}
-	d, err = policy.ParseDuration(text)
+	d, err = document.ParseDuration(text)
 	return d, false, err
 }
 

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 	"ostiarius/service/base/mistake"
 )
@@ -29,7 +31,7 @@ func (a *API) past(ctx context.Context, number int64) (then pastVersion, err err
 			"out to ask "+
 			"the active one", then.id)
 	}
-	book, findings := policy.Parse(a.Policy.File(), []byte(v.Text))
+	book, findings := read.Parse(a.Policy.File(), []byte(v.Text))
 	if book == nil {
 		return then, mistake.Invalid("version %d of the policy can't be read by this version of Ostiarius: %v", then.id, findings)
 	}

@@ -163,7 +163,7 @@ func (p *Pages) changePassword(w http.ResponseWriter, r *http.Request) {
 func (p *Pages) askAddress(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	say := p.voice(r)
-	s, err := read(w, r, t.Book)
+	s, err := readSent(w, r, t.Book)
 	from := p.o.Visitors.Origin(r)
 	if err == nil {
 		var a *account.Account

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"github.com/go-chi/chi/v5"
 
 	"ostiarius/core/policy"
@@ -28,7 +30,7 @@ import (
 func stand(t *testing.T, more string, beside func(string) string, now func() time.Time) (*rooms.Rooms, http.Handler) {
 	t.Helper()
 	records := fresh.Records(t, t.TempDir())
-	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\n"+more))
+	book, findings := read.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\n"+more))
 	if book == nil {
 		t.Fatal(findings)
 	}

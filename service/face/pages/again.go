@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/account"
 	"ostiarius/core/factor"
 	"ostiarius/core/policy"
@@ -46,7 +48,7 @@ func againFor(query url.Values) (ask again) {
 			ask.words = append(ask.words, word)
 		}
 	}
-	if within, err := policy.ParseDuration(query.Get("within")); err == nil && within > 0 {
+	if within, err := document.ParseDuration(query.Get("within")); err == nil && within > 0 {
 		ask.within = within
 	}
 	return ask
@@ -59,7 +61,7 @@ func (a again) query(next string) string {
 		values.Set("factor", strings.Join(a.words, " "))
 	}
 	if a.within > 0 {
-		values.Set("within", policy.FormatDuration(a.within))
+		values.Set("within", document.FormatDuration(a.within))
 	}
 	if next != "" {
 		values.Set("next", next)
@@ -163,7 +165,7 @@ func (p *Pages) proveAgain(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	r.Body = http.MaxBytesReader(w, r.Body, 2*mostOfForm) // what is kept of another form is longer than ours are
 	err := r.ParseForm()
-	s, faulty := read(w, r, t.Book)
+	s, faulty := readSent(w, r, t.Book)
 	err = errors.Join(err, faulty)
 	say := p.voice(r)
 	v := againView{Next: s.Next, Kept: s.kept}

@@ -55,7 +55,7 @@ func (p *Pages) showClaim(w http.ResponseWriter, r *http.Request, status int, v 
 func (p *Pages) claim(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	say := p.voice(r)
-	s, err := read(w, r, t.Book)
+	s, err := readSent(w, r, t.Book)
 	from := p.o.Visitors.Origin(r)
 	var wrong trouble
 	var out joining.Outcome

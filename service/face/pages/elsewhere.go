@@ -239,7 +239,7 @@ func (p *Pages) settleElsewhere(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	say := p.voice(r)
-	s, err := read(w, r, t.Book)
+	s, err := readSent(w, r, t.Book)
 	if err != nil {
 		p.showFirstElsewhere(w, r, unread(err), firstElsewhereView{Problem: say.Say("wrong.malformed")})
 		return

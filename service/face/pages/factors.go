@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/account"
 	"ostiarius/core/factor"
 	"ostiarius/core/policy"
@@ -184,7 +186,7 @@ func (p *Pages) sure(w http.ResponseWriter, r *http.Request, page string) *accou
 	to := t.Book.Prefix + "/prove-again?"
 	if a.Enrolled&second != 0 {
 		enough = t.Visitor.Shown().Within(recentProof)&second != 0
-		to += "factor=" + url.QueryEscape((a.Enrolled | factor.Of(factor.Code)).String()) + "&within=" + policy.FormatDuration(recentProof) + "&"
+		to += "factor=" + url.QueryEscape((a.Enrolled | factor.Of(factor.Code)).String()) + "&within=" + document.FormatDuration(recentProof) + "&"
 	}
 	if enough {
 		return a

@@ -8,8 +8,9 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/looks"
-	"ostiarius/core/policy"
 	"ostiarius/core/words"
 )
 
@@ -60,7 +61,7 @@ func TestPasswordFields(t *testing.T) {
 
 // Whoever is signed in finds the way out on the page of their account, before anything else that it offers.
 func TestSigningOutIsEasyToFind(t *testing.T) {
-	book, findings := policy.Parse("doors.yaml", []byte("prefix: /gatehouse\ndoors: [{path: /, admit: public}]"))
+	book, findings := read.Parse("doors.yaml", []byte("prefix: /gatehouse\ndoors: [{path: /, admit: public}]"))
 	if book == nil {
 		t.Fatal(findings)
 	}

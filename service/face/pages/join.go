@@ -125,7 +125,7 @@ func (p *Pages) showProveJoin(w http.ResponseWriter, r *http.Request, status int
 func (p *Pages) join(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	say := p.voice(r)
-	s, err := read(w, r, t.Book)
+	s, err := readSent(w, r, t.Book)
 	from := p.o.Visitors.Origin(r)
 	var out joining.Outcome
 	v := joinView{Next: s.Next, Username: s.Username, Email: s.Email, Invitation: s.invitation}

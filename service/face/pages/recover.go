@@ -76,7 +76,7 @@ func (p *Pages) ended(w http.ResponseWriter, r *http.Request, lead, hint string)
 func (p *Pages) recover(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	say := p.voice(r)
-	s, err := read(w, r, t.Book)
+	s, err := readSent(w, r, t.Book)
 	switch {
 	case err != nil:
 		wrong := trouble{"malformed", unread(err), say.Say("wrong.malformed"), 0}
@@ -191,7 +191,7 @@ func (p *Pages) owner(r *http.Request) int64 {
 
 func (p *Pages) useAddress(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
-	s, err := read(w, r, t.Book)
+	s, err := readSent(w, r, t.Book)
 	var c recovery.Change
 	if err == nil {
 		from := p.o.Visitors.Origin(r)

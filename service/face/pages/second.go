@@ -86,7 +86,7 @@ func (p *Pages) showSecond(w http.ResponseWriter, r *http.Request, a *account.Ac
 func (p *Pages) second(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	say := p.voice(r)
-	s, err := read(w, r, t.Book)
+	s, err := readSent(w, r, t.Book)
 	half := visitor.Carried(p.o.Visitors, r, visitor.Half)
 	a, over := p.o.SignIn.Half(r.Context(), half)
 	if over != nil {

@@ -35,8 +35,8 @@ type sent struct {
 	json       bool
 }
 
-// read reads what was sent, with the names of somebody as they typed them without the spaces around, and own paths only.
-func read(w http.ResponseWriter, r *http.Request, book *policy.Book) (s sent, err error) {
+// readSent reads what was sent, with the names of somebody as they typed them without the spaces around, and own paths only.
+func readSent(w http.ResponseWriter, r *http.Request, book *policy.Book) (s sent, err error) {
 	kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
 	if s.json = kind == "application/json"; s.json {
 		var text []byte

@@ -121,7 +121,7 @@ func (p *Pages) showSignIn(w http.ResponseWriter, r *http.Request, status int, v
 func (p *Pages) signIn(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	say := p.voice(r)
-	s, err := read(w, r, t.Book)
+	s, err := readSent(w, r, t.Book)
 	var in signin.SignedIn
 	var wrong trouble
 	switch {

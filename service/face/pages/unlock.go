@@ -211,7 +211,7 @@ func (p *Pages) UsedUp(w http.ResponseWriter, r *http.Request) {
 // unlock takes a shared password, or the name and the password of a pass.
 func (p *Pages) unlock(w http.ResponseWriter, r *http.Request) {
 	say := p.voice(r)
-	s, err := read(w, r, guard.TurnOf(r).Book)
+	s, err := readSent(w, r, guard.TurnOf(r).Book)
 	var wrong trouble
 	var u unlocks
 	to := ""

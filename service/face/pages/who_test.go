@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/client"
 	"ostiarius/core/policy"
 )
@@ -91,7 +93,7 @@ func FuzzAsked(f *testing.F) {
 // What is kept of questions is bounded, and is of one policy and one host.
 func TestQuestionsKept(t *testing.T) {
 	load := func(doors string) *policy.Book {
-		book, findings := policy.Parse("doors.yaml", []byte("site: T\nsources: [ { path: /, files: . } ]\ndoors:\n"+doors))
+		book, findings := read.Parse("doors.yaml", []byte("site: T\nsources: [ { path: /, files: . } ]\ndoors:\n"+doors))
 		if book == nil {
 			t.Fatal(findings)
 		}

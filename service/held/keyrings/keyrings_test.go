@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/basic"
 	"ostiarius/core/keyring"
 	"ostiarius/core/policy"
@@ -24,7 +26,7 @@ import (
 // What opens a keyring, and what does no more; what was verified counts no longer after each change.
 func TestOpen(t *testing.T) {
 	records := fresh.Records(t, t.TempDir())
-	book, findings := policy.Parse("doors.yaml", []byte("keyrings: {outer: , inner: }\ndoors: [{path: /, admit: {keyring: outer}}]"))
+	book, findings := read.Parse("doors.yaml", []byte("keyrings: {outer: , inner: }\ndoors: [{path: /, admit: {keyring: outer}}]"))
 	if book == nil {
 		t.Fatal(findings)
 	}

@@ -9,11 +9,12 @@ import (
 	"strings"
 	"time"
 
+	"ostiarius/core/document"
+
 	kind "ostiarius/core/activity"
 	"ostiarius/core/brief"
 	"ostiarius/core/message"
 	"ostiarius/core/pass"
-	"ostiarius/core/policy"
 	"ostiarius/core/secret"
 	"ostiarius/service/base/ending"
 	"ostiarius/service/base/mistake"
@@ -144,7 +145,7 @@ func ends(is *pass.Pass) string {
 	if !is.Until.IsZero() {
 		detail = "until " + is.Until.UTC().Format(time.RFC3339)
 	} else if is.Lasts > 0 {
-		detail = "for " + policy.FormatDuration(is.Lasts) + " from the first use"
+		detail = "for " + document.FormatDuration(is.Lasts) + " from the first use"
 	}
 	if is.Allowed > 0 {
 		detail += fmt.Sprintf(", for %d more downloads", is.Allowed-is.Used)

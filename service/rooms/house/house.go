@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
@@ -102,7 +104,7 @@ func Open(t testing.TB) (*House, *store.Store, *Clock) {
 // BookOf compiles the text of a policy.
 func BookOf(t testing.TB, text string) *policy.Book {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte(text))
+	book, findings := read.Parse("doors.yaml", []byte(text))
 	if book == nil {
 		t.Fatal(findings)
 	}

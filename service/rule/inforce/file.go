@@ -9,7 +9,8 @@ import (
 	"path/filepath"
 	"time"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/document"
+
 	"ostiarius/service/rule/inspect"
 	"ostiarius/service/rule/replace"
 )
@@ -44,9 +45,9 @@ func (p *Policy) readSettled(recorded bool) (text []byte, settled bool, err erro
 	}
 }
 
-func unreadable(file string, err error) policy.Finding {
-	return policy.Finding{
-		Severity: policy.SeverityError, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
+func unreadable(file string, err error) document.Finding {
+	return document.Finding{
+		Severity: document.SeverityError, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
 		File: file, Line: 1, Column: 1,
 	}
 }

@@ -12,6 +12,8 @@ import (
 	"slices"
 	"time"
 
+	"ostiarius/core/document"
+
 	"github.com/fsnotify/fsnotify"
 
 	"ostiarius/core/activity"
@@ -44,7 +46,7 @@ func (p *Policy) Pending() *Pending { return p.pending.Load() }
 type found struct {
 	at       time.Time
 	book     *policy.Book // nil for a faulty one
-	findings []policy.Finding
+	findings []document.Finding
 	opens    bool
 	told     bool
 	failed   string // why it could not be brought into force
@@ -203,7 +205,7 @@ func (f *following) reject(of *found) {
 	}
 	of.told = true
 	for _, finding := range of.findings {
-		if finding.Severity == policy.SeverityError {
+		if finding.Severity == document.SeverityError {
 			if finding.Rule == "guarantee-broken" {
 				f.recordBroken(finding)
 			}
@@ -214,7 +216,7 @@ func (f *following) reject(of *found) {
 }
 
 // recordBroken has recorded that the file would break a guarantee.
-func (f *following) recordBroken(of policy.Finding) {
+func (f *following) recordBroken(of document.Finding) {
 	e := store.Activity{
 		At: time.Now(), Kind: activity.GuaranteeBroken, AccountID: store.NoAccount, Actor: "file",
 		Detail: fmt.Sprintf("line %d: %s", of.Line, of.Message),
@@ -229,7 +231,7 @@ func (f *following) cannotBeRead(err error, now time.Time) {
 		f.log.Error("the policy file cannot be read; what is in force stays", "error", err)
 		f.state, f.before = settling{first: now}, nil
 	}
-	findings := []policy.Finding{unreadable(f.file, err)}
+	findings := []document.Finding{unreadable(f.file, err)}
 	f.rejected.Store(&findings)
 	f.pending.Store(&Pending{f.state.first, "it cannot be read: " + reason(err), true})
 }
@@ -250,7 +252,7 @@ func opens(before, after *policy.Book) bool {
 		return true
 	}
 	return !slices.EqualFunc(before.Sources, after.Sources, func(a, b policy.Source) bool {
-		a.Position, b.Position = policy.Position{}, policy.Position{}
+		a.Position, b.Position = document.Position{}, document.Position{}
 		return reflect.DeepEqual(a, b)
 	})
 }

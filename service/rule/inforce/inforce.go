@@ -15,6 +15,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/activity"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
@@ -43,12 +46,12 @@ type Policy struct {
 	copy     string
 
 	house    atomic.Pointer[guard.House]
-	pending  atomic.Pointer[Pending]          // why the file is not in force
-	rejected atomic.Pointer[[]policy.Finding] // of the file's newest text, if it was not taken
-	unfit    []byte                           // what stood in the file at the start, if that was faulty; by applying
-	applying sync.Mutex                       // held while a version comes into force
-	text     []byte                           // of the version in force; by applying
-	workers  source.Workers                   // that were refused
+	pending  atomic.Pointer[Pending]            // why the file is not in force
+	rejected atomic.Pointer[[]document.Finding] // of the file's newest text, if it was not taken
+	unfit    []byte                             // what stood in the file at the start, if that was faulty; by applying
+	applying sync.Mutex                         // held while a version comes into force
+	text     []byte                             // of the version in force; by applying
+	workers  source.Workers                     // that were refused
 	seen     source.Seen
 	behind   source.Transports
 }
@@ -107,7 +110,7 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 	recorded := err == nil
 	text, settled, err := p.readSettled(recorded)
 	if err != nil {
-		return p, p.fallBack(latest, nil, "it cannot be read: "+reason(err), []policy.Finding{unreadable(p.file, err)})
+		return p, p.fallBack(latest, nil, "it cannot be read: "+reason(err), []document.Finding{unreadable(p.file, err)})
 	}
 	if recorded && !settled && latest.Text != string(text) {
 		if book, _ := p.Check([]byte(latest.Text)); book != nil {
@@ -119,7 +122,7 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 			text, settled, err = p.readSettled(true)
 		}
 		if err != nil {
-			return nil, &Unfit{[]policy.Finding{unreadable(p.file, err)}, nil}
+			return nil, &Unfit{[]document.Finding{unreadable(p.file, err)}, nil}
 		}
 	}
 	if !settled && latest.Text != string(text) {
@@ -145,7 +148,7 @@ func AtRest(ctx context.Context, records *store.Store, log *slog.Logger) (*Polic
 		return nil, err
 	}
 	p := &Policy{file: "doors.yaml", store: records, log: log}
-	book, findings := policy.Parse(p.file, []byte(latest.Text))
+	book, findings := read.Parse(p.file, []byte(latest.Text))
 	if book == nil {
 		return nil, &Unfit{findings, []byte(latest.Text)}
 	}
@@ -156,7 +159,7 @@ func AtRest(ctx context.Context, records *store.Store, log *slog.Logger) (*Polic
 
 // fallBack brings the latest version into force in the place of a file that cannot be. No version before it would do:
 // that could open what was closed since. The error is *Unfit if there is none that can be.
-func (p *Policy) fallBack(latest store.Version, text []byte, why string, findings []policy.Finding) error {
+func (p *Policy) fallBack(latest store.Version, text []byte, why string, findings []document.Finding) error {
 	book, _ := p.Check([]byte(latest.Text))
 	if latest.ID == 0 || book == nil {
 		return &Unfit{findings, text}
@@ -165,7 +168,7 @@ func (p *Policy) fallBack(latest store.Version, text []byte, why string, finding
 		return err
 	}
 	for _, f := range findings {
-		if f.Severity == policy.SeverityError {
+		if f.Severity == document.SeverityError {
 			p.log.Error("the policy file has an error; the last good version, from the records, is in force", "version", latest.ID, "file",
 				f.File, "line", f.Line, "column", f.Column, "message", f.Message)
 		}
@@ -223,7 +226,7 @@ func (p *Policy) RefusedWorkers() []string { return p.workers.Paths() }
 func (p *Policy) Version() int64 { return p.house.Load().Version }
 
 // Rejected returns what is wrong with the file's newest text, if it was not taken.
-func (p *Policy) Rejected() []policy.Finding {
+func (p *Policy) Rejected() []document.Finding {
 	if rejected := p.rejected.Load(); rejected != nil {
 		return *rejected
 	}
@@ -232,8 +235,8 @@ func (p *Policy) Rejected() []policy.Finding {
 
 // Check reads a text of the policy and says all that is wrong with it here. There is no
 // Book if there are errors.
-func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
-	book, findings := policy.Parse(p.file, text)
+func (p *Policy) Check(text []byte) (*policy.Book, []document.Finding) {
+	book, findings := read.Parse(p.file, text)
 	if book == nil {
 		return nil, findings
 	}
@@ -241,37 +244,37 @@ func (p *Policy) Check(text []byte) (*policy.Book, []policy.Finding) {
 	book.Words, _ = inspect.Words(book, p.file) // what is wrong with them is told with all else
 	findings = append(findings, p.here(book)...)
 	if now := p.house.Load(); now != nil && now.Book.Prefix != book.Prefix {
-		findings = append(findings, policy.Finding{
-			Severity: policy.SeverityError, Rule: "prefix-changed", File: p.file, Line: 1, Column: 1,
+		findings = append(findings, document.Finding{
+			Severity: document.SeverityError, Rule: "prefix-changed", File: p.file, Line: 1, Column: 1,
 			Message: "the prefix of Ostiarius's own pages changes only when the service is started again",
 		})
 	}
 	if p.site != nil && len(book.Sources) > 0 {
-		findings = append(findings, policy.Finding{
-			Severity: policy.SeverityError, Rule: "source-not-used", File: p.file, Line: book.Sources[0].Line, Column: 1,
+		findings = append(findings, document.Finding{
+			Severity: document.SeverityError, Rule: "source-not-used", File: p.file, Line: book.Sources[0].Line, Column: 1,
 			Message: "the program that Ostiarius is in answers for the site itself; leave sources away",
 		})
 	}
 	for _, name := range p.checks {
 		if len(policy.ChecksNamed(book, name)) == 0 {
-			findings = append(findings, policy.Finding{
-				Severity: policy.SeverityError, Rule: "check-missing", File: p.file, Line: 1, Column: 1,
+			findings = append(findings, document.Finding{
+				Severity: document.SeverityError, Rule: "check-missing", File: p.file, Line: 1, Column: 1,
 				Message: fmt.Sprintf("the program asks for the check %q, and the policy has none of that name under checks", name),
 			})
 		}
 	}
-	if policy.HasErrors(findings) {
+	if document.HasErrors(findings) {
 		return nil, findings
 	}
 	return book, findings
 }
 
-func (p *Policy) here(book *policy.Book) []policy.Finding {
+func (p *Policy) here(book *policy.Book) []document.Finding {
 	return inspect.Check(book, p.file, p.proxying.Itself)
 }
 
 // Here returns what is wrong on this machine with the policy in force.
-func (p *Policy) Here() []policy.Finding { return p.here(p.Book()) }
+func (p *Policy) Here() []document.Finding { return p.here(p.Book()) }
 
 // furnish opens the sources behind a Book.
 func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
@@ -371,14 +374,14 @@ func (p *Policy) Lacks(book *policy.Book, at place.Place) bool {
 
 // Unfit is the error for a text that was to come into force and has errors.
 type Unfit struct {
-	Findings []policy.Finding
+	Findings []document.Finding
 	Text     []byte
 }
 
 func (u *Unfit) Error() string {
-	n, first := 0, policy.Finding{}
+	n, first := 0, document.Finding{}
 	for _, f := range u.Findings {
-		if f.Severity == policy.SeverityError {
+		if f.Severity == document.SeverityError {
 			if n++; n == 1 {
 				first = f
 			}

@@ -15,6 +15,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"ostiarius/core/document"
+
 	"golang.org/x/net/html"
 
 	"ostiarius/core/pattern"
@@ -32,7 +34,7 @@ const (
 
 // arriving finds pages that everybody may see and that arrive without their looks: a style sheet, script, picture or font
 // that a page names is a file, too, and a door keeps strangers from it.
-func arriving(book *policy.Book, policyFile string, places []place.Place) []policy.Finding {
+func arriving(book *policy.Book, policyFile string, places []place.Place) []document.Finding {
 	there := map[string]place.Place{} // by host and address
 	for _, p := range places {
 		there[p.Host+p.Address()] = p
@@ -60,7 +62,7 @@ func arriving(book *policy.Book, policyFile string, places []place.Place) []poli
 			closed[door] = append(closed[door], lacking{p, asset})
 		}
 	}
-	var findings []policy.Finding
+	var findings []document.Finding
 	for door, all := range closed {
 		findings = append(findings, withoutLooks(book, policyFile, door, all, places))
 	}
@@ -75,7 +77,7 @@ func seen(book *policy.Book, p place.Place) bool {
 	return book.Decide(policy.RequestFor(p), &policy.Visitor{}).Outcome == policy.Admit
 }
 
-func withoutLooks(book *policy.Book, policyFile string, door *policy.Door, all []lacking, places []place.Place) policy.Finding {
+func withoutLooks(book *policy.Book, policyFile string, door *policy.Door, all []lacking, places []place.Place) document.Finding {
 	slices.SortFunc(all, func(a, b lacking) int {
 		return cmp.Or(cmp.Compare(a.asset.Address(), b.asset.Address()), cmp.Compare(a.page.Address(), b.page.Address()))
 	})
@@ -105,12 +107,12 @@ func withoutLooks(book *policy.Book, policyFile string, door *policy.Door, all [
 		length, line, column = len("unlisted"), max(1, book.Unlisted.Line), max(1, book.Unlisted.Column)
 	}
 	request := policy.RequestFor(assets[0])
-	return policy.Finding{
-		Severity: policy.SeverityWarning, Rule: "arrives-without", File: policyFile, Line: line, Column: column, Length: length,
+	return document.Finding{
+		Severity: document.SeverityWarning, Rule: "arrives-without", File: policyFile, Line: line, Column: column, Length: length,
 		Message: fmt.Sprintf("the page %s %s without %s%s, which strangers may not see here; to let them, add the door - { path: %s, "+
 			"admit: public }",
 			all[0].page.Address(), who, short, more, doorFor(assets, places)),
-		Witness: &policy.Witness{
+		Witness: &document.Witness{
 			Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous",
 			Outcome: string(book.Decide(request, &policy.Visitor{}).Outcome),
 		},

@@ -7,11 +7,14 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
 // site writes files and a policy, and returns what is found of pages that arrive without their looks.
-func arrives(t *testing.T, doors string, files map[string]string) (found []policy.Finding) {
+func arrives(t *testing.T, doors string, files map[string]string) (found []document.Finding) {
 	t.Helper()
 	dir := t.TempDir()
 	for name, text := range files {
@@ -24,7 +27,7 @@ func arrives(t *testing.T, doors string, files map[string]string) (found []polic
 		}
 	}
 	file := filepath.Join(dir, "doors.yaml")
-	book, findings := policy.Parse(file, []byte("roles: { keeper: }\nsources: [ { path: /, files: ./site } ]\ndoors:\n"+doors))
+	book, findings := read.Parse(file, []byte("roles: { keeper: }\nsources: [ { path: /, files: ./site } ]\ndoors:\n"+doors))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -79,7 +82,7 @@ func TestPagesArriveWithTheirLooks(t *testing.T) {
 		case c.want == "" && len(found) > 0:
 			t.Errorf("%s: %s", name, found[0].Message)
 		case c.want != "" && (len(found) != 1 || !strings.Contains(found[0].Message, c.want) ||
-			found[0].Severity != policy.SeverityWarning || found[0].Witness == nil):
+			found[0].Severity != document.SeverityWarning || found[0].Witness == nil):
 			t.Errorf("%s: %+v, want %q", name, found, c.want)
 		}
 	}
@@ -100,7 +103,7 @@ func TestTheProposedDoorMends(t *testing.T) {
 	if found := arrives(t, doors, files); len(found) > 0 {
 		t.Errorf("with %s: %s", door, found[0].Message)
 	}
-	book, findings := policy.Parse("doors.yaml", []byte("doors:\n"+doors))
+	book, findings := read.Parse("doors.yaml", []byte("doors:\n"+doors))
 	if book == nil {
 		t.Fatal(findings)
 	}

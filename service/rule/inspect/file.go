@@ -4,7 +4,7 @@ import (
 	"io"
 	"os"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/document"
 )
 
 // ReadFile reads a policy file, but little more than a policy may have: enough to notice
@@ -19,4 +19,4 @@ func ReadFile(path string) ([]byte, error) {
 }
 
 // ReadAll reads an open policy file like ReadFile.
-func ReadAll(f *os.File) ([]byte, error) { return io.ReadAll(io.LimitReader(f, policy.MaxSize+1)) }
+func ReadAll(f *os.File) ([]byte, error) { return io.ReadAll(io.LimitReader(f, document.MaxSize+1)) }

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"unicode/utf8"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 )
@@ -13,7 +15,7 @@ import (
 // Check returns what is wrong with a Book on this machine, in this version of the
 // service: what can be proven about it, directories that are not there, files that no door
 // covers, and sources that give away what is the service's own.
-func Check(book *policy.Book, file string, own Own) []policy.Finding {
+func Check(book *policy.Book, file string, own Own) []document.Finding {
 	findings := append(prove.Check(book, file), checkSources(book, file, own)...)
 	findings = append(findings, routes(book, file)...)
 	for i := range book.Doors {
@@ -22,8 +24,8 @@ func Check(book *policy.Book, file string, own Own) []policy.Finding {
 			continue // said once for an entry
 		}
 		warn := func(rule, message string, args ...any) {
-			findings = append(findings, policy.Finding{
-				Severity: policy.SeverityWarning, Rule: rule, File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
+			findings = append(findings, document.Finding{
+				Severity: document.SeverityWarning, Rule: rule, File: file, Line: d.Line, Column: d.Column, Length: utf8.RuneCountInString(d.Written),
 				Message: fmt.Sprintf(message, args...),
 			})
 		}
@@ -36,6 +38,6 @@ func Check(book *policy.Book, file string, own Own) []policy.Finding {
 				"if they were given elsewhere", n, policy.MostShared)
 		}
 	}
-	policy.SortFindings(findings)
+	document.SortFindings(findings)
 	return findings
 }

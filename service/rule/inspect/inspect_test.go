@@ -4,14 +4,14 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func TestCheckTellsWhatTheServiceCannotDo(t *testing.T) {
 	const text = "keyrings: {a: , b: , c: , d: , e: }\ndoors:\n  - { path: /few/**, admit: { any: [ {keyring: a}, {keyring: b}, " +
 		"{keyring: c}, {keyring: d} ] } }\n" +
 		"  - { path: /many/**, admit: { any: [ {keyring: a}, {keyring: b}, {keyring: c}, {keyring: d}, {keyring: e} ] } }\n"
-	book, findings := policy.Parse("doors.yaml", []byte(text))
+	book, findings := read.Parse("doors.yaml", []byte(text))
 	if book == nil {
 		t.Fatal(findings)
 	}

@@ -8,13 +8,15 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
 
 // unanswered finds doors that people are sent to with a password or a pass, at whose address nothing answers: a directory without an
 // index.html, in a source that doesn't list its files.
-func unanswered(book *policy.Book, policyFile string) (findings []policy.Finding) {
+func unanswered(book *policy.Book, policyFile string) (findings []document.Finding) {
 	for i := range book.Doors {
 		d := &book.Doors[i]
 		if len(d.Shared())+len(d.Passes())+len(d.Keyrings()) == 0 || leadsElsewhere(book, d) {
@@ -38,8 +40,8 @@ func unanswered(book *policy.Book, policyFile string) (findings []policy.Finding
 		if page == nil {
 			continue
 		}
-		findings = append(findings, policy.Finding{
-			Severity: policy.SeverityWarning, Rule: "nothing-answers", File: policyFile, Line: d.Line, Column: d.Column,
+		findings = append(findings, document.Finding{
+			Severity: document.SeverityWarning, Rule: "nothing-answers", File: policyFile, Line: d.Line, Column: d.Column,
 			Length: utf8.RuneCountInString(d.Written),
 			Message: fmt.Sprintf("people open %s with a password or pass, and nothing answers at %s/: there is no index.html. "+
 				"Add one, or write listing: true for the source. Until then, links lead to the first file there", d.Path, at),
@@ -62,7 +64,7 @@ func leadsElsewhere(book *policy.Book, d *policy.Door) bool {
 }
 
 // listedToAll finds directories whose files are listed to everybody.
-func listedToAll(book *policy.Book, policyFile string) (findings []policy.Finding) {
+func listedToAll(book *policy.Book, policyFile string) (findings []document.Finding) {
 	for i := range book.Sources {
 		s := &book.Sources[i]
 		if !s.Listing {
@@ -101,8 +103,8 @@ func listedToAll(book *policy.Book, policyFile string) (findings []policy.Findin
 		if n := len(open) - 4; n > 0 {
 			more = fmt.Sprintf(" and %d more", n)
 		}
-		findings = append(findings, policy.Finding{
-			Severity: policy.SeverityWarning, Rule: "listed-to-all", File: policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
+		findings = append(findings, document.Finding{
+			Severity: document.SeverityWarning, Rule: "listed-to-all", File: policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
 			Message: "everybody sees a list of the files in " + strings.Join(open[:min(4, len(open))], ", ") + more +
 				", since the source has listing: true and they have no index.html",
 		})

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/policy"
 )
 
@@ -24,23 +26,23 @@ type Own struct {
 }
 
 // check finds the sources of a Book that give away what is the service's own, or lead to it.
-func (o Own) check(book *policy.Book, policyFile string) (findings []policy.Finding) {
+func (o Own) check(book *policy.Book, policyFile string) (findings []document.Finding) {
 	own := append([]string{policyFile}, o.Paths...)
 	if o.Socket != "" {
 		own = append(own, o.Socket)
 	}
 	for i := range book.Sources {
 		s := &book.Sources[i]
-		var f policy.Finding
+		var f document.Finding
 		switch {
 		case s.Files != "":
-			f = policy.Finding{Rule: "gives-itself-away", Message: givesAway(Directory(*s, policyFile), own), Length: len(s.Files)}
+			f = document.Finding{Rule: "gives-itself-away", Message: givesAway(Directory(*s, policyFile), own), Length: len(s.Files)}
 		case o.leadsHere(s, policyFile):
-			f = policy.Finding{Rule: "leads-to-itself", Message: "the server behind " + s.Path + " is Ostiarius itself; what it would hand on " +
+			f = document.Finding{Rule: "leads-to-itself", Message: "the server behind " + s.Path + " is Ostiarius itself; what it would hand on " +
 				"comes back to it, or reaches its administration", Length: len(s.Proxy)}
 		}
 		if f.Message != "" {
-			f.Severity, f.File, f.Line, f.Column = policy.SeverityError, policyFile, s.Line, s.Column
+			f.Severity, f.File, f.Line, f.Column = document.SeverityError, policyFile, s.Line, s.Column
 			findings = append(findings, f)
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // No source gives away what is the service's own, whatever the path to it is called.
@@ -59,7 +59,7 @@ func TestNoSourceGivesTheServiceAway(t *testing.T) {
 		"proxy: 'http://127.0.0.1:" + port + "'": "leads-to-itself", "proxy: 'http://localhost:" + port + "'": "leads-to-itself",
 		"proxy: 'http://127.0.0.9:" + port + "'": "leads-to-itself", "proxy: 'http://127.0.0.1:1'": "",
 	} {
-		book, findings := policy.Parse("doors.yaml", []byte("sources: [{path: /, "+source+"}]\ndoors: [{path: /**, admit: public}]"))
+		book, findings := read.Parse("doors.yaml", []byte("sources: [{path: /, "+source+"}]\ndoors: [{path: /**, admit: public}]"))
 		if book == nil {
 			t.Fatal(source, findings)
 		}
@@ -79,7 +79,7 @@ func TestCheckFindsMissingDirectories(t *testing.T) {
 	os.Mkdir(filepath.Join(dir, "site"), 0o755)
 	text := "sources:\n  - { path: /, files: site }\n  - { path: /a, files: nowhere }\n  - { path: /b, files: file }\n  - { path: /c, " +
 		"proxy: 'http://127.0.0.1:1' }\ndoors: [{path: /, admit: public}]"
-	book, findings := policy.Parse("doors.yaml", []byte(text))
+	book, findings := read.Parse("doors.yaml", []byte(text))
 	if book == nil {
 		t.Fatal(findings)
 	}

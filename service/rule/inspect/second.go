@@ -5,6 +5,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"ostiarius/core/document"
+
 	"golang.org/x/text/unicode/norm"
 
 	"ostiarius/core/place"
@@ -14,7 +16,7 @@ import (
 // secondWays finds files that can be had at two addresses about which the doors do not say the same: by links inside of a source,
 // by hard links, or since one source is within another; and addresses that stand for two files, whose names differ by Unicode form
 // alone; and doors that name a host in front of a source that answers at any.
-func secondWays(book *policy.Book, policyFile string) []policy.Finding {
+func secondWays(book *policy.Book, policyFile string) []document.Finding {
 	ways := secondly{
 		book: book, policyFile: policyFile, first: map[[2]uint64]place.Place{}, named: map[string]string{}, said: map[string]bool{},
 	}
@@ -43,7 +45,7 @@ type secondly struct {
 	first      map[[2]uint64]place.Place // where a file was met, by what the system knows it by
 	named      map[string]string         // its name, by the address
 	said       map[string]bool
-	findings   []policy.Finding
+	findings   []document.Finding
 }
 
 // file looks at one file of a source.
@@ -112,7 +114,7 @@ func (f *secondly) hosts() {
 // The most findings of one kind in one line of the policy.
 const mostWays = 8
 
-func (f *secondly) warn(at *policy.Position, length int, rule, message string, p place.Place) {
+func (f *secondly) warn(at *document.Position, length int, rule, message string, p place.Place) {
 	for n := range mostWays {
 		key := fmt.Sprint(rule, at.Line, n)
 		if f.said[key] {
@@ -120,9 +122,9 @@ func (f *secondly) warn(at *policy.Position, length int, rule, message string, p
 		}
 		f.said[key] = true
 		request := policy.RequestFor(p)
-		f.findings = append(f.findings, policy.Finding{
-			Severity: policy.SeverityWarning, Rule: rule, Message: message, File: f.policyFile, Line: at.Line, Column: at.Column, Length: length,
-			Witness: &policy.Witness{
+		f.findings = append(f.findings, document.Finding{
+			Severity: document.SeverityWarning, Rule: rule, Message: message, File: f.policyFile, Line: at.Line, Column: at.Column, Length: length,
+			Witness: &document.Witness{
 				Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous",
 				Outcome: string(f.book.Decide(request, &policy.Visitor{}).Outcome),
 			},

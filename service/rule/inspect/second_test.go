@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // Files that can be had at two addresses with doors that do not ask for the same are told, whatever makes the second one.
@@ -49,7 +49,7 @@ func TestSecondWays(t *testing.T) {
 		"a host of both": {"roles: {trustee: }\nsources: [{path: /, files: ./other}, {path: /, host: office.marram.example, files: " +
 			"./site/minutes}]\ndoors:\n  - {path: /**, admit: public}\n  - {path: /**, host: office.marram.example, admit: {role: trustee}}\n", nil},
 	} {
-		book, findings := policy.Parse("doors.yaml", []byte(test.text))
+		book, findings := read.Parse("doors.yaml", []byte(test.text))
 		if book == nil {
 			t.Fatal(name, findings)
 		}

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ostiarius/core/document"
+
 	"ostiarius/core/policy"
 )
 
@@ -15,16 +17,16 @@ import (
 
 // sharing finds the first source that has pages which others than the people who run the site may
 // write, and those that may have service workers for Ostiarius's own pages.
-func sharing(book *policy.Book, policyFile string, own Own) (findings []policy.Finding) {
-	warn := func(s *policy.Source, f policy.Finding) {
-		f.Severity, f.File, f.Line, f.Column, f.Length = policy.SeverityWarning, policyFile, s.Line, s.Column, len(s.Files)+len(s.Proxy)
+func sharing(book *policy.Book, policyFile string, own Own) (findings []document.Finding) {
+	warn := func(s *policy.Source, f document.Finding) {
+		f.Severity, f.File, f.Line, f.Column, f.Length = document.SeverityWarning, policyFile, s.Line, s.Column, len(s.Files)+len(s.Proxy)
 		findings = append(findings, f)
 	}
 	told := own.ConsoleApart
 	for i := range book.Sources {
 		s := &book.Sources[i]
 		if s.ServiceWorker {
-			warn(s, policy.Finding{Rule: "worker-covers-pages", Message: fmt.Sprintf("a service worker of the source at %s may answer for "+
+			warn(s, document.Finding{Rule: "worker-covers-pages", Message: fmt.Sprintf("a service worker of the source at %s may answer for "+
 				"Ostiarius's sign-in pages, and be told passwords: it can do what the service itself can", s.Path)})
 		}
 		what := ""
@@ -39,7 +41,7 @@ func sharing(book *policy.Book, policyFile string, own Own) (findings []policy.F
 		}
 		if what != "" {
 			told = true
-			warn(s, policy.Finding{Rule: "shares-origin", Message: what + " shares its origin with the console, so its pages could read what " +
+			warn(s, document.Finding{Rule: "shares-origin", Message: what + " shares its origin with the console, so its pages could read what " +
 				"a steward who visits them may see, and imitate the console; start the service with --console, which gives the console an origin " +
 				"of its own"})
 		}

@@ -6,6 +6,9 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/words"
@@ -18,7 +21,7 @@ const maxChecked = 50_000
 // that are not there, files that no door covers, and sources that give away what is the
 // service's own or lead to it. Relative directories are relative to the directory of the policy
 // file.
-func checkSources(book *policy.Book, policyFile string, own Own) []policy.Finding {
+func checkSources(book *policy.Book, policyFile string, own Own) []document.Finding {
 	findings := append(own.check(book, policyFile), sharing(book, policyFile, own)...)
 	findings = append(findings, looksFiles(book, policyFile)...)
 	_, wrong := Words(book, policyFile)
@@ -43,8 +46,8 @@ func checkSources(book *policy.Book, policyFile string, own Own) []policy.Findin
 		default:
 			continue
 		}
-		findings = append(findings, policy.Finding{
-			Severity: policy.SeverityError, Rule: "no-source", Message: message,
+		findings = append(findings, document.Finding{
+			Severity: document.SeverityError, Rule: "no-source", Message: message,
 			File: policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
 		})
 	}
@@ -55,14 +58,14 @@ func checkSources(book *policy.Book, policyFile string, own Own) []policy.Findin
 }
 
 // uncovered finds the files of each source about which no door says anything.
-func uncovered(book *policy.Book, policyFile string, files []place.Place) []policy.Finding {
+func uncovered(book *policy.Book, policyFile string, files []place.Place) []document.Finding {
 	found := map[*policy.Source][]place.Place{}
 	for _, p := range files {
 		if book.Deciding(p)[0] == &book.Unlisted {
 			found[book.SourceOf(p)] = append(found[book.SourceOf(p)], p)
 		}
 	}
-	var findings []policy.Finding
+	var findings []document.Finding
 	for i := range book.Sources {
 		s := &book.Sources[i]
 		places := found[s]
@@ -81,12 +84,12 @@ func uncovered(book *policy.Book, policyFile string, files []place.Place) []poli
 			more = fmt.Sprintf(" and %d more", len(places)-len(names))
 		}
 		request := policy.RequestFor(places[0])
-		findings = append(findings, policy.Finding{
-			Severity: policy.SeverityWarning, Rule: "only-unlisted",
+		findings = append(findings, document.Finding{
+			Severity: document.SeverityWarning, Rule: "only-unlisted",
 			Message: fmt.Sprintf("%s covered by no door, so the rule for unlisted places decides (%s): %s%s", what, book.UnlistedWord(),
 				strings.Join(names, ", "), more),
 			File: policyFile, Line: s.Line, Column: s.Column, Length: len(s.Files),
-			Witness: &policy.Witness{Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous",
+			Witness: &document.Witness{Method: "GET", Host: request.Host, Path: request.Path, Visitor: "anonymous",
 				Outcome: string(book.Decide(request, &policy.Visitor{}).Outcome)},
 		})
 	}
@@ -105,24 +108,24 @@ func Beside(name, policyFile string) string {
 }
 
 // Words returns the sentences of a site, which may stand in a file of their own, and what is wrong with that.
-func Words(book *policy.Book, policyFile string) (words.Set, []policy.Finding) {
+func Words(book *policy.Book, policyFile string) (words.Set, []document.Finding) {
 	if book.WordsFile == "" {
 		return book.Words, nil
 	}
 	name := Beside(book.WordsFile, policyFile)
 	text, err := ReadFile(name)
 	if err != nil {
-		return book.Words, []policy.Finding{{
-			Severity: policy.SeverityWarning, Rule: "no-looks",
+		return book.Words, []document.Finding{{
+			Severity: document.SeverityWarning, Rule: "no-looks",
 			Message: fmt.Sprintf("the sentences in %s cannot be read, so the usual ones are used: %v", name, err),
 			File:    policyFile, Line: book.WordsAt.Line, Column: book.WordsAt.Column, Length: 1,
 		}}
 	}
-	return policy.ParseWords(name, text)
+	return read.ParseWords(name, text)
 }
 
 // looksFiles returns what is wrong with the files that the looks name.
-func looksFiles(book *policy.Book, policyFile string) (findings []policy.Finding) {
+func looksFiles(book *policy.Book, policyFile string) (findings []document.Finding) {
 	for _, name := range []string{book.Looks.Logo, book.Looks.Favicon, book.Looks.Style} {
 		if name == "" {
 			continue
@@ -131,8 +134,8 @@ func looksFiles(book *policy.Book, policyFile string) (findings []policy.Finding
 		if err == nil && info.Mode().IsRegular() {
 			continue
 		}
-		findings = append(findings, policy.Finding{
-			Severity: policy.SeverityWarning, Rule: "no-looks",
+		findings = append(findings, document.Finding{
+			Severity: document.SeverityWarning, Rule: "no-looks",
 			Message: fmt.Sprintf("there is no file %s, so the pages go without it", Beside(name, policyFile)),
 			File:    policyFile, Line: book.LooksAt.Line, Column: book.LooksAt.Column, Length: 1,
 		})

@@ -7,7 +7,8 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/words"
 )
 
@@ -16,7 +17,7 @@ import (
 func TestWordsInAFile(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "doors.yaml")
-	book, findings := policy.Parse(file, []byte("words: ./words.yaml\nunlisted: hide\ndoors: [{ path: /, admit: public }]\n"))
+	book, findings := read.Parse(file, []byte("words: ./words.yaml\nunlisted: hide\ndoors: [{ path: /, admit: public }]\n"))
 	if book == nil {
 		t.Fatal(findings)
 	}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 )
 
@@ -193,7 +195,7 @@ func TestFieldsThatASourceAsksFor(t *testing.T) {
 		t.Errorf("nobody is %q", h["Remote-User"])
 	}
 	for _, field := range []string{"Ostiarius-User", "X-Forwarded-For", "Remote-Groups", "X_Odd", "Upgrade"} {
-		if book, findings := policy.Parse("doors.yaml",
+		if book, findings := read.Parse("doors.yaml",
 			[]byte("sources: [{path: /, proxy: 'http://x', forward-fields: ["+field+
 				"]}]\ndoors: [{path: /**, admit: public}]")); book != nil || len(findings) != 1 {
 			t.Errorf("%s can be asked for: %v", field, findings)

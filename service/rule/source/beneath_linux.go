@@ -52,7 +52,7 @@ func (d *directory) open(name string) (*opened, error) {
 	var stat unix.Stat_t
 	if err := unix.Fstat(fd, &stat); err == nil && stat.Mode&unix.S_IFMT == unix.S_IFREG && stat.Size < small {
 		buffer := buffers{}.Get()
-		if n, err := read(fd, buffer); err == nil && n < small { // else it has grown just now
+		if n, err := readAll(fd, buffer); err == nil && n < small { // else it has grown just now
 			unix.Close(fd)
 			return &opened{
 				ReadSeeker: bytes.NewReader(buffer[:n]), mode: 0, modified: time.Unix(stat.Mtim.Unix()), size: int64(n), buffer: buffer,
@@ -92,8 +92,8 @@ func markOf(s *unix.Stat_t) mark {
 	return mark{uint64(s.Dev), s.Ino, s.Size, s.Mtim.Nano(), s.Ctim.Nano(), s.Mode&unix.S_IFMT == unix.S_IFREG}
 }
 
-// read reads the beginning of a file, all of it if there is room.
-func read(fd int, into []byte) (n int, err error) {
+// readAll reads the beginning of a file, all of it if there is room.
+func readAll(fd int, into []byte) (n int, err error) {
 	for n < len(into) {
 		more, err := unix.Pread(fd, into[n:], int64(n))
 		switch {

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/policy"
 	"ostiarius/service/base/guard"
 )
@@ -20,7 +22,7 @@ import (
 // ahead, so that files have settled.
 func guardedFiles(t *testing.T, dir, doors string, of *policy.Source) (*Files, http.Handler) {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte("roles: {keeper: }\n"+doors))
+	book, findings := read.Parse("doors.yaml", []byte("roles: {keeper: }\n"+doors))
 	if book == nil {
 		t.Fatal(findings)
 	}

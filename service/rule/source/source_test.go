@@ -18,6 +18,8 @@ import (
 	"testing/iotest"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
 	"ostiarius/service/base/guard"
@@ -43,7 +45,7 @@ func guarded(t testing.TB, settings string) func(target string) (judged string, 
 			t.Fatal(err)
 		}
 	}
-	book, findings := policy.Parse("doors.yaml", []byte(settings+"unlisted: public\ndoors: [{path: /office/**, admit: nobody}]"))
+	book, findings := read.Parse("doors.yaml", []byte(settings+"unlisted: public\ndoors: [{path: /office/**, admit: nobody}]"))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -153,7 +155,7 @@ func TestCookiesOfOursStayHere(t *testing.T) {
 // handed on for a visitor.
 func proxied(t *testing.T, behind, policyText string, v policy.Visitor, r *http.Request) *httptest.ResponseRecorder {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte(policyText))
+	book, findings := read.Parse("doors.yaml", []byte(policyText))
 	if book == nil {
 		t.Fatal(findings)
 	}
@@ -317,7 +319,7 @@ func FuzzHandOn(f *testing.F) {
 	f.Add("Ostiarius_User", "agnes", "Upgrade", "h2c", "ours=1; theirs=2", true)
 	f.Add("x-forwarded_for", "203.0.113.1", "Connection", "Ostiarius-User, Cookie", ";;=;ours", true)
 	f.Add("FORWARDED", "for=x", "Remote.User", "agnes", "a=b", false)
-	book, findings := policy.Parse("doors.yaml", []byte("sources: [{path: /, proxy: 'http://x'}]\ndoors: [{path: /**, admit: public}]"))
+	book, findings := read.Parse("doors.yaml", []byte("sources: [{path: /, proxy: 'http://x'}]\ndoors: [{path: /**, admit: public}]"))
 	if book == nil {
 		f.Fatal(findings)
 	}

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/account"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"
@@ -16,7 +18,7 @@ import (
 
 func bookOf(t *testing.T, text string) *policy.Book {
 	t.Helper()
-	book, findings := policy.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\n"+text))
+	book, findings := read.Parse("doors.yaml", []byte("doors: [{path: /, admit: public}]\n"+text))
 	if book == nil {
 		t.Fatal(findings)
 	}

@@ -3,12 +3,13 @@ package sessions
 import (
 	"fmt"
 	"math/rand/v2"
-	"ostiarius/core/account"
-	"ostiarius/core/policy"
-	"ostiarius/core/secret"
-	"ostiarius/core/session"
 	"testing"
 	"time"
+
+	"ostiarius/core/account"
+	"ostiarius/core/policy/read"
+	"ostiarius/core/secret"
+	"ostiarius/core/session"
 )
 
 // What is kept in memory of a session holds exactly as long as the session: it is worked out once, and
@@ -21,7 +22,7 @@ func TestEntriesAreAliveLikeTheirSessions(t *testing.T) {
 	for range 3000 {
 		pick := func() string { return durations[random.IntN(len(durations))] }
 		text := fmt.Sprintf("doors: [{path: /, admit: public}]\nsessions: {idle: %s, lifetime: %s, remembered: %s}", pick(), pick(), pick())
-		book, findings := policy.Parse("doors.yaml", []byte(text))
+		book, findings := read.Parse("doors.yaml", []byte(text))
 		if book == nil {
 			t.Fatal(findings)
 		}

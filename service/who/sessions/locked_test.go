@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/policy"
@@ -80,7 +82,7 @@ func TestSessionsAreWarm(t *testing.T) {
 	records.Close()
 	for _, text := range []string{"", "sessions: {idle: 20m}\n", "sessions: {idle: 40m}\n"} {
 		if text != "" {
-			book, findings := policy.Parse("doors.yaml", []byte(text+"roles: {keeper: }\ndoors: [{path: /, admit: signed-in}]"))
+			book, findings := read.Parse("doors.yaml", []byte(text+"roles: {keeper: }\ndoors: [{path: /, admit: signed-in}]"))
 			if book == nil {
 				t.Fatal(findings)
 			}
@@ -94,7 +96,7 @@ func TestSessionsAreWarm(t *testing.T) {
 	if v, err := h.Sessions.Look(ctx, token, false); err != nil || !v.SignedIn {
 		t.Errorf("it ended before its time: %v", err)
 	}
-	h.Book, _ = policy.Parse("doors.yaml", []byte("sessions: {idle: 20m}\nroles: {keeper: }\ndoors: [{path: /, admit: signed-in}]"))
+	h.Book, _ = read.Parse("doors.yaml", []byte("sessions: {idle: 20m}\nroles: {keeper: }\ndoors: [{path: /, admit: signed-in}]"))
 	if v, err := h.Sessions.Look(ctx, token, false); err != nil || v.SignedIn {
 		t.Errorf("it holds for longer than the policy says: %v", err)
 	}

@@ -7,8 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy/read"
+
 	"ostiarius/core/basic"
-	"ostiarius/core/policy"
 	"ostiarius/core/throttle"
 	"ostiarius/service/base/hashing"
 	"ostiarius/service/held/keyrings"
@@ -22,7 +23,7 @@ import (
 // Strangers everywhere who guess do not keep the owner out where the password was right before, also after the next start.
 func TestOwnersAreKnownAtTheirPlaces(t *testing.T) {
 	h, _, _ := house.Open(t)
-	h.Book, _ = policy.Parse("doors.yaml", []byte("roles: {keeper: }\nkeyrings: {outer: }\ndoors: [{path: /, admit: {keyring: outer}}]"))
+	h.Book, _ = read.Parse("doors.yaml", []byte("roles: {keeper: }\nkeyrings: {outer: }\ndoors: [{path: /, admit: {keyring: outer}}]"))
 	if _, err := h.Keyrings.Add(ctx, "test", "outer", keyrings.NewEntry{Name: "smith", Password: "creaky-third-step"}); err != nil {
 		t.Fatal(err)
 	}
