@@ -8,13 +8,12 @@ import (
 	"path/filepath"
 	"slices"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/document"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/service/rule/inspect"
 )
 

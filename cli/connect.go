@@ -7,11 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"ostiarius/core/policy/read"
-
 	"github.com/spf13/cobra"
 
 	"ostiarius/core/connect"
+	"ostiarius/core/policy/read"
 )
 
 // The web servers for which a configuration can be written.

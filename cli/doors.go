@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"ostiarius/core/policy/edit"
-
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -18,6 +16,7 @@ import (
 	"ostiarius/client"
 	places "ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/edit"
 	"ostiarius/core/prove"
 	"ostiarius/service/rule/replace"
 )

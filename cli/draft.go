@@ -10,13 +10,12 @@ import (
 	"slices"
 	"strings"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"github.com/spf13/cobra"
 
+	"ostiarius/core/document"
 	places "ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/site"
 	"ostiarius/service/rule/inspect"
 )

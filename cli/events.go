@@ -8,13 +8,12 @@ import (
 	"strconv"
 	"strings"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/document"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func newEvents() *cobra.Command {

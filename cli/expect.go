@@ -4,11 +4,10 @@ import (
 	"fmt"
 	"io"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"github.com/spf13/cobra"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/prove"
 	"ostiarius/service/rule/inspect"
 )

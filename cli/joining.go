@@ -6,12 +6,11 @@ import (
 	"strings"
 	"time"
 
-	"ostiarius/core/document"
-
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
 	"ostiarius/core/account"
+	"ostiarius/core/document"
 )
 
 // end reads when something ends: a date, that day included, a time, or a duration from now on.

@@ -7,11 +7,10 @@ import (
 	"slices"
 	"time"
 
-	"ostiarius/core/document"
-
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/document"
 )
 
 func newKeyrings() *cobra.Command {

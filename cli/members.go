@@ -7,11 +7,10 @@ import (
 	"io"
 	"time"
 
-	"ostiarius/core/document"
-
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/document"
 	"ostiarius/core/table"
 )
 

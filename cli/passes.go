@@ -10,11 +10,10 @@ import (
 	"strings"
 	"time"
 
-	"ostiarius/core/document"
-
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/document"
 )
 
 func newPasses() *cobra.Command {

@@ -7,14 +7,13 @@ import (
 	"strconv"
 	"strings"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
+	"ostiarius/core/document"
 	"ostiarius/core/event"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func newApply() *cobra.Command {

@@ -5,12 +5,11 @@ import (
 	"fmt"
 	"os"
 
-	"ostiarius/core/policy/read"
-
 	"github.com/spf13/cobra"
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // bookOf reads a text that a command is to work with. What is wrong with it goes to standard error, and

@@ -17,12 +17,11 @@ import (
 	"syscall"
 	"time"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"ostiarius/core/document"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/secret"
 	"ostiarius/core/site"
 	"ostiarius/service"

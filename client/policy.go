@@ -4,9 +4,8 @@ import (
 	"time"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy/edit"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/edit"
 	"ostiarius/core/prove"
 )
 

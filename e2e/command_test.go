@@ -11,9 +11,8 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/cli"
+	"ostiarius/core/policy/read"
 )
 
 // run runs a command of the real binary.

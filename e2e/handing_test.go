@@ -14,12 +14,11 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"github.com/chromedp/chromedp"
 
 	"ostiarius/client"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 const handingOut = `site: Marram Point

@@ -30,10 +30,9 @@ import (
 	"sync"
 	"time"
 
-	"ostiarius/core/document"
-
 	"github.com/go-chi/chi/v5"
 
+	"ostiarius/core/document"
 	"ostiarius/core/place"
 	"ostiarius/service"
 	"ostiarius/service/base/guard"

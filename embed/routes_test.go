@@ -6,9 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func TestPlacesOfRoutes(t *testing.T) {

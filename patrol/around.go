@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/pattern"
 	"ostiarius/core/policy"
 )

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/pattern"
 )
 

@@ -101,7 +101,8 @@ func (w *walk) keeping(ctx context.Context) {
 		_, checks := d["no-cache"]
 		permanent := got.status == http.StatusMovedPermanently || got.status == http.StatusPermanentRedirect
 		if _, public := d["public"]; !never && (public || permanent && !checks && !(ok && age == 0) || ok && age > 0) {
-			w.tell(Finding{Rule: "kept", Severity: document.SeverityWarning, Path: c.path(), As: w.o.Visitors[w.stranger].Who, Door: w.says(c.address),
+			w.tell(Finding{Rule: "kept", Severity: document.SeverityWarning, Path: c.path(), As: w.o.Visitors[w.stranger].Who,
+				Door:     w.says(c.address),
 				Message:  fmt.Sprintf("the way to sign in is kept by browsers (%d): who has signed in is led there again", got.status),
 				Requests: []Shown{w.shown(got)}})
 		}

@@ -18,7 +18,6 @@ import (
 	"time"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/policy"
 )
 

@@ -12,7 +12,6 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/pattern"
 )
 

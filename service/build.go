@@ -7,8 +7,6 @@ import (
 	"net/http"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
@@ -16,6 +14,7 @@ import (
 	"ostiarius/core/looks"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/session"
 	"ostiarius/core/throttle"
 	"ostiarius/core/words"

@@ -18,9 +18,8 @@ import (
 	"syscall"
 	"time"
 
-	"ostiarius/core/document"
-
 	"ostiarius/client"
+	"ostiarius/core/document"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/core/secret"

@@ -6,9 +6,8 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/document"
-
 	"ostiarius/core/activity"
+	"ostiarius/core/document"
 	"ostiarius/core/policy"
 	"ostiarius/patrol"
 	"ostiarius/store"

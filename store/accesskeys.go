@@ -9,8 +9,9 @@ import (
 	"ostiarius/core/secret"
 )
 
-var accessKeys = tableOf[accesskey.Key]("access_keys", `hash, account_id Account, name, roles Roles words-or-all, networks Networks words, `+
-	`made_at, made_by, until_at Until, used_at, used_from`)
+var accessKeys = tableOf[accesskey.Key]("access_keys",
+	`hash, account_id Account, name, roles Roles words-or-all, networks Networks words, `+
+		`made_at, made_by, until_at Until, used_at, used_from`)
 
 // AddAccessKey adds an access key, and the messages that tell its owner.
 func (s *Store) AddAccessKey(ctx context.Context, k accesskey.Key, mails []message.Message, e Activity) error {
@@ -33,9 +34,10 @@ type OwnedKey struct {
 	Owner string
 }
 
-var ownedKeys = tableOf[OwnedKey]("access_keys k JOIN accounts ON accounts.id = account_id", `k.hash Hash, account_id Account, k.name Name, `+
-	`roles Roles words-or-all, networks Networks words, k.made_at MadeAt, k.made_by MadeBy, until_at Until, used_at, used_from, `+
-	`accounts.name Owner`)
+var ownedKeys = tableOf[OwnedKey]("access_keys k JOIN accounts ON accounts.id = account_id",
+	`k.hash Hash, account_id Account, k.name Name, `+
+		`roles Roles words-or-all, networks Networks words, k.made_at MadeAt, k.made_by MadeBy, until_at Until, used_at, used_from, `+
+		`accounts.name Owner`)
 
 // AccessKeys returns the access keys of an account, or all if that is 0, the latest made first: so many at most after an offset,
 // and how many there are.

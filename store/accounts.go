@@ -27,7 +27,8 @@ type keptAccount struct {
 	Skeleton   string // what looks like its name has the same
 }
 
-const accountColumns = `id, name, email, name_key Keys.Name, email_key Keys.Email, hash, disabled, made_at, made_by, signed_in_at SignedIn, ` +
+const accountColumns = `id, name, email, name_key Keys.Name, email_key Keys.Email, hash, disabled, made_at, made_by, signed_in_at ` +
+	`SignedIn, ` +
 	`notes, proofs, language, leaves_at, enrolled`
 
 var (

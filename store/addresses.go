@@ -21,7 +21,8 @@ type AddressLink struct {
 	Until   time.Time
 }
 
-var addressLinks = tableOf[AddressLink]("address_links", `token_hash Hash, account_id Account, undo, address, before, made_at, until_at Until`)
+var addressLinks = tableOf[AddressLink]("address_links",
+	`token_hash Hash, account_id Account, undo, address, before, made_at, until_at Until`)
 
 // AskAddress writes down a link that gives an account another address, in the place of those before, with the message
 // that has it.
@@ -45,7 +46,8 @@ func (s *Store) AskAddress(ctx context.Context, l AddressLink, undo *AddressLink
 // AddressLink returns what a link about an address does, and for which account. The error is ErrNone if it was used,
 // has ended, never was, or if the account has got yet another address.
 func (s *Store) AddressLink(ctx context.Context, token secret.TokenHash, now time.Time) (AddressLink, *account.Account, error) {
-	l, err := addressLinks.one(ctx, s.speaker, `WHERE token_hash = ? AND until_at > ? AND made_at <= ? AND (undo = 1 OR before = (SELECT email_key FROM accounts
+	l, err := addressLinks.one(ctx, s.speaker, `WHERE token_hash = ? AND until_at > ? AND made_at <= ? AND (undo = 1
+		OR before = (SELECT email_key FROM accounts
 			WHERE id = account_id))`, hexOf(token), millis(now), millis(now.Add(session.Slack)))
 	if err != nil {
 		return AddressLink{}, nil, err

@@ -231,7 +231,8 @@ func keptAs(field reflect.Value, form string) any {
 	panic("store: no field")
 }
 
-// listOf is a list as one text, with something between its elements that none of them has; an empty one is "". If nil means all, that is "*".
+// listOf is a list as one text, with something between its elements that none of them has; an empty one is "". If nil means all,
+// that is "*".
 func listOf(field reflect.Value, between string, all bool) asText {
 	return asText{func() string {
 		if all && field.IsNil() {

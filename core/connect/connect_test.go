@@ -8,10 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func parse(t testing.TB, text string) *policy.Book {

@@ -37,6 +37,7 @@ type Witness struct {
 	Outcome string `json:"outcome,omitempty"`
 }
 
+// String returns the request in one line, with what came of it.
 func (w Witness) String() string {
 	s := fmt.Sprintf("%s %s%s as %s", w.Method, w.Host, w.Path, w.Visitor)
 	if w.Outcome != "" {
@@ -120,6 +121,7 @@ func DidYouMean(written string, known []string) string {
 	return ""
 }
 
+// OrList writes a choice in words: a, b or c.
 func OrList(words []string) string {
 	if len(words) < 2 {
 		return strings.Join(words, "")

@@ -50,6 +50,7 @@ func Scalar(s string) string {
 	return b.String()
 }
 
+// Scalars returns texts as they stand in a policy.
 func Scalars(all []string) []string {
 	quoted := make([]string, len(all))
 	for i, s := range all {
@@ -58,6 +59,7 @@ func Scalars(all []string) []string {
 	return quoted
 }
 
+// ScalarList returns one text as such, and several as a list in one line.
 func ScalarList(names []string) string {
 	if len(names) == 1 {
 		return Scalar(names[0])

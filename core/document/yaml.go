@@ -1,3 +1,5 @@
+// Package document reads texts in YAML that people have written, without guessing, and says where in them what is wrong: findings. It knows
+// nothing of what they say. It also writes texts as such a document has them.
 package document
 
 import (
@@ -11,12 +13,12 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"ostiarius/core/pattern"
-
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
+
+	"ostiarius/core/pattern"
 )
 
 // MaxSize is the largest text that is read, in bytes.
@@ -31,12 +33,13 @@ type Position struct {
 	Column int
 }
 
-// A textReader reads a text in YAML without guessing, and collects what is wrong with it, and where.
+// A Reader reads a text in YAML without guessing, and collects what is wrong with it, and where.
 type Reader struct {
 	File     string
 	Findings []Finding
 }
 
+// Fault notes an error at a place, which is so many characters long.
 func (p *Reader) Fault(at Position, length int, rule, format string, args ...any) {
 	p.Findings = append(p.Findings, Finding{
 		Severity: SeverityError, Rule: rule, Message: fmt.Sprintf(format, args...),
@@ -44,15 +47,18 @@ func (p *Reader) Fault(at Position, length int, rule, format string, args ...any
 	})
 }
 
+// Warn is Fault for what stops nobody.
 func (p *Reader) Warn(at Position, length int, rule, format string, args ...any) {
 	p.Fault(at, length, rule, format, args...)
 	p.Findings[len(p.Findings)-1].Severity = SeverityWarning
 }
 
+// At notes an error where a node stands.
 func (p *Reader) At(n ast.Node, rule, format string, args ...any) {
 	p.Fault(PositionOf(n), Width(n), rule, format, args...)
 }
 
+// PositionOf returns where a node begins.
 func PositionOf(n ast.Node) Position {
 	n = Start(n)
 	if t := n.GetToken(); t != nil && t.Position != nil {
@@ -61,7 +67,7 @@ func PositionOf(n ast.Node) Position {
 	return Position{1, 1}
 }
 
-// start returns the node whose token stands first in the text of n.
+// Start returns the node whose token stands first in the text of n.
 func Start(n ast.Node) ast.Node {
 	switch n := n.(type) {
 	case *ast.MappingNode:
@@ -74,6 +80,7 @@ func Start(n ast.Node) ast.Node {
 	return n
 }
 
+// Width returns how many characters the first token of a node has.
 func Width(n ast.Node) int {
 	t := Start(n).GetToken()
 	if t == nil {
@@ -148,21 +155,21 @@ func endsLine(text []byte) bool {
 	return len(rest) == 0 || rest[0] == '\n' || rest[0] == '\r' || rest[0] == '#'
 }
 
-// invisible reports whether a character is shown as nothing (UAX 44, Default_Ignorable_Code_Point, as far as it
+// Invisible reports whether a character is shown as nothing (UAX 44, Default_Ignorable_Code_Point, as far as it
 // doesn't reorder text, and a blank letter).
 func Invisible(r rune) bool {
 	return !Reorders(r) && (unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Other_Default_Ignorable_Code_Point, r) ||
 		unicode.Is(unicode.Variation_Selector, r) || r == 0x2800)
 }
 
-// separates reports whether a character beyond ASCII begins a new line for some programs (UAX 14, class BK and NL).
+// Separates reports whether a character beyond ASCII begins a new line for some programs (UAX 14, class BK and NL).
 func Separates(r rune) bool { return r == 0x85 || r == 0x2028 || r == 0x2029 }
 
-// reorders reports whether a character changes the order in which what follows is shown (UAX 9, section 2): text may then look like
+// Reorders reports whether a character changes the order in which what follows is shown (UAX 9, section 2): text may then look like
 // another.
 func Reorders(r rune) bool { return r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 }
 
-// document reads text as one YAML document and returns its body, nil if there is none.
+// Document reads text as one YAML document and returns its body, nil if there is none.
 // What the document is is said in errors.
 func (p *Reader) Document(text []byte, what string) (body ast.Node, ok bool) {
 	if !p.readable(text) {
@@ -201,7 +208,7 @@ func (p *Reader) Document(text []byte, what string) (body ast.Node, ok bool) {
 	return body, true
 }
 
-// A field is one key of a mapping with its value.
+// A Field is one key of a mapping with its value.
 type Field struct {
 	Name  string
 	Key   ast.Node
@@ -271,6 +278,7 @@ func (p *Reader) PlainYAML(n ast.Node) bool {
 	return true
 }
 
+// IsMapping reports whether a node is a mapping.
 func IsMapping(n ast.Node) bool {
 	switch n.(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
@@ -279,6 +287,7 @@ func IsMapping(n ast.Node) bool {
 	return false
 }
 
+// KindOf says in words what a node is.
 func KindOf(n ast.Node) string {
 	switch n.(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
@@ -303,7 +312,7 @@ func KindOf(n ast.Node) string {
 	return "text"
 }
 
-// text returns the value of a node that is text. Empty text is an error.
+// Text returns the value of a node that is text. Empty text is an error.
 func (p *Reader) Text(n ast.Node, what string) (string, bool) {
 	var value string
 	switch n := n.(type) {
@@ -325,7 +334,7 @@ func (p *Reader) Text(n ast.Node, what string) (string, bool) {
 	return value, true
 }
 
-// list returns the elements of a list. An empty list is an error.
+// List returns the elements of a list. An empty list is an error.
 func (p *Reader) List(n ast.Node, what string) []ast.Node {
 	seq, ok := n.(*ast.SequenceNode)
 	if !ok {
@@ -345,8 +354,8 @@ func (p *Reader) List(n ast.Node, what string) []ast.Node {
 	return values
 }
 
-// texts returns the elements of a list of text, or the one text that stands for such a
-// list.
+// Texts returns the elements of a list of text, or the one text that stands for such a
+// List.
 func (p *Reader) Texts(n ast.Node, what string) (values []string, nodes []ast.Node) {
 	elements := []ast.Node{n}
 	if _, ok := n.(*ast.SequenceNode); ok {
@@ -366,7 +375,7 @@ func (p *Reader) Texts(n ast.Node, what string) (values []string, nodes []ast.No
 	return values, nodes
 }
 
-// boolean returns the value of a node that is true or false.
+// Boolean returns the value of a node that is true or false.
 func (p *Reader) Boolean(n ast.Node, what string) bool {
 	b, ok := n.(*ast.BoolNode)
 	if !ok {
@@ -376,7 +385,7 @@ func (p *Reader) Boolean(n ast.Node, what string) bool {
 	return b.Value
 }
 
-// word returns the value of a node that is one of a few words.
+// Word returns the value of a node that is one of a few words.
 func (p *Reader) Word(n ast.Node, what string, words ...string) string {
 	s, ok := p.Text(n, what)
 	if !ok {
@@ -389,6 +398,7 @@ func (p *Reader) Word(n ast.Node, what string, words ...string) string {
 	return s
 }
 
+// Duration returns the value of a node that is a duration.
 func (p *Reader) Duration(n ast.Node, what string) (time.Duration, bool) {
 	if i, ok := n.(*ast.IntegerNode); ok {
 		if t := i.GetToken(); t.Value == "0" {
@@ -413,12 +423,13 @@ func (p *Reader) Duration(n ast.Node, what string) (time.Duration, bool) {
 	return 0, false
 }
 
+// IsText reports whether a node is a text.
 func IsText(n ast.Node) bool {
 	_, ok := n.(*ast.StringNode)
 	return ok
 }
 
-// name checks a name that is used in the notation of visitors and on command lines.
+// Name checks a name that is used in the notation of visitors and on command lines.
 func (p *Reader) Name(n ast.Node, what, s string) bool {
 	if !ValidName(s) {
 		p.At(n, "bad-value", "%s %q: a name has 1 to 64 letters, digits, - or _", what, s)
@@ -427,6 +438,7 @@ func (p *Reader) Name(n ast.Node, what, s string) bool {
 	return true
 }
 
+// ValidName reports whether a text can be a name in the notation of visitors and on command lines.
 func ValidName(s string) bool {
 	if s == "" || len(s) > 64 {
 		return false

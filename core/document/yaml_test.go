@@ -3,9 +3,9 @@ package document_test
 import (
 	"testing"
 
-	"ostiarius/core/document"
-
 	"github.com/goccy/go-yaml"
+
+	"ostiarius/core/document"
 )
 
 // What is written is read again as it was, and none of it is taken for more than a text.

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/place"
 )
 

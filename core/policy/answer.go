@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/place"
 )
 
@@ -142,7 +141,7 @@ func (b *Book) goOn(p place.Place, query string) string {
 	return next
 }
 
-// escape returns the address of a place, percent-encoded as in a link.
+// Escape returns the address of a place, percent-encoded as in a link.
 func Escape(p place.Place) string {
 	return (&url.URL{Path: p.Address()}).EscapedPath()
 }

@@ -85,7 +85,7 @@ func saysWho(kind Kind) bool {
 }
 
 // Undeclared says that a name in a demand is not declared in the policy; nil if it is, or need not be.
-func (b *Book) Undeclared(kind Kind, name string) error {
+func Undeclared(b *Book, kind Kind, name string) error {
 	if r, names := ruleOf(kind).(declaredRule); names {
 		return r.unknown(b, name)
 	}

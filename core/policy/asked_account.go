@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"ostiarius/core/document"
-
 	"github.com/goccy/go-yaml/ast"
+
+	"ostiarius/core/document"
 )
 
 // signed-in: any account.
@@ -115,4 +115,12 @@ func several(names []string) string {
 		return "several"
 	}
 	return ""
+}
+
+// DidYouMeanRole names the role that is nearest to one that is not declared, or says where roles are declared.
+func DidYouMeanRole(name string, known []string) string {
+	if len(known) == 1 { // only the built-in one: none is declared
+		return "; roles are declared under the key roles"
+	}
+	return document.DidYouMean(name, known)
 }

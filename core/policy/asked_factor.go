@@ -4,10 +4,9 @@ import (
 	"slices"
 	"strings"
 
-	"ostiarius/core/document"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/factor"
 )
 

@@ -4,10 +4,9 @@ import (
 	"fmt"
 	"net/netip"
 
-	"ostiarius/core/document"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/pattern"
 )
 

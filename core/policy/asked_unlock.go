@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"ostiarius/core/document"
-
 	"github.com/goccy/go-yaml/ast"
+
+	"ostiarius/core/document"
 )
 
 // shared: one of some shared passwords was entered in this browser.

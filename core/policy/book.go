@@ -1,8 +1,7 @@
-// Package policy holds what a policy file says: it reads the file into an immutable
-// Book, and the Book decides who may go where and explains its decisions.
+// Package policy holds what a policy says: the Book, which never changes, decides who may go where and explains its decisions.
+// Package read makes it of a text, package edit changes that text.
 //
-// Nothing here touches HTTP, files or a clock; whoever asks brings the request, the
-// visitor and the text of the policy.
+// Nothing here touches HTTP, files or a clock; whoever asks brings the request and the visitor.
 package policy
 
 import (
@@ -12,7 +11,6 @@ import (
 	"time"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/looks"
 	"ostiarius/core/place"
 	"ostiarius/core/words"
@@ -150,7 +148,7 @@ type Landings struct {
 // The words for when people land somewhere.
 var LandingWords = []string{"sign-in", "sign-out", "join", "password-change", "paid"}
 
-// on returns the lines for when people land somewhere, nil for a word that is none of these.
+// On returns the lines for when people land somewhere, nil for a word that is none of these.
 func (l *Landings) On(word string) *[]Landing {
 	switch word {
 	case "sign-in":
@@ -254,6 +252,7 @@ type RoleSessions struct {
 	Sessions
 }
 
+// Unsaid are limits of which nothing is said.
 var Unsaid = Sessions{Idle: -1, Lifetime: -1, Remembered: -1}
 
 // SessionsFor returns how long a session of somebody with these roles lasts: each limit as
@@ -270,7 +269,7 @@ func (b *Book) SessionsFor(granted []string) Sessions {
 		return other
 	}
 	for _, r := range b.SessionsOf {
-		if b.Has(granted, r.Role) {
+		if b.has(granted, r.Role) {
 			s.Idle, s.Lifetime, s.Remembered = shortest(s.Idle, r.Idle), shortest(s.Lifetime, r.Lifetime), shortest(s.Remembered, r.Remembered)
 		}
 	}
@@ -300,7 +299,7 @@ func (b *Book) LongestSessions() Sessions {
 
 // has reports whether somebody with the roles granted has the role asked for, directly
 // or through a role that includes it.
-func (b *Book) Has(granted []string, asked string) bool {
+func (b *Book) has(granted []string, asked string) bool {
 	by := b.satisfies[asked]
 	for _, role := range granted {
 		if by[role] {
@@ -309,6 +308,9 @@ func (b *Book) Has(granted []string, asked string) bool {
 	}
 	return false
 }
+
+// Has is has for those who read a policy.
+func Has(b *Book, granted []string, asked string) bool { return b.has(granted, asked) }
 
 // Satisfies reports whether the role granted is the role asked for or includes it.
 func (b *Book) Satisfies(granted, asked string) bool { return b.satisfies[asked][granted] }
@@ -323,7 +325,7 @@ func (b *Book) RolesOf(v *Visitor) []string {
 	if !v.SignedIn {
 		return nil
 	}
-	return slices.DeleteFunc(b.RoleNames(), func(name string) bool { return !b.Has(v.Roles, name) })
+	return slices.DeleteFunc(b.RoleNames(), func(name string) bool { return !b.has(v.Roles, name) })
 }
 
 // KnownRole reports whether accounts can be granted the role under this Book.
@@ -345,7 +347,7 @@ func (b *Book) RoleNames() []string {
 // landing returns the first line that fits the visitor, or "/".
 func (b *Book) landing(lines []Landing, v *Visitor) string {
 	for _, l := range lines {
-		if (l.Role == "" || v.SignedIn && b.Has(v.Roles, l.Role)) && (l.User == "" || v.SignedIn && l.User == v.Account) {
+		if (l.Role == "" || v.SignedIn && b.has(v.Roles, l.Role)) && (l.User == "" || v.SignedIn && l.User == v.Account) {
 			return l.Go
 		}
 	}
@@ -384,14 +386,14 @@ func (b *Book) IsOwn(p place.Place) bool {
 	return Below(p.Path, b.Prefix) || b.Entrance != "" && p.Path == b.Entrance
 }
 
-// below reports whether the canonical path is root or stands below it.
+// Below reports whether the canonical path is root or stands below it.
 func Below(path, root string) bool {
 	return root == "/" || path == root || len(path) > len(root) && path[:len(root)] == root && path[len(root)] == '/'
 }
 
-// compile builds what deciding needs. It returns the pairs of doors that cover exactly
+// Compile builds what deciding needs. It returns the pairs of doors that cover exactly
 // the same places.
-func (b *Book) Compile() (twins [][2]int) {
+func Compile(b *Book) (twins [][2]int) {
 	b.satisfies = map[string]map[string]bool{}
 	includes := map[string][]string{}
 	for _, name := range b.RoleNames() {

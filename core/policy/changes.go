@@ -58,7 +58,7 @@ func DescribeSet(d *Door) string {
 	return fmt.Sprintf("%s %s %s", d.Methods, d.Path, d.Host)
 }
 
-// whole says all that a door does, in the policy's words.
+// Whole says all that a door does, in the policy's words.
 func (d *Door) Whole() string {
 	s := d.Admit.String()
 	if d.Basic {

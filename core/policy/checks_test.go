@@ -5,10 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/place"
 	"ostiarius/core/policy"
 	"ostiarius/core/policy/read"
-
-	"ostiarius/core/place"
 )
 
 const checkedText = `
@@ -73,12 +72,14 @@ func TestChecksAreAskedBeside(t *testing.T) {
 	for _, step := range e.Steps {
 		text += step.Text + "\n"
 	}
-	if e.Outcome != policy.Challenge || len(e.Doors) != 3 || !strings.Contains(text, "The program asks besides, in its own handlers, and must "+
-		"admit too: the check approve (line 9, /orders/*/approve); the check again") ||
+	if e.Outcome != policy.Challenge || len(e.Doors) != 3 ||
+		!strings.Contains(text, "The program asks besides, in its own handlers, and must "+
+			"admit too: the check approve (line 9, /orders/*/approve); the check again") ||
 		!strings.Contains(text, "The check again (line 10, /orders/*/approve) does not admit this visitor") {
 		t.Errorf("%s\n%s", e.Outcome, text)
 	}
-	if d := b.Decide(policy.Request{Method: "GET", Path: "/open/x"}, &policy.Visitor{}); d.Outcome != policy.Challenge || d.Door.Check != "look" {
+	if d := b.Decide(policy.Request{Method: "GET", Path: "/open/x"}, &policy.Visitor{}); d.Outcome != policy.Challenge ||
+		d.Door.Check != "look" {
 		t.Errorf("%+v", d)
 	}
 	if len(policy.ChecksNamed(b, "approve")) != 2 || len(policy.ChecksNamed(b, "none")) != 0 {

@@ -9,10 +9,9 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/factor"
 	"ostiarius/core/policy"
 	"ostiarius/core/policy/sample"
-
-	"ostiarius/core/factor"
 )
 
 func TestDecideAndAnswer(t *testing.T) {
@@ -211,7 +210,8 @@ func oracle(b *policy.Book, r policy.Request, v *policy.Visitor) (policy.Outcome
 			kinds = append(kinds, p.kind)
 		}
 	}
-	for _, first := range []policy.ProofKind{policy.ProveKeyring, policy.ProveSignIn, policy.ProveAgain, policy.ProveFactor, policy.ProveShared, policy.ProvePass} {
+	for _, first := range []policy.ProofKind{policy.ProveKeyring, policy.ProveSignIn, policy.ProveAgain, policy.ProveFactor,
+		policy.ProveShared, policy.ProvePass} {
 		if slices.Contains(kinds, first) {
 			return policy.Challenge, first
 		}
@@ -321,7 +321,8 @@ func TestDecideDoesNotAllocate(t *testing.T) {
 func TestOwnPagesWithoutCase(t *testing.T) {
 	book := sample.Parse(t, "prefix: /Door\ndoors: [{path: /**, admit: nobody}]\ncase: insensitive")
 	for path, want := range map[string]policy.Outcome{
-		"/door/sign-in": policy.Admit, "/DOOR/Sign-In": policy.Admit, "/Door/Console/": policy.Challenge, "/door/API/v1/people": policy.Challenge, "/Doors": policy.Refuse,
+		"/door/sign-in": policy.Admit, "/DOOR/Sign-In": policy.Admit, "/Door/Console/": policy.Challenge,
+		"/door/API/v1/people": policy.Challenge, "/Doors": policy.Refuse,
 	} {
 		if d := book.Decide(policy.Request{"GET", "", path}, &policy.Visitor{}); d.Outcome != want {
 			t.Errorf("%s: %s, want %s", path, d.Outcome, want)

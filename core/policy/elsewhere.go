@@ -71,6 +71,7 @@ func holds(claim any, wanted string) bool {
 	return false
 }
 
+// Told says what the policy says of a provider.
 func (d *DeclaredElsewhere) Told() string {
 	return strings.Join([]string{d.Title, d.Issuer, d.Client, strings.Join(d.Scopes, " ")}, "\x00")
 }

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/factor"
 )
 
@@ -281,7 +280,7 @@ func (b *Book) visitorInWords(v *Visitor) string {
 			text += " with the " + plural(len(v.Roles), "role ", "roles ") + strings.Join(v.Roles, ", ")
 			var more []string
 			for _, name := range b.RoleNames() {
-				if !slices.Contains(v.Roles, name) && b.Has(v.Roles, name) {
+				if !slices.Contains(v.Roles, name) && b.has(v.Roles, name) {
 					more = append(more, name)
 				}
 			}

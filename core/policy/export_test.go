@@ -5,10 +5,10 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"ostiarius/core/document"
 	"ostiarius/core/place"
-
-	"github.com/goccy/go-yaml/ast"
 )
 
 // An initialRule is made up: it asks for an account whose name begins so. It is what somebody writes who adds a kind of demand.

@@ -4,7 +4,6 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/place"
 )
 

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/factor"
 )
 
@@ -37,7 +36,7 @@ type FactorWanted struct {
 // account without a password has something else in its place.
 func (f *Factors) wanted(b *Book, roles []string, enrolled factor.Set) string {
 	for _, w := range f.Wanted {
-		if b.Has(roles, w.Role) && !(enrolled | factor.Of(factor.Password)).Meets(w.Factor) {
+		if b.has(roles, w.Role) && !(enrolled | factor.Of(factor.Password)).Meets(w.Factor) {
 			return w.Factor
 		}
 	}
@@ -49,7 +48,8 @@ func FactorWantedOf(b *Book, roles []string, enrolled factor.Set) string {
 	return b.Factors.wanted(b, roles, enrolled)
 }
 
-// AsksFactorByBasic reports whether a door asks for a factor in a way in which none can be shown: HTTP Basic has a name and a password alone.
+// AsksFactorByBasic reports whether a door asks for a factor in a way in which none can be shown: HTTP Basic has a name and a
+// password alone.
 func (d *Door) AsksFactorByBasic() bool {
 	ways, _ := d.Admit.ways()
 	without := func(w way) bool {

@@ -1,12 +1,10 @@
 package policy
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/event"
 )
 
@@ -94,17 +92,4 @@ func OffersAt(b *Book, r Request, v *Visitor) (would []Offer) {
 		}
 	}
 	return would
-}
-
-// saleTold says all that the policy says of what is sold, but where it stands.
-func (b *Book) SaleTold(told map[string]string) {
-	for _, item := range b.Items {
-		item.Position = document.Position{}
-		told[":item "+item.Name] = fmt.Sprintf("%+v", item)
-	}
-	for _, o := range b.Offers {
-		o.Position = document.Position{}
-		told[":offer "+o.Name] = fmt.Sprintf("%+v", o)
-	}
-	told[":sale"] = fmt.Sprint(b.Shops, b.Reminders, b.Events.Fields)
 }

@@ -5,12 +5,12 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"ostiarius/core/account"
 	"ostiarius/core/document"
 	"ostiarius/core/pattern"
 	"ostiarius/core/place"
-
-	"github.com/goccy/go-yaml/ast"
 )
 
 // A PartReader reads what doors ask for and what they answer, and keeps in mind which names they use: those are looked up when all that is
@@ -31,13 +31,16 @@ type Use struct {
 }
 
 // UseRole notes where a role is used.
-func (p *PartReader) UseRole(name string, at ast.Node) { p.RoleUses = append(p.RoleUses, Use{name, at}) }
+func (p *PartReader) UseRole(name string, at ast.Node) {
+	p.RoleUses = append(p.RoleUses, Use{name, at})
+}
 
 // NewPartReader returns a reader for a file, whose name is used in findings only.
 func NewPartReader(file string, book *Book) PartReader {
 	return PartReader{Reader: document.Reader{File: file}, Book: book}
 }
 
+// Demand reads a demand. How deep it is nested in others is told.
 func (p *PartReader) Demand(n ast.Node, depth int) Demand {
 	none := Demand{Kind: Nobody}
 	if depth > 8 {
@@ -90,9 +93,10 @@ func (p *PartReader) Demand(n ast.Node, depth int) Demand {
 // The characters of an account's name, as the schema of the policy file has them too.
 var userName = pattern.New(UserPattern)
 
+// UserPattern is the pattern of names of accounts, as the schema of the policy file has it too.
 const UserPattern = `^[^\s\v\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}/\\?#%;:,+]{1,200}$`
 
-// user returns the name of an account in the form in which names are compared.
+// User returns the name of an account in the form in which names are compared.
 func (p *PartReader) User(n ast.Node, name string) (string, bool) {
 	if !userName.MatchString(name) {
 		p.At(n, "bad-value", "user %q: a name has 1 to 200 characters, no spaces and none of / \\ ? # %% ; : , +", name)
@@ -118,6 +122,7 @@ func (p *PartReader) names(n ast.Node, kind Kind, uses *[]Use) (all []string) {
 	return all
 }
 
+// Otherwise reads what is answered instead of the usual.
 func (p *PartReader) Otherwise(n ast.Node) Otherwise {
 	if document.IsText(n) {
 		hide := Instead{Hide: p.Word(n, "otherwise", "hide") == "hide", Position: document.PositionOf(n)}

@@ -21,6 +21,7 @@ type Phrase struct {
 	Text  string `json:"text"`
 }
 
+// String returns the sentence as plain text.
 func (s Sentence) String() string {
 	var b strings.Builder
 	for _, p := range s {
@@ -105,7 +106,7 @@ func (s Sentence) trim() Sentence {
 	return s
 }
 
-// split takes a demand apart into who may come in, and what they must do besides.
+// Split takes a demand apart into who may come in, and what they must do besides.
 func (d Demand) Split() (main Demand, also []Demand) {
 	if d.Kind != All {
 		return d, nil
@@ -228,6 +229,7 @@ func spelt(short string) string {
 	return number + " " + unit + "s"
 }
 
+// AnyOf is names in words, of which any will do.
 func AnyOf(names []string) string {
 	if len(names) == 1 {
 		return names[0]

@@ -4,7 +4,6 @@ import (
 	"time"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/place"
 )
 

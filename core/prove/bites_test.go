@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/factor"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"

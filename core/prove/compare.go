@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )

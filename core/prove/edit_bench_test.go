@@ -5,10 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy"
 	"ostiarius/core/policy/edit"
 	"ostiarius/core/policy/read"
-
-	"ostiarius/core/policy"
 )
 
 // What a panel asks for while somebody chooses: one edit of a large policy, what is found in what comes of it, and what

@@ -3,9 +3,8 @@ package prove_test
 import (
 	"fmt"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/prove"
 )
 

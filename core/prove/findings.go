@@ -9,7 +9,6 @@ import (
 	"unicode/utf8"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -348,8 +347,9 @@ func (f *finder) methods() {
 	matcher, _ := place.NewMatcher(sets)
 	parts, err := matcher.Parts(maxSteps)
 	if err != nil {
-		f.findings = append(f.findings, document.Finding{Severity: document.SeverityWarning, Rule: "not-examined", File: f.file, Line: 1, Column: 1,
-			Message: "the methods could not be examined: " + blame(err, func(set int) string { return nameAmong(f.book, set) }).Error()})
+		f.findings = append(f.findings,
+			document.Finding{Severity: document.SeverityWarning, Rule: "not-examined", File: f.file, Line: 1, Column: 1,
+				Message: "the methods could not be examined: " + blame(err, func(set int) string { return nameAmong(f.book, set) }).Error()})
 		return
 	}
 	said := map[*policy.Door]bool{}

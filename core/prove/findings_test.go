@@ -9,10 +9,9 @@ import (
 	"testing"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func TestFindings(t *testing.T) {

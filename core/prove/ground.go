@@ -7,7 +7,6 @@ import (
 	"sync"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )

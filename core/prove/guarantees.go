@@ -7,7 +7,6 @@ import (
 	"unicode/utf8"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )
@@ -129,7 +128,9 @@ func breaks(b *policy.Book, g *policy.Guarantee, p place.Place) (string, *docume
 		default:
 			continue
 		}
-		return message, &document.Witness{Method: p.Method, Host: p.Host, Path: request.Path, Visitor: v.String(), Outcome: string(d.Outcome)}, nil
+		return message, &document.Witness{
+			Method: p.Method, Host: p.Host, Path: request.Path, Visitor: v.String(), Outcome: string(d.Outcome),
+		}, nil
 	}
 	return "", nil, nil
 }

@@ -11,14 +11,14 @@ import (
 	"testing"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // broken returns the findings about guarantees alone.
 func broken(t *testing.T, text string) []document.Finding {
-	return slices.DeleteFunc(Check(parse(t, text), "doors.yaml"), func(f document.Finding) bool { return f.Severity != document.SeverityError })
+	return slices.DeleteFunc(Check(parse(t, text), "doors.yaml"),
+		func(f document.Finding) bool { return f.Severity != document.SeverityError })
 }
 
 func TestGuarantees(t *testing.T) {

@@ -6,10 +6,9 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func TestRegions(t *testing.T) {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/policy"
 )
 

@@ -5,9 +5,8 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // What the browser hides is also closed by the service, or it is found.

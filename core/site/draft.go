@@ -9,11 +9,10 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy/edit"
-
 	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/edit"
 )
 
 // A Stance says what a first policy does with what it knows nothing of.

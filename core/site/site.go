@@ -6,10 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"ostiarius/core/policy/edit"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/edit"
 )
 
 // A Spot is a directory or a page of a site.

@@ -5,10 +5,9 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func TestSpots(t *testing.T) {

@@ -1,3 +1,4 @@
+// Package edit changes the text of a policy file: one thing, where it stands, and nothing else. The result is read again and compared.
 package edit
 
 import (
@@ -8,13 +9,12 @@ import (
 	"slices"
 	"strings"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-	"ostiarius/core/policy/read"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // An Edit changes one thing of the text of a policy. Every byte that it does not concern stays as it is:
@@ -155,7 +155,15 @@ func toldBy(b *policy.Book) map[string]string {
 	pages := b.Pages
 	pages.Position = document.Position{}
 	told[":pages"] = fmt.Sprintf("%q %+v", b.Entrance, pages)
-	b.SaleTold(told)
+	for _, item := range b.Items {
+		item.Position = document.Position{}
+		told[":item "+item.Name] = fmt.Sprintf("%+v", item)
+	}
+	for _, o := range b.Offers {
+		o.Position = document.Position{}
+		told[":offer "+o.Name] = fmt.Sprintf("%+v", o)
+	}
+	told[":sale"] = fmt.Sprint(b.Shops, b.Reminders, b.Events.Fields)
 	told[":words"] = fmt.Sprint(b.WordsFile, b.Words)
 	for _, d := range b.Elsewhere {
 		told[":elsewhere "+d.Name] = fmt.Sprintf("%q %v %v %v %+v", d.Told(), d.Joins, d.TrustsAddress, d.Here, d.Grants)
@@ -260,7 +268,7 @@ func (e *editor) known(d policy.Demand) error {
 		}
 	}
 	for _, name := range d.Names {
-		if err := e.book.Undeclared(d.Kind, name); err != nil {
+		if err := policy.Undeclared(e.book, d.Kind, name); err != nil {
 			return err
 		}
 	}

@@ -10,10 +10,9 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/policy"
 	"ostiarius/core/policy/edit"
 	"ostiarius/core/policy/read"
-
-	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 )
 

@@ -95,7 +95,8 @@ func (t *Terms) demand() (policy.Demand, error) {
 	switch t.Who {
 	case policy.Public, policy.Nobody:
 		if t.Keyring != "" || t.proves() || len(t.From) > 0 && t.Who == policy.Nobody {
-			return policy.Demand{}, fmt.Errorf("nothing more can be asked of %s", map[policy.Kind]string{policy.Public: "everybody", policy.Nobody: "nobody"}[t.Who])
+			return policy.Demand{}, fmt.Errorf("nothing more can be asked of %s",
+				map[policy.Kind]string{policy.Public: "everybody", policy.Nobody: "nobody"}[t.Who])
 		}
 		if len(t.From) == 0 {
 			parts = append(parts, policy.Demand{Kind: t.Who})
@@ -156,7 +157,9 @@ func (s *SetDoor) SetTerms(book *policy.Book, t Terms) error {
 			return errors.New("others are led to a page, or told a text, or nothing is there for them: one of these")
 		}
 	}
-	if s.Otherwise, err = policy.ParseOtherwise(policy.Otherwise{Anonymous: t.Anonymous.instead(), Refused: t.Refused.instead()}.Text()); err != nil {
+	if s.Otherwise, err = policy.ParseOtherwise(policy.Otherwise{
+		Anonymous: t.Anonymous.instead(), Refused: t.Refused.instead(),
+	}.Text()); err != nil {
 		return err
 	}
 	if is := book.DoorFor(s.Set); is != nil {

@@ -6,10 +6,9 @@ import (
 	"testing"
 
 	"ostiarius/core/document"
+	"ostiarius/core/policy"
 	"ostiarius/core/policy/edit"
 	"ostiarius/core/policy/read"
-
-	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 )
 

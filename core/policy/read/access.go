@@ -6,10 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"ostiarius/core/document"
 	"ostiarius/core/policy"
-
-	"github.com/goccy/go-yaml/ast"
 )
 
 func (p *reader) shared(n ast.Node) {
@@ -45,7 +45,9 @@ func (p *reader) passes(n ast.Node) {
 		if !p.Name(f.Key, "kind of pass", f.Name) {
 			continue
 		}
-		d := policy.DeclaredPass{Name: f.Name, Title: f.Name, Lasts: policy.UsualPassLasts, Networks: policy.UsualPassNetworks, Position: document.PositionOf(f.Key)}
+		d := policy.DeclaredPass{
+			Name: f.Name, Title: f.Name, Lasts: policy.UsualPassLasts, Networks: policy.UsualPassNetworks, Position: document.PositionOf(f.Key),
+		}
 		if _, empty := f.Value.(*ast.NullNode); !empty {
 			for _, inner := range p.Fields(f.Value, "kind of pass "+f.Name,
 				[]string{"title", "say", "go", "lasts", "counts-from", "downloads", "networks", "spread"}) {

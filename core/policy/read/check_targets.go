@@ -6,9 +6,8 @@ import (
 	"unicode/utf8"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 // checkTargets looks at every address that the policy sends people to, and warns where
@@ -41,7 +40,7 @@ func (p *reader) checkTargets() {
 	// After signing in, whoever fits a line and none before it must be admitted there.
 	for _, v := range kinds {
 		for i, l := range b.Landings.SignIn {
-			if l.User != "" || l.Role != "" && !b.Has(v.Roles, l.Role) || l.Role == "" && len(v.Roles) > 0 && i > 0 {
+			if l.User != "" || l.Role != "" && !policy.Has(b, v.Roles, l.Role) || l.Role == "" && len(v.Roles) > 0 && i > 0 {
 				continue
 			}
 			if d := arrive(b, l.Go, &v); !goesOn(d, &v) {
@@ -127,5 +126,7 @@ func (p *reader) turnedAway(at document.Position, to, when string, v policy.Visi
 		door = d.Door.Named() + " asks for " + d.Door.Ask()
 	}
 	p.Warn(at, utf8.RuneCountInString(to), "go-turned-away", "%s is sent to %s %s and turned away again: %s", v, to, when, door)
-	p.Findings[len(p.Findings)-1].Witness = &document.Witness{Method: "GET", Path: d.Place.Path, Visitor: v.String(), Outcome: string(d.Outcome)}
+	p.Findings[len(p.Findings)-1].Witness = &document.Witness{
+		Method: "GET", Path: d.Place.Path, Visitor: v.String(), Outcome: string(d.Outcome),
+	}
 }

@@ -5,12 +5,11 @@ import (
 	"net/url"
 	"slices"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/pattern"
+	"ostiarius/core/policy"
 )
 
 // The forms of an issuer, and of the names of claims, scopes and clients, as the schema has them too.

@@ -3,9 +3,8 @@ package read_test
 import (
 	"fmt"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 const doors = `

@@ -3,10 +3,10 @@ package read
 import (
 	"strings"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"ostiarius/core/document"
 	"ostiarius/core/policy"
-
-	"github.com/goccy/go-yaml/ast"
 )
 
 var expectationKeys = []string{"as", "method", "path", "outcome"}
@@ -25,8 +25,9 @@ func ParseExpectations(name string, text []byte) ([]policy.Expectation, []docume
 	case !ok:
 		return nil, p.Findings
 	case body == nil:
-		p.Fault(document.Position{Line: 1, Column: 1}, 1, "missing-key", "the table is empty; write entries such as - { as: anonymous, path: /office/, outcome: "+
-			"challenge }")
+		p.Fault(document.Position{Line: 1, Column: 1}, 1, "missing-key",
+			"the table is empty; write entries such as - { as: anonymous, path: /office/, outcome: "+
+				"challenge }")
 		return nil, p.Findings
 	}
 	list, ok := body.(*ast.SequenceNode)

@@ -23,7 +23,8 @@ func TestParseExpectations(t *testing.T) {
 		e.Request != (policy.Request{Method: "GET", Host: "marram.example", Path: "/tides"}) || e.Outcome != policy.Admit {
 		t.Errorf("%+v", e)
 	}
-	if e := all[6]; e.Line != 3 || e.Who.String() != "user:ines" || e.Request != (policy.Request{Method: "POST", Host: "", Path: "/log/"}) || e.Outcome != policy.Refuse {
+	if e := all[6]; e.Line != 3 || e.Who.String() != "user:ines" ||
+		e.Request != (policy.Request{Method: "POST", Host: "", Path: "/log/"}) || e.Outcome != policy.Refuse {
 		t.Errorf("%+v", e)
 	}
 	for text, want := range map[string]string{

@@ -3,13 +3,12 @@ package read
 import (
 	"unicode/utf8"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/pattern"
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 func (p *reader) pages(n ast.Node) {

@@ -1,12 +1,11 @@
 package read
 
 import (
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/factor"
+	"ostiarius/core/policy"
 )
 
 func (p *reader) factors(n ast.Node) {

@@ -5,14 +5,13 @@ import (
 	"strings"
 	"time"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/event"
 	"ostiarius/core/pattern"
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 // Names of items are those of the shop, which are not like ours.

@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"ostiarius/core/document"
 	"ostiarius/core/policy"
-
-	"github.com/goccy/go-yaml/ast"
 )
 
 func (p *reader) joining(n ast.Node) {
@@ -17,7 +17,8 @@ func (p *reader) joining(n ast.Node) {
 	for _, f := range p.Fields(n, "joining", []string{"by", "address", "grants", "terms", "privacy", "leave", "names-rest"}) {
 		switch f.Name {
 		case "by":
-			j.By = policy.JoiningBy(p.Word(f.Value, "by", string(policy.ByNobody), string(policy.ByInvitation), string(policy.ByApproval), string(policy.ByAnybody)))
+			j.By = policy.JoiningBy(p.Word(f.Value, "by", string(policy.ByNobody), string(policy.ByInvitation), string(policy.ByApproval),
+				string(policy.ByAnybody)))
 			j.Position = document.PositionOf(f.Value)
 		case "address":
 			j.Unproven = p.Word(f.Value, "address", "proven", "unproven") == "unproven"
@@ -62,7 +63,8 @@ func (p *reader) joinGrant(n ast.Node) {
 	if g.Role == "" && len(p.Findings) == before {
 		p.At(n, "missing-key", "a grant names a role")
 	}
-	if slices.ContainsFunc(p.Book.Joining.Grants, func(other policy.JoinGrant) bool { return other.Role == g.Role }) && len(p.Findings) == before {
+	if slices.ContainsFunc(p.Book.Joining.Grants, func(other policy.JoinGrant) bool { return other.Role == g.Role }) &&
+		len(p.Findings) == before {
 		p.At(n, "bad-value", "the role %q is granted twice", g.Role)
 	}
 	p.Book.Joining.Grants = append(p.Book.Joining.Grants, g)
@@ -115,7 +117,7 @@ func (p *reader) checkJoining() {
 	}
 	v := policy.Visitor{SignedIn: true, Roles: roles}
 	for _, l := range p.Book.Landings.Join {
-		if l.User != "" || l.Role != "" && !p.Book.Has(roles, l.Role) {
+		if l.User != "" || l.Role != "" && !policy.Has(p.Book, roles, l.Role) {
 			continue
 		}
 		if d := arrive(p.Book, l.Go, &v); !goesOn(d, &v) {

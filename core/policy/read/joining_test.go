@@ -8,7 +8,6 @@ import (
 	"ostiarius/core/policy"
 	"ostiarius/core/policy/read"
 	"ostiarius/core/policy/sample"
-
 	"ostiarius/core/words"
 )
 

@@ -4,12 +4,11 @@ import (
 	"slices"
 	"strings"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/looks"
+	"ostiarius/core/policy"
 	"ostiarius/core/words"
 )
 

@@ -1,3 +1,5 @@
+// Package read makes a Book of the text of a policy file: its keys, its schema, and what is found wrong with it. What doors ask for is
+// read by what asks for it, in package policy.
 package read
 
 import (
@@ -6,14 +8,13 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/fields"
 	"ostiarius/core/pattern"
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 const maxDoors = 100_000
@@ -47,7 +48,8 @@ func (p *reader) sessions(n ast.Node, base policy.Sessions, roles bool) policy.S
 		if f.Name == "roles" {
 			for _, role := range p.Fields(f.Value, "roles of sessions", nil) {
 				p.UseRole(role.Name, role.Key)
-				p.Book.SessionsOf = append(p.Book.SessionsOf, policy.RoleSessions{Role: role.Name, Sessions: p.sessions(role.Value, policy.Unsaid, false)})
+				p.Book.SessionsOf = append(p.Book.SessionsOf,
+					policy.RoleSessions{Role: role.Name, Sessions: p.sessions(role.Value, policy.Unsaid, false)})
 			}
 			continue
 		}
@@ -92,7 +94,7 @@ func (p *reader) read(text []byte) *policy.Book {
 // compile makes the book ready to decide. By now the syntax tree, which is larger than the
 // book, is no longer needed.
 func (p *reader) compile() {
-	for _, twin := range p.Book.Compile() {
+	for _, twin := range policy.Compile(p.Book) {
 		first, second := p.Book.Doors[twin[0]], p.Book.Doors[twin[1]]
 		p.Fault(second.Position, utf8.RuneCountInString(second.Written), "duplicate-door",
 			"%s covers exactly the same places as %s in line %d, column %d; remove one of them",

@@ -4,7 +4,6 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/pattern"
 )
 

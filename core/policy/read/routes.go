@@ -4,12 +4,11 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 // ParseRoutes reads the routes of an application that stand in a file of their own, as YAML or JSON. The name is used in findings only; if
@@ -20,7 +19,8 @@ func ParseRoutes(name string, text []byte, rules place.Rules) ([]policy.Route, [
 	var all []policy.Route
 	switch {
 	case ok && body == nil:
-		p.Fault(document.Position{Line: 1, Column: 1}, 1, "missing-key", "the list is empty; write entries such as - { path: /desk/board, data: [ /api/board ] }")
+		p.Fault(document.Position{Line: 1, Column: 1}, 1, "missing-key",
+			"the list is empty; write entries such as - { path: /desk/board, data: [ /api/board ] }")
 	case ok:
 		all = p.routes(body)
 	}

@@ -6,11 +6,10 @@ import (
 	"unicode"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"ostiarius/core/event"
 	"ostiarius/core/factor"
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 	"ostiarius/core/words"
 )
 
@@ -141,7 +140,8 @@ func Schema() []byte {
 				"listing":  m{"type": "boolean", "description": "A directory without an index.html shows a list of its files"},
 				"shell":    m{"const": "public", "description": "Everybody may have that file, also at routes that are closed"},
 				"personal": m{
-					"enum": list{policy.PersonalVary, policy.PersonalPrivate}, "description": "Public pages depend on who is signed in, and caches are told",
+					"enum":        list{policy.PersonalVary, policy.PersonalPrivate},
+					"description": "Public pages depend on who is signed in, and caches are told",
 				},
 				"identity": m{
 					"type": "string", "pattern": "^[A-Za-z0-9._~:/-]{1,200}$",

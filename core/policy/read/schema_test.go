@@ -11,12 +11,12 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
 	"ostiarius/core/document"
 	"ostiarius/core/policy/read"
 	"ostiarius/core/policy/sample"
-
-	"github.com/goccy/go-yaml"
-	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 func compiledSchema(t testing.TB) *jsonschema.Schema {

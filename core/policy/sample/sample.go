@@ -1,3 +1,4 @@
+// Package sample has policies, demands and visitors for tests.
 package sample
 
 import (
@@ -9,8 +10,10 @@ import (
 	"ostiarius/core/policy/read"
 )
 
+// AnyDoor is the least that a policy says about doors.
 const AnyDoor = "doors: [{ path: /, admit: public }]\n"
 
+// Lighthouse is a policy with doors of all kinds.
 const Lighthouse = `
 site: Marram Point Lighthouse Trust
 roles:
@@ -56,6 +59,7 @@ passes: { recordings: { title: Sound recordings, lasts: 14d, downloads: 10 } }
 sessions: { idle: 30m, lifetime: 12h, remembered: 0 }
 `
 
+// Parse reads a policy that has to be sound.
 func Parse(t testing.TB, text string) *policy.Book {
 	t.Helper()
 	book, findings := read.Parse("doors.yaml", []byte(text))
@@ -68,6 +72,7 @@ func Parse(t testing.TB, text string) *policy.Book {
 	return book
 }
 
+// Demand makes up a demand.
 func Demand(r *rand.Rand, depth int) string {
 	if depth < 2 && r.IntN(3) == 0 {
 		word := []string{"any", "all"}[r.IntN(2)]
@@ -82,6 +87,7 @@ func Demand(r *rand.Rand, depth int) string {
 	return atoms[r.IntN(len(atoms))]
 }
 
+// Visitor reads a visitor in the notation for them.
 func Visitor(t testing.TB, who string) *policy.Visitor {
 	t.Helper()
 	v, err := policy.ParseVisitor(who)

@@ -14,9 +14,8 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/throttle"
 )
 

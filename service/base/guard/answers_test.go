@@ -11,9 +11,8 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/throttle"
 )
 

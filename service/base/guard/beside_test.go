@@ -10,9 +10,8 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // asking is a Beside whose visitors are known by a field, and get a fresh cookie each time.

@@ -5,9 +5,8 @@ import (
 	"net/http"
 	"net/http/httptest"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/service/base/guard"
 )
 

@@ -10,9 +10,8 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func TestOwnPath(t *testing.T) {

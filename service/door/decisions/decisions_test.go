@@ -11,10 +11,9 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func bookOf(t *testing.T, text string) *policy.Book {

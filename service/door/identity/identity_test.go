@@ -4,13 +4,12 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/service/base/guard"
 )
 

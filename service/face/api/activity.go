@@ -10,10 +10,9 @@ import (
 	"sync"
 	"time"
 
-	"ostiarius/core/document"
-
 	"ostiarius/client"
 	kind "ostiarius/core/activity"
+	"ostiarius/core/document"
 	"ostiarius/core/policy"
 	"ostiarius/service/keep/activity"
 	"ostiarius/service/rooms"

@@ -10,12 +10,11 @@ import (
 	"net/http"
 	"time"
 
-	"ostiarius/core/policy/edit"
-
 	"ostiarius/client"
 	"ostiarius/core/looks"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/edit"
 	"ostiarius/core/words"
 	"ostiarius/service/base/mistake"
 	"ostiarius/service/door/decisions"

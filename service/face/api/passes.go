@@ -5,9 +5,8 @@ import (
 	"strconv"
 	"time"
 
-	"ostiarius/core/document"
-
 	"ostiarius/client"
+	"ostiarius/core/document"
 	"ostiarius/core/pass"
 	"ostiarius/core/words"
 	"ostiarius/service/base/mistake"

@@ -7,11 +7,10 @@ import (
 	"net/http"
 	"strings"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"ostiarius/client"
+	"ostiarius/core/document"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/prove"
 	"ostiarius/service/rule/inforce"
 	"ostiarius/service/rule/replace"

@@ -4,10 +4,9 @@ import (
 	"context"
 	"time"
 
+	"ostiarius/client"
 	"ostiarius/core/document"
 	"ostiarius/core/policy/read"
-
-	"ostiarius/client"
 	"ostiarius/core/replay"
 	"ostiarius/service/base/mistake"
 )

@@ -5,9 +5,8 @@ import (
 	"strings"
 	"time"
 
-	"ostiarius/core/document"
-
 	"ostiarius/client"
+	"ostiarius/core/document"
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
 	"ostiarius/service/base/mistake"

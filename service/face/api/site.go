@@ -8,14 +8,13 @@ import (
 	"slices"
 	"time"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy/edit"
-
 	"github.com/aymanbagabas/go-udiff"
 
 	"ostiarius/client"
+	"ostiarius/core/document"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/edit"
 	"ostiarius/core/prove"
 	"ostiarius/core/site"
 	"ostiarius/service/base/mistake"

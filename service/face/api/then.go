@@ -7,9 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/service/base/mistake"
 )
 

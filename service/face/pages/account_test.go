@@ -10,11 +10,10 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"github.com/go-chi/chi/v5"
 
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/secret"
 	"ostiarius/service/base/guard"
 	"ostiarius/service/base/hashing"

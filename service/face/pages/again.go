@@ -8,9 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"ostiarius/core/document"
-
 	"ostiarius/core/account"
+	"ostiarius/core/document"
 	"ostiarius/core/factor"
 	"ostiarius/core/policy"
 	"ostiarius/service/base/guard"

@@ -12,9 +12,8 @@ import (
 	"strings"
 	"time"
 
-	"ostiarius/core/document"
-
 	"ostiarius/core/account"
+	"ostiarius/core/document"
 	"ostiarius/core/factor"
 	"ostiarius/core/policy"
 	"ostiarius/core/words"
@@ -186,7 +185,8 @@ func (p *Pages) sure(w http.ResponseWriter, r *http.Request, page string) *accou
 	to := t.Book.Prefix + "/prove-again?"
 	if a.Enrolled&second != 0 {
 		enough = t.Visitor.Shown().Within(recentProof)&second != 0
-		to += "factor=" + url.QueryEscape((a.Enrolled | factor.Of(factor.Code)).String()) + "&within=" + document.FormatDuration(recentProof) + "&"
+		to += "factor=" + url.QueryEscape((a.Enrolled | factor.Of(factor.Code)).String()) + "&within=" +
+			document.FormatDuration(recentProof) + "&"
 	}
 	if enough {
 		return a

@@ -8,9 +8,8 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/looks"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/words"
 )
 

@@ -10,10 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/client"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // anything is a text for a field of an answer, often one that has to be escaped, or none.

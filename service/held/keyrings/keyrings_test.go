@@ -7,11 +7,10 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/basic"
 	"ostiarius/core/keyring"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
 	"ostiarius/service/base/ending"

@@ -9,10 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"ostiarius/core/document"
-
 	kind "ostiarius/core/activity"
 	"ostiarius/core/brief"
+	"ostiarius/core/document"
 	"ostiarius/core/message"
 	"ostiarius/core/pass"
 	"ostiarius/core/secret"

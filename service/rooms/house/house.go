@@ -15,10 +15,9 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/message"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/secret"
 	"ostiarius/core/throttle"
 	"ostiarius/service/base/guard"

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"ostiarius/core/document"
-
 	"ostiarius/service/rule/inspect"
 	"ostiarius/service/rule/replace"
 )

@@ -12,11 +12,10 @@ import (
 	"slices"
 	"time"
 
-	"ostiarius/core/document"
-
 	"github.com/fsnotify/fsnotify"
 
 	"ostiarius/core/activity"
+	"ostiarius/core/document"
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 	"ostiarius/store"

@@ -15,12 +15,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/activity"
+	"ostiarius/core/document"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/prove"
 	"ostiarius/service/base/guard"
 	"ostiarius/service/rule/inspect"

@@ -15,10 +15,9 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"ostiarius/core/document"
-
 	"golang.org/x/net/html"
 
+	"ostiarius/core/document"
 	"ostiarius/core/pattern"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"

@@ -8,9 +8,8 @@ import (
 	"testing"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 // site writes files and a policy, and returns what is found of pages that arrive without their looks.

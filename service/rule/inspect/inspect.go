@@ -7,7 +7,6 @@ import (
 	"unicode/utf8"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 )

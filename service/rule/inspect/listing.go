@@ -9,7 +9,6 @@ import (
 	"unicode/utf8"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-
 	"ostiarius/core/policy"
 )
 

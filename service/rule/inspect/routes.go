@@ -6,9 +6,8 @@ import (
 	"unicode/utf8"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/prove"
 )
 

@@ -5,10 +5,9 @@ import (
 	"os"
 	"path/filepath"
 
-	"ostiarius/core/document"
-
 	"golang.org/x/text/unicode/norm"
 
+	"ostiarius/core/document"
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
 )

@@ -7,10 +7,9 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/place"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/words"
 )
 

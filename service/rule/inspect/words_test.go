@@ -8,7 +8,6 @@ import (
 	"testing"
 
 	"ostiarius/core/policy/read"
-
 	"ostiarius/core/words"
 )
 

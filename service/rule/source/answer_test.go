@@ -8,9 +8,8 @@ import (
 	"strings"
 	"testing"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 )
 
 func TestAnswersNameTheSiteAndNotTheServerBehind(t *testing.T) {

@@ -18,10 +18,9 @@ import (
 	"testing/iotest"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/basic"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/service/base/guard"
 	"ostiarius/service/rule/inspect"
 )

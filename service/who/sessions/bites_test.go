@@ -6,10 +6,9 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/account"
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/secret"
 	"ostiarius/core/session"
 	"ostiarius/service/base/ending"

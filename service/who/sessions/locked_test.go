@@ -7,11 +7,10 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"github.com/jmoiron/sqlx"
 
 	"ostiarius/core/policy"
+	"ostiarius/core/policy/read"
 	"ostiarius/service/base/ending"
 	"ostiarius/service/rooms/house"
 )

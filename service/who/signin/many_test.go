@@ -7,9 +7,8 @@ import (
 	"testing"
 	"time"
 
-	"ostiarius/core/policy/read"
-
 	"ostiarius/core/basic"
+	"ostiarius/core/policy/read"
 	"ostiarius/core/throttle"
 	"ostiarius/service/base/hashing"
 	"ostiarius/service/held/keyrings"

@@ -7,9 +7,8 @@ import (
 	"strings"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 // SetLanding says where people are sent after an event: those with a role, one account, or, if neither is

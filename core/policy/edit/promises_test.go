@@ -6,10 +6,9 @@ import (
 	"strings"
 	"testing"
 
+	"ostiarius/core/policy"
 	"ostiarius/core/policy/edit"
 	"ostiarius/core/policy/read"
-
-	"ostiarius/core/policy"
 	"ostiarius/core/prove"
 )
 

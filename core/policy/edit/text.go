@@ -7,10 +7,10 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"ostiarius/core/document"
 	"ostiarius/core/policy"
-
-	"github.com/goccy/go-yaml/ast"
 )
 
 // An editor knows where the parts of a text stand, in bytes.

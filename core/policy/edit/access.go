@@ -32,7 +32,9 @@ type DeclareShared struct {
 func (d DeclareShared) wanted(before *policy.Book) map[string]string {
 	told := toldBy(before)
 	if policy.SharedNamed(before, d.Name) == nil {
-		told[":shared "+d.Name] = toldShared(policy.DeclaredShared{Name: d.Name, Title: cmp.Or(d.Title, d.Name), Lasts: d.Lasts, Forever: d.Forever})
+		told[":shared "+d.Name] = toldShared(policy.DeclaredShared{
+			Name: d.Name, Title: cmp.Or(d.Title, d.Name), Lasts: d.Lasts, Forever: d.Forever,
+		})
 	}
 	return told
 }

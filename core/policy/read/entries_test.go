@@ -22,11 +22,12 @@ func rulesIn(text string) (all []string) {
 // Each entry of a list is read, whatever is wrong with those before.
 func TestEachEntryIsRead(t *testing.T) {
 	for text, want := range map[string][]string{
-		sample.AnyDoor + "pages: { sign-in: /door/sign-in }":                                            {"bad-value sign-in"},
-		sample.AnyDoor + "roles: { a: { includes: b }, b: { includes: c }, c: { includes: b } }":        {"role-circle"},
-		"doors: [{ path: /, admit: { role: [ \"a b\", \"c d\" ] } }]":                                   {"\"a b\"", "\"c d\""},
-		sample.AnyDoor + "roles: { keeper: }\noffers: { \"x y\": { say: a }, kepper: { say: b } }":      {"\"x y\"", "\"kepper\""},
-		sample.AnyDoor + "factors: { wanted: [ { role: keeper }, { role: nobody-has, factor: two } ] }": {"names a role and a factor", "nobody-has"},
+		sample.AnyDoor + "pages: { sign-in: /door/sign-in }":                                       {"bad-value sign-in"},
+		sample.AnyDoor + "roles: { a: { includes: b }, b: { includes: c }, c: { includes: b } }":   {"role-circle"},
+		"doors: [{ path: /, admit: { role: [ \"a b\", \"c d\" ] } }]":                              {"\"a b\"", "\"c d\""},
+		sample.AnyDoor + "roles: { keeper: }\noffers: { \"x y\": { say: a }, kepper: { say: b } }": {"\"x y\"", "\"kepper\""},
+		sample.AnyDoor + "factors: { wanted: [ { role: keeper }, { role: nobody-has, factor: two } ] }": {"names a role and a factor",
+			"nobody-has"},
 	} {
 		said := rulesIn(text)
 		for _, w := range want {
@@ -60,8 +61,10 @@ events: { fields: { order: /data/order, type: /kind } }
 	if at := book.Events.Fields.At; len(at) != 2 || at["order"] != "/data/order" {
 		t.Errorf("%+v", at)
 	}
-	_, findings := read.Parse("doors.yaml", []byte("doors: [{ path: /shut, admit: nobody }]\nunlisted: signed-in\npages: { missing: /shut }\n"))
-	if !slices.ContainsFunc(findings, func(f document.Finding) bool { return strings.Contains(f.Message, "in the place of what is not there") }) {
+	_, findings := read.Parse("doors.yaml",
+		[]byte("doors: [{ path: /shut, admit: nobody }]\nunlisted: signed-in\npages: { missing: /shut }\n"))
+	if !slices.ContainsFunc(findings,
+		func(f document.Finding) bool { return strings.Contains(f.Message, "in the place of what is not there") }) {
 		t.Errorf("a page that nobody may see is taken: %+v", findings)
 	}
 }

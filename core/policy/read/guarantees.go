@@ -4,9 +4,8 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 var guaranteeKeys = []string{"path", "host", "methods", "only", "always", "never", "because"}

@@ -7,10 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"ostiarius/core/factor"
 	"ostiarius/core/policy"
 	"ostiarius/core/policy/sample"
-
-	"ostiarius/core/factor"
 )
 
 // Where somebody is sent who asked for no page, for each occasion.
@@ -25,7 +24,8 @@ func TestLandingsByOccasion(t *testing.T) {
 	} {
 		book := sample.Parse(t, "roles: { keeper: }\n"+sample.AnyDoor+text)
 		got := []string{
-			book.After(policy.AfterSignIn, in), book.After(policy.AfterSignOut, in), book.After(policy.AfterPasswordChange, in), book.After(policy.AfterJoining, in),
+			book.After(policy.AfterSignIn, in), book.After(policy.AfterSignOut, in), book.After(policy.AfterPasswordChange, in),
+			book.After(policy.AfterJoining, in),
 			book.After(policy.AfterPaying, in), book.After(policy.AfterPaying, out),
 		}
 		if !slices.Equal(got, want) {

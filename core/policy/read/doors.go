@@ -4,12 +4,11 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 func (p *reader) host(n ast.Node, text string) place.Host {
@@ -92,8 +91,9 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 	}
 	whole := len(p.Findings) == before
 	if door.AsksFactorByBasic() {
-		p.Warn(document.PositionOf(entry), 1, "factor-by-basic", "ask: basic shows a name and a password alone, so nobody could show the factor; leave "+
-			"ask: basic away")
+		p.Warn(document.PositionOf(entry), 1, "factor-by-basic",
+			"ask: basic shows a name and a password alone, so nobody could show the factor; leave "+
+				"ask: basic away")
 	}
 	for i, text := range paths {
 		pattern, err := place.ParsePattern(text, p.Book.Rules)

@@ -4,12 +4,11 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ostiarius/core/document"
-	"ostiarius/core/policy"
-
 	"github.com/goccy/go-yaml/ast"
 
+	"ostiarius/core/document"
 	"ostiarius/core/place"
+	"ostiarius/core/policy"
 )
 
 // The longest line that an entry in brackets makes; a longer one is written as a block.
