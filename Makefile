@@ -67,7 +67,7 @@ test: bin/ostiarius needs
 
 # The real service under the race detector, without a browser. It is slower than the tests expect; so what
 # fails without a race is tried once more.
-RACE = GORACE="halt_on_error=1 log_path=$(CURDIR)/bin/race" E2E_BINARY=$(CURDIR)/bin/ostiarius-race go test -count=1 -timeout 20m -parallel 4 ./e2e
+RACE = GORACE="halt_on_error=1 log_path=$(CURDIR)/bin/race" E2E_BINARY=$(CURDIR)/bin/ostiarius-race go test -count=1 -timeout 20m -parallel 6 ./e2e
 race: bin/ostiarius needs
 	go build $(WATCHED) -o bin/ostiarius-race ./cmd/ostiarius
 	rm -f bin/race.*

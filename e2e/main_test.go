@@ -35,12 +35,13 @@ func TestMain(m *testing.M) {
 
 func runAll(m *testing.M) (code int, err error) {
 	flag.Parse()
-	if os.Getenv("E2E_ONLY") == "browser" {
+	watched := os.Getenv("E2E_BINARY") != "" // the service is looked at, not its pages
+	if only := os.Getenv("E2E_ONLY") == "browser"; only || watched {
 		names, err := browserTests()
 		if err != nil {
 			return 1, err
 		}
-		flag.Set("test.run", "^("+strings.Join(names, "|")+")$")
+		flag.Set(map[bool]string{true: "test.run", false: "test.skip"}[only], "^("+strings.Join(names, "|")+")$")
 	}
 	if _, err := os.Stat(Binary()); err != nil {
 		return 1, fmt.Errorf("%w; run `make build` first, or `make test` for all", err)
@@ -57,7 +58,7 @@ func runAll(m *testing.M) (code int, err error) {
 			err = stopped
 		}
 	}()
-	if os.Getenv("E2E_BINARY") != "" { // the service is looked at, not its pages
+	if watched {
 		return m.Run(), nil
 	}
 	var end func()
@@ -79,9 +80,6 @@ const (
 // tab opens a tab of its own profile in the shared browser.
 func tab(t *testing.T) context.Context {
 	t.Helper()
-	if os.Getenv("E2E_BINARY") != "" {
-		t.Skip("the service is looked at, not its pages")
-	}
 	if browser == nil {
 		needs.Skip(t, "without a browser")
 	}

@@ -1,12 +1,10 @@
 import { detailOf, TryThis } from "./TryThis";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { searchActivity } from "./queries";
-import { useSettled } from "../parts/hooks";
+import { Parts, useList } from "../parts/list";
 import { row, Table } from "../parts/table";
 import { Broken, Heading, Loading } from "../parts/states";
-import { field, small } from "../parts/styles";
+import { field } from "../parts/styles";
 import type { ActivityRecord } from "../schema";
 
 const kinds = [
@@ -32,28 +30,19 @@ const shownAtOnce = 100;
 
 // What happened at the doors, and who changed what; the newest on top, as it comes.
 export function ActivityPage() {
-  const [params, setParams] = useSearchParams();
   const [live, setLive] = useState(true);
-  const [before, setBefore] = useState<number[]>([]);
-  const filter = { kind: "", account: "", network: "", reference: "", search: "", ...Object.fromEntries(params) };
-  const settled = useSettled(filter, 200);
-  const query: Record<string, string> = {};
-  for (const [key, value] of Object.entries(settled)) if (value) query[key] = value;
-  const last = before.at(-1);
-  if (last) query.before = String(last);
   const [part, setPart] = useState<ActivityRecord[]>();
-  const list = useQuery({
-    queryKey: ["activity", query],
-    queryFn: ({ signal }) => searchActivity(query, shownAtOnce, signal, setPart).finally(() => setPart(undefined)),
-    placeholderData: keepPreviousData,
-    refetchInterval: ({ state }) => live && !last && (state.data?.long ? 30_000 : 2000),
-  });
-  const searching = part !== undefined && (list.isPending || list.isPlaceholderData);
-  const events = searching ? part : list.data?.events;
-  const set = (change: Record<string, string>) => {
-    setBefore([]);
-    setParams(Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, v]) => v)), { replace: true });
-  };
+  const list = useList(
+    "activity",
+    { kind: "", account: "", network: "", reference: "", search: "" },
+    (filter, before: number | undefined, signal) =>
+      searchActivity({ ...filter, before }, shownAtOnce, signal, setPart).finally(() => setPart(undefined)),
+    (found) => live && (found?.long ? 30_000 : 2000),
+  );
+  const { filter, set } = list;
+  const { data, error, isPending, isPlaceholderData, refetch } = list.found;
+  const searching = part !== undefined && (isPending || isPlaceholderData);
+  const events = searching ? part : data?.events;
   const input = (name: "account" | "network" | "reference" | "search", label: string, width: string) => (
     <label className="flex flex-col gap-1 text-sm text-soft">
       {label}
@@ -93,27 +82,19 @@ export function ActivityPage() {
       <p role="status" className="mb-3 h-6 text-sm text-soft">
         {searching && "Searching older records…"}
       </p>
-      {list.isPending && !searching ? (
+      {isPending && !searching ? (
         <Loading what="the activity" />
-      ) : list.error ? (
-        <Broken what="activity" error={list.error} retry={() => list.refetch()} />
+      ) : error ? (
+        <Broken what="activity" error={error} retry={() => refetch()} />
       ) : !events?.length ? (
         <p className="py-8 text-soft">{searching ? "Nothing of that kind so far." : "Nothing of that kind is recorded."}</p>
       ) : (
         <EventTable events={events} onReference={(reference) => set({ reference })} />
       )}
-      <div className="mt-4 flex gap-3">
-        {before.length > 0 && (
-          <button type="button" className={small} onClick={() => setBefore(before.slice(0, -1))}>
-            Newer
-          </button>
-        )}
-        {!searching && (events?.length ?? 0) >= shownAtOnce && (
-          <button type="button" className={small} onClick={() => setBefore([...before, events!.at(-1)!.id])}>
-            Older
-          </button>
-        )}
-      </div>
+      <Parts
+        back={list.back}
+        onward={!searching && (events?.length ?? 0) >= shownAtOnce ? () => list.onward(events!.at(-1)!.id) : undefined}
+      />
     </>
   );
 }

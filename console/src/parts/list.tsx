@@ -9,12 +9,12 @@ import { field, small } from "./styles";
 export const shownAtOnce = 50;
 
 // A list in parts. What is looked for stands in the address; start says what can be, and what it is at first. A part is named by where it
-// begins. Ask is called for each part of what is looked for, and again after some time for the first one.
+// begins. Ask is called for each part of what is looked for, and again after some time for the first one; the time may depend on what came.
 export function useList<F extends Record<string, string>, At, D>(
   name: string,
   start: F,
-  ask: (filter: F, at: At | undefined) => Promise<D>,
-  every: number | false = false,
+  ask: (filter: F, at: At | undefined, signal: AbortSignal) => Promise<D>,
+  every: number | false | ((found?: D) => number | false) = false,
 ) {
   const [params, setParams] = useSearchParams();
   const [way, setWay] = useState<At[]>([]);
@@ -23,9 +23,9 @@ export function useList<F extends Record<string, string>, At, D>(
   const at = way.at(-1);
   const found = useQuery({
     queryKey: [name, "list", settled, at],
-    queryFn: () => ask(settled, at),
+    queryFn: ({ signal }) => ask(settled, at, signal),
     placeholderData: keepPreviousData,
-    refetchInterval: way.length > 0 ? false : every,
+    refetchInterval: ({ state }) => way.length === 0 && (typeof every === "function" ? every(state.data) : every),
   });
   return {
     filter, // as it is typed

@@ -1,5 +1,5 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
-import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { getDoors } from "../doors/queries";
@@ -10,8 +10,8 @@ import { listMessages } from "../messages/queries";
 import { Import } from "../parts/Import";
 import { Drawer } from "../parts/dialog";
 import { ago, when, day } from "../parts/format";
-import { useSettled } from "../parts/hooks";
-import { Broken, Heading, Loading } from "../parts/states";
+import { Listed, useList } from "../parts/list";
+import { Heading } from "../parts/states";
 import { field, plain, primary } from "../parts/styles";
 import { Pager, row, Table } from "../parts/table";
 import { NewPersonForm } from "./NewPersonForm";
@@ -30,37 +30,20 @@ const columns = [
 
 // All accounts: found, sorted, and each with what can be done about it.
 export function PeoplePage() {
-  const [params, setParams] = useSearchParams();
-  const [offset, setOffset] = useState(0);
+  const [params] = useSearchParams();
   const [adding, setAdding] = useState(false);
   const [importing, setImporting] = useState(false);
   const [inviting, setInviting] = useState(false);
   const queries = useQueryClient();
-  const query = {
-    search: params.get("search") ?? "",
-    role: params.get("role") ?? "",
-    state: params.get("state") ?? "",
-    sort: params.get("sort") ?? "name",
-    down: params.get("down") === "true",
-  };
+  const list = useList("people", { search: "", role: "", state: "", sort: "", down: "" }, (looked, offset: number | undefined) =>
+    listPeople({ ...looked, down: looked.down === "true", offset }),
+  );
+  const { filter, set } = list;
+  const sorted = { by: filter.sort || "name", down: filter.down === "true" };
   const chosen = params.get("person") ?? undefined;
-  const settled = useSettled({ ...query, offset }, 200);
   const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
   const joining = useQuery({ queryKey: ["joining"], queryFn: getJoining, refetchInterval: 5_000 });
   const mail = useQuery({ queryKey: ["messages", "server"], queryFn: () => listMessages({ limit: 1 }), enabled: inviting });
-  const list = useQuery({ queryKey: ["people", settled], queryFn: () => listPeople(settled), placeholderData: keepPreviousData });
-  const set = (change: Partial<typeof query> & { person?: string }, keep = false) => {
-    if (!keep) setOffset(0);
-    const next = { ...query, person: chosen, ...change };
-    setParams(
-      Object.fromEntries(
-        Object.entries(next)
-          .filter(([key, v]) => v && !(key === "sort" && v === "name"))
-          .map(([key, v]) => [key, String(v)]),
-      ),
-      { replace: true },
-    );
-  };
   return (
     <>
       <Heading title="People">
@@ -72,14 +55,14 @@ export function PeoplePage() {
           <input
             type="search"
             className={`${field} w-64`}
-            value={query.search}
+            value={filter.search}
             placeholder="name, address, notes"
             onChange={(e) => set({ search: e.target.value })}
           />
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
           Role
-          <select className={field} value={query.role} onChange={(e) => set({ role: e.target.value })}>
+          <select className={field} value={filter.role} onChange={(e) => set({ role: e.target.value })}>
             <option value="">any</option>
             {doors.data?.roles.map((r) => (
               <option key={r}>{r}</option>
@@ -88,7 +71,7 @@ export function PeoplePage() {
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
           State
-          <select className={field} value={query.state} onChange={(e) => set({ state: e.target.value })}>
+          <select className={field} value={filter.state} onChange={(e) => set({ state: e.target.value })}>
             <option value="">any</option>
             <option value="enabled">enabled</option>
             <option value="disabled">disabled</option>
@@ -122,69 +105,70 @@ export function PeoplePage() {
         </div>
       </div>
       {joining.data && <Waiting joining={joining.data} />}
-      {list.isPending ? (
-        <Loading what="the accounts" />
-      ) : list.error ? (
-        <Broken what="accounts" error={list.error} retry={() => list.refetch()} />
-      ) : list.data.total === 0 ? (
-        <p className="py-8 text-soft">{query.search || query.role || query.state ? "No account fits." : "There are no accounts yet."}</p>
-      ) : (
-        <>
-          <Table
-            heads={columns.map((c) =>
-              c.key
-                ? {
-                    sort: query.sort === c.key ? (query.down ? "descending" : "ascending") : "none",
-                    label: (
-                      <button
-                        type="button"
-                        className="cursor-pointer hover:text-ink"
-                        onClick={() => set({ sort: c.key, down: query.sort === c.key && !query.down })}
-                      >
-                        {c.label} <span aria-hidden="true">{query.sort === c.key ? (query.down ? "↓" : "↑") : ""}</span>
-                      </button>
-                    ),
-                  }
-                : c.label,
-            )}
-          >
-            {list.data.people.map((p) => (
-              <tr key={p.name} className={row}>
-                <td className="py-2 pr-6">
-                  <button
-                    type="button"
-                    className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4 wrap-anywhere"
-                    onClick={() => set({ person: p.name }, true)}
-                  >
-                    {p.name}
-                  </button>
-                </td>
-                <td className="py-2 pr-6 wrap-anywhere">{p.email ?? <span className="text-soft">–</span>}</td>
-                <td className="py-2 pr-6">{p.roles.length ? p.roles.join(", ") : <span className="text-soft">–</span>}</td>
-                <td className="py-2 pr-6 whitespace-nowrap">
-                  <PersonState person={p} />
-                </td>
-                <td className="py-2 pr-6 whitespace-nowrap">
-                  {p.lastSignIn ? <span title={when(p.lastSignIn)}>{ago(p.lastSignIn)}</span> : <span className="text-soft">never</span>}
-                </td>
-                <td className="py-2 whitespace-nowrap">
-                  {day(p.madeAt)}
-                  <span className="block text-sm text-soft">by {p.madeBy}</span>
-                </td>
-              </tr>
-            ))}
-          </Table>
-          <Pager offset={offset} shown={list.data.people.length} total={list.data.total} onMove={setOffset} />
-        </>
-      )}
-      <Drawer open={!!chosen} title={chosen} onClose={() => set({ person: undefined }, true)}>
+      <Listed
+        what="accounts"
+        list={list}
+        empty={(found) => found.total === 0}
+        none={filter.search || filter.role || filter.state ? "No account fits." : "There are no accounts yet."}
+      >
+        {(found) => (
+          <>
+            <Table
+              heads={columns.map((c) =>
+                c.key
+                  ? {
+                      sort: sorted.by === c.key ? (sorted.down ? "descending" : "ascending") : "none",
+                      label: (
+                        <button
+                          type="button"
+                          className="cursor-pointer hover:text-ink"
+                          onClick={() => set({ sort: c.key, down: sorted.by === c.key && !sorted.down ? "true" : "" })}
+                        >
+                          {c.label} <span aria-hidden="true">{sorted.by === c.key ? (sorted.down ? "↓" : "↑") : ""}</span>
+                        </button>
+                      ),
+                    }
+                  : c.label,
+              )}
+            >
+              {found.people.map((p) => (
+                <tr key={p.name} className={row}>
+                  <td className="py-2 pr-6">
+                    <button
+                      type="button"
+                      className="cursor-pointer text-left font-bold underline decoration-line underline-offset-4 wrap-anywhere"
+                      onClick={() => set({ person: p.name })}
+                    >
+                      {p.name}
+                    </button>
+                  </td>
+                  <td className="py-2 pr-6 wrap-anywhere">{p.email ?? <span className="text-soft">–</span>}</td>
+                  <td className="py-2 pr-6">{p.roles.length ? p.roles.join(", ") : <span className="text-soft">–</span>}</td>
+                  <td className="py-2 pr-6 whitespace-nowrap">
+                    <PersonState person={p} />
+                  </td>
+                  <td className="py-2 pr-6 whitespace-nowrap">
+                    {p.lastSignIn ? <span title={when(p.lastSignIn)}>{ago(p.lastSignIn)}</span> : <span className="text-soft">never</span>}
+                  </td>
+                  <td className="py-2 whitespace-nowrap">
+                    {day(p.madeAt)}
+                    <span className="block text-sm text-soft">by {p.madeBy}</span>
+                  </td>
+                </tr>
+              ))}
+            </Table>
+            <Pager offset={list.at ?? 0} shown={found.people.length} total={found.total} onMove={list.go} />
+          </>
+        )}
+      </Listed>
+      <Drawer open={!!chosen} title={chosen} onClose={() => set({ person: "" })}>
         {chosen && (
           <PersonDetails
             key={chosen}
             name={chosen}
             roles={doors.data?.roles ?? []}
-            onGone={() => set({ person: undefined }, true)}
-            onRenamed={(person) => set({ person }, true)}
+            onGone={() => set({ person: "" })}
+            onRenamed={(person) => set({ person })}
           />
         )}
       </Drawer>
