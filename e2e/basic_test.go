@@ -427,13 +427,13 @@ func TestNamesThatAreOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/gate/?day=1"))
-	look(ctx, t, "h1", "Your access has ended")
-	look(ctx, t, "main", "The name smith and its password are right, but this access has been closed.")
+	look(ctx, t, "h1", "Your access has expired")
+	look(ctx, t, "main", "The username smith and its password are right, but this access was closed.")
 	if n := shown.Load(); n != 1 {
 		t.Errorf("the browser asked %d times", n)
 	}
-	do(ctx, t, chromedp.Click(`//button[.="Use another name"]`))
-	look(ctx, t, "h1", "Credentials are needed")
+	do(ctx, t, chromedp.Click(`//button[.="Use another username"]`))
+	look(ctx, t, "h1", "Username and password needed")
 	if n := shown.Load(); n != 2 {
 		t.Errorf("for another name, the browser asked %d times", n)
 	}

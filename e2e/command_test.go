@@ -119,10 +119,10 @@ func TestChangesAreSeenAtOnce(t *testing.T) {
 	p.is("/", 200, "")
 	people("", "disable", "ines")
 	p.is("/", 303, "/door/sign-in?next=%2F")
-	if a := p.signIn("ines", "wrong-password", "/"); a.status != 422 || strings.Contains(a.body, "switched off") {
+	if a := p.signIn("ines", "wrong-password", "/"); a.status != 422 || strings.Contains(a.body, "is disabled") {
 		t.Error("a stranger learns that the account is disabled")
 	}
-	if a := p.signIn("ines", "seven-brass-prisms", "/"); a.status != 403 || !strings.Contains(a.body, "switched off") {
+	if a := p.signIn("ines", "seven-brass-prisms", "/"); a.status != 403 || !strings.Contains(a.body, "is disabled") {
 		t.Errorf("a disabled account is told %d %s", a.status, a.body)
 	}
 	people("", "enable", "ines")

@@ -31,7 +31,7 @@ func TestDesk(t *testing.T) {
 	nav("")
 	accessible(ctx, t, "the desk's form")
 	do(ctx, t, keys("#username", "walt"), keys("#password", "wrong\r"))
-	look(ctx, t, "[role=alert]", "do not belong together")
+	look(ctx, t, "[role=alert]", "Wrong username or password")
 	do(ctx, t, chromedp.Focus("#password"), chromedp.Evaluate[chromedp.Void](`document.querySelector("#password").select()`),
 		chromedp.KeyEvent(walt+"\r"))
 	at("/desk/messages")

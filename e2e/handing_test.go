@@ -209,7 +209,7 @@ func TestTheLinkOfAPass(t *testing.T) {
 	typed.is("/recordings/", 200, "")
 	form.Set("password", "wrong")
 	if a := newPerson(t, s.URL).do("POST", "/door/unlock", form.Encode()); a.status != 422 ||
-		!strings.Contains(a.body, "not the name and the password") || !strings.Contains(a.body, p.User) {
+		!strings.Contains(a.body, "Wrong username or password of a pass") || !strings.Contains(a.body, p.User) {
 		t.Errorf("a wrong one: %d %s", a.status, a.body)
 	}
 	// Signing out closes what a browser holds, and no other.
@@ -221,7 +221,7 @@ func TestTheLinkOfAPass(t *testing.T) {
 	if code, _, errOut := run(t, "", "passes", "pause", p.ID, "--data", s.Data); code != 0 {
 		t.Fatal(errOut)
 	}
-	if a := mine.get("/door/unlock?next=/recordings/"); !strings.Contains(a.body, "is paused by the people") ||
+	if a := mine.get("/door/unlock?next=/recordings/"); !strings.Contains(a.body, "have paused your pass") ||
 		!strings.Contains(a.body, "Ask at the shop.") {
 		t.Errorf("a paused pass: %s", a.body)
 	}

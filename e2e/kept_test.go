@@ -71,7 +71,7 @@ func TestFormsSurviveProvingAgain(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return text == "Type your password again"
+		return text == "Enter your password again"
 	}
 	for tries := 0; !stale(); tries++ { // the proof grows old
 		if tries > 200 {
@@ -79,7 +79,7 @@ func TestFormsSurviveProvingAgain(t *testing.T) {
 		}
 	}
 	got()
-	look(ctx, t, "main", "What you typed is kept in this page")
+	look(ctx, t, "main", "What you typed is kept on this page")
 	do(ctx, t, keys("#password", "wrong\r"))
 	look(ctx, t, ".problem", "not the password")
 	do(ctx, t, keys("#password", "seven-brass-prisms\r"))
@@ -131,7 +131,7 @@ func TestWhatIsNotKept(t *testing.T) {
 		t.Errorf("%d %.300s", a.status, a.body)
 	}
 	for _, again := range []string{kept[1], "rubbish"} {
-		if a := prove(again); a.status != 200 || !strings.Contains(a.body, "has not arrived") || strings.Contains(a.body, "send-on") ||
+		if a := prove(again); a.status != 200 || !strings.Contains(a.body, "did not arrive") || strings.Contains(a.body, "send-on") ||
 			!strings.Contains(a.body, `href="/log/"`) {
 			t.Errorf("%d %.300s", a.status, a.body)
 		}

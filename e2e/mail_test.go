@@ -70,7 +70,7 @@ func member(t *testing.T, name, password string) {
 func TestForgottenPassword(t *testing.T) {
 	t.Parallel()
 	for language, says := range map[string]struct{ name, asks, mail, sets, done string }{
-		"en": {"mette", "Forgot your password?", "A new password", "This sets the password of the account", "Your password is set."},
+		"en": {"mette", "Forgot your password?", "Reset your password", "Set the password of the account", "Your password is set."},
 		"de": {"jorun", "Passwort vergessen?", "Ein neues Passwort", "Hier setzen Sie das Passwort des Kontos", "Ihr Passwort ist gesetzt."},
 	} {
 		member(t, says.name, "paint-and-lentil-soup")
@@ -164,12 +164,12 @@ func TestAnotherAddressInTheBrowser(t *testing.T) {
 	do(ctx, t, keys("#email", "sigrid.new@marram.example"), keys("#email-password", "not-mine\r"))
 	look(ctx, t, "[role=alert]", "not the password of sigrid")
 	do(ctx, t, keys("#email-password", "paint-and-lentil-soup\r"))
-	look(ctx, t, "[role=status]", "Look into your mail")
+	look(ctx, t, "[role=status]", "Check your e-mail")
 	look(ctx, t, "dl", "sigrid@marram.example")
-	do(ctx, t, chromedp.Navigate(arrived(t, "sigrid.new@marram.example", "Is this your address?").link()))
-	look(ctx, t, "main", "The account sigrid is to have the address sigrid.new@marram.example.")
+	do(ctx, t, chromedp.Navigate(arrived(t, "sigrid.new@marram.example", "Confirm your e-mail address").link()))
+	look(ctx, t, "main", "The account sigrid will get the address sigrid.new@marram.example.")
 	accessible(ctx, t, "address")
-	do(ctx, t, chromedp.Click(`//button[.="Yes, it is mine"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Confirm this address"]`))
 	look(ctx, t, "dl", "sigrid.new@marram.example")
 	told := arrived(t, "sigrid@marram.example", "was changed")
 	do(ctx, t, chromedp.Click(`//button[.="Deutsch"]`))
@@ -282,7 +282,7 @@ func TestConsoleMessagesAndLooks(t *testing.T) {
 	do(ctx, t, SignIn(lamp.URL, "agnes", agnes), chromedp.Navigate(lamp.URL+"/door/console/messages?search=ragna"))
 	look(ctx, t, "main", "No message fits.")
 	newPerson(t, lamp.URL).do("POST", "/door/recover", "username=ragna")
-	arrived(t, "ragna@marram.example", "A new password")
+	arrived(t, "ragna@marram.example", "Reset your password")
 	look(ctx, t, "table", "ragna@marram.example")
 	look(ctx, t, "table", "sent")
 	accessible(ctx, t, "messages")
@@ -291,12 +291,12 @@ func TestConsoleMessagesAndLooks(t *testing.T) {
 	accessible(ctx, t, "a message")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`),
 		chromedp.Click(`//button[.="See what each kind says"]`))
-	look(ctx, t, "[role=dialog]", "A new password for Marram Point Lighthouse Trust")
+	look(ctx, t, "[role=dialog]", "Reset your password at Marram Point Lighthouse Trust")
 	accessible(ctx, t, "kinds of message")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`),
 		keys(`input[type=email]`, "agnes.tests@marram.example"), chromedp.Click(`//button[.="Send a test"]`))
 	look(ctx, t, "main", "is handed over next")
-	arrived(t, "agnes.tests@marram.example", "A test from")
+	arrived(t, "agnes.tests@marram.example", "Test message from")
 
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/looks"))
 	look(ctx, t, "main", "Everything can be read.")

@@ -86,7 +86,7 @@ func TestPasskeyRoad(t *testing.T) {
 	}
 	do(SignIn(s.URL, "ines", ines), chromedp.Navigate(s.URL+"/vault/"))
 	at(ctx, t, s.URL+"/door/account/factors?needed=passkey&next=%2Fvault%2F")
-	says("wants a passkey. You have none yet")
+	says("needs a passkey. You have none yet")
 	accessible(ctx, t, "factors")
 	do(chromedp.Click("form[data-passkey=make] button"), chromedp.WaitVisible("ol.kept"))
 	accessible(ctx, t, "codes to keep")
@@ -132,7 +132,7 @@ func TestPasskeyRoad(t *testing.T) {
 	}
 	do(chromedp.Navigate(s.URL+"/door/sign-out"), chromedp.Submit("main form"), chromedp.WaitNotPresent("main form"),
 		chromedp.Navigate(s.URL+"/vault/"), chromedp.WaitVisible("#problem"))
-	says("This passkey does not open an account here")
+	says("This passkey does not belong to an account here")
 	if _, out, _ := run(t, "", "activity", "--data", s.Data, "-o", "json"); !strings.Contains(out, `"passkey copied"`) {
 		t.Errorf("no steward can see that: %s", out)
 	}

@@ -240,7 +240,7 @@ func TestInterruptedPost(t *testing.T) {
 	if a.location != "/door/sign-in?next=%2Flog%2F%3Fday%3D2&unsent" {
 		t.Fatalf("%d %s", a.status, a.location)
 	}
-	if page := p.get(a.location); !strings.Contains(page.body, "has not arrived") {
+	if page := p.get(a.location); !strings.Contains(page.body, "did not arrive") {
 		t.Errorf("nothing is said of it:\n%s", page.body)
 	}
 	p.signIn("ines", "seven-brass-prisms", "/log/?day=2")
@@ -248,7 +248,7 @@ func TestInterruptedPost(t *testing.T) {
 	if a.location != "/door/prove-again?next=%2Flog%2F&unsent" {
 		t.Fatalf("%d %s", a.status, a.location)
 	}
-	if page := p.get(a.location); !strings.Contains(page.body, "has not arrived") {
+	if page := p.get(a.location); !strings.Contains(page.body, "did not arrive") {
 		t.Errorf("nothing is said of it:\n%s", page.body)
 	}
 	for _, referer := range []string{"https://elsewhere.example/log/", "", "::", s.URL + "/door/sign-in"} {
@@ -322,13 +322,13 @@ func TestLinkToSetAPassword(t *testing.T) {
 	look(ctx, t, "h1", "Set your password")
 	accessible(ctx, t, "set a password")
 	do(ctx, t, keys("#password", "password1"), keys("#again", "password1\r"))
-	look(ctx, t, "[role=alert]", "guessed first")
+	look(ctx, t, "[role=alert]", "easy to guess")
 	do(ctx, t, keys("#password", "paint-and-lentil-soup"), keys("#again", "paint-and-lentil-soup\r"))
 	look(ctx, t, "[role=status]", "Your password is set")
 	do(ctx, t, keys("#username", "walt"), keys("#password", "paint-and-lentil-soup\r"))
 	look(ctx, t, "h1", "members/index.html")
 	do(ctx, t, chromedp.Navigate(link))
-	look(ctx, t, "h1", "This link has ended")
+	look(ctx, t, "h1", "This link has expired")
 	if a := newPerson(t, s.URL).get(strings.TrimPrefix(link, s.URL)); a.status != 410 || a.header.Get("Referrer-Policy") != "no-referrer" {
 		t.Errorf("%d %v", a.status, a.header)
 	}
@@ -350,7 +350,7 @@ func TestOwnAccount(t *testing.T) {
 	look(here, t, "main", "trustee")
 	accessible(here, t, "account")
 	do(here, t, chromedp.Click(`button[value=others]`))
-	look(here, t, "[role=status]", "All other sessions have ended")
+	look(here, t, "[role=status]", "All other sessions were signed out")
 	do(there, t, chromedp.Reload())
 	look(there, t, "h1", "Sign in")
 	do(there, t, keys("#username", "tobias"), keys("#password", "quiet-harbour-ledger\r"))
@@ -360,9 +360,9 @@ func TestOwnAccount(t *testing.T) {
 		do(here, t, keys("#password", old), keys("#new", password), keys("#again", password+"\r"))
 	}
 	change("not-mine-at-all", "kettle-moth-anvil")
-	look(here, t, "[role=alert]", "not your password")
+	look(here, t, "[role=alert]", "current password is wrong")
 	change("quiet-harbour-ledger", "tobias2026")
-	look(here, t, "[role=alert]", "guessed first")
+	look(here, t, "[role=alert]", "easy to guess")
 	change("quiet-harbour-ledger", "kettle-moth-anvil")
 	look(here, t, "h1", "account/changed.html")
 	do(here, t, chromedp.Navigate(s.URL+"/door/account"))

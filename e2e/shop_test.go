@@ -437,14 +437,14 @@ func TestTakingWhatWasBought(t *testing.T) {
 		t.Fatal(got)
 	}
 	eventually(t, func() bool {
-		return strings.Contains(newPerson(t, s.URL).get(link).body, "Nothing waits here any more")
+		return strings.Contains(newPerson(t, s.URL).get(link).body, "nothing left to collect")
 	})
 	// Whoever guesses a link, and whoever guesses the number of an order.
 	if a := stranger.get("/door/claim?link=" + strings.Repeat("A", 43)); a.status != 410 {
 		t.Errorf("a link that never was: %d", a.status)
 	}
 	known, unknown := stranger.get("/door/thanks?order=o1"), stranger.get("/door/thanks?order=nothing")
-	if !strings.Contains(known.body, "It is there") || strings.Contains(known.body, "mo") && strings.Contains(known.body, "year") ||
+	if !strings.Contains(known.body, "Your order is ready") || strings.Contains(known.body, "mo") && strings.Contains(known.body, "year") ||
 		unknown.header.Get("Refresh") == "" || known.header.Get("Refresh") != "" {
 		t.Errorf("%s\n%s", known.body, unknown.body)
 	}
@@ -503,7 +503,7 @@ func TestBrowserBuys(t *testing.T) {
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/shop/counter/"), keys("#name-fog-bell", "Mo Tern"),
 		keys("#email-fog-bell", "mo@tern.example"), chromedp.Click(`//button[.="Buy for 3 play pounds"]`))
-	look(ctx, t, "main", "It is there.") // by itself, if it was not yet
+	look(ctx, t, "main", "Your order is ready.") // by itself, if it was not yet
 	accessible(ctx, t, "thanks")
 	find := func(to, subject string) mailed {
 		t.Helper()
@@ -550,9 +550,9 @@ func TestBrowserBuys(t *testing.T) {
 	do(ctx, t, SignIn(s.URL, "walt", walt), chromedp.Navigate(s.URL+"/friends/"))
 	look(ctx, t, "main", "Supporters hear all recordings")
 	accessible(ctx, t, "an offer")
-	do(ctx, t, chromedp.Click(`//a[.="How to get it"]`), chromedp.Click(`//button[.="Buy for 60 play pounds"]`))
-	look(ctx, t, "main", "It is there.")
-	do(ctx, t, chromedp.Click(`//a[.="Go on"]`))
+	do(ctx, t, chromedp.Click(`//a[.="Get access"]`), chromedp.Click(`//button[.="Buy for 60 play pounds"]`))
+	look(ctx, t, "main", "Your order is ready.")
+	do(ctx, t, chromedp.Click(`//a[.="Continue"]`))
 	look(ctx, t, "h1", "Recordings")
 	do(ctx, t, chromedp.Navigate(s.URL+"/friends/"))
 	look(ctx, t, "h1", "For friends")

@@ -97,9 +97,9 @@ doors:
 		method, path, says string
 		status             int
 	}{
-		{"GET", "/downloads/m%C3%A1s/", "1.2 MB", 200}, {"GET", "/empty/", "nothing that you can open", 200}, {"HEAD", "/downloads/", "", 200},
-		{"POST", "/downloads/", "GET and HEAD", 405}, {"GET", "/nothing/", "Not found", 404}, {"GET", "/downloads/with/", "with", 200},
-		{"GET", "/downloads", "", 303}, {"GET", "/downloads/.secret/", "Not found", 404},
+		{"GET", "/downloads/m%C3%A1s/", "1.2 MB", 200}, {"GET", "/empty/", "nothing you can open", 200}, {"HEAD", "/downloads/", "", 200},
+		{"POST", "/downloads/", "GET and HEAD", 405}, {"GET", "/nothing/", "Page not found", 404}, {"GET", "/downloads/with/", "with", 200},
+		{"GET", "/downloads", "", 303}, {"GET", "/downloads/.secret/", "Page not found", 404},
 	} {
 		if a := ask(with, test.method, test.path); a.Code != test.status && !(test.status == 303 && a.Code/100 == 3) ||
 			!strings.Contains(a.Body.String(), test.says) {

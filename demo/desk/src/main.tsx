@@ -63,10 +63,10 @@ function Frame() {
 }
 
 const problems: Record<string, string> = {
-  wrong: "That name and password do not belong together.",
-  missing: "Please type both.",
-  "too-many": "There were too many tries.",
-  offline: "There was no answer. Are you connected?",
+  wrong: "Wrong username or password.",
+  missing: "Please enter both.",
+  "too-many": "Too many attempts.",
+  offline: "No answer. Are you connected?",
 };
 
 function Welcome() {

@@ -166,12 +166,12 @@ func Later(err error) *guard.Later {
 	case errors.As(err, &slow):
 		wait := slow.Wait.Truncate(time.Second) + time.Second
 		return &guard.Later{
-			Status: http.StatusTooManyRequests, Wait: wait, Text: "There were too many tries. You can try again in " + inWords(wait) + ".",
+			Status: http.StatusTooManyRequests, Wait: wait, Text: "Too many attempts. You can try again in " + inWords(wait) + ".",
 		}
 	case errors.Is(err, hashing.ErrBusy):
 		return &guard.Later{
 			Status: http.StatusServiceUnavailable, Wait: 5 * time.Second, Busy: true,
-			Text: "Too many people sign in at the moment. Please try again in a few seconds.",
+			Text: "Too many people are signing in right now. Please try again in a few seconds.",
 		}
 	}
 	return nil
