@@ -261,7 +261,7 @@ func TestSharedPasswords(t *testing.T) {
 		!strings.Contains(a.body, `type="password"`) {
 		t.Errorf("the page: %d %s", a.status, a.body)
 	}
-	if a := unlock(stranger, "press-kit", "wrong", "/press/"); a.status != 422 || !strings.Contains(a.body, "This is not the password") {
+	if a := unlock(stranger, "press-kit", "wrong", "/press/"); a.status != 422 || !strings.Contains(a.body, "Wrong password") {
 		t.Errorf("a wrong one: %d %s", a.status, a.body)
 	}
 	a := unlock(stranger, "press-kit", "copper-kettle-moss", "/press/?part=2")
@@ -530,7 +530,7 @@ func TestBrowserUnlocks(t *testing.T) {
 	do(ctx, t, keys("#password", "copper-kettle"), chromedp.Click(`//button[.="Show"]`), chromedp.WaitVisible(`input#password[type=text]`))
 	accessible(ctx, t, "unlock, shown")
 	do(ctx, t, chromedp.Click(`//button[.="Hide"]`), chromedp.WaitVisible(`input#password[type=password]`), keys("#password", "\r"))
-	look(ctx, t, "main", "This is not the password")
+	look(ctx, t, "main", "Wrong password")
 	accessible(ctx, t, "unlock, wrong")
 	do(ctx, t, keys("#password", "copper-kettle-moss\r"))
 	look(ctx, t, "h1", "The kit")
