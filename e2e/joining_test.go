@@ -147,7 +147,7 @@ func TestJoiningByMail(t *testing.T) {
 			t.Errorf("%s: %d %s %s", c.body, a.status, a.location, a.body)
 		}
 	}
-	if m := arrived(t, "mette.joins@marram.example", "You have an account at Marram Point already"); strings.Contains(m.Text,
+	if m := arrived(t, "mette.joins@marram.example", "You already have an account at Marram Point"); strings.Contains(m.Text,
 		"link=") || strings.Contains(m.Text, "bo") && !strings.Contains(m.Text, "mette") {
 		t.Errorf("the owner is told\n%s", m.Text)
 	}

@@ -260,7 +260,7 @@ func TestRealMailServer(t *testing.T) {
 	}
 	words := &mime.WordDecoder{}
 	subject, err := words.DecodeHeader(read.Header.Get("Subject"))
-	if err != nil || subject != "Your account at Märram <Point>" || read.Header.Get("To") != "<ines@marram.example>" ||
+	if err != nil || subject != "Set the password of your account at Märram <Point>" || read.Header.Get("To") != "<ines@marram.example>" ||
 		read.Header.Get("Auto-Submitted") != "auto-generated" {
 		t.Errorf("%q, %v\n%s", subject, err, kept)
 	}
