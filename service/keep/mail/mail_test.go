@@ -108,7 +108,7 @@ func TestAMessageIsHandedOverOnceAndThenErased(t *testing.T) {
 		t.Fatal(err)
 	}
 	for field, want := range map[string]string{
-		"From": `"Lighthouse" <door@marram.example>`, "To": "<ines@marram.example>", "Subject": "A new password for Marram Point",
+		"From": `"Lighthouse" <door@marram.example>`, "To": "<ines@marram.example>", "Subject": "Reset your password at Marram Point",
 		"Auto-Submitted": "auto-generated",
 		"Message-Id":     "<" + m.Reference + "@marram.example>", "Date": "Wed, 25 Nov 2026 12:00:00 +0000", "Content-Language": "en",
 	} {
