@@ -503,7 +503,7 @@ func TestBrowserBuys(t *testing.T) {
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/shop/counter/"), keys("#name-fog-bell", "Mo Tern"),
 		keys("#email-fog-bell", "mo@tern.example"), chromedp.Click(`//button[.="Buy for 3 play pounds"]`))
-	look(ctx, t, "main", "Your order is ready.") // by itself, if it was not yet
+	look(ctx, t, "main", "Your order is ready.") // automatically, if it was not yet
 	accessible(ctx, t, "thanks")
 	find := func(to, subject string) mailed {
 		t.Helper()

@@ -10,8 +10,8 @@ import (
 )
 
 var accessKeys = tableOf[accesskey.Key]("access_keys",
-	`hash, account_id Account, name, roles Roles words-or-all, networks Networks words, `+
-		`made_at, made_by, until_at Until, used_at, used_from`)
+	`hash, account_id Account, name, roles Roles words-or-all, networks Networks words, made_at, `+
+		`made_by, until_at Until, used_at, used_from`)
 
 // AddAccessKey adds an access key, and the messages that tell its owner.
 func (s *Store) AddAccessKey(ctx context.Context, k accesskey.Key, mails []message.Message, e Activity) error {

@@ -28,8 +28,7 @@ type keptAccount struct {
 }
 
 const accountColumns = `id, name, email, name_key Keys.Name, email_key Keys.Email, hash, disabled, made_at, made_by, signed_in_at ` +
-	`SignedIn, ` +
-	`notes, proofs, language, leaves_at, enrolled`
+	`SignedIn, notes, proofs, language, leaves_at, enrolled`
 
 var (
 	accounts    = tableOf[keptAccount]("accounts", accountColumns)

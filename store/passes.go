@@ -54,6 +54,7 @@ func addPasses(ctx context.Context, tx speaker, all []*pass.Pass) error {
 	return nil
 }
 
+// A keptStory is an entry of the story of a pass.
 type keptStory struct {
 	Pass string
 	pass.StoryEntry
@@ -163,6 +164,7 @@ func changePass(ctx context.Context, tx speaker, c PassChange) error {
 	return nil
 }
 
+// A keptFile is what of a file was delivered to a pass.
 type keptFile struct {
 	Pass string
 	pass.File

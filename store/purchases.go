@@ -35,8 +35,7 @@ type keptPayment struct {
 }
 
 var payments = tableOf[keptPayment]("payments", `id, order_no Order, item, title, seq, at, told, again, role, kind, pass_id Pass, `+
-	`lasts For, `+
-	`until_at Until, grace, after_role After, after_lasts AfterFor, taken_at Taken, account_id Account`)
+	`lasts For, until_at Until, grace, after_role After, after_lasts AfterFor, taken_at Taken, account_id Account`)
 
 var orderMarks = tableOf[purchase.Mark]("order_marks", `order_no Order, item, what, seq, at, told`)
 

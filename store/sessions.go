@@ -19,8 +19,7 @@ import (
 )
 
 const sessionColumns = `token_hash Hash, account_id Account, sessions.made_at MadeAt, seen_at, proved_at, remembered, network, ` +
-	`agent, rights, ` +
-	`sessions.family Family, how, shown`
+	`agent, rights, sessions.family Family, how, shown`
 
 var sessions = tableOf[session.Session]("sessions", strings.ReplaceAll(sessionColumns, "sessions.", ""))
 

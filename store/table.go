@@ -218,31 +218,42 @@ func keptAs(field reflect.Value, form string) any {
 	case *pass.Hash:
 		return inHex(f[:])
 	case *pass.Spans:
-		return asText{func() string { return f.String() }, func(text string) (err error) { *f, err = pass.ReadSpans(text); return err }}
+		return asText{func() (string, error) { return f.String(), nil }, into(f, pass.ReadSpans)}
 	case *factor.Set:
-		return asText{func() string { return f.String() }, func(text string) error { *f = factor.ReadSet(text); return nil }}
+		return asText{func() (string, error) { return f.String(), nil }, func(text string) error { *f = factor.ReadSet(text); return nil }}
 	case *factor.Times:
-		return asText{func() string { return f.String() }, func(text string) error { *f = factor.ReadTimes(text); return nil }}
+		return asText{func() (string, error) { return f.String(), nil }, func(text string) error { *f = factor.ReadTimes(text); return nil }}
 	case *signature.Secret:
-		return asText{f.Text, func(text string) (err error) { *f, err = signature.ReadSecret(text); return err }}
+		return asText{func() (string, error) { return f.Text(), nil }, into(f, signature.ReadSecret)}
 	case any:
 		return f
 	}
 	panic("store: no field")
 }
 
+// into reads a text into a field, which stays as it is if that fails.
+func into[T any](field *T, read func(string) (T, error)) func(string) error {
+	return func(text string) error {
+		value, err := read(text)
+		if err == nil {
+			*field = value
+		}
+		return err
+	}
+}
+
 // listOf is a list as one text, with something between its elements that none of them has; an empty one is "". If nil means all,
 // that is "*".
 func listOf(field reflect.Value, between string, all bool) asText {
-	return asText{func() string {
+	return asText{func() (string, error) {
 		if all && field.IsNil() {
-			return "*"
+			return "*", nil
 		}
 		texts := make([]string, field.Len())
 		for i := range texts {
 			texts[i] = fmt.Sprint(field.Index(i).Interface())
 		}
-		return strings.Join(texts, between)
+		return strings.Join(texts, between), nil
 	}, func(text string) error {
 		field.SetZero()
 		switch {
@@ -269,7 +280,7 @@ func listOf(field reflect.Value, between string, all bool) asText {
 
 // asBytes are bytes as a text.
 func asBytes(field reflect.Value, write func([]byte) string, read func(string) ([]byte, error)) asText {
-	return asText{func() string { return write(field.Bytes()) }, func(text string) error {
+	return asText{func() (string, error) { return write(field.Bytes()), nil }, func(text string) error {
 		raw, err := read(text)
 		field.SetBytes(raw)
 		return err
@@ -278,12 +289,12 @@ func asBytes(field reflect.Value, write func([]byte) string, read func(string) (
 
 // asJSON is what JSON can say as such; what is empty is "".
 func asJSON(field reflect.Value) asText {
-	return asText{func() string {
+	return asText{func() (string, error) {
 		if field.IsZero() || field.Kind() == reflect.Map && field.Len() == 0 {
-			return ""
+			return "", nil
 		}
-		text, _ := json.Marshal(field.Interface()) // of texts and numbers alone
-		return string(text)
+		text, err := json.Marshal(field.Interface())
+		return string(text), err
 	}, func(text string) error {
 		if text == "" {
 			return nil
@@ -353,12 +364,12 @@ func (h inHex) Scan(value any) error {
 
 // asText is a field that is kept as a text.
 type asText struct {
-	write func() string
+	write func() (string, error)
 	read  func(string) error
 }
 
 // Value is for package sql.
-func (a asText) Value() (driver.Value, error) { return a.write(), nil }
+func (a asText) Value() (driver.Value, error) { return a.write() }
 
 // Scan is for package sql.
 func (a asText) Scan(value any) error {

@@ -31,17 +31,18 @@ type thing struct {
 	Roles    []string
 	Raw, Key []byte
 	Gaps     map[string]string
+	Told     struct{ Until time.Time }
 }
 
 var things = tableOf[thing]("things", `id, title Inner.Name, made_at At, lasts, on_off On, hash, enrolled, shown, paths Paths lines, `+
-	`networks Nets words, roles Roles words-or-all, raw Raw hex, public_key Key base64, gaps Gaps json`)
+	`networks Nets words, roles Roles words-or-all, raw Raw hex, public_key Key base64, gaps Gaps json, told Told json`)
 
 func openThings(t *testing.T) *Store {
 	t.Helper()
 	s := open(t, filepath.Join(t.TempDir(), FileName))
 	if _, err := s.exec(t.Context(), `CREATE TABLE things (id INTEGER PRIMARY KEY, title TEXT UNIQUE, made_at BIGINT, lasts BIGINT, `+
 		`on_off INTEGER, hash TEXT, enrolled TEXT, shown TEXT, paths TEXT, networks TEXT, roles TEXT, raw TEXT, public_key TEXT, `+
-		`gaps TEXT)`); err != nil {
+		`gaps TEXT, told TEXT)`); err != nil {
 		t.Fatal(err)
 	}
 	return s
@@ -112,6 +113,19 @@ func TestPutAndChange(t *testing.T) {
 	}
 	if _, err := things.one(t.Context(), s.speaker, `WHERE id = ?`, 5); err != ErrNone {
 		t.Errorf("%v", err)
+	}
+}
+
+// What cannot be written is an error, and nothing of it is there.
+func TestWhatCannotBeWrittenIsAnError(t *testing.T) {
+	s := openThings(t)
+	one := thing{ID: 1}
+	one.Told.Until = time.Date(10_000, 1, 1, 0, 0, 0, 0, time.UTC) // which JSON cannot say
+	if err := things.addOne(t.Context(), s.speaker, one); err == nil {
+		t.Error("it was written")
+	}
+	if all, err := things.all(t.Context(), s.speaker, ``); err != nil || len(all) > 0 {
+		t.Errorf("%v %+v", err, all)
 	}
 }
 
