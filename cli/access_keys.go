@@ -12,10 +12,10 @@ import (
 func newAccessKeys() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "access-keys",
-		Short: "Make and remove the keys with which programs come as an account",
-		Long: `An access key lets a program come as an account without its password: it sends the key in the field
-Authorization, as a bearer token (RFC 6750). It has a name, may have an end, fewer roles than the account, and
-networks from which alone it counts. The key is shown once; the records have its hash.`,
+		Short: "Create and remove keys that let programs act as an account",
+		Long: `An access key lets a program act as an account without its password. The program sends the key in the
+Authorization header, as a bearer token (RFC 6750). A key can have an end, fewer roles than the account, and a
+list of networks that may use it. The key is shown only once; only its hash is stored.`,
 		Example: `  ostiarius access-keys add ines --name "tide report" --role keeper --until 90d --network 192.0.2.0/24
   ostiarius access-keys list --account ines`,
 		Args: noArgs,
@@ -29,14 +29,14 @@ networks from which alone it counts. The key is shown once; the records have its
 func accessKeysAdd(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "add ACCOUNT",
-		Short:   "Make a key, and show it once",
+		Short:   "Create a key and show it once",
 		Example: `  ostiarius access-keys add agnes --name "nightly backup" --role steward --until 365d -o json`,
 		Args:    takes("ACCOUNT"),
 	}
 	name := c.Flags().String("name", "", "what the key is for")
-	roles := c.Flags().StringArray("role", nil, "role that it carries; can be given several times; without it all that the account has")
-	none := c.Flags().Bool("no-role", false, "it carries no role")
-	networks := c.Flags().StringArray("network", nil, "network from which it counts, such as 192.0.2.0/24; can be given several times")
+	roles := c.Flags().StringArray("role", nil, "role of the key; repeatable; default: all roles of the account")
+	none := c.Flags().Bool("no-role", false, "create a key without roles")
+	networks := c.Flags().StringArray("network", nil, "network that may use it, such as 192.0.2.0/24; repeatable")
 	until := c.Flags().String("until", "", "end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 90d from now on")
 	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -56,7 +56,7 @@ func accessKeysAdd(service func() *client.Client) *cobra.Command {
 			return writeJSON(c.OutOrStdout(), made)
 		}
 		say(c.OutOrStdout(), "%s\n", made.Token)
-		say(c.ErrOrStderr(), "made the key %s of %s, %s; it is not shown again\n", made.Name, made.Account, keyUntil(made.AccessKey))
+		say(c.ErrOrStderr(), "created the key %s of %s, %s; it is not shown again\n", made.Name, made.Account, keyUntil(made.AccessKey))
 		return nil
 	}
 	return c
@@ -64,7 +64,7 @@ func accessKeysAdd(service func() *client.Client) *cobra.Command {
 
 func keyUntil(k client.AccessKey) string {
 	if k.Until == nil {
-		return "without an end"
+		return "no end"
 	}
 	return "until " + ends(k.Until, "")
 }
@@ -72,7 +72,7 @@ func keyUntil(k client.AccessKey) string {
 func accessKeysList(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "List the keys, the latest made first",
+		Short:   "List the keys, newest first",
 		Example: "  ostiarius access-keys list -o json",
 		Args:    noArgs,
 	}
@@ -113,14 +113,14 @@ func accessKeysList(service func() *client.Client) *cobra.Command {
 func accessKeysRemove(service func() *client.Client) *cobra.Command {
 	return &cobra.Command{
 		Use:     "remove KEY",
-		Short:   "Remove a key; it counts no longer from now on",
+		Short:   "Remove a key; it stops working immediately",
 		Example: "  ostiarius access-keys remove 3f9c0a52b1d8e7764420",
 		Args:    takes("KEY"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := client.RemoveAccessKey.Do(c.Context(), service(), client.ByHandle{Handle: args[0]}); err != nil {
 				return err
 			}
-			say(c.OutOrStdout(), "removed; whoever has it is a stranger\n")
+			say(c.OutOrStdout(), "removed; programs that use it lose access immediately\n")
 			return nil
 		},
 	}

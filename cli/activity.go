@@ -32,23 +32,24 @@ func newActivity() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "activity",
 		Short: "Show what happened at the doors, and who changed what",
-		Long: `Shows the records of sign-ins, failures, sign-outs, changes, grants and refusals, the
-newest last. Admitted requests are counted rather than recorded.`,
+		Long: `Shows sign-ins, failures, sign-outs, changes, grants and refusals, newest last. Allowed requests
+are counted, not listed.`,
 		Example: `  ostiarius activity --follow
   ostiarius activity --reference K7QX-3MPA
   ostiarius activity --kind "sign-in failed" --since 24h -o json`,
 		Args: noArgs,
 	}
 	var q client.ActivityQuery
-	c.Flags().StringVar(&q.Kind, "kind", "", "only this kind, or all that begin so: \"sign-in\", \"sign-in failed\", refused, \"role\"")
-	c.Flags().StringVar(&q.Account, "account", "", "only what is about, or by, this account")
-	c.Flags().StringVar(&q.Network, "network", "", "only from addresses that begin so")
-	c.Flags().StringVar(&q.Door, "door", "", "only at this door, as it is written in the policy")
-	c.Flags().StringVar(&q.Reference, "reference", "", "only what has this reference number")
-	c.Flags().StringVar(&q.Search, "search", "", "only what has this text anywhere")
-	c.Flags().IntVar(&q.Limit, "limit", 100, "how many at most, up to 1000")
-	since := c.Flags().String("since", "", "from when on: 24h, 2026-11-23 or 2026-11-23T18:00:00Z")
-	follow := c.Flags().Bool("follow", false, "go on with what happens, until interrupted")
+	c.Flags().StringVar(&q.Kind, "kind", "", "only this kind, or all kinds that start with it: \"sign-in\", \"sign-in " +
+		"failed\", refused, \"role\"")
+	c.Flags().StringVar(&q.Account, "account", "", "only entries about or by this account")
+	c.Flags().StringVar(&q.Network, "network", "", "only from addresses that start with this")
+	c.Flags().StringVar(&q.Door, "door", "", "only at this door, as written in the policy")
+	c.Flags().StringVar(&q.Reference, "reference", "", "only the entry with this reference number")
+	c.Flags().StringVar(&q.Search, "search", "", "only entries that contain this text")
+	c.Flags().IntVar(&q.Limit, "limit", 100, "maximum number, up to 1000")
+	since := c.Flags().String("since", "", "start: 24h ago, 2026-11-23 or 2026-11-23T18:00:00Z")
+	follow := c.Flags().Bool("follow", false, "keep showing new entries until interrupted")
 	service := dataFlag(c)
 	output := outputFlag(c, "table", "json")
 	c.RunE = func(c *cobra.Command, _ []string) error {
@@ -62,7 +63,7 @@ newest last. Admitted requests are counted rather than recorded.`,
 			} else if t, err := account.ParseTime(*since, time.Local, false); err == nil {
 				q.Since = t
 			} else {
-				return errUsage{fmt.Errorf("--since %s is no time; write 24h, 2026-11-23 or 2026-11-23T18:00:00Z", *since)}
+				return errUsage{fmt.Errorf("--since %s is not a time; use 24h, 2026-11-23 or 2026-11-23T18:00:00Z", *since)}
 			}
 		}
 		events, err := service().Activity(c.Context(), q)
@@ -91,7 +92,7 @@ newest last. Admitted requests are counted rather than recorded.`,
 		}
 		if !*follow {
 			if len(events) == 0 {
-				fmt.Fprintln(c.OutOrStdout(), "nothing of that kind is recorded")
+				fmt.Fprintln(c.OutOrStdout(), "no matching entries")
 			}
 			return nil
 		}

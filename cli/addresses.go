@@ -41,7 +41,7 @@ func readAddresses(name string, in io.Reader) ([]policy.Request, error) {
 	}
 	requests, err := read(name, text)
 	if err == nil && len(requests) == 0 {
-		err = fmt.Errorf("%s has no address", name)
+		err = fmt.Errorf("%s contains no address", name)
 	}
 	return requests, err
 }
@@ -59,7 +59,7 @@ func readLines(name string, text []byte) ([]policy.Request, error) {
 			words = []string{"GET", words[0]}
 		}
 		if len(words) != 2 {
-			return nil, fmt.Errorf("%s:%d: a line has an address, or a method and an address", name, n)
+			return nil, fmt.Errorf("%s:%d: each line needs an address, or a method and an address", name, n)
 		}
 		request, _, err := policy.ReadRequest(words[0], words[1])
 		if err != nil {

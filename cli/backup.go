@@ -17,12 +17,12 @@ func newBackup() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "backup FILE",
 		Short: "Save all records in one file",
-		Long: `Saves the records of a service, which may go on running: people, roles, sessions, keyrings,
-passes, orders, messages, activity, and each version of the policy. The file is new, only
-this user can read it, and it is read back before it gets its name. Whoever has it has
-the hashes of all passwords and the secrets with which events are signed.
+		Long: `Saves the records of a service, which can keep running: people, roles, sessions, keyrings,
+passes, orders, messages, activity, and each version of the policy. The file must not exist yet.
+Only you can read it, and it is verified before it gets its name. Protect it: it contains the
+hashes of all passwords and the secrets that sign events.
 
-Not in it are the site, certificates, and settings.`,
+The site, certificates and settings are not included.`,
 		Example: "  ostiarius backup /var/backups/lamp-$(date +%F).tar.gz --data ./data",
 		Args:    takes("FILE"),
 	}
@@ -32,9 +32,9 @@ Not in it are the site, certificates, and settings.`,
 		defer stop()
 		m, err := backup.Make(ctx, *data, args[0], Version)
 		if err != nil {
-			return fmt.Errorf("no backup was made: %w", err)
+			return fmt.Errorf("the backup failed: %w", err)
 		}
-		say(c.OutOrStdout(), "saved in %s, and read back:\n", args[0])
+		say(c.OutOrStdout(), "saved in %s and verified:\n", args[0])
 		writeManifest(c.OutOrStdout(), m)
 		return nil
 	}
@@ -44,22 +44,21 @@ Not in it are the site, certificates, and settings.`,
 func newRestore() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "restore FILE",
-		Short: "Bring the records of a backup into an empty data directory",
-		Long: `Checks a backup and brings its records into a data directory that is empty or not there yet.
+		Short: "Restore a backup into an empty data directory",
+		Long: `Checks a backup and restores its records into a data directory that is empty or doesn't exist yet.
 
-What has ended since the backup was made is not known from it. So everybody signs in
-again, links for passwords do not hold any more, and messages that waited are not sent by
-themselves. With --goes-on, all of that goes on: when a service moves here that has
-stopped elsewhere.
+A backup doesn't know what ended after it was made. So everyone has to sign in again, links for
+passwords are no longer valid, and pending messages aren't sent automatically. Use --goes-on to
+keep all of that when a service moves here that no longer runs elsewhere.
 
-The policy file is not written: ostiarius show prints the version that was in force.`,
+The policy file isn't written: ostiarius show prints the version that was active.`,
 		Example: "  ostiarius restore lamp-2026-11-26.tar.gz --data ./data --dry-run\n  ostiarius restore lamp-2026-11-26.tar.gz --data ./data",
 		Args:    takes("FILE"),
 	}
-	data := c.Flags().String("data", defaultData, "data directory, empty or not there yet")
+	data := c.Flags().String("data", defaultData, "data directory, empty or new")
 	var o backup.Options
-	c.Flags().BoolVar(&o.GoesOn, "goes-on", false, "the service goes on here, and does not run elsewhere: sessions hold, messages are sent")
-	c.Flags().BoolVar(&o.Dry, "dry-run", false, "only check the backup, and say what is in it")
+	c.Flags().BoolVar(&o.GoesOn, "goes-on", false, "the service moves here and no longer runs elsewhere: keep sessions and send messages")
+	c.Flags().BoolVar(&o.Dry, "dry-run", false, "only check the backup and show what it contains")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 		defer stop()
@@ -68,7 +67,7 @@ The policy file is not written: ostiarius show prints the version that was in fo
 			return fmt.Errorf("nothing was restored: %w", err)
 		}
 		if o.Dry {
-			say(c.OutOrStdout(), "%s is whole; nothing was restored\n", args[0])
+			say(c.OutOrStdout(), "%s is complete; nothing was restored\n", args[0])
 		} else {
 			say(c.OutOrStdout(), "restored into %s\n", *data)
 		}

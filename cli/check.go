@@ -20,14 +20,13 @@ import (
 func newCheck() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check [FILE]",
-		Short: "Find the errors of a policy file, all at once",
-		Long: `Reads a policy file and tells all of its errors, each with its line, an excerpt and
-what was expected; proves its guarantees; and warns of what is worth a look, such as doors
-that never decide or pages that are open in another spelling. docs/findings.md has all rules.
-Without a file, it tells what the running service found in the newest text of its own, if it
-could not take it, and whether that is in force.
+		Short: "Check a policy file and report all errors at once",
+		Long: `Reads a policy file and reports all errors, each with its line, an excerpt and what was expected.
+It also proves the guarantees, and warns of likely mistakes, such as doors that never decide or
+pages that are open in another spelling. docs/findings.md explains all rules. Without a file, it
+reports what the running service found in its own policy file, and whether that file is active.
 
-Exit code 0: no error; 1: errors; 2: wrong usage.`,
+Exit code 0: no errors; 1: errors; 2: wrong usage.`,
 		Example: `  ostiarius check doors.yaml
   ostiarius check doors.yaml --strict --allow doors-cross -o sarif > findings.sarif
   ostiarius check --data ./data`,
@@ -39,8 +38,8 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 		},
 	}
 	service := dataFlag(c)
-	strict := c.Flags().Bool("strict", false, "let warnings count as errors")
-	allow := c.Flags().StringSlice("allow", nil, "rules whose warnings do not count with --strict")
+	strict := c.Flags().Bool("strict", false, "treat warnings as errors")
+	allow := c.Flags().StringSlice("allow", nil, "rules whose warnings --strict ignores")
 	output := outputFlag(c, "text", "json", "sarif")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		format, err := output()
@@ -61,7 +60,7 @@ Exit code 0: no error; 1: errors; 2: wrong usage.`,
 			}
 			file, findings = status.Policy, status.Findings
 			if pending = status.Pending; pending != nil {
-				say(c.ErrOrStderr(), "the policy file %s is newer than what is in force, since %s: %s\n", file, when(&pending.Since, ""), pending.Why)
+				say(c.ErrOrStderr(), "the policy file %s is newer than the active policy, since %s: %s\n", file, when(&pending.Since, ""), pending.Why)
 			}
 			if len(findings) > 0 {
 				text, _ = readFile(file) // for the excerpts; that it cannot be read may be what was found
@@ -125,7 +124,7 @@ func ownOf(c *cobra.Command) inspect.Own {
 func readFile(file string) ([]byte, error) {
 	text, err := inspect.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("the policy cannot be read: %w", err)
+		return nil, fmt.Errorf("the policy can't be read: %w", err)
 	}
 	return text, nil
 }

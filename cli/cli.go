@@ -65,8 +65,8 @@ func newRoot() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "ostiarius",
 		Short: "A doorkeeper for web sites",
-		Long: `Ostiarius decides in one place who may go where on a web site: it reads a policy of
-doors, asks people to sign in, sends them where they belong, and explains every answer.`,
+		Long: `Ostiarius decides in one place who may go where on a web site. It reads a policy of doors, asks people
+to sign in, sends them where they belong, and explains every answer.`,
 		Example: `  ostiarius demo
   ostiarius serve --policy doors.yaml --listen localhost:8460 --data ./data
   ostiarius explain GET /office/ --policy doors.yaml --as role:volunteer`,
@@ -112,7 +112,7 @@ func noArgs(c *cobra.Command, args []string) error {
 		}
 		return errUsage{fmt.Errorf("unknown command %q for %q%s", args[0], c.CommandPath(), hint)}
 	}
-	return errUsage{fmt.Errorf("%s takes no argument, but %q was given", c.CommandPath(), args[0])}
+	return errUsage{fmt.Errorf("%s takes no arguments; remove %q", c.CommandPath(), args[0])}
 }
 
 // takes checks that the arguments named in the command's usage line are given.
@@ -132,9 +132,9 @@ func takes(names ...string) cobra.PositionalArgs {
 func dataFlag(c *cobra.Command) func() *client.Client {
 	data := c.PersistentFlags().String("data", defaultData, "data directory of the service")
 	server := c.PersistentFlags().String("server", "",
-		"address of the site of a service elsewhere, such as https://marram.example, instead of --data; with an access key")
+		"address of a service on another machine, such as https://marram.example, instead of --data; needs an access key")
 	keyFile := c.PersistentFlags().String("access-key-file", "",
-		"file with the access key for --server; or the variable OSTIARIUS_ACCESS_KEY has it")
+		"file with the access key for --server; or set OSTIARIUS_ACCESS_KEY")
 	return sync.OnceValue(func() *client.Client {
 		if *server != "" {
 			return elsewhere(*server, *keyFile)
@@ -153,7 +153,7 @@ func atRest(c *cobra.Command, data string) func(context.Context) (http.Handler, 
 			return rest, nil
 		}
 		if rest, _, err = service.AtRest(ctx, data); err == nil { // open until the command ends
-			say(c.ErrOrStderr(), "ostiarius: note: no service answers in %s; this is what its records say\n", data)
+			say(c.ErrOrStderr(), "ostiarius: note: no service is running in %s; this is read from its records\n", data)
 		}
 		return rest, err
 	}
@@ -171,7 +171,7 @@ func outputFlag(c *cobra.Command, choices ...string) func() (string, error) {
 				return choice, nil
 			}
 		}
-		return "", errUsage{fmt.Errorf("-o %s is not known; write %s", *output, strings.Join(choices, " or "))}
+		return "", errUsage{fmt.Errorf("-o %s is unknown; use %s", *output, strings.Join(choices, " or "))}
 	}
 }
 

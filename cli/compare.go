@@ -15,14 +15,14 @@ import (
 func newCompare() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "compare OLD NEW",
-		Short: "Say what a change of the policy opens and closes, exactly",
-		Long: `Compares two policies for all places and all visitors and tells where they decide
-differently, each time with the smallest request and visitor that shows it. Policies that
-are written differently and decide the same differ in nothing.
+		Short: "Show exactly what a policy change opens and closes",
+		Long: `Compares two policies for all places and visitors, and shows where they decide differently, each
+with the smallest request and visitor that proves it. Only decisions count, not how the policies
+are written.
 
-OLD and NEW are files, or numbers of versions of the running service.
+OLD and NEW are files, or version numbers of the running service.
 
-Exit code 0: nothing changed; 1: something did; 2: wrong usage, or a policy with errors.`,
+Exit code 0: no change; 1: changes; 2: wrong usage, or a policy with errors.`,
 		Example: `  ostiarius compare doors.yaml draft.yaml
   ostiarius compare 3 doors.yaml --data ./data -o json`,
 		Args: takes("OLD", "NEW"),
@@ -37,7 +37,7 @@ Exit code 0: nothing changed; 1: something did; 2: wrong usage, or a policy with
 		var books [2]*policy.Book
 		for i, name := range args {
 			if books[i], err = bookNamed(c, service, name); errors.Is(err, errSilent) {
-				err = fmt.Errorf("%s has errors and cannot be compared", name)
+				err = fmt.Errorf("%s has errors and can't be compared", name)
 			}
 			if err != nil {
 				return errUsage{err}
@@ -62,7 +62,7 @@ Exit code 0: nothing changed; 1: something did; 2: wrong usage, or a policy with
 
 func writeDifferences(w io.Writer, differences []prove.Difference) {
 	if len(differences) == 0 {
-		fmt.Fprintln(w, "nothing changes, for no place and no visitor")
+		fmt.Fprintln(w, "no changes, for any place or visitor")
 		return
 	}
 	for _, effect := range []string{"opened", "closed", "other"} {

@@ -19,10 +19,10 @@ var besides = []string{"nginx", "caddy", "haproxy", "apache"}
 func newConnect() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "connect SERVER",
-		Short: "Have another web server ask at each door",
+		Short: "Configure another web server to ask Ostiarius",
 		Long: `Writes what the configuration of a web server (` + strings.Join(besides, ", ") + `) needs to ask
-Ostiarius about each request of a site that it goes on serving itself. It says at its top where it goes,
-how Ostiarius is started for it, and how it is tried out.`,
+Ostiarius about each request, while it keeps serving the site itself. Comments at the top say where
+the configuration goes, how to start Ostiarius for it, and how to test it.`,
 		Example: `  ostiarius connect nginx --policy doors.yaml --to http://127.0.0.1:8460 > /etc/nginx/ostiarius.conf
   ostiarius connect nginx --policy doors.yaml --to unix:/run/ostiarius/front.sock --skip-public
   ostiarius connect --check http://localhost --policy doors.yaml`,
@@ -37,14 +37,15 @@ how Ostiarius is started for it, and how it is tried out.`,
 	file := c.Flags().String("policy", "doors.yaml", "policy file")
 	to := c.Flags().String("to", "http://127.0.0.1:8460",
 		"where the web server reaches Ostiarius: an address, or unix: and the path of its --front-socket")
-	skip := c.Flags().Bool("skip-public", false, "do not ask where everybody is admitted")
+	skip := c.Flags().Bool("skip-public", false, "don't ask for places that are open to everyone")
 	content := c.Flags().String("content", "", "for nginx, with --skip-public: a file with the directives by which the files of public "+
-		"directories are given out, such as root and index; they are then as quick as without doors")
+		"directories are served, such as root and index; they are then as fast as without Ostiarius")
 	script := c.Flags().Bool("script", false, "for haproxy: write the script that asks")
-	identity := c.Flags().String("identity", "", "have it signed who is calling, for a server behind that is known by this name")
+	identity := c.Flags().String("identity", "", "sign the visitor's identity for an upstream server with this name")
 	authorizer := c.Flags().String("authorizer", "127.0.0.1:8463", "for apache: where Ostiarius is asked, its own --authorizer")
-	check := c.Flags().String("check", "", "ask the web server at this address up to 300 questions of a stranger, and tell whether the "+
-		"doors hold there")
+	check := c.Flags().String("check", "", "send up to 300 requests to the web server at this address, as a visitor who " +
+		"isn't signed in, and report whether the "+
+		"doors work there")
 	output := outputFlag(c, "text", "json")
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.MarkFlagFilename("content")
@@ -54,7 +55,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 			return err
 		}
 		if *check == "" && (len(args) == 0 || !slices.Contains(besides, args[0])) {
-			return errUsage{fmt.Errorf("say for which web server: %s", strings.Join(besides, ", "))}
+			return errUsage{fmt.Errorf("name the web server: %s", strings.Join(besides, ", "))}
 		}
 		book, text, findings, err := readPolicy(*file, c)
 		if err != nil {
@@ -62,7 +63,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 		}
 		if book == nil {
 			writeFindings(c.ErrOrStderr(), *file, text, findings)
-			return errors.New("the policy has errors, so nothing can be written for it")
+			return errors.New("the policy has errors; fix them first")
 		}
 		if *check != "" {
 			return checkConnected(c, book, *check, format)
@@ -73,7 +74,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 		}
 		if *content != "" {
 			if args[0] != "nginx" || !*skip {
-				return errUsage{errors.New("--content is for nginx, with --skip-public")}
+				return errUsage{errors.New("--content is only for nginx, with --skip-public")}
 			}
 			text, err := os.ReadFile(*content)
 			if err != nil {
@@ -84,7 +85,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 			}
 		}
 		if *identity != "" && !read.Audience(*identity) {
-			return errUsage{fmt.Errorf("--identity %q is no name for a server; write one like stock", *identity)}
+			return errUsage{fmt.Errorf("--identity %q isn't a valid name; use one like stock", *identity)}
 		}
 		if site.To, err = connect.ParseTo(*to); err != nil {
 			return errUsage{err}
@@ -95,7 +96,7 @@ how Ostiarius is started for it, and how it is tried out.`,
 		write := map[string]func() string{"nginx": site.Nginx, "caddy": site.Caddy, "haproxy": site.HAProxy, "apache": site.Apache}[args[0]]
 		if *script {
 			if args[0] != "haproxy" {
-				return errUsage{errors.New("--script is for haproxy, which asks by one")}
+				return errUsage{errors.New("--script is only for haproxy")}
 			}
 			write = site.HAProxyScript
 		}

@@ -32,7 +32,7 @@ type wrongAnswer struct {
 func checkConnected(c *cobra.Command, book *policy.Book, site, format string) error {
 	u, err := url.Parse(site)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" {
-		return errUsage{fmt.Errorf("%q is no address of a site; write one like http://localhost:8080", site)}
+		return errUsage{fmt.Errorf("%q isn't the address of a site; use one like http://localhost:8080", site)}
 	}
 	questions := connect.Questions(book, u.Hostname())
 	told := struct {
@@ -70,11 +70,11 @@ func checkConnected(c *cobra.Command, book *policy.Book, site, format string) er
 			say(c.OutOrStdout(), "%s\n    %s: %s\n", w.Request, w.About, w.Message)
 		}
 		if told.OK {
-			say(c.OutOrStdout(), "The doors hold: %d questions of a stranger were answered as the policy says.\n", told.Questions)
+			say(c.OutOrStdout(), "The doors work: %d requests of a visitor who isn't signed in were answered as the policy says.\n", told.Questions)
 		}
 	}
 	if !told.OK {
-		return fmt.Errorf("%d of %d answers are not what the policy says", len(told.Wrong), told.Questions)
+		return fmt.Errorf("%d of %d answers don't match the policy", len(told.Wrong), told.Questions)
 	}
 	return nil
 }

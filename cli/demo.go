@@ -23,15 +23,14 @@ func newDemo() *cobra.Command {
 		Use:   "demo",
 		Short: "Guard the site of a lighthouse, to try things out",
 		Long: `Unpacks the site of a small trust that runs a lighthouse, with its policy and accounts,
-and guards it until it is interrupted. What you change stays; remove the data directory
-to begin anew.`,
+and guards it until interrupted. Your changes are kept; remove the data directory to start over.`,
 		Example: "  ostiarius demo\n  ostiarius demo --listen 127.0.0.1:0 --data /tmp/lighthouse",
 		Args:    noArgs,
 	}
 	settings := service.Settings{
 		Version: Version, MailNotices: map[message.Kind]bool{message.PasswordChanged: true, message.AddressChanged: true},
 	}
-	c.Flags().StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on, on loopback; port 0 is any free one")
+	c.Flags().StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on, on loopback; port 0 picks a free one")
 	directory := c.Flags().String("data", "./demo-data", "directory for the site, its policy and records")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		var err error
@@ -96,12 +95,12 @@ to begin anew.`,
 			say(out, `
 Three things to try:
   1. Open %[1]s/friends/ and sign in as walt, then as sunniva.
-  2. Ask why: sign in as agnes and open %[1]s/door/console/, or type
+  2. See why: sign in as agnes and open %[1]s/door/console/, or run
      %[4]s explain GET /friends/ --as role:volunteer --data %[3]s
   3. Change who may go where: edit %[2]s
-     and load the page again three seconds later.
+     and reload the page three seconds later.
 
-All mail arrives at %[5]s
+All e-mail arrives at %[5]s
 Behind the counter of the shop: %[6]s
 Harbour accounts, to sign in with: %[7]s/
 

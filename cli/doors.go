@@ -25,9 +25,8 @@ func newDoors() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "doors",
 		Short: "See and change who may go where, door by door",
-		Long: `Shows the doors of a policy, and changes one in its text: everything else in the file stays as
-somebody wrote it, to the byte. With --policy it works on a file; without, on the running
-service, which then has a new version.`,
+		Long: `Shows the doors of a policy, or changes one in its text. Everything else in the file stays the same, byte
+for byte. With --policy it works on a file; without, on the running service, which gets a new version.`,
 		Example: `  ostiarius doors list --policy doors.yaml
   ostiarius doors show /rota/2026/ --policy doors.yaml
   ostiarius doors set "/newsletters/**" --admit role:keeper --policy doors.yaml
@@ -36,7 +35,7 @@ service, which then has a new version.`,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	service := dataFlag(c)
-	file := c.PersistentFlags().String("policy", "", "policy file; without it the policy of the running service")
+	file := c.PersistentFlags().String("policy", "", "policy file; default: the policy of the running service")
 	c.MarkPersistentFlagFilename("policy", "yaml", "yml")
 	c.AddCommand(doorsList(service, file), doorsShow(service, file), doorsSet(service, file), doorsRemove(service, file))
 	return c
@@ -112,7 +111,7 @@ func doorsList(service func() *client.Client, file *string) *cobra.Command {
 func doorsShow(service func() *client.Client, file *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "show ADDRESS",
-		Short: "Show the doors and checks that cover an address, and which of them decide there",
+		Short: "Show the doors and checks that cover an address, and which of them decide",
 		Example: `  ostiarius doors show /office/keys/ --policy doors.yaml
   ostiarius doors show https://marram.example/log/ --method POST`,
 		Args: takes("ADDRESS"),
@@ -144,7 +143,7 @@ func doorsShow(service func() *client.Client, file *string) *cobra.Command {
 				func(other *policy.Door) bool { return other.Position == d.Position && other.Label() == d.Label() })
 			all = append(all, l)
 		}
-		none := fmt.Sprintf("no door covers %s; what is unlisted is %s", at.Path, book.UnlistedWord())
+		none := fmt.Sprintf("no door covers %s; places without a door are set to %s", at.Path, book.UnlistedWord())
 		err = writeList(c, format, all, none, "\tLINE\tDOOR\tADMITS\tOTHERWISE", func(t io.Writer, l listedDoor) {
 			mark := ""
 			if l.Decides {
@@ -165,26 +164,26 @@ func doorsShow(service func() *client.Client, file *string) *cobra.Command {
 func doorsSet(service func() *client.Client, file *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "set PATTERN --admit DEMAND",
-		Short: "Say who may go to a path: change its door, or add one",
-		Long: `Makes the door for just this path, host and methods say this, and no more; without one it is
-added beside its nearest relation. DEMAND is what stands behind admit in a policy, or for
-short public, signed-in, nobody, role:keeper, keyring:outer+role:trustee (+ is and). The
-difference in the text is shown, and what it opens and closes. Before anything is opened,
-it asks on a terminal; elsewhere --yes is needed.`,
+		Short: "Set who may go to a path: change its door, or add one",
+		Long: `Sets the door for exactly this path, host and methods. If there is none, one is added next to the
+most similar door. DEMAND is what follows admit in a policy, or a short form: public, signed-in,
+nobody, role:keeper, keyring:outer+role:trustee (+ means and). The command shows the change in the
+text, and what it opens and closes. Before it lets people in where they couldn't go before, it asks on a
+terminal; elsewhere, --yes is needed.`,
 		Example: `  ostiarius doors set "/newsletters/**" --admit role:keeper --policy doors.yaml
   ostiarius doors set "/sheds/**" --admit keyring:outer --data ./data --comment "the sheds are locked"
   ostiarius doors set /vault --admit "{ any: [ { role: trustee }, { user: agnes } ] }" --otherwise hide --dry-run`,
 		Args: takes("PATTERN"),
 	}
 	at := placesFlags(c)
-	admit := c.Flags().String("admit", "", "who may come in; needed")
-	ask := choice(c.Flags(), "ask", "how an account is asked for", "form", "basic")
-	realm := c.Flags().String("realm", "", "with --ask basic: what the browser's question says; the site's name if empty")
-	otherwise := c.Flags().String("otherwise", "", "what happens instead of the usual answer: hide, or such as \"{ refused: { go: /ask/ } }\"")
+	admit := c.Flags().String("admit", "", "who may go there (required)")
+	ask := choice(c.Flags(), "ask", "how visitors are asked to sign in", "form", "basic")
+	realm := c.Flags().String("realm", "", "with --ask basic: text in the browser's dialog; default: the site's name")
+	otherwise := c.Flags().String("otherwise", "", "different answer for everyone else: hide, or for example \"{ refused: { go: /ask/ } }\"")
 	change := changeFlags(c, service, file)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		if *admit == "" {
-			return errUsage{errors.New("--admit is missing: say who may come in, such as --admit role:keeper")}
+			return errUsage{errors.New("--admit is missing; say who may go there, such as --admit role:keeper")}
 		}
 		var door edit.SetDoor
 		var err error
@@ -199,7 +198,7 @@ it asks on a terminal; elsewhere --yes is needed.`,
 			return err
 		}
 		if door.Basic, door.Realm = how == "basic", *realm; door.Realm != "" && !door.Basic {
-			return errUsage{errors.New("--realm goes with --ask basic")}
+			return errUsage{errors.New("--realm needs --ask basic")}
 		}
 		return change(c, func(book *policy.Book) (edit.Edit, error) {
 			set, err := at(book, args[0])
@@ -213,7 +212,7 @@ it asks on a terminal; elsewhere --yes is needed.`,
 func doorsRemove(service func() *client.Client, file *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "remove PATTERN",
-		Short:   "Remove the door for a path; what lies around it decides then",
+		Short:   "Remove the door for a path; the door above it then decides",
 		Example: "  ostiarius doors remove \"/newsletters/**\" --policy doors.yaml --dry-run",
 		Args:    takes("PATTERN"),
 	}
@@ -245,10 +244,10 @@ func placesFlags(c *cobra.Command) func(book *policy.Book, path string) (edit.Se
 // the difference is shown, and what it opens and closes, before the file or the running service has it.
 func changeFlags(c *cobra.Command, service func() *client.Client, file *string) func(c *cobra.Command,
 	edit func(*policy.Book) (edit.Edit, error)) error {
-	yes := c.Flags().Bool("yes", false, "also if it opens something, without a question")
+	yes := c.Flags().Bool("yes", false, "apply it without a question, even if it lets people in where they couldn't go before")
 	dry := c.Flags().Bool("dry-run", false, "only show what would change")
-	noOpening := c.Flags().Bool("no-opening", false, "refuse what opens anything to anybody")
-	comment := c.Flags().StringP("comment", "m", "", "why, for the history of the running service")
+	noOpening := c.Flags().Bool("no-opening", false, "refuse any change that lets people in where they couldn't go before")
+	comment := c.Flags().StringP("comment", "m", "", "reason, for the history of the running service")
 	over := overEditFlag(c)
 	return func(c *cobra.Command, make func(*policy.Book) (edit.Edit, error)) error {
 		name, text, base := *file, []byte(nil), int64(0)
@@ -279,12 +278,12 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 		}
 		out := c.OutOrStdout()
 		if string(after.Text) == string(text) {
-			say(out, "nothing changes: the policy says that already\n")
+			say(out, "no changes: the policy already says that\n")
 			return nil
 		}
 		differences, err := prove.Compare(before, after.Book)
 		if err != nil {
-			return fmt.Errorf("what this opens could not be proven, so nothing was changed: %w", err)
+			return fmt.Errorf("the effect could not be proven, so nothing was changed: %w", err)
 		}
 		say(out, "%s", ready(safe(udiff.Unified(name, name, string(text), string(after.Text)), true)))
 		writeDifferences(out, differences)
@@ -300,15 +299,15 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 			say(out, "nothing was changed: this was a dry run\n")
 			return nil
 		case opened && *noOpening:
-			return errors.New("this opens something; nothing was changed")
+			return errors.New("this would let people in where they couldn't go before, so nothing was changed")
 		case opened && !*yes && !confirmed(c):
-			return errors.New("this opens something; nothing was changed. With --yes it is done")
+			return errors.New("this would let people in where they couldn't go before, so nothing was changed. Repeat with --yes to apply it")
 		}
 		if base == 0 {
 			if err := replace.File(*file, text, after.Text); err != nil {
 				return fmt.Errorf("%s cannot be written: %w", *file, err)
 			}
-			say(out, "%s is changed\n", *file)
+			say(out, "changed %s\n", *file)
 			return nil
 		}
 		applied, err := client.ApplyPolicy.Ask(c.Context(), service(),
@@ -316,7 +315,7 @@ func changeFlags(c *cobra.Command, service func() *client.Client, file *string) 
 		if err != nil {
 			return orOver(err)
 		}
-		say(out, "version %d is in force\n", applied.Version.ID)
+		say(out, "version %d is active\n", applied.Version.ID)
 		return nil
 	}
 }
@@ -341,7 +340,7 @@ func confirmed(c *cobra.Command) bool {
 	if !isConversation(c) {
 		return false
 	}
-	say(c.ErrOrStderr(), "This opens something to somebody, as it stands above. Go on? Type yes: ")
+	say(c.ErrOrStderr(), "This lets people in where they couldn't go before, as shown above. Type yes to continue:  ")
 	line, _ := bufio.NewReader(c.InOrStdin()).ReadString('\n')
 	return strings.EqualFold(strings.TrimSpace(line), "yes")
 }

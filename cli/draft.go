@@ -26,15 +26,15 @@ const mostDrafted = 50_000
 func newDraft() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "draft",
-		Short: "Write a first policy from what there is",
-		Long: `Prints a first policy, made of the files of a site, a list of its addresses, a sitemap, or an access
-log, with the reason behind each line. With --stance closed only who is signed in gets in, and
-what looks public stands there as comments to take the # from; with --stance open everybody
-gets in, but where it looks private. What is surely not for strangers, such as backups and
-keys, is for nobody in both. The result has no errors, and serve takes it as it is.
+		Short: "Write a first policy from files, addresses or a log",
+		Long: `Prints a first policy, based on the files of a site, a list of addresses, a sitemap, or an access
+log, with a reason on each line. With --stance closed, visitors have to sign in, and doors for
+places that look public are written as comments: remove the # to open them. With --stance open,
+everyone gets in, except to places that look private. Backups, keys and the like are blocked in
+both. You can use the result with serve as it is.
 
-On a terminal it asks what it cannot know, and takes the Enter key for the usual answer; in a
-pipe, and of what a flag says, it asks nothing.`,
+On a terminal the command asks what it can't know; press Enter for the usual answer. In a pipe it
+asks nothing.`,
 		Example: `  ostiarius draft --files ./public > doors.yaml
   ostiarius draft --files ./public --stance open
   ostiarius draft --log /var/log/access.log --proxy http://127.0.0.1:3000 > doors.yaml
@@ -46,7 +46,7 @@ pipe, and of what a flag says, it asks nothing.`,
 	log := c.Flags().String("log", "", "access log in the Common or the Combined Log Format; - is standard input")
 	proxy := c.Flags().String("proxy", "", "server that answers for the site, such as http://127.0.0.1:3000")
 	name := c.Flags().String("site", "", "name of the site")
-	stance := choice(c.Flags(), "stance", "what becomes of what nobody has decided yet", string(site.Closed), string(site.Open))
+	stance := choice(c.Flags(), "stance", "how places without a door are treated", string(site.Closed), string(site.Open))
 	c.MarkFlagDirname("files")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		how, err := stance()
@@ -54,10 +54,10 @@ pipe, and of what a flag says, it asks nothing.`,
 			return err
 		}
 		if *files == "" && *list == "" && *log == "" {
-			return errUsage{errors.New("say what the draft is made of: --files, --addresses or --log")}
+			return errUsage{errors.New("name the source: --files, --addresses or --log")}
 		}
 		if *files != "" && *proxy != "" {
-			return errUsage{errors.New("--files and --proxy each say what answers for the site; give one of them")}
+			return errUsage{errors.New("--files and --proxy can't be used together")}
 		}
 		sketch := site.Sketch{Stance: site.Stance(how), Site: *name, Files: *files, Proxy: *proxy}
 		var from []string
@@ -94,7 +94,7 @@ pipe, and of what a flag says, it asks nothing.`,
 		text := site.Draft(sketch)
 		if book, findings := read.Parse("the draft", []byte(text)); book == nil {
 			writeFindings(c.ErrOrStderr(), "the draft", []byte(text), findings)
-			return errors.New("the draft has errors, which it never should; the flags may have something that cannot stand in a policy")
+			return errors.New("the draft has errors; check the values of the flags")
 		}
 		_, err = io.WriteString(c.OutOrStdout(), text)
 		return err
@@ -113,7 +113,7 @@ func called(name string) string {
 // filesIn returns the places at which the files of a directory would be served.
 func filesIn(directory string) ([]places.Place, error) {
 	if info, err := os.Stat(directory); err != nil || !info.IsDir() {
-		return nil, fmt.Errorf("%s is no directory that can be read", directory)
+		return nil, fmt.Errorf("%s isn't a readable directory", directory)
 	}
 	book, findings := read.Parse("draft", []byte("sources: [ { path: /, files: "+document.Scalar(directory)+" } ]\ndoors: [ { path: "+
 		"/**, admit: public } ]\n"))
@@ -130,7 +130,7 @@ func readLog(name string, in io.Reader) (found []places.Place, requests int, err
 	if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {
-			return nil, 0, fmt.Errorf("the log cannot be read: %w", err)
+			return nil, 0, fmt.Errorf("the log can't be read: %w", err)
 		}
 		defer file.Close()
 		in = file
@@ -154,7 +154,7 @@ func readLog(name string, in io.Reader) (found []places.Place, requests int, err
 			break
 		}
 		if err != nil {
-			return nil, 0, fmt.Errorf("the log cannot be read: %w", err)
+			return nil, 0, fmt.Errorf("the log can't be read: %w", err)
 		}
 	}
 	if requests == 0 {
@@ -179,7 +179,7 @@ func interview(c *cobra.Command, s *site.Sketch) {
 		s.Site = ask("This site", "What is the site called?")
 	}
 	if !c.Flags().Changed("stance") {
-		if strings.HasPrefix(ask("closed", "What nobody has decided yet: closed until somebody signs in, or open to everybody?"), "o") {
+		if strings.HasPrefix(ask("closed", "Places without a door: closed until visitors sign in, or open to everyone?"), "o") {
 			s.Stance = site.Open
 		}
 	}
@@ -197,7 +197,7 @@ func interview(c *cobra.Command, s *site.Sketch) {
 				continue
 			}
 			if _, err := policy.ParseDemand("role:" + role); err != nil || strings.ContainsAny(role, " :+") {
-				say(c.ErrOrStderr(), "A role is one word of letters, digits, - and _; left as it is.\n")
+				say(c.ErrOrStderr(), "A role is one word of letters, digits, - and _. Not changed.\n")
 				continue
 			}
 			if s.Roles == nil {
@@ -208,7 +208,7 @@ func interview(c *cobra.Command, s *site.Sketch) {
 	}
 	if s.Stance == site.Closed && public > 0 {
 		s.Open = strings.HasPrefix(ask("no",
-			"%s %s as if everybody might see it. Open it now, yes or no? Otherwise it stands in comments.", amount(public, "part"),
+			"%s %s public. Open it now, yes or no? Otherwise it is written as comments.", amount(public, "part"),
 			map[bool]string{true: "looks", false: "look"}[public == 1]), "y")
 	}
 }

@@ -15,9 +15,9 @@ const secretVariable = "OSTIARIUS_ELSEWHERE_SECRET_"
 
 // elsewhereFlags adds the flags for accounts elsewhere, and returns what reads them.
 func elsewhereFlags(flags *pflag.FlagSet) func(to *rooms.Elsewhere) error {
-	files := flags.StringSlice("elsewhere-secret-file", nil, "NAME=FILE: the file with this site's secret at the provider that the "+
-		"policy names so; or the variable OSTIARIUS_ELSEWHERE_SECRET_NAME has it")
-	at := flags.StringSlice("elsewhere-at", nil, "NAME=URL: where a provider describes itself, if that is not at its issuer, such as an "+
+	files := flags.StringSlice("elsewhere-secret-file", nil, "NAME=FILE: file with this site's secret at the provider that the "+
+		"policy calls NAME; or set OSTIARIUS_ELSEWHERE_SECRET_NAME")
+	at := flags.StringSlice("elsewhere-at", nil, "NAME=URL: where the provider's configuration is, if not at its issuer, such as an "+
 		"address within the network")
 	return func(to *rooms.Elsewhere) error {
 		to.Secrets, to.At = map[string]string{}, map[string]string{}
@@ -29,18 +29,18 @@ func elsewhereFlags(flags *pflag.FlagSet) func(to *rooms.Elsewhere) error {
 		for _, entry := range *files {
 			name, file, ok := strings.Cut(entry, "=")
 			if !ok || name == "" {
-				return errUsage{fmt.Errorf("--elsewhere-secret-file %q is written NAME=FILE", entry)}
+				return errUsage{fmt.Errorf("--elsewhere-secret-file %q must have the form NAME=FILE", entry)}
 			}
 			text, err := os.ReadFile(file)
 			if err != nil {
-				return fmt.Errorf("the secret of this site at %s cannot be read: %w", name, err)
+				return fmt.Errorf("the secret of this site at %s can't be read: %w", name, err)
 			}
 			to.Secrets[name] = strings.TrimSpace(string(text))
 		}
 		for _, entry := range *at {
 			name, address, ok := strings.Cut(entry, "=")
 			if !ok || name == "" || !strings.HasPrefix(address, "https://") && !strings.HasPrefix(address, "http://") {
-				return errUsage{fmt.Errorf("--elsewhere-at %q is written NAME=URL", entry)}
+				return errUsage{fmt.Errorf("--elsewhere-at %q must have the form NAME=URL", entry)}
 			}
 			to.At[name] = address
 		}

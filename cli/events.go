@@ -19,10 +19,10 @@ import (
 func newEvents() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "events",
-		Short: "See what a shop told, and have other programs told what happens",
-		Long: `Shows what a shop told of its orders, and what became of it. An event that cannot be carried out,
-such as one of an item that the policy does not have, is kept until somebody says otherwise. What
-an item opens stands in the policy, under items.`,
+		Short: "See the events of a shop, and notify other programs",
+		Long: `Shows what a shop reported about its orders, and the result. An event that can't be processed, for
+example because the policy doesn't have the item, is kept until you retry or drop it. The policy
+says under items what an item opens.`,
 		Example: `  ostiarius events secret --generate
   ostiarius events list --state kept
   ostiarius events import payments.csv --dry-run`,
@@ -31,9 +31,9 @@ an item opens stands in the policy, under items.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(eventsList(service), eventsShow(service),
-		eventsDo("retry", "Carry out an event that was kept, or send its link to the buyer once more",
-			"event %d is done; if it waits for its buyer, another link is on its way\n", service, client.RetryShopEvent),
-		eventsDo("drop", "Say that an event which was kept is not carried out", "event %d is not carried out\n", service, client.DropShopEvent),
+		eventsDo("retry", "Process an event that was kept, or send its link to the buyer again",
+			"event %d was processed; if it waits for its buyer, a new link was sent\n", service, client.RetryShopEvent),
+		eventsDo("drop", "Discard an event that was kept", "event %d was discarded\n", service, client.DropShopEvent),
 		eventsImport(service), eventsSecret(service), eventsTargets(service))
 	return c
 }
@@ -56,13 +56,13 @@ func eventsAddress(ctx context.Context, service *client.Client) string {
 func eventsList(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "List the events, the newest first",
+		Short:   "List the events, newest first",
 		Example: "  ostiarius events list --state kept\n  ostiarius events list --search mo@marram.example -o json",
 		Args:    noArgs,
 	}
-	state := choice(c.Flags(), "state", "only those of this state", "any", "waiting", "done", "kept", "ignored")
-	search := c.Flags().String("search", "", "only those with this text in order, address, name or type")
-	limit := c.Flags().Int("limit", 100, "how many at most")
+	state := choice(c.Flags(), "state", "only with this state", "any", "waiting", "done", "kept", "ignored")
+	search := c.Flags().String("search", "", "only with this text in order, address, name or type")
+	limit := c.Flags().Int("limit", 100, "maximum number")
 	output := outputFlag(c, "table", "json")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		format, err := output()
@@ -84,7 +84,7 @@ func eventsList(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "there is no such event", "EVENT\tCAME\tTYPE\tORDER\tBUYER\tITEMS\tSTATE\tREMARK",
+		return writeList(c, format, all, "no matching events", "EVENT\tRECEIVED\tTYPE\tORDER\tBUYER\tITEMS\tSTATE\tREMARK",
 			func(t io.Writer, e client.ShopEvent) {
 				say(t, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", e.ID, when(&e.At, ""), e.Type, dash(shorten(e.Order, 24)),
 					dash(shorten(buyerOf(e), 40)), dash(shorten(itemsOf(e), 40)), e.State, dash(shorten(e.Problem, 60)))
@@ -115,7 +115,7 @@ func itemsOf(e client.ShopEvent) string {
 func eventsShow(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "show EVENT",
-		Short:   "Show one event, and what became of it",
+		Short:   "Show one event and its result",
 		Example: "  ostiarius events show 12",
 		Args:    takes("EVENT"),
 	}
@@ -175,7 +175,7 @@ func eventsShow(service func() *client.Client) *cobra.Command {
 func eventNumber(text string) (int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || id < 1 {
-		return 0, errUsage{fmt.Errorf("%q is no number of an event; `ostiarius events list` shows them", text)}
+		return 0, errUsage{fmt.Errorf("%q isn't the number of an event; `ostiarius events list` shows them", text)}
 	}
 	return id, nil
 }
@@ -199,11 +199,11 @@ func eventsDo(verb, short, done string, service func() *client.Client, act clien
 func eventsImport(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "import FILE",
-		Short: "Bring in payments from CSV, as if the shop had told of them",
-		Long: `Brings in a list of payments: CSV with a head line of order, address, item, and perhaps name,
-account, type (paid unless said, or renewed, refunded, cancelled, lapsed), number, until, at,
-language; - is standard input. Lines of one order are one order with several items. A line that
-was taken before does nothing more.`,
+		Short: "Import payments from CSV, as if the shop had sent them",
+		Long: `Imports a list of payments: CSV with a header row (order, address, item; optionally name, account,
+type, number, until, at, language); - is standard input. The type is paid (default), renewed,
+refunded, cancelled or lapsed. Rows with the same order number form one order. Rows imported before
+are skipped.`,
 		Example: "  ostiarius events import payments.csv --dry-run\n  ostiarius events import payments.csv",
 		Args:    takes("FILE"),
 	}
@@ -223,7 +223,7 @@ was taken before does nothing more.`,
 			if dry {
 				end = "; nothing was changed: this was a dry run"
 			}
-			return fmt.Sprintf("%d taken, %d the same as before, %s%s", counts["add"], counts["same"], amount(counts["error"], "error"), end)
+			return fmt.Sprintf("%d imported, %d unchanged, %s%s", counts["add"], counts["same"], amount(counts["error"], "error"), end)
 		})
 	}
 	return c
@@ -232,18 +232,18 @@ was taken before does nothing more.`,
 func eventsSecret(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "secret",
-		Short: "The secrets with which a shop signs its events: list, make, add, remove",
-		Long: `Lists the secrets with which events may be signed, without themselves. --generate makes one and
-prints it, once; --stdin adds one that the shop has made. With --grace, those before count only that
-much longer; without, they go on to count until --remove.`,
+		Short: "Manage the secrets that sign a shop's events: list, create, add, remove",
+		Long: `Lists the secrets that may sign events, without showing them. --generate creates one and prints it
+once; --stdin adds one that the shop created. With --grace, earlier secrets expire after that time;
+otherwise they stay valid until you --remove them.`,
 		Example: `  ostiarius events secret --generate
   ostiarius events secret --generate --grace 24h
   ostiarius events secret --remove 1`,
 		Args: noArgs,
 	}
-	generate := c.Flags().Bool("generate", false, "make a secret and print it, once")
-	stdin := c.Flags().Bool("stdin", false, "add the secret that stands on standard input, whsec_...")
-	grace := c.Flags().String("grace", "", "how long those before count on, such as 24h")
+	generate := c.Flags().Bool("generate", false, "create a secret and print it once")
+	stdin := c.Flags().Bool("stdin", false, "add the secret from standard input, whsec_...")
+	grace := c.Flags().String("grace", "", "how long earlier secrets stay valid, such as 24h")
 	remove := c.Flags().Int64("remove", 0, "number of the one to remove")
 	output := outputFlag(c, "table", "json")
 	c.RunE = func(c *cobra.Command, _ []string) error {
@@ -252,7 +252,7 @@ much longer; without, they go on to count until --remove.`,
 			return err
 		}
 		if *generate && *stdin || (*generate || *stdin) && *remove != 0 {
-			return errUsage{errors.New("--generate, --stdin and --remove do not go together")}
+			return errUsage{errors.New("--generate, --stdin and --remove can't be used together")}
 		}
 		out := c.OutOrStdout()
 		switch {
@@ -260,7 +260,7 @@ much longer; without, they go on to count until --remove.`,
 			if err := client.RemoveEventSecret.Do(c.Context(), service(), client.ByNumber{ID: *remove}); err != nil {
 				return err
 			}
-			say(out, "secret %d counts no more\n", *remove)
+			say(out, "removed secret %d\n", *remove)
 			return nil
 		case *generate || *stdin:
 			n := client.NewEventSecret{}
@@ -276,7 +276,7 @@ much longer; without, they go on to count until --remove.`,
 			if *grace != "" {
 				both, err := document.ParseDuration(*grace)
 				if err != nil {
-					return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
+					return errUsage{fmt.Errorf("--grace %s is not a duration; use one like 24h", *grace)}
 				}
 				seconds := int64(both.Seconds())
 				n.Grace = &seconds
@@ -288,9 +288,9 @@ much longer; without, they go on to count until --remove.`,
 			case format == "json":
 				return writeJSON(out, made)
 			case *stdin:
-				say(out, "the secret counts from now on\n")
+				say(out, "the secret is valid now\n")
 			default:
-				say(out, "%s\nGive it to the shop; it is shown this once. The shop sends its events to %s.\n", made.Secret,
+				say(out, "%s\nCopy it to the shop; it is shown only once. The shop sends its events to %s.\n", made.Secret,
 					eventsAddress(c.Context(), service()))
 			}
 			return nil
@@ -299,7 +299,7 @@ much longer; without, they go on to count until --remove.`,
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "there is no secret; make one with --generate", "SECRET\tMADE\tBY\tUNTIL",
+		return writeList(c, format, all, "there is no secret; create one with --generate", "SECRET\tMADE\tBY\tUNTIL",
 			func(t io.Writer, s client.EventSecret) {
 				say(t, "%d\t%s\t%s\t%s\n", s.ID, when(&s.MadeAt, ""), s.MadeBy, when(s.Until, "no end"))
 			})
@@ -310,16 +310,16 @@ much longer; without, they go on to count until --remove.`,
 func eventsTargets(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "targets",
-		Short: "Other programs that are told what happens",
-		Long: `Has other programs told what happens here, signed as the specification Standard Webhooks says. Only
-hosts that the settings name (--events-to) are told anything. What waits to be told stands among
-the messages.`,
+		Short: "Manage the programs that are notified of what happens",
+		Long: `Notifies other programs of what happens here, signed as described in the Standard Webhooks
+specification. Only hosts named in the settings (--events-to) are notified. "ostiarius messages list"
+shows pending notifications.`,
 		Example: `  ostiarius events targets add https://desk.example/in --kinds joined,membership-begun
   ostiarius events targets list`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
-	list := &cobra.Command{Use: "list", Short: "List them", Example: "  ostiarius events targets list", Args: noArgs}
+	list := &cobra.Command{Use: "list", Short: "List the programs", Example: "  ostiarius events targets list", Args: noArgs}
 	output := outputFlag(list, "table", "json")
 	list.RunE = func(c *cobra.Command, _ []string) error {
 		format, err := output()
@@ -330,18 +330,18 @@ the messages.`,
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "no other program is told anything", "TARGET\tADDRESS\tIS TOLD OF\tSINCE",
+		return writeList(c, format, all, "no program is notified", "TARGET\tADDRESS\tEVENTS\tSINCE",
 			func(t io.Writer, x client.Target) {
 				say(t, "%d\t%s\t%s\t%s\n", x.ID, shorten(x.URL, 60), strings.Join(x.Kinds, ", "), when(&x.MadeAt, ""))
 			})
 	}
 	add := &cobra.Command{
 		Use:     "add ADDRESS",
-		Short:   "Have a program told what happens; prints the secret with which that is signed, once",
+		Short:   "Notify a program of what happens; prints the signing secret once",
 		Example: "  ostiarius events targets add https://desk.example/in --kinds joined,membership-begun,membership-ended",
 		Args:    takes("ADDRESS"),
 	}
-	kinds := add.Flags().StringSlice("kinds", nil, "of what it is told: joined, membership-begun, membership-ended, pass-used-up, "+
+	kinds := add.Flags().StringSlice("kinds", nil, "events: joined, membership-begun, membership-ended, pass-used-up, "+
 		"refused-often, policy-applied, guarantee-broken")
 	form := outputFlag(add, "text", "json")
 	add.RunE = func(c *cobra.Command, args []string) error {
@@ -356,7 +356,7 @@ the messages.`,
 		if format == "json" {
 			return writeJSON(c.OutOrStdout(), made)
 		}
-		say(c.OutOrStdout(), "%s\ntarget %d is told of %s from now on, signed with this secret; it is shown this once\n", made.Secret,
+		say(c.OutOrStdout(), "%s\ntarget %d is notified of %s, signed with this secret; it is shown only once\n", made.Secret,
 			made.ID, strings.Join(*kinds, ", "))
 		return nil
 	}
@@ -365,7 +365,7 @@ the messages.`,
 		c.RunE = func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return errUsage{fmt.Errorf("%q is no number of a target; `ostiarius events targets list` shows them", args[0])}
+				return errUsage{fmt.Errorf("%q isn't the number of a target; `ostiarius events targets list` shows them", args[0])}
 			}
 			if err := act.Do(c.Context(), service(), client.ByNumber{ID: id}); err != nil {
 				return err
@@ -376,8 +376,8 @@ the messages.`,
 		return c
 	}
 	c.AddCommand(list, add,
-		do("remove", "Have a program told nothing any more", "target %d is told nothing any more\n", client.RemoveTarget),
-		do("test", "Have a program told that this is a test",
-			"target %d is told that this is a test; `ostiarius messages list` says what becomes of it\n", client.TestTarget))
+		do("remove", "Stop notifying a program", "target %d is no longer notified\n", client.RemoveTarget),
+		do("test", "Send a test notification to a program",
+			"a test was sent to target %d; `ostiarius messages list` shows its delivery\n", client.TestTarget))
 	return c
 }

@@ -15,13 +15,13 @@ import (
 func newExpect() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "expect TABLE",
-		Short: "Hold a policy against a table of expectations",
-		Long: `Decides each line of a table and says where the outcome is not the expected one. The
-table is a YAML list of entries with as (a visitor or a list of them), path (an address or a
-list of them), method (GET unless it is said) and outcome (admit, challenge, refuse, hide or
-reject). Each visitor is expected to get the outcome at each address.
+		Short: "Test a policy against a table of expectations",
+		Long: `Decides each line of a table and reports where the outcome is not the expected one. The table is a
+YAML list. Each entry has as (one visitor or a list), path (one address or a list), method (default
+GET) and outcome (admit, challenge, refuse, hide or reject). Each visitor should get the outcome at
+each address.
 
-Exit code 0: all as expected; 1: not all; 2: wrong usage.`,
+Exit code 0: all as expected; 1: differences; 2: wrong usage.`,
 		Example: `  ostiarius expect expectations.yaml --policy doors.yaml
   ostiarius expect expectations.yaml --policy doors.yaml -o json`,
 		Args: takes("TABLE"),
@@ -37,7 +37,7 @@ Exit code 0: all as expected; 1: not all; 2: wrong usage.`,
 		}
 		table, err := inspect.ReadFile(args[0])
 		if err != nil {
-			return fmt.Errorf("the table cannot be read: %w", err)
+			return fmt.Errorf("the table can't be read: %w", err)
 		}
 		expectations, findings := read.ParseExpectations(args[0], table)
 		if len(findings) > 0 {

@@ -12,10 +12,9 @@ import (
 func newExplain() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "explain METHOD URL",
-		Short: "Say what a visitor would get at an address, and why",
-		Long: `Decides a request as the service would and gives the reasons, step by step. With
---policy it reads a file; without, it asks the running service, which also knows the
-roles of its accounts.
+		Short: "Show what a visitor would get at an address, and why",
+		Long: `Decides a request like the service and shows the reasons, step by step. With --policy it reads a
+file; without, it asks the running service, which also knows the roles of its accounts.
 
 A visitor is written as ` + policy.WhoForms + `.`,
 		Example: `  ostiarius explain GET /office/ --policy doors.yaml --as role:volunteer

@@ -11,19 +11,19 @@ import (
 func peopleResetFactors(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "reset-factors NAME",
-		Short: "Take away the passkeys and codes of somebody who has lost them",
-		Long: `Takes away all that an account has set up beside its password, and ends its sessions. Its owner is told by mail. If the policy
-says so (factors: { reset: 24h }), it waits that long, and the owner can keep what they have until then.`,
+		Short: "Remove the passkeys and codes of an account whose owner lost them",
+		Long: `Removes all second factors of an account and ends its sessions. The owner is informed by e-mail. If the
+policy has a delay (factors: { reset: 24h }), the owner can stop the removal until then.`,
 		Example: "  ostiarius people reset-factors ines\n  ostiarius people reset-factors ines --undo",
 		Args:    takes("NAME"),
 	}
-	undo := c.Flags().Bool("undo", false, "have a reset that waits not be made")
+	undo := c.Flags().Bool("undo", false, "cancel a pending reset")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		if *undo {
 			if err := client.CancelFactorReset.Do(c.Context(), service(), client.ByName{Name: args[0]}); err != nil {
 				return err
 			}
-			say(c.OutOrStdout(), "%s keeps what they have\n", args[0])
+			say(c.OutOrStdout(), "%s keeps their passkeys and codes\n", args[0])
 			return nil
 		}
 		reset, err := client.ResetFactors.Ask(c.Context(), service(), client.ByName{Name: args[0]})
@@ -31,9 +31,9 @@ says so (factors: { reset: 24h }), it waits that long, and the owner can keep wh
 			return err
 		}
 		if reset.Due == nil {
-			say(c.OutOrStdout(), "reset; the password alone opens the account of %s now\n", args[0])
+			say(c.OutOrStdout(), "reset; the password alone is now enough to sign in as %s\n", args[0])
 		} else {
-			say(c.OutOrStdout(), "the passkeys and codes of %s are taken away at %s; until then they can keep them, and --undo takes it "+
+			say(c.OutOrStdout(), "the passkeys and codes of %s will be removed at %s; until then, the owner can stop this, and so can  "+
 				"back\n", args[0], when(reset.Due, ""))
 		}
 		return nil
@@ -50,19 +50,19 @@ func sayFactors(t io.Writer, held client.HeldFactors) {
 		say(t, "passkey\t%s, for %s, made %s, used %s\n", k.Name, k.Host, when(&k.MadeAt, ""), when(k.UsedAt, "never"))
 	}
 	if held.Code != nil {
-		say(t, "codes\tof an app, since %s\n", when(held.Code, ""))
+		say(t, "codes\tfrom an app, since %s\n", when(held.Code, ""))
 	}
 	if len(held.Passkeys) > 0 || held.Code != nil {
-		say(t, "kept codes\t%d left\n", held.Kept)
+		say(t, "backup codes\t%d left\n", held.Kept)
 	}
 	if held.Browsers > 0 {
-		say(t, "not asked in\t%s\n", amount(held.Browsers, "browser"))
+		say(t, "remembered in\t%s\n", amount(held.Browsers, "browser"))
 	}
 	if held.Reset != nil {
 		say(t, "reset\tat %s, by %s\n", when(held.Reset, ""), held.ResetBy)
 	}
 	if held.Wanted != "" {
-		say(t, "wanted\t%s, which is not set up\n",
+		say(t, "required\t%s, which is not set up\n",
 			map[string]string{"passkey": "a passkey", "code": "codes", "two": "a second factor"}[held.Wanted])
 	}
 }

@@ -32,18 +32,18 @@ func end(flag, text string) (*time.Time, error) {
 func peopleInvite(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "invite ADDRESS",
-		Short: "Invite somebody to make an account",
-		Long: `Sends a link with which somebody makes an account, once: they choose a name and a password, and have
-the roles that are said here beside those that everybody has who joins. An invitation before to the same
-address ends with that. With --link it is printed instead of sent.`,
+		Short: "Invite someone to create an account",
+		Long: `Sends a link to create one account. The person chooses a username and password, and gets the roles named
+here in addition to those that everyone gets who registers. An earlier invitation to the same address
+ends. With --link the link is printed instead of sent.`,
 		Example: "  ostiarius people invite sigrid@marram.example --role keeper\n  ostiarius people invite sigrid@marram.example --role " +
 			"guide --until 2027-03-31 --lasts 3d --link",
 		Args: takes("ADDRESS"),
 	}
-	roles := c.Flags().StringArray("role", nil, "role that they have; can be given several times")
+	roles := c.Flags().StringArray("role", nil, "role to grant; repeatable")
 	until := c.Flags().String("until", "", "when the roles end: 2027-03-31, that day included, or 3d from now on")
-	lasts := c.Flags().String("lasts", "14d", "how long the invitation lasts")
-	language := choice(c.Flags(), "language", "of the mail", "en", "de")
+	lasts := c.Flags().String("lasts", "14d", "how long the invitation is valid")
+	language := choice(c.Flags(), "language", "language of the e-mail", "en", "de")
 	link := c.Flags().Bool("link", false, "print the link instead of sending it")
 	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -78,10 +78,10 @@ address ends with that. With --link it is printed instead of sent.`,
 		case format == "json":
 			return writeJSON(c.OutOrStdout(), map[string]any{"link": invited.Path, "until": invited.Until})
 		case *link:
-			say(c.OutOrStdout(), "%s\nGive this link to %s only. It makes an account, once, until %s.\n", invited.Path, args[0],
+			say(c.OutOrStdout(), "%s\nGive this link only to %s. It creates one account and is valid until %s.\n", invited.Path, args[0],
 				when(&invited.Until, ""))
 		default:
-			say(c.OutOrStdout(), "an invitation to %s is written down and handed over next; it lasts until %s\n", args[0], when(&invited.Until, ""))
+			say(c.OutOrStdout(), "an invitation is being sent to %s; it is valid until %s\n", args[0], when(&invited.Until, ""))
 		}
 		return nil
 	}
@@ -90,12 +90,12 @@ address ends with that. With --link it is printed instead of sent.`,
 
 func peopleApprove(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
-		Use: "approve NAME", Short: "Let somebody in who has asked to join", Example: "  ostiarius people approve sigrid", Args: takes("NAME"),
+		Use: "approve NAME", Short: "Approve a registration", Example: "  ostiarius people approve sigrid", Args: takes("NAME"),
 	}
 	c.RunE = func(c *cobra.Command, args []string) error {
 		err := client.ApproveApplication.Do(c.Context(), service(), client.ByName{Name: args[0]})
 		if err == nil {
-			say(c.OutOrStdout(), "%s has an account, and is told so by mail\n", args[0])
+			say(c.OutOrStdout(), "approved; %s has an account and was informed by e-mail\n", args[0])
 		}
 		return err
 	}
@@ -104,14 +104,14 @@ func peopleApprove(service func() *client.Client) *cobra.Command {
 
 func peopleDecline(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
-		Use: "decline NAME", Short: "Do not let somebody in who has asked to join",
+		Use: "decline NAME", Short: "Decline a registration",
 		Example: "  ostiarius people decline sigrid --because \"all watches are filled\"", Args: takes("NAME"),
 	}
-	because := c.Flags().String("because", "", "text for the mail that tells them")
+	because := c.Flags().String("because", "", "message for the e-mail")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		err := client.DeclineApplication.Do(c.Context(), service(), client.Declining{Account: args[0], Text: *because})
 		if err == nil {
-			say(c.OutOrStdout(), "%s is not let in\n", args[0])
+			say(c.OutOrStdout(), "declined %s\n", args[0])
 		}
 		return err
 	}
@@ -125,7 +125,7 @@ func peopleUninvite(service func() *client.Client) *cobra.Command {
 	c.RunE = func(c *cobra.Command, args []string) error {
 		err := client.RevokeInvitation.Do(c.Context(), service(), client.ByEmail{Email: args[0]})
 		if err == nil {
-			say(c.OutOrStdout(), "the invitation to %s has ended\n", args[0])
+			say(c.OutOrStdout(), "the invitation to %s was ended\n", args[0])
 		}
 		return err
 	}
@@ -139,13 +139,13 @@ func listJoining(c *cobra.Command, service *client.Client, state, format string)
 		return err
 	}
 	if state == "invited" {
-		return writeList(c, format, all.Invitations, "nobody is invited; `ostiarius people invite ADDRESS` does",
+		return writeList(c, format, all.Invitations, "no invitations; `ostiarius people invite ADDRESS` sends one",
 			"ADDRESS\tROLES\tTHEY END\tINVITED\tBY\tUNTIL", func(t io.Writer, i client.Invitation) {
 				say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", shorten(i.Email, 60), dash(strings.Join(i.Roles, ", ")), ends(i.Ends, "never"),
 					when(&i.MadeAt, ""), i.MadeBy, when(&i.Until, ""))
 			})
 	}
-	return writeList(c, format, all.Applications, "nobody waits", "NAME\tADDRESS\tSTATE\tSINCE\tUNTIL",
+	return writeList(c, format, all.Applications, "no registrations are waiting", "NAME\tADDRESS\tSTATE\tSINCE\tUNTIL",
 		func(t io.Writer, a client.Application) {
 			say(t, "%s\t%s\t%s\t%s\t%s\n", a.Name, shorten(a.Email, 60), a.State, when(&a.MadeAt, ""), when(&a.Until, ""))
 		})

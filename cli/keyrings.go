@@ -18,7 +18,7 @@ func newKeyrings() *cobra.Command {
 		Use:   "keyrings",
 		Short: "Manage the HTTP Basic credentials that belong to a place",
 		Long: `Manages the names and passwords of keyrings. The keyrings themselves are declared in the
-policy; what they hold are records.`,
+policy.`,
 		Example: `  ostiarius keyrings add outer smith --generate --data ./data
   ostiarius keyrings rotate outer smith --generate --grace 24h
   ostiarius keyrings import outer .htpasswd --dry-run`,
@@ -27,8 +27,8 @@ policy; what they hold are records.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(keyringsList(service), keyringsAdd(service), keyringsRotate(service), keyringsRemove(service),
-		keyringsEdit(service), keyringsSwitch(service, "disable", "Let a name in no longer", true),
-		keyringsSwitch(service, "enable", "Let a name in again", false),
+		keyringsEdit(service), keyringsSwitch(service, "disable", "Disable a name", true),
+		keyringsSwitch(service, "enable", "Enable a name again", false),
 		keyringsImport(service), keyringsExport(service))
 	return c
 }
@@ -61,7 +61,7 @@ func keyringsList(service func() *client.Client) *cobra.Command {
 				return fmt.Errorf("there is no keyring %q; `ostiarius keyrings list` shows all", args[0])
 			}
 		}
-		return writeList(c, format, all, "the policy has no keyrings; they are declared under keyrings",
+		return writeList(c, format, all, "the policy has no keyrings; declare them under keyrings",
 			"KEYRING\tNAME\tSTATE\tLAST USED\tUNTIL\tHASH\tNOTE", func(t io.Writer, k client.Keyring) {
 				if len(k.Entries) == 0 {
 					say(t, "%s\t(empty)\t\t\t\t\trealm %q\n", k.Name, k.Realm)
@@ -101,7 +101,7 @@ func keyringsAdd(service func() *client.Client) *cobra.Command {
   echo "$PASSWORD" | ostiarius keyrings add outer smith --password-stdin`,
 		Args: takes("KEYRING", "NAME"),
 	}
-	note := c.Flags().String("note", "", "for whom or what it is")
+	note := c.Flags().String("note", "", "purpose of the name")
 	until := c.Flags().String("until", "", "end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
 	password := passwordFlag(c)
 	output := outputFlag(c, "text", "json")
@@ -129,11 +129,11 @@ func keyringsAdd(service func() *client.Client) *cobra.Command {
 func keyringsRotate(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "rotate KEYRING NAME",
-		Short:   "Give a name another password; with --grace, both count for a while",
+		Short:   "Change a password; with --grace, the previous one works for some time",
 		Example: "  ostiarius keyrings rotate outer smith --generate --grace 24h",
 		Args:    takes("KEYRING", "NAME"),
 	}
-	grace := c.Flags().String("grace", "0s", "how long the password before counts too, such as 24h or 7d")
+	grace := c.Flags().String("grace", "0s", "how long the previous password also works, such as 24h or 7d")
 	password := passwordFlag(c)
 	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -143,7 +143,7 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 		}
 		both, err := document.ParseDuration(*grace)
 		if err != nil {
-			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
+			return errUsage{fmt.Errorf("--grace %s is not a duration; use one like 24h", *grace)}
 		}
 		secret, shown, err := password(c)
 		if err != nil {
@@ -153,11 +153,11 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 			client.NewEntryPassword{Keyring: args[0], Entry: args[1], Password: secret, Grace: int64(both / time.Second)}); err != nil {
 			return err
 		}
-		old := "the one before counts no longer"
+		old := "the previous one no longer works"
 		if both > 0 {
-			old = "the one before counts for another " + document.FormatDuration(both)
+			old = "the previous one works for another " + document.FormatDuration(both)
 		}
-		return once(c, format, args[1], secret, shown, fmt.Sprintf("%s has another password in the keyring %s; %s\n", args[1], args[0], old))
+		return once(c, format, args[1], secret, shown, fmt.Sprintf("changed the password of %s in the keyring %s; %s\n", args[1], args[0], old))
 	}
 	return c
 }
@@ -165,13 +165,13 @@ func keyringsRotate(service func() *client.Client) *cobra.Command {
 func keyringsEdit(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "edit KEYRING NAME",
-		Short: "Change the note or the end of a name in a keyring",
-		Long:  "Changes for whom a name is, or until when it lets in. Its password stays as it is. --until never takes the end away.",
+		Short: "Change the note or end of a name in a keyring",
+		Long:  "Changes the note or the end of a name. The password stays the same. Use --until never to remove the end.",
 		Example: `  ostiarius keyrings edit outer smith --until 2027-06-30
   ostiarius keyrings edit outer smith --note "mends the railing and the steps" --until never`,
 		Args: takes("KEYRING", "NAME"),
 	}
-	note := c.Flags().String("note", "", "for whom or what it is; empty for nothing")
+	note := c.Flags().String("note", "", "purpose of the name; empty to remove it")
 	until := c.Flags().String("until", "", "end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, 3d from now on, or never")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		var to client.EntryEdit
@@ -233,11 +233,11 @@ func keyringsSwitch(service func() *client.Client, verb, short string, disabled 
 func keyringsImport(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "import KEYRING FILE",
-		Short: "Bring in an htpasswd file",
-		Long: `Brings in the names of an htpasswd file with their hashes: bcrypt, SHA-256-crypt,
-SHA-512-crypt, apr1 and {SHA}. Weak ones are told, and replaced by argon2id when they are
-first used. Lines in plain text or DES are refused, each with the reason; the others are
-brought in. - is standard input. Exit code 1 if a line was refused.`,
+		Short: "Import an htpasswd file",
+		Long: `Imports the names and hashes of an htpasswd file: bcrypt, SHA-256-crypt, SHA-512-crypt, apr1 and
+{SHA}. Weak hashes are reported, and replaced by argon2id on first use. Lines in plain text or DES are
+rejected with the reason; the others are imported. - is standard input. Exit code 1 if a line was
+rejected.`,
 		Example: "  ostiarius keyrings import outer .htpasswd --dry-run",
 		Args:    takes("KEYRING", "FILE"),
 	}
@@ -260,7 +260,7 @@ func keyringsExport(service func() *client.Client) *cobra.Command {
 	return &cobra.Command{
 		Use:   "export KEYRING",
 		Short: "Write a keyring as an htpasswd file",
-		Long: "Writes the names whose hashes an htpasswd file can have. What cannot be written is told on\nstandard error, each with " +
+		Long: "Writes the names whose hashes fit into an htpasswd file. The others are reported on\nstandard error, with  " +
 			"the reason.",
 		Example: "  ostiarius keyrings export outer > .htpasswd",
 		Args:    takes("KEYRING"),
@@ -270,13 +270,13 @@ func keyringsExport(service func() *client.Client) *cobra.Command {
 				return err
 			}
 			for _, l := range e.Left {
-				say(c.ErrOrStderr(), "ostiarius: %s is left out: %s\n", l.Name, l.Detail)
+				say(c.ErrOrStderr(), "ostiarius: skipped %s: %s\n", l.Name, l.Detail)
 			}
 			if _, err := io.WriteString(c.OutOrStdout(), e.File); err != nil {
 				return err
 			}
 			if e.File == "" && len(e.Left) > 0 {
-				return errors.New("nothing could be written")
+				return errors.New("no name can be written to an htpasswd file")
 			}
 			return nil
 		},

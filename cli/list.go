@@ -35,7 +35,7 @@ func writeList[T any](c *cobra.Command, format string, all []T, none, head strin
 // exit code is 1 if one could not be taken.
 func importFlags(c *cobra.Command) func(c *cobra.Command, file string,
 	bring func(text string, dry bool) (any, []client.ImportedLine, error), end func(dry bool) string) error {
-	dry := c.Flags().Bool("dry-run", false, "say line by line what would happen, and change nothing")
+	dry := c.Flags().Bool("dry-run", false, "show what would happen, line by line, without changing anything")
 	output := outputFlag(c, "table", "json")
 	return func(c *cobra.Command, file string, bring func(text string, dry bool) (any, []client.ImportedLine, error),
 		end func(dry bool) string) error {
@@ -45,7 +45,7 @@ func importFlags(c *cobra.Command) func(c *cobra.Command, file string,
 		}
 		text, err := readInput(c, file)
 		if err != nil {
-			return fmt.Errorf("the file cannot be read: %w", err)
+			return fmt.Errorf("the file can't be read: %w", err)
 		}
 		answer, lines, err := bring(string(text), *dry)
 		if err != nil {

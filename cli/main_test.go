@@ -26,10 +26,10 @@ func TestMainTellsWhatIsWrong(t *testing.T) {
 		{[]string{"chek"}, 2, `did you mean "check"?`},
 		{[]string{"check", good, good}, 2, "is one argument too many; usage: ostiarius check"},
 		{[]string{"check", "--strikt"}, 2, "--strikt"},
-		{[]string{"check", filepath.Join(dir, "nowhere.yaml")}, 1, "the policy cannot be read"},
+		{[]string{"check", filepath.Join(dir, "nowhere.yaml")}, 1, "the policy can't be read"},
 		{[]string{"check", bad}, 1, ""},
 		{[]string{"compare", good}, 2, "NEW is missing; usage: ostiarius compare OLD NEW"},
-		{[]string{"compare", good, bad}, 2, "bad.yaml has errors and cannot be compared"},
+		{[]string{"compare", good, bad}, 2, "bad.yaml has errors and can't be compared"},
 		{[]string{"compare", good, good}, 0, ""},
 		{[]string{"explain", "GET", "nonsense", "--policy", good}, 2, "nonsense"},
 		{[]string{"explain", "GET", "/", "--policy", bad}, 1, ""},
@@ -38,12 +38,12 @@ func TestMainTellsWhatIsWrong(t *testing.T) {
 		{[]string{"doors", "list", "--policy", bad}, 1, ""},
 		{[]string{"people", "list", "--data", dir}, 1, "no service is running"},
 		{[]string{"doors", "list", "--data", dir}, 1, "or give a file with --policy"},
-		{[]string{"people", "list", "--sort", "age", "--data", dir}, 2, "--sort age is not known"},
-		{[]string{"people", "link", "--first", "ines", "--data", dir}, 2, "takes no argument"},
+		{[]string{"people", "list", "--sort", "age", "--data", dir}, 2, "--sort age is unknown"},
+		{[]string{"people", "link", "--first", "ines", "--data", dir}, 2, "takes no arguments"},
 		{[]string{"sessions", "list", "--limit", "0", "--data", dir}, 2, "--limit is a number from 1"},
-		{[]string{"serve", "--metrics-from", "everywhere"}, 2, "--metrics-from everywhere is no network"},
-		{[]string{"serve", "--odd-fields", "keep"}, 2, "--odd-fields keep is not known; write drop or refuse"},
-		{[]string{"serve", "--files", dir, "--proxy", "http://x", "--policy", filepath.Join(dir, "new.yaml")}, 2, "give one of them"},
+		{[]string{"serve", "--metrics-from", "everywhere"}, 2, "--metrics-from everywhere isn't a network"},
+		{[]string{"serve", "--odd-fields", "keep"}, 2, "--odd-fields keep is unknown; use drop or refuse"},
+		{[]string{"serve", "--files", dir, "--proxy", "http://x", "--policy", filepath.Join(dir, "new.yaml")}, 2, "can't be used together"},
 	} {
 		var out, errOut bytes.Buffer
 		code := Main(test.args, strings.NewReader(""), &out, &errOut)
@@ -55,7 +55,7 @@ func TestMainTellsWhatIsWrong(t *testing.T) {
 		if test.code == 2 {
 			lines = 2
 		}
-		if test.want != "" && strings.Count(said, "\n") != lines && !strings.Contains(test.want, "cannot be compared") {
+		if test.want != "" && strings.Count(said, "\n") != lines && !strings.Contains(test.want, "can't be compared") {
 			t.Errorf("%q says more: %q", test.args, said)
 		}
 	}

@@ -30,14 +30,14 @@ func newMatrix() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "matrix",
 		Short: "Show who gets what, for all places and every kind of visitor",
-		Long: `Shows what each kind of visitor gets at each place: somebody anonymous, somebody signed
-in, each role, and whoever is added with --as. The rows are the doors and the regions
-between them, which together are all places of the site; or with --files the files that
-the policy's sources serve; or with --addresses those of a list or of a sitemap.xml.
+		Long: `Shows what each kind of visitor gets at each place: not signed in, signed in, each role, and
+visitors added with --as. The rows are the doors and the regions between them, which together
+are all places of the site. With --files, the rows are the files that the policy's sources serve;
+with --addresses, the addresses of a list or a sitemap.xml.
 
 With --policy it reads a file; without, it asks the running service.
 
-In the table a letter stands for each outcome: A admit, C challenge, R refuse, H hide,
+In the table, a letter stands for each outcome: A admit, C challenge, R refuse, H hide,
 X reject.`,
 		Example: `  ostiarius matrix --policy doors.yaml
   ostiarius matrix --policy doors.yaml --files --as role:trustee,proof-age:20m
@@ -46,9 +46,9 @@ X reject.`,
 		Args: noArgs,
 	}
 	file := c.Flags().String("policy", "", "policy file; without it the running service is asked")
-	files := c.Flags().Bool("files", false, "a row for each file of the sources")
-	list := c.Flags().String("addresses", "", "a row for each address of this file, a list or a sitemap; - is standard input")
-	more := c.Flags().StringArray("as", nil, "a further visitor; may be given several times")
+	files := c.Flags().Bool("files", false, "one row for each file of the sources")
+	list := c.Flags().String("addresses", "", "one row for each address in this file, a list or a sitemap; - is standard input")
+	more := c.Flags().StringArray("as", nil, "add a visitor; repeatable")
 	service := dataFlag(c)
 	output := outputFlag(c, "table", "csv", "json", "html")
 	c.MarkFlagFilename("policy", "yaml", "yml")
@@ -59,7 +59,7 @@ X reject.`,
 			return err
 		}
 		if *files && *list != "" {
-			return errUsage{errors.New("--files and --addresses each say what the rows are; give one of them, not both")}
+			return errUsage{errors.New("--files and --addresses can't be used together: both choose the rows")}
 		}
 		for _, who := range *more {
 			if _, err := policy.ParseVisitor(who); err != nil {

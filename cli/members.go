@@ -18,17 +18,17 @@ func peopleMembers(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "members",
 		Short: "List who has which role, since when, until when, and from which order",
-		Long: `Lists who has which role: the newest first, or with --ending those whose role ends within a time,
-the soonest first.`,
+		Long: `Lists who has which role, newest first. With --ending, lists the roles that end within a time,
+soonest first.`,
 		Example: `  ostiarius people members --role supporter
   ostiarius people members --ending 30d -o csv > ending.csv`,
 		Args: noArgs,
 	}
-	role := c.Flags().String("role", "", "only those who have this role")
-	ending := c.Flags().String("ending", "", "only those whose role ends within this time, such as 30d")
-	past := c.Flags().Bool("past", false, "those whose role has ended")
-	search := c.Flags().String("search", "", "only those whose name or address begins so")
-	limit := c.Flags().Int("limit", 100_000, "how many at most")
+	role := c.Flags().String("role", "", "only with this role")
+	ending := c.Flags().String("ending", "", "only roles that end within this time, such as 30d")
+	past := c.Flags().Bool("past", false, "only roles that have ended")
+	search := c.Flags().String("search", "", "only names or addresses that start with this")
+	limit := c.Flags().Int("limit", 100_000, "maximum number")
 	output := outputFlag(c, "table", "csv", "json")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		format, err := output()
@@ -38,7 +38,7 @@ the soonest first.`,
 		q := client.MemberQuery{Role: *role, Search: *search, Past: *past}
 		if *ending != "" {
 			if q.Ending, err = document.ParseDuration(*ending); err != nil || q.Ending <= 0 {
-				return errUsage{fmt.Errorf("--ending %s is no duration; write one like 30d", *ending)}
+				return errUsage{fmt.Errorf("--ending %s is not a duration; use one like 30d", *ending)}
 			}
 			q.Sort = "until"
 		}
@@ -71,7 +71,7 @@ the soonest first.`,
 			w.Flush()
 			return w.Error()
 		}
-		return writeList(c, format, all, "there is no such member", "NAME\tE-MAIL\tROLE\tSINCE\tUNTIL\tBY\tORDER\tJOINED",
+		return writeList(c, format, all, "no matching members", "NAME\tE-MAIL\tROLE\tSINCE\tUNTIL\tBY\tORDER\tJOINED",
 			func(t io.Writer, m client.Member) {
 				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", m.Account, dash(shorten(m.Email, 40)), m.Role, when(&m.Since, ""),
 					ends(m.Until, "no end"), m.By, dash(shorten(m.Order, 24)), m.Joined)

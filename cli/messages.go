@@ -13,10 +13,9 @@ import (
 func newMessages() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "messages",
-		Short: "See what became of the mails to people, and try again",
-		Long: `Shows the mails that are written down to be sent, and what became of each. One that the mail
-server does not take is tried again, after a minute and then less often, until its time is over;
-then it has failed, until somebody says otherwise.`,
+		Short: "See the delivery of messages, and retry",
+		Long: `Shows all messages and their delivery. If the mail server doesn't accept a message, it is tried again,
+after a minute at first and then less often, until it expires. Then it has failed, unless you retry it.`,
 		Example: `  ostiarius messages list --state failed
   ostiarius messages show 12
   ostiarius messages test agnes@marram.example`,
@@ -25,22 +24,22 @@ then it has failed, until somebody says otherwise.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(messagesList(service), messagesShow(service), messagesTest(service),
-		messagesDo("retry", "Try a message again now, one that failed or that waits for its turn", "message %d is handed over again\n",
+		messagesDo("retry", "Retry a message now that failed or is waiting", "retrying message %d\n",
 			service, client.RetryMessage),
-		messagesDo("drop", "Say that a message is not to be sent", "message %d is not sent\n", service, client.DropMessage))
+		messagesDo("drop", "Discard a message", "message %d was discarded\n", service, client.DropMessage))
 	return c
 }
 
 func messagesList(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "List the messages, the newest first",
+		Short:   "List the messages, newest first",
 		Example: "  ostiarius messages list --state waiting\n  ostiarius messages list --search ines -o json",
 		Args:    noArgs,
 	}
-	state := choice(c.Flags(), "state", "only those of this state", "any", "waiting", "sent", "failed", "dropped")
-	search := c.Flags().String("search", "", "only those with this text in address, account or kind")
-	limit := c.Flags().Int("limit", 100, "how many at most")
+	state := choice(c.Flags(), "state", "only with this state", "any", "waiting", "sent", "failed", "dropped")
+	search := c.Flags().String("search", "", "only with this text in address, account or kind")
+	limit := c.Flags().Int("limit", 100, "maximum number")
 	output := outputFlag(c, "table", "json")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		format, err := output()
@@ -62,7 +61,7 @@ func messagesList(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "there is no such message", "MESSAGE\tABOUT\tTO\tSTATE\tMADE\tTRIES\tNEXT\tPROBLEM",
+		return writeList(c, format, all, "no matching messages", "MESSAGE\tABOUT\tTO\tSTATE\tMADE\tTRIES\tNEXT\tPROBLEM",
 			func(t io.Writer, m client.Message) {
 				say(t, "%d\t%s\t%s\t%s\t%s\t%d\t%s\t%s\n", m.ID, m.Kind, shorten(m.To, 40), m.State, when(&m.MadeAt, ""), m.Tries,
 					when(m.NextAt, "-"), dash(shorten(m.Problem, 60)))
@@ -74,9 +73,9 @@ func messagesList(service func() *client.Client) *cobra.Command {
 func messagesShow(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "show MESSAGE",
-		Short: "Show one message, what it says and what became of it",
-		Long: `Shows one message. What it says is there until it is sent or dropped. Its link is for whom it is
-sent to; where there is no mail server, --link prints it, to be passed on, and that is recorded.`,
+		Short: "Show one message and its delivery",
+		Long: `Shows one message. Its text is kept until it is sent or discarded. Its link is only for the recipient.
+Without a mail server, --link prints it so you can pass it on; that is recorded.`,
 		Example: "  ostiarius messages show 12\n  ostiarius messages show 12 --link",
 		Args:    takes("MESSAGE"),
 	}
@@ -103,7 +102,7 @@ sent to; where there is no mail server, --link prints it, to be passed on, and t
 			if format == "json" {
 				return writeJSON(c.OutOrStdout(), map[string]any{"link": status.URL + l.Path, "until": l.Until})
 			}
-			say(c.OutOrStdout(), "%s%s\nGive this link only to whom the message is for. It works until %s.\n", status.URL, l.Path,
+			say(c.OutOrStdout(), "%s%s\nGive this link only to the recipient. It is valid until %s.\n", status.URL, l.Path,
 				when(&l.Until, ""))
 			return nil
 		}
@@ -122,13 +121,13 @@ sent to; where there is no mail server, --link prints it, to be passed on, and t
 		}
 		say(out, "\n")
 		if m.NextAt != nil {
-			say(out, "next try %s, and none after %s\n", when(m.NextAt, ""), when(&m.Until, ""))
+			say(out, "next try %s, last before %s\n", when(m.NextAt, ""), when(&m.Until, ""))
 		}
 		if m.Problem != "" {
-			say(out, "the last problem: %s\n", shorten(m.Problem, 400))
+			say(out, "last problem: %s\n", shorten(m.Problem, 400))
 		}
 		if m.Subject == "" {
-			say(out, "\nWhat it said is not kept.\n")
+			say(out, "\nThe text is no longer kept.\n")
 			return nil
 		}
 		say(out, "\n%s\n\n%s", ready(safe(m.Subject, false)), ready(safe(m.Text, true)))
@@ -150,7 +149,7 @@ func times(n int) string {
 func messageNumber(text string) (int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || id < 1 {
-		return 0, errUsage{fmt.Errorf("%q is no number of a message; `ostiarius messages list` shows them", text)}
+		return 0, errUsage{fmt.Errorf("%q isn't the number of a message; `ostiarius messages list` shows them", text)}
 	}
 	return id, nil
 }
@@ -174,11 +173,11 @@ func messagesDo(verb, short, done string, service func() *client.Client, act cli
 func messagesTest(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "test ADDRESS",
-		Short:   "Send a message that shows whether mail arrives",
+		Short:   "Send a test message",
 		Example: "  ostiarius messages test agnes@marram.example",
 		Args:    takes("ADDRESS"),
 	}
-	language := choice(c.Flags(), "language", "in which it is written", "en", "de")
+	language := choice(c.Flags(), "language", "language of the message", "en", "de")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		in, err := language()
 		if err != nil {
@@ -187,7 +186,7 @@ func messagesTest(service func() *client.Client) *cobra.Command {
 		if err := client.TestMail.Do(c.Context(), service(), client.TestMessage{To: args[0], Language: in}); err != nil {
 			return err
 		}
-		say(c.OutOrStdout(), "a message to %s is written down and handed over next; `ostiarius messages list` says what becomes of it\n", args[0])
+		say(c.OutOrStdout(), "a message is being sent to %s; `ostiarius messages list` shows its delivery\n", args[0])
 		return nil
 	}
 	return c

@@ -19,10 +19,10 @@ import (
 func newPasses() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "passes",
-		Short: "Issue passes: access for one recipient that ends by itself",
-		Long: `Issues passes and takes them back. Kinds of pass are declared in the policy, under passes. A pass has
-two forms that open the same doors: a link for browsers, and a name with a password for programs that
-download. Both are shown once, and mailed to the recipient.`,
+		Short: "Issue passes: access for one recipient that ends automatically",
+		Long: `Issues and revokes passes. Kinds of pass are declared in the policy, under passes. A pass has two
+forms that open the same doors: a link for browsers, and a name with a password for download programs.
+Both are shown once and e-mailed to the recipient.`,
 		Example: `  ostiarius passes issue recordings --to ada@carrow.example --name "Ada Carrow" --data ./data
   ostiarius passes import recordings buyers.csv --dry-run
   ostiarius passes show k7qx3mpa2d`,
@@ -31,9 +31,9 @@ download. Both are shown once, and mailed to the recipient.`,
 	}
 	service := dataFlag(c)
 	c.AddCommand(passesKinds(service), passesList(service), passesShow(service), passesIssue(service), passesImport(service),
-		passesDo(service, client.RevokePass, "revoke", "Take a pass back for good", "is revoked: it opens nothing any more"),
-		passesDo(service, client.PausePass, "pause", "Close a pass until it is resumed", "is paused"),
-		passesDo(service, client.ResumePass, "resume", "Open a paused pass again", "is open again"),
+		passesDo(service, client.RevokePass, "revoke", "Revoke a pass for good", "is revoked and no longer works"),
+		passesDo(service, client.PausePass, "pause", "Pause a pass until it is resumed", "is paused"),
+		passesDo(service, client.ResumePass, "resume", "Resume a paused pass", "is resumed"),
 		passesRenew(service), passesResend(service), passesRotate(service))
 	return c
 }
@@ -41,7 +41,7 @@ download. Both are shown once, and mailed to the recipient.`,
 func passesKinds(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "kinds",
-		Short:   "List the kinds of pass, and how many there are of each",
+		Short:   "List the kinds of pass, with the number of each",
 		Example: "  ostiarius passes kinds",
 		Args:    noArgs,
 	}
@@ -55,7 +55,7 @@ func passesKinds(service func() *client.Client) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "the policy has no kinds of pass; they are declared under passes",
+		return writeList(c, format, all, "the policy has no kinds of pass; declare them under passes",
 			"KIND\tTITLE\tLASTS\tDOWNLOADS\tNETWORKS\tWAITING\tOPEN\tUSED UP\tENDED\tPAUSED\tREVOKED", func(t io.Writer, k client.PassKind) {
 				lasts := k.Lasts
 				if k.CountsFrom == "first-use" {
@@ -82,7 +82,7 @@ func anyNumber(n int) string {
 func passesList(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list [KIND]",
-		Short:   "List passes, the newest first",
+		Short:   "List passes, newest first",
 		Example: "  ostiarius passes list recordings --state open\n  ostiarius passes list --search carrow",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -91,9 +91,9 @@ func passesList(service func() *client.Client) *cobra.Command {
 			return nil
 		},
 	}
-	state := c.Flags().String("state", "", "only those that are waiting, open, used-up, ended, paused or revoked")
-	search := c.Flags().String("search", "", "only those whose ID, name, address or reference begins so")
-	limit := c.Flags().Int("limit", 1000, "how many at most")
+	state := c.Flags().String("state", "", "only with this state: waiting, open, used-up, ended, paused or revoked")
+	search := c.Flags().String("search", "", "only where ID, name, address or reference starts with this")
+	limit := c.Flags().Int("limit", 1000, "maximum number")
 	output := outputFlag(c, "table", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		format, err := output()
@@ -119,7 +119,7 @@ func passesList(service func() *client.Client) *cobra.Command {
 				q.After = all[len(all)-1].ID
 			}
 		}
-		return writeList(c, format, all, "there is no such pass", "PASS\tKIND\tREFERENCE\tRECIPIENT\tNAME\tSTATE\tUNTIL\tDOWNLOADS",
+		return writeList(c, format, all, "no matching passes", "PASS\tKIND\tREFERENCE\tRECIPIENT\tNAME\tSTATE\tUNTIL\tDOWNLOADS",
 			func(t io.Writer, p client.Pass) {
 				say(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", p.ID, p.Kind, shorten(p.Reference, 24), shorten(p.Recipient, 40),
 					dash(shorten(p.Name, 30)), p.State, passEnd(p), downloads(p.Downloads))
@@ -145,7 +145,7 @@ func downloads(d client.PassDownloads) string {
 func passesShow(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "show PASS",
-		Short:   "Show one pass with its story",
+		Short:   "Show one pass with its history",
 		Example: "  ostiarius passes show k7qx3mpa2d",
 		Args:    takes("PASS"),
 	}
@@ -177,7 +177,7 @@ func passesShow(service func() *client.Client) *cobra.Command {
 			say(out, "only       %s\n", strings.Join(p.Paths, " "))
 		}
 		if p.OldUntil != nil {
-			say(out, "before     the link and password before count until %s\n", when(p.OldUntil, ""))
+			say(out, "before     the previous link and password work until %s\n", when(p.OldUntil, ""))
 		}
 		if p.Note != "" {
 			say(out, "note       %s\n", p.Note)
@@ -215,32 +215,32 @@ func showIssued(c *cobra.Command, format, what string, p client.IssuedPass) erro
 // notMailed says why nobody was mailed.
 func notMailed(meant bool) string {
 	if meant {
-		return "nobody was mailed"
+		return "no e-mail was sent"
 	}
-	return "nobody was mailed, because there is no mail server (--mail)"
+	return "no e-mail was sent, because there is no mail server (--mail)"
 }
 
 func passesIssue(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "issue KIND",
-		Short: "Issue a pass and mail it to its recipient",
-		Long: `Issues a pass of a kind that the policy declares. Its end and the number of downloads are those of the
-kind, unless they are given here. With --path it opens only these places and what is below them. Its
-link, and its name and password, are mailed to the recipient and shown here, this once.`,
+		Short: "Issue a pass and e-mail it to the recipient",
+		Long: `Issues a pass of a kind that the policy declares. The end and the number of downloads come from the
+kind, unless you set them here. With --path it opens only these places and everything below them. The
+link, name and password are e-mailed to the recipient and shown here once.`,
 		Example: `  ostiarius passes issue recordings --to ada@carrow.example --name "Ada Carrow" --reference 2026-118
   ostiarius passes issue recordings --to press@gazette.example --until 3d --downloads 2 --path /recordings/fog-bell.wav --no-mail -o json`,
 		Args: takes("KIND"),
 	}
 	n := client.NewPass{}
-	c.Flags().StringVar(&n.To, "to", "", "the address of the recipient")
-	c.Flags().StringVar(&n.Name, "name", "", "the name of the recipient")
-	c.Flags().StringVar(&n.Reference, "reference", "", "your own reference, such as the number of an order")
-	c.Flags().StringVar(&n.Note, "note", "", "for whom or what it is")
+	c.Flags().StringVar(&n.To, "to", "", "e-mail address of the recipient")
+	c.Flags().StringVar(&n.Name, "name", "", "name of the recipient")
+	c.Flags().StringVar(&n.Reference, "reference", "", "your reference, such as an order number")
+	c.Flags().StringVar(&n.Note, "note", "", "note for stewards")
 	until := c.Flags().String("until", "", "end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
-	c.Flags().IntVar(&n.Downloads, "downloads", 0, "how many files may be downloaded")
-	c.Flags().StringArrayVar(&n.Paths, "path", nil, "only this place and what is below it; can be given several times")
-	c.Flags().StringVar(&n.Language, "language", "", "language in which the recipient is written to: en or de")
-	c.Flags().BoolVar(&n.NoMail, "no-mail", false, "do not mail it; you pass on what is shown")
+	c.Flags().IntVar(&n.Downloads, "downloads", 0, "number of downloads")
+	c.Flags().StringArrayVar(&n.Paths, "path", nil, "only this place and everything below it; repeatable")
+	c.Flags().StringVar(&n.Language, "language", "", "language of the e-mail: en or de")
+	c.Flags().BoolVar(&n.NoMail, "no-mail", false, "don't send an e-mail; you pass on what is shown")
 	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		format, err := output()
@@ -248,10 +248,10 @@ link, and its name and password, are mailed to the recipient and shown here, thi
 			return err
 		}
 		if n.To == "" {
-			return errUsage{errors.New("--to ADDRESS is missing: a pass has a recipient")}
+			return errUsage{errors.New("--to ADDRESS is missing; a pass needs a recipient")}
 		}
 		if c.Flags().Changed("downloads") && n.Downloads < 1 {
-			return errUsage{errors.New("--downloads is at least 1")}
+			return errUsage{errors.New("--downloads must be at least 1")}
 		}
 		if n.Until, err = end("until", *until); err != nil {
 			return err
@@ -261,7 +261,7 @@ link, and its name and password, are mailed to the recipient and shown here, thi
 		if err != nil {
 			return err
 		}
-		how := "it is on its way there"
+		how := "it was sent there"
 		if !p.Mailed {
 			how = notMailed(n.NoMail)
 		}
@@ -276,23 +276,23 @@ const importedAtOnce = 500
 func passesImport(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "import KIND FILE",
-		Short: "Issue the passes of a list",
-		Long: `Issues a pass for each line of a file in CSV whose head line names its columns: address, and perhaps
-name, reference, note, until, downloads, paths. Lines that cannot be taken are told, each with the
-reason; the others are issued and mailed. Who has an open pass of the kind already, or one with the same
-reference, gets no other: so a list that was cut short can be brought in once more. - is standard input.
+		Short: "Issue passes from a list",
+		Long: `Issues a pass for each row of a CSV file. The header row names the columns: address; optionally name,
+reference, note, until, downloads, paths. Rows that can't be imported are reported with the reason; the
+others are issued and e-mailed. Recipients who already have an open pass of the kind, or one with the same
+reference, are skipped, so you can import a list again that was cut short. - is standard input.
 With --no-mail each part is shown before the next one is issued. If the command is killed, import the file
 again: it names the passes that were issued already, and "ostiarius passes resend ID --no-mail" gives
-one of them another password. Exit code 1 if a line was refused.`,
+one of them a new password. Exit code 1 if a row was rejected.`,
 		Example: "  ostiarius passes import recordings buyers.csv --dry-run\n  ostiarius passes import recordings buyers.csv --no-mail -o " +
 			"json > passes.json",
 		Args: takes("KIND", "FILE"),
 	}
-	until := c.Flags().String("until", "", "end, where the file says none: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d "+
+	until := c.Flags().String("until", "", "end, where the file has none: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d "+
 		"from now on")
-	number := c.Flags().Int("downloads", 0, "how many files may be downloaded, where the file does not say")
-	language := c.Flags().String("language", "", "language in which the recipients are written to: en or de")
-	noMail := c.Flags().Bool("no-mail", false, "do not mail them; with -o json they are shown, this once")
+	number := c.Flags().Int("downloads", 0, "number of downloads, where the file doesn't say")
+	language := c.Flags().String("language", "", "language of the e-mails: en or de")
+	noMail := c.Flags().Bool("no-mail", false, "don't send e-mails; with -o json the passes are shown once")
 	bringIn := importFlags(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		ends, err := end("until", *until)
@@ -301,7 +301,7 @@ one of them another password. Exit code 1 if a line was refused.`,
 		}
 		dry, _ := c.Flags().GetBool("dry-run")
 		if format, _ := c.Flags().GetString("output"); *noMail && !dry && format != "json" {
-			return errUsage{errors.New("--no-mail goes with -o json: what nobody is mailed is shown this once, and lost otherwise")}
+			return errUsage{errors.New("--no-mail needs -o json, since the passes are shown only once")}
 		}
 		issued := 0
 		return bringIn(c, args[1], func(text string, dry bool) (any, []client.ImportedLine, error) {
@@ -325,7 +325,7 @@ one of them another password. Exit code 1 if a line was refused.`,
 					client.PassesImport{Kind: args[0], File: part.text, Dry: dry, Until: ends, Downloads: *number, Language: *language, NoMail: *noMail})
 				if err != nil {
 					if issued > 0 {
-						err = fmt.Errorf("%w (%d were issued before; bring the file in once more to go on)", err, issued)
+						err = fmt.Errorf("%w (%d were issued before; import the file again to continue)", err, issued)
 					}
 					return nil, nil, err
 				}
@@ -340,7 +340,7 @@ one of them another password. Exit code 1 if a line was refused.`,
 				}
 				if onTheWay {
 					if err := writeIssued(c.OutOrStdout(), done.Issued, len(all.Issued) == 0); err != nil {
-						return nil, nil, fmt.Errorf("what was issued could not be shown, and nothing more is issued: %w", err)
+						return nil, nil, fmt.Errorf("issued passes could not be shown, so no more are issued: %w", err)
 					}
 				}
 				all.Issued = append(all.Issued, done.Issued...)
@@ -420,7 +420,7 @@ func partsOf(text string) ([]part, error) {
 			break
 		}
 		if err != nil {
-			return nil, fmt.Errorf("it cannot be read as CSV: %w", err)
+			return nil, fmt.Errorf("this can't be read as CSV: %w", err)
 		}
 		line, _ := table.FieldPos(0)
 		for i, field := range record { // one record, one line
@@ -457,15 +457,14 @@ func passesDo(service func() *client.Client, act client.Call[client.ByID, client
 func passesRenew(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "renew PASS",
-		Short: "Give a pass another end, and more downloads",
-		Long: `Gives a pass another end: the one that is given, or as long as its kind lasts from now on. With
---downloads it has so many more; one that is used up has as many more as its kind has. Its link and
-password stay as they are.`,
+		Short: "Extend a pass, with more downloads",
+		Long: `Extends a pass: until the given end, or as long as its kind lasts, starting now. --downloads adds that many
+downloads; a used-up pass gets as many as its kind has. The link and password stay the same.`,
 		Example: "  ostiarius passes renew k7qx3mpa2d\n  ostiarius passes renew k7qx3mpa2d --until 2027-03-31 --downloads 5",
 		Args:    takes("PASS"),
 	}
 	until := c.Flags().String("until", "", "end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
-	more := c.Flags().Int("downloads", 0, "how many more files may be downloaded")
+	more := c.Flags().Int("downloads", 0, "number of additional downloads")
 	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		format, err := output()
@@ -492,14 +491,14 @@ password stay as they are.`,
 func passesResend(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "resend PASS",
-		Short: "Give a pass another link and password, and mail them",
-		Long: `Mails a pass to its recipient again. Of its link and password only hashes are kept, so it gets others;
-those before count no longer, or for as long as --grace says.`,
+		Short: "Give a pass a new link and password, and e-mail them",
+		Long: `E-mails a pass to its recipient again. Only hashes of the link and password are stored, so it gets new ones.
+The previous ones stop working, or work as long as --grace says.`,
 		Example: "  ostiarius passes resend k7qx3mpa2d --grace 24h",
 		Args:    takes("PASS"),
 	}
-	grace := c.Flags().String("grace", "0s", "how long those before count too, such as 24h or 7d")
-	noMail := c.Flags().Bool("no-mail", false, "do not mail them; you pass on what is shown")
+	grace := c.Flags().String("grace", "0s", "how long the previous ones also work, such as 24h or 7d")
+	noMail := c.Flags().Bool("no-mail", false, "don't send an e-mail; you pass on what is shown")
 	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		format, err := output()
@@ -508,18 +507,18 @@ those before count no longer, or for as long as --grace says.`,
 		}
 		both, err := document.ParseDuration(*grace)
 		if err != nil {
-			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
+			return errUsage{fmt.Errorf("--grace %s is not a duration; use one like 24h", *grace)}
 		}
 		p, err := client.ResendPass.Ask(c.Context(), service(),
 			client.PassResending{ID: args[0], Grace: int64(both / time.Second), NoMail: *noMail})
 		if err != nil {
 			return err
 		}
-		how := "they are on their way to " + safe(p.Recipient, false)
+		how := "they were sent to " + safe(p.Recipient, false)
 		if !p.Mailed {
 			how = notMailed(*noMail)
 		}
-		return showIssued(c, format, fmt.Sprintf("%s has another link and password; %s", p.ID, how), p)
+		return showIssued(c, format, fmt.Sprintf("%s has a new link and password; %s", p.ID, how), p)
 	}
 	return c
 }
@@ -527,17 +526,17 @@ those before count no longer, or for as long as --grace says.`,
 func passesRotate(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "rotate KIND",
-		Short: "Give all passes of a kind another link and password, and mail them",
-		Long: `Gives all passes of a kind that have not ended another link and password, and mails them to their
-recipients. Those before count no longer, or for as long as --grace says.`,
+		Short: "Give all passes of a kind a new link and password, and e-mail them",
+		Long: `Gives all valid passes of a kind a new link and password, and e-mails them to the recipients. The
+previous ones stop working, or work as long as --grace says.`,
 		Example: "  ostiarius passes rotate recordings --grace 3d",
 		Args:    takes("KIND"),
 	}
-	grace := c.Flags().String("grace", "0s", "how long those before count too, such as 24h or 7d")
+	grace := c.Flags().String("grace", "0s", "how long the previous ones also work, such as 24h or 7d")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		both, err := document.ParseDuration(*grace)
 		if err != nil {
-			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
+			return errUsage{fmt.Errorf("--grace %s is not a duration; use one like 24h", *grace)}
 		}
 		all, began := 0, time.Now()
 		shown := progressOn(c, "rotated")
@@ -546,7 +545,7 @@ recipients. Those before count no longer, or for as long as --grace says.`,
 				client.PassRotation{Kind: args[0], Grace: int64(both / time.Second), Before: began})
 			if err != nil {
 				shown.done()
-				return fmt.Errorf("%w (%d have others; begin once more to go on)", err, all)
+				return fmt.Errorf("%w (%d were replaced; run the command again to continue)", err, all)
 			}
 			if done.Rotated == 0 {
 				break
@@ -555,7 +554,7 @@ recipients. Those before count no longer, or for as long as --grace says.`,
 			shown.at(all, 0)
 		}
 		shown.done()
-		say(c.OutOrStdout(), "%d passes have another link and password\n", all)
+		say(c.OutOrStdout(), "%d passes have a new link and password\n", all)
 		return nil
 	}
 	return c

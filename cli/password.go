@@ -11,13 +11,13 @@ import (
 
 // newPassword adds the flags that say what a generated password is made of, and returns a function that makes one.
 func newPassword(c *cobra.Command) func() (string, error) {
-	words := c.Flags().Int("words", 0, "generate a password of so many random words")
-	length := c.Flags().Int("length", 0, "generate a password of so many random characters")
-	all := c.Flags().Bool("all-characters", false, "generate it of all characters, also those that look alike")
+	words := c.Flags().Int("words", 0, "generate a password of this many random words")
+	length := c.Flags().Int("length", 0, "generate a password of this many random characters")
+	all := c.Flags().Bool("all-characters", false, "use all characters, including similar ones")
 	return func() (string, error) {
 		switch {
 		case *words != 0 && (*length != 0 || *all):
-			return "", errUsage{errors.New("a password is made of words or of characters; give --words or the others")}
+			return "", errUsage{errors.New("--words can't be used with --length or --all-characters")}
 		case c.Flags().Changed("words"):
 			if *words < 4 || *words > 12 {
 				return "", errUsage{errors.New("--words is a number from 4 to 12")}

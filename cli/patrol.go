@@ -24,20 +24,19 @@ import (
 func newPatrol() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "patrol [URL]",
-		Short: "Walk through a running site as every kind of visitor, and say what does not hold",
-		Long: `Walks through a site over HTTP as a stranger and as others, follows what it finds, and
-tells what does not hold: answers that differ from the policy, forgotten pages, guards
-that only pretend, redirects that never arrive, closed pages that are kept by caches, and
-more. docs/patrol.md has all rules.
+		Short: "Check a running site as every kind of visitor, and report problems",
+		Long: `Visits a site over HTTP as different visitors, follows links, and reports problems: answers that
+don't match the policy, forgotten pages, fake protection, broken redirects, protected pages in
+caches, and more. docs/patrol.md explains all rules.
 
-With --data, the running service says what its policy is, and lets the patrol be judged
-as each kind of visitor for as long as it lasts. Without, any site can be walked: as a
-stranger, and as whom the file of --visitors has credentials for.
+With --data, the running service provides its policy and lets the patrol visit as each kind of
+visitor. Without, you can check any site: as a visitor who isn't signed in, and as the visitors in
+the --visitors file.
 
-It sends GET alone, to the hosts named, and leaves out what sounds as if it
-signed out or changed something.
+It only sends GET requests to the given hosts, and skips links that seem to sign out or change
+something.
 
-Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
+Exit code 0: no findings; 1: findings; 2: wrong usage.`,
 		Example: `  ostiarius patrol --data ./data
   ostiarius patrol https://marram.example/ --visitors visitors.yaml --report patrol.html
   ostiarius patrol http://localhost:8080/ --around http://localhost:8081/ -o json > patrol.json`,
@@ -50,21 +49,21 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 	}
 	service := dataFlag(c)
 	flags := c.Flags()
-	file := flags.String("policy", "", "policy file that answers are compared with, for a site whose service is elsewhere")
-	visitors := flags.String("visitors", "", "file with credentials of visitors, for a site that has none of ours")
-	as := flags.StringArray("as", nil, "a visitor as whom it is walked, with --data; all kinds of the policy if none is given")
-	also := flags.StringArray("also", nil, "another address of the site, whose host is walked too, with the same credentials")
-	around := flags.StringArray("around", nil, "an address at which the content might be reached around the guard, such as the server behind")
-	methods := flags.StringSlice("methods", nil, "other methods than GET that a stranger sends to closed addresses too, with nothing in "+
+	file := flags.String("policy", "", "policy file to compare answers with, for a site without a local service")
+	visitors := flags.String("visitors", "", "file with credentials of visitors, for a site without Ostiarius")
+	as := flags.StringArray("as", nil, "visit as this visitor, with --data; default: all kinds in the policy")
+	also := flags.StringArray("also", nil, "another address of the site to check, with the same credentials")
+	around := flags.StringArray("around", nil, "an address that might bypass Ostiarius, such as the upstream server")
+	methods := flags.StringSlice("methods", nil, "other methods to send to protected addresses without credentials, with nothing in "+
 		"them, such as POST; only for sites where that does no harm")
-	most := flags.Int("max", patrol.UsualMost, "the most addresses")
-	together := flags.Int("together", patrol.UsualTogether, "requests at once")
-	rate := flags.Float64("rate", 0, "requests a second; without it as many as are answered on this machine, and 20 elsewhere")
-	patience := flags.Duration("timeout", patrol.UsualPatience, "how long an answer may let wait for it")
-	lasts := flags.Duration("for", patrol.UsualLasts, "how long all of it may take")
-	since := flags.String("since", "", "what another patrol has found, as JSON; only what is new is told")
-	page := flags.String("report", "", "file for a report that can be read and printed")
-	browser := flags.Bool("browser", false, "have pages drawn by headless Chromium, for what scripts add to them")
+	most := flags.Int("max", patrol.UsualMost, "maximum number of addresses")
+	together := flags.Int("together", patrol.UsualTogether, "requests at the same time")
+	rate := flags.Float64("rate", 0, "requests per second; default: no limit on this machine, 20 elsewhere")
+	patience := flags.Duration("timeout", patrol.UsualPatience, "how long to wait for an answer")
+	lasts := flags.Duration("for", patrol.UsualLasts, "how long the whole patrol may take")
+	since := flags.String("since", "", "findings of an earlier patrol, as JSON; only new ones are reported")
+	page := flags.String("report", "", "file for an HTML report")
+	browser := flags.Bool("browser", false, "render pages in headless Chromium, to see what scripts add")
 	output := outputFlag(c, "table", "json", "sarif")
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.MarkFlagFilename("visitors", "yaml", "yml")
@@ -76,12 +75,12 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 		o := patrol.Options{Most: *most, Together: *together, PerSecond: *rate, Patience: *patience, Lasts: *lasts}
 		for _, method := range *methods {
 			if method = strings.ToUpper(method); !slices.Contains([]string{"POST", "PUT", "PATCH", "DELETE", "OPTIONS", "PROPFIND"}, method) {
-				return errUsage{fmt.Errorf("--methods %s is not known; write POST, PUT, PATCH, DELETE, OPTIONS or PROPFIND", method)}
+				return errUsage{fmt.Errorf("--methods %s is unknown; use POST, PUT, PATCH, DELETE, OPTIONS or PROPFIND", method)}
 			}
 			o.Methods = append(o.Methods, strings.ToUpper(method))
 		}
 		if *most < 1 || *together < 1 || *rate < 0 {
-			return errUsage{errors.New("--max and --together are numbers from 1, and --rate is none below 0")}
+			return errUsage{errors.New("--max and --together must be at least 1, and --rate must not be negative")}
 		}
 		var before *patrol.Result
 		if *since != "" {
@@ -96,7 +95,7 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 		}
 		ours := len(args) == 0 || c.Flags().Changed("data")
 		if len(*as) > 0 && !ours {
-			return errUsage{errors.New("--as is for a site of ours, with --data; credentials for others are in a file, with --visitors")}
+			return errUsage{errors.New("--as needs --data; for other sites, use --visitors with a file of credentials")}
 		}
 		if *visitors != "" {
 			if o.Visitors, err = readVisitors(*visitors); err != nil {
@@ -187,7 +186,7 @@ Exit code 0: nothing was found; 1: something was; 2: wrong usage.`,
 func siteAddress(text string) (*url.URL, error) {
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
-		return nil, errUsage{fmt.Errorf("%q is no address of a site; write one like http://localhost:8080/", text)}
+		return nil, errUsage{fmt.Errorf("%q isn't the address of a site; use one like http://localhost:8080/", text)}
 	}
 	return u, nil
 }
@@ -236,7 +235,7 @@ func walkAs(c *cobra.Command, service *client.Client, o *patrol.Options, as []st
 	}
 	return made, func() {
 		if err := client.EndWalk.Do(context.WithoutCancel(c.Context()), service, client.ByID{ID: begun.ID}); err != nil {
-			say(c.ErrOrStderr(), "ostiarius: note: the walk could not be ended, and ends by itself at %s: %v\n", when(&begun.Until, ""), err)
+			say(c.ErrOrStderr(), "ostiarius: note: the visits could not be ended; they end automatically at %s: %v\n", when(&begun.Until, ""), err)
 		}
 	}, nil
 }
@@ -244,11 +243,11 @@ func walkAs(c *cobra.Command, service *client.Client, o *patrol.Options, as []st
 func readPatrol(file string) (*patrol.Result, error) {
 	text, err := os.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("what was found before cannot be read: %w", err)
+		return nil, fmt.Errorf("earlier findings can't be read: %w", err)
 	}
 	var r patrol.Result
 	if err := json.Unmarshal(text, &r); err != nil || r.Findings == nil {
-		return nil, fmt.Errorf("%s is not what a patrol has found; it is written with -o json", file)
+		return nil, fmt.Errorf("%s doesn't contain findings of a patrol; write them with -o json", file)
 	}
 	return &r, nil
 }
@@ -256,11 +255,11 @@ func readPatrol(file string) (*patrol.Result, error) {
 func writeReport(file string, r *patrol.Result) error {
 	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600) // it may show parts of closed pages
 	if err != nil {
-		return fmt.Errorf("the report cannot be written: %w", err)
+		return fmt.Errorf("the report can't be written: %w", err)
 	}
 	if err := patrol.WriteReport(f, r); err != nil {
 		f.Close()
-		return fmt.Errorf("the report cannot be written: %w", err)
+		return fmt.Errorf("the report can't be written: %w", err)
 	}
 	return f.Close()
 }
@@ -283,13 +282,13 @@ func writePatrol(w io.Writer, r *patrol.Result) error {
 			order = append(order, l.Reason)
 		}
 	}
-	say(w, "%s: %s, walked as %s, with %s in %s.\n", r.Site, addresses(r.Visited), strings.Join(r.Visitors, " · "),
+	say(w, "%s: %s, visited as %s, with %s in %s.\n", r.Site, addresses(r.Visited), strings.Join(r.Visitors, " · "),
 		amount(r.Requests, "request"), r.Took)
 	for _, reason := range order {
-		say(w, "Left out (%d): %s.\n", reasons[reason], reason)
+		say(w, "Skipped (%d): %s.\n", reasons[reason], reason)
 	}
 	if len(r.Findings) == 0 {
-		say(w, "Nothing was found.\n")
+		say(w, "No findings.\n")
 	} else {
 		say(w, "%s.\n", amount(len(r.Findings), "finding"))
 	}

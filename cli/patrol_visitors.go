@@ -24,7 +24,7 @@ import (
 func readVisitors(file string) ([]patrol.Visitor, error) {
 	text, err := os.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("the visitors cannot be read: %w", err)
+		return nil, fmt.Errorf("the visitors can't be read: %w", err)
 	}
 	var read struct {
 		Visitors []struct {
@@ -38,7 +38,7 @@ func readVisitors(file string) ([]patrol.Visitor, error) {
 		} `yaml:"visitors"`
 	}
 	if err := yaml.UnmarshalWithOptions(text, &read, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("%s is no list of visitors; write visitors: [ { as: member, cookies: { NAME: VALUE } } ], with basic: { "+
+		return nil, fmt.Errorf("%s isn't a list of visitors; use visitors: [ { as: member, cookies: { NAME: VALUE } } ], with basic: { "+
 			"user, password } or fields: likewise", file)
 	}
 	var all []patrol.Visitor
@@ -47,7 +47,7 @@ func readVisitors(file string) ([]patrol.Visitor, error) {
 			return nil, fmt.Errorf("%s: visitor %d has no name (as), or nothing to show: cookies, basic or fields", file, i+1)
 		}
 		if slices.ContainsFunc(all, func(v patrol.Visitor) bool { return v.Who == r.As }) {
-			return nil, fmt.Errorf("%s: %s is there twice", file, r.As)
+			return nil, fmt.Errorf("%s: %s is listed twice", file, r.As)
 		}
 		v := patrol.Visitor{Who: r.As, Fields: http.Header{}}
 		v.As, _ = policy.ParseVisitor(r.As) // for a policy, if it is in the notation for visitors

@@ -38,8 +38,8 @@ func newPeople() *cobra.Command {
 		peopleSetPassword(service), peopleResetFactors(service), peopleLink(service), peopleGrant(service), peopleRevoke(service),
 		peopleMembers(service),
 		peopleEdit(service), peopleEndSessions(service), peopleImport(service), peopleExport(service),
-		peopleSwitch(service, "disable", "Switch an account off and end its sessions", true),
-		peopleSwitch(service, "enable", "Switch an account on again", false),
+		peopleSwitch(service, "disable", "Disable an account and end its sessions", true),
+		peopleSwitch(service, "enable", "Enable an account again", false),
 	)
 	return c
 }
@@ -48,20 +48,20 @@ func peopleAdd(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Add an account",
-		Long: `Adds an account. The password is asked for on the terminal, or read from standard input
-with --password-stdin, or generated and shown once with --generate or --words; or none is
-set and a link printed with which somebody sets it, once, within three days.`,
+		Long: `Adds an account. The command asks for the password on the terminal, reads it from standard input
+with --password-stdin, or generates one and shows it once with --generate or --words. With --link it sets
+no password and prints a link to set one, valid once and for three days.`,
 		Example: `  ostiarius people add ines --role keeper --email ines@marram.example
   ostiarius people add ines --role keeper --link
   echo "$PASSWORD" | ostiarius people add ines --role keeper --role trustee --password-stdin`,
 		Args: takes("NAME"),
 	}
-	roles := c.Flags().StringArray("role", nil, "role to grant; can be given several times")
-	email := c.Flags().String("email", "", "e-mail address, with which one can sign in too")
+	roles := c.Flags().StringArray("role", nil, "role to grant; repeatable")
+	email := c.Flags().String("email", "", "e-mail address, which also works for sign-in")
 	until := c.Flags().String("until", "", "when the roles end: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
-	notes := c.Flags().String("notes", "", "notes for those who run the site")
+	notes := c.Flags().String("notes", "", "notes for stewards")
 	anyway := c.Flags().Bool("anyway", false, anywayHelp)
-	link := c.Flags().Bool("link", false, "set no password, but print a link to set one")
+	link := c.Flags().Bool("link", false, "print a link to set a password instead of setting one")
 	password := passwordFlag(c)
 	output := outputFlag(c, "text", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -74,7 +74,7 @@ set and a link printed with which somebody sets it, once, within three days.`,
 			return err
 		}
 		if n.Until != nil && len(n.Roles) == 0 {
-			return errUsage{errors.New("--until is when roles end; name one with --role")}
+			return errUsage{errors.New("--until needs --role")}
 		}
 		var shown string
 		if !*link {
@@ -97,7 +97,7 @@ set and a link printed with which somebody sets it, once, within three days.`,
 	return c
 }
 
-const anywayHelp = "take the name although it was another account's until recently, or looks like another"
+const anywayHelp = "use the name even if another account had it recently, or it looks like another one"
 
 // once prints, as text or as JSON, what was done for a name, and the password if that is shown this once.
 func once(c *cobra.Command, format, name, password, shown, text string) error {
@@ -125,7 +125,7 @@ func printLink(c *cobra.Command, service *client.Client, name, format string) er
 	if format == "json" {
 		return writeJSON(c.OutOrStdout(), map[string]any{"name": name, "link": status.URL + l.Path, "until": l.Until})
 	}
-	say(c.OutOrStdout(), "%s%s\nGive this link to %s only. It sets the password once, until %s.\n", status.URL, l.Path, name,
+	say(c.OutOrStdout(), "%s%s\nGive this link only to %s. It sets the password once and is valid until %s.\n", status.URL, l.Path, name,
 		when(&l.Until, ""))
 	return nil
 }
@@ -133,18 +133,17 @@ func printLink(c *cobra.Command, service *client.Client, name, format string) er
 func peopleLink(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "link NAME",
-		Short: "Make a link with which somebody sets a password, once",
-		Long: `Makes a link with which somebody sets the password of an account, once. With --first, and while
-nobody is steward yet, it is one with which somebody makes the first account that is, within an
-hour.`,
+		Short: "Create a link to set a password, once",
+		Long: `Creates a link to set the password of an account, once. With --first, while there is no steward yet,
+it creates a link to set up the first steward within an hour.`,
 		Example: "  ostiarius people link ines\n  ostiarius people link ines --mail\n  ostiarius people link --first",
 	}
 	first := c.Flags().Bool("first", false, "a link for the first steward, while there is none")
-	mailed := c.Flags().Bool("mail", false, "send it to the address of the account instead of printing it")
+	mailed := c.Flags().Bool("mail", false, "e-mail it to the account instead of printing it")
 	output := outputFlag(c, "text", "json")
 	c.Args = func(c *cobra.Command, args []string) error {
 		if *first && *mailed {
-			return errUsage{errors.New("--first and --mail do not go together: there is nobody yet to send it to")}
+			return errUsage{errors.New("--first and --mail can't be used together: there is nobody to send it to yet")}
 		}
 		if *first {
 			return noArgs(c, args)
@@ -159,7 +158,7 @@ hour.`,
 		if *mailed {
 			err := client.MailLink.Do(c.Context(), service(), client.ByName{Name: args[0]})
 			if err == nil {
-				say(c.OutOrStdout(), "a link for %s is written down and handed over next; `ostiarius messages list` says what becomes of it\n", args[0])
+				say(c.OutOrStdout(), "a link is being sent to %s; `ostiarius messages list` shows its delivery\n", args[0])
 			}
 			return err
 		}
@@ -185,7 +184,7 @@ hour.`,
 
 // firstLink tells of a link for the first steward, which leads to where the console is.
 func firstLink(at *client.Status, l client.Link) string {
-	return fmt.Sprintf("%s%s\nWith this link the first account is made that runs the doors. It works once, until %s.\n",
+	return fmt.Sprintf("%s%s\nThis link creates the first steward account. It works once and is valid until %s.\n",
 		cmp.Or(at.Console, at.URL), l.Path, when(&l.Until, ""))
 }
 
@@ -196,9 +195,9 @@ func peopleEdit(service func() *client.Client) *cobra.Command {
 		Example: "  ostiarius people edit ines --email ines@marram.example --notes \"keeps the east lamp\"",
 		Args:    takes("NAME"),
 	}
-	name := c.Flags().String("name", "", "another name")
-	email := c.Flags().String("email", "", "another e-mail address; empty for none")
-	notes := c.Flags().String("notes", "", "other notes; empty for none")
+	name := c.Flags().String("name", "", "new username")
+	email := c.Flags().String("email", "", "new e-mail address; empty for none")
+	notes := c.Flags().String("notes", "", "new notes; empty for none")
 	anyway := c.Flags().Bool("anyway", false, anywayHelp)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		var to client.PersonEdit
@@ -224,7 +223,7 @@ func peopleEdit(service func() *client.Client) *cobra.Command {
 func peopleEndSessions(service func() *client.Client) *cobra.Command {
 	return &cobra.Command{
 		Use:     "end-sessions NAME",
-		Short:   "Sign somebody out everywhere",
+		Short:   "Sign an account out everywhere",
 		Example: "  ostiarius people end-sessions ines",
 		Args:    takes("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -240,7 +239,7 @@ func peopleEndSessions(service func() *client.Client) *cobra.Command {
 
 func withRoles(roles []string) string {
 	if len(roles) == 0 {
-		return ", without a role"
+		return ", no role"
 	}
 	return " with " + strings.Join(roles, ", ")
 }
@@ -253,12 +252,12 @@ func peopleList(service func() *client.Client) *cobra.Command {
 		Args:    noArgs,
 	}
 	var q client.PeopleQuery
-	c.Flags().StringVar(&q.Search, "search", "", "words that stand in name, e-mail address or notes")
-	c.Flags().StringVar(&q.Role, "role", "", "only those that have this role now")
-	c.Flags().StringVar(&q.State, "state", "", "only those that are enabled or disabled, or never signed in; or those who want to join, "+
+	c.Flags().StringVar(&q.Search, "search", "", "text in name, e-mail address or notes")
+	c.Flags().StringVar(&q.Role, "role", "", "only accounts with this role")
+	c.Flags().StringVar(&q.State, "state", "", "only with this state, or people who want to register "+
 		"or are invited: enabled, disabled, never, waiting, invited")
 	c.Flags().StringVar(&q.Sort, "sort", "name", "order: name, email, made, signed-in")
-	c.Flags().BoolVar(&q.Down, "down", false, "in falling order")
+	c.Flags().BoolVar(&q.Down, "down", false, "descending order")
 	output := outputFlag(c, "table", "json")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		format, err := output()
@@ -269,7 +268,7 @@ func peopleList(service func() *client.Client) *cobra.Command {
 			"state": {"", "enabled", "disabled", "never", "waiting", "invited"}, "sort": {"name", "email", "made", "signed-in"},
 		} {
 			if value := c.Flags().Lookup(flag).Value.String(); !slices.Contains(allowed, value) {
-				return errUsage{fmt.Errorf("--%s %s is not known; write one of %s", flag, value, strings.TrimPrefix(strings.Join(allowed, ", "), ", "))}
+				return errUsage{fmt.Errorf("--%s %s is unknown; use one of %s", flag, value, strings.TrimPrefix(strings.Join(allowed, ", "), ", "))}
 			}
 		}
 		if q.State == "waiting" || q.State == "invited" {
@@ -281,7 +280,7 @@ func peopleList(service func() *client.Client) *cobra.Command {
 		}
 		none := "no accounts yet; `ostiarius people add NAME --role ROLE` adds one"
 		if q.Search+q.Role+q.State != "" {
-			none = "no account fits"
+			none = "no matching accounts"
 		}
 		return writeList(c, format, all, none, "NAME\tROLES\tSTATE\tLAST SIGN-IN\tMADE\tBY", func(t io.Writer, p client.Person) {
 			say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", p.Name, dash(strings.Join(holding(p), ", ")), state(p), when(p.LastSignIn, "never"),
@@ -421,7 +420,7 @@ func peopleRemove(service func() *client.Client) *cobra.Command {
 func peopleSetPassword(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "set-password NAME",
-		Short:   "Give an account another password and end its sessions",
+		Short:   "Set a new password for an account and end its sessions",
 		Example: `  echo "$PASSWORD" | ostiarius people set-password ines --password-stdin`,
 		Args:    takes("NAME"),
 	}
@@ -452,7 +451,7 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
   ostiarius people grant walt keeper --until 2027-03-31`,
 		Args: takes("NAME", "ROLE"),
 	}
-	from := c.Flags().String("from", "", "beginning of the grant: 2027-01-01, or 2027-01-01T18:00:00Z; now without it")
+	from := c.Flags().String("from", "", "start of the grant: 2027-01-01, or 2027-01-01T18:00:00Z; default: now")
 	until := c.Flags().String("until", "", "end of the grant: 2027-03-31 (that day included), 2027-03-31T18:00:00Z, or 3d from now on")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		g := client.NewGrant{Account: args[0], Role: args[1]}
@@ -479,14 +478,14 @@ func peopleGrant(service func() *client.Client) *cobra.Command {
 func peopleRevoke(service func() *client.Client) *cobra.Command {
 	return &cobra.Command{
 		Use:     "revoke NAME ROLE",
-		Short:   "Take a role from an account",
+		Short:   "Revoke a role from an account",
 		Example: "  ostiarius people revoke ines trustee",
 		Args:    takes("NAME", "ROLE"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := client.RevokeRole.Do(c.Context(), service(), client.RoleOf{Account: args[0], Role: args[1]}); err != nil {
 				return err
 			}
-			say(c.OutOrStdout(), "%s has the role %s no more\n", args[0], args[1])
+			say(c.OutOrStdout(), "revoked the role %[2]s from %[1]s\n", args[0], args[1])
 			return nil
 		},
 	}
@@ -519,7 +518,7 @@ func passwordFlag(c *cobra.Command) func(*cobra.Command) (password, shown string
 		if *fromInput {
 			line, err := bufio.NewReader(io.LimitReader(c.InOrStdin(), 4096)).ReadString('\n')
 			if err != nil && !errors.Is(err, io.EOF) {
-				return "", "", fmt.Errorf("the password cannot be read from standard input: %w", err)
+				return "", "", fmt.Errorf("the password can't be read from standard input: %w", err)
 			}
 			if line = strings.TrimRight(line, "\r\n"); line == "" {
 				return "", "", errUsage{errors.New("standard input is empty; --password-stdin expects the password there")}
@@ -528,7 +527,7 @@ func passwordFlag(c *cobra.Command) func(*cobra.Command) (password, shown string
 		}
 		if *generate || c.Flags().Changed("words") || c.Flags().Changed("length") || c.Flags().Changed("all-characters") {
 			password, err := make()
-			return password, fmt.Sprintf("password  %s\n          (shown this once; keep it in a safe place)\n", password), err
+			return password, fmt.Sprintf("password  %s\n          (shown only once; keep it in a safe place)\n", password), err
 		}
 		terminal, ok := c.InOrStdin().(*os.File)
 		if !ok || !term.IsTerminal(int(terminal.Fd())) {
@@ -545,12 +544,12 @@ func passwordFlag(c *cobra.Command) func(*cobra.Command) (password, shown string
 		if err != nil {
 			return "", "", err
 		}
-		second, err := ask("Once more: ")
+		second, err := ask("Repeat password: ")
 		if err != nil {
 			return "", "", err
 		}
 		if first != second {
-			return "", "", errors.New("the two passwords differ; nothing was changed")
+			return "", "", errors.New("the passwords don't match; nothing was changed")
 		}
 		return first, "", nil
 	}

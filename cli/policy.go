@@ -19,13 +19,14 @@ import (
 func newApply() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "apply FILE",
-		Short: "Bring a policy file into force in the running service",
-		Long: `Sends a policy to the running service, which checks it, replaces its own policy file,
-keeps the version with who applied it and why, and judges the next request by it. The
-doors that were added, removed or changed are shown, and what that opens and closes. A
-faulty policy changes nothing; with --no-opening, neither does one that lets anybody in
-anywhere who could not get in before. Nor is anything changed if the service's policy file
-has been edited and that is not in force, unless --over-edit says so.
+		Short: "Apply a policy file in the running service",
+		Long: `Sends a policy to the running service. The service checks it, replaces its own policy file, keeps the
+version with its author and reason, and uses it immediately. The command shows which doors were added,
+removed or changed, and what that opens and closes.
+
+A policy with errors changes nothing. With --no-opening, neither does a policy that lets people in
+where they couldn't go before. If the service's policy file has an edit that isn't active, nothing is
+changed, unless you use --over-edit.
 
 Directories in the policy are relative to the service's policy file.`,
 		Example: `  ostiarius apply doors.yaml --comment "the log is for keepers" --data ./data
@@ -33,8 +34,8 @@ Directories in the policy are relative to the service's policy file.`,
   ostiarius apply doors.yaml --dry-run`,
 		Args: takes("FILE"),
 	}
-	comment := c.Flags().StringP("comment", "m", "", "why, for the history")
-	noOpening := c.Flags().Bool("no-opening", false, "refuse a policy that opens anything to anybody")
+	comment := c.Flags().StringP("comment", "m", "", "reason, for the history")
+	noOpening := c.Flags().Bool("no-opening", false, "refuse a policy that lets people in where they couldn't go before")
 	over := overEditFlag(c)
 	dry := c.Flags().Bool("dry-run", false, "only show what would change")
 	service := dataFlag(c)
@@ -70,21 +71,21 @@ Directories in the policy are relative to the service's policy file.`,
 			return orOver(err)
 		}
 		writeChanges(c.OutOrStdout(), applied.Changes, applied.Compared)
-		say(c.OutOrStdout(), "version %d is in force\n", applied.Version.ID)
+		say(c.OutOrStdout(), "version %d is active\n", applied.Version.ID)
 		return nil
 	}
 	return c
 }
 
 func overEditFlag(c *cobra.Command) *bool {
-	return c.Flags().Bool("over-edit", false, "also over an edit of the policy file that is not in force")
+	return c.Flags().Bool("over-edit", false, "overwrite an edit of the policy file that isn't active")
 }
 
 // orOver says how an edit of the file is written over, if that is what stood in the way.
 func orOver(err error) error {
 	var problem *client.Problem
 	if errors.As(err, &problem) && problem.Code == "file-edited" {
-		return fmt.Errorf("%w That is done with --over-edit", err)
+		return fmt.Errorf("%w Use --over-edit to overwrite it", err)
 	}
 	return err
 }
@@ -101,7 +102,7 @@ func writeFindingsIfAny(w io.Writer, file string, text []byte, findings []docume
 
 func writeChanges(w io.Writer, changes []policy.Change, compared client.Compared) {
 	if len(changes) == 0 {
-		fmt.Fprintln(w, "the doors are the same")
+		fmt.Fprintln(w, "no changes to the doors")
 	}
 	for _, change := range changes {
 		switch change.Kind {
@@ -115,7 +116,7 @@ func writeChanges(w io.Writer, changes []policy.Change, compared client.Compared
 	}
 	switch {
 	case compared.Unproven != "":
-		say(w, "what this opens could not be proven: %s\n", compared.Unproven)
+		say(w, "the effect could not be proven: %s\n", compared.Unproven)
 	case len(changes)+len(compared.Differences) > 0:
 		writeDifferences(w, compared.Differences)
 	}
@@ -124,7 +125,7 @@ func writeChanges(w io.Writer, changes []policy.Change, compared client.Compared
 func newHistory() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "history",
-		Short:   "List the versions of the policy that have been in force",
+		Short:   "List the versions of the policy that have been active",
 		Example: "  ostiarius history --data ./data",
 		Args:    noArgs,
 	}
@@ -139,7 +140,7 @@ func newHistory() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "no version is kept", "VERSION\tIN FORCE SINCE\tBY\tCOMMENT", func(t io.Writer, v client.Version) {
+		return writeList(c, format, all, "no versions yet", "VERSION\tACTIVE SINCE\tBY\tCOMMENT", func(t io.Writer, v client.Version) {
 			say(t, "%d\t%s\t%s\t%s\n", v.ID, when(&v.At, ""), v.By, dash(v.Comment))
 		})
 	}
@@ -172,13 +173,13 @@ func newShow() *cobra.Command {
 func newRollback() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "rollback VERSION",
-		Short: "Bring an earlier version of the policy into force again",
-		Long: `Applies the text of an earlier version, as a new version: nothing of the history is
-lost, and the rollback can be rolled back.`,
+		Short: "Restore an earlier version of the policy",
+		Long: `Applies the text of an earlier version as a new version. The history is kept, so you can roll back
+the rollback.`,
 		Example: `  ostiarius rollback 3 --comment "the office was open" --data ./data`,
 		Args:    takes("VERSION"),
 	}
-	comment := c.Flags().StringP("comment", "m", "", "why, for the history")
+	comment := c.Flags().StringP("comment", "m", "", "reason, for the history")
 	over := overEditFlag(c)
 	service := dataFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -192,7 +193,7 @@ lost, and the rollback can be rolled back.`,
 			return orOver(err)
 		}
 		writeChanges(c.OutOrStdout(), applied.Changes, applied.Compared)
-		say(c.OutOrStdout(), "version %d is in force, with the text of version %d\n", applied.Version.ID, id)
+		say(c.OutOrStdout(), "version %d is active, with the text of version %d\n", applied.Version.ID, id)
 		return nil
 	}
 	return c
@@ -201,7 +202,7 @@ lost, and the rollback can be rolled back.`,
 func versionNumber(s string) (int64, error) {
 	id, err := strconv.ParseInt(strings.TrimPrefix(s, "v"), 10, 64)
 	if err != nil || id < 1 {
-		return 0, errUsage{fmt.Errorf("%q is no version; versions are numbers from 1, `ostiarius history` lists them", s)}
+		return 0, errUsage{fmt.Errorf("%q isn't a version; versions are numbers from 1, `ostiarius history` lists them", s)}
 	}
 	return id, nil
 }
@@ -212,11 +213,11 @@ func newSchema() *cobra.Command {
 		Short: "Print the JSON Schema of the policy file, for editors, or of a shop's events",
 		Long: `Prints the JSON Schema (2020-12) of the policy file. Editors that know it complete keys
 and mark errors while you type; the running service has it at /door/policy.schema.json.
-With --of event it is that of the events that a shop sends.`,
+With --of event it prints the schema of a shop's events.`,
 		Example: "  ostiarius schema > policy.schema.json\n  ostiarius schema --of event",
 		Args:    noArgs,
 	}
-	of := choice(c.Flags(), "of", "what it is the schema of", "policy", "event")
+	of := choice(c.Flags(), "of", "schema to print", "policy", "event")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		what, err := of()
 		if err != nil {

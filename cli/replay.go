@@ -28,18 +28,18 @@ import (
 func newReplay() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "replay LOG...",
-		Short: "Judge the requests of access logs by a policy",
-		Long: `Reads access logs, and says which of the requests that were answered would be turned
-away under a policy, and the other way round: by door and address, with how many there
-were, of how many people, when first and when last; and what no door covers.
+		Short: "Replay access logs against a policy",
+		Long: `Reads access logs and reports which requests would get a different answer under a policy: by door
+and address, with the number of requests and people, the first and the last time. It also lists
+places without a door.
 
-A log is in the Common or the Combined Log Format, with what servers put before and after
-it, or has an object of JSON a line; it may be compressed by gzip, and - is standard
-input. With --against, what was decided is taken from the policy of the time; without, it
-is told by the status. Who asked is told by the user field, with --data also what they
-could do at the time; where a log does not say, each kind of visitor is tried, and said.
+A log is in the Common or Combined Log Format, also with extra fields before and after, or has one
+JSON object per line. It can be compressed with gzip; - is standard input. With --against, the old
+answers are computed from that policy; without, they are taken from the status. The user field tells
+who sent a request; with --data, their roles at the time are known, too. Where the user is unknown,
+each kind of visitor is tried, and the result says so.
 
-Exit code 0: no request would be answered otherwise; 1: some would; 2: wrong usage.`,
+Exit code 0: no differences; 1: differences; 2: wrong usage.`,
 		Example: `  ostiarius replay /var/log/nginx/access.log* --policy doors.yaml
   ostiarius replay access.log --policy draft.yaml --against doors.yaml --data ./data
   zcat access.log.2.gz | ostiarius replay - --policy doors.yaml -o json`,
@@ -51,10 +51,10 @@ Exit code 0: no request would be answered otherwise; 1: some would; 2: wrong usa
 		},
 	}
 	service := dataFlag(c)
-	file := c.Flags().String("policy", "", "the policy; that of the running service if none is named")
-	against := c.Flags().String("against", "", "the policy of the time: a file, or the number of a version of the running service")
-	host := c.Flags().String("host", "", "the host that was asked for, where a log does not say it")
-	most := c.Flags().Int("most", 50, "the most addresses that are shown of each kind; JSON has all")
+	file := c.Flags().String("policy", "", "the policy; default: the policy of the running service")
+	against := c.Flags().String("against", "", "the previous policy: a file, or a version number of the running service")
+	host := c.Flags().String("host", "", "the host of the requests, where the log doesn't contain it")
+	most := c.Flags().Int("most", 50, "maximum number of addresses shown per group; JSON has all")
 	output := outputFlag(c, "table", "json")
 	c.MarkFlagFilename("policy", "yaml", "yml")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -212,7 +212,7 @@ func eachPortion(c *cobra.Command, name string, read *atomic.Int64, free chan []
 	if magic, _ := source.Peek(2); len(magic) == 2 && magic[0] == 0x1f && magic[1] == 0x8b {
 		unzipped, err := gzip.NewReader(source)
 		if err != nil {
-			return fmt.Errorf("it is no whole gzip file: %w", err)
+			return fmt.Errorf("this isn't a complete gzip file: %w", err)
 		}
 		text = unzipped
 	}
@@ -272,14 +272,14 @@ func writeReplay(w io.Writer, r replay.Result, most int) error {
 		say(w, "%s could not be read, such as: %s\n", amount(int(r.Unread), "line"), r.Example)
 	}
 	if r.Unknown > 0 {
-		say(w, "Of %s the log does not say who sent them; each kind of visitor was tried.\n", amount(int(r.Unknown), "request"))
+		say(w, "For %s, the log doesn't contain the user; each kind of visitor was tried.\n", amount(int(r.Unknown), "request"))
 	}
 	for _, part := range []struct {
 		effect replay.Effect
 		head   string
 	}{
-		{replay.Closed, "Answered then, and turned away now"}, {replay.Opened, "Turned away then, and answered now"},
-		{replay.Depends, "Otherwise for some of those who it may have been"},
+		{replay.Closed, "Allowed then, denied now"}, {replay.Opened, "Denied then, allowed now"},
+		{replay.Depends, "Different for some of the possible visitors"},
 	} {
 		var groups []replay.Group
 		var requests int64
@@ -310,7 +310,7 @@ func writeReplay(w io.Writer, r replay.Result, most int) error {
 		}
 	}
 	if len(r.Uncovered) > 0 {
-		say(w, "\nCovered by no door:\n")
+		say(w, "\nPlaces without a door:\n")
 		t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 		for _, u := range r.Uncovered[:min(len(r.Uncovered), most)] {
 			say(t, "%d\t%s %s%s\n", u.Requests, u.Method, u.Host, u.Path)
@@ -323,12 +323,12 @@ func writeReplay(w io.Writer, r replay.Result, most int) error {
 		}
 	}
 	if r.Rejected > 0 {
-		say(w, "\n%s would be rejected as malformed.\n", amount(int(r.Rejected), "request"))
+		say(w, "\n%s would be rejected as invalid.\n", amount(int(r.Rejected), "request"))
 	}
 	if r.Changed == 0 {
-		say(w, "\nNo request would be answered otherwise for certain.\n")
+		say(w, "\nNo request would certainly get a different answer.\n")
 	} else {
-		say(w, "\n%s would be answered otherwise.\n", amount(int(r.Changed), "request"))
+		say(w, "\n%s would get a different answer.\n", amount(int(r.Changed), "request"))
 	}
 	return nil
 }

@@ -35,13 +35,13 @@ func newServe() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Guard a site",
-		Long: `Guards the site that the policy describes until it is interrupted. A new version of the
-policy file is taken when it is saved, whole and free of errors: at once if it only closes,
-and if it opens something when it has stood unchanged for a while (--policy-quiet).
+		Long: `Guards the site that the policy describes, until interrupted. A new version of the policy file is
+applied when it is saved without errors. If it lets people in where they couldn't go before, it is
+applied after the file has been unchanged for some time (--policy-quiet).
 
-Each flag can also be set by a variable, --tls-cert by OSTIARIUS_TLS_CERT, or by a line in
-a settings file, tls-cert: cert.pem. A flag counts before a variable, a variable before the
-file. Files and directories named in the settings file are relative to it.`,
+Each flag can also be set by a variable (--tls-cert by OSTIARIUS_TLS_CERT) or by a line in a
+settings file (tls-cert: cert.pem). Flags override variables, and variables override the file. Paths
+in the settings file are relative to it.`,
 		Example: `  ostiarius serve --policy doors.yaml --listen localhost:8460 --data ./data
   ostiarius serve --policy doors.yaml --listen :443 --tls-cert cert.pem --tls-key key.pem
   ostiarius serve --settings settings.yaml`,
@@ -51,59 +51,60 @@ file. Files and directories named in the settings file are relative to it.`,
 	flags := c.Flags()
 	flags.StringVar(&settings.Policy, "policy", "doors.yaml", "policy file")
 	files := flags.String("files", "",
-		"directory of the site's files: if there is no policy file yet, a first one is written that guards them")
-	proxy := flags.String("proxy", "", "server that answers for the site, such as http://127.0.0.1:3000: likewise")
+		"directory of the site's files; used to write a first policy file if there is none")
+	proxy := flags.String("proxy", "", "upstream server of the site, such as http://127.0.0.1:3000; used to write a " +
+		"first policy file if there is none")
 	flags.DurationVar(&settings.PolicyQuiet, "policy-quiet", 3*time.Second,
-		"how long the policy file stands unchanged before what it opens is taken")
+		"how long the policy file must be unchanged before it may open anything")
 	flags.IntVar(&settings.KeepVersions.Versions, "keep-versions", 1000,
-		"most versions of the policy that are kept, the newest 20 in any case; 0 is all")
-	versionsSize := flags.Int64("keep-versions-mb", 100, "most megabytes that the kept versions have together; 0 is any number")
-	flags.StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on; port 0 is any free one")
+		"maximum number of policy versions to keep, at least 20; 0 for all")
+	versionsSize := flags.Int64("keep-versions-mb", 100, "maximum size of the kept versions in megabytes; 0 for no limit")
+	flags.StringVar(&settings.Listen, "listen", "localhost:8460", "address to listen on; port 0 picks a free one")
 	flags.StringVar(&settings.Console, "console", "",
-		"origin of its own for the console: HOST:PORT to listen on, or a host name; it then answers nowhere else")
+		"separate origin for the console: HOST:PORT to listen on, or a host name; the console is then available only there")
 	flags.StringVar(&settings.Data, "data", defaultData, "directory for records and the socket")
-	flags.BoolVar(&settings.AcceptLoss, "accept-loss", false, "start though a part of the records is missing, with what is there")
-	flags.StringVar(&settings.Cert, "tls-cert", "", "certificate for HTTPS, a PEM file")
-	flags.StringVar(&settings.Key, "tls-key", "", "its private key, a PEM file")
-	flags.BoolVar(&settings.PlainHTTP, "plain-http", false, "serve plain HTTP also beyond loopback, behind a server that speaks HTTPS")
-	flags.StringVar(&settings.Redirect, "redirect-http", "", "address at which plain HTTP is led to HTTPS, such as :80")
-	addressFrom := choice(flags, "address-from", "field in which a trusted peer has the client's address", "x-forwarded-for",
+	flags.BoolVar(&settings.AcceptLoss, "accept-loss", false, "start even if part of the records is missing")
+	flags.StringVar(&settings.Cert, "tls-cert", "", "certificate for HTTPS (PEM file)")
+	flags.StringVar(&settings.Key, "tls-key", "", "private key of the certificate (PEM file)")
+	flags.BoolVar(&settings.PlainHTTP, "plain-http", false, "allow plain HTTP beyond loopback, behind a server that speaks HTTPS")
+	flags.StringVar(&settings.Redirect, "redirect-http", "", "address that redirects plain HTTP to HTTPS, such as :80")
+	addressFrom := choice(flags, "address-from", "header in which trusted peers send the client's address", "x-forwarded-for",
 		"forwarded", "x-real-ip")
-	schemeFrom := choice(flags, "scheme-from", "field in which a trusted peer has the scheme", "fitting", "x-forwarded-proto", "forwarded")
-	hostFrom := choice(flags, "host-from", "field in which a trusted peer has the host that was asked for", "host", "x-forwarded-host",
+	schemeFrom := choice(flags, "scheme-from", "header in which trusted peers send the scheme", "fitting", "x-forwarded-proto", "forwarded")
+	hostFrom := choice(flags, "host-from", "header in which trusted peers send the requested host", "host", "x-forwarded-host",
 		"forwarded")
-	decideFrom := choice(flags, "decide-from", "field in which a trusted peer that serves the site itself has the address it asks about "+
+	decideFrom := choice(flags, "decide-from", "header in which a trusted peer that serves the site itself sends the address it asks about  "+
 		"at /door/decide", "none", "x-forwarded-uri", "x-original-uri")
 	flags.StringVar(&settings.FrontSocket, "front-socket", "",
-		"Unix socket at which servers in front and beside reach the site as well; whoever may write to it is a trusted peer")
+		"Unix socket for servers in front and beside; every program that may write to it is a trusted peer")
 	flags.StringVar(&settings.Authorizer, "authorizer", "",
-		"HOST:PORT at which trusted peers that serve the site themselves ask by FastCGI, such as Apache")
-	odd := choice(flags, "odd-fields", "what is done with header fields whose names have other characters than letters, digits and -, "+
-		"where a server is behind", "drop", "refuse")
-	flags.DurationVar(&settings.BodyIdle, "body-idle", 30*time.Second, "how long a client may send nothing of what it has announced")
-	flags.IntVar(&settings.Connections, "connections", 8192, "most connections at once; one network has at most a quarter of them")
+		"HOST:PORT where trusted peers that serve the site themselves, such as Apache, ask by FastCGI")
+	odd := choice(flags, "odd-fields", "how to treat header fields with other characters than letters, digits and - in their names, "+
+		"for upstream servers", "drop", "refuse")
+	flags.DurationVar(&settings.BodyIdle, "body-idle", 30*time.Second, "how long a client may pause while it sends a body")
+	flags.IntVar(&settings.Connections, "connections", 8192, "maximum number of connections; one network gets at most a quarter of them")
 	flags.StringVar(&settings.Challenges, "acme-files", "",
-		"directory of the files of /.well-known/acme-challenge/, answered where plain HTTP is led to HTTPS")
-	hsts := flags.String("hsts", "180d", "how long browsers are told to keep to HTTPS, where HTTPS is spoken; 0 is not at all")
+		"directory for /.well-known/acme-challenge/, served over plain HTTP")
+	hsts := flags.String("hsts", "180d", "how long browsers should use only HTTPS (HSTS); 0 turns it off")
 	peers := flags.StringSlice("trusted-peer", nil,
-		"network of the servers in front whose forwarding headers are believed, such as 10.0.0.0/8")
+		"network of servers in front whose forwarding headers are trusted, such as 10.0.0.0/8")
 	metrics := flags.StringSlice("metrics-from", nil, "network that may read the metrics without signing in, such as 10.0.0.0/8")
-	flags.StringVar(&settings.URL, "url", "", "address at which people reach the site, for links, if it is not the one listened on")
+	flags.StringVar(&settings.URL, "url", "", "public address of the site, for links, if different from --listen")
 	mailServer := mailFlags(flags)
 	elsewhere := elsewhereFlags(flags)
 	flags.StringSliceVar(&settings.Telling.Hosts, "events-to", nil,
-		"host that may be told what happens here, such as desk.example or desk.example:8443")
+		"host that may receive notifications, such as desk.example or desk.example:8443")
 	flags.BoolVar(&settings.Telling.Private, "events-private", false,
-		"tell hosts with addresses of private networks and of this machine too, also over plain HTTP")
-	logForm := choice(flags, "log", "how the log on standard error is written", "text", "json")
-	flags.StringVar(&settings.AccessLog, "access-log", "", "file with a line for each request, opened anew on SIGHUP")
-	accessForm := choice(flags, "access-log-form", "how its lines are written", access.Forms...)
-	keep := flags.String("keep-activity", "90d", "how long activity is kept; 0 is for ever")
+		"allow notifications to private addresses and this machine, also over plain HTTP")
+	logForm := choice(flags, "log", "format of the log on standard error", "text", "json")
+	flags.StringVar(&settings.AccessLog, "access-log", "", "access log file, with a line for each request; reopened on SIGHUP")
+	accessForm := choice(flags, "access-log-form", "format of the access log", access.Forms...)
+	keep := flags.String("keep-activity", "90d", "how long to keep activity; 0 for forever")
 	keepDecisions := flags.String("keep-decisions", "0",
-		"how long what was decided is kept, without queries, so that a new policy can be tried on it, such as 7d; 0 is not at all")
-	flags.IntVar(&settings.KeepEvents, "keep-events", 1_000_000, "most records of activity that are kept; the oldest go first")
+		"how long to keep decisions (without queries) to replay them with a new policy, such as 7d; 0 turns it off")
+	flags.IntVar(&settings.KeepEvents, "keep-events", 1_000_000, "maximum number of activity records; the oldest are removed first")
 	memory := flags.Uint32("hash-memory", secret.DefaultCost.Memory>>10,
-		"memory for hashing a password, in MiB; hashes that cost less are renewed at the next sign-in")
+		"memory for hashing a password, in MiB; cheaper hashes are renewed at the next sign-in")
 	passes := flags.Uint32("hash-passes", secret.DefaultCost.Passes, "passes for hashing a password")
 	file := flags.String("settings", "", "file with settings, in YAML")
 	c.MarkFlagFilename("policy", "yaml", "yml")
@@ -154,10 +155,10 @@ file. Files and directories named in the settings file are relative to it.`,
 		}
 		settings.RefuseOdd = what == "refuse"
 		if settings.BodyIdle <= 0 || settings.Connections < 64 {
-			return errUsage{errors.New("--body-idle is more than 0, and --connections at least 64")}
+			return errUsage{errors.New("--body-idle must be more than 0, and --connections at least 64")}
 		}
 		if settings.PolicyQuiet < time.Millisecond || settings.KeepVersions.Versions < 0 || *versionsSize < 0 {
-			return errUsage{errors.New("--policy-quiet is more than 0, and --keep-versions and --keep-versions-mb are not negative")}
+			return errUsage{errors.New("--policy-quiet must be more than 0, and --keep-versions and --keep-versions-mb must not be negative")}
 		}
 		if err := mailServer(&settings); err != nil {
 			return err
@@ -167,7 +168,7 @@ file. Files and directories named in the settings file are relative to it.`,
 		}
 		settings.KeepVersions.Bytes = *versionsSize * 1_000_000
 		if settings.KeepEvents < 1000 {
-			return errUsage{errors.New("--keep-events is at least 1000")}
+			return errUsage{errors.New("--keep-events must be at least 1000")}
 		}
 		if *file != "" {
 			settings.Private = append(settings.Private, *file)
@@ -176,16 +177,16 @@ file. Files and directories named in the settings file are relative to it.`,
 			return err
 		}
 		if settings.KeepDecisions, err = document.ParseDuration(*keepDecisions); err != nil {
-			return errUsage{fmt.Errorf("--keep-decisions %s is no duration; write one like 7d", *keepDecisions)}
+			return errUsage{fmt.Errorf("--keep-decisions %s is not a duration; use one like 7d", *keepDecisions)}
 		}
 		if settings.KeepActivity, err = document.ParseDuration(*keep); err != nil {
-			return errUsage{fmt.Errorf("--keep-activity %s is no duration; write one like 90d", *keep)}
+			return errUsage{fmt.Errorf("--keep-activity %s is not a duration; use one like 90d", *keep)}
 		}
 		if settings.HSTS, err = document.ParseDuration(*hsts); err != nil {
-			return errUsage{fmt.Errorf("--hsts %s is no duration; write one like 180d", *hsts)}
+			return errUsage{fmt.Errorf("--hsts %s is not a duration; use one like 180d", *hsts)}
 		}
 		if *memory < secret.DefaultCost.Memory>>10 || *memory > 1024 || *passes < secret.DefaultCost.Passes || *passes > 20 {
-			return errUsage{fmt.Errorf("a password is hashed with 19 to 1024 MiB and 2 to 20 passes; less would be too easy to try out")}
+			return errUsage{fmt.Errorf("use 19 to 1024 MiB and 2 to 20 passes to hash passwords; less would be too easy to guess")}
 		}
 		settings.Cost = secret.Cost{Memory: *memory << 10, Passes: *passes, Threads: secret.DefaultCost.Threads}
 		if *files == "" && *proxy == "" {
@@ -209,10 +210,10 @@ file. Files and directories named in the settings file are relative to it.`,
 // firstPolicy writes a first policy file, if there is none.
 func firstPolicy(c *cobra.Command, file, files, proxy string) error {
 	if files != "" && proxy != "" {
-		return errUsage{errors.New("--files and --proxy each say what answers for the site; give one of them")}
+		return errUsage{errors.New("--files and --proxy can't be used together")}
 	}
 	if _, err := os.Lstat(file); err == nil {
-		say(c.ErrOrStderr(), "ostiarius: note: %s is there, and says what is guarded; --files and --proxy are for a first start\n", file)
+		say(c.ErrOrStderr(), "ostiarius: note: %s exists; --files and --proxy are only used without a policy file\n", file)
 		return nil
 	}
 	sketch := site.Sketch{Stance: site.Closed, Proxy: proxy, From: "what answers at " + proxy}
@@ -233,17 +234,17 @@ func firstPolicy(c *cobra.Command, file, files, proxy string) error {
 	text := site.Draft(sketch)
 	if book, findings := read.Parse(file, []byte(text)); book == nil {
 		writeFindings(c.ErrOrStderr(), file, []byte(text), findings)
-		return errUsage{errors.New("no first policy could be written for that")}
+		return errUsage{errors.New("the first policy could not be created")}
 	}
 	to, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
-		return fmt.Errorf("the first policy cannot be written: %w", err)
+		return fmt.Errorf("the first policy can't be written: %w", err)
 	}
 	_, err = to.WriteString(text)
 	if err := errors.Join(err, to.Close()); err != nil {
-		return fmt.Errorf("the first policy cannot be written: %w", err)
+		return fmt.Errorf("the first policy can't be written: %w", err)
 	}
-	say(c.OutOrStdout(), "wrote a first policy, %s: only who is signed in gets in, until you say otherwise\n", file)
+	say(c.OutOrStdout(), "wrote a first policy, %s: visitors have to sign in until you change it\n", file)
 	return nil
 }
 
@@ -253,7 +254,7 @@ func choice(flags *pflag.FlagSet, name, usage string, words ...string) func() (s
 	value := flags.String(name, words[0], usage+": "+strings.Join(words, ", "))
 	return func() (string, error) {
 		if !slices.Contains(words, *value) {
-			return "", errUsage{fmt.Errorf("--%s %s is not known; write %s", name, *value, strings.Join(words, " or "))}
+			return "", errUsage{fmt.Errorf("--%s %s is unknown; use %s", name, *value, strings.Join(words, " or "))}
 		}
 		return *value, nil
 	}
@@ -267,7 +268,7 @@ func networks(flag string, texts []string) (all []netip.Prefix, err error) {
 			network, err = netip.PrefixFrom(address, address.BitLen()), nil
 		}
 		if err != nil {
-			return nil, errUsage{fmt.Errorf("--%s %s is no network; write one like 10.0.0.0/8", flag, text)}
+			return nil, errUsage{fmt.Errorf("--%s %s isn't a network; use one like 10.0.0.0/8", flag, text)}
 		}
 		all = append(all, network)
 	}
@@ -300,7 +301,7 @@ func run(c *cobra.Command, settings service.Settings, ready func(*service.Servic
 		}
 	}
 	if plain := s.PlainURL(); plain != "" {
-		say(c.OutOrStdout(), "leading %s to HTTPS\n", plain)
+		say(c.OutOrStdout(), "redirecting %s to HTTPS\n", plain)
 	}
 	if console := s.ConsoleURL(); console != "" {
 		say(c.OutOrStdout(), "console on %s\n", console)
@@ -328,7 +329,7 @@ func reopenOnHangup(s *service.Service, log *slog.Logger) (end func()) {
 	go func() {
 		for range hangup {
 			if err := s.Reopen(); err != nil {
-				log.Error("the access log cannot be opened anew; the one before is written on", "error", err)
+				log.Error("the access log can't be reopened; the previous file is still used", "error", err)
 			}
 		}
 	}()

@@ -15,7 +15,7 @@ func elsewhere(server, keyFile string) *client.Client {
 	if keyFile != "" {
 		text, err := os.ReadFile(keyFile)
 		if err != nil {
-			return client.Failing(fmt.Errorf("the access key cannot be read: %w", err))
+			return client.Failing(fmt.Errorf("the access key can't be read: %w", err))
 		}
 		key = string(text)
 	}

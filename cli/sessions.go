@@ -21,13 +21,13 @@ func newSessions() *cobra.Command {
 	service := dataFlag(c)
 	list := &cobra.Command{
 		Use:     "list",
-		Short:   "List the sessions, the latest used first",
+		Short:   "List the sessions, most recently used first",
 		Example: "  ostiarius sessions list --search firefox -o json",
 		Args:    noArgs,
 	}
-	account := list.Flags().String("account", "", "only those of this account")
-	search := list.Flags().String("search", "", "only those with this text in account, network or browser")
-	limit := list.Flags().Int("limit", 100, "how many at most")
+	account := list.Flags().String("account", "", "only of this account")
+	search := list.Flags().String("search", "", "only with this text in account, network or browser")
+	limit := list.Flags().Int("limit", 100, "maximum number")
 	output := outputFlag(list, "table", "json")
 	list.RunE = func(c *cobra.Command, _ []string) error {
 		format, err := output()
@@ -62,10 +62,10 @@ func newSessions() *cobra.Command {
 	}
 	end := &cobra.Command{
 		Use:     "end SESSION",
-		Short:   "End one session, or all of everybody; `people end-sessions NAME` ends those of an account",
+		Short:   "End one session, or all; `people end-sessions NAME` ends those of an account",
 		Example: "  ostiarius sessions end 3f9c0a52b1d8e7764420\n  ostiarius sessions end --all",
 	}
-	everybody := end.Flags().Bool("all", false, "sign everybody out")
+	everybody := end.Flags().Bool("all", false, "sign everyone out")
 	end.Args = func(c *cobra.Command, args []string) error {
 		if *everybody {
 			return noArgs(c, args)
@@ -83,7 +83,7 @@ func newSessions() *cobra.Command {
 		if err := client.EndSession.Do(c.Context(), service(), client.ByHandle{Handle: args[0]}); err != nil {
 			return err
 		}
-		fmt.Fprintln(c.OutOrStdout(), "ended; whoever had it is asked to sign in again")
+		fmt.Fprintln(c.OutOrStdout(), "ended; that browser has to sign in again")
 		return nil
 	}
 	c.AddCommand(list, end)

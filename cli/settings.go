@@ -23,7 +23,7 @@ func fromFile(flags *pflag.FlagSet, name string, paths ...string) error {
 	}
 	text, err := os.ReadFile(name)
 	if err != nil {
-		return errUsage{fmt.Errorf("the settings cannot be read: %w", err)}
+		return errUsage{fmt.Errorf("the settings can't be read: %w", err)}
 	}
 	wrong := func(at *token.Token, format string, args ...any) error {
 		where := name
@@ -46,7 +46,7 @@ func fromFile(flags *pflag.FlagSet, name string, paths ...string) error {
 		}
 		settings, ok := document.Body.(*ast.MappingNode)
 		if !ok {
-			return wrong(document.Body.GetToken(), "settings are lines like listen: localhost:8460")
+			return wrong(document.Body.GetToken(), "settings must have the form listen: localhost:8460")
 		}
 		for _, s := range settings.Values {
 			key := s.Key.GetToken()
@@ -70,7 +70,7 @@ func fromFile(flags *pflag.FlagSet, name string, paths ...string) error {
 				err = f.Value.Set(values[0])
 			}
 			if err != nil {
-				return wrong(s.Value.GetToken(), "%s: %q is no %s", f.Name, values[0], f.Value.Type())
+				return wrong(s.Value.GetToken(), "%s: %q is not %s", f.Name, values[0], f.Value.Type())
 			}
 		}
 	}

@@ -17,9 +17,9 @@ import (
 func newShared() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "shared",
-		Short: "Manage shared passwords: one password that opens a door for all who have it",
-		Long: `Manages shared passwords. Their names are declared in the policy, under shared; the passwords
-themselves are records, of which only hashes are kept.`,
+		Short: "Manage shared passwords: one password for everyone who should get in",
+		Long: `Manages shared passwords. They are declared in the policy, under shared. Only hashes of the passwords
+are stored.`,
 		Example: `  ostiarius shared set press-kit --generate --words 4 --data ./data
   ostiarius shared rotate press-kit --grace 24h --tell
   echo "$PASSWORD" | ostiarius shared send press-kit --to editor@gazette.example --password-stdin`,
@@ -34,9 +34,9 @@ themselves are records, of which only hashes are kept.`,
 func sharedList(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "list [NAME]",
-		Short: "List the shared passwords, or the browsers in which one is unlocked",
-		Long: `Lists the shared passwords with how many passwords of each count now, and in how many browsers each
-is unlocked. With a NAME it lists these browsers, and with --told who was told it.`,
+		Short: "List the shared passwords, or the browsers where one is unlocked",
+		Long: `Lists the shared passwords, with the number of valid passwords and of browsers where each is
+unlocked. With a NAME it lists these browsers; with --told, the recipients of the password.`,
 		Example: "  ostiarius shared list\n  ostiarius shared list press-kit\n  ostiarius shared list press-kit --told",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -45,7 +45,7 @@ is unlocked. With a NAME it lists these browsers, and with --told who was told i
 			return nil
 		},
 	}
-	told := c.Flags().Bool("told", false, "list who was told it")
+	told := c.Flags().Bool("told", false, "list the recipients")
 	output := outputFlag(c, "table", "json")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		format, err := output()
@@ -58,9 +58,9 @@ is unlocked. With a NAME it lists these browsers, and with --told who was told i
 		}
 		if len(args) == 0 {
 			if *told {
-				return errUsage{errors.New("--told is about one; name it")}
+				return errUsage{errors.New("--told needs a NAME")}
 			}
-			return writeList(c, format, all, "the policy has no shared passwords; they are declared under shared",
+			return writeList(c, format, all, "the policy has no shared passwords; declare them under shared",
 				"NAME\tTITLE\tOPENS\tPASSWORDS\tUNLOCKED IN\tLASTS", func(t io.Writer, s client.SharedPassword) {
 					say(t, "%s\t%s\t%s\t%s\t%d\t%s\n", s.Name, s.Title, dash(s.Place), validText(s), s.Unlocks, unlockLasts(s.Lasts))
 				})
@@ -73,7 +73,7 @@ is unlocked. With a NAME it lists these browsers, and with --told who was told i
 			if err != nil {
 				return err
 			}
-			return writeList(c, format, tellings.Tellings, "nobody was told it with `ostiarius shared send`", "ADDRESS\tTOLD\tBY",
+			return writeList(c, format, tellings.Tellings, "it was never sent with `ostiarius shared send`", "ADDRESS\tSENT\tBY",
 				func(t io.Writer, one client.Telling) {
 					say(t, "%s\t%s\t%s\n", shorten(one.Address, 60), when(&one.At, ""), one.Actor)
 				})
@@ -82,7 +82,7 @@ is unlocked. With a NAME it lists these browsers, and with --told who was told i
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, found.Unlocks, "it is unlocked in no browser", "UNLOCK\tSINCE\tUNTIL\tFROM\tACCOUNT\tBROWSER",
+		return writeList(c, format, found.Unlocks, "it isn't unlocked in any browser", "UNLOCK\tSINCE\tUNTIL\tFROM\tACCOUNT\tBROWSER",
 			func(t io.Writer, u client.Unlock) {
 				say(t, "%s\t%s\t%s\t%s\t%s\t%s\n", u.Handle, when(&u.MadeAt, ""), when(u.Until, "-"), u.Network, dash(u.Account), shorten(u.Agent, 40))
 			})
@@ -151,18 +151,18 @@ func sharedChange(service func() *client.Client, c *cobra.Command, fromTerminal 
 func sharedSet(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "set NAME",
-		Short: "Give a shared password its password; the one before counts no longer",
-		Long: `Gives a shared password its password. The one before counts no longer, and what was unlocked with it
-has to be unlocked again, unless --keep-unlocks is given.`,
+		Short: "Set the password; the previous one stops working",
+		Long: `Sets the password. The previous one stops working, and browsers have to unlock again, unless you use
+--keep-unlocks.`,
 		Example: "  ostiarius shared set press-kit --generate --words 4\n  echo \"$PASSWORD\" | ostiarius shared set press-kit --password-stdin",
 		Args:    takes("NAME"),
 	}
-	keep := c.Flags().Bool("keep-unlocks", false, "what was unlocked before goes on")
+	keep := c.Flags().Bool("keep-unlocks", false, "keep places unlocked where they are unlocked now")
 	change := sharedChange(service, c, true)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		note := "the one before counts no longer, and what was unlocked with it is closed"
+		note := "the previous one no longer works, and its unlocks have ended"
 		if *keep {
-			note = "the one before counts no longer; what was unlocked with it goes on"
+			note = "the previous one no longer works; its unlocks stay"
 		}
 		return change(c, args[0], client.NewShared{EndUnlocks: !*keep}, note, nil)
 	}
@@ -172,25 +172,25 @@ has to be unlocked again, unless --keep-unlocks is given.`,
 func sharedRotate(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "rotate NAME",
-		Short: "Give a shared password another one; with --grace, both count for a while",
-		Long: `Gives a shared password another one, which is made and shown once unless --password-stdin is given.
-With --grace those before count too for a while, at most three at a time. What was unlocked goes on,
-unless --end-unlocks is given. With --tell, everybody who was told the one before is mailed the new one.`,
+		Short: "Change the password; with --grace, the previous one works for some time",
+		Long: `Changes the password to a generated one, which is shown once, or to one from --password-stdin. With
+--grace the previous ones also work for that time, at most three at once. Unlocks stay, unless you use
+--end-unlocks. With --tell, all recipients of the previous password get the new one by e-mail.`,
 		Example: "  ostiarius shared rotate press-kit --grace 24h\n  ostiarius shared rotate press-kit --grace 7d --tell",
 		Args:    takes("NAME"),
 	}
-	grace := c.Flags().String("grace", "0s", "how long those before count too, such as 24h or 7d")
-	end := c.Flags().Bool("end-unlocks", false, "what was unlocked before has to be unlocked again")
-	tell := c.Flags().Bool("tell", false, "mail it to everybody who was told before")
+	grace := c.Flags().String("grace", "0s", "how long the previous ones also work, such as 24h or 7d")
+	end := c.Flags().Bool("end-unlocks", false, "end all unlocks")
+	tell := c.Flags().Bool("tell", false, "e-mail it to everyone who received it before")
 	change := sharedChange(service, c, false)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		both, err := document.ParseDuration(*grace)
 		if err != nil {
-			return errUsage{fmt.Errorf("--grace %s is no duration; write one like 24h", *grace)}
+			return errUsage{fmt.Errorf("--grace %s is not a duration; use one like 24h", *grace)}
 		}
-		note := "the one before counts no longer"
+		note := "the previous one no longer works"
 		if both > 0 {
-			note = "the one before counts for another " + document.FormatDuration(both)
+			note = "the previous one works for another " + document.FormatDuration(both)
 		}
 		var told func(password string) error
 		if *tell {
@@ -208,11 +208,11 @@ func tellAgain(c *cobra.Command, service *client.Client, name, password string) 
 		return err
 	}
 	if len(before.Tellings) == 0 {
-		say(c.ErrOrStderr(), "nobody was told before\n")
+		say(c.ErrOrStderr(), "nobody received it before\n")
 		return nil
 	}
 	if before.Total > len(before.Tellings) {
-		return fmt.Errorf("%d messages told it before, of which only %d are listed; send it with a list of your own: ostiarius shared send "+
+		return fmt.Errorf("it was sent %d times before, and only %d recipients are listed; send it with your own list: ostiarius shared send "+
 			"%s --file FILE", before.Total, len(before.Tellings), name)
 	}
 	var to []string
@@ -230,9 +230,9 @@ func tellAgain(c *cobra.Command, service *client.Client, name, password string) 
 
 func messageCount(n int) string {
 	if n == 1 {
-		return "1 message is on its way"
+		return "sending 1 message"
 	}
-	return fmt.Sprintf("%d messages are on their way", n)
+	return fmt.Sprintf("sending %d messages", n)
 }
 
 func addressCount(n int) string {
@@ -245,34 +245,34 @@ func addressCount(n int) string {
 func sharedEnd(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "end NAME",
-		Short: "End what is unlocked with a shared password",
-		Long: `Ends what is unlocked: in all browsers, or in one with --unlock. Whoever has the password can unlock
-again; with --password it is withdrawn too, and the door stays closed until another one is set.`,
+		Short: "End the unlocks of a shared password",
+		Long: `Ends the unlocks in all browsers, or in one with --unlock. People who know the password can unlock again.
+With --password the password is withdrawn, too, and the door stays closed until you set a new one.`,
 		Example: "  ostiarius shared end press-kit\n  ostiarius shared end press-kit --unlock 3fa85f6457174562b3fc\n  ostiarius shared end " +
 			"press-kit --password",
 		Args: takes("NAME"),
 	}
-	one := c.Flags().String("unlock", "", "only this one, as `ostiarius shared list NAME` names it")
+	one := c.Flags().String("unlock", "", "only this one, from `ostiarius shared list NAME`")
 	password := c.Flags().Bool("password", false, "withdraw the password too")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		switch {
 		case *one != "" && *password:
-			return errUsage{errors.New("--unlock ends one unlock, and --password all; give one of them")}
+			return errUsage{errors.New("--unlock and --password can't be used together")}
 		case *one != "":
 			if err := client.EndUnlock.Do(c.Context(), service(), client.ByHandle{Handle: *one}); err != nil {
 				return err
 			}
-			say(c.OutOrStdout(), "the unlock %s has ended\n", *one)
+			say(c.OutOrStdout(), "ended the unlock %s\n", *one)
 		case *password:
 			if err := client.EndShared.Do(c.Context(), service(), client.ByName{Name: args[0]}); err != nil {
 				return err
 			}
-			say(c.OutOrStdout(), "%s has no password any more, and is unlocked nowhere\n", args[0])
+			say(c.OutOrStdout(), "%s has no password now, and all unlocks have ended\n", args[0])
 		default:
 			if err := client.EndUnlocks.Do(c.Context(), service(), client.ByName{Name: args[0]}); err != nil {
 				return err
 			}
-			say(c.OutOrStdout(), "%s is unlocked nowhere any more; its password still counts\n", args[0])
+			say(c.OutOrStdout(), "all unlocks of %s have ended; its password is still valid\n", args[0])
 		}
 		return nil
 	}
@@ -282,22 +282,22 @@ again; with --password it is withdrawn too, and the door stays closed until anot
 func sharedSend(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "send NAME",
-		Short: "Mail people the address and the password",
-		Long: `Mails people the address and the password of a shared password, in words of your own. Only its hash is
-kept, so the password has to be given, and is checked. Who was told and when is recorded.
+		Short: "E-mail the address and the password to people",
+		Long: `E-mails the address and the password to people, with your own text. Only the hash is stored, so you have
+to enter the password; it is checked. Recipients and times are recorded.
 
-In your own words {title}, {site}, {name}, {place} and {url} are filled in; an empty line makes a
-paragraph. Without --text the usual words are used. --dry-run shows what would be sent to whom,
-and says if the password is wrong when one is given.`,
+In your text, {title}, {site}, {name}, {place} and {url} are filled in; an empty line starts a new
+paragraph. Without --text the default text is used. --dry-run shows what would be sent to whom, and
+checks the password if you enter one.`,
 		Example: `  echo "$PASSWORD" | ostiarius shared send press-kit --to editor@gazette.example --password-stdin
   echo "$PASSWORD" | ostiarius shared send press-kit --file editors.csv --text letter.txt --password-stdin --dry-run`,
 		Args: takes("NAME"),
 	}
-	to := c.Flags().StringArray("to", nil, "an address; can be given several times")
-	file := c.Flags().String("file", "", "a file with addresses: one on each line, or CSV with a column address")
-	role := c.Flags().String("role", "", "whoever has this role and an address")
-	text := c.Flags().String("text", "", "a file with words of your own; - is not taken, since the password comes from there")
-	language := c.Flags().String("language", "", "language of the usual words: en or de")
+	to := c.Flags().StringArray("to", nil, "an e-mail address; repeatable")
+	file := c.Flags().String("file", "", "file with addresses, one per line, or CSV with an address column")
+	role := c.Flags().String("role", "", "everyone with this role and an address")
+	text := c.Flags().String("text", "", "file with your own text; standard input is used for the password")
+	language := c.Flags().String("language", "", "language of the default text: en or de")
 	dry := c.Flags().Bool("dry-run", false, "show what would be sent to whom, and send nothing")
 	password := passwordFlag(c)
 	output := outputFlag(c, "text", "json")
@@ -307,23 +307,23 @@ and says if the password is wrong when one is given.`,
 			return err
 		}
 		if len(*to) == 0 && *file == "" && *role == "" {
-			return errUsage{errors.New("say to whom: --to ADDRESS, --file FILE or --role ROLE")}
+			return errUsage{errors.New("name the recipients: --to ADDRESS, --file FILE or --role ROLE")}
 		}
 		t := client.TellShared{Name: args[0], To: strings.Join(*to, "\n"), Role: *role, Language: *language}
 		if *file != "" {
 			list, err := readInput(c, *file)
 			if err != nil {
-				return fmt.Errorf("the file cannot be read: %w", err)
+				return fmt.Errorf("the file can't be read: %w", err)
 			}
 			if t.To != "" { // a list with a head line has to begin with it
-				return errUsage{errors.New("give --to or --file, not both")}
+				return errUsage{errors.New("--to and --file can't be used together")}
 			}
 			t.To = string(list)
 		}
 		if *text != "" {
 			own, err := readInput(c, *text)
 			if err != nil {
-				return fmt.Errorf("the text cannot be read: %w", err)
+				return fmt.Errorf("the text can't be read: %w", err)
 			}
 			t.Text = string(own)
 		}
@@ -367,7 +367,7 @@ and says if the password is wrong when one is given.`,
 		if format == "json" {
 			return writeJSON(c.OutOrStdout(), done)
 		}
-		say(c.OutOrStdout(), "%s; `ostiarius messages list` shows what becomes of them\n", messageCount(len(done.Recipients)))
+		say(c.OutOrStdout(), "%s; `ostiarius messages list` shows their delivery\n", messageCount(len(done.Recipients)))
 		return nil
 	}
 	return c

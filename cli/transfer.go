@@ -14,15 +14,14 @@ import (
 func peopleImport(service func() *client.Client) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "import FILE",
-		Short: "Bring in accounts from CSV or JSON",
-		Long: `Adds the accounts of a file that are new, and changes the others: details that are given
-are taken over, roles are added, nothing is taken away. If one line cannot be taken, nothing
-is. The file is CSV with a head line of name, email, roles, disabled, notes and hash (all
-but name can be left out), or JSON as export writes it; - is standard input. Roles are
-separated by semicolons; an end follows in the form keeper@2027-03-31, a beginning and an
-end as keeper@2027-01-01..2027-03-31. The hash is one of
-argon2id; passwords themselves are not read. Without a hash an account has no password yet;
-people link makes a link to set one.`,
+		Short: "Import accounts from CSV or JSON",
+		Long: `Adds new accounts from a file and updates existing ones: details in the file replace the old ones, and
+roles are added. Nothing is removed. If one row has an error, nothing is imported.
+
+The file is CSV with a header row (name; optionally email, roles, disabled, notes, hash), or JSON as
+written by export; - is standard input. Separate roles with semicolons. Add an end as keeper@2027-03-31,
+or a start and an end as keeper@2027-01-01..2027-03-31. Hashes must be argon2id; passwords are not read.
+An account without a hash has no password yet; "people link" creates a link to set one.`,
 		Example: `  ostiarius people import people.csv --dry-run
   ostiarius people import people.csv`,
 		Args: takes("FILE"),
@@ -56,14 +55,14 @@ func imported(done client.Imported, dry bool) string {
 	for _, l := range done.Results {
 		counts[l.Action]++
 	}
-	end := "nothing was changed: mend the lines with errors first"
+	end := "nothing was changed: fix the lines with errors first"
 	switch {
 	case done.Done:
 		end = "done"
 	case dry && counts["error"] == 0:
 		end = "nothing was changed: this was a dry run"
 	}
-	return fmt.Sprintf("%d to add, %d to change, %d the same, %s; %s", counts["add"], counts["change"], counts["same"],
+	return fmt.Sprintf("%d new, %d changed, %d unchanged, %s; %s", counts["add"], counts["change"], counts["same"],
 		amount(counts["error"], "error"), end)
 }
 

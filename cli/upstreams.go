@@ -10,7 +10,7 @@ import (
 func newUpstreams() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "upstreams",
-		Short:   "Show how the servers behind have been of late",
+		Short:   "Show the state of upstream servers",
 		Example: "  ostiarius upstreams --data ./data",
 		Args:    noArgs,
 	}
@@ -25,7 +25,7 @@ func newUpstreams() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return writeList(c, format, all, "the policy has no source with proxy", "SERVER\tSTATE\tLAST ANSWER\tLAST FAILURE\tWHY",
+		return writeList(c, format, all, "the policy has no upstream servers", "SERVER\tSTATE\tLAST ANSWER\tLAST FAILURE\tWHY",
 			func(t io.Writer, u client.Upstream) {
 				state := "not asked yet"
 				switch {

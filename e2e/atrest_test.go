@@ -49,7 +49,7 @@ func TestRecordsAreReadAtRest(t *testing.T) {
 		{[]string{"events", "targets", "list"}, ""},
 	} {
 		code, out, errOut := run(t, "", append(c.args, "--data", data)...)
-		if code != 0 || !strings.Contains(out, c.want) || strings.Count(errOut, "this is what its records say") != 1 {
+		if code != 0 || !strings.Contains(out, c.want) || strings.Count(errOut, "this is read from its records") != 1 {
 			t.Errorf("%q: %d\n%s\n%s", c.args, code, out, errOut)
 		}
 	}
@@ -175,7 +175,7 @@ func TestBackupOfARunningService(t *testing.T) {
 	ostiarius(0, "added ines", "people", "add", "ines", "--role", "keeper", "--password-stdin", "--data", d)
 	ostiarius(0, "read back", "backup", file, "--data", d)
 	ostiarius(1, "is there already", "backup", file, "--data", d)
-	ostiarius(0, "is whole; nothing was restored", "restore", file, "--data", next, "--dry-run")
+	ostiarius(0, "is complete; nothing was restored", "restore", file, "--data", next, "--dry-run")
 	ostiarius(1, "is not empty", "restore", file, "--data", d)
 	ostiarius(0, "restored into", "restore", file, "--data", next)
 	moved, err := serve("next")

@@ -296,7 +296,7 @@ func TestHtpasswdFiles(t *testing.T) {
 	}
 	run(t, "", "keyrings", "import", "outer", file, "--data", s.Data)
 	_, exported, left := run(t, "", "keyrings", "export", "outer", "--data", s.Data)
-	if strings.Count(exported, "\n") != 5 || !strings.Contains(left, "smith is left out: its hash is argon2id") {
+	if strings.Count(exported, "\n") != 5 || !strings.Contains(left, "skipped smith: its hash is argon2id") {
 		t.Errorf("%s\n%s", exported, left)
 	}
 	p := newPerson(t, s.URL)
@@ -323,8 +323,8 @@ func TestHtpasswdFiles(t *testing.T) {
 		{"add outer sm:ith --generate", 1, "has a colon"},
 		{"add outer late --generate --until 1999-01-01", 1, "not in the future"},
 		{"add outer guest --words 5 --note visits --until 2999-01-01", 0, "password  "},
-		{"rotate outer guest --generate --grace 24h", 0, "counts for another 1d"},
-		{"rotate outer guest --generate --grace soon", 2, "--grace soon is no duration"},
+		{"rotate outer guest --generate --grace 24h", 0, "works for another 1d"},
+		{"rotate outer guest --generate --grace soon", 2, "--grace soon is not a duration"},
 		{"list outer", 0, "two passwords until"},
 		{"disable outer guest", 0, "disabled guest"},
 		{"remove outer guest", 0, "removed guest"},
@@ -368,8 +368,8 @@ func TestConsoleKeyrings(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//button[.="Done"]`), chromedp.WaitNotPresent(`[role=dialog]`), chromedp.Click(`//button[.="baker"]`),
 		chromedp.WaitVisible(`//button[.="Generate another"]`))
 	accessible(ctx, t, "one of a keyring")
-	do(ctx, t, keys(`//label[contains(., "For whom or what")]/input`, "bakes for the keepers"), chromedp.Click(`//button[.="Save"]`))
-	look(ctx, t, "[role=dialog]", "The password stays")
+	do(ctx, t, keys(`//label[contains(., "Purpose")]/input`, "bakes for the keepers"), chromedp.Click(`//button[.="Save"]`))
+	look(ctx, t, "[role=dialog]", "The password is unchanged")
 	is(200)
 	if rings, err := client.ListKeyrings.Ask(t.Context(), api, client.None{}); err != nil ||
 		!slices.ContainsFunc(rings[0].Entries, func(e client.Entry) bool {
@@ -378,27 +378,27 @@ func TestConsoleKeyrings(t *testing.T) {
 		t.Errorf("%+v %v", rings, err)
 	}
 	do(ctx, t, chromedp.Click(`//button[.="Generate another"]`))
-	look(ctx, t, "[role=dialog]", "It has another password")
+	look(ctx, t, "[role=dialog]", "Password changed")
 	is(401) // the one before counts no longer
 	if password, err = chromedp.Run(ctx, chromedp.Evaluate[string](`document.querySelector("[data-testid=secret]").textContent`)); err != nil {
 		t.Fatal(err)
 	}
 	is(200)
 	do(ctx, t, chromedp.Click(`//button[.="Disable"]`))
-	look(ctx, t, "[role=dialog]", "opens nothing")
+	look(ctx, t, "[role=dialog]", "stops working")
 	is(403)
-	do(ctx, t, chromedp.Click(`//button[.="Remove"]`), chromedp.WaitVisible(`//button[.="Remove it"]`),
-		chromedp.Click(`//button[.="Remove it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
+	do(ctx, t, chromedp.Click(`//button[.="Remove"]`), chromedp.WaitVisible(`//button[.="Remove name"]`),
+		chromedp.Click(`//button[.="Remove name"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	do(ctx, t, chromedp.WaitNotPresent(`//button[.="baker"]`))
 
 	// A file comes in but for the lines that cannot be taken, and goes out again.
 	do(ctx, t, chromedp.Click(`//button[.="Import"]`), chromedp.WaitVisible(`[role=dialog] textarea`),
 		keys(`[role=dialog] textarea`, "plain:fogbell\nold:{SHA}qUqP5cyxm6YcTAhz05Hph5gvu9M=\nold:{SHA}qUqP5cyxm6YcTAhz05Hph5gvu9M=\n"),
-		chromedp.Click(`//button[.="See what would happen"]`))
+		chromedp.Click(`//button[.="Preview"]`))
 	look(ctx, t, "[role=dialog] table", "the name stands in line 2 already")
-	do(ctx, t, chromedp.Click(`//button[.="Bring in 1"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Import 1"]`))
 	look(ctx, t, "[role=dialog]", "1 added")
-	do(ctx, t, chromedp.Click(`//button[.="Close it"]`), chromedp.WaitNotPresent(`[role=dialog]`),
+	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`),
 		chromedp.WaitVisible(`//button[.="old"]`), chromedp.Click(`//button[.="Export"]`))
 	look(ctx, t, "[role=dialog]", "its hash is argon2id")
 	look(ctx, t, "[role=dialog]", "1 name can be written")

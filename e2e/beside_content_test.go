@@ -78,7 +78,7 @@ func TestPublicContentOfNginx(t *testing.T) {
 		}
 	}
 	if code, out, errOut := run(t, "", "connect", "--check", "http://"+address, "--policy", policy); code != 0 ||
-		!strings.Contains(out, "The doors hold") {
+		!strings.Contains(out, "The doors work") {
 		t.Errorf("%d %s %s", code, out, errOut)
 	}
 	s.Kill()

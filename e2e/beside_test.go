@@ -390,7 +390,7 @@ func besideRoad(t *testing.T, name string, flags ...string) {
 
 	// What strangers try.
 	if code, out, errOut := run(t, "", "connect", "--check", base, "--policy", filepath.Join(dir, "doors.yaml")); code != 0 ||
-		!strings.Contains(out, "The doors hold") {
+		!strings.Contains(out, "The doors work") {
 		t.Errorf("%s%s", out, errOut)
 	}
 

@@ -263,7 +263,7 @@ func TestConsole(t *testing.T) {
 	do(ctx, t, keys("input[type=search]", "office"))
 	look(ctx, t, "main", "2 of 28 doors")
 	do(ctx, t, chromedp.Clear("input[type=search]"), keys("input[type=search]", "zzz"))
-	look(ctx, t, "main", "No door has all of these words")
+	look(ctx, t, "main", "No door matches")
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/doors"))
 	look(ctx, t, "h1", "Doors")
 	do(ctx, t, chromedp.Click(`//button[contains(., "tree")]`))
@@ -273,7 +273,7 @@ func TestConsole(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//nav//a[.="Try"]`))
 	look(ctx, t, "h1", "Try")
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/try?url=/visit/%252e%252e/office/&as=role:volunteer"))
-	look(ctx, t, "[data-testid=outcome]", "refuse")
+	look(ctx, t, "[data-testid=outcome]", "denied")
 	accessible(ctx, t, "try")
 
 	// The page says word for word what the command says.
@@ -289,7 +289,7 @@ func TestConsole(t *testing.T) {
 		}
 	}
 	do(ctx, t, ColorScheme("dark"), chromedp.Reload())
-	look(ctx, t, "[data-testid=outcome]", "refuse")
+	look(ctx, t, "[data-testid=outcome]", "denied")
 	accessible(ctx, t, "try in the dark")
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/try?as=nonsense"))
 	look(ctx, t, "[role=alert]", "not understood")
@@ -317,25 +317,25 @@ func TestConsolePolicy(t *testing.T) {
 
 	ctx := tab(t)
 	do(ctx, t, SignIn(s.URL, "agnes", agnes), chromedp.Navigate(s.URL+"/door/console/policy"))
-	look(ctx, t, "main", "Version 1 is in force")
+	look(ctx, t, "main", "Version 1 is active")
 	look(ctx, t, "main", "No errors")
 	accessible(ctx, t, "policy")
 	// A mistake is found while it is typed, and cannot be applied.
 	// at /rota/**
 	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 34)+kb.End+" # mine"))
-	look(ctx, t, "main", "The doors stay the same")
+	look(ctx, t, "main", "No changes to the doors")
 	do(ctx, t, Insert("\n  - nonsense: 5"))
 	look(ctx, t, "main", "1 error")
-	look(ctx, t, "main", "Shown when the draft has no errors")
+	look(ctx, t, "main", "Shown once the draft has no errors")
 	if disabled, err := chromedp.Run(ctx,
 		chromedp.Evaluate[bool](`document.querySelector("form button[type=submit].bg-brass").disabled`)); err != nil || !disabled {
 		t.Errorf("a faulty draft can be applied (%v)", err)
 	}
 	accessible(ctx, t, "policy with an error")
 	// A draft survives that one leaves the page.
-	do(ctx, t, keys(`//label[contains(., "Why")]//input`, "half done"), chromedp.Navigate(s.URL+"/door/console/doors"),
+	do(ctx, t, keys(`//label[contains(., "Reason")]//input`, "half done"), chromedp.Navigate(s.URL+"/door/console/doors"),
 		chromedp.WaitVisible("table"), chromedp.Navigate(s.URL+"/door/console/policy"))
-	look(ctx, t, "main", "was kept in this browser")
+	look(ctx, t, "main", "was saved in this browser")
 	look(ctx, t, "main", "1 error")
 	if comment, err := chromedp.Run(ctx,
 		chromedp.Evaluate[string](`[...document.querySelectorAll("input")].map(i => i.value).join()`)); err != nil ||
@@ -343,7 +343,7 @@ func TestConsolePolicy(t *testing.T) {
 		t.Errorf("the comment is %q (%v)", comment, err)
 	}
 	do(ctx, t, chromedp.Click(`//button[.="Undo all"]`))
-	look(ctx, t, "main", "the draft is what is in force")
+	look(ctx, t, "main", "the draft is the same as the active policy")
 
 	// Words are completed from the schema and the roles.
 	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")),
@@ -359,19 +359,19 @@ func TestConsolePolicy(t *testing.T) {
 	do(ctx, t, Insert(" }"))
 	look(ctx, t, "main", "added")
 	look(ctx, t, "main", "GET /press/today to anonymous")
-	do(ctx, t, keys(`//label[contains(., "Why")]//input`, "today is for everybody"), chromedp.Click(`//button[.="Apply"]`))
-	look(ctx, t, "main", "Version 2 is in force")
+	do(ctx, t, keys(`//label[contains(., "Reason")]//input`, "today is for everybody"), chromedp.Click(`//button[.="Apply"]`))
+	look(ctx, t, "main", "Version 2 is active")
 	visitor.is("/press/today", 404, "")
 	look(ctx, t, "main", "today is for everybody")
 
 	do(ctx, t, chromedp.Click(`//button[.="History"]`))
 	look(ctx, t, ".cm-changedLine", "/press/today")
 	accessible(ctx, t, "history")
-	do(ctx, t, chromedp.Click(`//button[contains(., "Version 1")]`), chromedp.Click(`//button[.="Bring back this version"]`))
-	look(ctx, t, "[role=dialog]", "Bring back version 1?")
+	do(ctx, t, chromedp.Click(`//button[contains(., "Version 1")]`), chromedp.Click(`//button[.="Restore this version"]`))
+	look(ctx, t, "[role=dialog]", "Restore version 1?")
 	accessible(ctx, t, "asking before a rollback")
-	do(ctx, t, chromedp.Click(`//button[.="Bring it back"]`))
-	look(ctx, t, "main", "Version 3 is in force")
+	do(ctx, t, chromedp.Click(`//button[.="Restore it"]`))
+	look(ctx, t, "main", "Version 3 is active")
 	visitor.is("/press/today", 303, "/door/unlock?next=%2Fpress%2Ftoday")
 
 	// A faulty file is told on every page.
@@ -383,12 +383,12 @@ func TestConsolePolicy(t *testing.T) {
 		t.Errorf("%d %s", code, errOut)
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/policy"), chromedp.Click(`//button[.="History"]`),
-		chromedp.Click(`//button[contains(., "Version 1")]`), chromedp.Click(`//button[.="Bring back this version"]`),
-		chromedp.Click(`//button[.="Bring it back"]`))
+		chromedp.Click(`//button[contains(., "Version 1")]`), chromedp.Click(`//button[.="Restore this version"]`),
+		chromedp.Click(`//button[.="Restore it"]`))
 	look(ctx, t, "[role=dialog]", "that is not in force")
 	accessible(ctx, t, "an edit that would be lost")
-	do(ctx, t, chromedp.Click(`//button[.="Write over the edit"]`))
-	look(ctx, t, "main", "Version 4 is in force")
+	do(ctx, t, chromedp.Click(`//button[.="Overwrite the file"]`))
+	look(ctx, t, "main", "Version 4 is active")
 
 	// How a door lies to the others.
 	write(t, data, "next.yaml", strings.Replace(demoPolicy(t, data), "doors:\n", "checks: { approve: { path: '/office/*/approve', "+
@@ -397,12 +397,12 @@ func TestConsolePolicy(t *testing.T) {
 		t.Fatal(errOut)
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.Click(`//button[contains(@aria-label, "/**/*.map")]`))
-	look(ctx, t, "table", "Crosses where both cover a place, both must admit")
+	look(ctx, t, "table", "Overlaps with where both cover a place, both must allow the request")
 	look(ctx, t, "table", "both cover GET /visit/.map")
 	accessible(ctx, t, "a door and its neighbours")
 
 	// What a program asks beside the doors stands below them.
-	look(ctx, t, "main", "Checks of the program")
+	look(ctx, t, "main", "Checks in the application")
 	look(ctx, t, "main", "/office/*/approve")
 }
 

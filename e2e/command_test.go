@@ -57,7 +57,7 @@ func TestPeople(t *testing.T) {
 		{"grant ines guide --until 1999-12-31", "", 1, "not in the future"},
 		{"grant ines guide --until soon", "", 2, "write a date"},
 		{"grant ines nothing", "", 1, "unknown role"},
-		{"revoke ines keeper", "", 0, "has the role keeper no more"},
+		{"revoke ines keeper", "", 0, "revoked the role keeper from"},
 		{"revoke ines keeper", "", 1, "has not been granted"},
 		{"set-password ines --password-stdin", "eight-brass-prisms\n", 0, "its sessions have ended"},
 		{"disable ines", "", 0, "disabled ines"},
@@ -66,7 +66,7 @@ func TestPeople(t *testing.T) {
 		{"remove ines", "", 0, "removed ines"},
 		{"remove ines", "", 1, "there is no account"},
 		{"lst", "", 2, `did you mean "list"`},
-		{"list extra", "", 2, "takes no argument"},
+		{"list extra", "", 2, "takes no arguments"},
 		{"list -o xml", "", 2, "table or json"},
 		{"list --nonsense", "", 2, "unknown flag"},
 	} {
@@ -263,7 +263,7 @@ func TestStartFailures(t *testing.T) {
 		{[]string{"serve", "--policy", filepath.Join(dir, "bad.yaml"), "--data", filepath.Join(dir, "d")}, 1, `did you mean "public"?`},
 		{[]string{"serve", "--policy", filepath.Join(dir, "none.yaml"), "--data", filepath.Join(dir, "d")}, 1, "cannot be read"},
 		{[]string{"serve", "--policy", good, "--listen", "127.0.0.1:0", "--data", lampDir}, 1, "another service is running"},
-		{[]string{"serve", "--policy", good, "--trusted-peer", "x", "--data", lampDir}, 2, "is no network"},
+		{[]string{"serve", "--policy", good, "--trusted-peer", "x", "--data", lampDir}, 2, "isn't a network"},
 		{[]string{"serve", "--policy", good, "--tls-cert", "x", "--data", lampDir}, 1, "go together"},
 		{[]string{"people", "list", "--data", filepath.Join(dir, "nothing")}, 1, "no service is running on the data directory"},
 		{[]string{"nonsense"}, 2, "unknown command"},
@@ -316,10 +316,10 @@ func TestSettingsFile(t *testing.T) {
 	}
 	for text, says := range map[string]string{
 		"listn: x": `:1:1: there is no setting "listn"`, "listen: [a, b]": ":1:9: listen takes one value", "listen:": "listen takes one value",
-		"- listen": ":1:1: settings are lines like", "\nhash-memory: many": `:2:14: hash-memory: "many" is no uint32`,
-		"trusted-peer: x": "--trusted-peer x is no network",
+		"- listen": ":1:1: settings must have the form", "\nhash-memory: many": `:2:14: hash-memory: "many" is not uint32`,
+		"trusted-peer: x": "--trusted-peer x isn't a network",
 		"a: b: c":         ":1:", "listen: {a: b}": "listen takes one value", "settings: x": "there is no setting",
-		"hsts: 0\nhsts: 1": ":2:1: ", "plain-http: perhaps": "is no bool",
+		"hsts: 0\nhsts: 1": ":2:1: ", "plain-http: perhaps": "is not bool",
 		"trusted-peer: [[a]]": "trusted-peer takes a list of values", "listen: \"": ":1:",
 	} {
 		write(t, dir, "conf/bad.yaml", text)
@@ -359,8 +359,8 @@ func TestVersionsOfThePolicy(t *testing.T) {
 		{"apply new.yaml --dry-run", 0, "~ /**  nobody -> public  (line 3)\n+ /b  nobody  (line 4)\nopened\n  GET / as anonymous\n      " +
 			"before  refuse, by line 3 (/**)\n      after   admit, by line 3 (/**)\nnothing was applied", 403},
 		{"apply new.yaml --no-opening", 1, "was not applied, since it opens something: GET / to anonymous", 403},
-		{"apply new.yaml -m open", 0, "after   admit, by line 3 (/**)\nversion 2 is in force", 200},
-		{"apply new.yaml", 0, "the doors are the same\nversion 3 is in force", 200},
+		{"apply new.yaml -m open", 0, "after   admit, by line 3 (/**)\nversion 2 is active", 200},
+		{"apply new.yaml", 0, "no changes to the doors\nversion 3 is active", 200},
 		{"apply bad.yaml", 1, "did you mean \"public\"?", 200},
 		{"apply bad.yaml --dry-run", 1, "did you mean \"public\"?", 200},
 		{"apply none.yaml", 1, "cannot be read", 200},
@@ -370,7 +370,7 @@ func TestVersionsOfThePolicy(t *testing.T) {
 		{"show 9", 1, "There is no such version", 200},
 		{"show x", 2, "versions are numbers", 200},
 		{"rollback 1 -m closed", 0, "~ /**  public -> nobody  (line 3)\n- /b  nobody\nclosed\n  GET / as anonymous\n      before  admit, " +
-			"by line 3 (/**)\n      after   refuse, by line 3 (/**)\nversion 4 is in force, with the text of version 1", 403},
+			"by line 3 (/**)\n      after   refuse, by line 3 (/**)\nversion 4 is active, with the text of version 1", 403},
 		{"rollback 77", 1, "There is no such version", 403},
 		{"history -o json", 0, "\"comment\": \"closed\"", 403},
 	} {

@@ -43,7 +43,7 @@ func TestDoorsInAFile(t *testing.T) {
 		}
 	}
 	doors(0, "decides  45    /office/**", "show", "/office/minutes/", "--policy", file)
-	doors(0, "no door covers /nothing; what is unlisted is signed-in", "show", "/nothing", "--policy", file)
+	doors(0, "no door covers /nothing; places without a door are set to signed-in", "show", "/nothing", "--policy", file)
 	doors(2, "", "show", "/a%2fb", "--policy", file)
 	doors(0, "+  - path: /newsletters/**", "set", "/newsletters/**", "--admit", "role:keeper", "--policy", file, "--dry-run")
 	is(string(demo))
@@ -83,7 +83,7 @@ func TestDoorsInAFile(t *testing.T) {
 	doors(0, "check approve: POST /orders/*/approve", "list", "--policy", checked)
 	doors(0, "Only people with the role trustee", "show", "/orders/7/approve", "--method", "POST", "--policy", checked)
 	if _, out, _ := run(t, "", "doors", "show", "/elsewhere", "--policy",
-		checked); out != "no door covers /elsewhere; what is unlisted is signed-in\n" {
+		checked); out != "no door covers /elsewhere; places without a door are set to signed-in\n" {
 		t.Errorf("%q", out)
 	}
 	write(t, dir, "broken.yaml", "doors: [")
@@ -101,7 +101,7 @@ func TestDoorsOfTheRunningService(t *testing.T) {
 	}
 	p.is("/newsletters/", 303, "/door/sign-in?next=%2Fnewsletters%2F")
 	code, out, errOut := run(t, "", "doors", "set", "/newsletters/**", "--admit", "public", "--yes", "--data", s.Data, "-m", "they are old")
-	if code != 0 || !strings.Contains(out, "version 2 is in force") {
+	if code != 0 || !strings.Contains(out, "version 2 is active") {
 		t.Fatal(code, out, errOut)
 	}
 	p.is("/newsletters/", 404, "")

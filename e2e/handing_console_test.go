@@ -27,12 +27,12 @@ func TestSiteAsksForOnePasswordOrAPass(t *testing.T) {
 	before, stranger := text(), newPerson(t, s.URL)
 	do(ctx, t, point("/board"))
 	look(ctx, t, "section[aria-label] h2", "/board")
-	do(ctx, t, word("who"), pick("whoever knows one shared password"), pick("a new one"),
-		keys(labelled("Name of the new shared password"), "board-papers"), keys(labelled("What it opens, for people"), "Board papers"))
+	do(ctx, t, word("who"), pick("people who know a shared password"), pick("a new one"),
+		keys(labelled("Name of the new shared password"), "board-papers"), keys(labelled("Title that visitors see"), "Board papers"))
 	look(ctx, t, "[data-testid=sentence]", "Only people who know the shared password board-papers may see /board/ and everything below")
 	accessible(ctx, t, "a shared password for a place")
-	do(ctx, t, press("Close /board/ to strangers")...)
-	look(ctx, t, "section[aria-label]", "The password of Board papers, shown this once.")
+	do(ctx, t, press("Require a shared password for /board/")...)
+	look(ctx, t, "section[aria-label]", "The password of Board papers, shown only once.")
 	password, err := chromedp.Run(ctx, chromedp.Text(`[data-testid=secret]`))
 	if err != nil {
 		t.Fatal(err)
@@ -60,8 +60,8 @@ func TestSiteAsksForOnePasswordOrAPass(t *testing.T) {
 	look(ctx, t, "section[aria-label] h2", "/newsletters")
 	do(ctx, t, word("who"), pick("holders of a pass"), pick("recordings"))
 	look(ctx, t, "[data-testid=sentence]", "Only holders of a pass for recordings may see /newsletters/ and everything below")
-	do(ctx, t, press("Close /newsletters/ to strangers")...)
-	look(ctx, t, "section[aria-label]", "The page Passes issues them.")
+	do(ctx, t, press("Require a pass for /newsletters/")...)
+	look(ctx, t, "section[aria-label]", "Issue it on the Passes page.")
 	if a := newPerson(t, s.URL).get("/newsletters/"); a.status != http.StatusUnauthorized ||
 		!strings.Contains(a.header.Get("WWW-Authenticate"), "Sound recordings") {
 		t.Errorf("%d %v", a.status, a.header)
@@ -82,13 +82,13 @@ func TestConsoleHandsOutAccess(t *testing.T) {
 	look(ctx, t, "[role=dialog]", "It was used from more networks than its kind allows")
 	look(ctx, t, "[role=dialog] ol", "paused: since it was used from too many networks")
 	accessible(ctx, t, "a pass and its story")
-	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Open it again"]`))
+	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Reopen"]`))
 	look(ctx, t, "[role=dialog] ol", "resumed by agnes")
 	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 
-	do(ctx, t, chromedp.Click(`//button[.="Issue a pass"]`), keys(labelled("Address of the recipient"), "tess@marram.example"),
-		keys(labelled("Name of the recipient"), "Tess Marsh"), chromedp.Click(`//button[.="Issue the pass"]`))
-	look(ctx, t, "[role=dialog]", "A message is on its way to tess@marram.example")
+	do(ctx, t, chromedp.Click(`//button[.="Issue a pass"]`), keys(labelled("Recipient's e-mail address"), "tess@marram.example"),
+		keys(labelled("Recipient's name"), "Tess Marsh"), chromedp.Click(`//button[.="Issue the pass"]`))
+	look(ctx, t, "[role=dialog]", "A message was sent to tess@marram.example")
 	accessible(ctx, t, "an issued pass")
 	var shown [2]string
 	for i, what := range []string{"name", "password"} {
@@ -115,7 +115,7 @@ func TestConsoleHandsOutAccess(t *testing.T) {
 		chromedp.WaitVisible(`//button[.="Tess Marsh"]`), chromedp.Click(`//button[.="Tess Marsh"]`))
 	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Revoke"]`))
 	look(ctx, t, "body", "Revoke the pass of Tess Marsh?")
-	do(ctx, t, chromedp.Click(`//button[.="Revoke it"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Revoke pass"]`))
 	look(ctx, t, "[role=dialog] ol", "revoked by agnes")
 	if code := fetched(); code != http.StatusUnauthorized {
 		t.Errorf("a revoked pass: %d", code)
@@ -128,14 +128,14 @@ func TestConsoleHandsOutAccess(t *testing.T) {
 		over(`input[aria-label="The password"]`, "copper-kettle-moss"))
 	do(ctx, t, chromedp.WaitVisible(`//*[@role="dialog"]//button[.="Change the password"][not(@disabled)]`),
 		chromedp.Click(`//*[@role="dialog"]//button[.="Change the password"]`))
-	look(ctx, t, "[role=dialog]", "Press kit has another password.")
-	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Tell people"]`),
-		keys(labelled("To whom"), "editor@gazette.example, nonsense"), chromedp.Click(`//button[.="Look at it first"]`))
+	look(ctx, t, "[role=dialog]", "Press kit has a new password.")
+	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Send it to people"]`),
+		keys(labelled("Recipients"), "editor@gazette.example, nonsense"), chromedp.Click(`//button[.="Preview"]`))
 	look(ctx, t, "[role=dialog]", `"nonsense" is no e-mail address`)
 	look(ctx, t, "[role=dialog]", "The password is: (the password is not shown)")
 	accessible(ctx, t, "telling a shared password")
 	do(ctx, t, chromedp.Click(`//button[.="Send"]`))
 	look(ctx, t, "[role=dialog]", "line 1")
-	do(ctx, t, over(labelled("To whom"), "editor@gazette.example"), chromedp.Click(`//button[.="Send"]`))
-	look(ctx, t, "[role=dialog]", "A message is on the way.")
+	do(ctx, t, over(labelled("Recipients"), "editor@gazette.example"), chromedp.Click(`//button[.="Send"]`))
+	look(ctx, t, "[role=dialog]", "A message is being sent.")
 }

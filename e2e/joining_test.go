@@ -183,17 +183,17 @@ func TestJoiningInTheBrowser(t *testing.T) {
 		keys("#password", agnes+"\r"))
 	look(steward, t, "[data-testid=waiting]", "jorunn@marram.example")
 	accessible(steward, t, "people with somebody who waits")
-	do(steward, t, chromedp.Click(`button[aria-label="Let in jorunn"]`))
+	do(steward, t, chromedp.Click(`button[aria-label="Approve jorunn"]`))
 	look(steward, t, "table", "jorunn")
 	approved := arrived(t, "jorunn@marram.example", "Willkommen")
 	do(ctx, t, chromedp.Navigate(approved.link()+"?next=/friends/"), keys("#username", "jorunn"), keys("#password", "brambles-in-the-fog\r"))
 	look(ctx, t, "h1", "For friends of the light")
 
 	// An invitation, from the console.
-	do(steward, t, chromedp.Click(`//button[.="Invite somebody"]`), chromedp.WaitVisible(`[role=dialog] input[type=email]`))
+	do(steward, t, chromedp.Click(`//button[.="Invite someone"]`), chromedp.WaitVisible(`[role=dialog] input[type=email]`))
 	do(steward, t, keys(`[role=dialog] input[type=email]`, "torbjorn@marram.example"),
-		chromedp.Click(`//label[contains(., "keeper")]/input`), chromedp.Click(`//button[.="Send the invitation"]`))
-	look(steward, t, "[role=dialog]", "is on its way")
+		chromedp.Click(`//label[contains(., "keeper")]/input`), chromedp.Click(`//button[.="Send invitation"]`))
+	look(steward, t, "[role=dialog]", "It was sent")
 	accessible(steward, t, "an invitation")
 	guest := tab(t)
 	do(guest, t, chromedp.Navigate(arrived(t, "torbjorn@marram.example", "Invitation to").link()))

@@ -116,6 +116,7 @@ func TestKilledWhilePeopleJoin(t *testing.T) {
 		if all.Waiting == 0 && all.Sent == len(all.Messages) && len(all.Messages) >= len(confirmed) {
 			break
 		}
+		time.Sleep(200 * time.Millisecond)
 	}
 	written := map[string]int{}
 	for _, m := range all.Messages {

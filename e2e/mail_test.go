@@ -32,7 +32,7 @@ func (m mailed) link() string { return regexp.MustCompile(`https?://\S+/door/\S+
 // arrived waits for a mail to an address with a text in its subject.
 func arrived(t *testing.T, to, subject string) mailed {
 	t.Helper()
-	_, page, _ := strings.Cut(lamp.Output, "All mail arrives at ")
+	_, page, _ := strings.Cut(lamp.Output, "All e-mail arrives at ")
 	page, _, _ = strings.Cut(page, "\n")
 	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); {
 		answer, err := http.Get(page + "mails.json")
@@ -280,33 +280,33 @@ func TestConsoleMessagesAndLooks(t *testing.T) {
 	member(t, "ragna", "paint-and-lentil-soup")
 	ctx := tab(t)
 	do(ctx, t, SignIn(lamp.URL, "agnes", agnes), chromedp.Navigate(lamp.URL+"/door/console/messages?search=ragna"))
-	look(ctx, t, "main", "No message fits.")
+	look(ctx, t, "main", "No message matches.")
 	newPerson(t, lamp.URL).do("POST", "/door/recover", "username=ragna")
 	arrived(t, "ragna@marram.example", "Reset your password")
 	look(ctx, t, "table", "ragna@marram.example")
 	look(ctx, t, "table", "sent")
 	accessible(ctx, t, "messages")
 	do(ctx, t, chromedp.Click(`//button[.="ragna@marram.example"]`))
-	look(ctx, t, "[role=dialog]", "What it said is not kept once it is sent.")
+	look(ctx, t, "[role=dialog]", "The text isn't kept once the message is sent.")
 	accessible(ctx, t, "a message")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`),
-		chromedp.Click(`//button[.="See what each kind says"]`))
+		chromedp.Click(`//button[.="Show samples"]`))
 	look(ctx, t, "[role=dialog]", "Reset your password at Marram Point Lighthouse Trust")
 	accessible(ctx, t, "kinds of message")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`),
-		keys(`input[type=email]`, "agnes.tests@marram.example"), chromedp.Click(`//button[.="Send a test"]`))
-	look(ctx, t, "main", "is handed over next")
+		keys(`input[type=email]`, "agnes.tests@marram.example"), chromedp.Click(`//button[.="Send test"]`))
+	look(ctx, t, "main", "Sending a message")
 	arrived(t, "agnes.tests@marram.example", "Test message from")
 
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/looks"))
-	look(ctx, t, "main", "Everything can be read.")
+	look(ctx, t, "main", "All text is readable.")
 	accessible(ctx, t, "looks")
 	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`(() => { const i = document.querySelector("input[type=color]"); `+
 		`Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "#e8e0c0"); return i.dispatchEvent(new `+
 		`Event("input", { bubbles: true })) })()`)); err != nil {
 		t.Fatal(err)
 	}
-	look(ctx, t, "main", "has a contrast of 1.3 to 1; text needs 4.5")
+	look(ctx, t, "main", "has a contrast ratio of 1.3 to 1; text needs at least 4.5")
 	look(ctx, t, "pre", `looks: { accent: "#e8e0c0"`)
 	do(ctx, t, chromedp.EmulateViewport(390, 844))
 	for _, page := range []string{"looks", "messages", "people"} {

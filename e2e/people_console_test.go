@@ -35,32 +35,32 @@ func TestConsolePeople(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//button[.="ines"]`), chromedp.WaitVisible(`//h3[.="Sessions"]`))
 	look(ctx, t, "[role=dialog]", "Signed in on 1 device")
 	accessible(ctx, t, "one account")
-	do(ctx, t, chromedp.Click(`//button[@aria-label="Take back the role keeper"]`))
-	look(ctx, t, "[role=dialog] + *, body", "Take the role keeper from ines?")
-	do(ctx, t, chromedp.Click(`//button[.="Take it back"]`))
-	look(ctx, t, "[role=dialog]", "The role keeper is taken back")
+	do(ctx, t, chromedp.Click(`//button[@aria-label="Revoke the role keeper"]`))
+	look(ctx, t, "[role=dialog] + *, body", "Revoke the role keeper from ines?")
+	do(ctx, t, chromedp.Click(`//button[.="Revoke role"]`))
+	look(ctx, t, "[role=dialog]", "The role keeper was revoked")
 	p.is("/log/", 403, "")
 	do(ctx, t, choose(`[role=dialog] select`, "keeper"), chromedp.Click(`//button[.="Grant"]`))
-	look(ctx, t, "[role=dialog]", "The role keeper is granted")
+	look(ctx, t, "[role=dialog]", "The role keeper was granted")
 	p.is("/log/", 200, "")
-	do(ctx, t, chromedp.Click(`//button[.="Disable"]`), chromedp.WaitVisible(`//button[.="Disable it"]`),
-		chromedp.Click(`//button[.="Disable it"]`))
-	look(ctx, t, "[role=dialog]", "Disabled; all sessions have ended")
+	do(ctx, t, chromedp.Click(`//button[.="Disable"]`), chromedp.WaitVisible(`//button[.="Disable account"]`),
+		chromedp.Click(`//button[.="Disable account"]`))
+	look(ctx, t, "[role=dialog]", "Disabled. All sessions have ended")
 	p.is("/log/", 303, "/door/sign-in?next=%2Flog%2F")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	look(ctx, t, "table", "disabled")
 	do(ctx, t, keys(`input[type=search]`, "zzz"))
-	look(ctx, t, "main", "No account fits")
+	look(ctx, t, "main", "No account matches")
 
 	// The last steward does not shut everybody out: by no way that there is here, but by the command line.
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/people"), chromedp.Click(`//button[.="agnes"]`),
-		chromedp.Click(`//button[@aria-label="Take back the role steward"]`))
-	look(ctx, t, "body", "Take the role steward from yourself?")
-	do(ctx, t, chromedp.Click(`//button[.="Take it back"]`))
+		chromedp.Click(`//button[@aria-label="Revoke the role steward"]`))
+	look(ctx, t, "body", "Revoke the role steward from yourself?")
+	do(ctx, t, chromedp.Click(`//button[.="Revoke role"]`))
 	look(ctx, t, "[role=alert]", "agnes is the last who can sign in with the role steward")
 	do(ctx, t, chromedp.Click(`//button[.="Cancel"]`), chromedp.WaitNotPresent(`[role=alert]`))
 	for _, way := range []string{"Disable", "Remove"} {
-		do(ctx, t, chromedp.Click(`//button[.="`+way+`"]`), chromedp.Click(`//button[.="`+way+` it"]`))
+		do(ctx, t, chromedp.Click(`//button[.="`+way+`"]`), chromedp.Click(`//button[.="`+way+` account"]`))
 		look(ctx, t, "[role=alert]", "agnes is the last")
 		do(ctx, t, chromedp.Click(`//button[.="Cancel"]`), chromedp.WaitNotPresent(`[role=alert]`))
 	}
@@ -72,7 +72,7 @@ func TestConsolePeople(t *testing.T) {
 	look(ctx, t, "table", "tobias")
 	accessible(ctx, t, "sessions")
 	do(ctx, t, chromedp.Click(`//button[starts-with(@aria-label, "End the session of tobias")]`),
-		chromedp.WaitVisible(`//button[.="End it"]`), chromedp.Click(`//button[.="End it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
+		chromedp.WaitVisible(`//button[.="End session"]`), chromedp.Click(`//button[.="End session"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	p.is("/office/", 303, "/door/sign-in?next=%2Foffice%2F")
 	do(ctx, t, chromedp.Click(`//nav//a[.="Activity"]`))
 	look(ctx, t, "table", "session ended")
@@ -92,7 +92,7 @@ func TestConsolePeople(t *testing.T) {
 		!strings.HasPrefix(at, "user:ines") || strings.Contains(at, "role") {
 		t.Errorf("tried as %q: %v", at, err)
 	}
-	do(ctx, t, chromedp.Click(`//button[.="Judge by what is active now"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Use the active policy"]`))
 	look(ctx, t, "[role=alert]", "the account ines is disabled")
 }
 

@@ -387,7 +387,7 @@ func TestPeopleImportAndExport(t *testing.T) {
 	}
 	if code, out, _ := people("import", file, "--dry-run"); code != 0 ||
 		!strings.Contains(out, "line 2  add     bo    roles keeper, trustee until 3000-01-01 00:00; no password yet") ||
-		!strings.Contains(out, "1 to add, 1 to change, 0 the same, 0 errors; nothing was changed: this was a dry run") {
+		!strings.Contains(out, "1 new, 1 changed, 0 unchanged, 0 errors; nothing was changed: this was a dry run") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	if code, _, _ := people("show", "bo"); code != 1 {
@@ -407,13 +407,13 @@ func TestPeopleImportAndExport(t *testing.T) {
 	}
 	write(t, dir, "again.csv", exported)
 	if code, out, errOut := people("import", filepath.Join(dir, "again.csv")); code != 0 ||
-		!strings.Contains(out, "0 to add, 0 to change, 4 the same") {
+		!strings.Contains(out, "0 new, 0 changed, 4 unchanged") {
 		t.Errorf("exit %d\n%s%s", code, out, errOut)
 	}
 	_, asJSON, _ := people("export", "-o", "json")
 	write(t, dir, "again.json", asJSON)
 	if code, out, errOut := people("import", filepath.Join(dir, "again.json")); code != 0 ||
-		!strings.Contains(out, "0 to add, 0 to change, 4 the same") {
+		!strings.Contains(out, "0 new, 0 changed, 4 unchanged") {
 		t.Errorf("exit %d\n%s%s", code, out, errOut)
 	}
 	for text, says := range map[string]string{
@@ -447,11 +447,11 @@ func TestConsoleImport(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//button[.="Import"]`), chromedp.WaitVisible(`[role=dialog] textarea`))
 
 	// Pasted, with a mistake: nothing can be brought in.
-	do(ctx, t, keys(`[role=dialog] textarea`, "name,roles\nbo,keeper\ncy,keper\n"), chromedp.Click(`//button[.="See what would happen"]`))
+	do(ctx, t, keys(`[role=dialog] textarea`, "name,roles\nbo,keeper\ncy,keper\n"), chromedp.Click(`//button[.="Preview"]`))
 	look(ctx, t, "[role=dialog] table", `"keper"`)
-	look(ctx, t, "[role=dialog] [role=status]", "1 to add")
+	look(ctx, t, "[role=dialog] [role=status]", "1 new")
 	accessible(ctx, t, "import")
-	do(ctx, t, chromedp.WaitVisible(`//button[.="Bring in 1" and @disabled]`))
+	do(ctx, t, chromedp.WaitVisible(`//button[.="Import 1" and @disabled]`))
 
 	// From a file, first shown, then done.
 	write(t, dir, "people.csv", "name,roles\nbo,keeper\ncy,keeper@2999-12-31\nines,keeper\n")
@@ -460,10 +460,10 @@ func TestConsoleImport(t *testing.T) {
 	if code, _, _ := run(t, "", "people", "show", "bo", "--data", s.Data); code != 1 {
 		t.Error("looking added an account")
 	}
-	do(ctx, t, chromedp.Click(`//button[.="Bring in 2"]`))
+	do(ctx, t, chromedp.Click(`//button[.="Import 2"]`))
 	look(ctx, t, "[role=dialog]", "Done.")
 	accessible(ctx, t, "imported")
-	do(ctx, t, chromedp.Click(`//button[.="Close it"]`), chromedp.WaitNotPresent(`[role=dialog]`))
+	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	look(ctx, t, "table", "cy")
 
 	// What is exported is what the command writes.
@@ -505,8 +505,8 @@ func TestSessionsAndActivityCommands(t *testing.T) {
 		{"people edit ines --notes east", 0, "changed ines"},
 		{"people grant ines trustee --from 2999-01-01 --until 2998-01-01", 1, "not after its beginning"},
 		{"people grant ines trustee --from 2999-01-01", 0, "has the role"},
-		{"people list --state asleep", 2, "--state asleep is not known"},
-		{"people list --search zzz", 0, "no account fits"},
+		{"people list --state asleep", 2, "--state asleep is unknown"},
+		{"people list --search zzz", 0, "no matching accounts"},
 		{"people add xy --words 2", 2, "from 4 to 12"},
 		{"people add xy --generate", 0, "password  "},
 		{"people link xy", 0, "/door/recover?link="},
@@ -514,7 +514,7 @@ func TestSessionsAndActivityCommands(t *testing.T) {
 		{"people link xy", 1, "enable it first"},
 		{"activity --kind role", 0, "role trustee from 2999-01-01"},
 		{"activity --account xy --since 24h", 0, "account disabled"},
-		{"activity --since 2999-01-01", 0, "nothing of that kind"},
+		{"activity --since 2999-01-01", 0, "no matching entries"},
 		{"activity --since whenever", 2, "is no time"},
 		{"activity --kind sign-in -o json", 0, `"kind": "sign-in"`},
 		{"password --words 6", 0, "-"},

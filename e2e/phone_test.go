@@ -23,9 +23,9 @@ func TestConsoleOnAPhone(t *testing.T) {
 	ctx := tab(t)
 	do(ctx, t, chromedp.EmulateViewport(390, 844), SignIn(lamp.URL, "agnes", agnes))
 	for page, shows := range map[string]string{
-		"": "Requests in the last", "site": "stranger", "doors": "/office/**", "matrix": "/board/**", "policy": "in force", "try": "admit",
+		"": "Requests in the last", "site": "signed in", "doors": "/office/**", "matrix": "/board/**", "policy": "is active", "try": "allowed",
 		"people": long[:20], "members": "keeper", "keyrings": "gate", "shared": "Press kit", "passes": "Frida Voss", "sessions": "agnes",
-		"looks":    "Everything can be read",
+		"looks":    "All text is readable",
 		"activity": "sign-in", "events": "Events", "messages": "sent",
 	} {
 		do(ctx, t, chromedp.Navigate(lamp.URL+"/door/console/"+page))

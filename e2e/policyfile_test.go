@@ -87,7 +87,7 @@ func TestPolicyFileWhateverBecomesOfIt(t *testing.T) {
 		t.Errorf("%+v, %v", health, err)
 	}
 	if code, out, errOut := run(t, "", "check", "--data", data); code != 1 ||
-		!strings.Contains(errOut, "newer than what is in force") || !strings.Contains(out, "no-file") {
+		!strings.Contains(errOut, "newer than the active policy") || !strings.Contains(out, "no-file") {
 		t.Errorf("%d %s %s", code, out, errOut)
 	}
 	run(t, "seven-brass-prisms\n", "people", "add", "ines", "--role", "steward", "--password-stdin", "--data", data)

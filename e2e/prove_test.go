@@ -249,7 +249,7 @@ func TestConsoleMatrix(t *testing.T) {
 	look(ctx, t, "[role=grid]", "everything else (unlisted)")
 	filter("office")
 	look(ctx, t, "[role=grid]", "/office/**")
-	do(ctx, t, chromedp.Click(`//*[@aria-label="/minutes as role:keeper: refuse"]`))
+	do(ctx, t, chromedp.Click(`//*[@aria-label="/minutes as role:keeper: denied"]`))
 	look(ctx, t, "[role=dialog]", "what is missing is credentials of the keyring outer and the role trustee")
 	look(ctx, t, "[role=dialog]", "GET /office/minutes/")
 	accessible(ctx, t, "matrix, why")
@@ -275,7 +275,7 @@ func TestConsoleMatrix(t *testing.T) {
 	do(ctx, t, chromedp.KeyEvent(kb.PageDown))
 	do(ctx, t, chromedp.WaitNotPresent(`[data-cell="2 0"]:focus`))
 	// Columns are chosen, and stay chosen.
-	for _, step := range []string{`//button[starts-with(., "Visitors: all")]`, `//button[.="Strangers only"]`,
+	for _, step := range []string{`//button[starts-with(., "Visitors: all")]`, `//button[.="Not signed in only"]`,
 		`//label[contains(., "role:keeper")]//input`} {
 		do(ctx, t, chromedp.Click(step))
 	}

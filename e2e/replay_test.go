@@ -66,7 +66,7 @@ func TestReplay(t *testing.T) {
 	}
 	code, out, _ := run(t, "", "replay", filepath.Join(dir, "access.log"), "--policy", filepath.Join(dir, "doors.yaml"), "--against",
 		filepath.Join(dir, "doors.yaml"))
-	if code != 0 || !strings.Contains(out, "No request would be answered otherwise") || !strings.Contains(out, "not a line") {
+	if code != 0 || !strings.Contains(out, "No request would certainly get a different answer") || !strings.Contains(out, "not a line") {
 		t.Errorf("exit %d %s", code, out)
 	}
 	write(t, dir, "broken.gz", zipped.String()[:40])
@@ -102,7 +102,7 @@ func TestPipelineAgainstARunningSite(t *testing.T) {
 		return c.ProcessState.ExitCode(), string(out)
 	}
 	for range 2 {
-		if code, out := pipeline(); code != 0 || !strings.Contains(out, "No request would be answered otherwise") {
+		if code, out := pipeline(); code != 0 || !strings.Contains(out, "No request would certainly get a different answer") {
 			t.Fatalf("exit %d %s", code, out)
 		}
 	}
@@ -161,11 +161,11 @@ func TestDraftIsTriedOnTheLastDays(t *testing.T) {
 		t.Errorf("exit %d %s%s", code, out, errOut)
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/policy"))
-	look(ctx, t, "main", "Nothing: the draft is what is in force.")
+	look(ctx, t, "main", "No changes: the draft is the same as the active policy.")
 	do(ctx, t, chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(strings.Repeat(kb.ArrowDown, 7)+kb.Home),
 		Insert("- { path: /visit, admit: nobody }\n  "))
-	look(ctx, t, "main", "3 by 1 person would be answered otherwise.")
-	do(ctx, t, pushed("Look at them")...)
+	look(ctx, t, "main", "3 by 1 person would get a different answer.")
+	do(ctx, t, pushed("Show them")...)
 	look(ctx, t, "[role=dialog]", "GET 127.0.0.1/visit")
 	look(ctx, t, "[role=dialog]", "3 requests, last")
 	accessible(ctx, t, "what is answered otherwise")

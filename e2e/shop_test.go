@@ -507,7 +507,7 @@ func TestBrowserBuys(t *testing.T) {
 	accessible(ctx, t, "thanks")
 	find := func(to, subject string) mailed {
 		t.Helper()
-		_, page, _ := strings.Cut(s.Output, "All mail arrives at ")
+		_, page, _ := strings.Cut(s.Output, "All e-mail arrives at ")
 		page, _, _ = strings.Cut(page, "\n")
 		var found mailed
 		eventually(t, func() bool {

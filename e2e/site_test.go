@@ -77,8 +77,8 @@ func TestSiteClosesADirectory(t *testing.T) {
 	look(ctx, t, "[data-testid=sentence]", "Only people with the role keeper may see /news/ and everything below.")
 	look(ctx, t, "section[aria-label]", "GET /news to anonymous")
 	accessible(ctx, t, "site, the panel")
-	do(ctx, t, press("Close /news/ to strangers")...)
-	look(ctx, t, "section[aria-label] [role=status]", "It is in force.")
+	do(ctx, t, press("Require a role for /news/")...)
+	look(ctx, t, "section[aria-label] [role=status]", "It is active now.")
 	stranger.is("/news/", http.StatusSeeOther, "/door/sign-in?next=%2Fnews%2F")
 	if changed := text(); strings.Replace(changed, "\n\n  - path: /news/**\n    admit: { role: keeper }", "",
 		1) != strings.Replace(before, "/news/**, ", "", 1) {
@@ -94,7 +94,7 @@ func TestSiteClosesADirectory(t *testing.T) {
 	do(ctx, t, point("/visit"))
 	look(ctx, t, "section[aria-label] h2", "/visit")
 	do(ctx, t, word("who"), pick("nobody"))
-	look(ctx, t, "section[aria-label]", "With this it would not hold, so it cannot be applied.")
+	look(ctx, t, "section[aria-label]", "This can't be applied: it breaks a guarantee")
 	// A role that nobody has, an account that is not there: said before it is applied.
 	do(ctx, t, pick("people with a role"), pick("a new one"), Insert("warden"))
 	look(ctx, t, "section[aria-label]", "Everybody may see")
@@ -110,7 +110,7 @@ func TestSiteClosesADirectory(t *testing.T) {
 	write(t, s.Data, "site/news/50% off.html", "<main>half</main>")
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/site?place=/news/50%25+off.html"))
 	look(ctx, t, "section[aria-label] h2", "/news/50% off.html")
-	look(ctx, t, "section[aria-label]", "for whatever fits /news/50* off.html")
+	look(ctx, t, "section[aria-label]", "the door matches /news/50* off.html")
 	do(ctx, t, word("who"), pick("nobody"))
 	look(ctx, t, "[data-testid=sentence]", "Nobody may see whatever fits /news/50* off.html.")
 	if text() != before {
@@ -125,20 +125,20 @@ func TestSiteOpensAPage(t *testing.T) {
 	before, stranger := text(), newPerson(t, s.URL)
 	stranger.is("/rota/ask", http.StatusSeeOther, "/door/sign-in?next=%2Frota%2Fask")
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/site?place=/rota/ask"))
-	look(ctx, t, "section[aria-label]", "Not decided here: as")
-	do(ctx, t, word("who"), pick("everybody"))
+	look(ctx, t, "section[aria-label]", "Inherited from")
+	do(ctx, t, word("who"), pick("everyone"))
 	look(ctx, t, "[data-testid=sentence]", "Everybody may see /rota/ask/ and everything below.")
 	look(ctx, t, "section[aria-label]", "Opens")
-	do(ctx, t, press("Open /rota/ask/ to strangers")...)
-	look(ctx, t, "[role=dialog]", "Open /rota/ask/ to strangers?")
-	look(ctx, t, "[role=dialog]", "becomes admit")
+	do(ctx, t, press("Open /rota/ask/ to everyone")...)
+	look(ctx, t, "[role=dialog]", "Open /rota/ask/ to everyone?")
+	look(ctx, t, "[role=dialog]", "/rota/ask (as anonymous)")
 	do(ctx, t, chromedp.Click(`//button[.="Cancel"]`), chromedp.WaitNotPresent(`[role=dialog]`))
 	if text() != before {
 		t.Fatal("it was applied all the same")
 	}
-	do(ctx, t, press("Open /rota/ask/ to strangers")...)
-	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Open it"]`))
-	look(ctx, t, "section[aria-label] [role=status]", "It is in force.")
+	do(ctx, t, press("Open /rota/ask/ to everyone")...)
+	do(ctx, t, chromedp.Click(`//*[@role="dialog"]//button[.="Open /rota/ask/ to everyone"]`))
+	look(ctx, t, "section[aria-label] [role=status]", "It is active now.")
 	if a := stranger.get("/rota/ask"); a.status == http.StatusSeeOther {
 		t.Errorf("it is still closed: %d", a.status)
 	}
@@ -163,12 +163,12 @@ func TestSitePutsALayerBefore(t *testing.T) {
 	keeper.is("/log/", http.StatusOK, "")
 	do(ctx, t, point("/log"))
 	look(ctx, t, "[data-testid=sentence]", "Only people with the role keeper may see /log/ and everything below.")
-	do(ctx, t, word("also"), keys(`select[aria-label="Keyring in front"]`, "the keyring outer"), pick("type the password again"))
+	do(ctx, t, word("also"), keys(`select[aria-label="Keyring in front"]`, "the keyring outer"), pick("enter the password again"))
 	look(ctx, t, "[data-testid=sentence]", "and must give a name and a password of the keyring outer and have typed the password in the "+
 		"last 10 minutes.")
 	look(ctx, t, "section[aria-label]", "GET /log to role:keeper")
-	do(ctx, t, press("Apply this to /log/")...)
-	look(ctx, t, "section[aria-label] [role=status]", "It is in force.")
+	do(ctx, t, press("Apply to /log/")...)
+	look(ctx, t, "section[aria-label] [role=status]", "It is active now.")
 	if a := keeper.get("/log/"); a.status != http.StatusUnauthorized || !strings.Contains(a.header.Get("WWW-Authenticate"), "Basic") {
 		t.Errorf("%d %v", a.status, a.header)
 	}
@@ -178,19 +178,19 @@ func TestSitePutsALayerBefore(t *testing.T) {
 		t.Errorf("the file is now\n%s", text())
 	}
 	// Somebody else changes the policy meanwhile: the later one is told, keeps what was chosen, and applies it on top.
-	look(ctx, t, "section[aria-label]", "Choose an underlined word to change it.") // as it is in force
+	look(ctx, t, "section[aria-label]", "Select an underlined word to change it.") // as it is in force
 	do(ctx, t, word("others"), chromedp.WaitVisible(`[data-testid=choices]`),
-		chromedp.Click(`(//*[@data-testid="choices"]//label[contains(., "is told that nothing is there")]//input)[2]`))
+		chromedp.Click(`(//*[@data-testid="choices"]//label[contains(., "get “not found”")]//input)[2]`))
 	look(ctx, t, "[data-testid=sentence]", "who may not is told that nothing is there.")
-	do(ctx, t, chromedp.WaitVisible(`//section//button[.="Apply this to /log/"][not(@disabled)]`))
+	do(ctx, t, chromedp.WaitVisible(`//section//button[.="Apply to /log/"][not(@disabled)]`))
 	if code, out, errOut := run(t, "", "doors", "set", "/tides", "--admit", "signed-in", "--data", s.Data); code != 0 {
 		t.Fatal(out, errOut)
 	}
-	do(ctx, t, press("Apply this to /log/")...)
+	do(ctx, t, press("Apply to /log/")...)
 	look(ctx, t, "section[aria-label]", "has brought another version into force")
 	look(ctx, t, "[data-testid=sentence]", "who may not is told that nothing is there.")
-	do(ctx, t, press("Apply this to /log/")...)
-	look(ctx, t, "section[aria-label]", "It is in force.")
+	do(ctx, t, press("Apply to /log/")...)
+	look(ctx, t, "section[aria-label]", "It is active now.")
 	stranger := newPerson(t, s.URL)
 	stranger.is("/tides", http.StatusSeeOther, "/door/sign-in?next=%2Ftides")
 	if !strings.Contains(text(), "otherwise: { refused: hide }") {
@@ -201,7 +201,7 @@ func TestSitePutsALayerBefore(t *testing.T) {
 	look(ctx, t, "[data-testid=sentence]", "Nobody may see /log/")
 	hand := strings.Replace(text(), "doors:", "doors: # by hand\n  - nonsense", 1)
 	write(t, s.Data, "doors.yaml", hand)
-	do(ctx, t, press("Apply this to /log/")...)
+	do(ctx, t, press("Block /log/ for everyone")...)
 	look(ctx, t, "section[aria-label]", "has been edited")
 	look(ctx, t, "[data-testid=sentence]", "Nobody may see /log/")
 	if text() != hand {
@@ -224,8 +224,8 @@ func TestDoorsAreChangedAndRemoved(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.WaitVisible(`a[aria-label="Change /privacy"]`),
 		chromedp.Click(`a[aria-label="Change /privacy"]`))
 	do(ctx, t, press("Remove this door …")...)
-	do(ctx, t, press("Close /privacy to strangers")...)
-	look(ctx, t, "section[aria-label]", "It is in force.")
+	do(ctx, t, press("Remove the door of /privacy")...)
+	look(ctx, t, "section[aria-label]", "It is active now.")
 	if text() != strings.Replace(before, "/privacy, ", "", 1) {
 		t.Errorf("the file is now\n%s", text())
 	}
@@ -270,11 +270,11 @@ func TestSiteGivesADirectoryItsPassword(t *testing.T) {
 	}
 	eventually(t, func() bool { return len(generated()) == 23 })
 	first := generated()
-	do(ctx, t, chromedp.Focus(`//button[.="Another"]`), chromedp.KeyEvent(" "))
+	do(ctx, t, chromedp.Focus(`//button[.="Generate another"]`), chromedp.KeyEvent(" "))
 	eventually(t, func() bool { return generated() != first && generated() != "" })
 	// A browser that is short of time drops a key at times, and a person presses it again. A few words of the list
 	// have a hyphen of their own.
-	madeOf := `//label[contains(., "Made of")]//select`
+	madeOf := `//label[contains(., "Type")]//select`
 	do(ctx, t, chromedp.Focus(madeOf))
 	for kind := ""; kind != "words"; {
 		do(ctx, t, chromedp.KeyEvent(kb.End))
@@ -288,8 +288,8 @@ func TestSiteGivesADirectoryItsPassword(t *testing.T) {
 	})
 	look(ctx, t, "section[aria-label]", "strong")
 	secret := generated()
-	do(ctx, t, chromedp.WaitVisible(`//section//button[.="Close /shop/ to strangers"][not(@disabled)]`),
-		chromedp.Focus(`//section//button[.="Close /shop/ to strangers"]`), chromedp.KeyEvent(kb.Enter),
+	do(ctx, t, chromedp.WaitVisible(`//section//button[.="Require a name and password for /shop/"][not(@disabled)]`),
+		chromedp.Focus(`//section//button[.="Require a name and password for /shop/"]`), chromedp.KeyEvent(kb.Enter),
 		chromedp.WaitVisible(`[data-testid=secret]`))
 	look(ctx, t, "[data-testid=secret]", secret)
 	look(ctx, t, "section[aria-label]", s.URL+"/shop")
@@ -349,13 +349,13 @@ func TestSuggestedDoors(t *testing.T) {
 	}
 	ctx := tab(t)
 	do(ctx, t, SignIn(s.URL, "agnes", agnes), chromedp.Navigate(s.URL+"/door/console/site"), chromedp.WaitVisible(`[role=tree]`))
-	look(ctx, t, "main", "The policy says nothing of single places yet. 3 doors are suggested")
+	look(ctx, t, "main", "The policy has no doors for single places yet. 3 doors are suggested")
 	look(ctx, t, "main", "1 addresses of sitemap.xml")
 	do(ctx, t, chromedp.Click(`//button[.="3 doors are suggested"]`))
 	look(ctx, t, "section[aria-label]", "GET /backup-2024.zip to anonymous")
 	do(ctx, t, chromedp.Click(`//label[contains(., "/old/dump.sql")]//input`))
 	accessible(ctx, t, "suggested doors")
-	do(ctx, t, press("Make these 2 doors")...)
+	do(ctx, t, press("Create these 2 doors")...)
 	look(ctx, t, "main", "1 door is suggested")
 	stranger := newPerson(t, s.URL)
 	stranger.is("/", http.StatusOK, "")

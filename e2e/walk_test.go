@@ -23,8 +23,8 @@ func TestWalkAs(t *testing.T) {
 	}
 	ctx := tab(t)
 	do(ctx, t, SignIn(s.URL, "agnes", "amber-lantern-shelf"), chromedp.Navigate(s.URL+"/door/console/try?url=/log/&as=role:trustee"))
-	do(ctx, t, pushed("Walk as role:trustee")...)
-	look(ctx, t, "main", "The walk has begun")
+	do(ctx, t, pushed("Preview as role:trustee")...)
+	look(ctx, t, "main", "The preview opened")
 	// Headless browsers open no window of their own for it here, so its page is opened by its address.
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/walk?next=/log/"))
 	look(ctx, t, "header", "You walk as role:trustee")

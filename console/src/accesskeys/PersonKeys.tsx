@@ -22,16 +22,16 @@ export function PersonKeys({ name, roles }: { name: string; roles: string[] }) {
     <section>
       <h3 className="mb-2 font-bold">Access keys</h3>
       {keys.error && <Broken what="access keys" error={keys.error} retry={() => keys.refetch()} />}
-      {made && <Secret label="The key, shown this once:" text={made} />}
+      {made && <Secret label="The key. It is shown only once:" text={made} />}
       <ul className="mb-2 min-h-6">
-        {keys.data?.keys.length === 0 && <li className="text-soft">No program comes as {name}.</li>}
+        {keys.data?.keys.length === 0 && <li className="text-soft">No program can act as {name}.</li>}
         {keys.data?.keys.map((k) => (
           <li key={k.handle} className="flex items-start justify-between gap-4 py-1">
             <span>
               {k.name}
               <span className="block text-sm text-soft">
                 {k.allRoles ? "all roles" : k.roles.join(", ") || "no role"};{" "}
-                {k.ended ? "ended" : k.until ? `until ${when(k.until)}` : "without an end"};{" "}
+                {k.ended ? "ended" : k.until ? `until ${when(k.until)}` : "no end"};{" "}
                 {k.usedAt ? `used ${ago(k.usedAt)} from ${k.usedFrom}` : "never used"}
                 {k.networks.length > 0 && `; from ${k.networks.join(", ")} only`}
               </span>
@@ -72,15 +72,15 @@ export function PersonKeys({ name, roles }: { name: string; roles: string[] }) {
             <input name="name" className={field} required maxLength={60} autoFocus />
           </label>
           <label className="flex flex-col gap-1">
-            Days that it lasts; nothing for no end
+            Valid for days (empty: no end)
             <input name="days" className={field} inputMode="numeric" pattern="[0-9]{0,4}" defaultValue="90" />
           </label>
           <label className="flex flex-col gap-1">
-            Networks from which it counts; nothing for all
+            Allowed networks (empty: all)
             <input name="networks" className={field} placeholder="192.0.2.0/24" />
           </label>
           <fieldset className="flex flex-wrap gap-4">
-            <legend className="mb-1">Roles that it carries</legend>
+            <legend className="mb-1">Roles of this key</legend>
             {roles.map((r) => (
               <label key={r} className="flex items-center gap-2">
                 <input type="checkbox" name="role" value={r} className="h-4 w-4 accent-brass" />
@@ -90,7 +90,7 @@ export function PersonKeys({ name, roles }: { name: string; roles: string[] }) {
           </fieldset>
           <div className="flex gap-2">
             <button type="submit" className={plain} disabled={act.busy}>
-              Make it
+              Create key
             </button>
             <button type="button" className={plain} onClick={() => setMaking(false)}>
               Cancel
@@ -107,21 +107,21 @@ export function PersonKeys({ name, roles }: { name: string; roles: string[] }) {
             setMaking(true);
           }}
         >
-          Make one
+          Create a key
         </button>
       )}
       {!removing && <Said act={act} />}
       <Ask
         question={removing && `Remove the access key ${removing.name}?`}
-        text="A program that has it is a stranger with its next request. The key cannot be brought back."
-        yes="Remove it"
+        text="Programs that use this key lose access immediately. You can't undo this."
+        yes="Remove key"
         busy={act.busy}
         error={act.error}
         onYes={() =>
           act.run(async () => {
             if (removing) await removeKey(removing.handle);
             setRemoving(undefined);
-            return "The key is removed.";
+            return "Key removed.";
           })
         }
         onNo={() => {

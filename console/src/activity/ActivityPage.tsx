@@ -13,17 +13,17 @@ const kinds = [
   ["sign-in failed", "failed sign-ins"],
   ["sign-out", "sign-outs"],
   ["refused", "refusals"],
-  ["hidden", "hidden places asked for"],
+  ["hidden", "requests for hidden places"],
   ["role", "roles granted and revoked"],
-  ["account", "changes of accounts"],
+  ["account", "account changes"],
   ["password", "passwords"],
   ["session", "sessions ended"],
-  ["join", "people who join"],
+  ["join", "registrations"],
   ["invit", "invitations"],
   ["recovery", "forgotten passwords"],
-  ["address", "changes of addresses"],
+  ["address", "e-mail address changes"],
   ["message", "messages"],
-  ["policy", "versions of the policy"],
+  ["policy", "policy versions"],
 ];
 
 const shownAtOnce = 100;
@@ -58,7 +58,7 @@ export function ActivityPage() {
   return (
     <>
       <Heading title="Activity">
-        What happened at the doors, and who changed what. Requests that were let in are counted, not listed. No password is ever recorded.
+        What happened at the doors, and who changed what. Allowed requests are counted, not listed. Passwords are never recorded.
       </Heading>
       <div className="mb-2 flex flex-wrap items-end gap-4">
         <label className="flex flex-col gap-1 text-sm text-soft">
@@ -87,7 +87,7 @@ export function ActivityPage() {
       ) : error ? (
         <Broken what="activity" error={error} retry={() => refetch()} />
       ) : !events?.length ? (
-        <p className="py-8 text-soft">{searching ? "Nothing of that kind so far." : "Nothing of that kind is recorded."}</p>
+        <p className="py-8 text-soft">{searching ? "No matching entries so far." : "No matching entries."}</p>
       ) : (
         <EventTable events={events} onReference={(reference) => set({ reference })} />
       )}

@@ -34,7 +34,7 @@ export function TryThis({ event: e }: { event: ActivityRecord }) {
       type="button"
       className="cursor-pointer text-sm underline"
       onClick={go}
-      aria-label={`Why? ${e.place}, ${e.account || "a stranger"}`}
+      aria-label={`Why? ${e.place}, ${e.account || "a visitor who isn't signed in"}`}
     >
       Why?
     </button>

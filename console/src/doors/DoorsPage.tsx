@@ -25,8 +25,8 @@ export function DoorsPage() {
   return (
     <>
       <Heading title="Doors">
-        Who may go where, from <code>{data.file}</code>. The most specific door decides, wherever it stands in the file. What no door covers
-        is <strong>{data.unlisted}</strong>.
+        Who may go where, from <code>{data.file}</code>. The most specific door decides; the order in the file doesn't matter. Places
+        without a door are set to <strong>{data.unlisted}</strong>.
       </Heading>
       <TabGroup>
         <div className="mb-4 flex flex-wrap items-end gap-x-6 gap-y-3">
@@ -56,9 +56,7 @@ export function DoorsPage() {
           </p>
         </div>
         <TabPanels>
-          <TabPanel>
-            {shown.length === 0 ? <p className="py-8 text-soft">No door has all of these words.</p> : <DoorTable doors={shown} />}
-          </TabPanel>
+          <TabPanel>{shown.length === 0 ? <p className="py-8 text-soft">No door matches.</p> : <DoorTable doors={shown} />}</TabPanel>
           <TabPanel>
             <Tree doors={shown} unlisted={data.unlisted} />
           </TabPanel>
@@ -66,10 +64,10 @@ export function DoorsPage() {
       </TabGroup>
       {data.checks.length > 0 && (
         <>
-          <h2 className="mt-12 mb-1 text-lg font-bold">Checks of the program</h2>
+          <h2 className="mt-12 mb-1 text-lg font-bold">Checks in the application</h2>
           <p className="mb-3 max-w-3xl text-soft">
-            The program that Ostiarius is in asks these in its own handlers. Each must admit too, however specific the doors are; a check
-            opens nothing.
+            The application that embeds Ostiarius runs these checks in its own handlers. They apply in addition to the doors: a check can
+            only restrict access.
           </p>
           <DoorTable doors={data.checks} kind="check" />
         </>
@@ -77,7 +75,7 @@ export function DoorsPage() {
       <Behind sources={data.sources} />
       <h2 className="mt-12 mb-1 text-lg font-bold">Built in</h2>
       <p className="mb-3 max-w-3xl text-soft">
-        Ostiarius's own pages live below <code>{data.prefix}</code>. No policy can close the sign-in page or open this console.
+        Ostiarius's own pages are below <code>{data.prefix}</code>. No policy can close the sign-in page or open this console.
       </p>
       <DoorTable doors={data.builtIn} kind="builtIn" />
     </>

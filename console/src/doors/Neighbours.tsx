@@ -37,19 +37,19 @@ export function Neighbours({ door }: { door: Door }) {
     <div className="flex flex-col gap-3">
       <p className="max-w-3xl">{door.sentence.map((p) => p.text).join("")}</p>
       {wider.length + narrower.length + crossing.length === 0 && (
-        <p className="text-soft">It has no place in common with another door: where it covers a place, it alone decides.</p>
+        <p className="text-soft">It doesn't overlap with another door: it alone decides for all places it covers.</p>
       )}
       {group(
-        "Decides before",
-        "all that it covers is part of them",
+        "Takes precedence over",
+        "they cover everything this door covers",
         wider.map((d) => ({ door: d })),
       )}
       {group(
         "Gives way to",
-        "they cover a part of it",
+        "they cover part of this door",
         narrower.map((d) => ({ door: d })),
       )}
-      {group("Crosses", "where both cover a place, both must admit", crossing)}
+      {group("Overlaps with", "where both cover a place, both must allow the request", crossing)}
     </div>
   );
 }

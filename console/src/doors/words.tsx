@@ -28,12 +28,12 @@ export function Otherwise({ door }: { door: Door }) {
     <>
       {door.anonymous && (
         <div>
-          <span className="text-soft">anonymous</span> {door.anonymous}
+          <span className="text-soft">not signed in</span> {door.anonymous}
         </div>
       )}
       {door.refused && (
         <div>
-          <span className="text-soft">refused</span> {door.refused}
+          <span className="text-soft">not allowed</span> {door.refused}
         </div>
       )}
     </>

@@ -25,13 +25,13 @@ export function EventDetails({ id }: { id: number }) {
         {e.name && `${e.name} `}
         {e.address && <span className="wrap-anywhere">{e.address}</span>}
         {e.account && `, account ${e.account}`}
-        {!e.name && !e.address && !e.account && "not said"}
+        {!e.name && !e.address && !e.account && "not given"}
       </>,
     ],
     [
       "Items",
       e.items.length === 0 ? (
-        "not said"
+        "not given"
       ) : (
         <ul>
           {e.items.map((i) => (
@@ -43,7 +43,7 @@ export function EventDetails({ id }: { id: number }) {
         </ul>
       ),
     ],
-    ["Came", `${when(e.at)}, from ${e.source === "shop" ? "the shop" : "a list"}`],
+    ["Received", `${when(e.at)}, from ${e.source === "shop" ? "the shop" : "a list"}`],
   ];
   if (e.happened) rows.push(["Happened", when(e.happened)]);
   if (e.until) rows.push(["Until", ends(e.until)]);
@@ -71,19 +71,14 @@ export function EventDetails({ id }: { id: number }) {
       {e.state === "kept" && (
         <>
           <p className="text-soft">
-            It is kept until it can be carried out. Mend what is missing, in the policy or among the accounts, and carry it out.
+            This event can't be processed yet. Fix what is missing in the policy or the accounts, then process it.
           </p>
           <div className="flex flex-wrap gap-2">
-            <button
-              type="button"
-              className={primary}
-              disabled={act.busy}
-              onClick={() => act.run(() => retryEvent(id).then(() => "It is done."))}
-            >
-              Carry it out
+            <button type="button" className={primary} disabled={act.busy} onClick={() => act.run(() => retryEvent(id).then(() => "Done."))}>
+              Process it
             </button>
             <button type="button" className={takes} disabled={act.busy} onClick={() => setDropping(true)}>
-              Drop it
+              Discard it
             </button>
           </div>
         </>
@@ -94,20 +89,20 @@ export function EventDetails({ id }: { id: number }) {
             type="button"
             className={plain}
             disabled={act.busy}
-            onClick={() => act.run(() => retryEvent(id).then(() => "Another link is on its way."))}
+            onClick={() => act.run(() => retryEvent(id).then(() => "A new link has been sent."))}
           >
-            Send the buyer the link once more
+            Send the buyer a new link
           </button>
         </div>
       )}
       {!dropping && <Said act={act} />}
       <Ask
-        question={dropping ? `Drop this event of order ${e.order}?` : undefined}
-        text="It is never carried out: whoever has paid gets nothing for it here. Its record stays."
-        yes="Drop it"
+        question={dropping ? `Discard this event for order ${e.order}?` : undefined}
+        text="It will never be processed, so the buyer doesn't get what they paid for. The record stays."
+        yes="Discard event"
         busy={act.busy}
         error={act.error}
-        onYes={() => act.run(() => dropEvent(id).then(() => (setDropping(false), "Dropped.")))}
+        onYes={() => act.run(() => dropEvent(id).then(() => (setDropping(false), "Discarded.")))}
         onNo={() => {
           act.reset();
           setDropping(false);

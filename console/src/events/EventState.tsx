@@ -1,10 +1,10 @@
 import type { ShopEvent } from "../schema";
 
 const looks: Record<ShopEvent["state"], { mark: string; colour: string; text: string }> = {
-  waiting: { mark: "◷", colour: "text-ink", text: "in a moment" },
+  waiting: { mark: "◷", colour: "text-ink", text: "queued" },
   done: { mark: "✓", colour: "text-good", text: "done" },
-  kept: { mark: "!", colour: "font-bold text-ask", text: "to be looked at" },
-  ignored: { mark: "–", colour: "text-soft", text: "passed over" },
+  kept: { mark: "!", colour: "font-bold text-ask", text: "needs attention" },
+  ignored: { mark: "–", colour: "text-soft", text: "ignored" },
 };
 
 export const stateText = (state: ShopEvent["state"]) => looks[state].text;

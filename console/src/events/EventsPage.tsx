@@ -32,18 +32,18 @@ export function EventsPage() {
   return (
     <>
       <Heading title="Events">
-        What the shop told of its orders. Each is carried out once: what was bought opens, is extended, ends, or is taken back. One that
-        cannot be carried out is kept until somebody has looked at it.
+        What the shop reported about its orders. Each event is processed once: it grants, extends, ends, or takes back what was bought.
+        Events that can't be processed wait here for you.
       </Heading>
       <div className="mb-5 flex flex-wrap gap-2">
         <button type="button" className={plain} onClick={() => setDoing("import")}>
-          Bring in payments
+          Import payments
         </button>
         <button type="button" className={plain} onClick={() => setDoing("secrets")}>
           The shop's secrets
         </button>
         <button type="button" className={plain} onClick={() => setDoing("targets")}>
-          Tell other programs
+          Notify other programs
         </button>
       </div>
       <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
@@ -59,7 +59,7 @@ export function EventsPage() {
         what="events"
         list={list}
         empty={(f) => f.events.length === 0}
-        none={list.any ? "No event fits." : "The shop has told nothing yet. Make a secret for it, or bring in a list of payments."}
+        none={list.any ? "No event matches." : "No events yet. Create a secret for the shop, or import a list of payments."}
       >
         {(f) => (
           <Table
@@ -69,7 +69,7 @@ export function EventsPage() {
               { label: "Buyer", className: "max-md:hidden" },
               { label: "Items", className: "max-md:hidden" },
               "State",
-              { label: "Came", className: "max-md:hidden" },
+              { label: "Received", className: "max-md:hidden" },
             ]}
           >
             {f.events.map((e) => (
@@ -109,16 +109,16 @@ export function EventsPage() {
       <Drawer open={doing === "secrets"} title="The shop's secrets" onClose={close}>
         {doing === "secrets" && <Secrets />}
       </Drawer>
-      <Drawer open={doing === "targets"} title="Tell other programs" onClose={close}>
+      <Drawer open={doing === "targets"} title="Notify other programs" onClose={close}>
         {doing === "targets" && <Targets />}
       </Drawer>
-      <Drawer open={doing === "import"} title="Bring in payments" onClose={close}>
+      <Drawer open={doing === "import"} title="Import payments" onClose={close}>
         {doing === "import" && (
           <Import
             what="payments"
             hint={
-              "CSV with a head line of order, address, item, and perhaps name, account, type, number, until, at, language. " +
-              "Lines of one order are one order with several items. A line that was taken before does nothing more."
+              "CSV with a header row: order, address, item; optionally name, account, type, number, until, at, language. " +
+              "Rows with the same order number form one order. Rows imported before are skipped."
             }
             example={"order,address,item\n2026-118,ada@carrow.example,year-of-support"}
             accept=".csv,text/csv"

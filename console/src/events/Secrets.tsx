@@ -15,17 +15,17 @@ export function Secrets() {
   const [made, setMade] = useState("");
   const [removing, setRemoving] = useState<number>();
   const act = useAct("events");
-  const make = (grace?: number) => act.run(() => addSecret(grace).then((s) => (setMade(s.secret), "Made.")));
+  const make = (grace?: number) => act.run(() => addSecret(grace).then((s) => (setMade(s.secret), "Secret created.")));
   if (list.isPending) return <Loading what="the secrets" />;
   if (list.error) return <Broken what="secrets" error={list.error} retry={() => list.refetch()} />;
   return (
     <div className="flex flex-col gap-4">
       <p>
-        The shop sends what happened to <code className="wrap-anywhere">{new URL(ownPages + "events", location.href).href}</code>, signed
-        with a secret that both have, as the specification Standard Webhooks says.
+        The shop sends its events to <code className="wrap-anywhere">{new URL(ownPages + "events", location.href).href}</code>, signed with
+        a shared secret as described in the Standard Webhooks specification.
       </p>
       {list.data.length === 0 ? (
-        <p className="text-soft">There is no secret yet, so nothing is believed.</p>
+        <p className="text-soft">There is no secret yet, so all events are rejected.</p>
       ) : (
         <ul>
           {list.data.map((s) => (
@@ -34,7 +34,7 @@ export function Secrets() {
                 Secret {s.id}{" "}
                 <span className="text-soft">
                   made {when(s.madeAt)} by {s.madeBy}
-                  {s.until && `; it counts until ${when(s.until)}`}
+                  {s.until && `; valid until ${when(s.until)}`}
                 </span>
               </span>
               <button type="button" className={takesSmall} onClick={() => setRemoving(s.id)}>
@@ -44,22 +44,22 @@ export function Secrets() {
           ))}
         </ul>
       )}
-      {made && <Secret label="Give it to the shop. It is shown this once." text={made} />}
+      {made && <Secret label="Copy it to the shop. It is shown only once." text={made} />}
       <div className="flex flex-wrap gap-2">
         <button type="button" className={primary} disabled={act.busy} onClick={() => make()}>
-          Make a secret
+          Create a secret
         </button>
         {list.data.length > 0 && (
           <button type="button" className={plain} disabled={act.busy} onClick={() => make(86_400)}>
-            Make one, and let those before end in a day
+            Create a new one; earlier ones expire in a day
           </button>
         )}
       </div>
       {removing === undefined && <Said act={act} />}
       <Ask
         question={removing !== undefined ? `Remove secret ${removing}?` : undefined}
-        text="What the shop signs with it is refused from now on."
-        yes="Remove it"
+        text="From now on, events signed with it are rejected."
+        yes="Remove secret"
         busy={act.busy}
         error={act.error}
         onYes={() => act.run(() => removeSecret(removing!).then(() => (setRemoving(undefined), "Removed.")))}

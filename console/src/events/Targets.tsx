@@ -14,8 +14,8 @@ const kinds: [string, string][] = [
   ["membership-begun", "a membership has begun"],
   ["membership-ended", "a membership has ended"],
   ["pass-used-up", "a pass is used up"],
-  ["refused-often", "somebody is refused too often"],
-  ["policy-applied", "a new policy is in force"],
+  ["refused-often", "somebody was denied too often"],
+  ["policy-applied", "a new policy is active"],
   ["guarantee-broken", "a new policy would break a guarantee"],
 ];
 
@@ -31,9 +31,9 @@ export function Targets() {
   if (list.error) return <Broken what="programs" error={list.error} retry={() => list.refetch()} />;
   return (
     <div className="flex flex-col gap-4">
-      <p>Other programs can be told what happens here, signed in the same way. What waits to be told stands on the page Messages.</p>
+      <p>Notify other programs of what happens here, signed in the same way. Pending notifications are listed on the Messages page.</p>
       {list.data.length === 0 ? (
-        <p className="text-soft">No program is told anything yet.</p>
+        <p className="text-soft">No program is notified yet.</p>
       ) : (
         <ul>
           {list.data.map((t) => (
@@ -49,9 +49,7 @@ export function Targets() {
                   type="button"
                   className={small}
                   disabled={act.busy}
-                  onClick={() =>
-                    act.run(() => testTarget(t.id).then(() => "A test is on its way; the page Messages says what becomes of it."))
-                  }
+                  onClick={() => act.run(() => testTarget(t.id).then(() => "A test was sent. The Messages page shows its delivery."))}
                 >
                   Test
                 </button>
@@ -63,7 +61,7 @@ export function Targets() {
           ))}
         </ul>
       )}
-      {made && <Secret label="With this secret is signed what it is told. It is shown this once." text={made} />}
+      {made && <Secret label="Notifications are signed with this secret. It is shown only once." text={made} />}
       <form
         className="flex flex-col gap-3 border-t border-line pt-4"
         onSubmit={(e) => {
@@ -72,7 +70,7 @@ export function Targets() {
         }}
       >
         <label className="flex flex-col gap-1">
-          <span className="font-bold">Tell another one</span>
+          <span className="font-bold">Notify another program</span>
           <input
             type="url"
             required
@@ -97,15 +95,15 @@ export function Targets() {
         </fieldset>
         <div>
           <button type="submit" className={primary} disabled={act.busy || chosen.length === 0}>
-            Tell it
+            Add
           </button>
         </div>
       </form>
       {!removing && <Said act={act} />}
       <Ask
-        question={removing ? "Tell it nothing any more?" : undefined}
-        text={`${removing?.url ?? ""} is told nothing any more, nor what waits for it.`}
-        yes="Remove it"
+        question={removing ? "Stop notifying it?" : undefined}
+        text={`${removing?.url ?? ""} gets no more notifications, including those that are pending.`}
+        yes="Stop notifying"
         busy={act.busy}
         error={act.error}
         onYes={() => act.run(() => removeTarget(removing!.id).then(() => (setRemoving(undefined), "Removed.")))}

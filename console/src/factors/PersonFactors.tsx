@@ -7,7 +7,7 @@ import { Broken } from "../parts/states";
 import { plain, takes } from "../parts/styles";
 import { dropReset, getFactors, resetFactors } from "./queries";
 
-const wanted: Record<string, string> = { passkey: "a passkey", code: "codes of an app", two: "a second factor" };
+const wanted: Record<string, string> = { passkey: "a passkey", code: "codes from an app", two: "a second factor" };
 
 // What somebody has set up beside their password, and the way back when they have lost it.
 export function PersonFactors({ name }: { name: string }) {
@@ -27,7 +27,7 @@ export function PersonFactors({ name }: { name: string }) {
       ))}
       {held.error && <Broken what="passkeys and codes" error={held.error} retry={() => held.refetch()} />}
       <div className="mb-2 min-h-6 text-soft">
-        {h && !some && <p>Nothing is set up beside the password{h.wanted && `, though ${wanted[h.wanted]} is wanted`}.</p>}
+        {h && !some && <p>No second factor is set up{h.wanted && `, but ${wanted[h.wanted]} is required`}.</p>}
         {h && some && (
           <ul>
             {h.passkeys.map((k) => (
@@ -35,16 +35,16 @@ export function PersonFactors({ name }: { name: string }) {
                 Passkey “{k.name}”, since {when(k.madeAt)}, {k.usedAt ? `used ${ago(k.usedAt)}` : "never used"}
               </li>
             ))}
-            {h.code && <li>Codes of an app, since {when(h.code)}</li>}
+            {h.code && <li>Codes from an app, since {when(h.code)}</li>}
             <li>
-              {h.kept} {h.kept === 1 ? "code" : "codes"} kept for when these are lost
-              {h.browsers > 0 && `; not asked in ${h.browsers} ${h.browsers === 1 ? "browser" : "browsers"}`}
+              {h.kept} {h.kept === 1 ? "code" : "codes"} backup codes left
+              {h.browsers > 0 && `; remembered in ${h.browsers} ${h.browsers === 1 ? "browser" : "browsers"}`}
             </li>
           </ul>
         )}
         {h?.reset && (
           <p className="mt-2 border-l-4 border-line pl-4" role="status">
-            Taken away {when(h.reset)}, as {h.resetBy} has asked.
+            They will be removed {when(h.reset)}, as {h.resetBy} has asked.
           </p>
         )}
       </div>
@@ -53,32 +53,30 @@ export function PersonFactors({ name }: { name: string }) {
           type="button"
           className={plain}
           disabled={act.busy}
-          onClick={() => act.run(() => dropReset(name).then(() => `${name} keeps what they have.`))}
+          onClick={() => act.run(() => dropReset(name).then(() => `${name} keeps them.`))}
         >
-          Do not take them away
+          Keep them
         </button>
       ) : (
         <button type="button" className={takes} disabled={act.busy || !some} onClick={() => setAsking(true)}>
-          They have lost them
+          Remove them
         </button>
       )}
       {!asking && <Said act={act} />}
       <Ask
-        question={asking ? `Take away the passkeys and codes of ${name}?` : undefined}
+        question={asking ? `Remove the passkeys and codes of ${name}?` : undefined}
         text={
-          "Their password alone opens the account until they set up new ones. They are told by mail. Make sure first that " +
-          "it is they who ask."
+          "Until they set up new ones, the password alone is enough to sign in. They are informed by e-mail. First make sure " +
+          "that the request really comes from them."
         }
-        yes="Take them away"
+        yes="Remove them"
         busy={act.busy}
         error={act.error}
         onYes={() =>
           act.run(async () => {
             const { due } = await resetFactors(name);
             setAsking(false);
-            return due
-              ? `They are taken away ${when(due)}; until then ${name} can keep them.`
-              : "They are gone, and all sessions have ended.";
+            return due ? `They will be removed ${when(due)}. Until then, ${name} can stop this.` : "Removed. All sessions have ended.";
           })
         }
         onNo={() => {

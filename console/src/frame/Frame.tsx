@@ -29,7 +29,7 @@ export function Frame({ groups }: { groups: Groups }) {
     <div className="mx-auto grid min-h-screen max-w-[88rem] grid-cols-[12.5rem_1fr] max-md:grid-cols-1 max-md:grid-rows-[auto_1fr]">
       <ProofDialog />
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-3">
-        Skip to the page
+        Skip to content
       </a>
       <header
         className="sticky top-0 flex h-screen flex-col gap-5 overflow-y-auto border-r border-line px-6 py-6 max-md:static
@@ -117,7 +117,7 @@ export function Frame({ groups }: { groups: Groups }) {
           <>
             {status.data && status.data.findings.length > 0 && (
               <div role="alert" className="mb-6 border-l-4 border-bad bg-sheet px-4 py-3">
-                <p className="font-bold">The newest version of the policy file has errors, so the one before stays in force.</p>
+                <p className="font-bold">The policy file has errors, so the previous version stays active.</p>
                 <ul className="mt-1 text-sm">
                   {status.data.findings.slice(0, 5).map((f, i) => (
                     <li key={i}>

@@ -15,10 +15,8 @@ export function ProofDialog() {
     setPassword("");
   };
   return (
-    <Panel open={!!asked} title="Is it still you?" onClose={() => answer("")}>
-      <p className="mt-2">
-        Please type your password again. It is asked for before a change, if you have not typed it in this page in the last 15 minutes.
-      </p>
+    <Panel open={!!asked} title="Confirm your password" onClose={() => answer("")}>
+      <p className="mt-2">Changes need your password if you haven't entered it on this page in the last 15 minutes.</p>
       <form
         className="mt-4 flex flex-col gap-3"
         onSubmit={(e) => {
@@ -46,7 +44,7 @@ export function ProofDialog() {
         </label>
         <div className="flex gap-2">
           <button type="submit" className={primary} disabled={!password}>
-            Go on
+            Continue
           </button>
           <button type="button" className={plain} onClick={() => answer("")}>
             Cancel

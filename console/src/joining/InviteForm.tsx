@@ -32,7 +32,7 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
       <Added
         name={`The invitation to ${email}`}
         secret={{
-          label: `Give this link to ${email} only. It makes an account, once, until ${when(act.data.until)}.`,
+          label: `Give this link only to ${email}. It creates one account and is valid until ${when(act.data.until)}.`,
           text: location.origin + act.data.path,
         }}
         onDone={onDone}
@@ -41,7 +41,7 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
   if (act.data)
     return (
       <Added name={`The invitation to ${email}`} onDone={onDone}>
-        <p>It is on its way, and lasts until {when(act.data.until)}.</p>
+        <p>It was sent and is valid until {when(act.data.until)}.</p>
       </Added>
     );
   return (
@@ -65,7 +65,7 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
         />
       </label>
       <fieldset>
-        <legend className="mb-1 text-sm text-soft">Roles, beside those that everybody has who joins</legend>
+        <legend className="mb-1 text-sm text-soft">Roles, in addition to those that everyone gets</legend>
         <div className="flex flex-wrap gap-x-5 gap-y-1">
           {roles.map((r) => (
             <label key={r} className="flex items-center gap-2">
@@ -82,11 +82,11 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
       </fieldset>
       <div className="flex flex-wrap gap-4">
         <label className="flex flex-col gap-1 text-sm text-soft">
-          The roles end after (empty: never)
+          Roles end after (empty: never)
           <input type="date" className={field} value={ends} onChange={(e) => setEnds(e.target.value)} />
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
-          The invitation lasts, in days
+          Invitation is valid for days
           <input
             type="number"
             min={1}
@@ -98,7 +98,7 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
           />
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
-          Language of the mail
+          Language of the e-mail
           <select className={field} value={language} onChange={(e) => setLanguage(e.target.value as typeof language)}>
             <option value="en">English</option>
             <option value="de">Deutsch</option>
@@ -107,11 +107,11 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
       </div>
       {sends && (
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="h-4 w-4 accent-brass" checked={mail} onChange={(e) => setMail(e.target.checked)} /> send it by
-          mail; otherwise its link is shown here, once
+          <input type="checkbox" className="h-4 w-4 accent-brass" checked={mail} onChange={(e) => setMail(e.target.checked)} /> Send it by
+          e-mail. Otherwise the link is shown here once.
         </label>
       )}
-      <FormEnd yes={mail ? "Send the invitation" : "Make the link"} busy={act.isPending} error={act.error} onNo={onDone} />
+      <FormEnd yes={mail ? "Send invitation" : "Create link"} busy={act.isPending} error={act.error} onNo={onDone} />
     </form>
   );
 }

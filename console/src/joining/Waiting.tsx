@@ -6,7 +6,7 @@ import { plain, primary, small, takesSmall } from "../parts/styles";
 import type { Application, Invitation, Joining } from "../schema";
 import { approve, decline, uninvite } from "./queries";
 
-// Who wants to join and is not in, and who is invited, above the accounts; nothing if there is nobody.
+// Registrations waiting for you and is not in, and who is invited, above the accounts; nothing if there is nobody.
 export function Waiting({ joining }: { joining: Joining }) {
   const act = useAct("joining", "people", "messages");
   const [declining, setDeclining] = useState<Application>();
@@ -14,14 +14,14 @@ export function Waiting({ joining }: { joining: Joining }) {
   if (open.length + joining.invitations.length === 0 && !act.done && !act.error) return null;
   return (
     <section className="mb-6 border-l-4 border-brass py-1 pl-4" data-testid="waiting">
-      {open.length > 0 && <h2 className="font-bold">Who wants to join</h2>}
+      {open.length > 0 && <h2 className="font-bold">Registrations waiting for you</h2>}
       <ul>
         {open.map((a) => (
           <li key={a.name} className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1.5">
             <span className="min-w-0 wrap-anywhere">
               <strong>{a.name}</strong> <span className="text-soft">{a.email}</span>
               <span className="block text-sm text-soft">
-                {a.state === "waiting" ? "has proven the address and waits for you" : "has not followed the link in the mail yet"}
+                {a.state === "waiting" ? "confirmed the address and is waiting for you" : "hasn't opened the link in the e-mail yet"}
                 {`, since ${ago(a.madeAt)}`}
               </span>
             </span>
@@ -31,10 +31,10 @@ export function Waiting({ joining }: { joining: Joining }) {
                   type="button"
                   className={small}
                   disabled={act.busy}
-                  aria-label={`Let in ${a.name}`}
-                  onClick={() => act.run(() => approve(a.name).then(() => `${a.name} has an account, and is told so by mail.`))}
+                  aria-label={`Approve ${a.name}`}
+                  onClick={() => act.run(() => approve(a.name).then(() => `${a.name} has an account and was informed by e-mail.`))}
                 >
-                  Let in
+                  Approve
                 </button>
               )}
               <button type="button" className={small} disabled={act.busy} aria-label={`Decline ${a.name}`} onClick={() => setDeclining(a)}>
@@ -44,7 +44,7 @@ export function Waiting({ joining }: { joining: Joining }) {
           </li>
         ))}
       </ul>
-      {joining.invitations.length > 0 && <h2 className="mt-2 font-bold">Who is invited</h2>}
+      {joining.invitations.length > 0 && <h2 className="mt-2 font-bold">Invitations</h2>}
       <ul>
         {joining.invitations.map((i) => (
           <Invited
@@ -62,7 +62,7 @@ export function Waiting({ joining }: { joining: Joining }) {
         onYes={(text) => {
           const { name } = declining!;
           setDeclining(undefined);
-          act.run(() => decline(name, text).then(() => `${name} is not let in.`));
+          act.run(() => decline(name, text).then(() => `${name} was declined.`));
         }}
       />
     </section>
@@ -73,7 +73,7 @@ function Invited({ invitation: i, busy, onRevoke }: { invitation: Invitation; bu
   return (
     <li className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1.5">
       <span className="min-w-0 wrap-anywhere">
-        <strong>{i.email}</strong> <span className="text-soft">{i.roles.length ? `as ${i.roles.join(", ")}` : "without a role"}</span>
+        <strong>{i.email}</strong> <span className="text-soft">{i.roles.length ? `as ${i.roles.join(", ")}` : "no role"}</span>
         <span className="block text-sm text-soft">
           by {i.madeBy}, until {when(i.until)}
         </span>
@@ -91,13 +91,13 @@ function DeclinePanel({ who, onYes, onNo }: { who?: Application; onYes: (text: s
     <Panel open={!!who} title={`Decline ${who?.name ?? ""}?`} onClose={onNo}>
       <p className="mt-2">
         {who?.state === "waiting"
-          ? "They are told by mail, with your words if you write some. They may ask again."
-          : "Their address is not proven, so no mail is sent."}
+          ? "They are informed by e-mail, with your message if you write one. They may apply again."
+          : "Their address isn't confirmed, so no e-mail is sent."}
       </p>
       {who?.state === "waiting" && (
         <textarea
           className="mt-3 h-24 w-full rounded border border-line bg-sheet p-2"
-          aria-label="Your words"
+          aria-label="Your message"
           value={text}
           onChange={(e) => setText(e.target.value)}
           maxLength={1500}

@@ -33,16 +33,16 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
                   : {}
                 : { endless: true }),
             });
-            return "Changed. The password stays.";
+            return "Saved. The password is unchanged.";
           });
         }}
       >
         <label className="flex flex-col gap-1 text-sm text-soft">
-          For whom or what
+          Purpose
           <input className={`${field} text-base`} value={terms.note} onChange={(x) => setTerms({ ...terms, note: x.target.value })} />
         </label>
         <label className="flex flex-col gap-1 text-sm text-soft">
-          Until, if it is to end
+          Ends on (optional)
           <input
             type="datetime-local"
             className={`${field} w-fit text-base`}
@@ -58,10 +58,10 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
         </div>
       </form>
       <section className="flex flex-col gap-3">
-        <h3 className="font-bold">Another password</h3>
-        {secret && <Secret label="The new password, shown this once:" text={secret} />}
+        <h3 className="font-bold">New password</h3>
+        {secret && <Secret label="The new password. It is shown only once:" text={secret} />}
         <label className="flex items-center gap-2 text-soft">
-          The one before counts
+          The previous password works
           <select className={field} value={grace} onChange={(x) => setGrace(x.target.value)}>
             <option value="0">no longer</option>
             <option value="3600">for another hour</option>
@@ -79,7 +79,7 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
                 const { password } = await generate();
                 await setEntryPassword(ring, e.name, password, Number(grace));
                 setSecret(password);
-                return "It has another password.";
+                return "Password changed.";
               })
             }
           >
@@ -97,7 +97,7 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
             state.run(async () => {
               await setEntryDisabled(ring, e.name, !disabled);
               setDisabled(!disabled);
-              return disabled ? "Enabled." : "Disabled: with the next request it opens nothing.";
+              return disabled ? "Enabled." : "Disabled. It stops working immediately.";
             })
           }
         >
@@ -110,8 +110,8 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
       {!asking && <Said act={state} />}
       <Ask
         question={asking ? `Remove ${e.name} from ${ring}?` : undefined}
-        text="With the next request it opens nothing. There is no way back."
-        yes="Remove it"
+        text="It stops working immediately. You can't undo this."
+        yes="Remove name"
         busy={state.busy}
         error={state.error}
         onYes={() =>
@@ -125,7 +125,7 @@ export function EntryDetails({ ring, entry: e, onGone }: { ring: string; entry: 
           setAsking(false);
         }}
       />
-      <p className="text-sm text-soft">Changes hold at once, also for browsers that remember the old password.</p>
+      <p className="text-sm text-soft">Changes take effect immediately, even in browsers that remember the old password.</p>
     </div>
   );
 }

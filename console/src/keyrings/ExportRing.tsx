@@ -14,9 +14,9 @@ export function ExportRing({ ring }: { ring: string }) {
     <div className="flex flex-col gap-4">
       <p>
         {count === 0
-          ? "No name can be written to an htpasswd file."
+          ? "None of the names can be written to an htpasswd file."
           : `${count} ${count === 1 ? "name" : "names"} can be written, with ${count === 1 ? "its hash" : "their hashes"}. ` +
-            "Keep the file as you would keep the passwords."}
+            "Protect this file like the passwords themselves."}
       </p>
       {count > 0 && (
         <div>

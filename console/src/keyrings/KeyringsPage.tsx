@@ -23,8 +23,8 @@ export function KeyringsPage() {
   return (
     <>
       <Heading title="Keyrings">
-        Names and passwords that the browser's own dialogue asks for, in front of a place. The keyrings are declared in the policy; what
-        they hold is here.
+        Names and passwords for places where the browser's own dialog asks for them. Keyrings are declared in the policy; their names and
+        passwords are managed here.
       </Heading>
       {list.isPending ? (
         <Loading what="the keyrings" />
@@ -32,7 +32,7 @@ export function KeyringsPage() {
         <Broken what="keyrings" error={list.error} retry={() => list.refetch()} />
       ) : list.data.length === 0 ? (
         <p className="py-8 text-soft">
-          The policy has no keyrings. <code>keyrings: {"{ outer: { realm: Office } }"}</code> declares one.
+          The policy has no keyrings. <code>keyrings: {"{ outer: { realm: Office } }"}</code> adds one.
         </p>
       ) : (
         list.data.map((k) => (
@@ -40,7 +40,7 @@ export function KeyringsPage() {
             <div className="mb-2 flex flex-wrap items-baseline justify-between gap-4">
               <h2 id={`ring-${k.name}`} className="text-lg font-bold">
                 {k.name}{" "}
-                <span className="text-base font-normal text-soft">{k.gone ? "is in the policy no more" : `realm “${k.realm}”`}</span>
+                <span className="text-base font-normal text-soft">{k.gone ? "is no longer in the policy" : `realm “${k.realm}”`}</span>
               </h2>
               <div className="flex flex-wrap gap-2">
                 {k.entries.length > 0 && (
@@ -71,7 +71,7 @@ export function KeyringsPage() {
               </div>
             </div>
             {k.entries.length === 0 ? (
-              <p className="text-soft">Nobody has a key yet, so nobody gets in by it.</p>
+              <p className="text-soft">No names yet, so nobody can get in.</p>
             ) : (
               <Table heads={["Name", "State", "Last used", "Until", "Hash", "Note"]}>
                 {k.entries.map((e) => (
@@ -92,7 +92,7 @@ export function KeyringsPage() {
                     <td className="py-2 pr-6 whitespace-nowrap">{e.until ? ends(e.until) : <span className="text-soft">–</span>}</td>
                     <td className="py-2 pr-6 whitespace-nowrap">
                       {e.kind}
-                      {e.weak && <span className="block text-sm text-bad">weak, until it is next used</span>}
+                      {e.weak && <span className="block text-sm text-bad">weak until next use</span>}
                     </td>
                     <td className="py-2 text-soft wrap-anywhere">{e.note}</td>
                   </tr>
@@ -114,8 +114,8 @@ export function KeyringsPage() {
           <Import
             what="names"
             hint={
-              "An htpasswd file: a name and a hash in each line, of bcrypt, SHA-256-crypt, SHA-512-crypt, apr1 or {SHA}. " +
-              "Lines that cannot be taken are left out, each with the reason."
+              "An htpasswd file, one name and hash per line (bcrypt, SHA-256-crypt, SHA-512-crypt, apr1 or {SHA}). " +
+              "Lines that can't be imported are listed with the reason."
             }
             example="smith:$2y$05$…"
             accept=".htpasswd,.txt,text/plain"

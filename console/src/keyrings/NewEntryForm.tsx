@@ -46,11 +46,11 @@ export function NewEntryForm({ ring, onDone }: { ring: string; onDone: () => voi
         />
       </label>
       <label className="flex flex-col gap-1 text-sm text-soft">
-        For whom or what
+        Purpose
         <input className={`${field} text-base`} value={e.note} onChange={(x) => setE({ ...e, note: x.target.value })} />
       </label>
       <label className="flex flex-col gap-1 text-sm text-soft">
-        Until, if it is to end
+        Ends on (optional)
         <input
           type="datetime-local"
           className={`${field} w-fit text-base`}

@@ -11,19 +11,19 @@ import type { Palette } from "../schema";
 import { getLooks, mailAt, pageAt, type Tried } from "./queries";
 
 const colours = ["accent", "paper", "ink"] as const;
-const parts: Record<string, string> = { accent: "buttons and links", paper: "behind everything", ink: "text" };
+const parts: Record<string, string> = { accent: "buttons and links", paper: "background", ink: "text" };
 const pageNames: Record<string, string> = {
-  "sign-in": "signing in",
-  "sign-in-wrong": "signing in, with a wrong password",
-  join: "making an account",
-  recover: "a forgotten password",
-  "set-password": "setting a password",
-  "second-factor": "signing in, with a second factor",
-  "prove-again": "typing the password again",
-  account: "one's account",
+  "sign-in": "sign in",
+  "sign-in-wrong": "wrong password",
+  join: "create an account",
+  recover: "forgotten password",
+  "set-password": "set a password",
+  "second-factor": "second factor",
+  "prove-again": "confirm your password",
+  account: "your account",
   factors: "passkeys and codes",
-  "kept-codes": "codes to keep, shown once",
-  "turned-away": "turned away",
+  "kept-codes": "backup codes, shown once",
+  "turned-away": "access denied",
   missing: "not found",
   "signed-out": "signed out",
 };
@@ -49,13 +49,12 @@ export function LooksPage() {
   return (
     <>
       <Heading title="Looks">
-        What people meet at the doors: each page and mail, in both languages. Try colours out here; what you like is written into the policy
-        under looks.
+        All pages and e-mails that visitors see, in each language. Try colors here, then copy them to the policy under looks.
       </Heading>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[18rem_minmax(0,1fr)]">
         <div className="flex flex-col gap-5">
           <label className="flex flex-col gap-1 text-sm text-soft">
-            Page or mail
+            Page or e-mail
             <select className={`${field} max-w-full`} value={what} onChange={(e) => setWhat(e.target.value)}>
               <optgroup label="Pages">
                 {looks.data.pages.map((p) => (
@@ -64,7 +63,7 @@ export function LooksPage() {
                   </option>
                 ))}
               </optgroup>
-              <optgroup label="Mails">
+              <optgroup label="E-mails">
                 {kinds.data.map((k) => (
                   <option key={k} value={`mail ${k}`}>
                     {about(k)}
@@ -102,15 +101,15 @@ export function LooksPage() {
               ["phone", "phone"],
             ]}
           />
-          <Colours legend="Light pages, and mails" prefix="" palette={looks.data.light} tried={tried} onTry={setTried} />
+          <Colours legend="Light pages and e-mails" prefix="" palette={looks.data.light} tried={tried} onTry={setTried} />
           <Colours legend="Dark pages" prefix="dark-" palette={looks.data.dark} tried={tried} onTry={setTried} />
           <p role="status" className="min-h-6 text-sm">
             {faults.length === 0 ? (
-              <span className="text-good">✓ Everything can be read.</span>
+              <span className="text-good">✓ All text is readable.</span>
             ) : (
               faults.map((f) => (
                 <span key={f.scheme + f.what} className="block text-bad">
-                  ✕ In {f.scheme} pages {f.what} has a contrast of {f.ratio.toFixed(1)} to 1; text needs 4.5.
+                  ✕ In {f.scheme} pages {f.what} has a contrast ratio of {f.ratio.toFixed(1)} to 1; text needs at least 4.5.
                 </span>
               ))
             )}
@@ -122,13 +121,13 @@ export function LooksPage() {
                 <span className="flex gap-2">
                   <Copy text={lines} />
                   <button type="button" className={small} onClick={() => setTried({})}>
-                    Begin anew
+                    Reset
                   </button>
                 </span>
               </div>
               <pre className="mt-1 overflow-x-auto rounded border border-line bg-sheet p-3 text-sm">{lines}</pre>
               <p className="mt-1 text-sm text-soft">
-                Put this into the{" "}
+                Copy this to the{" "}
                 <Link className="underline" to="/policy">
                   policy
                 </Link>
@@ -137,17 +136,12 @@ export function LooksPage() {
             </section>
           )}
         </div>
-        <div
-          className="min-w-0 overflow-x-auto"
-          role="region"
-          aria-label="The page as people meet it, which is wider than a phone"
-          tabIndex={0}
-        >
+        <div className="min-w-0 overflow-x-auto" role="region" aria-label="The page as visitors see it, wider than a phone" tabIndex={0}>
           <iframe
             key={src}
             className="h-[46rem] max-w-none border border-line bg-white"
             style={{ width: phone ? 390 : "100%", minWidth: phone ? 390 : "40rem" }}
-            title="The page as people meet it"
+            title="The page as visitors see it"
             src={src}
           />
         </div>

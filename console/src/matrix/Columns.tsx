@@ -75,7 +75,7 @@ export function ChooseColumns({ table, visitors }: { table: ReturnType<typeof us
             className={small}
             onClick={() => table.setColumnVisibility(Object.fromEntries(visitors.map((who, i) => [who, i === 0])))}
           >
-            Strangers only
+            Not signed in only
           </button>
         </div>
         <ul className="flex flex-col gap-0.5 overflow-y-auto">
@@ -87,7 +87,7 @@ export function ChooseColumns({ table, visitors }: { table: ReturnType<typeof us
               </label>
             </li>
           ))}
-          {fitting.length === 0 && <li className="text-soft">No visitor is called that.</li>}
+          {fitting.length === 0 && <li className="text-soft">No visitor matches.</li>}
         </ul>
       </PopoverPanel>
     </Popover>

@@ -1,7 +1,7 @@
 import { defaultRangeExtractor, type Range, useVirtualizer } from "@tanstack/react-virtual";
 import { memo, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { type Line, outcomeOf, summary } from "./tree";
-import { OutcomeShape } from "../parts/OutcomeMark";
+import { OutcomeShape, wordOf } from "../parts/OutcomeMark";
 import type { MarkedRow } from "../schema";
 
 export interface Asked {
@@ -139,7 +139,7 @@ export function Grid({ lines, columns, narrow, onAsk, onToggle }: GridProps) {
                 <button
                   type="button"
                   className="cursor-pointer text-soft underline"
-                  aria-label={`Leave out ${columns[c.index]!.who}`}
+                  aria-label={`Hide the column ${columns[c.index]!.who}`}
                   onClick={columns[c.index]!.onLeaveOut}
                 >
                   leave out
@@ -248,7 +248,7 @@ const GridRow = memo(function GridRow({
             aria-colindex={c.index + 2}
             tabIndex={active === c.index + 1 ? 0 : -1}
             data-cell={`${index} ${c.index + 1}`}
-            aria-label={`${line.name} as ${who}: ${outcome ? outcome + (line.row ? "" : ", all below") : "differs below"}`}
+            aria-label={`${line.name} as ${who}: ${outcome ? wordOf(outcome) + (line.row ? "" : ", all below") : "mixed below"}`}
             className={`absolute top-0 flex h-full items-center justify-center focus-visible:-outline-offset-2
               ${line.row ? "cursor-pointer hover:bg-sheet" : outcome ? "opacity-60" : "text-soft"}`}
             style={{ left: c.start, width: c.size }}

@@ -6,7 +6,7 @@ import { Why } from "./Why";
 import { useMarks } from "./queries";
 import { type Line, linesOf, markOf, matrixTree } from "./tree";
 import { useNarrow } from "../parts/hooks";
-import { type Outcome, OutcomeMark } from "../parts/OutcomeMark";
+import { type Outcome, OutcomeMark, wordOf } from "../parts/OutcomeMark";
 import { Broken, Heading, Loading } from "../parts/states";
 import type { MarkedRow } from "../schema";
 
@@ -67,8 +67,8 @@ export function MatrixPage() {
   return (
     <>
       <Heading title="Matrix">
-        Who gets what, at every place of the site: computed for all of them, not tried. Each door is one row, with the files behind it
-        below; open a row to see them, choose a cell to see why.
+        Who gets what at every place of the site, computed from the policy. Each door is one row. Open it to see its files, or select a cell
+        to see why.
       </Heading>
       <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
         <label className="flex items-center gap-2 text-soft">
@@ -82,7 +82,7 @@ export function MatrixPage() {
           />
         </label>
         <label className="flex items-center gap-2 text-soft">
-          Somebody gets
+          Result
           <select
             value={outcome}
             onChange={(e) => setOutcome(e.target.value as Outcome | "")}
@@ -90,7 +90,9 @@ export function MatrixPage() {
           >
             <option value="">anything</option>
             {outcomes.map((o) => (
-              <option key={o}>{o}</option>
+              <option key={o} value={o}>
+                {wordOf(o)}
+              </option>
             ))}
           </select>
         </label>
@@ -103,12 +105,12 @@ export function MatrixPage() {
             <OutcomeMark outcome={o} />
           </li>
         ))}
-        <li className="text-soft">· differs below</li>
+        <li className="text-soft">· mixed below</li>
       </ul>
       {lines.length > 0 ? (
         <Grid lines={lines} columns={columns} narrow={narrow} onAsk={setAsked} onToggle={toggle} />
       ) : (
-        <p className="py-8 text-soft">No place fits.</p>
+        <p className="py-8 text-soft">No place matches.</p>
       )}
       <p className="mt-3 min-h-6 text-sm text-soft" role="status">
         {!regions.complete

@@ -38,7 +38,7 @@ export function Why({ asked, onClose }: { asked?: Asked; onClose: () => void }) 
         <>
           {asked.row.kind === "region" && (
             <p className="-mt-3 text-sm text-soft">
-              One place of <code>{asked.row.label}</code>; all others of it are decided alike.
+              One place of <code>{asked.row.label}</code>; the result is the same for all others.
             </p>
           )}
           <div className="mt-6 min-h-64">

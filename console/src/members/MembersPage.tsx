@@ -28,9 +28,7 @@ export function MembersPage() {
   const { filter, set, found } = list;
   return (
     <>
-      <Heading title="Members">
-        Who has which role, since when, until when, and from which order. What a role opens is said by the doors that ask for it.
-      </Heading>
+      <Heading title="Members">Who has which role, from when until when, and from which order. The doors say what a role opens.</Heading>
       <Weeks role={list.settled.role} />
       <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-3">
         <Chips
@@ -50,7 +48,12 @@ export function MembersPage() {
         </label>
         <Search value={filter.search} placeholder="a name, an address" onChange={(search) => set({ search })} />
       </div>
-      <Listed what="members" list={list} empty={(f) => f.members.length === 0} none={list.any ? "Nobody fits." : "Nobody has a role yet."}>
+      <Listed
+        what="members"
+        list={list}
+        empty={(f) => f.members.length === 0}
+        none={list.any ? "Nobody matches." : "Nobody has a role yet."}
+      >
         {(f) => (
           <Table
             heads={[

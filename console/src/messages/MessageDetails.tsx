@@ -34,11 +34,11 @@ export function MessageDetails({ id, sends }: { id: number; sends: boolean }) {
         <dt className="text-soft">Tries</dt>
         <dd>
           {m.tries}
-          {m.nextAt && sends && `, the next ${when(m.nextAt)}, and none after ${when(m.until)}`}
+          {m.nextAt && sends && `, next ${when(m.nextAt)}, last before ${when(m.until)}`}
         </dd>
         {m.problem && (
           <>
-            <dt className="text-soft">The last problem</dt>
+            <dt className="text-soft">Last problem</dt>
             <dd className="wrap-anywhere">{m.problem}</dd>
           </>
         )}
@@ -49,7 +49,7 @@ export function MessageDetails({ id, sends }: { id: number; sends: boolean }) {
           <p className="mt-3 whitespace-pre-wrap wrap-anywhere">{m.text}</p>
         </section>
       ) : (
-        <p className="text-soft">What it said is not kept once it is {m.state}.</p>
+        <p className="text-soft">The text isn't kept once the message is {m.state}.</p>
       )}
       {open && (
         <div className="flex flex-wrap gap-2">
@@ -58,7 +58,7 @@ export function MessageDetails({ id, sends }: { id: number; sends: boolean }) {
               type="button"
               className={plain}
               disabled={act.busy}
-              onClick={() => act.run(() => retryMessage(id).then(() => "It is handed over again."))}
+              onClick={() => act.run(() => retryMessage(id).then(() => "Trying again."))}
             >
               Try again now
             </button>
@@ -72,29 +72,29 @@ export function MessageDetails({ id, sends }: { id: number; sends: boolean }) {
                 act.run(async () => {
                   const l = await linkOfMessage(id);
                   setLink({
-                    label: `Give this link only to whom the message is for. It works until ${when(l.until)}.`,
+                    label: `Give this link only to the recipient. It is valid until ${when(l.until)}.`,
                     text: location.origin + l.path,
                   });
                 })
               }
             >
-              Show its link
+              Show link
             </button>
           )}
           <button type="button" className={takes} disabled={act.busy} onClick={() => setDropping(true)}>
-            Drop it
+            Discard it
           </button>
         </div>
       )}
       {link && <Secret {...link} />}
       {!dropping && <Said act={act} />}
       <Ask
-        question={dropping ? `Drop this message to ${m.to}?` : undefined}
-        text="It is not sent any more, and what it says is gone for good."
-        yes="Drop it"
+        question={dropping ? `Discard this message to ${m.to}?` : undefined}
+        text="It won't be sent, and its text is deleted."
+        yes="Discard message"
         busy={act.busy}
         error={act.error}
-        onYes={() => act.run(() => dropMessage(id).then(() => (setDropping(false), "Dropped.")))}
+        onYes={() => act.run(() => dropMessage(id).then(() => (setDropping(false), "Discarded.")))}
         onNo={() => {
           act.reset();
           setDropping(false);

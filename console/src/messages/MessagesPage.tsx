@@ -29,12 +29,12 @@ export function MessagesPage() {
   return (
     <>
       <Heading title="Messages">
-        The mails that are written to people, and what became of each. One that could not be sent is tried again, after a minute and then
-        less often, until its time is over.
+        E-mails and notifications, and their delivery. Failed messages are tried again, after a minute at first and then less often, until
+        they expire.
       </Heading>
       {found.data && !found.data.server && (
         <p className="mb-5 border-l-4 border-line py-1 pl-4">
-          There is no mail server, so nothing is sent. Open a message to pass its link on yourself, or name a server with{" "}
+          No mail server is configured, so nothing is sent. Open a message to pass on its link yourself, or set a server with{" "}
           <code>--mail</code>.
         </p>
       )}
@@ -47,14 +47,14 @@ export function MessagesPage() {
         />
         <Search value={filter.search} placeholder="an address, a name" onChange={(search) => set({ search })} />
         <button type="button" className={plain} onClick={() => setSamples(true)}>
-          See what each kind says
+          Show samples
         </button>
       </div>
       <Listed
         what="messages"
         list={list}
         empty={(f) => f.messages.length === 0}
-        none={list.any ? "No message fits." : "No message was written yet."}
+        none={list.any ? "No message matches." : "No messages yet."}
       >
         {(f) => (
           <Table
@@ -100,7 +100,7 @@ export function MessagesPage() {
       <Drawer open={!!open} title={open?.to ?? ""} onClose={() => setOpen(undefined)}>
         {open && <MessageDetails id={open.id} sends={!!found.data?.server} />}
       </Drawer>
-      <Drawer open={samples} title="What each kind says" onClose={() => setSamples(false)}>
+      <Drawer open={samples} title="Sample messages" onClose={() => setSamples(false)}>
         {samples && <Samples />}
       </Drawer>
     </>
@@ -115,12 +115,12 @@ function TestForm({ server }: { server: string }) {
       className="mt-8 max-w-xl border-t border-line pt-5"
       onSubmit={(e) => {
         e.preventDefault();
-        act.run(() => testMessage(to).then(() => `A message to ${to} is handed over next.`));
+        act.run(() => testMessage(to).then(() => `Sending a message to ${to}.`));
       }}
     >
-      <h2 className="font-bold">Does mail arrive?</h2>
+      <h2 className="font-bold">Test delivery</h2>
       <p className="mb-2 text-soft">
-        Messages are handed to <code>{server}</code>.
+        Messages are sent through <code>{server}</code>.
       </p>
       <div className="flex flex-wrap gap-2">
         <input
@@ -133,7 +133,7 @@ function TestForm({ server }: { server: string }) {
           onChange={(e) => setTo(e.target.value)}
         />
         <button type="submit" className={plain} disabled={act.busy}>
-          Send a test
+          Send test
         </button>
       </div>
       <Said act={act} />

@@ -4,8 +4,8 @@ import { field, plain, primary, small } from "./styles";
 import { Pager, row, Table } from "./table";
 import type { ImportedLine } from "../schema";
 
-const words = { add: "to add", change: "to change", same: "the same", error: "cannot be taken" };
-const past = { add: "added", change: "changed", same: "the same", error: "left out" };
+const words = { add: "new", change: "changed", same: "unchanged", error: "can't be imported" };
+const past = { add: "added", change: "changed", same: "unchanged", error: "skipped" };
 const colours = { add: "text-good", change: "text-ask", same: "text-soft", error: "font-bold text-bad" };
 const actions = ["error", "add", "change", "same"] as const;
 
@@ -99,7 +99,7 @@ export function Import({
           disabled={!text.trim() || dry.isPending || real.isPending}
           onClick={() => dry.mutate(text)}
         >
-          {dry.isPending ? "Looking …" : "See what would happen"}
+          {dry.isPending ? "Checking …" : "Preview"}
         </button>
         {name && (
           <button
@@ -112,7 +112,7 @@ export function Import({
               real.reset();
             }}
           >
-            Another one
+            Import another
           </button>
         )}
       </div>
@@ -141,7 +141,7 @@ export function Import({
                   <span className={colours[a]}>{count(a).toLocaleString()}</span> {(done ? past : words)[a]}
                 </button>
               ))}
-            {lines.length === 0 && <span className="text-soft">There is nothing in it.</span>}
+            {lines.length === 0 && <span className="text-soft">It contains nothing.</span>}
           </p>
           {left && left.length > 0 && (
             <Table heads={["Line", "Name", "What"]}>
@@ -161,13 +161,13 @@ export function Import({
           {!done && (
             <div className="flex flex-wrap items-center gap-3">
               <button type="button" className={primary} disabled={blocked || some === 0 || real.isPending} onClick={() => real.mutate()}>
-                {real.isPending ? "Bringing them in …" : `Bring in ${some.toLocaleString()}`}
+                {real.isPending ? "Importing …" : `Import ${some.toLocaleString()}`}
               </button>
               <span className="text-sm text-soft">
                 {blocked
-                  ? "All or none: mend the lines that cannot be taken first."
+                  ? "Fix the lines that can't be imported first: all lines are imported, or none."
                   : some === 0
-                    ? "There is nothing to bring in."
+                    ? "There is nothing to import."
                     : "Nothing has been changed yet."}
               </span>
             </div>
@@ -177,7 +177,7 @@ export function Import({
       {done && (
         <div>
           <button type="button" className={plain} onClick={onDone}>
-            Close it
+            Close
           </button>
         </div>
       )}

@@ -39,7 +39,7 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
       }),
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["passes"] }),
   });
-  if (issue.isSuccess) return <Issued pass={issue.data} what="The pass is issued." onDone={onDone} />;
+  if (issue.isSuccess) return <Issued pass={issue.data} what="Pass issued." onDone={onDone} />;
   const label = "flex flex-col gap-1 text-sm text-soft";
   return (
     <form
@@ -62,7 +62,7 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
         </label>
       )}
       <label className={label}>
-        Address of the recipient
+        Recipient's e-mail address
         <input
           type="email"
           className={`${field} text-base`}
@@ -74,11 +74,11 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
         />
       </label>
       <label className={label}>
-        Name of the recipient
+        Recipient's name
         <input className={`${field} text-base`} value={n.name} onChange={(e) => set({ name: e.target.value })} autoComplete="off" />
       </label>
       <label className={label}>
-        Your reference, such as the number of an order
+        Your reference, such as an order number
         <input
           className={`${field} w-60 max-w-full text-base`}
           value={n.reference}
@@ -88,8 +88,8 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
       </label>
       <div className="flex flex-wrap gap-4">
         <label className={label}>
-          Until; otherwise{" "}
-          {kind.lasts === "forever" ? "without an end" : `for ${kind.lasts}${kind.countsFrom === "first-use" ? " from the first use" : ""}`}
+          Ends on (empty:{" "}
+          {kind.lasts === "forever" ? "no end" : `for ${kind.lasts}${kind.countsFrom === "first-use" ? " from the first use" : ""}`}
           <input
             type="datetime-local"
             className={`${field} w-fit text-base`}
@@ -98,7 +98,7 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
           />
         </label>
         <label className={label}>
-          Downloads; otherwise {kind.downloads || "any number"}
+          Downloads (empty: {kind.downloads || "any number"}
           <input
             type="number"
             min={1}
@@ -109,7 +109,7 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
         </label>
       </div>
       <label className={label}>
-        Only these places, if not all of its kind
+        Only these places (empty: all of its kind)
         <input
           className={`${field} text-base`}
           value={n.paths}
@@ -119,13 +119,13 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
         />
       </label>
       <label className={label}>
-        A note for yourself
+        Note (for stewards)
         <input className={`${field} text-base`} value={n.note} onChange={(e) => set({ note: e.target.value })} />
       </label>
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2 text-soft">
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="h-4 w-4 accent-brass" checked={n.mail} onChange={(e) => set({ mail: e.target.checked })} /> Mail
-          it to the recipient
+          <input type="checkbox" className="h-4 w-4 accent-brass" checked={n.mail} onChange={(e) => set({ mail: e.target.checked })} />{" "}
+          E-mail it to the recipient
         </label>
         <label className="flex items-center gap-2">
           in

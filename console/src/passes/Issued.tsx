@@ -6,12 +6,12 @@ import type { IssuedPass } from "../schema";
 export function Issued({ pass: p, what, onDone }: { pass: IssuedPass; what: string; onDone: () => void }) {
   return (
     <Finished
-      said={`${what} ${p.mailed ? `A message is on its way to ${p.recipient}.` : "Nobody was mailed: send the text below yourself."}`}
+      said={`${what} ${p.mailed ? `A message was sent to ${p.recipient}.` : "No e-mail was sent: send the text below yourself."}`}
       onDone={onDone}
     >
       <div className="flex flex-col gap-3 rounded border border-line bg-paper p-3">
         <p className="text-sm text-soft">
-          Shown this once. The link opens a page with one button; the name and password are for programs that download.
+          This is shown only once. The link opens a page with one button. The name and password are for download programs.
         </p>
         {[
           { label: "Link", text: p.link },

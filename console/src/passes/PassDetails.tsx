@@ -26,7 +26,7 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
     return (
       <Issued
         pass={issued}
-        what="The pass has another link and another password."
+        what="The pass has a new link and password."
         onDone={() => {
           setIssued(undefined);
           onClose();
@@ -44,15 +44,15 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
     ["Networks", `${p.networks ?? 0} within a day`],
   ];
   if (p.paths?.length) facts.push(["Only", p.paths.join(" ")]);
-  if (p.oldUntil) facts.push(["Before", `the link and password before count too, until ${when(p.oldUntil)}`]);
+  if (p.oldUntil) facts.push(["Before", `the previous link and password also work until ${when(p.oldUntil)}`]);
   if (p.note) facts.push(["Note", p.note]);
   const alive = p.state !== "revoked";
   return (
     <div className="flex flex-col gap-6">
       {p.why === "spread" && p.state === "paused" && (
         <p className="border-l-4 border-ask py-1 pl-4">
-          It was used from more networks than its kind allows, so it seems to be known to others. Its recipient was mailed a link that opens
-          it again, with other credentials.
+          It was used from more networks than its kind allows, so others probably know it. The recipient was sent a link to reopen it with
+          new credentials.
         </p>
       )}
       <dl className="grid grid-cols-[9rem_1fr] gap-y-1 max-md:grid-cols-1">
@@ -78,12 +78,12 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
                   });
                   setUntil("");
                   setMore("");
-                  return `It is open until ${passEnd(renewed)}; downloads ${downloads(renewed)}.`;
+                  return `Valid until ${passEnd(renewed)}; downloads: ${downloads(renewed)}.`;
                 });
               }}
             >
               <label className="flex flex-col gap-1">
-                Until; as long as its kind lasts if empty
+                Until (empty: as long as its kind lasts)
                 <input type="datetime-local" className={field} value={until} onChange={(e) => setUntil(e.target.value)} />
               </label>
               <label className="flex flex-col gap-1">
@@ -102,16 +102,16 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
                 type="button"
                 className={plain}
                 disabled={state.busy}
-                onClick={() => state.run(() => doPass("resume", id).then(() => "It is open again."))}
+                onClick={() => state.run(() => doPass("resume", id).then(() => "Reopened."))}
               >
-                Open it again
+                Reopen
               </button>
             ) : (
               <button
                 type="button"
                 className={plain}
                 disabled={state.busy}
-                onClick={() => state.run(() => doPass("pause", id).then(() => "Paused: with the next request it opens nothing."))}
+                onClick={() => state.run(() => doPass("pause", id).then(() => "Paused. It stops working immediately."))}
               >
                 Pause
               </button>
@@ -123,7 +123,7 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
                 disabled={sending.busy}
                 onClick={() => sending.run(() => resendPass(id, {}).then(setIssued))}
               >
-                Send it again
+                Send again
               </button>
             )}
             <button type="button" className={takes} onClick={() => setAsking(true)}>
@@ -132,14 +132,14 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
             <div className="w-full">
               <Said act={sending.error ? sending : state} />
               <p className="text-sm text-soft">
-                Sent again it has another link and password: of those before only hashes are kept. They count no longer then.
+                Sending again creates a new link and password, since only hashes are stored. The previous ones stop working.
               </p>
             </div>
           </section>
         </>
       )}
       <section>
-        <h3 className="mb-2 font-bold">Story</h3>
+        <h3 className="mb-2 font-bold">History</h3>
         <ol className="border-l-2 border-line">
           {p.story?.map((e, i) => (
             <li key={i} className="relative pb-3 pl-5">
@@ -157,10 +157,9 @@ export function PassDetails({ id, onClose }: { id: string; onClose: () => void }
       <Ask
         question={asking ? `Revoke the pass of ${p.name || p.recipient}?` : undefined}
         text={
-          "It opens nothing any more, from the next request on, and a download under way is cut off. There is no way " +
-          "back; another pass can be issued."
+          "It stops working immediately, and downloads in progress are cut off. You can't undo this, " + "but you can issue another pass."
         }
-        yes="Revoke it"
+        yes="Revoke pass"
         busy={revoking.busy}
         error={revoking.error}
         onYes={() =>

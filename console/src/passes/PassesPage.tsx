@@ -34,15 +34,15 @@ export function PassesPage() {
   return (
     <>
       <Heading title="Passes">
-        Access for one recipient each: a link, and a name with a password for programs that download. A pass ends by itself, counts what is
-        downloaded with it, and can be taken back.
+        Each pass gives one recipient access: with a link, or with a name and password for download programs. A pass ends automatically,
+        counts downloads, and can be revoked.
       </Heading>
       {kinds.error ? (
         <Broken what="kinds of pass" error={kinds.error} retry={() => kinds.refetch()} />
       ) : kinds.data?.length === 0 ? (
         <p className="py-8 text-soft">
-          The policy has no kinds of pass. <code>passes: {"{ recordings: { title: Sound recordings, lasts: 14d } }"}</code> declares one; so
-          does closing a place on the page Site for holders of one.
+          The policy has no kinds of pass. <code>passes: {"{ recordings: { title: Sound recordings, lasts: 14d } }"}</code> adds one. You
+          can also protect a place with a pass on the Site page.
         </p>
       ) : (
         <>
@@ -53,10 +53,10 @@ export function PassesPage() {
                   Issue a pass
                 </button>
                 <button type="button" className={plain} onClick={() => setDoing("import")}>
-                  Issue a list
+                  Issue from a list
                 </button>
                 <button type="button" className={plain} onClick={() => setDoing("rotate")}>
-                  Change all of a kind
+                  Replace all of a kind
                 </button>
               </>
             )}
@@ -81,12 +81,7 @@ export function PassesPage() {
             )}
             <Search value={filter.search} placeholder="a name, an address, a reference" onChange={(search) => set({ search })} />
           </div>
-          <Listed
-            what="passes"
-            list={list}
-            empty={(f) => f.passes.length === 0}
-            none={list.any ? "No pass fits." : "No pass was issued yet."}
-          >
+          <Listed what="passes" list={list} empty={(f) => f.passes.length === 0} none={list.any ? "No pass matches." : "No passes yet."}>
             {(f) => (
               <Table
                 heads={[
@@ -112,7 +107,7 @@ export function PassesPage() {
                     </td>
                     <td className="py-2 pr-6">
                       <PassState pass={p} />
-                      {p.spreadAt && <span className="block text-sm text-ask">from many networks</span>}
+                      {p.spreadAt && <span className="block text-sm text-ask">used from many networks</span>}
                     </td>
                     <td className="py-2 pr-6 whitespace-nowrap tabular-nums max-md:hidden">{downloads(p)}</td>
                     <td className="py-2 pr-6 whitespace-nowrap max-md:hidden">{passEnd(p)}</td>
@@ -129,10 +124,10 @@ export function PassesPage() {
       <Drawer open={doing === "issue"} title="Issue a pass" onClose={close}>
         {doing === "issue" && <IssueForm kinds={declared} onDone={close} />}
       </Drawer>
-      <Drawer open={doing === "rotate"} title="Other credentials for all of a kind" onClose={close}>
+      <Drawer open={doing === "rotate"} title="Replace all passes of a kind" onClose={close}>
         {doing === "rotate" && <RotateForm kinds={declared} onDone={close} />}
       </Drawer>
-      <Drawer open={doing === "import"} title="Issue the passes of a list" onClose={close}>
+      <Drawer open={doing === "import"} title="Issue passes from a list" onClose={close}>
         {doing === "import" && (
           <>
             {declared.length > 1 && (
@@ -151,8 +146,8 @@ export function PassesPage() {
               key={kind}
               what="passes"
               hint={
-                "A table in CSV with a head line: address, and perhaps name, reference, note, until, downloads, paths. Each " +
-                "recipient is mailed a pass. Who has one already, of the same reference or an open one, gets no other."
+                "CSV with a header row: address; optionally name, reference, note, until, downloads, paths. Each " +
+                "recipient gets a pass by e-mail. Recipients who already have a valid pass, or one with the same reference, are skipped."
               }
               example={"address,name,reference\nada@carrow.example,Ada Carrow,2026-118"}
               accept=".csv,text/csv"

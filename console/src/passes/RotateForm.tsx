@@ -28,8 +28,8 @@ export function RotateForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () =>
     return (
       <Finished
         said={
-          `${rotate.data} ${rotate.data === 1 ? "pass has" : "passes have"} another link and password. ` +
-          "Messages are on their way to everybody."
+          `${rotate.data} ${rotate.data === 1 ? "pass has" : "passes have"} a new link and password. ` +
+          "All recipients are informed by e-mail."
         }
         onDone={onDone}
       />
@@ -44,8 +44,8 @@ export function RotateForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () =>
       }}
     >
       <p>
-        Each pass that has not ended gets another link and another password, and its recipient a message with them. What was passed on to
-        others dies with the credentials before.
+        Every valid pass gets a new link and password, and its recipient gets a message with them. Credentials that were shared with others
+        stop working.
       </p>
       <label className="flex items-center gap-2 text-soft">
         Kind
@@ -58,7 +58,7 @@ export function RotateForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () =>
         </select>
       </label>
       <label className="flex items-center gap-2 text-soft">
-        Those before count
+        The previous ones work
         <select className={field} value={grace} onChange={(e) => setGrace(e.target.value)}>
           <option value="0">no longer</option>
           <option value="86400">for another day</option>
@@ -69,7 +69,7 @@ export function RotateForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () =>
       <p className="min-h-6 text-soft" role="status">
         {rotate.isPending ? `${done} of ${some} …` : `${some} ${some === 1 ? "pass" : "passes"}, as many messages`}
       </p>
-      <FormEnd yes="Give all of them others" busy={rotate.isPending || some === 0} error={rotate.error} onNo={onDone} />
+      <FormEnd yes="Replace all" busy={rotate.isPending || some === 0} error={rotate.error} onNo={onDone} />
     </form>
   );
 }

@@ -4,13 +4,13 @@ import { Copy } from "../parts/secret";
 // the password by another way.
 export function Handover({ address, name, password, word }: { address: string; name: string; password: string; word: string }) {
   const texts = [
-    { label: "The first message says where, and as whom", text: `${address}\nName: ${name}` },
-    { label: "The second says the password; send it by another way", text: `Password: ${password}` },
+    { label: "First message: address and name", text: `${address}\nName: ${name}` },
+    { label: "Second message: password. Send it by another channel", text: `Password: ${password}` },
   ];
   return (
     <div className="flex flex-col gap-3 rounded border border-line bg-paper p-3">
       <p className="text-sm text-soft">
-        The password of {name}, shown this once ({word}). Keep it now, in a password manager or on paper.
+        The password of {name}, shown only once ({word}). Keep it now, in a password manager or on paper.
       </p>
       <div className="flex flex-wrap items-center gap-3">
         <code className="wrap-anywhere" data-testid="secret">

@@ -46,16 +46,16 @@ export function NewSecret({ name, value, onChange }: { name: string; value: stri
           autoComplete="off"
         />
         <button type="button" className={plain} onClick={() => setTurn(turn + 1)}>
-          Another
+          Generate another
         </button>
         <span className="min-w-16 text-sm" role="status">
           {word && value && <span className={words[word]}>{word}</span>}
         </span>
       </div>
-      {word === "refused" && value && <p className="text-sm text-bad">It would not be taken: {strength.data?.advice}</p>}
+      {word === "refused" && value && <p className="text-sm text-bad">It would be rejected: {strength.data?.advice}</p>}
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2 text-sm text-soft">
         <label className="flex items-center gap-2">
-          Made of
+          Type
           <select className={field} value={kind} onChange={(e) => setKind(e.target.value as typeof kind)}>
             <option value="characters">characters</option>
             <option value="words">words</option>
@@ -63,7 +63,7 @@ export function NewSecret({ name, value, onChange }: { name: string; value: stri
         </label>
         {kind === "words" ? (
           <label className="flex items-center gap-2">
-            How many
+            Length
             <input
               type="number"
               className={`${field} w-20`}
@@ -76,7 +76,7 @@ export function NewSecret({ name, value, onChange }: { name: string; value: stri
         ) : (
           <>
             <label className="flex items-center gap-2">
-              How many
+              Length
               <input
                 type="number"
                 className={`${field} w-20`}
@@ -88,7 +88,7 @@ export function NewSecret({ name, value, onChange }: { name: string; value: stri
             </label>
             <label className="flex items-center gap-2">
               <input type="checkbox" className="h-4 w-4 accent-brass" checked={readable} onChange={(e) => setReadable(e.target.checked)} />
-              {" only those that cannot be mistaken"}
+              {" without similar characters"}
             </label>
           </>
         )}

@@ -71,9 +71,9 @@ function Accepted({ finding: f }: { finding: PatrolFinding }) {
         type="button"
         className={`${plain} mt-3`}
         disabled={act.busy}
-        onClick={() => act.run(() => rejectFinding(f.key).then(() => "It is told again."))}
+        onClick={() => act.run(() => rejectFinding(f.key).then(() => "Reported again."))}
       >
-        Tell it again
+        Report it again
       </button>
       <Said act={act} />
     </section>
@@ -94,19 +94,19 @@ function Accept({ patrol, finding: f, done }: { patrol: number; finding: PatrolF
         act.run(() => acceptFinding(patrol, f.key, reason, end).then(done));
       }}
     >
-      <h3 className="font-bold">Is it all right?</h3>
-      <p className="text-soft">It is then told no more, also by later patrols, until the day that you name.</p>
+      <h3 className="font-bold">Accept this finding</h3>
+      <p className="text-soft">It is no longer reported, by later patrols either, until the day you set.</p>
       <label className="flex flex-col gap-1">
-        Why
+        Reason
         <input required maxLength={500} className={field} value={reason} onChange={(e) => setReason(e.target.value)} />
       </label>
       <label className="flex flex-col gap-1">
-        Until <span className="text-sm text-soft">nothing for no end</span>
+        Until <span className="text-sm text-soft">empty: no end</span>
         <input type="date" className={`${field} w-48`} value={until} onChange={(e) => setUntil(e.target.value)} />
       </label>
       <div>
         <button type="submit" className={plain} disabled={act.busy}>
-          Accept it
+          Accept finding
         </button>
         <Said act={act} />
       </div>

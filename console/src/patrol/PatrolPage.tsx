@@ -20,8 +20,8 @@ export function PatrolPage() {
   return (
     <>
       <Heading title="Patrol">
-        A walk through the running site as every kind of visitor, with GET alone: forgotten pages, guards that only pretend, redirects that
-        never arrive, closed pages that are kept, and answers that are not what the policy says.
+        Checks the running site as every kind of visitor, with GET requests only. It finds forgotten pages, fake protection, broken
+        redirects, protected pages in caches, and answers that don't match the policy.
       </Heading>
       {list.isPending ? (
         <Loading what="the patrols" />
@@ -40,14 +40,14 @@ export function PatrolPage() {
                   disabled={act.busy}
                   onClick={() => act.run(() => startPatrol().then(() => setChosen(undefined)))}
                 >
-                  Walk now
+                  Start patrol
                 </button>
                 <p className="text-soft">
                   {list.data.every ? (
-                    `By timetable, every ${list.data.every}.`
+                    `Scheduled every ${list.data.every}.`
                   ) : (
                     <>
-                      Not by timetable; <code>{"patrol: { every: 24h }"}</code> in the policy makes one.
+                      Not scheduled. Add <code>{"patrol: { every: 24h }"}</code> to the policy to run it daily.
                     </>
                   )}
                 </p>
@@ -57,7 +57,7 @@ export function PatrolPage() {
           </section>
           {id === undefined ? (
             list.data.running ? null : (
-              <p className="py-8 text-soft">Nobody has walked yet. The first patrol of a small site takes a few seconds.</p>
+              <p className="py-8 text-soft">No patrol yet. On a small site, one takes a few seconds.</p>
             )
           ) : (
             <>
@@ -76,7 +76,7 @@ function Running({ running: r, stop, busy }: { running: NonNullable<Patrols["run
     <div className="flex flex-wrap items-center gap-x-5 gap-y-2">
       <label className="flex grow flex-col gap-1 md:max-w-md">
         <span role="status">
-          Walking, {r.by ? `for ${r.by}` : "by timetable"}: {r.done} of {r.known || "…"} addresses
+          Running, {r.by ? `for ${r.by}` : "scheduled"}: {r.done} of {r.known || "…"} addresses
         </span>
         <progress className="h-2 w-full accent-brass" value={r.done} max={Math.max(r.known, 1)} />
       </label>
@@ -94,7 +94,8 @@ function Chosen({ list, id, choose }: { list: Patrols; id: number; choose: (id: 
       <select className={`${field} max-w-full`} value={id} onChange={(e) => choose(Number(e.target.value))}>
         {list.patrols.map((p) => (
           <option key={p.id} value={p.id}>
-            {when(p.began)}, {p.by || "by timetable"}: {p.problem ? "not made" : `${p.found} found, ${p.fresh} new`}
+            {when(p.began)}, {p.by || "scheduled"}:{" "}
+            {p.problem ? "failed" : `${p.found} ${p.found === 1 ? "finding" : "findings"}, ${p.fresh} new`}
           </option>
         ))}
       </select>
@@ -113,7 +114,7 @@ function Findings({ id }: { id: number }) {
   if (p.problem)
     return (
       <p role="alert" className="border-l-4 border-bad py-2 pl-4 wrap-anywhere">
-        It could not be made: {p.problem}
+        The patrol failed: {p.problem}
       </p>
     );
   const waived = p.findings.filter((f) => f.accepted);
@@ -134,7 +135,7 @@ function Findings({ id }: { id: number }) {
           <span aria-hidden="true" className="mr-2 text-good">
             ●
           </span>
-          {p.findings.length === 0 ? "Nothing was found." : "Nothing but what was accepted."}
+          {p.findings.length === 0 ? "No findings." : "Only accepted findings."}
         </p>
       ) : (
         <Table heads={["Where", "What", { label: "As", className: "max-lg:hidden" }]}>
@@ -145,7 +146,7 @@ function Findings({ id }: { id: number }) {
       )}
       {p.leftOut.length > 0 && (
         <details className="mt-6">
-          <summary className="cursor-pointer text-soft">Left out: {p.leftOut.length}</summary>
+          <summary className="cursor-pointer text-soft">Skipped: {p.leftOut.length}</summary>
           <ul className="mt-2 flex flex-col gap-1">
             {p.leftOut.map((l, i) => (
               <li key={i} className="wrap-anywhere">

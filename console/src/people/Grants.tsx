@@ -32,23 +32,23 @@ export function Grants({
             <span className="min-w-0 wrap-anywhere">
               <strong className={state ? "text-soft" : ""}>{g.role}</strong>{" "}
               <span className="text-sm text-soft">
-                {state} {g.until ? `until ${ends(g.until)}` : "without an end"}, by {g.by}
+                {state} {g.until ? `until ${ends(g.until)}` : "no end"}, by {g.by}
               </span>
             </span>
-            <button type="button" className={takesSmall} onClick={() => setAsking(g.role)} aria-label={`Take back the role ${g.role}`}>
-              Take back
+            <button type="button" className={takesSmall} onClick={() => setAsking(g.role)} aria-label={`Revoke the role ${g.role}`}>
+              Revoke
             </button>
           </li>
         );
       })}
       <Ask
-        question={asking && `Take the role ${asking} from ${own ? "yourself" : name}?`}
+        question={asking && `Revoke the role ${asking} from ${own ? "yourself" : name}?`}
         text={
           own
-            ? "You lose what it opens with the next request, and may not be able to give it back to yourself."
-            : "What it opens is closed to them with the next request. It can be granted again."
+            ? "You lose access immediately, and may not be able to grant it to yourself again."
+            : "They lose access immediately. You can grant the role again."
         }
-        yes="Take it back"
+        yes="Revoke role"
         busy={act.busy}
         error={act.error}
         onYes={() => onRevoke(asking!, () => setAsking(undefined))}

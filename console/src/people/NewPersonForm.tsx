@@ -28,11 +28,11 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
       const secret = way === "generate" ? (await generate({ words: 5 })).password : way === "type" ? password : "";
       await addPerson({ ...p, password: secret, roles: chosen });
       void queries.invalidateQueries({ queryKey: ["people"] });
-      if (way === "generate") return { label: `The password of ${p.name}, shown this once:`, text: secret };
+      if (way === "generate") return { label: `The password of ${p.name}. It is shown only once:`, text: secret };
       if (way === "link") {
         const l = await makeLink(p.name);
         return {
-          label: `Give this link to ${p.name} only. It sets the password once, until ${when(l.until)}.`,
+          label: `Give this link only to ${p.name}. It sets the password once and is valid until ${when(l.until)}.`,
           text: location.origin + l.path,
         };
       }
@@ -72,7 +72,7 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
         </label>
       )}
       <label className="flex flex-col gap-1 text-sm text-soft">
-        E-mail address, if there is one
+        E-mail address (optional)
         <input
           type="email"
           className={`${field} text-base`}
@@ -101,9 +101,9 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
         <legend className="mb-1 text-sm text-soft">Password</legend>
         {(
           [
-            ["link", "a link with which the person sets it, once"],
+            ["link", "a link to set it, once"],
             ["generate", "generated, shown once"],
-            ["type", "typed here"],
+            ["type", "entered here"],
           ] as const
         ).map(([value, label]) => (
           <label key={value} className="flex items-center gap-2">
@@ -141,8 +141,8 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
 /** How long it takes to guess, in words: of somebody who has stolen the records and tries a million a second. */
 function guesses(bits: number): string {
   const years = 2 ** (bits - 1) / 1e6 / 3600 / 24 / 365;
-  if (years < 1 / 365) return "guessed within a day by whoever has stolen the records";
-  if (years < 1) return "guessed within a year by whoever has stolen the records";
-  if (years < 1000) return "guessed within some years by whoever has stolen the records";
-  return "not guessed within a thousand years, even by whoever has stolen the records";
+  if (years < 1 / 365) return "could be guessed within a day if the database is stolen";
+  if (years < 1) return "could be guessed within a year if the database is stolen";
+  if (years < 1000) return "could be guessed within a few years if the database is stolen";
+  return "couldn't be guessed in a thousand years, even if the database is stolen";
 }

@@ -46,9 +46,7 @@ export function PeoplePage() {
   const mail = useQuery({ queryKey: ["messages", "server"], queryFn: () => listMessages({ limit: 1 }), enabled: inviting });
   return (
     <>
-      <Heading title="People">
-        Accounts, what they may do, and when they were last here. What is changed holds with the very next request.
-      </Heading>
+      <Heading title="People">Accounts, their roles, and when they last signed in. Changes take effect immediately.</Heading>
       <div className="mb-4 flex flex-wrap items-end gap-4">
         <label className="flex flex-col gap-1 text-sm text-soft">
           Search
@@ -96,7 +94,7 @@ export function PeoplePage() {
           </button>
           {joining.data && joining.data.by !== "nobody" && (
             <button type="button" className={plain} onClick={() => setInviting(true)}>
-              Invite somebody
+              Invite someone
             </button>
           )}
           <button type="button" className={primary} onClick={() => setAdding(true)}>
@@ -109,7 +107,7 @@ export function PeoplePage() {
         what="accounts"
         list={list}
         empty={(found) => found.total === 0}
-        none={filter.search || filter.role || filter.state ? "No account fits." : "There are no accounts yet."}
+        none={filter.search || filter.role || filter.state ? "No account matches." : "There are no accounts yet."}
       >
         {(found) => (
           <>
@@ -177,8 +175,8 @@ export function PeoplePage() {
           <Import
             what="accounts"
             hint={
-              "CSV with a head line, or JSON as Export writes it. Accounts that are new are added; of the others details are " +
-              "taken over and roles added. Nothing is taken away."
+              "CSV with a header row, or a JSON export. New accounts are added. For existing ones, details are " +
+              "updated and roles added. Nothing is removed."
             }
             example={"name,email,roles,notes\nbo,bo@marram.example,keeper;trustee@2027-03-31,"}
             accept=".csv,.json,text/csv,application/json"
@@ -192,7 +190,7 @@ export function PeoplePage() {
           />
         )}
       </Drawer>
-      <Drawer open={inviting} title="Invite somebody" onClose={() => setInviting(false)}>
+      <Drawer open={inviting} title="Invite someone" onClose={() => setInviting(false)}>
         {inviting && mail.data && (
           <InviteForm roles={doors.data?.roles ?? []} sends={!!mail.data.server} onDone={() => setInviting(false)} />
         )}

@@ -57,12 +57,12 @@ export function PersonDetails({
         <PersonState person={p} />
         <span className="text-soft">
           {" "}
-          · made {when(p.madeAt)} by {p.madeBy} · {p.lastSignIn ? `last signed in ${ago(p.lastSignIn)}` : "never signed in"}
+          · created {when(p.madeAt)} by {p.madeBy} · {p.lastSignIn ? `last signed in ${ago(p.lastSignIn)}` : "never signed in"}
         </span>
       </div>
       {p.leavesAt && (
         <p className="border-l-4 border-line pl-4" role="status">
-          Deleted {when(p.leavesAt)}, as its owner wants.
+          Deleted {when(p.leavesAt)}, as the owner requested.
         </p>
       )}
       <EditForm
@@ -82,9 +82,9 @@ export function PersonDetails({
           name={name}
           grants={p.grants}
           act={role}
-          onRevoke={(taken, done) => role.run(() => revokeRole(name, taken).then(() => (done(), `The role ${taken} is taken back.`)))}
+          onRevoke={(taken, done) => role.run(() => revokeRole(name, taken).then(() => (done(), `The role ${taken} was revoked.`)))}
         />
-        <GrantForm roles={roles} onGrant={(g) => role.run(() => grantRole(name, g).then(() => `The role ${g.role} is granted.`))} />
+        <GrantForm roles={roles} onGrant={(g) => role.run(() => grantRole(name, g).then(() => `The role ${g.role} was granted.`))} />
         <Said act={role} />
       </section>
       <section>
@@ -99,23 +99,23 @@ export function PersonDetails({
               password.run(async () => {
                 const l = await makeLink(name);
                 setSecret({
-                  label: `Give this link to ${name} only. It sets the password once, until ${when(l.until)}.`,
+                  label: `Give this link only to ${name}. It sets the password once and is valid until ${when(l.until)}.`,
                   text: location.origin + l.path,
                 });
                 return "";
               })
             }
           >
-            Make a link to set it
+            Create a link to set it
           </button>
           {p.email && (
             <button
               type="button"
               className={plain}
               disabled={password.busy || p.disabled}
-              onClick={() => password.run(() => mailLink(name).then(() => `A link is on its way to ${p.email}.`))}
+              onClick={() => password.run(() => mailLink(name).then(() => `A link was sent to ${p.email}.`))}
             >
-              Mail them one
+              E-mail a link
             </button>
           )}
           <button
@@ -126,12 +126,12 @@ export function PersonDetails({
               password.run(async () => {
                 const { password: made } = await generate({ words: 5 });
                 await setPassword(name, made);
-                setSecret({ label: "The new password, shown this once:", text: made });
-                return "The password is set; all sessions have ended.";
+                setSecret({ label: "The new password. It is shown only once:", text: made });
+                return "Password set. All sessions have ended.";
               })
             }
           >
-            Set a generated one
+            Generate a new one
           </button>
         </div>
         <Said act={password} />
@@ -147,7 +147,7 @@ export function PersonDetails({
               : `Signed in on ${sessions.data.total} ${sessions.data.total === 1 ? "device" : "devices"}. `
             : " "}
           <Link className="underline" to={`/activity?account=${encodeURIComponent(name)}`}>
-            What happened
+            Activity
           </Link>
         </p>
         <button
@@ -180,10 +180,10 @@ export function PersonDetails({
         question={asking && (asking === "remove" ? `Remove ${name}?` : `Disable ${name}?`)}
         text={
           asking === "remove"
-            ? "The account, its roles and its sessions are gone for good. What it did stays in the activity."
-            : "All sessions end with the next request. The account can be enabled again."
+            ? "The account, its roles and its sessions are deleted. You can't undo this. Its activity stays."
+            : "All sessions end immediately. You can enable the account again."
         }
-        yes={asking === "remove" ? "Remove it" : "Disable it"}
+        yes={asking === "remove" ? "Remove account" : "Disable account"}
         busy={state.busy}
         error={state.error}
         onYes={() =>
@@ -195,7 +195,7 @@ export function PersonDetails({
             }
             await setDisabled(name, true);
             setAsking(undefined);
-            return "Disabled; all sessions have ended.";
+            return "Disabled. All sessions have ended.";
           })
         }
         onNo={close}

@@ -63,7 +63,7 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
     onSuccess: ({ version }) => {
       setBase({ ...version, text });
       setComment("");
-      setDone(`Version ${version.id} is in force.`);
+      setDone(`Version ${version.id} is active.`);
       void queries.invalidateQueries();
       void check(text);
     },
@@ -87,10 +87,10 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
       </div>
       <div className="flex flex-col gap-3 lg:max-h-[max(24rem,calc(100vh-14rem))]">
         {/* It takes the focus, so that it scrolls by keyboard too; what stands in it is never beneath the form. */}
-        <div role="region" aria-label="What the check says" tabIndex={0} className="flex min-h-0 flex-col gap-5 lg:overflow-y-auto lg:pr-2">
+        <div role="region" aria-label="Check" tabIndex={0} className="flex min-h-0 flex-col gap-5 lg:overflow-y-auto lg:pr-2">
           {running.id !== base.id && touched && (
             <div role="alert" className="border-l-4 border-ask pl-3">
-              <p>Version {running.id} has come into force since you began.</p>
+              <p>Version {running.id} became active after you started editing.</p>
               <button
                 type="button"
                 className="cursor-pointer underline"
@@ -99,12 +99,12 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
                   setText(running.text ?? "");
                 }}
               >
-                Drop my draft and begin from it
+                Discard my draft and start from it
               </button>
             </div>
           )}
           {kept && touched && (
-            <p className="text-sm text-soft">This draft of {when(kept.at)} was kept in this browser. “Undo all” drops it.</p>
+            <p className="text-sm text-soft">This draft of {when(kept.at)} was saved in this browser. “Undo all” discards it.</p>
           )}
           <section aria-live="polite">
             <h2 className="mb-1 font-bold">Check</h2>
@@ -129,9 +129,9 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
             <GuaranteeList guarantees={checked?.guarantees} />
           </section>
           <section>
-            <h2 className="mb-1 font-bold">What changes in the doors</h2>
+            <h2 className="mb-1 font-bold">Changes to the doors</h2>
             {!touched ? (
-              <p className="text-soft">Nothing: the draft is what is in force.</p>
+              <p className="text-soft">No changes: the draft is the same as the active policy.</p>
             ) : checked?.ok ? (
               <>
                 <ChangeList changes={checked.changes} />
@@ -139,7 +139,7 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
                 <Tried text={checked.text} />
               </>
             ) : (
-              <p className="text-soft">Shown when the draft has no errors.</p>
+              <p className="text-soft">Shown once the draft has no errors.</p>
             )}
           </section>
         </div>
@@ -151,7 +151,7 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
           }}
         >
           <label className="flex flex-col gap-1 text-sm text-soft">
-            Why, for the history
+            Reason, for the history
             <input
               className="rounded border border-line bg-sheet px-3 py-1.5 text-base text-ink"
               value={comment}
@@ -172,7 +172,7 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
           </p>
           {wasEdited(apply.error) && (
             <button type="button" className={plain} onClick={() => apply.mutate(true)}>
-              Write over the edit
+              Overwrite the file
             </button>
           )}
         </form>

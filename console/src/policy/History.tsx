@@ -47,7 +47,7 @@ export function HistoryPanel({ running }: { running: Version }) {
             >
               <span className="flex justify-between gap-2">
                 <span className="font-bold">Version {v.id}</span>
-                {v.id === running.id && <span className="text-sm text-good">in force</span>}
+                {v.id === running.id && <span className="text-sm text-good">active</span>}
               </span>
               <span className="block text-sm text-soft">
                 {when(v.at)}, {v.by}
@@ -61,10 +61,10 @@ export function HistoryPanel({ running }: { running: Version }) {
         <div className="flex min-w-0 flex-col gap-3">
           <div className="flex flex-wrap items-center justify-between gap-3">
             <p className="text-soft">
-              {earlier ? `What version ${picked.id} changed in the text of version ${earlier.id}` : "The first version that is kept"}
+              {earlier ? `What version ${picked.id} changed in the text of version ${earlier.id}` : "The oldest version that was kept"}
             </p>
             <button type="button" className={plain} disabled={picked.id === running.id} onClick={() => setAsking(true)}>
-              Bring back this version
+              Restore this version
             </button>
           </div>
           <div className="h-[calc(100vh-18rem)] min-h-80">
@@ -75,9 +75,9 @@ export function HistoryPanel({ running }: { running: Version }) {
         </div>
       )}
       <Ask
-        question={asking ? `Bring back version ${picked?.id}?` : undefined}
-        text="Its text becomes a new version and is in force at once. Nothing of the history is lost."
-        yes={wasEdited(rollback.error) ? "Write over the edit" : "Bring it back"}
+        question={asking ? `Restore version ${picked?.id}?` : undefined}
+        text="Its text becomes a new version that takes effect immediately. The history is kept."
+        yes={wasEdited(rollback.error) ? "Overwrite the file" : "Restore it"}
         gives
         busy={rollback.isPending}
         error={rollback.error}

@@ -7,7 +7,7 @@ import { HistoryPanel } from "./History";
 import { me } from "../frame/queries";
 import { getPolicy } from "./queries";
 
-// The policy in force, a draft of the next one, and those before.
+// The active policy, a draft of the next one, and earlier versions.
 export function PolicyPage() {
   const [tab, setTab] = useState<"draft" | "history">("draft");
   const running = useQuery({ queryKey: ["policy"], queryFn: getPolicy, refetchInterval: 15_000 });
@@ -17,7 +17,7 @@ export function PolicyPage() {
   return (
     <>
       <Heading title="Policy">
-        Version {running.data.id} is in force, since {when(running.data.at)}, by {running.data.by}
+        Version {running.data.id} is active since {when(running.data.at)}, by {running.data.by}
         {running.data.comment && `: ${running.data.comment}`}.
       </Heading>
       <div className="mb-4 flex w-fit rounded border border-line bg-sheet" role="group" aria-label="Show">

@@ -22,13 +22,13 @@ export function Tried({ text }: { text: string }) {
     retry: false,
     staleTime: 60_000,
   });
-  if (tried.isPending) return <p className="mt-3 text-sm text-soft">Trying it on the last days …</p>;
-  if (tried.error) return <p className="mt-3 text-sm text-soft">It could not be tried on the last days: {tried.error.message}</p>;
+  if (tried.isPending) return <p className="mt-3 text-sm text-soft">Replaying recent requests …</p>;
+  if (tried.error) return <p className="mt-3 text-sm text-soft">Recent requests could not be replayed: {tried.error.message}</p>;
   const r = tried.data;
   if (!r.kept)
     return (
       <p className="mt-3 text-sm text-soft">
-        With <code>--keep-decisions 7d</code>, it says here which requests of the last days would be answered otherwise.
+        With <code>--keep-decisions 7d</code>, this shows which recent requests would get a different answer.
       </p>
     );
   return (
@@ -36,10 +36,10 @@ export function Tried({ text }: { text: string }) {
       <p>{sentence(r)}</p>
       {r.groups.length > 0 && (
         <button type="button" className={`${small} mt-1`} onClick={() => setOpen(true)}>
-          Look at them
+          Show them
         </button>
       )}
-      <Drawer open={open} title="Answered otherwise" onClose={() => setOpen(false)}>
+      <Drawer open={open} title="Different answers" onClose={() => setOpen(false)}>
         <p className="mb-3 text-soft">{sentence(r)}</p>
         <Table heads={["Address", "Then", "Now", "Who"]}>
           {r.groups.map((g, i) => (
@@ -73,8 +73,8 @@ export function Tried({ text }: { text: string }) {
 }
 
 function sentence(r: Replayed): string {
-  const of = `Of ${r.whole ? "the" : "the latest"} ${many(r.requests, "request", "requests")} of the last ${r.kept}`;
+  const of = `Of ${r.whole ? "the" : "the latest"} ${many(r.requests, "request", "requests")} in the last ${r.kept}`;
   return r.changed === 0
-    ? `${of}, all would be answered as they were.`
-    : `${of}, ${r.changed.toLocaleString()} by ${many(r.people, "person", "people")} would be answered otherwise.`;
+    ? `${of}, all would get the same answer.`
+    : `${of}, ${r.changed.toLocaleString()} by ${many(r.people, "person", "people")} would get a different answer.`;
 }

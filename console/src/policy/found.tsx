@@ -28,7 +28,7 @@ const states = {
 // What the draft promises, and whether it holds for all places and all visitors.
 export function GuaranteeList({ guarantees }: { guarantees?: Guarantee[] }) {
   if (!guarantees) return <p className="text-soft">Proving …</p>;
-  if (guarantees.length === 0) return <p className="text-soft">The draft promises nothing under the key guarantees.</p>;
+  if (guarantees.length === 0) return <p className="text-soft">The draft has no guarantees.</p>;
   const order = ["broken", "unproven", "holds"];
   const sorted = guarantees.toSorted((a, b) => order.indexOf(a.state) - order.indexOf(b.state));
   return (
@@ -42,7 +42,7 @@ export function GuaranteeList({ guarantees }: { guarantees?: Guarantee[] }) {
             <code>{g.path}</code> <span className="text-soft">{g.says}</span>{" "}
             <span className={g.state === "holds" ? "sr-only" : states[g.state].colour}>{g.state}</span>
             {g.state !== "holds" && <span className="block">{g.message}</span>}
-            {g.state !== "holds" && g.because && <span className="block text-soft">Promised because: {g.because}</span>}
+            {g.state !== "holds" && g.because && <span className="block text-soft">Reason: {g.because}</span>}
             {g.witness && (
               <span className="block">
                 <code>
@@ -63,7 +63,7 @@ export function GuaranteeList({ guarantees }: { guarantees?: Guarantee[] }) {
 const signs = { added: "+", removed: "−", changed: "~" };
 
 export function ChangeList({ changes }: { changes: Change[] }) {
-  if (changes.length === 0) return <p className="text-soft">The doors stay the same.</p>;
+  if (changes.length === 0) return <p className="text-soft">No changes to the doors.</p>;
   return (
     <ul className="flex flex-col gap-2 text-sm">
       {changes.slice(0, 40).map((c, i) => (
@@ -85,13 +85,13 @@ export function ChangeList({ changes }: { changes: Change[] }) {
   );
 }
 
-const effects = { opened: "Opens", closed: "Closes", other: "Answers otherwise" };
+const effects = { opened: "Opens", closed: "Closes", other: "Changes the answer" };
 
 // What a draft opens and closes, for all places and all visitors.
 export function OpensAndCloses({ compared }: { compared: Checked["compared"] }) {
-  if (compared.unproven) return <p className="mt-3 text-sm">What this opens could not be proven: {compared.unproven}</p>;
+  if (compared.unproven) return <p className="mt-3 text-sm">The effect could not be proven: {compared.unproven}</p>;
   const all = compared.differences ?? [];
-  if (all.length === 0) return <p className="mt-3 text-sm">It decides the same everywhere, for everybody.</p>;
+  if (all.length === 0) return <p className="mt-3 text-sm">No decision changes, for any place or visitor.</p>;
   return (["opened", "closed", "other"] as const).map((effect) => {
     const some = all.filter((d) => d.effect === effect);
     return (

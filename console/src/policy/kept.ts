@@ -1,4 +1,4 @@
-// A draft that is not in force, as this browser keeps it for one who wrote it.
+// A draft that is not active, as this browser keeps it for its author.
 export interface KeptDraft {
   base: number; // the version from which it began
   text: string;

@@ -31,15 +31,15 @@ export function SessionsPage() {
   return (
     <>
       <Heading title="Sessions">
-        Who is signed in, where, and since when. Whoever's session is ended is asked to sign in again with the very next request.
+        Who is signed in, where, and since when. When you end a session, that person has to sign in again immediately.
       </Heading>
       <div className="mb-4">
         <Search value={list.filter.search} placeholder="a name, a network, a browser" onChange={(search) => list.set({ search })} />
       </div>
-      <Listed what="sessions" list={list} empty={(f) => f.total === 0} none={list.any ? "No session fits." : "Nobody is signed in."}>
+      <Listed what="sessions" list={list} empty={(f) => f.total === 0} none={list.any ? "No session matches." : "Nobody is signed in."}>
         {(f) => (
           <>
-            <Table heads={["Account", "Last used", "Since", "Proven", "From", "Browser", { label: <span className="sr-only">End</span> }]}>
+            <Table heads={["Account", "Last used", "Since", "Proof", "From", "Browser", { label: <span className="sr-only">End</span> }]}>
               {f.sessions.map((s) => (
                 <tr key={s.handle} className={row}>
                   <td className="py-2 pr-6 font-bold">{s.account}</td>
@@ -60,8 +60,8 @@ export function SessionsPage() {
                         .join(" and ")}
                     </span>
                   </td>
-                  <td className="py-2 pr-6">{s.network || <span className="text-soft">not known</span>}</td>
-                  <td className="py-2 pr-6 text-sm text-soft wrap-anywhere">{s.agent || "says nothing of itself"}</td>
+                  <td className="py-2 pr-6">{s.network || <span className="text-soft">unknown</span>}</td>
+                  <td className="py-2 pr-6 text-sm text-soft wrap-anywhere">{s.agent || "unknown browser"}</td>
                   <td className="py-2 text-right">
                     <button
                       type="button"
@@ -87,8 +87,8 @@ export function SessionsPage() {
       </Listed>
       <Ask
         question={ending && `End this session of ${ending.account}?`}
-        text="With the next request from there, one has to sign in again."
-        yes="End it"
+        text="That browser has to sign in again immediately."
+        yes="End session"
         busy={end.isPending}
         error={end.error}
         onYes={() => ending && end.mutate(ending)}

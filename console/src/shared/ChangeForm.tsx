@@ -23,15 +23,15 @@ export function ChangeForm({ of: s, onDone, onTell }: { of: SharedPassword; onDo
   if (set.isSuccess) {
     return (
       <Finished
-        said={`${s.title} has ${first ? "a" : "another"} password.`}
+        said={`${s.title} has a ${first ? "" : "new "}password.`}
         onDone={onDone}
         also={
           <button type="button" className={primary} onClick={() => onTell(password)}>
-            Tell people
+            Send it to people
           </button>
         }
       >
-        <Secret label="Shown this once. Keep it now, or tell people at once:" text={password} />
+        <Secret label="It is shown only once. Save it now, or send it right away:" text={password} />
       </Finished>
     );
   }
@@ -47,7 +47,7 @@ export function ChangeForm({ of: s, onDone, onTell }: { of: SharedPassword; onDo
       {!first && (
         <>
           <label className="flex items-center gap-2 text-soft">
-            The one before counts
+            The previous password works
             <select
               className={field}
               value={grace}
@@ -65,7 +65,7 @@ export function ChangeForm({ of: s, onDone, onTell }: { of: SharedPassword; onDo
           {s.unlocks > 0 && (
             <label className="flex items-center gap-2 text-soft">
               <input type="checkbox" className="h-4 w-4 accent-brass" checked={end} onChange={(e) => setEnd(e.target.checked)} />
-              It has to be typed again where it is unlocked now ({s.unlocks} {s.unlocks === 1 ? "browser" : "browsers"})
+              It has to be entered again where it is unlocked now ({s.unlocks} {s.unlocks === 1 ? "browser" : "browsers"})
             </label>
           )}
         </>

@@ -21,8 +21,8 @@ export function SharedPage() {
   return (
     <>
       <Heading title="Shared passwords">
-        One password that opens a page or an area for all who were told, without an account. Which there are is declared in the policy; the
-        passwords are here, and only their hashes are kept.
+        One password for everyone who should see a page or area, without an account. Shared passwords are declared in the policy and set
+        here. Only their hashes are stored.
       </Heading>
       {list.isPending ? (
         <Loading what="the shared passwords" />
@@ -30,14 +30,14 @@ export function SharedPage() {
         <Broken what="shared passwords" error={list.error} retry={() => list.refetch()} />
       ) : list.data.length === 0 ? (
         <p className="py-8 text-soft">
-          The policy has no shared passwords. <code>shared: {"{ press-kit: { title: Press kit, lasts: 7d } }"}</code> declares one; so does
-          closing a place on the page Site for whoever knows one.
+          The policy has no shared passwords. <code>shared: {"{ press-kit: { title: Press kit, lasts: 7d } }"}</code> adds one. You can also
+          protect a place with a shared password on the Site page.
         </p>
       ) : (
         list.data.map((s) => (
           <section key={s.name} className="mb-10 max-w-4xl border-t border-line pt-5" aria-labelledby={`shared-${s.name}`}>
             <h2 id={`shared-${s.name}`} className="text-lg font-bold">
-              {s.title} <span className="text-base font-normal text-soft">{s.gone ? "is in the policy no more" : s.name}</span>
+              {s.title} <span className="text-base font-normal text-soft">{s.gone ? "is no longer in the policy" : s.name}</span>
             </h2>
             <dl className="mt-3 mb-4 grid grid-cols-[9rem_1fr] gap-y-1 max-md:grid-cols-1">
               {s.place && (
@@ -61,9 +61,9 @@ export function SharedPage() {
                   className="cursor-pointer underline underline-offset-2"
                   onClick={() => setDoing({ what: "unlocked", name: s.name })}
                 >
-                  {s.unlocks === 0 ? "nowhere at the moment" : `in ${s.unlocks} ${s.unlocks === 1 ? "browser" : "browsers"}`}
+                  {s.unlocks === 0 ? "nowhere right now" : `in ${s.unlocks} ${s.unlocks === 1 ? "browser" : "browsers"}`}
                 </button>
-                {!s.gone && <span className="text-soft"> · an unlock holds {lasts(s.lasts)}</span>}
+                {!s.gone && <span className="text-soft"> · an unlock lasts {lasts(s.lasts)}</span>}
               </dd>
             </dl>
             {!s.gone && (
@@ -77,7 +77,7 @@ export function SharedPage() {
                 </button>
                 {s.passwords.length > 0 && (
                   <button type="button" className={plain} onClick={() => setDoing({ what: "tell", name: s.name })}>
-                    Tell people
+                    Send to people
                   </button>
                 )}
               </div>
@@ -87,14 +87,14 @@ export function SharedPage() {
       )}
       <Drawer
         open={doing?.what === "change"}
-        title={one && (one.passwords.length === 0 ? `A password for ${one.title}` : `Another password for ${one.title}`)}
+        title={one && (one.passwords.length === 0 ? `A password for ${one.title}` : `New password for ${one.title}`)}
         onClose={close}
       >
         {one && doing?.what === "change" && (
           <ChangeForm of={one} onDone={close} onTell={(password) => setDoing({ what: "tell", name: one.name, password })} />
         )}
       </Drawer>
-      <Drawer open={doing?.what === "tell"} title={one && `Tell people the password of ${one.title}`} onClose={close}>
+      <Drawer open={doing?.what === "tell"} title={one && `Send the password of ${one.title}`} onClose={close}>
         {one && doing?.what === "tell" && <TellForm of={one} password={doing.password} onDone={close} />}
       </Drawer>
       <Drawer open={doing?.what === "unlocked"} title={one && `Where ${one.title} is unlocked`} onClose={close}>
@@ -106,7 +106,7 @@ export function SharedPage() {
 
 function Passwords({ of: s }: { of: SharedPassword }) {
   const [now, ...before] = s.passwords;
-  if (!now) return <span className="font-bold text-ask">none is set, so nobody gets in by it</span>;
+  if (!now) return <span className="font-bold text-ask">not set, so nobody can get in</span>;
   return (
     <>
       <span className="text-good">set {ago(now.madeAt)}</span>{" "}
@@ -115,11 +115,11 @@ function Passwords({ of: s }: { of: SharedPassword }) {
       </span>
       {before.map((p) => (
         <span key={p.madeAt} className="block text-ask">
-          one before counts too, until {p.until && when(p.until)}
+          the previous one also works until {p.until && when(p.until)}
         </span>
       ))}
     </>
   );
 }
 
-const lasts = (text: string) => (text === "0" ? "until the browser is closed" : text === "forever" ? "for ever" : `for ${text}`);
+const lasts = (text: string) => (text === "0" ? "until the browser is closed" : text === "forever" ? "forever" : `for ${text}`);

@@ -36,8 +36,8 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
     return (
       <Finished
         said={
-          `${n === 1 ? "A message is" : `${n} messages are`} on the way. ` +
-          `The page Messages says what becomes of ${n === 1 ? "it" : "them"}.`
+          `${n === 1 ? "A message is" : `${n} messages are`} being sent. ` +
+          `The Messages page shows ${n === 1 ? "its" : "their"} delivery.`
         }
         onDone={onDone}
       />
@@ -53,7 +53,7 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
       }}
     >
       <label className="flex flex-col gap-1 text-sm text-soft">
-        To whom: addresses as you have them, or a table from a spreadsheet with a column address
+        Recipients: e-mail addresses, or a table from a spreadsheet with an address column
         <textarea
           className={`${field} min-h-24 text-base`}
           value={t.to}
@@ -65,7 +65,7 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
       </label>
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2 text-sm text-soft">
         <label className="flex items-center gap-2">
-          and people with the role
+          And people with the role
           <select className={field} value={t.role} onChange={(e) => set({ role: e.target.value })}>
             <option value="">none</option>
             {doors.data?.roles.map((r) => (
@@ -75,12 +75,12 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
         </label>
         {before.length > 0 && (
           <button type="button" className={small} onClick={() => set({ to: before.join("\n") })}>
-            Everybody who was told before ({before.length})
+            Everyone who received it before ({before.length})
           </button>
         )}
       </div>
       <label className="flex flex-col gap-1 text-sm text-soft">
-        The password, of which only the hash is kept here
+        The password (only its hash is stored here)
         <input
           className={`${field} font-mono text-base`}
           value={t.password}
@@ -92,16 +92,16 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
         />
       </label>
       <label className="flex flex-col gap-1 text-sm text-soft">
-        In your own words, if you like; {"{title}, {site}, {name} and {place}"} are filled in
+        Your message (optional); {"{title}, {site}, {name} and {place}"} are filled in
         <textarea
           className={`${field} min-h-28 text-base`}
           value={t.text}
           onChange={(e) => set({ text: e.target.value })}
-          placeholder="The address and the password stand below what you write."
+          placeholder="The address and password are added below."
         />
       </label>
       <label className="flex items-center gap-2 text-sm text-soft">
-        The rest is written in
+        Language of the rest:
         <select className={field} value={t.language} onChange={(e) => set({ language: e.target.value })}>
           <option value="en">English</option>
           <option value="de">German</option>
@@ -109,15 +109,15 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
       </label>
       <div className="flex flex-wrap items-center gap-2">
         <button type="button" className={plain} disabled={preview.isPending || (!t.to.trim() && !t.role)} onClick={() => preview.mutate()}>
-          Look at it first
+          Preview
         </button>
         {myself.data?.email && (
           <button type="button" className={plain} disabled={test.isPending || !t.password} onClick={() => test.mutate()}>
-            Send it to me first
+            Send a test to me
           </button>
         )}
         <span role="status" className={test.error ? "text-sm text-bad" : "text-sm text-good"}>
-          {test.error ? test.error.message : test.isSuccess ? `It is on its way to ${myself.data?.email}.` : ""}
+          {test.error ? test.error.message : test.isSuccess ? `Sent to ${myself.data?.email}.` : ""}
         </span>
       </div>
       {preview.error && (
@@ -126,7 +126,7 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
         </p>
       )}
       {preview.data && (
-        <section aria-label="What they read" className="rounded border border-line bg-paper p-3">
+        <section aria-label="Preview" className="rounded border border-line bg-paper p-3">
           <p className="text-sm text-soft">
             To {preview.data.recipients.length - wrong.length}{" "}
             {preview.data.recipients.length - wrong.length === 1 ? "address" : "addresses"}
@@ -147,7 +147,7 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
       <FormEnd yes="Send" busy={send.isPending || (!t.to.trim() && !t.role)} error={send.error} onNo={onDone} />
       {told.data && told.data.total > 0 && (
         <section className="border-t border-line pt-4">
-          <h3 className="mb-1 font-bold">Who was told ({told.data.total})</h3>
+          <h3 className="mb-1 font-bold">Recipients so far ({told.data.total})</h3>
           <ul className="text-sm">
             {told.data.tellings.slice(0, 20).map((one, i) => (
               <li key={i} className="flex justify-between gap-4 border-b border-line py-1">

@@ -24,7 +24,7 @@ export function Unlocked({ of: s }: { of: SharedPassword }) {
   return (
     <div className="flex flex-col gap-4">
       {total === 0 ? (
-        <p className="text-soft">Nowhere at the moment.</p>
+        <p className="text-soft">Nowhere right now.</p>
       ) : (
         <ul>
           {unlocks.map((u) => (
@@ -38,7 +38,7 @@ export function Unlocked({ of: s }: { of: SharedPassword }) {
                   </span>
                 </p>
                 <p className="text-sm text-soft wrap-anywhere">
-                  {u.agent || "no words about the browser"}
+                  {u.agent || "unknown browser"}
                   {u.until && ` · until ${ends(u.until)}`}
                 </p>
               </div>
@@ -47,7 +47,7 @@ export function Unlocked({ of: s }: { of: SharedPassword }) {
                 className={takesSmall}
                 disabled={one.busy}
                 aria-label={`End the unlock from ${u.network}`}
-                onClick={() => one.run(() => endUnlock(u.handle).then(() => "Ended: with the next request it is asked for again."))}
+                onClick={() => one.run(() => endUnlock(u.handle).then(() => "Ended. The password is asked for again immediately."))}
               >
                 End
               </button>
@@ -79,10 +79,10 @@ export function Unlocked({ of: s }: { of: SharedPassword }) {
         }
         text={
           asking === "all"
-            ? "With the next request the password is asked for again. It still counts."
-            : "It opens nothing any more, for nobody, until another one is set. What was unlocked with it ends too."
+            ? "The password is asked for again immediately. It stays valid."
+            : "It stops working for everyone until you set a new one. All unlocks end, too."
         }
-        yes={asking === "all" ? "End all" : "Withdraw it"}
+        yes={asking === "all" ? "End all" : "Withdraw password"}
         busy={all.busy}
         error={all.error}
         onYes={() =>

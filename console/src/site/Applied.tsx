@@ -12,31 +12,31 @@ export interface Made {
   trouble?: string;
 }
 
-// It is in force: the password this once, a look at it as a stranger, and the way back.
+// It is active: the password, shown only once, a check as a visitor who isn't signed in, and the way back.
 export function Applied({ made, page, url, busy, onUndo }: { made: Made; page: string; url: string; busy: boolean; onUndo: () => void }) {
   return (
     <div className="flex flex-col gap-3 border-l-4 border-good pl-4" role="status">
-      <p className="text-good">It is in force.</p>
+      <p className="text-good">Applied. It is active now.</p>
       {made.trouble && <p className="text-bad">{made.trouble}</p>}
       {made.shared && (
         <>
-          <Secret label={`The password of ${made.shared.title}, shown this once. Keep it now.`} text={made.shared.password} />
+          <Secret label={`The password of ${made.shared.title}, shown only once. Save it now.`} text={made.shared.password} />
           <p className="text-soft">
-            The page{" "}
+            The{" "}
             <Link className="underline underline-offset-2" to="/shared">
               Shared passwords
             </Link>{" "}
-            mails it to people, and changes it.
+            page can send it to people and change it.
           </p>
         </>
       )}
       {made.passes && (
         <p className="text-soft">
-          Whoever is to go there needs a pass. The page{" "}
+          Visitors need a pass to go there. Issue it on the{" "}
           <Link className="underline underline-offset-2" to="/passes">
             Passes
           </Link>{" "}
-          issues them.
+          page.
         </p>
       )}
       {made.secret && <Handover address={url + page} {...made.secret} />}
@@ -44,10 +44,10 @@ export function Applied({ made, page, url, busy, onUndo }: { made: Made; page: s
         {page && (
           <>
             <Link className={plain} to={`/try?${new URLSearchParams({ method: "GET", url: page, as: "anonymous", client: "browser" })}`}>
-              See it as a stranger
+              Check as a visitor who isn't signed in
             </Link>
             <a className={plain} href={url + page} target="_blank" rel="noreferrer">
-              Open it
+              Open page
             </a>
           </>
         )}

@@ -135,8 +135,8 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
   return (
     <fieldset className="flex flex-col gap-1.5">
       <legend className="mb-1 text-sm text-soft">Who may go there</legend>
-      {radio("public", "everybody")}
-      {radio("signed-in", "everybody who is signed in")}
+      {radio("public", "everyone")}
+      {radio("signed-in", "everyone who is signed in")}
       {radio(
         "role",
         "people with a role",
@@ -160,7 +160,7 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
       )}
       {radio(
         "keyring",
-        "whoever knows a name and a password of this place",
+        "people with a name and password for this place",
         <>
           <label className="flex flex-col gap-1 text-sm text-soft">
             Keyring
@@ -184,7 +184,7 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
                 onChange={(name) => onChange({ newRing: { ...choice.newRing, name } })}
               />
               <Named
-                label="What the browser's question says"
+                label="Text in the browser's dialog"
                 words
                 value={choice.newRing.realm}
                 onChange={(realm) => onChange({ newRing: { ...choice.newRing, realm } })}
@@ -195,7 +195,7 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
       )}
       {radio(
         "shared",
-        "whoever knows one shared password",
+        "people who know a shared password",
         <>
           {several(shared)}
           {names.includes(make) && (
@@ -207,7 +207,7 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
                 onChange={(name) => onChange({ newShared: { ...choice.newShared, name } })}
               />
               <Named
-                label="What it opens, for people"
+                label="Title that visitors see"
                 words
                 value={choice.newShared.title}
                 hint="Press kit"
@@ -231,7 +231,7 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
                 onChange={(name) => onChange({ newPass: { ...choice.newPass, name } })}
               />
               <Named
-                label="What it opens, for people"
+                label="Title that visitors see"
                 words
                 value={choice.newPass.title}
                 hint="Sound recordings"
@@ -253,17 +253,12 @@ function Do({ choice, onChange }: Props) {
   const known = ["", "GET", writing.join(" ")];
   return (
     <fieldset className="flex flex-col gap-1.5">
-      <legend className="mb-1 text-sm text-soft">What they may do there; what is not said here is as it was</legend>
+      <legend className="mb-1 text-sm text-soft">What they may do there. Everything else stays as it is</legend>
+      <Radio name="do" label="everything" checked={now === ""} onChoose={() => onChange({ methods: [] })} />
+      <Radio name="do" label="only view it (GET)" checked={now === "GET"} onChoose={() => onChange({ methods: ["GET"] })} />
       <Radio
         name="do"
-        label="see it, and all else that can be done there"
-        checked={now === ""}
-        onChoose={() => onChange({ methods: [] })}
-      />
-      <Radio name="do" label="only look (GET)" checked={now === "GET"} onChoose={() => onChange({ methods: ["GET"] })} />
-      <Radio
-        name="do"
-        label="send and change something (POST, PUT, PATCH, DELETE)"
+        label="send and change things (POST, PUT, PATCH, DELETE)"
         checked={now === known[2]}
         onChoose={() => onChange({ methods: writing })}
       />
@@ -280,7 +275,7 @@ function Where({ target, choice, onChange }: Props) {
       <legend className="mb-1 text-sm text-soft">Which places</legend>
       {target.pattern ? (
         <p>
-          What fits <code>{target.pattern}</code>. Other places have doors of their own: choose them in the tree.
+          Everything that matches <code>{target.pattern}</code>. For other places, select them in the tree.
         </p>
       ) : (
         <>
@@ -313,7 +308,7 @@ function Also({ terms, rings, onChange }: Props) {
       {account && (
         <>
           <label className="flex flex-wrap items-center gap-2">
-            get past a second layer in front, with a name and a password of
+            first enter a name and password from
             <select
               aria-label="Keyring in front"
               className={field}
@@ -329,17 +324,17 @@ function Also({ terms, rings, onChange }: Props) {
             </select>
           </label>
           <label className="flex flex-wrap items-center gap-2">
-            show, beside the password,
+            use a second factor:
             <select
-              aria-label="What they show beside the password"
+              aria-label="Second factor"
               className={field}
               value={terms.factor ?? ""}
               onChange={(e) => to({ factor: e.target.value || undefined })}
             >
               <option value="">nothing more</option>
-              <option value="two">a second factor of any kind</option>
+              <option value="two">any second factor</option>
               <option value="passkey">a passkey</option>
-              <option value="code">a code of their app</option>
+              <option value="code">a code from their app</option>
             </select>
           </label>
           <label className="flex flex-wrap items-center gap-2">
@@ -349,7 +344,7 @@ function Also({ terms, rings, onChange }: Props) {
               checked={!!terms.within}
               onChange={(e) => to({ within: e.target.checked ? "10m" : undefined })}
             />
-            {terms.factor ? "show it again, if they have not for" : "type the password again, if they have not for"}
+            {terms.factor ? "confirm it again after" : "enter the password again after"}
             <input
               aria-label="For how long"
               className={`${field} w-24`}
@@ -361,7 +356,7 @@ function Also({ terms, rings, onChange }: Props) {
         </>
       )}
       <Named
-        label="Come from this network, such as that of the office"
+        label="Come from this network, such as the office"
         hint="192.0.2.0/24"
         wide
         value={(terms.from ?? []).join(" ")}
@@ -377,9 +372,15 @@ function Others({ terms, onChange }: Props) {
   return (
     <>
       <Answer
-        legend="Who is not signed in"
+        legend="Visitors who aren't signed in"
         name="anonymous"
-        usual={terms.who === "nobody" ? "is told so" : account && !terms.basic ? "is asked to sign in" : "is asked for what is missing"}
+        usual={
+          terms.who === "nobody"
+            ? "see why they can't enter"
+            : account && !terms.basic
+              ? "are asked to sign in"
+              : "are asked for what is missing"
+        }
         reply={terms.anonymous}
         asked={!!terms.basic}
         onChange={(anonymous) => to({ anonymous, basic: undefined, realm: undefined })}
@@ -387,12 +388,12 @@ function Others({ terms, onChange }: Props) {
         {account && (
           <Radio
             name="anonymous"
-            label="is asked by the browser itself (HTTP Basic)"
+            label="are asked by the browser itself (HTTP Basic)"
             checked={!!terms.basic && !terms.anonymous}
             onChoose={() => to({ basic: true, anonymous: undefined })}
           >
             <Named
-              label="What the browser's question says"
+              label="Text in the browser's dialog"
               words
               value={terms.realm ?? ""}
               onChange={(realm) => to({ realm: realm || undefined })}
@@ -401,9 +402,9 @@ function Others({ terms, onChange }: Props) {
         )}
       </Answer>
       <Answer
-        legend="Who is signed in and may not go there"
+        legend="People who are signed in but not allowed"
         name="refused"
-        usual="is told so, with a number to ask about"
+        usual="see why, with a reference number"
         reply={terms.refused}
         onChange={(refused) => to({ refused })}
       />
@@ -433,13 +434,13 @@ function Answer({
       <legend className="mb-1 text-sm text-soft">{legend}</legend>
       <Radio name={name} label={usual} checked={!reply && !asked} onChoose={() => onChange(undefined)} />
       {children}
-      <Radio name={name} label="is led to another page" checked={reply?.go !== undefined} onChoose={() => onChange({ go: "/" })}>
+      <Radio name={name} label="go to another page" checked={reply?.go !== undefined} onChoose={() => onChange({ go: "/" })}>
         <Named label="Page on this site" wide value={reply?.go ?? ""} onChange={(go) => onChange({ go })} />
       </Radio>
-      <Radio name={name} label="is told a text" checked={reply?.say !== undefined} onChoose={() => onChange({ say: "" })}>
+      <Radio name={name} label="see a text" checked={reply?.say !== undefined} onChoose={() => onChange({ say: "" })}>
         <Named label="Text" wide words value={reply?.say ?? ""} onChange={(say) => onChange({ say })} />
       </Radio>
-      <Radio name={name} label="is told that nothing is there" checked={!!reply?.hide} onChoose={() => onChange({ hide: true })} />
+      <Radio name={name} label="get “not found”" checked={!!reply?.hide} onChoose={() => onChange({ hide: true })} />
     </fieldset>
   );
 }

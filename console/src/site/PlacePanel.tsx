@@ -15,7 +15,7 @@ import { applyPolicy, rollBack } from "../policy/queries";
 import type { Edit, Exception } from "../schema";
 import { Failure } from "../wire";
 import { Applied, type Made } from "./Applied";
-import { begin, editsOf, inherited, labelOf, make, pathOf, writable, type Choice, type Target } from "./choice";
+import { admitted, begin, editsOf, inherited, labelOf, make, pathOf, writable, type Choice, type Target } from "./choice";
 import { Choices } from "./Choices";
 import { Lines } from "./Lines";
 import { tryEdits } from "./queries";
@@ -91,14 +91,13 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
   const toStrangers = (effect: string) => differences.some((d) => d.effect === effect && d.witness.visitor === "anonymous");
   const broken = shown?.guarantees.filter((g) => g.state === "broken") ?? [];
   const where = target.pattern ?? target.title + (c.below && target.title !== "/" ? "/" : "");
-  const does =
-    opened.length > 0
-      ? `Open ${where}${toStrangers("opened") ? " to strangers" : ""}`
-      : toStrangers("closed")
-        ? `Close ${where} to strangers`
-        : removing
-          ? `Remove the door of ${where}`
-          : `Apply this to ${where}`;
+  const does = removing
+    ? `Remove the door of ${where}`
+    : toStrangers("opened")
+      ? `Open ${where} to everyone`
+      : changes.terms && changes.terms.who !== begin(target).terms?.who
+        ? admitted[changes.terms.who].act.replace("{where}", where)
+        : `Apply to ${where}`;
   const ring = c.terms?.who === "keyring" ? c.terms.names?.[0] : undefined;
   const newRing = ring === make;
   const entries = rings.data?.find((k) => k.name === ring)?.entries;
@@ -128,8 +127,8 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
           next.secret = { name, password: entry.password, word: (await estimate(entry.password, name)).word };
         } catch (failure) {
           next.trouble =
-            `The name could not be added to the keyring ${to}, so nobody gets in yet: ${(failure as Error).message} ` +
-            "Add one on the page Keyrings.";
+            `The name could not be added to the keyring ${to}, so nobody can get in yet: ${(failure as Error).message} ` +
+            "Add one on the Keyrings page.";
         }
       }
       if (unset) {
@@ -139,8 +138,8 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
           next.shared = { title: (unset === make && c.newShared.title.trim()) || name, password: entry.password };
         } catch (failure) {
           next.trouble =
-            `The password of ${name} could not be set, so nobody gets in yet: ${(failure as Error).message} ` +
-            "Set one on the page Shared passwords.";
+            `The password of ${name} could not be set, so nobody can get in yet: ${(failure as Error).message} ` +
+            "Set one on the Shared passwords page.";
         }
       }
       next.passes = c.terms?.who === "pass" && !removing;
@@ -156,12 +155,12 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
         <Sentence phrases={shown?.sentence ?? inherited(target)} pale={!target.own && !shown} open={open} onOpen={setOpen} />
         <p className="mt-1 min-h-6 text-sm text-soft">
           {shown?.sentence
-            ? "Not in force yet: this is what you have chosen."
+            ? "Not active yet. This is what you have selected."
             : target.own
-              ? `As ${target.says.name} says. Choose an underlined word to change it.`
-              : `Not decided here: as ${target.says.name} says. Choose an underlined word to decide it.`}
+              ? `Set by ${target.says.name}. Select an underlined word to change it.`
+              : `Inherited from ${target.says.name}. Select an underlined word to set it here.`}
         </p>
-        {target.worry && <p className="mt-1 text-ask">Strangers can see it: {target.worry}.</p>}
+        {target.worry && <p className="mt-1 text-ask">Visitors who aren't signed in can see this: {target.worry}.</p>}
       </div>
       {open && (
         <Choices
@@ -179,19 +178,20 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
       )}
       {!target.pattern && writable(target.title) !== target.title && (
         <p className="text-sm text-soft">
-          Its name has characters that a policy can only write as *, so the door is for whatever fits <code>{writable(target.title)}</code>.
+          Its name contains characters that a policy can only write as *, so the door matches <code>{writable(target.title)}</code>.
         </p>
       )}
       {!c.terms && !removing && (
         <p className="text-sm text-soft">
-          This door says more than can be chosen word by word. Whom you choose takes the place of all of it; the page Policy has its text.
+          This door has settings that can't be changed here. If you select who may go there, that replaces all of them. To edit its text,
+          use the Policy page.
         </p>
       )}
       {empty && (
         <div className="flex flex-col gap-3">
-          <h3 className="font-bold">A name and a password to begin with</h3>
+          <h3 className="font-bold">First name and password</h3>
           <label className="flex flex-col gap-1 text-sm text-soft">
-            Name, as people will type it
+            Username
             <input
               aria-label="First name"
               className={`${field} w-64 text-base`}
@@ -208,7 +208,7 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
       )}
       {unset && (
         <div className="flex flex-col gap-3">
-          <h3 className="font-bold">The password, for all who are to know it</h3>
+          <h3 className="font-bold">The shared password</h3>
           <NewSecret
             name={unset === make ? c.newShared.name : unset}
             value={entry.password}
@@ -238,7 +238,7 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
       )}
       {shown && !preview.error && (
         <>
-          {removing && <p>Without its own door, {where} is as what is around it says.</p>}
+          {removing && <p>Without its own door, {where} follows the door above it.</p>}
           {!empty &&
             !unset &&
             shown.remarks?.map((r) => (
@@ -248,7 +248,7 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
             ))}
           {known.length > 0 && !removing && (
             <div>
-              <h3 className="font-bold">Exceptions below stay</h3>
+              <h3 className="font-bold">Exceptions below are kept</h3>
               <ul className="text-sm">
                 {known.map((e) => (
                   <li key={labelOf(e)} className="border-b border-line py-1.5">
@@ -262,7 +262,7 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
                           set({ include: x.target.checked ? [...c.include, labelOf(e)] : c.include.filter((l) => l !== labelOf(e)) })
                         }
                       />{" "}
-                      include it: its own door goes
+                      include it (removes its own door)
                     </label>
                   </li>
                 ))}
@@ -271,11 +271,11 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
           )}
           <div aria-live="polite">
             <h3 className="font-bold">What changes</h3>
-            {shown.changed ? <OpensAndCloses compared={shown.compared} /> : <p className="text-soft">Nothing: that is how it is.</p>}
+            {shown.changed ? <OpensAndCloses compared={shown.compared} /> : <p className="text-soft">No changes.</p>}
             {broken.map((g) => (
               <p key={`${g.line} ${g.path}`} className="mt-2 text-bad">
-                The policy guarantees <code>{g.path}</code> {g.says} (line {g.line}){g.because ? `, because ${g.because}` : ""}. With this
-                it would not hold, so it cannot be applied.
+                This can't be applied: it breaks a guarantee (line {g.line}). <code>{g.path}</code> {g.says}.
+                {g.because && ` Reason: ${g.because}.`}
               </p>
             ))}
           </div>
@@ -303,18 +303,18 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
             Remove this door …
           </button>
         )}
-        {nameless && shown && <span className="text-sm text-soft">A first name is missing.</span>}
+        {nameless && shown && <span className="text-sm text-soft">Enter a username.</span>}
       </div>
       {!asking && <Said act={act} />}
       <Ask
         question={asking ? `${does}?` : undefined}
         text={
           opened.length
-            ? `${opened[0]!.witness.method} ${opened[0]!.witness.path} as ${opened[0]!.witness.visitor}: ` +
-              `${opened[0]!.before} becomes ${opened[0]!.after}${opened.length > 1 ? `, and ${opened.length - 1} more` : ""}.`
+            ? `${removing || !c.terms ? "Visitors" : admitted[c.terms.who].people} can then get in where they couldn't before: ` +
+              `${opened[0]!.witness.path} (as ${opened[0]!.witness.visitor})${opened.length > 1 ? ` and ${opened.length - 1} more` : ""}.`
             : ""
         }
-        yes="Open it"
+        yes={does}
         busy={act.busy}
         error={act.error}
         onYes={apply}

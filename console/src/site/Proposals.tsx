@@ -13,15 +13,15 @@ import { tryEdits } from "./queries";
 const groups: { admit: Proposal["admit"]; title: string; text: string }[] = [
   {
     admit: "nobody",
-    title: "Close to everybody",
-    text: "Surely not for strangers, nor for anybody over the web. Take these files away when you can.",
+    title: "Block for everyone",
+    text: "Probably shouldn't be on the web at all. Remove these files when you can.",
   },
   {
     admit: "signed-in",
-    title: "Close to strangers",
-    text: "These look as if they were for some people only. Afterwards you can choose who.",
+    title: "Require sign-in",
+    text: "These look private. You can choose who may see them afterwards.",
   },
-  { admit: "public", title: "Open to everybody", text: "These look as if they were meant for everybody. Choose those that are." },
+  { admit: "public", title: "Open to everyone", text: "These look public. Select the ones that are." },
 ];
 
 // Doors that the site may need, going by the names of what is there; those that are chosen are made in one step.
@@ -57,7 +57,7 @@ export function Proposals({ proposals, onDone }: { proposals: Proposal[]; onDone
     <section aria-label="Suggested doors" className="flex min-w-0 flex-col gap-5">
       <div>
         <h2 className="text-lg font-bold">Suggested doors</h2>
-        <p className="mt-1 text-soft">Going by the names of what is there. Nothing is in force before you apply it.</p>
+        <p className="mt-1 text-soft">Suggested by file names. Nothing changes until you apply it.</p>
       </div>
       {groups.map((g) => {
         const some = proposals.filter((p) => p.admit === g.admit);
@@ -106,7 +106,7 @@ export function Proposals({ proposals, onDone }: { proposals: Proposal[]; onDone
           disabled={!ready || act.busy}
           onClick={() => (opened.length > 0 ? setAsking(true) : apply())}
         >
-          {edits.length === 1 ? "Make this door" : `Make these ${edits.length} doors`}
+          {edits.length === 1 ? "Create this door" : `Create these ${edits.length} doors`}
         </button>
         <button type="button" className={plain} onClick={onDone}>
           Not now
@@ -114,12 +114,12 @@ export function Proposals({ proposals, onDone }: { proposals: Proposal[]; onDone
       </div>
       {!asking && <Said act={act} />}
       <Ask
-        question={asking ? "Open this to strangers?" : undefined}
+        question={asking ? "Open this to everyone?" : undefined}
         text={edits
           .filter((e) => e.terms!.who === "public")
           .map((e) => e.path)
           .join(", ")}
-        yes="Open it"
+        yes="Open to everyone"
         busy={act.busy}
         error={act.error}
         onYes={apply}

@@ -7,7 +7,7 @@ const labels: Record<string, string> = {
   who: "who may go there",
   do: "what they may do",
   where: "which places",
-  also: "what else is asked",
+  also: "what else is required",
   others: "what others get",
 };
 

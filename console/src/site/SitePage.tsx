@@ -29,7 +29,7 @@ function knownFrom(site: Site) {
   if (site.files)
     from.push(`${site.files.toLocaleString()}${site.more ? " files (there are more)" : site.files === 1 ? " file" : " files"}`);
   if (site.sitemap) from.push(`${site.sitemap} addresses of sitemap.xml`);
-  if (site.asked) from.push(`${site.asked} that servers behind have answered for of late`);
+  if (site.asked) from.push(`${site.asked} recently answered by upstream servers`);
   return `Known from ${from.length === 1 ? from[0] : `${from.slice(0, -1).join(", ")} and ${from.at(-1)}`}.`;
 }
 
@@ -65,20 +65,20 @@ export function SitePage() {
       <button type="button" className="cursor-pointer text-brass underline" onClick={() => choose({ place: chosen, suggested: "" })}>
         {site.data.proposals.length === 1 ? "1 door is suggested" : `${site.data.proposals.length} doors are suggested`}
       </button>{" "}
-      by the names of what is there.
+      by file names.
     </>
   );
   return (
     <>
       <Heading title="Site">
-        What a stranger meets, place by place, at{" "}
+        What visitors who aren't signed in see, place by place, at{" "}
         <a className="underline" href={site.data.url + "/"} target="_blank" rel="noreferrer">
           {site.data.url}
         </a>
-        . Choose a place to say who may go there.
+        . Select a place to choose who may go there.
       </Heading>
       {undecided && suggested && (
-        <p className="mb-3 border-l-4 border-ask py-1 pl-4">The policy says nothing of single places yet. {suggested}</p>
+        <p className="mb-3 border-l-4 border-ask py-1 pl-4">The policy has no doors for single places yet. {suggested}</p>
       )}
       <ul className="mb-3 flex flex-wrap gap-x-5 gap-y-1 text-sm" aria-label="What the marks mean">
         {outcomes.map((o) => (
@@ -86,7 +86,7 @@ export function SitePage() {
             <OutcomeMark outcome={o} />
           </li>
         ))}
-        <li className="text-soft">pale: as what is above it{as ? "; the second mark is for the visitor you chose" : ""}</li>
+        <li className="text-soft">faded = inherited{as ? "; the second mark is for the visitor you selected" : ""}</li>
       </ul>
       <div className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-8 max-lg:grid-cols-1">
         <div>
@@ -106,28 +106,28 @@ export function SitePage() {
               onChange={(e) => setFilter({ ...filter, only: e.target.value as Filter["only"] })}
             >
               <option value="">all</option>
-              <option value="everybody">open to everybody</option>
-              <option value="closed">closed to strangers</option>
-              <option value="unlisted">no door decides</option>
-              <option value="worry">worth a look</option>
+              <option value="everybody">open to everyone</option>
+              <option value="closed">protected</option>
+              <option value="unlisted">without a door</option>
+              <option value="worry">needs attention</option>
             </select>
             <select
-              aria-label="And how it is for"
+              aria-label="Compare with"
               className={field}
               value={as}
               onChange={(e) => setParams({ ...Object.fromEntries(params), as: e.target.value }, { replace: true })}
             >
-              <option value="">strangers only</option>
-              <option value="signed-in">and whoever is signed in</option>
+              <option value="">not signed in</option>
+              <option value="signed-in">and signed in</option>
               {doors.data?.roles.map((r) => (
                 <option key={r} value={`role:${r}`}>
-                  and people with the role {r}
+                  and with the role {r}
                 </option>
               ))}
             </select>
           </div>
           {shown.length === 0 ? (
-            <p className="py-8 text-soft">No place fits.</p>
+            <p className="py-8 text-soft">No place matches.</p>
           ) : (
             <Tree
               lines={shown}

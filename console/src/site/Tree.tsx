@@ -1,6 +1,6 @@
 import { useRef, useState } from "react";
-import { OutcomeShape } from "../parts/OutcomeMark";
-import { meets, type Line } from "./tree";
+import { OutcomeShape, wordOf } from "../parts/OutcomeMark";
+import { type Line } from "./tree";
 
 const height = 32; // of a line, in pixels; the same as in the style
 
@@ -71,7 +71,7 @@ export function Tree({
           const isOpen = open(spot.path);
           const name = line.depth === 0 ? "/" : line.name + (spot.directory ? "/" : "");
           const notes = [
-            line.worries > 0 && !isOpen && `${line.worries} worth a look below`,
+            line.worries > 0 && !isOpen && `${line.worries} need attention below`,
             line.open > 0 && !isOpen && `${line.open} ${spot.outcome === "admit" ? "closed" : "open"} below`,
           ].filter((n) => n !== false);
           return (
@@ -112,8 +112,8 @@ export function Tree({
               <span className={`truncate font-mono text-sm ${spot.path === chosen ? "font-bold" : ""}`}>{name}</span>
               {spot.worry && <span className="shrink-0 rounded border border-ask px-1.5 text-xs text-ask">{spot.worry}</span>}
               <span className="sr-only">
-                {meets[spot.outcome]}
-                {spot.theirs && `, for the visitor ${meets[spot.theirs]}`}
+                {wordOf(spot.outcome)}
+                {spot.theirs && `, for the visitor ${wordOf(spot.theirs)}`}
                 {spot.own && ", has a door of its own"}
               </span>
               {notes.length > 0 && <span className="ml-auto shrink-0 text-xs text-soft">{notes.join(" ")}</span>}

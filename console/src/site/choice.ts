@@ -109,6 +109,18 @@ export const pathOf = (t: Target, c: Choice) =>
 export function inherited(t: Target): Phrase[] {
   if (t.own) return t.says.sentence;
   const where =
-    t.title === "/" ? (t.directory ? "the whole site" : "the first page") : t.title + (t.directory ? "/ and everything below" : "");
+    t.title === "/" ? (t.directory ? "the whole site" : "the home page") : t.title + (t.directory ? "/ and everything below" : "");
   return t.says.sentence.map((p) => (p.about === "where" ? { ...p, text: where } : p));
 }
+
+// What letting in some people, and nobody else, is called, and who they are.
+export const admitted: Record<NonNullable<Choice["terms"]>["who"], { act: string; people: string }> = {
+  public: { act: "Open {where} to everyone", people: "Visitors" },
+  "signed-in": { act: "Require sign-in for {where}", people: "People who are signed in" },
+  role: { act: "Require a role for {where}", people: "People with this role" },
+  user: { act: "Allow only these people for {where}", people: "These people" },
+  keyring: { act: "Require a name and password for {where}", people: "People with a name and password from this keyring" },
+  shared: { act: "Require a shared password for {where}", people: "People who know this shared password" },
+  pass: { act: "Require a pass for {where}", people: "People with a pass of this kind" },
+  nobody: { act: "Block {where} for everyone", people: "Nobody" },
+};

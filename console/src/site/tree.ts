@@ -1,4 +1,3 @@
-import type { Outcome } from "../parts/OutcomeMark";
 import type { Decider, Spot } from "../schema";
 
 // A line of the tree: a place, how deep it stands, and what is below it.
@@ -71,12 +70,3 @@ export function shownLines(lines: Line[], open: Set<string>, filter: Filter, dec
   }
   return shown;
 }
-
-// What a stranger meets, in a word.
-export const meets: Record<Outcome, string> = {
-  admit: "open",
-  challenge: "asked first",
-  refuse: "refused",
-  hide: "hidden",
-  reject: "cannot be read",
-};

@@ -2,7 +2,7 @@ import { detailOf, TryThis } from "../activity/TryThis";
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
 import { Bar, BarChart, CartesianGrid, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
-import { type Outcome, OutcomeMark, OutcomeShape } from "../parts/OutcomeMark";
+import { type Outcome, OutcomeMark, OutcomeShape, wordOf } from "../parts/OutcomeMark";
 import { ago } from "../parts/format";
 import { Broken, Heading, Loading } from "../parts/states";
 import { getToday } from "./queries";
@@ -33,9 +33,7 @@ export function TodayPage() {
     <>
       <Heading title="Today">
         {doorways} doors guard the site.{" "}
-        {guarantees === 0
-          ? "The policy promises nothing under guarantees."
-          : `All ${guarantees} guarantees hold: proven for all places and all visitors.`}
+        {guarantees === 0 ? "The policy has no guarantees." : `All ${guarantees} guarantees are proven, for all places and visitors.`}
       </Heading>
       <section aria-labelledby="attention" className="mb-8">
         <h2 id="attention" className="mb-1 font-bold">
@@ -65,7 +63,7 @@ export function TodayPage() {
         <div
           className="h-56"
           role="img"
-          aria-label={`${all} requests in the last 24 hours: ${shown.map((s) => `${sum(s.outcome)} ${s.outcome}`).join(", ")}`}
+          aria-label={`${all} requests in the last 24 hours: ${shown.map((s) => `${sum(s.outcome)} ${wordOf(s.outcome)}`).join(", ")}`}
         >
           <ResponsiveContainer width="100%" height="100%">
             <BarChart data={data} margin={{ left: 0, right: 0, top: 4, bottom: 0 }} accessibilityLayer={false}>
@@ -85,20 +83,20 @@ export function TodayPage() {
                 isAnimationActive={false}
               />
               {shown.map(({ outcome, colour }) => (
-                <Bar key={outcome} dataKey={outcome} stackId="all" fill={colour} isAnimationActive={false} />
+                <Bar key={outcome} dataKey={outcome} name={wordOf(outcome)} stackId="all" fill={colour} isAnimationActive={false} />
               ))}
             </BarChart>
           </ResponsiveContainer>
         </div>
       </section>
       <div className="mt-8 grid grid-cols-2 gap-x-12 gap-y-8 max-lg:grid-cols-1">
-        <DoorHitsList id="doors" title="Doors that refuse most" none="Nobody was refused." doors={doors} />
+        <DoorHitsList id="doors" title="Doors that denied most often" none="Nobody was denied." doors={doors} />
         <section aria-labelledby="refusals">
           <h2 id="refusals" className="mb-2 font-bold">
-            Latest refusals
+            Latest denials
           </h2>
           {refusals.length === 0 ? (
-            <p className="text-soft">None is recorded.</p>
+            <p className="text-soft">None recorded.</p>
           ) : (
             <ul>
               {refusals.map((e) => (
@@ -123,7 +121,7 @@ export function TodayPage() {
             </ul>
           )}
         </section>
-        <DoorHitsList id="asking" title="Doors that ask most for signing in, or another proof" none="Nobody was asked." doors={asking} />
+        <DoorHitsList id="asking" title="Doors that asked most often for sign-in" none="Nobody was asked." doors={asking} />
       </div>
       <p className="mt-8 text-soft">
         <Link className="underline" to="/sessions">
@@ -160,9 +158,9 @@ function DoorHitsList({ id, title, none, doors }: { id: string; title: string; n
                   <span className="flex flex-wrap justify-end gap-x-4">
                     {shown.map(({ outcome }) =>
                       d.outcomes[outcome] ? (
-                        <span key={outcome} className="flex items-center gap-1.5" title={outcome}>
+                        <span key={outcome} className="flex items-center gap-1.5" title={wordOf(outcome)}>
                           <OutcomeShape outcome={outcome} />
-                          <span className="sr-only">{outcome}</span> {d.outcomes[outcome]!.toLocaleString()}
+                          <span className="sr-only">{wordOf(outcome)}</span> {d.outcomes[outcome]!.toLocaleString()}
                         </span>
                       ) : null,
                     )}

@@ -29,16 +29,16 @@ export function Answer({ explanation: e, narrow }: { explanation: Explanation; n
             <>
               <code>{e.decided.path}</code>
               <span className="block text-sm text-soft">
-                {e.decided.line > 0 ? `line ${e.decided.line}` : "not in the file"}, admits {e.decided.admit}
+                {e.decided.line > 0 ? `line ${e.decided.line}` : "not in the file"}, allows {e.decided.admit}
               </span>
             </>
           ) : (
-            "no door: the request cannot be read"
+            "no door: the request can't be read"
           )}
         </dd>
         <dt className="text-soft">Answer</dt>
         <dd className="wrap-anywhere">
-          {e.outcome === "admit" ? "from the source behind" : e.answer.status}
+          {e.outcome === "admit" ? "from the application" : e.answer.status}
           {e.answer.location && (
             <span className="block">
               to <code>{e.answer.location}</code>
@@ -53,9 +53,9 @@ export function Answer({ explanation: e, narrow }: { explanation: Explanation; n
 }
 
 const means = {
-  admit: "The visitor goes in.",
-  challenge: "The visitor is asked for something that can still be proven.",
-  refuse: "The visitor is known, and not allowed.",
-  hide: "The visitor is told that nothing is there.",
-  reject: "The request is malformed or ambiguous.",
+  admit: "The visitor is let in.",
+  challenge: "The visitor is asked to sign in or to prove something else.",
+  refuse: "The visitor sees a page that says why.",
+  hide: "The visitor gets the same answer as for a missing page.",
+  reject: "The address can't be read safely.",
 };

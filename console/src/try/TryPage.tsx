@@ -40,7 +40,7 @@ export function TryPage() {
 
   return (
     <>
-      <Heading title="Try">What would a visitor get at an address, and why? Nothing is sent to the site.</Heading>
+      <Heading title="Try">See what a visitor would get at an address, and why. Nothing is sent to the site.</Heading>
       <div className="grid grid-cols-[7rem_minmax(11rem,2fr)_minmax(11rem,2fr)_13.5rem] gap-4 max-lg:grid-cols-2 max-sm:grid-cols-1">
         <label className="flex flex-col gap-1 text-sm text-soft">
           Method
@@ -83,14 +83,14 @@ export function TryPage() {
               {version && (
                 <div className="mb-6 max-w-3xl border-l-4 border-brass py-1 pl-4" data-testid="since">
                   <p>
-                    {`Judged as it was then, by version ${version} of the policy. `}
-                    {!answer.data.since?.length && "Nothing has changed since that matters here."}
+                    {`Answered by version ${version} of the policy, which was active then. `}
+                    {!answer.data.since?.length && "Nothing relevant has changed since."}
                   </p>
                   {answer.data.since?.map((said) => (
                     <p key={said}>{said}</p>
                   ))}
                   <button type="button" className="cursor-pointer text-brass underline" onClick={() => setParams(byActive)}>
-                    Judge by what is active now
+                    Use the active policy
                   </button>
                 </div>
               )}
@@ -126,15 +126,15 @@ function WalkAs({ as, at }: { as: string; at: string }) {
           act.run(async () => {
             const walk = await walkAs(as, changes);
             window.open(`${walk.path}?${new URLSearchParams({ next: at.startsWith("/") ? at : "/" })}`, "_blank", "noopener");
-            return "The walk has begun, in a window of its own. Until it ends, this browser shows the whole site so.";
+            return "The preview opened in a new window. Until you end it, this browser shows the whole site that way.";
           })
         }
       >
-        Walk as {as}
+        Preview as {as}
       </button>
       <label className="flex items-center gap-2">
         <input type="checkbox" className="accent-brass" checked={changes} onChange={(e) => setChanges(e.target.checked)} />
-        what I do there counts
+        Allow changes during this preview
       </label>
       <div className="w-full">
         <Said act={act} />
