@@ -146,7 +146,7 @@ func TestBrowserWalksTheRoad(t *testing.T) {
 	look(second, t, "h1", "Volunteers' rota")
 
 	do(ctx, t, chromedp.Navigate(lamp.URL+"/friends/"))
-	look(ctx, t, "main", "Only people with the role friend may see this page.")
+	look(ctx, t, "main", "Only people with the role friend can see this page.")
 	accessible(ctx, t, "refusal")
 	do(ctx, t, chromedp.Click(`//a[contains(., "another account")]`))
 	look(ctx, t, "main", "You are signed in as walt")

@@ -87,7 +87,7 @@ func TestFromNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if strings.Contains(again.Output, "first?link=") || !strings.Contains(again.Log(), "is there, and says what is guarded") {
+	if strings.Contains(again.Output, "first?link=") || !strings.Contains(again.Log(), "are only used without a policy file") {
 		t.Errorf("the second start says %s%s", again.Output, again.Log())
 	}
 	if err := again.Stop(); err != nil {

@@ -29,7 +29,7 @@ func TestSiteAsksForOnePasswordOrAPass(t *testing.T) {
 	look(ctx, t, "section[aria-label] h2", "/board")
 	do(ctx, t, word("who"), pick("people who know a shared password"), pick("a new one"),
 		keys(labelled("Name of the new shared password"), "board-papers"), keys(labelled("Title that visitors see"), "Board papers"))
-	look(ctx, t, "[data-testid=sentence]", "Only people who know the shared password board-papers may see /board/ and everything below")
+	look(ctx, t, "[data-testid=sentence]", "Only people who know the shared password board-papers can see /board/ and everything below")
 	accessible(ctx, t, "a shared password for a place")
 	do(ctx, t, press("Require a shared password for /board/")...)
 	look(ctx, t, "section[aria-label]", "The password of Board papers, shown only once.")
@@ -52,14 +52,14 @@ func TestSiteAsksForOnePasswordOrAPass(t *testing.T) {
 		}
 	}
 	do(ctx, t, press("Undo")...)
-	look(ctx, t, "[data-testid=sentence]", "Everybody may see /board/")
+	look(ctx, t, "[data-testid=sentence]", "Everyone can see /board/")
 	if text() != before {
 		t.Errorf("the file is not what it was:\n%s", text())
 	}
 	do(ctx, t, point("/newsletters"))
 	look(ctx, t, "section[aria-label] h2", "/newsletters")
 	do(ctx, t, word("who"), pick("holders of a pass"), pick("recordings"))
-	look(ctx, t, "[data-testid=sentence]", "Only holders of a pass for recordings may see /newsletters/ and everything below")
+	look(ctx, t, "[data-testid=sentence]", "Only people with a pass for recordings can see /newsletters/ and everything below")
 	do(ctx, t, press("Require a pass for /newsletters/")...)
 	look(ctx, t, "section[aria-label]", "Issue it on the Passes page.")
 	if a := newPerson(t, s.URL).get("/newsletters/"); a.status != http.StatusUnauthorized ||

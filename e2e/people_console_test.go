@@ -85,7 +85,7 @@ func TestConsolePeople(t *testing.T) {
 	do(ctx, t, chromedp.WaitNotPresent(`//td[.="account disabled"]`))
 	// From a refusal to Try: as ines was then; her account has been disabled since.
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/activity?kind=refused"), chromedp.Click(`//button[.="Why?"]`))
-	look(ctx, t, "[data-testid=outcome]", "refuse")
+	look(ctx, t, "[data-testid=outcome]", "denied")
 	look(ctx, t, "[data-testid=since]", "The account ines is disabled now.")
 	accessible(ctx, t, "why")
 	if at, err := chromedp.Run(ctx, chromedp.Evaluate[string](`new URLSearchParams(location.search).get("as")`)); err != nil ||

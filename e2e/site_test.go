@@ -72,9 +72,9 @@ func TestSiteClosesADirectory(t *testing.T) {
 	stranger.is("/news/", http.StatusOK, "")
 	accessible(ctx, t, "site")
 	do(ctx, t, point("/news"))
-	look(ctx, t, "[data-testid=sentence]", "Everybody may see /news/ and everything below.")
+	look(ctx, t, "[data-testid=sentence]", "Everyone can see /news/ and everything below.")
 	do(ctx, t, word("who"), pick("people with a role"), pick("keeper"))
-	look(ctx, t, "[data-testid=sentence]", "Only people with the role keeper may see /news/ and everything below.")
+	look(ctx, t, "[data-testid=sentence]", "Only people with the role keeper can see /news/ and everything below.")
 	look(ctx, t, "section[aria-label]", "GET /news to anonymous")
 	accessible(ctx, t, "site, the panel")
 	do(ctx, t, press("Require a role for /news/")...)
@@ -85,7 +85,7 @@ func TestSiteClosesADirectory(t *testing.T) {
 		t.Errorf("the file is now\n%s", changed)
 	}
 	do(ctx, t, press("Undo")...)
-	look(ctx, t, "[data-testid=sentence]", "Everybody may see /news/ and everything below.")
+	look(ctx, t, "[data-testid=sentence]", "Everyone can see /news/ and everything below.")
 	stranger.is("/news/", http.StatusOK, "")
 	if text() != before {
 		t.Errorf("undone, the file is\n%s", text())
@@ -97,7 +97,7 @@ func TestSiteClosesADirectory(t *testing.T) {
 	look(ctx, t, "section[aria-label]", "This can't be applied: it breaks a guarantee")
 	// A role that nobody has, an account that is not there: said before it is applied.
 	do(ctx, t, pick("people with a role"), pick("a new one"), Insert("warden"))
-	look(ctx, t, "section[aria-label]", "Everybody may see")
+	look(ctx, t, "section[aria-label]", "Everyone can see")
 	do(ctx, t, point("/tides"))
 	look(ctx, t, "section[aria-label] h2", "/tides")
 	do(ctx, t, word("who"), pick("people with a role"), pick("a new one"),
@@ -112,7 +112,7 @@ func TestSiteClosesADirectory(t *testing.T) {
 	look(ctx, t, "section[aria-label] h2", "/news/50% off.html")
 	look(ctx, t, "section[aria-label]", "the door matches /news/50* off.html")
 	do(ctx, t, word("who"), pick("nobody"))
-	look(ctx, t, "[data-testid=sentence]", "Nobody may see whatever fits /news/50* off.html.")
+	look(ctx, t, "[data-testid=sentence]", "Nobody can see everything that matches /news/50* off.html.")
 	if text() != before {
 		t.Error("looking changed the file")
 	}
@@ -127,7 +127,7 @@ func TestSiteOpensAPage(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/site?place=/rota/ask"))
 	look(ctx, t, "section[aria-label]", "Inherited from")
 	do(ctx, t, word("who"), pick("everyone"))
-	look(ctx, t, "[data-testid=sentence]", "Everybody may see /rota/ask/ and everything below.")
+	look(ctx, t, "[data-testid=sentence]", "Everyone can see /rota/ask/ and everything below.")
 	look(ctx, t, "section[aria-label]", "Opens")
 	do(ctx, t, press("Open /rota/ask/ to everyone")...)
 	look(ctx, t, "[role=dialog]", "Open /rota/ask/ to everyone?")
@@ -162,10 +162,10 @@ func TestSitePutsALayerBefore(t *testing.T) {
 	keeper.signIn("ines", "seven-brass-prisms", "/")
 	keeper.is("/log/", http.StatusOK, "")
 	do(ctx, t, point("/log"))
-	look(ctx, t, "[data-testid=sentence]", "Only people with the role keeper may see /log/ and everything below.")
+	look(ctx, t, "[data-testid=sentence]", "Only people with the role keeper can see /log/ and everything below.")
 	do(ctx, t, word("also"), keys(`select[aria-label="Keyring in front"]`, "the keyring outer"), pick("enter the password again"))
-	look(ctx, t, "[data-testid=sentence]", "and must give a name and a password of the keyring outer and have typed the password in the "+
-		"last 10 minutes.")
+	look(ctx, t, "[data-testid=sentence]", "They must also enter a name and password from the keyring outer and have entered "+
+		"their password in the last 10 minutes.")
 	look(ctx, t, "section[aria-label]", "GET /log to role:keeper")
 	do(ctx, t, press("Apply to /log/")...)
 	look(ctx, t, "section[aria-label] [role=status]", "It is active now.")
@@ -181,14 +181,14 @@ func TestSitePutsALayerBefore(t *testing.T) {
 	look(ctx, t, "section[aria-label]", "Select an underlined word to change it.") // as it is in force
 	do(ctx, t, word("others"), chromedp.WaitVisible(`[data-testid=choices]`),
 		chromedp.Click(`(//*[@data-testid="choices"]//label[contains(., "get “not found”")]//input)[2]`))
-	look(ctx, t, "[data-testid=sentence]", "who may not is told that nothing is there.")
+	look(ctx, t, "[data-testid=sentence]", "Other visitors get “not found”.")
 	do(ctx, t, chromedp.WaitVisible(`//section//button[.="Apply to /log/"][not(@disabled)]`))
 	if code, out, errOut := run(t, "", "doors", "set", "/tides", "--admit", "signed-in", "--data", s.Data); code != 0 {
 		t.Fatal(out, errOut)
 	}
 	do(ctx, t, press("Apply to /log/")...)
 	look(ctx, t, "section[aria-label]", "has brought another version into force")
-	look(ctx, t, "[data-testid=sentence]", "who may not is told that nothing is there.")
+	look(ctx, t, "[data-testid=sentence]", "Other visitors get “not found”.")
 	do(ctx, t, press("Apply to /log/")...)
 	look(ctx, t, "section[aria-label]", "It is active now.")
 	stranger := newPerson(t, s.URL)
@@ -198,12 +198,12 @@ func TestSitePutsALayerBefore(t *testing.T) {
 	}
 	// The file is edited by hand while the panel is open, and cannot be read: nothing of either is lost.
 	do(ctx, t, word("who"), pick("nobody"))
-	look(ctx, t, "[data-testid=sentence]", "Nobody may see /log/")
+	look(ctx, t, "[data-testid=sentence]", "Nobody can see /log/")
 	hand := strings.Replace(text(), "doors:", "doors: # by hand\n  - nonsense", 1)
 	write(t, s.Data, "doors.yaml", hand)
 	do(ctx, t, press("Block /log/ for everyone")...)
 	look(ctx, t, "section[aria-label]", "has been edited")
-	look(ctx, t, "[data-testid=sentence]", "Nobody may see /log/")
+	look(ctx, t, "[data-testid=sentence]", "Nobody can see /log/")
 	if text() != hand {
 		t.Errorf("the edit by hand is lost:\n%s", text())
 	}
@@ -220,7 +220,7 @@ func TestDoorsAreChangedAndRemoved(t *testing.T) {
 	do(ctx, t, press("Remove this door …")...)
 	look(ctx, t, "section[aria-label]", "Without its own door")
 	do(ctx, t, press("Cancel")...)
-	look(ctx, t, "[data-testid=sentence]", "Only people with the role trustee may see /office/ and everything below")
+	look(ctx, t, "[data-testid=sentence]", "Only people with the role trustee can see /office/ and everything below")
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/doors"), chromedp.WaitVisible(`a[aria-label="Change /privacy"]`),
 		chromedp.Click(`a[aria-label="Change /privacy"]`))
 	do(ctx, t, press("Remove this door …")...)
@@ -259,7 +259,7 @@ func TestSiteGivesADirectoryItsPassword(t *testing.T) {
 	}
 	do(ctx, t, chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent("a new"), chromedp.KeyEvent(kb.Tab), Insert("counter"),
 		chromedp.KeyEvent(kb.Tab), Insert("The shop's counter"))
-	look(ctx, t, "[data-testid=sentence]", "a name and a password of the keyring counter")
+	look(ctx, t, "[data-testid=sentence]", "a name and password from the keyring counter")
 	do(ctx, t, chromedp.Focus(`input[aria-label="First name"]`), Insert("helper"))
 	generated := func() (password string) {
 		var err error

@@ -2,8 +2,8 @@ package policy
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ostiarius/core/words"
@@ -30,80 +30,79 @@ func (s Sentence) String() string {
 	return b.String()
 }
 
-// Sentence says a door in English.
-func (d *Door) Sentence() Sentence {
-	s := d.admits(d.where())
-	plain := func(text string) { s = append(s, Phrase{"", text}) }
-	say := func(about, text string) { s = append(s, Phrase{about, text}) }
-	plain(". ")
+// Sentence describes a door in English.
+func (d *Door) Sentence() Sentence { return d.SentenceIn(words.English) }
+
+// SentenceIn describes a door in a language: who may go where, and what all others get.
+func (d *Door) SentenceIn(in words.Language) Sentence {
+	s := d.admits(in, d.where(in))
+	add := func(key string, gaps map[string]Phrase) { s = append(s, filled(" "+told(in, key, nil), gaps)...) }
 	if d.Admit.Kind == Public {
 		if text := d.Otherwise.Text(); text != "" {
-			plain("(Nobody is turned away, so ")
-			say("refused", "otherwise: "+text)
-			plain(" says nothing.) ")
+			add("door.public.otherwise", map[string]Phrase{"refused": {"refused", "otherwise: " + text}})
 		}
-		return s.trim()
+		return s
 	}
 	anonymous, refused := d.Otherwise.Anonymous, d.Otherwise.Refused
 	if anonymous.Hide && refused.Hide {
-		plain("Everybody else ")
-		say("anonymous", "is told that nothing is there")
+		add("door.hidden", map[string]Phrase{"anonymous": {"anonymous", anonymous.told(in, "")}})
 	} else {
-		plain("Who is not signed in ")
-		say("anonymous", anonymous.told(d.question()))
-		plain("; who may not ")
-		say("refused", refused.told("is told so"))
+		asked := told(in, "door.asked."+d.question(), map[string]string{"realm": d.Realm})
+		add("door.others", map[string]Phrase{
+			"anonymous": {"anonymous", anonymous.told(in, asked)},
+			"refused":   {"refused", refused.told(in, told(in, "door.asked.nobody", nil))},
+		})
 	}
-	plain(".")
 	if d.Basic && !anonymous.none() && d.Admit.Kind != Nobody {
-		plain(" A name and a password are taken with HTTP Basic, for “" + d.Realm + "”.")
+		add("door.basic", map[string]Phrase{"realm": {"", d.Realm}})
 	}
 	return s
 }
 
-// Admits says in a sentence who may go to a page, to somebody who stands before it.
-func (d *Door) Admits(page string) string { return d.admits(page).String() + "." }
+// Admits says in an English sentence who may go to a page.
+func (d *Door) Admits(page string) string { return d.AdmitsIn(words.English, page) }
 
-// admits is the beginning of the sentence: who may go where, and what they do for it.
-func (d *Door) admits(where string) (s Sentence) {
-	plain := func(text string) { s = append(s, Phrase{"", text}) }
-	say := func(about, text string) { s = append(s, Phrase{about, text}) }
+// AdmitsIn says in a sentence of a language who may go to a page.
+func (d *Door) AdmitsIn(in words.Language, page string) string { return d.admits(in, page).String() }
+
+// admits is the beginning of the sentence: who may go where, and what they must do besides.
+func (d *Door) admits(in words.Language, where string) Sentence {
 	main, also := d.Admit.Split()
-	switch main.Kind {
-	case Public:
-		say("who", "Everybody")
-	case Nobody:
-		say("who", "Nobody")
-	default:
-		plain("Only ")
-		say("who", main.people(words.English))
+	key, who := "door.some", main.people(in)
+	if main.Kind == Public || main.Kind == Nobody {
+		key = "door." + string(main.Kind)
+		who = told(in, key+".who", nil)
 	}
-	plain(" may ")
-	if d.Methods.Any() {
-		say("do", "see")
-	} else {
-		say("do", "send "+AnyOf(d.Methods.Names())+" to")
+	do := told(in, "door.see", nil)
+	if !d.Methods.Any() {
+		do = told(in, "door.send", map[string]string{"methods": inList(in, "demand.or", d.Methods.Names())})
 	}
-	plain(" ")
-	say("where", where)
-	for i, part := range also {
-		switch {
-		case i == 0:
-			plain(", and must ")
-		case i == len(also)-1:
-			plain(" and ")
-		default:
-			plain(", ")
-		}
-		say("also", part.must(words.English))
+	s := filled(told(in, key, nil), map[string]Phrase{"who": {"who", who}, "do": {"do", do}, "where": {"where", where}})
+	if len(also) == 0 {
+		return s
 	}
-	return s
+	gaps := make(map[string]Phrase, len(also))
+	marks := make([]string, len(also))
+	for i := range also {
+		name := strconv.Itoa(i)
+		gaps[name], marks[i] = Phrase{"also", also[i].must(in)}, "{"+name+"}"
+	}
+	return append(s, filled(" "+told(in, "door.also", map[string]string{"also": inList(in, "demand.and", marks)}), gaps)...)
 }
 
-func (s Sentence) trim() Sentence {
-	last := &s[len(s)-1]
-	last.Text = strings.TrimRight(last.Text, " ")
-	return s
+// filled is a sentence of a language with phrases in its gaps.
+func filled(sentence string, gaps map[string]Phrase) (s Sentence) {
+	for {
+		before, rest, more := strings.Cut(sentence, "{")
+		if before != "" {
+			s = append(s, Phrase{"", before})
+		}
+		if !more {
+			return s
+		}
+		name, after, _ := strings.Cut(rest, "}")
+		s, sentence = append(s, gaps[name]), after
+	}
 }
 
 // Split takes a demand apart into who may come in, and what they must do besides.
@@ -160,8 +159,8 @@ func (d *Demand) sentence(in words.Language, as string) string {
 	forms, values := r.told(d)
 	gaps := map[string]string{}
 	for gap, all := range values {
-		if gap == "time" && in == words.English {
-			all = []string{spelt(all[0])}
+		if gap == "time" {
+			all = []string{lately(in, all[0])}
 		}
 		gaps[gap] = inList(in, "demand.or", all)
 	}
@@ -215,18 +214,15 @@ func inList(in words.Language, joint string, all []string) string {
 	return told(in, joint, map[string]string{"list": strings.Join(all[:len(all)-1], ", "), "last": last})
 }
 
-// spelt writes a duration of the policy, such as 10m, in words where that is one unit.
-func spelt(short string) string {
-	units := map[byte]string{'s': "second", 'm': "minute", 'h': "hour", 'd': "day"}
-	number := short[:len(short)-1]
-	unit, one := units[short[len(short)-1]]
-	if !one || strings.Trim(number, "0123456789") != "" {
-		return short
+// lately is a duration of the policy, such as 10m, as the time before now: "in the last 10 minutes". One that is not so many of one
+// unit is written as in the policy.
+func lately(in words.Language, short string) string {
+	unit, known := map[byte]string{'s': "second", 'm': "minute", 'h': "hour", 'd': "day"}[short[len(short)-1]]
+	n, err := strconv.Atoi(short[:len(short)-1])
+	if !known || err != nil {
+		return told(in, "last.span", map[string]string{"time": short})
 	}
-	if number == "1" {
-		return unit
-	}
-	return number + " " + unit + "s"
+	return told(in, "last."+unit+"."+words.Form(in, n), map[string]string{"n": strconv.Itoa(n)})
 }
 
 // AnyOf is names in words, of which any will do.
@@ -238,64 +234,55 @@ func AnyOf(names []string) string {
 }
 
 // where names the places of a door.
-func (d *Door) where() string {
+func (d *Door) where(in words.Language) string {
 	path, below := strings.CutSuffix(d.Path.String(), "/**")
 	text := d.Path.String()
+	is := func(key, path string) string { return told(in, "door.where."+key, map[string]string{"path": path}) }
 	switch {
 	case below && path == "":
-		text = "the whole site"
+		text = is("all", "")
 	case below && !strings.Contains(path, "*"):
-		text = path + "/ and everything below"
+		text = is("below", path+"/")
 	case strings.Contains(text, "*"):
-		text = "whatever fits " + text
+		text = is("pattern", text)
 	case text == "/":
-		text = "the first page"
+		text = is("home", "")
 	}
 	if !d.Host.Any() {
-		text += " on " + d.Host.String()
+		text = told(in, "door.where.host", map[string]string{"where": text, "host": d.Host.String()})
 	}
 	return text
 }
 
-// question says how somebody who is not signed in is asked.
+// question says how visitors who are not signed in are asked, as the end of a key.
 func (d *Door) question() string {
+	kind := d.Admit.Kind
+	if d.Basic && kind != Nobody {
+		return "basic"
+	}
+	if _, there := words.Usual(words.English, "door.asked."+string(kind)); there {
+		return string(kind)
+	}
 	switch {
-	case d.Admit.Kind == Nobody:
-		return "is told so"
-	case d.Basic:
-		return fmt.Sprintf("is asked by the browser for a name and a password, for “%s”", d.Realm)
-	case d.Admit.Kind == Keyring:
-		return "is asked by the browser for a name and a password"
+	case d.Admit.Mentions(Shared) || d.Admit.Mentions(Pass) || d.Admit.Mentions(Network):
+		return "missing"
+	case d.Admit.Mentions(Keyring) && kind == All:
+		return "both"
+	case d.Admit.Mentions(Keyring):
+		return "missing"
 	}
-	switch d.Admit.Kind {
-	case Shared:
-		return "is asked for the password"
-	case Pass:
-		return "is asked for the pass"
-	}
-	for _, kind := range []Kind{Shared, Pass, Network} {
-		if d.Admit.Mentions(kind) {
-			return "is asked for what is missing"
-		}
-	}
-	if d.Admit.Kind == All && d.Admit.Mentions(Keyring) {
-		return "is asked by the browser for a name and a password, and then to sign in"
-	}
-	if d.Admit.Mentions(Keyring) {
-		return "is asked for what is missing"
-	}
-	return "is asked to sign in"
+	return "sign-in"
 }
 
-// told says what somebody gets instead of the usual answer.
-func (i Instead) told(usual string) string {
+// told says what visitors get instead of the usual answer.
+func (i Instead) told(in words.Language, usual string) string {
 	switch {
 	case i.Hide:
-		return "is told that nothing is there"
+		return told(in, "door.reply.hide", nil)
 	case i.Go != "":
-		return "is led to " + i.Go
+		return told(in, "door.reply.go", map[string]string{"page": i.Go})
 	case i.Say != "":
-		return "is told: “" + i.Say + "”"
+		return told(in, "door.reply.say", map[string]string{"text": i.Say})
 	}
 	return usual
 }

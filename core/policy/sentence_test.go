@@ -15,16 +15,17 @@ import (
 func TestSentences(t *testing.T) {
 	book := sample.Parse(t, sample.Lighthouse)
 	for i, want := range map[int]string{
-		0: "Everybody may see the first page.",
-		3: "Only people who are signed in may see /rota/ and everything below. Who is not signed in is asked to sign in; who may not is told so.",
-		4: "Only people with the role keeper may see /log/ and everything below. Who is not signed in is asked to sign in; who may not is " +
-			"led to /rota/ask.",
-		5: "Only people with the role trustee may send DELETE or POST to /log/ and everything below. Who is not signed in is asked to sign " +
-			"in; who may not is told so.",
-		6: "Only people with the role trustee may see /office/ and everything below, and must give a name and a password of the keyring " +
-			"outer and have typed the password in the last 10 minutes. Everybody else is told that nothing is there.",
-		8: "Only people with the role device may see /sensors/ and everything below. Who is not signed in is asked by the browser for a " +
-			"name and a password, for “Sensor feed”; who may not is told so.",
+		0: "Everyone can see the home page.",
+		3: "Only people who are signed in can see /rota/ and everything below. Visitors who aren't signed in are asked to sign in. " +
+			"Other visitors see why they can't enter.",
+		4: "Only people with the role keeper can see /log/ and everything below. Visitors who aren't signed in are asked to sign in. " +
+			"Other visitors go to /rota/ask.",
+		5: "Only people with the role trustee can send DELETE or POST to /log/ and everything below. Visitors who aren't signed in " +
+			"are asked to sign in. Other visitors see why they can't enter.",
+		6: "Only people with the role trustee can see /office/ and everything below. They must also enter a name and password from the " +
+			"keyring outer and have entered their password in the last 10 minutes. Other visitors get “not found”.",
+		8: "Only people with the role device can see /sensors/ and everything below. Visitors who aren't signed in are asked by the " +
+			"browser for a name and password, for “Sensor feed”. Other visitors see why they can't enter.",
 	} {
 		if got := book.Doors[i].Sentence().String(); got != want {
 			t.Errorf("%s says\n%s, want\n%s", book.Doors[i].Label(), got, want)

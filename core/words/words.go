@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"github.com/goccy/go-yaml"
+	"golang.org/x/text/feature/plural"
 	"golang.org/x/text/language"
 )
 
@@ -141,4 +142,14 @@ func Choose(accepted string, wishes ...string) Language {
 	}
 	_, i, _ := matcher.Match(tags...)
 	return Languages[i]
+}
+
+// Form returns the plural form that a language has for a number of things, as the end of a key: "one", "other", or one more of
+// CLDR's ("zero", "two", "few", "many") where the language has it.
+func Form(in Language, n int) string {
+	forms := map[plural.Form]string{plural.Zero: "zero", plural.One: "one", plural.Two: "two", plural.Few: "few", plural.Many: "many"}
+	if form, ok := forms[plural.Cardinal.MatchPlural(language.Make(string(in)), n, 0, 0, 0, 0)]; ok {
+		return form
+	}
+	return "other"
 }

@@ -73,11 +73,11 @@ func TestJoining(t *testing.T) {
 func TestDoorsInGerman(t *testing.T) {
 	book := sample.Parse(t, sample.Lighthouse)
 	for i, want := range map[int]string{
-		0: "Alle dürfen diese Seite sehen.",
-		4: "Nur Leute mit der Rolle keeper dürfen diese Seite sehen.",
-		5: "Nur Leute mit der Rolle trustee dürfen diese Seite mit DELETE oder POST aufrufen.",
-		6: "Nur Leute mit der Rolle trustee dürfen diese Seite sehen und müssen einen Namen und ein Passwort aus dem Bund outer angeben " +
-			"und ihr Passwort in der letzten Zeit (10m) eingegeben haben.",
+		0: "Alle können diese Seite sehen.",
+		4: "Nur Leute mit der Rolle keeper können diese Seite sehen.",
+		5: "Nur Leute mit der Rolle trustee können diese Seite mit DELETE oder POST aufrufen.",
+		6: "Nur Leute mit der Rolle trustee können diese Seite sehen. Sie müssen außerdem einen Namen und ein Passwort aus dem " +
+			"Bund outer angeben und ihr Passwort in den letzten 10 Minuten eingegeben haben.",
 	} {
 		if got := book.Doors[i].AdmitsIn(words.German, "diese Seite"); got != want {
 			t.Errorf("%s says\n%s, want\n%s", book.Doors[i].Label(), got, want)
