@@ -34,7 +34,7 @@ func TestDraft(t *testing.T) {
 		"closed": {"/": http.StatusSeeOther, "/news/": http.StatusSeeOther, "/backup-2024.zip": http.StatusForbidden},
 		"open":   {"/": http.StatusOK, "/news/": http.StatusOK, "/admin/": http.StatusSeeOther, "/backup-2024.zip": http.StatusForbidden},
 	} {
-		text := draft(0, "perhaps a backup", "", "--files", public, "--stance", stance)
+		text := draft(0, "may be a backup", "", "--files", public, "--stance", stance)
 		home := t.TempDir()
 		write(t, home, "doors.yaml", text)
 		file := filepath.Join(home, "doors.yaml")
@@ -101,7 +101,7 @@ func TestDraftAsks(t *testing.T) {
 	}
 	out := asked("Marram Point\n\nmember\nyes\n", "")
 	for _, want := range []string{"What is the site called? [This site]", "[closed]", "Who is /members/** for",
-		"1 part looks as if everybody might see it", "site: \"Marram Point\"\n", "\n  member:\n",
+		"1 part looks public", "site: \"Marram Point\"\n", "\n  member:\n",
 		"  - { path: /**, admit: signed-in }", "  - { path: /members/**, admit: { role: member } }", "\n  - { path: /, admit: public }"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)

@@ -362,8 +362,8 @@ func TestSuggestedDoors(t *testing.T) {
 	stranger.is("/backup-2024.zip", http.StatusForbidden, "")
 	stranger.is("/admin/", http.StatusSeeOther, "/door/sign-in?next=%2Fadmin%2F")
 	text, err := os.ReadFile(file)
-	if want := before + "  - { path: /backup-2024.zip, admit: nobody }   # perhaps a backup\n  - { path: /admin/**, admit: signed-in }  " +
-		" # perhaps a part for administrators\n"; err != nil || string(text) != want {
+	if want := before + "  - { path: /backup-2024.zip, admit: nobody }   # may be a backup\n  - { path: /admin/**, admit: signed-in }  " +
+		" # may be for administrators\n"; err != nil || string(text) != want {
 		t.Errorf("the file is now\n%s", text)
 	}
 }

@@ -89,18 +89,18 @@ func Draft(s Sketch) string {
 	}
 	line("doors:")
 	if s.Stance == Open {
-		line("  - { path: /**, admit: public }       # everybody may see what is not said otherwise below")
+		line("  - { path: /**, admit: public }       # everyone can see places without a door below")
 	} else {
-		line("  - { path: /**, admit: signed-in }    # only who is signed in may see what is not said otherwise below")
+		line("  - { path: /**, admit: signed-in }    # visitors have to sign in, except as the doors below say")
 	}
 	headings := map[policy.Kind]string{
-		policy.Nobody:   "Surely not for strangers, nor for anybody over the web: take these files away.",
-		policy.SignedIn: "These look as if they were for some people only. Say who: { role: NAME }, with the role under roles.",
-		policy.Public:   "What looks as if it were for everybody. Take the first # away from what is.",
+		policy.Nobody:   "Probably shouldn't be on the web at all. Remove these files.",
+		policy.SignedIn: "These look private. Choose who can see them: { role: NAME }, with the role under roles.",
+		policy.Public:   "These look public. Remove the first # of the ones that are.",
 	}
 	mark := map[policy.Kind]string{policy.Public: "# "}
 	if s.Open {
-		headings[policy.Public], mark[policy.Public] = "What is for everybody.", ""
+		headings[policy.Public], mark[policy.Public] = "Public places.", ""
 	}
 	var last policy.Kind
 	for _, p := range Propose(s.Places) {

@@ -28,7 +28,7 @@ func TestDraft(t *testing.T) {
 	got := Draft(s)
 	for _, want := range []string{
 		"site: \"Marram: Point\"\n", "  - { path: /, files: ./public }\n", "  - { path: /**, admit: signed-in }",
-		"  - { path: /backup-2024.zip, admit: nobody }", "# perhaps a backup\n",
+		"  - { path: /backup-2024.zip, admit: nobody }", "# may be a backup\n",
 		"  - { path: /old/dump.sql, admit: nobody }", "  # - { path: /, admit: public }", "  # - { path: /news/**, admit: public }",
 		"# 2 pages\n", "  # - { path: /style.css, admit: public }", "# a file\n", "  # - { path: \"/a b/**\", admit: public }",
 	} {

@@ -116,8 +116,8 @@ func compare(a, b string) int {
 
 // Worries about places that are for some people, and not for nobody.
 const (
-	forAdministrators = "perhaps a part for administrators"
-	forSome           = "perhaps for some people only"
+	forAdministrators = "may be for administrators"
+	forSome           = "may be private"
 )
 
 // worries say what the names of files and directories may hold that is not for strangers.
@@ -125,10 +125,10 @@ var worries = []struct {
 	why   string
 	names []string // of a segment, or its beginning with * behind, or its end with * before
 }{
-	{"perhaps a backup", []string{"backup*", "*.bak", "*.old", "*.orig", "*.save", "*~", "old-site*", "*.tar", "*.tar.gz", "*.tgz",
+	{"may be a backup", []string{"backup*", "*.bak", "*.old", "*.orig", "*.save", "*~", "old-site*", "*.tar", "*.tar.gz", "*.tgz",
 		"*.7z", "*.rar"}},
-	{"perhaps a dump of a database", []string{"*.sql", "*.sql.gz", "*.sqlite", "*.sqlite3", "*.db", "*.mdb", "dump*"}},
-	{"perhaps keys or passwords",
+	{"may be a database dump", []string{"*.sql", "*.sql.gz", "*.sqlite", "*.sqlite3", "*.db", "*.mdb", "dump*"}},
+	{"may contain keys or passwords",
 		[]string{"*.env", ".env*", "*.pem", "*.key", "*.p12", "*.pfx", "*.kdbx", "id_rsa*", "*password*", "*secret*", ".htpasswd*",
 			"*.htpasswd", "credentials*"}},
 	{"left by an editor or a tool", []string{".git", ".svn", ".hg", "*.swp", "*.swo", ".DS_Store", "*.log"}},

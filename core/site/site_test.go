@@ -38,7 +38,7 @@ func TestSpots(t *testing.T) {
 	}
 	want := `/ d! admit 3 
 /a d admit 3 
-/a/backup-2024.zip - admit 3 perhaps a backup
+/a/backup-2024.zip - admit 3 may be a backup
 /a/x.map - refuse 6 
 /a-b - admit 3 
 /log d! challenge 4 

@@ -36,6 +36,8 @@ const marks: Record<Outcome, { shape: React.ReactNode; colour: string; word: str
   },
 };
 
+export const isOutcome = (text: string): text is Outcome => text in marks;
+
 // The word for people.
 export const wordOf = (outcome: Outcome) => marks[outcome].word;
 

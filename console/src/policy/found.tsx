@@ -1,3 +1,4 @@
+import { isOutcome, wordOf } from "../parts/OutcomeMark";
 import type { Change, Checked, Finding, Guarantee } from "../schema";
 
 // What was found in a draft.
@@ -107,7 +108,7 @@ export function OpensAndCloses({ compared }: { compared: Checked["compared"] }) 
                 </code>{" "}
                 to <code>{d.witness.visitor}</code>
                 <span className="block text-soft">
-                  {d.before} → {d.after}
+                  {inWords(d.before)} → {inWords(d.after)}
                 </span>
               </li>
             ))}
@@ -117,4 +118,11 @@ export function OpensAndCloses({ compared }: { compared: Checked["compared"] }) 
       )
     );
   });
+}
+
+// An answer in words for people: what it is, and how it is given if that isn't the usual way.
+function inWords(answer: string) {
+  const [outcome = "", ...how] = answer.split(" ");
+  const said = [isOutcome(outcome) ? wordOf(outcome) : outcome, ...how].join(" ");
+  return said.replace(" (sign-in)", "");
 }

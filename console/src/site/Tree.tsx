@@ -71,7 +71,7 @@ export function Tree({
           const isOpen = open(spot.path);
           const name = line.depth === 0 ? "/" : line.name + (spot.directory ? "/" : "");
           const notes = [
-            line.worries > 0 && !isOpen && `${line.worries} need attention below`,
+            line.worries > 0 && !isOpen && `${line.worries} ${line.worries === 1 ? "needs" : "need"} attention below`,
             line.open > 0 && !isOpen && `${line.open} ${spot.outcome === "admit" ? "closed" : "open"} below`,
           ].filter((n) => n !== false);
           return (
