@@ -40,7 +40,7 @@ are counted, not listed.`,
 		Args: noArgs,
 	}
 	var q client.ActivityQuery
-	c.Flags().StringVar(&q.Kind, "kind", "", "only this kind, or all kinds that start with it: \"sign-in\", \"sign-in " +
+	c.Flags().StringVar(&q.Kind, "kind", "", "only this kind, or all kinds that start with it: \"sign-in\", \"sign-in "+
 		"failed\", refused, \"role\"")
 	c.Flags().StringVar(&q.Account, "account", "", "only entries about or by this account")
 	c.Flags().StringVar(&q.Network, "network", "", "only from addresses that start with this")

@@ -43,7 +43,7 @@ the configuration goes, how to start Ostiarius for it, and how to test it.`,
 	script := c.Flags().Bool("script", false, "for haproxy: write the script that asks")
 	identity := c.Flags().String("identity", "", "sign the visitor's identity for an upstream server with this name")
 	authorizer := c.Flags().String("authorizer", "127.0.0.1:8463", "for apache: where Ostiarius is asked, its own --authorizer")
-	check := c.Flags().String("check", "", "send up to 300 requests to the web server at this address, as a visitor who " +
+	check := c.Flags().String("check", "", "send up to 300 requests to the web server at this address, as a visitor who "+
 		"isn't signed in, and report whether the "+
 		"doors work there")
 	output := outputFlag(c, "text", "json")

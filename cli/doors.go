@@ -340,7 +340,7 @@ func confirmed(c *cobra.Command) bool {
 	if !isConversation(c) {
 		return false
 	}
-	say(c.ErrOrStderr(), "This lets people in where they couldn't go before, as shown above. Type yes to continue:  ")
+	say(c.ErrOrStderr(), "This lets people in where they couldn't go before, as shown above. Type yes to continue: ")
 	line, _ := bufio.NewReader(c.InOrStdin()).ReadString('\n')
 	return strings.EqualFold(strings.TrimSpace(line), "yes")
 }

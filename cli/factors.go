@@ -33,8 +33,8 @@ policy has a delay (factors: { reset: 24h }), the owner can stop the removal unt
 		if reset.Due == nil {
 			say(c.OutOrStdout(), "reset; the password alone is now enough to sign in as %s\n", args[0])
 		} else {
-			say(c.OutOrStdout(), "the passkeys and codes of %s will be removed at %s; until then, the owner can stop this, and so can  "+
-				"back\n", args[0], when(reset.Due, ""))
+			say(c.OutOrStdout(), "the passkeys and codes of %s will be removed at %s; until then, the owner can stop this, "+
+				"and so can --undo\n", args[0], when(reset.Due, ""))
 		}
 		return nil
 	}

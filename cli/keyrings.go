@@ -260,7 +260,7 @@ func keyringsExport(service func() *client.Client) *cobra.Command {
 	return &cobra.Command{
 		Use:   "export KEYRING",
 		Short: "Write a keyring as an htpasswd file",
-		Long: "Writes the names whose hashes fit into an htpasswd file. The others are reported on\nstandard error, with  " +
+		Long: "Writes the names whose hashes fit into an htpasswd file. The others are reported on\nstandard error, with " +
 			"the reason.",
 		Example: "  ostiarius keyrings export outer > .htpasswd",
 		Args:    takes("KEYRING"),

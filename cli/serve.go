@@ -52,7 +52,7 @@ in the settings file are relative to it.`,
 	flags.StringVar(&settings.Policy, "policy", "doors.yaml", "policy file")
 	files := flags.String("files", "",
 		"directory of the site's files; used to write a first policy file if there is none")
-	proxy := flags.String("proxy", "", "upstream server of the site, such as http://127.0.0.1:3000; used to write a " +
+	proxy := flags.String("proxy", "", "upstream server of the site, such as http://127.0.0.1:3000; used to write a "+
 		"first policy file if there is none")
 	flags.DurationVar(&settings.PolicyQuiet, "policy-quiet", 3*time.Second,
 		"how long the policy file must be unchanged before it may open anything")
@@ -73,7 +73,7 @@ in the settings file are relative to it.`,
 	schemeFrom := choice(flags, "scheme-from", "header in which trusted peers send the scheme", "fitting", "x-forwarded-proto", "forwarded")
 	hostFrom := choice(flags, "host-from", "header in which trusted peers send the requested host", "host", "x-forwarded-host",
 		"forwarded")
-	decideFrom := choice(flags, "decide-from", "header in which a trusted peer that serves the site itself sends the address it asks about  "+
+	decideFrom := choice(flags, "decide-from", "header in which a trusted peer that serves the site itself sends the address it asks about "+
 		"at /door/decide", "none", "x-forwarded-uri", "x-original-uri")
 	flags.StringVar(&settings.FrontSocket, "front-socket", "",
 		"Unix socket for servers in front and beside; every program that may write to it is a trusted peer")

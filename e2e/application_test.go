@@ -127,7 +127,7 @@ func TestPublicShell(t *testing.T) {
 	}
 	write(t, dir, "doors.yaml", strings.Replace(application, "SHELL", ", shell: public", 1))
 	if _, out, _ := run(t, "", "explain", "GET", "/desk/board/plan", "--policy", file, "--as", "anonymous"); !strings.Contains(out,
-		"200, with the page of the application") || !strings.Contains(out, "challenge") {
+		"200, with the application's page") || !strings.Contains(out, "challenge") {
 		t.Errorf("%s", out)
 	}
 	if _, out, _ := run(t, "", "check", file); !strings.Contains(out, "[shell-is-public]") {

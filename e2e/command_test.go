@@ -358,7 +358,7 @@ func TestVersionsOfThePolicy(t *testing.T) {
 		{"check", 0, "no errors", 403},
 		{"apply new.yaml --dry-run", 0, "~ /**  nobody -> public  (line 3)\n+ /b  nobody  (line 4)\nopened\n  GET / as anonymous\n      " +
 			"before  refuse, by line 3 (/**)\n      after   admit, by line 3 (/**)\nnothing was applied", 403},
-		{"apply new.yaml --no-opening", 1, "was not applied, since it opens something: GET / to anonymous", 403},
+		{"apply new.yaml --no-opening", 1, "was not applied, because it opens something: GET / to anonymous", 403},
 		{"apply new.yaml -m open", 0, "after   admit, by line 3 (/**)\nversion 2 is active", 200},
 		{"apply new.yaml", 0, "no changes to the doors\nversion 3 is active", 200},
 		{"apply bad.yaml", 1, "did you mean \"public\"?", 200},

@@ -58,7 +58,7 @@ func TestSiteAsksForOnePasswordOrAPass(t *testing.T) {
 	}
 	do(ctx, t, point("/newsletters"))
 	look(ctx, t, "section[aria-label] h2", "/newsletters")
-	do(ctx, t, word("who"), pick("holders of a pass"), pick("recordings"))
+	do(ctx, t, word("who"), pick("people with a pass"), pick("recordings"))
 	look(ctx, t, "[data-testid=sentence]", "Only people with a pass for recordings can see /newsletters/ and everything below")
 	do(ctx, t, press("Require a pass for /newsletters/")...)
 	look(ctx, t, "section[aria-label]", "Issue it on the Passes page.")

@@ -37,7 +37,7 @@ func TestConsolePatrol(t *testing.T) {
 	// It is told no more by Today, until that is taken back.
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/"))
 	look(ctx, t, "main", "Today")
-	if text := valueOf(ctx, t, `document.querySelector("main").innerText`); strings.Contains(text, "nobody has accepted") {
+	if text := valueOf(ctx, t, `document.querySelector("main").innerText`); strings.Contains(text, "open finding") {
 		t.Error(text)
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/patrol"))
@@ -46,7 +46,7 @@ func TestConsolePatrol(t *testing.T) {
 	do(ctx, t, pushed("Report it again")...)
 	look(ctx, t, "[role=dialog]", "Accept this finding")
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/"))
-	look(ctx, t, "main", "The last patrol has found one thing that nobody has accepted.")
+	look(ctx, t, "main", "The last patrol has 1 open finding.")
 }
 
 // By timetable, what is new is mailed to the stewards; what was told before is not.

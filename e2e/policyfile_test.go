@@ -92,7 +92,7 @@ func TestPolicyFileWhateverBecomesOfIt(t *testing.T) {
 	}
 	run(t, "seven-brass-prisms\n", "people", "add", "ines", "--role", "steward", "--password-stdin", "--data", data)
 	p.signIn("ines", "seven-brass-prisms", "")
-	if today := p.get("/door/api/v1/today").body; !strings.Contains(today, "The policy file is newer than what is in force, since ") {
+	if today := p.get("/door/api/v1/today").body; !strings.Contains(today, "The policy file is newer than the active policy, since ") {
 		t.Errorf("%s", today)
 	}
 	if err := os.Rename(file+".away", file); err != nil {
@@ -127,7 +127,7 @@ func TestPolicyFileWhateverBecomesOfIt(t *testing.T) {
 	write(t, dir, "doors2.yaml", head)
 	write(t, dir, "two/doors.yaml", head+"  - nonsense\n")
 	if code, _, errOut := run(t, "", "apply", filepath.Join(dir, "doors2.yaml"), "--data", data); code != 1 ||
-		!strings.Contains(errOut, "has been edited, from line 4 on") {
+		!strings.Contains(errOut, "has an edit, starting at line 4") {
 		t.Errorf("%d %s", code, errOut)
 	}
 	if code, _, errOut := run(t, "", "apply", filepath.Join(dir, "doors2.yaml"), "--over-edit", "--data", data); code != 0 {

@@ -250,7 +250,7 @@ func TestConsoleMatrix(t *testing.T) {
 	filter("office")
 	look(ctx, t, "[role=grid]", "/office/**")
 	do(ctx, t, chromedp.Click(`//*[@aria-label="/minutes as role:keeper: denied"]`))
-	look(ctx, t, "[role=dialog]", "what is missing is credentials of the keyring outer and the role trustee")
+	look(ctx, t, "[role=dialog]", "missing: credentials from the keyring outer and the role trustee")
 	look(ctx, t, "[role=dialog]", "GET /office/minutes/")
 	accessible(ctx, t, "matrix, why")
 	do(ctx, t, chromedp.Click(`//button[.="Close"]`), chromedp.WaitNotPresent(`[role=dialog]`))

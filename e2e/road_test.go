@@ -274,7 +274,7 @@ func TestPolicyIsTakenWhenSaved(t *testing.T) {
 	write(t, dir, "doors.yaml", policy("public"))
 	eventually(t, func() bool { return p.get("/a.txt").status == 200 })
 	write(t, dir, "doors.yaml", policy("nobdy"))
-	eventually(t, func() bool { return strings.Contains(s.Log(), "stays in force") })
+	eventually(t, func() bool { return strings.Contains(s.Log(), "stays active") })
 	p.is("/a.txt", 200, "")
 	write(t, dir, "doors.yaml", policy("signed-in"))
 	eventually(t, func() bool { return p.get("/a.txt").status == 303 })

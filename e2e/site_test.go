@@ -202,7 +202,7 @@ func TestSitePutsALayerBefore(t *testing.T) {
 	hand := strings.Replace(text(), "doors:", "doors: # by hand\n  - nonsense", 1)
 	write(t, s.Data, "doors.yaml", hand)
 	do(ctx, t, press("Block /log/ for everyone")...)
-	look(ctx, t, "section[aria-label]", "has been edited")
+	look(ctx, t, "section[aria-label]", "has an edit")
 	look(ctx, t, "[data-testid=sentence]", "Nobody can see /log/")
 	if text() != hand {
 		t.Errorf("the edit by hand is lost:\n%s", text())

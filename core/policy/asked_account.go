@@ -120,7 +120,7 @@ func several(names []string) string {
 // DidYouMeanRole names the role that is nearest to one that is not declared, or says where roles are declared.
 func DidYouMeanRole(name string, known []string) string {
 	if len(known) == 1 { // only the built-in one: none is declared
-		return "; roles are declared under the key roles"
+		return "; declare roles under the key roles"
 	}
 	return document.DidYouMean(name, known)
 }

@@ -17,7 +17,7 @@ func (factorRule) read(p *PartReader, n ast.Node, d *Demand) bool {
 	names, nodes := p.Texts(n, string(Factor))
 	for i, name := range names {
 		if !slices.Contains(factor.Asked, name) {
-			p.At(nodes[i], "bad-value", "%q is no factor that can be asked for%s; write passkey, code or two", name,
+			p.At(nodes[i], "bad-value", "%q isn't a factor%s; use passkey, code or two", name,
 				strings.TrimSuffix(document.DidYouMean(name, factor.Asked), "?"))
 			continue
 		}
@@ -27,7 +27,7 @@ func (factorRule) read(p *PartReader, n ast.Node, d *Demand) bool {
 }
 
 func (factorRule) schema(s SchemaParts) any {
-	return s.OneOrMany(map[string]any{"enum": factor.Asked}, "A proof beside the password, or two of different kinds")
+	return s.OneOrMany(map[string]any{"enum": factor.Asked}, "A second factor, or two proofs of different kinds")
 }
 
 func (factorRule) ways(d *Demand) []way       { return d.factorWays(d.Names) }
@@ -59,14 +59,14 @@ type proofWithinRule struct{ plainRule }
 func (proofWithinRule) read(p *PartReader, n ast.Node, d *Demand) bool {
 	var ok bool
 	if d.Within, ok = p.Duration(n, string(ProofWithin)); ok && d.Within == 0 {
-		p.At(n, "bad-value", "proof-within: 0 would ask again for each request; write a time such as 10m")
+		p.At(n, "bad-value", "proof-within: 0 would ask again for each request; use a time such as 10m")
 	}
 	return true
 }
 
 func (proofWithinRule) schema(SchemaParts) any {
 	return map[string]any{
-		"description": "How recently the password was typed, or the factor shown that is asked for beside",
+		"description": "How recently the visitor entered the password, or confirmed the factor",
 		"allOf":       []any{map[string]any{"type": "string", "pattern": document.DurationPattern}, map[string]any{"pattern": `[1-9]`}},
 	}
 }
@@ -107,7 +107,7 @@ func (proofWithinRule) noun(d *Demand) string {
 	if d.Factors != nil {
 		return "that within the last " + document.FormatDuration(d.Within)
 	}
-	return "a password typed within the last " + document.FormatDuration(d.Within)
+	return "a password entered within the last " + document.FormatDuration(d.Within)
 }
 
 func (proofWithinRule) told(d *Demand) ([]string, map[string][]string) {

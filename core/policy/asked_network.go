@@ -17,7 +17,7 @@ func (networkRule) read(p *PartReader, n ast.Node, d *Demand) bool {
 	names, nodes := p.Texts(n, string(Network))
 	for i, name := range names {
 		if !network.MatchString(name) {
-			p.At(nodes[i], "bad-value", "%q is no network; write one like 192.0.2.0/24 or 2001:db8::/32", name)
+			p.At(nodes[i], "bad-value", "%q isn't a network; use one like 192.0.2.0/24 or 2001:db8::/32", name)
 			continue
 		}
 		prefix, err := parseNetwork(name)
@@ -96,7 +96,7 @@ func parseNetwork(s string) (netip.Prefix, error) {
 	}
 	prefix, err := netip.ParsePrefix(s)
 	if err != nil || prefix.Addr().Is4In6() {
-		return netip.Prefix{}, fmt.Errorf("%q is no network; write one like 192.0.2.0/24 or 2001:db8::/32", s)
+		return netip.Prefix{}, fmt.Errorf("%q isn't a network; use one like 192.0.2.0/24 or 2001:db8::/32", s)
 	}
 	if prefix != prefix.Masked() {
 		return netip.Prefix{}, fmt.Errorf("%q has bits beyond its length; did you mean %s?", s, prefix.Masked())

@@ -54,7 +54,7 @@ func TestAnotherKindOfDemand(t *testing.T) {
 	for _, step := range book.Explain(request, &policy.Visitor{}, policy.Browser, "").Steps {
 		said.WriteString(step.Text + "\n")
 	}
-	if !strings.Contains(said.String(), "asks for a name that begins with a or b") {
+	if !strings.Contains(said.String(), "requires a name that begins with a or b") {
 		t.Errorf("it is explained as\n%s", said.String())
 	}
 	if sentence := book.Doors[0].Sentence().String(); !strings.Contains(sentence, "initial") {

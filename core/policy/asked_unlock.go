@@ -25,7 +25,7 @@ func (sharedRule) cases(d *Demand, c *Cases)        { c.Shared = append(c.Shared
 
 func (sharedRule) unknown(b *Book, name string) error {
 	if SharedNamed(b, name) == nil {
-		return fmt.Errorf("unknown shared password %q; shared passwords are declared under the key shared", name)
+		return fmt.Errorf("unknown shared password %q; declare shared passwords under the key shared", name)
 	}
 	return nil
 }
@@ -51,7 +51,7 @@ func (passRule) cases(d *Demand, c *Cases)        { c.Passes = append(c.Passes, 
 
 func (passRule) unknown(b *Book, name string) error {
 	if PassNamed(b, name) == nil {
-		return fmt.Errorf("unknown kind of pass %q; kinds of pass are declared under the key passes", name)
+		return fmt.Errorf("unknown kind of pass %q; declare kinds of pass under the key passes", name)
 	}
 	return nil
 }
@@ -73,13 +73,13 @@ func (keyringRule) schema(s SchemaParts) any         { return s.OneOrMany(s.Name
 func (keyringRule) shows(v *Visitor, d *Demand) bool { return slices.Contains(v.Keyrings, d.Names[0]) }
 func (keyringRule) provenBy(by ProofKind) bool       { return by == ProveKeyring }
 func (keyringRule) noun(d *Demand) string {
-	return "credentials of the keyring " + document.OrList(d.Names)
+	return "credentials from the keyring " + document.OrList(d.Names)
 }
 func (keyringRule) cases(d *Demand, c *Cases) { c.Keyrings = append(c.Keyrings, d.Names...) }
 
 func (keyringRule) unknown(b *Book, name string) error {
 	if !slices.ContainsFunc(b.Keyrings, func(k DeclaredKeyring) bool { return k.Name == name }) {
-		return fmt.Errorf("unknown keyring %q; keyrings are declared under the key keyrings", name)
+		return fmt.Errorf("unknown keyring %q; declare keyrings under the key keyrings", name)
 	}
 	return nil
 }

@@ -82,7 +82,7 @@ func TestExplanationsNameTheVisitor(t *testing.T) {
 		return strings.Join(all, "\n")
 	}
 	for who, says := range map[string]string{
-		"role:keeper":                     "(which brings volunteer)",
+		"role:keeper":                     "(which grants volunteer)",
 		"anonymous":                       "Answer: 404, as for a missing page.",
 		"signed-in,enrolled:passkey":      "has set up a passkey",
 		"signed-in,enrolled:code+passkey": "has set up a passkey and codes",

@@ -73,9 +73,9 @@ func TestChecksAreAskedBeside(t *testing.T) {
 		text += step.Text + "\n"
 	}
 	if e.Outcome != policy.Challenge || len(e.Doors) != 3 ||
-		!strings.Contains(text, "The program asks besides, in its own handlers, and must "+
-			"admit too: the check approve (line 9, /orders/*/approve); the check again") ||
-		!strings.Contains(text, "The check again (line 10, /orders/*/approve) does not admit this visitor") {
+		!strings.Contains(text, "The application has additional checks in its handlers, which "+
+			"must allow the request, too: the check approve (line 9, /orders/*/approve); the check again") ||
+		!strings.Contains(text, "The check again (line 10, /orders/*/approve) doesn't allow this visitor") {
 		t.Errorf("%s\n%s", e.Outcome, text)
 	}
 	if d := b.Decide(policy.Request{Method: "GET", Path: "/open/x"}, &policy.Visitor{}); d.Outcome != policy.Challenge ||

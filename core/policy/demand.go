@@ -181,4 +181,4 @@ func (d *Demand) bind() {
 	}
 }
 
-var errTooManyWays = fmt.Errorf("this demand can be met in more than %d ways; give part of it a role or a door of its own", maxWays)
+var errTooManyWays = fmt.Errorf("this demand can be met in more than %d ways; use a role or a separate door for part of it", maxWays)

@@ -61,7 +61,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 		e.Steps = append(e.Steps, Step{about, fmt.Sprintf(format, args...)})
 	}
 	if d.Outcome == Reject {
-		say("address", "The request cannot be read without guessing: %v.", d.Fault)
+		say("address", "The request can't be read safely: %v.", d.Fault)
 		say("answer", "Outcome: reject. %s", b.inWords(d, answer, client))
 		return e
 	}
@@ -92,12 +92,12 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 	deciding := []*Door{&b.Unlisted}
 	switch {
 	case len(covering) == 0:
-		where := "the policy does not say what then, so it is the default"
+		where := "the default"
 		if b.Unlisted.Line > 0 {
 			where = fmt.Sprintf("line %d", b.Unlisted.Line)
 		}
 		say("doors", "No door covers it.")
-		say("count", "So what is said of unlisted places decides (%s): %s.", where, b.UnlistedWord())
+		say("count", "The rule for places without a door applies (%s): %s.", where, b.UnlistedWord())
 	default:
 		deciding = nil
 		var names []string
@@ -117,7 +117,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 				}
 				for _, inner := range counting {
 					if matcher.Inside(int(inner), int(i)) {
-						why = append(why, fmt.Sprintf("%s does not count, since all that %s covers is part of it", doors[i].Named(), doors[inner].Named()))
+						why = append(why, fmt.Sprintf("%s doesn't apply, because %s is more specific", doors[i].Named(), doors[inner].Named()))
 						break
 					}
 				}
@@ -125,9 +125,10 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 			say("count", "The most specific decides: %s.", strings.Join(why, "; "))
 		}
 		if len(counting) > 1 {
-			say("count", "%s count: they cross, neither is inside the other, so all of them must admit.", count(len(counting), "door"))
+			say("count", "%s apply: they overlap, and neither is inside the other, so all of them must allow the request.",
+				count(len(counting), "door"))
 		} else if len(covering) == 1 {
-			say("count", "It is the only one, so it decides.")
+			say("count", "It decides.")
 		}
 	}
 	if checks := b.checksAt(&p); len(checks) > 0 {
@@ -136,32 +137,32 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 			names = append(names, c.Named())
 			e.Doors = append(e.Doors, Refer(c))
 		}
-		say("count", "The program asks besides, in its own handlers, and must admit too: %s.", strings.Join(names, "; "))
+		say("count", "The application has additional checks in its handlers, which must allow the request, too: %s.", strings.Join(names, "; "))
 		deciding = append(deciding, checks...)
 	}
 	for _, door := range deciding {
 		if door == &b.Unlisted {
-			say("demand", "An unlisted place asks for %s.", door.Ask())
+			say("demand", "Places without a door require %s.", door.Ask())
 		} else {
-			say("demand", "%s asks for %s.", capital(door.Named()), door.Ask())
+			say("demand", "%s requires %s.", capital(door.Named()), door.Ask())
 		}
 	}
 	say("visitor", "The visitor is %s.", b.visitorInWords(v))
 	for _, door := range deciding {
 		switch text, met := b.missing(door, v); {
 		case met:
-			say("missing", "%s admits this visitor.", capital(door.Named()))
+			say("missing", "%s allows this visitor.", capital(door.Named()))
 		default:
-			say("missing", "%s does not admit this visitor: %s.", capital(door.Named()), text)
+			say("missing", "%s doesn't allow this visitor: %s.", capital(door.Named()), text)
 		}
 	}
 	switch {
 	case d.Outcome == Challenge:
-		say("missing", "That can still be proven: %s.", d.Proof.inWords())
+		say("missing", "The visitor can still prove this: %s.", d.Proof.inWords())
 	case d.Outcome == Refuse:
-		say("missing", "Nothing that this visitor could still prove would help.")
+		say("missing", "This visitor can't prove anything that would help.")
 	case d.Outcome == Hide:
-		say("missing", "%s says to hide: the answer is the same as for a missing page.", capital(d.Door.Named()))
+		say("missing", "%s hides the place: the answer is the same as for a missing page.", capital(d.Door.Named()))
 	}
 	say("answer", "Outcome: %s. %s", d.Outcome, b.inWords(d, answer, client))
 	return e
@@ -171,7 +172,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 func (d *Door) Named() string {
 	switch {
 	case d.Written == Unlisted:
-		return "the rule for unlisted places"
+		return "the rule for places without a door"
 	case d.Check != "":
 		return fmt.Sprintf("the check %s (line %d, %s)", d.Check, d.Line, d.Written)
 	case d.Line == 0:
@@ -197,7 +198,7 @@ func (b *Book) missing(door *Door, v *Visitor) (text string, met bool) {
 		return "", true
 	}
 	if len(door.ways) == 0 {
-		return "it admits nobody", false
+		return "it allows nobody", false
 	}
 	var ways []string
 	for _, w := range door.ways {
@@ -220,7 +221,7 @@ func (b *Book) missing(door *Door, v *Visitor) (text string, met bool) {
 			break
 		}
 	}
-	return "what is missing is " + strings.Join(ways, ", or "), false
+	return "missing: " + strings.Join(ways, ", or "), false
 }
 
 // Ask says what the door asks for, in words for people who do not know the policy: what follows "asks for" in a
@@ -228,7 +229,7 @@ func (b *Book) missing(door *Door, v *Visitor) (text string, met bool) {
 func (d *Door) Ask() string { return inWords(&d.Admit) }
 
 // inWords says what a demand asks for, for people who do not know the policy's words. It is a noun with what belongs to
-// it, so that it can follow "asks for" and "what is missing is".
+// it, so that it can follow "asks for" and "missing: ".
 func inWords(d *Demand) string {
 	join := func(word string) string {
 		var parts []string
@@ -254,14 +255,14 @@ func inWords(d *Demand) string {
 	if r := ruleOf(d.Kind); r != nil {
 		return r.noun(d)
 	}
-	return "something that is not known"
+	return "something unknown"
 }
 
 func factorsInWords(words []string) string {
 	texts := make([]string, len(words))
 	for i, word := range words {
 		texts[i] = map[string]string{
-			factor.AskPasskey: "a passkey", factor.AskCode: "a code of their own", factor.AskTwo: "two different proofs",
+			factor.AskPasskey: "a passkey", factor.AskCode: "a code", factor.AskTwo: "two proofs of different kinds",
 		}[word]
 	}
 	return document.OrList(texts)
@@ -275,7 +276,7 @@ func (b *Book) visitorInWords(v *Visitor) string {
 			text += " as " + v.Account
 		}
 		if len(v.Roles) == 0 {
-			text += ", without a role"
+			text += ", no role"
 		} else {
 			text += " with the " + plural(len(v.Roles), "role ", "roles ") + strings.Join(v.Roles, ", ")
 			var more []string
@@ -285,14 +286,14 @@ func (b *Book) visitorInWords(v *Visitor) string {
 				}
 			}
 			if len(more) > 0 {
-				text += " (which brings " + strings.Join(more, ", ") + ")"
+				text += " (which grants " + strings.Join(more, ", ") + ")"
 			}
 		}
 		switch {
 		case v.Factors.Kinds != 0:
 			text += ", has shown " + v.shownInWords()
 		case v.ProofAge > 0:
-			text += ", password typed " + document.FormatDuration(v.ProofAge) + " ago"
+			text += ", password entered " + document.FormatDuration(v.ProofAge) + " ago"
 		}
 	}
 	if v.Enrolled != 0 {
@@ -301,7 +302,7 @@ func (b *Book) visitorInWords(v *Visitor) string {
 	for _, proof := range []struct {
 		names []string
 		text  string
-	}{{v.Keyrings, ", has opened the keyring "}, {v.Shared, ", has the shared password "}, {v.Passes, ", holds a pass for "}} {
+	}{{v.Keyrings, ", has opened the keyring "}, {v.Shared, ", has the shared password "}, {v.Passes, ", has a pass for "}} {
 		if len(proof.names) > 0 {
 			text += proof.text + strings.Join(proof.names, ", ")
 		}
@@ -336,9 +337,9 @@ func (p Proof) inWords() string {
 	case ProveSignIn:
 		return "by signing in" + how
 	case ProveAgain:
-		return "by typing the password again" + how
+		return "by entering the password again" + how
 	case ProveFactor:
-		return "by showing " + factorsInWords(strings.Fields(p.Name)) + "; who has none yet is led to set it up"
+		return "by showing " + factorsInWords(strings.Fields(p.Name)) + "; visitors who have none are sent to set it up"
 	case ProveShared:
 		return "by unlocking with the shared password " + p.Name
 	case ProvePass:
@@ -351,9 +352,9 @@ func (p Proof) inWords() string {
 func (b *Book) inWords(d Decision, a Answer, client Client) string {
 	switch {
 	case d.Outcome == Admit:
-		return "The request goes on to the source behind."
+		return "The request is forwarded to the application."
 	case a.Shell:
-		return "Answer: 200, with the page of the application, which is public: it has the code, and nothing of the data."
+		return "Answer: 200, with the application's page, which is public: it contains code, but no data."
 	case a.Status == 303:
 		return "Answer: 303, see " + a.Location + "."
 	case a.Status == 400:
@@ -365,7 +366,7 @@ func (b *Book) inWords(d Decision, a Answer, client Client) string {
 	case a.Say != "":
 		return fmt.Sprintf("Answer: 403, with the text %q.", a.Say)
 	}
-	return "Answer: 403, with a page that says what is asked."
+	return "Answer: 403, with a page that says why."
 }
 
 func count(n int, noun string) string {

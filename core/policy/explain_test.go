@@ -20,9 +20,9 @@ func TestExplainTellsWhyThisDoor(t *testing.T) {
 	all := strings.Join(text, "\n")
 	for _, want := range []string{
 		"2 doors cover it: line 18 (/log/**); line 21 (DELETE, POST /log/**)",
-		"line 18 (/log/**) does not count, since all that line 21 (DELETE, POST /log/**) covers is part of it",
-		"asks for the role trustee", "signed in with the role keeper (which brings volunteer)",
-		"what is missing is the role trustee", "Nothing that this visitor could still prove would help", "Outcome: refuse. Answer: 403",
+		"line 18 (/log/**) doesn't apply, because line 21 (DELETE, POST /log/**) is more specific",
+		"requires the role trustee", "signed in with the role keeper (which grants volunteer)",
+		"missing: the role trustee", "This visitor can't prove anything that would help", "Outcome: refuse. Answer: 403",
 	} {
 		if !strings.Contains(all, want) {
 			t.Errorf("the explanation does not say %q:\n%s", want, all)
@@ -33,27 +33,29 @@ func TestExplainTellsWhyThisDoor(t *testing.T) {
 	}
 }
 
-// What is put together of parts reads as sentences: after "asks for" and "what is missing is" stand nouns.
+// What is put together of parts reads as sentences: "requires" and "missing:" are followed by nouns.
 func TestExplanationsAreSentences(t *testing.T) {
 	const list = `[\w./-]+(?:, [\w./-]+)*(?: or [\w./-]+)?`
 	const noun = `\(*(?:a sign-in|the (?:role|account|shared password) ` + list + `|a pass for ` + list +
-		`|credentials of the keyring ` + list +
-		`|an address in ` + list + `|a password typed within the last \w+(?: \(it was \w+ ago\))?|that within the last \w+|two different ` +
-		`proofs|a code of their own|a passkey(?: or a code of their own)?|something that nobody has|nothing; it is public)\)*`
+		`|credentials from the keyring ` + list +
+		`|an address in ` + list + `|a password entered within the last \w+(?: \(it was \w+ ago\))?|that within the last \w+|two ` +
+		`proofs of different kinds|a code|a passkey(?: or a code)?|something that nobody has|nothing; it is public)\)*`
 	const nouns = noun + `(?:,? (?:and|or) ` + noun + `)*(?:, or one of \d+ other ways)?`
 	forms := map[string]*regexp.Regexp{
 		"address": regexp.MustCompile(`^GET /a is the place /a\.$`),
 		"doors":   regexp.MustCompile(`^1 door covers it: line 6 \(/a\)\.$`),
-		"count":   regexp.MustCompile(`^It is the only one, so it decides\.$`),
-		"demand":  regexp.MustCompile(`^Line 6 \(/a\) asks for ` + nouns + `\.$`),
+		"count":   regexp.MustCompile(`^It decides\.$`),
+		"demand":  regexp.MustCompile(`^Line 6 \(/a\) requires ` + nouns + `\.$`),
 		"visitor": regexp.MustCompile(`^The visitor is (?:not )?signed in(?:[, ].*)?\.$`),
-		"missing": regexp.MustCompile(`^(?:Line 6 \(/a\) (?:admits this visitor|does not admit this visitor: (?:what is missing is ` +
-			nouns + `|it admits nobody))` +
-			`|That can still be proven: by (?:signing in|typing the password again|unlocking with the shared password \w+|showing a pass for ` +
-			`\w+|opening the keyring \w+ \(HTTP Basic, realm \w+\)|showing (?:two different proofs|a code of their own|a passkey or a code of ` +
-			`their own); who has none yet is led to set it up)` +
-			`|Nothing that this visitor could still prove would help)\.$`),
-		"answer": regexp.MustCompile(`^Outcome: \w+\. (?:The request goes on to the source behind|Answer: [^ ].*\w"?)\.$`),
+		"missing": regexp.MustCompile(`^(?:Line 6 \(/a\) (?:allows this visitor|doesn't allow this visitor: (?:missing: ` +
+			nouns + `|it allows nobody))` +
+			`|The visitor can still prove this: by (?:signing in|entering the password again|` +
+			`unlocking with the shared password ` +
+			`\w+|showing a pass for \w+|opening the keyring \w+ \(HTTP Basic, realm \w+\)` +
+			`|showing (?:two proofs of different kinds|a code|a passkey or a code); ` +
+			`visitors who have none are sent to set it up)` +
+			`|This visitor can't prove anything that would help)\.$`),
+		"answer": regexp.MustCompile(`^Outcome: \w+\. (?:The request is forwarded to the application|Answer: [^ ].*\w"?)\.$`),
 	}
 	random := rand.New(rand.NewPCG(19, 5))
 	read := map[string]int{}

@@ -12,7 +12,7 @@ import (
 // beside it.
 func ReadRequest(method, address string) (r Request, query string, err error) {
 	if address == "" || address[0] != '/' && !strings.Contains(address, "://") {
-		return Request{}, "", fmt.Errorf("%q is no address; write a path such as /rota/ or a whole one such as "+
+		return Request{}, "", fmt.Errorf("%q isn't an address; use a path such as /rota/ or a complete address such as "+
 			"https://marram.example/rota/", address)
 	}
 	address, _, _ = strings.Cut(address, "#")
@@ -28,5 +28,5 @@ func ParseClient(s string) (Client, error) {
 	case Browser, Script, API:
 		return c, nil
 	}
-	return "", fmt.Errorf("%q is no kind of client; write browser, script or api", s)
+	return "", fmt.Errorf("%q isn't a kind of client; use browser, script or api", s)
 }

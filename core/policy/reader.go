@@ -58,7 +58,7 @@ func (p *PartReader) Demand(n ast.Node, depth int) Demand {
 		if slices.Contains(p.Book.RoleNames(), s) {
 			hint = fmt.Sprintf("; did you mean { role: %s }?", s)
 		}
-		p.At(n, "bad-value", "%q is no demand%s", s, hint)
+		p.At(n, "bad-value", "%q isn't a demand%s", s, hint)
 		return none
 	}
 	before := len(p.Findings)
@@ -81,7 +81,7 @@ func (p *PartReader) Demand(n ast.Node, depth int) Demand {
 	switch len(parts) {
 	case 0:
 		if len(p.Findings) == before {
-			p.At(n, "bad-value", "an empty demand; write public if everybody may come in")
+			p.At(n, "bad-value", "the demand is empty; use public to let everyone in")
 		}
 		return none
 	case 1:
@@ -99,12 +99,12 @@ const UserPattern = `^[^\s\v\x{85}\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029
 // User returns the name of an account in the form in which names are compared.
 func (p *PartReader) User(n ast.Node, name string) (string, bool) {
 	if !userName.MatchString(name) {
-		p.At(n, "bad-value", "user %q: a name has 1 to 200 characters, no spaces and none of / \\ ? # %% ; : , +", name)
+		p.At(n, "bad-value", "user %q: names have 1 to 200 characters, no spaces and none of / \\ ? # %% ; : , +", name)
 		return "", false
 	}
 	key, err := account.Key(name)
 	if err != nil {
-		p.At(n, "impossible-name", "no account can have this name: %v", err)
+		p.At(n, "impossible-name", "accounts can't have this name: %v", err)
 		return "", false
 	}
 	return key, true

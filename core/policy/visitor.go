@@ -57,7 +57,7 @@ func ParseVisitor(who string) (Visitor, error) {
 			return bad(fmt.Sprintf("%q is not understood", term))
 		}
 		if i > 0 && !hasValue {
-			return bad(fmt.Sprintf("%q comes first", term))
+			return bad(fmt.Sprintf("%q must come first", term))
 		}
 		many := strings.Split(value, "+")
 		if hasValue && key != "from" && slices.Contains(many, "") {
@@ -84,7 +84,7 @@ func ParseVisitor(who string) (Visitor, error) {
 		case "proof-age":
 			age, err := document.ParseDuration(value)
 			if err != nil {
-				return bad(fmt.Sprintf("%q is no age", value))
+				return bad(fmt.Sprintf("%q isn't an age", value))
 			}
 			v.ProofAge = age
 		case "factor":
@@ -93,7 +93,7 @@ func ParseVisitor(who string) (Visitor, error) {
 			for _, name := range many {
 				k, ok := factor.KindNamed(name)
 				if !ok {
-					return bad(fmt.Sprintf("%q is nothing that one can set up; write passkey or code", name))
+					return bad(fmt.Sprintf("%q can't be set up; use passkey or code", name))
 				}
 				v.Enrolled |= factor.Of(k)
 			}
@@ -106,7 +106,7 @@ func ParseVisitor(who string) (Visitor, error) {
 		case "from":
 			address, err := netip.ParseAddr(value)
 			if err != nil || address.Zone() != "" {
-				return bad(fmt.Sprintf("%q is no network address", value))
+				return bad(fmt.Sprintf("%q isn't a network address", value))
 			}
 			v.From = address.Unmap()
 		default:
@@ -119,7 +119,7 @@ func ParseVisitor(who string) (Visitor, error) {
 		}
 	}
 	if v.ProofAge > 0 && !v.SignedIn {
-		return Visitor{}, fmt.Errorf("visitor %q: a proof-age belongs to somebody who is signed in; begin with signed-in, a role or a user", who)
+		return Visitor{}, fmt.Errorf("visitor %q: proof-age needs a visitor who is signed in; begin with signed-in, a role or a user", who)
 	}
 	return v, nil
 }
@@ -127,14 +127,14 @@ func ParseVisitor(who string) (Visitor, error) {
 // show adds what the notation says of factors.
 func (v *Visitor) show(names []string) error {
 	if !v.SignedIn {
-		return errors.New("a factor belongs to somebody who is signed in; begin with signed-in, a role or a user")
+		return errors.New("factor needs a visitor who is signed in; begin with signed-in, a role or a user")
 	}
 	var shown factor.Shown
 	for _, text := range names {
 		name, age, aged := strings.Cut(text, "@")
 		k, ok := factor.KindNamed(name)
 		if !ok {
-			return fmt.Errorf("%q is no factor; write password, passkey, code, elsewhere or key, perhaps with an age as in code@2h", name)
+			return fmt.Errorf("%q isn't a factor; use password, passkey, code, elsewhere or key, optionally with an age as in code@2h", name)
 		}
 		if shown.Kinds.Has(k) {
 			return fmt.Errorf("the factor %s is given twice", name)
@@ -143,13 +143,13 @@ func (v *Visitor) show(names []string) error {
 		if aged {
 			var err error
 			if ago, err = document.ParseDuration(age); err != nil {
-				return fmt.Errorf("%q is no age", age)
+				return fmt.Errorf("%q isn't an age", age)
 			}
 		}
 		shown = shown.With(k, ago)
 	}
 	if shown.Kinds == factor.Of(factor.Code) {
-		return errors.New("a code is given beside something else; write factor:password+code")
+		return errors.New("a code needs another proof; use factor:password+code")
 	}
 	v.Showing(shown)
 	return nil

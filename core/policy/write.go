@@ -81,7 +81,7 @@ func ParseDemand(text string) (Demand, error) {
 		for part := range strings.SplitSeq(text, "+") {
 			kind, value, _ := strings.Cut(part, ":")
 			if slices.ContainsFunc(keys, func(k string) bool { return strings.HasPrefix(k, kind+":") }) {
-				return Demand{}, fmt.Errorf("%q asks twice for %s; for one of several write { %s: [a, b] }", text, kind, kind)
+				return Demand{}, fmt.Errorf("%q lists %s twice; for alternatives use { %s: [a, b] }", text, kind, kind)
 			}
 			if value == "" {
 				return Demand{}, fmt.Errorf("%q says nothing of the %s", text, kind)
@@ -93,7 +93,7 @@ func ParseDemand(text string) (Demand, error) {
 	p := NewPartReader("the demand", &Book{})
 	body, ok := p.Document([]byte(text), "a demand")
 	if ok && body == nil {
-		return Demand{}, errors.New("the demand is empty; write public if everybody may come in")
+		return Demand{}, errors.New("the demand is empty; use public to let everyone in")
 	}
 	var d Demand
 	if ok {

@@ -48,7 +48,7 @@ func TestFindings(t *testing.T) {
 			"public}\n",
 			"5 method-open: DELETE /a is open to everybody, by line 6 (DELETE /a) | DELETE /a as anonymous -> admit|6 open-under-closed"},
 		{"with .html", "unlisted: public\ndoors:\n" + asked + "  - {path: /report, admit: {role: keeper}}\n",
-			"5 sibling-open: /report asks for role: keeper, but /report.html is open to everybody, by the rule for unlisted places; many " +
+			"5 sibling-open: /report asks for role: keeper, but /report.html is open to everybody, by the rule for places without a door; many " +
 				"servers | GET /report.html as anonymous -> admit|4 sibling-open"},
 		{"without .html", "doors:\n" + asked + "  - {path: /pages/**, admit: public}\n  - {path: /pages/report.html, admit: {role: keeper}}\n",
 			"6 sibling-open: /pages/report is open to everybody, by line 5 (/pages/**) | GET /pages/report as anonymous -> admit"},

@@ -131,7 +131,7 @@ var worries = []struct {
 	{"may contain keys or passwords",
 		[]string{"*.env", ".env*", "*.pem", "*.key", "*.p12", "*.pfx", "*.kdbx", "id_rsa*", "*password*", "*secret*", ".htpasswd*",
 			"*.htpasswd", "credentials*"}},
-	{"left by an editor or a tool", []string{".git", ".svn", ".hg", "*.swp", "*.swo", ".DS_Store", "*.log"}},
+	{"was left by an editor or tool", []string{".git", ".svn", ".hg", "*.swp", "*.swo", ".DS_Store", "*.log"}},
 	{forAdministrators, []string{"admin", "admin.*", "administration", "backend", "intern", "internal", "private", "staff", "staging",
 		"test", "tmp"}},
 	{"perhaps mail or personal data", []string{"*.mbox", "*.pst", "*.eml", "*.vcf", "mailbox*", "members.csv", "*addresses*.csv"}},

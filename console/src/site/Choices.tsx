@@ -219,7 +219,7 @@ function Who({ terms, choice, roles, rings, shared, passes, onChange }: Props) {
       )}
       {radio(
         "pass",
-        "holders of a pass",
+        "people with a pass",
         <>
           {several(passes)}
           {names.includes(make) && (

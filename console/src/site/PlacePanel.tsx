@@ -160,7 +160,7 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
               ? `Set by ${target.says.name}. Select an underlined word to change it.`
               : `Inherited from ${target.says.name}. Select an underlined word to set it here.`}
         </p>
-        {target.worry && <p className="mt-1 text-ask">Visitors who aren't signed in can see this: {target.worry}.</p>}
+        {target.worry && <p className="mt-1 text-ask">Visitors who aren't signed in can see this: it {target.worry}.</p>}
       </div>
       {open && (
         <Choices

@@ -291,20 +291,20 @@ func (f *Front) Remarks() []string {
 	for at, t := range h.peers {
 		believed := or(f.Address, XForwardedFor)
 		if t.besides != "" {
-			all = append(all, fmt.Sprintf("The server in front at %s sends %s too. Only %s is believed (--address-from); if that is not the "+
-				"field that it sets, strangers choose their address.", at, t.besides, believed))
+			all = append(all, fmt.Sprintf("The server in front at %s sends %s too. Only %s is trusted (--address-from). If that isn't the "+
+				"header that it sets, visitors can choose their own address.", at, t.besides, believed))
 		}
 		if t.missing != "" {
-			all = append(all, fmt.Sprintf("Requests come from the server in front at %s without %s, so their address is unknown and no door "+
-				"for a network opens to them.", at, believed))
+			all = append(all, fmt.Sprintf("Requests come from the server in front at %s without %s. Their address is unknown, so no door "+
+				"for a network lets them in.", at, believed))
 		}
 	}
 	total := h.total.Load()
 	for at, n := range h.claims {
 		if n >= 20 && n*10 >= total*9 {
-			all = append(all, fmt.Sprintf("Nearly all requests come from %s and name other clients: a server in front that was not declared. "+
-				"Everybody has its address, so one who guesses passwords slows all others, and doors for a network cannot tell people apart. If "+
-				"that server is yours, start with --trusted-peer %s.", at, at))
+			all = append(all, fmt.Sprintf("Nearly all requests come from %s and name other clients, so it seems to be a server in front. "+
+				"All visitors share its address: one who guesses passwords slows down all others, and doors for a network can't tell "+
+				"visitors apart. If that server is yours, start with --trusted-peer %s.", at, at))
 		}
 	}
 	return all

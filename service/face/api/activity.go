@@ -122,10 +122,10 @@ func (a *API) attention(ctx context.Context, book *policy.Book, now time.Time) (
 	all := []string{}
 	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
 	if p := a.Policy.Pending(); p != nil {
-		say("The policy file is newer than what is in force, since %s: %s.", p.Since.Format("15:04:05"), p.Why)
+		say("The policy file is newer than the active policy, since %s: %s.", p.Since.Format("15:04:05"), p.Why)
 	}
 	for _, what := range a.Endings.Words() {
-		say("It could not be written down yet %s. It counts, and is tried again until it can be written.", what)
+		say("This could not be recorded yet: %s. It already applies, and Ostiarius keeps trying to record it.", what)
 	}
 	if a.Remarks != nil {
 		all = append(all, a.Remarks()...)
@@ -138,12 +138,12 @@ func (a *API) attention(ctx context.Context, book *policy.Book, now time.Time) (
 		all = append(all, remarks...)
 	}
 	if paths := a.Policy.RefusedWorkers(); len(paths) > 0 { // in one sentence, since anybody can ask
-		say("A service worker was asked for at %s that could have answered for the sign-in pages, as any page at / could always imitate "+
-			"them. It was not handed out, and ends in browsers that have it. If it is yours, see service-worker in the documentation.", few(paths))
+		say("A page of your site tried to install a service worker at %s that could imitate the sign-in pages. "+
+			"It was blocked, and is removed from browsers that have it. If it is yours, see service-worker in the documentation.", few(paths))
 	}
 	for _, h := range a.Policy.Upstreams() {
 		if h.InARow > 0 {
-			say("The server behind at %s did not answer %s in a row, the last time at %s.", h.Address, count(h.InARow, "time"),
+			say("The upstream server at %s failed to answer %s in a row, most recently at %s.", h.Address, count(h.InARow, "time"),
 				h.Failed.Format("15:04:05"))
 		}
 	}
@@ -154,7 +154,7 @@ func (a *API) attention(ctx context.Context, book *policy.Book, now time.Time) (
 		}
 	}
 	if warnings > 0 {
-		say("The policy in force has %s; the page Policy shows them.", count(warnings, "warning"))
+		say("The active policy has %s. The Policy page shows them.", count(warnings, "warning"))
 	}
 	failed, _, err := a.Activity.Events(ctx, activity.Query{Kind: string(kind.SignInFailed), Since: now.Add(-time.Hour), Limit: mostShown})
 	if err != nil {

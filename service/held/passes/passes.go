@@ -209,7 +209,7 @@ func (p *Passes) changeLocked(ctx context.Context, l *live, edit func(is *pass.P
 }
 
 // errLetGo says that a pass was let go of in this moment; whoever asks again finds it.
-var errLetGo = errors.New("the pass was let go of in this moment; try again")
+var errLetGo = errors.New("the pass is changing right now; try again")
 
 // Is returns the pass of that name. The error is a *mistake.Error if there is none.
 func (p *Passes) Is(ctx context.Context, id string) (*pass.Pass, error) {
@@ -304,11 +304,11 @@ func (p *Passes) Remarks(ctx context.Context) ([]string, error) {
 		if paused == 1 {
 			state = "it is paused"
 		}
-		return []string{fmt.Sprintf("The pass %s was used from more networks than its kind allows; %s. The page Passes has its story.",
+		return []string{fmt.Sprintf("The pass %s was used from more networks than its kind allows; %s. The Passes page shows its history.",
 			who, state)}, nil
 	}
-	return []string{fmt.Sprintf("%s passes were used from more networks than their kind allows, %d of them are paused: %s%s. The page "+
-		"Passes has their stories.", number, paused, who, more)}, nil
+	return []string{fmt.Sprintf("%s passes were used from more networks than their kind allows, and %d of them are paused: %s%s. The "+
+		"Passes page shows their history.", number, paused, who, more)}, nil
 }
 
 // For how long it is remarked that a pass was used from too many networks, and how many are counted.
@@ -323,7 +323,7 @@ func (p *Passes) kindOf(name string) (*policy.DeclaredPass, error) {
 	if d := policy.PassNamed(book, name); d != nil {
 		return d, nil
 	}
-	has := "it has none; they are declared under passes"
+	has := "it has none; declare them under passes"
 	if len(book.Passes) > 0 {
 		var names []string
 		for _, d := range book.Passes {

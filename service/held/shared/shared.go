@@ -91,7 +91,7 @@ func (p *Passwords) declared(name string) (*policy.DeclaredShared, error) {
 	if d := policy.SharedNamed(book, name); d != nil {
 		return d, nil
 	}
-	has := "it has none; they are declared under shared"
+	has := "it has none; declare them under shared"
 	if len(book.Shared) > 0 {
 		var names []string
 		for _, d := range book.Shared {
@@ -119,7 +119,7 @@ func (p *Passwords) Set(ctx context.Context, actor, name string, c Change) error
 		return err
 	}
 	if c.Grace < 0 || c.Grace > longestGrace {
-		return mistake.Invalid("passwords before can count for at most 90 days")
+		return mistake.Invalid("previous passwords can work for at most 90 days")
 	}
 	if err := secret.CheckNew(c.Password, p.o.Book().Site, name, d.Title); err != nil {
 		return mistake.Of(err)
@@ -132,10 +132,10 @@ func (p *Passwords) Set(ctx context.Context, actor, name string, c Change) error
 	before, detail := time.Time{}, name
 	if c.Grace > 0 {
 		before = now.Add(c.Grace)
-		detail += "; those before count until " + before.UTC().Format(time.RFC3339)
+		detail += "; previous ones work until " + before.UTC().Format(time.RFC3339)
 	}
 	if c.End {
-		detail += "; what was unlocked has ended"
+		detail += "; all unlocks have ended"
 	}
 	err = p.o.Store.SetShared(ctx, rules.Password{Name: name, Hash: hash, MadeAt: now, MadeBy: actor}, before, c.End,
 		p.event(kind.SharedSet, actor, detail))
@@ -174,7 +174,7 @@ type Origin struct {
 }
 
 // ErrWrong says that what was typed opens nothing.
-var ErrWrong = errors.New("this is not the password")
+var ErrWrong = errors.New("this isn't the password")
 
 // Unlock takes what somebody typed for one of several names, and returns which one it opens with a token for their
 // browser, which had another one before for some of them. The error is ErrWrong, *throttle.Slow, hashing.ErrBusy, or
@@ -378,7 +378,7 @@ func (p *Passwords) Remarks(ctx context.Context) ([]string, error) {
 	var all []string
 	for _, n := range names {
 		if !n.Gone && len(n.Passwords) == 0 {
-			all = append(all, fmt.Sprintf("The shared password %s has no password, so nobody gets in by it; set one on the page Shared "+
+			all = append(all, fmt.Sprintf("The shared password %s isn't set, so nobody can get in with it. Set it on the page Shared "+
 				"passwords.", n.Name))
 		}
 	}

@@ -136,7 +136,7 @@ func (b *Outbox) trouble(err error) {
 	defer b.mu.Unlock()
 	if b.problem == "" {
 		b.since = b.o.Now()
-		b.o.Log.Warn("messages cannot be handed over", "server", b.o.Server.String(), "error", reason(err))
+		b.o.Log.Warn("messages can't be sent", "server", b.o.Server.String(), "error", reason(err))
 	}
 	b.problem = reason(err)
 }
@@ -196,7 +196,7 @@ func (b *Outbox) giveUp(ctx context.Context, due []message.Message) (late int, e
 			continue
 		}
 		late++
-		if err := b.note(ctx, m.Tried(b.o.Now(), cmp.Or(m.Problem, "its time was over before it could be sent"), true)); err != nil {
+		if err := b.note(ctx, m.Tried(b.o.Now(), cmp.Or(m.Problem, "it expired before it could be sent"), true)); err != nil {
 			return late, err
 		}
 	}
@@ -316,11 +316,11 @@ func (b *Outbox) Retry(ctx context.Context, actor string, id int64) error {
 	}
 	before := m.State
 	if before != message.Failed && before != message.Waiting {
-		return mistake.Invalid("message %d is %s; only one that is waiting or failed can be tried again", id, before)
+		return mistake.Invalid("message %d is %s; only a waiting or failed message can be retried", id, before)
 	}
 	now := b.o.Now()
 	if !m.CanBeSent(now) {
-		return mistake.Invalid("the time of message %d is over: what it leads to has ended. Let it be asked for again", id)
+		return mistake.Invalid("message %d has expired, and so has its link; it has to be requested again", id)
 	}
 	m.State, m.NextAt, m.EndedAt = message.Waiting, now, time.Time{}
 	return b.set(ctx, m, before, b.event(kind.MessageRetried, m, actor, ""))
@@ -334,7 +334,7 @@ func (b *Outbox) Drop(ctx context.Context, actor string, id int64) error {
 	}
 	before := m.State
 	if before != message.Failed && before != message.Waiting {
-		return mistake.Invalid("message %d is %s; only one that is waiting or failed can be dropped", id, before)
+		return mistake.Invalid("message %d is %s; only a waiting or failed message can be discarded", id, before)
 	}
 	m.State, m.EndedAt = message.Dropped, b.o.Now()
 	return b.set(ctx, m, before, b.event(kind.MessageDropped, m, actor, ""))
@@ -343,7 +343,7 @@ func (b *Outbox) Drop(ctx context.Context, actor string, id int64) error {
 func (b *Outbox) set(ctx context.Context, m message.Message, before message.State, e *store.Activity) error {
 	err := b.o.Store.SetMessage(ctx, m, before, e)
 	if errors.Is(err, store.ErrNone) {
-		return mistake.Taken("message %d has changed meanwhile; look at it again", m.ID)
+		return mistake.Taken("message %d has changed; reload it", m.ID)
 	}
 	return err
 }
@@ -356,9 +356,9 @@ func (b *Outbox) Reveal(ctx context.Context, actor string, id int64) (path strin
 	case err != nil:
 		return "", until, err
 	case b.Sends():
-		return "", until, mistake.Invalid("messages are sent by mail here, so their links are shown to nobody else")
+		return "", until, mistake.Invalid("messages are sent by e-mail, so their links aren't shown here")
 	case m.Link == "" || !m.CanBeSent(b.o.Now()):
-		return "", until, mistake.Invalid("message %d has no link, or it has ended", id)
+		return "", until, mistake.Invalid("message %d has no link, or it has expired", id)
 	}
 	return m.Link, m.Until, b.o.Store.Record(ctx, *b.event(kind.MessageShown, m, actor, ""))
 }
@@ -369,7 +369,7 @@ func (b *Outbox) Test(ctx context.Context, actor, to string, in words.Language) 
 		return mistake.Of(err)
 	}
 	if !b.Sends() {
-		return mistake.Invalid("there is no mail server; name one with --mail")
+		return mistake.Invalid("there is no mail server; set one with --mail")
 	}
 	m := message.New(message.Test, to, "", in, b.o.Now())
 	return b.o.Store.Post(ctx, m, *b.event(kind.MessageTest, m, actor, ""))
@@ -388,14 +388,14 @@ func (b *Outbox) Remarks(ctx context.Context) (all []string, err error) {
 	b.mu.Unlock()
 	switch {
 	case !b.Sends() && waiting > 0:
-		all = append(all, fmt.Sprintf("There is no mail server, and %s waiting: pass on the links on the page Messages, or name a server "+
+		all = append(all, fmt.Sprintf("There is no mail server, and %s waiting. Pass on the links on the Messages page, or set a server "+
 			"with --mail.", count(waiting, "message is", "messages are")))
 	case problem != "":
-		all = append(all, fmt.Sprintf("The mail server %s cannot be reached since %s, and %s waiting: %s.", b.o.Server,
+		all = append(all, fmt.Sprintf("The mail server %s can't be reached since %s, and %s waiting: %s.", b.o.Server,
 			since.UTC().Format("15:04 UTC on 2 January"), count(waiting, "message is", "messages are"), problem))
 	}
 	if failed > 0 {
-		all = append(all, fmt.Sprintf("%s not be sent; the page Messages says why.", count(failed, "message could", "messages could")))
+		all = append(all, fmt.Sprintf("%s not be sent. The Messages page shows why.", count(failed, "message could", "messages could")))
 	}
 	return all, nil
 }

@@ -46,7 +46,7 @@ func (p *Policy) readSettled(recorded bool) (text []byte, settled bool, err erro
 
 func unreadable(file string, err error) document.Finding {
 	return document.Finding{
-		Severity: document.SeverityError, Rule: "no-file", Message: "the policy file cannot be read: " + err.Error(),
+		Severity: document.SeverityError, Rule: "no-file", Message: "the policy file can't be read: " + err.Error(),
 		File: file, Line: 1, Column: 1,
 	}
 }
@@ -58,8 +58,8 @@ type Edited struct {
 }
 
 func (e *Edited) Error() string {
-	return fmt.Sprintf("the policy file has been edited, from line %d on, and that is not in force; nothing was changed. Look at the "+
-		"file, and take the edit in, or write over it on purpose", e.Line)
+	return fmt.Sprintf("the policy file has an edit, starting at line %d, that isn't active; nothing was changed. Check the "+
+		"file, then include the edit or overwrite it", e.Line)
 }
 
 // edited returns an *Edited if the file holds something else than what is in force or is to be.
@@ -126,7 +126,7 @@ func (p *Policy) replace(text []byte, over bool) (before []byte, err error) {
 		return nil, err
 	}
 	if inPlace := p.writeInPlace(path, text, before); inPlace != nil {
-		return nil, fmt.Errorf("%w; nor can it be written in place: %w", err, inPlace)
+		return nil, fmt.Errorf("%w; it can't be written in place, either: %w", err, inPlace)
 	}
 	return before, nil
 }
@@ -142,7 +142,7 @@ func (p *Policy) writeInPlace(path string, text, before []byte) error {
 	}
 	defer f.Close()
 	if err := replace.Write(p.copy, before, nil); err != nil {
-		return fmt.Errorf("no copy of it can be kept: %w", err)
+		return fmt.Errorf("a copy of it can't be kept: %w", err)
 	}
 	if err := overwrite(f, text); err != nil {
 		return errors.Join(err, overwrite(f, before)) // the copy stays if that fails too: see mend
@@ -175,8 +175,8 @@ func (p *Policy) mend() error {
 		err = errors.Join(overwrite(f, before), f.Close())
 	}
 	if err != nil {
-		return fmt.Errorf("the policy file may be half written, and the text before, which %s has, cannot be put back: %w", p.copy, err)
+		return fmt.Errorf("the policy file may be incomplete, and the previous text, which is in %s, can't be restored: %w", p.copy, err)
 	}
-	p.log.Warn("the policy file was not written to its end when the service ended; the text before was put back")
+	p.log.Warn("the policy file was not written completely when the service ended; the previous text was restored")
 	return os.Remove(p.copy)
 }

@@ -78,7 +78,7 @@ func (p *Policy) Follow(ctx context.Context) {
 		}
 		if err != nil && !complained {
 			complained = true
-			p.log.Warn("the system does not tell of changes of the policy file; it is looked at every few seconds", "error", err)
+			p.log.Warn("the system doesn't report changes of the policy file; it is checked every few seconds", "error", err)
 		}
 	}
 	watch()
@@ -163,15 +163,15 @@ func (f *following) look(ctx context.Context, now time.Time) time.Duration {
 	opening := s.found.book != nil && s.found.opens
 	if opening && !s.found.told {
 		s.found.told = true
-		p.log.Info("the policy file has changed and opens something; it is taken when it has stood unchanged for a while", "quiet", p.quiet)
+		p.log.Info("the policy file has changed and opens something; it is applied once it has been unchanged for some time", "quiet", p.quiet)
 	}
 	switch {
 	case !s.isDue(now, by, p.quiet, p.text, opening):
 		switch {
 		case by == under:
-			say("a program has it open and may not be done with writing it", now.Sub(s.first) >= 10*p.quiet)
+			say("a program has it open and may still be writing it", now.Sub(s.first) >= 10*p.quiet)
 		case opening:
-			say("it opens something, and is taken when it has stood unchanged for "+p.quiet.String(), now.Sub(s.first) >= 20*p.quiet)
+			say("it opens something, and is applied once it has been unchanged for "+p.quiet.String(), now.Sub(s.first) >= 20*p.quiet)
 		default:
 			say("it has just been written", false)
 		}
@@ -188,9 +188,9 @@ func (f *following) look(ctx context.Context, now time.Time) time.Duration {
 	if _, err := p.enforce(ctx, "file", comment, text, s.found.book); err != nil {
 		if s.found.failed != err.Error() {
 			s.found.failed = err.Error()
-			p.log.Error("the new version of the policy file could not be taken; it is tried again until it can", "error", err)
+			p.log.Error("the new version of the policy file could not be applied; Ostiarius keeps trying", "error", err)
 		}
-		say("it could not be taken, and is tried again: "+err.Error(), true)
+		say("it could not be applied, and Ostiarius keeps trying: "+err.Error(), true)
 		return 0
 	}
 	f.state = settling{}
@@ -208,7 +208,7 @@ func (f *following) reject(of *found) {
 			if finding.Rule == "guarantee-broken" {
 				f.recordBroken(finding)
 			}
-			f.log.Error("the policy file has an error; the version before stays in force", "file", finding.File, "line", finding.Line,
+			f.log.Error("the policy file has an error; the previous version stays active", "file", finding.File, "line", finding.Line,
 				"column", finding.Column, "message", finding.Message)
 		}
 	}
@@ -221,18 +221,18 @@ func (f *following) recordBroken(of document.Finding) {
 		Detail: fmt.Sprintf("line %d: %s", of.Line, of.Message),
 	}
 	if err := f.store.Record(context.Background(), e); err != nil {
-		f.log.Error("it could not be recorded that a guarantee is broken", "error", err)
+		f.log.Error("a broken guarantee could not be recorded", "error", err)
 	}
 }
 
 func (f *following) cannotBeRead(err error, now time.Time) {
 	if f.before != nil || f.state.first.IsZero() {
-		f.log.Error("the policy file cannot be read; what is in force stays", "error", err)
+		f.log.Error("the policy file can't be read; the active policy stays", "error", err)
 		f.state, f.before = settling{first: now}, nil
 	}
 	findings := []document.Finding{unreadable(f.file, err)}
 	f.rejected.Store(&findings)
-	f.pending.Store(&Pending{f.state.first, "it cannot be read: " + reason(err), true})
+	f.pending.Store(&Pending{f.state.first, "it can't be read: " + reason(err), true})
 }
 
 func reason(err error) string {

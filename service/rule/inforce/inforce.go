@@ -109,11 +109,11 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 	recorded := err == nil
 	text, settled, err := p.readSettled(recorded)
 	if err != nil {
-		return p, p.fallBack(latest, nil, "it cannot be read: "+reason(err), []document.Finding{unreadable(p.file, err)})
+		return p, p.fallBack(latest, nil, "it can't be read: "+reason(err), []document.Finding{unreadable(p.file, err)})
 	}
 	if recorded && !settled && latest.Text != string(text) {
 		if book, _ := p.Check([]byte(latest.Text)); book != nil {
-			p.log.Warn("the policy file is being written; the version before is in force until it is whole", "version", latest.ID)
+			p.log.Warn("the policy file is being written; the previous version stays active until it is complete", "version", latest.ID)
 			return p, p.resume(latest, book)
 		}
 		// Nothing else can be in force, so what somebody is at must be waited for.
@@ -125,7 +125,7 @@ func Open(ctx context.Context, o Options) (*Policy, error) {
 		}
 	}
 	if !settled && latest.Text != string(text) {
-		return nil, fmt.Errorf("another program has the policy file %s open for writing, so it may not be whole; start again when that is "+
+		return nil, fmt.Errorf("another program has the policy file %s open for writing, so it may be incomplete; start again when that is "+
 			"done", p.file)
 	}
 	book, findings := p.Check(text)
@@ -168,7 +168,7 @@ func (p *Policy) fallBack(latest store.Version, text []byte, why string, finding
 	}
 	for _, f := range findings {
 		if f.Severity == document.SeverityError {
-			p.log.Error("the policy file has an error; the last good version, from the records, is in force", "version", latest.ID, "file",
+			p.log.Error("the policy file has an error; the last good version, from the records, is active", "version", latest.ID, "file",
 				f.File, "line", f.Line, "column", f.Column, "message", f.Message)
 		}
 	}
@@ -245,20 +245,20 @@ func (p *Policy) Check(text []byte) (*policy.Book, []document.Finding) {
 	if now := p.house.Load(); now != nil && now.Book.Prefix != book.Prefix {
 		findings = append(findings, document.Finding{
 			Severity: document.SeverityError, Rule: "prefix-changed", File: p.file, Line: 1, Column: 1,
-			Message: "the prefix of Ostiarius's own pages changes only when the service is started again",
+			Message: "the prefix of Ostiarius's own pages only changes when the service restarts",
 		})
 	}
 	if p.site != nil && len(book.Sources) > 0 {
 		findings = append(findings, document.Finding{
 			Severity: document.SeverityError, Rule: "source-not-used", File: p.file, Line: book.Sources[0].Line, Column: 1,
-			Message: "the program that Ostiarius is in answers for the site itself; leave sources away",
+			Message: "the application that embeds Ostiarius serves the site itself; remove sources",
 		})
 	}
 	for _, name := range p.checks {
 		if len(policy.ChecksNamed(book, name)) == 0 {
 			findings = append(findings, document.Finding{
 				Severity: document.SeverityError, Rule: "check-missing", File: p.file, Line: 1, Column: 1,
-				Message: fmt.Sprintf("the program asks for the check %q, and the policy has none of that name under checks", name),
+				Message: fmt.Sprintf("the application uses the check %q, which the policy doesn't have under checks", name),
 			})
 		}
 	}
@@ -300,7 +300,7 @@ func (p *Policy) furnish(book *policy.Book) (*guard.House, error) {
 			handler = files
 		}
 		if err != nil {
-			return nil, fmt.Errorf("the source in line %d cannot be opened: %w", entry.Line, err)
+			return nil, fmt.Errorf("the source in line %d can't be opened: %w", entry.Line, err)
 		}
 		site.handlers[entry] = handler
 	}
@@ -390,12 +390,12 @@ func (u *Unfit) Error() string {
 	if n > 1 {
 		more = fmt.Sprintf(" (and %d more)", n-1)
 	}
-	return fmt.Sprintf("the policy was not taken; %s, line %d, column %d: %s%s", first.File, first.Line, first.Column, first.Message, more)
+	return fmt.Sprintf("the policy was not applied; %s, line %d, column %d: %s%s", first.File, first.Line, first.Column, first.Message, more)
 }
 
 // ErrOvertaken says that another version came into force since the one that the change
 // was based on.
-var ErrOvertaken = errors.New("another version has come into force meanwhile; look at it and apply again")
+var ErrOvertaken = errors.New("another version became active meanwhile; check it and apply again")
 
 // Unwritable is the error for a policy file that the service may not write, or that has no room.
 type Unwritable struct {
@@ -409,8 +409,8 @@ func (u *Unwritable) Error() string {
 	if errors.As(u.Err, &path) { // the last one says why the file itself cannot be written
 		why = path.Err.Error()
 	}
-	return fmt.Sprintf("the policy file %s cannot be written (%s), so nothing has changed; let the account of the service write it, or "+
-		"change the file by hand: it is followed", u.File, why)
+	return fmt.Sprintf("the policy file %s can't be written (%s), so nothing has changed; allow the service's user to write it, or "+
+		"edit the file yourself", u.File, why)
 }
 
 func (u *Unwritable) Unwrap() error { return u.Err }
@@ -420,7 +420,7 @@ type Opens struct{ Differences []prove.Difference }
 
 func (o *Opens) Error() string {
 	first := o.Differences[0]
-	return fmt.Sprintf("the policy was not applied, since it opens something: %s %s%s to %s", first.Witness.Method, first.Witness.Host,
+	return fmt.Sprintf("the policy was not applied, because it opens something: %s %s%s to %s", first.Witness.Method, first.Witness.Host,
 		first.Witness.Path, first.Witness.Visitor)
 }
 
@@ -450,7 +450,7 @@ func (p *Policy) Apply(ctx context.Context, actor string, draft Draft) (store.Ve
 	if draft.NoOpening {
 		differences, err := prove.Compare(p.Book(), book)
 		if err != nil {
-			return store.Version{}, fmt.Errorf("whether the policy opens anything could not be proven, so it was not applied: %w", err)
+			return store.Version{}, fmt.Errorf("it could not be proven that the policy opens nothing, so it was not applied: %w", err)
 		}
 		if opened := slices.DeleteFunc(differences, func(d prove.Difference) bool { return d.Effect != "opened" }); len(opened) > 0 {
 			return store.Version{}, &Opens{opened}
@@ -491,9 +491,9 @@ func (p *Policy) enforce(ctx context.Context, actor, comment string, text []byte
 	p.house.Store(house)
 	p.behind.Keep(book)
 	if err := p.store.TrimVersions(ctx, p.keep.Versions, p.keep.Bytes, keptAlways); err != nil {
-		p.log.Warn("old versions of the policy could not be forgotten", "error", err)
+		p.log.Warn("old versions of the policy could not be removed", "error", err)
 	}
-	p.log.Info("a new version of the policy is in force", "version", v.ID, "by", actor, "doors", book.Entries)
+	p.log.Info("a new version of the policy is active", "version", v.ID, "by", actor, "doors", book.Entries)
 	return v, nil
 }
 

@@ -62,7 +62,7 @@ func New(o Options) (*Inbox, error) {
 }
 
 // ErrRefused says that what was told is not believed, or cannot be read. Who told it is not told why.
-var ErrRefused = errors.New("the event is refused")
+var ErrRefused = errors.New("the event is rejected")
 
 // Take takes what somebody tells from a network, and returns when it is in the records. The error is ErrRefused, or says that the
 // records cannot be written.
@@ -79,7 +79,7 @@ func (b *Inbox) Take(ctx context.Context, h signature.Head, body []byte, network
 		return ErrRefused
 	}
 	if len(secrets) == 0 {
-		return refuse(errors.New("there is no secret with which it could be signed; make one with `ostiarius events secret --generate`"))
+		return refuse(errors.New("there is no secret for signatures; create one with `ostiarius events secret --generate`"))
 	}
 	if err := signature.Check(secrets, h, body, now); err != nil {
 		return refuse(err)
@@ -116,7 +116,7 @@ func (b *Inbox) put(ctx context.Context, told event.Record) error {
 	b.mu.Lock()
 	if len(b.queue) >= mostQueued {
 		b.mu.Unlock()
-		return errors.New("too many events are waiting to be written down")
+		return errors.New("too many events are waiting to be recorded")
 	}
 	b.queue = append(b.queue, a)
 	leads := !b.writing
@@ -169,7 +169,7 @@ func (b *Inbox) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		wait := lookAgain
 		if err := b.CarryOut(context.WithoutCancel(ctx)); err != nil {
-			b.o.Log.Error("events cannot be carried out", "error", err)
+			b.o.Log.Error("events can't be processed", "error", err)
 			wait = tryAgain
 		}
 		timer := time.NewTimer(wait)
@@ -239,13 +239,13 @@ func (b *Inbox) Retry(ctx context.Context, actor string, id int64) error {
 	case event.Done:
 		return b.claimAgain(ctx, actor, told)
 	default:
-		return mistake.Invalid("event %d is %s; only one that is kept can be carried out again", id, told.State)
+		return mistake.Invalid("event %d is %s; only a kept event can be processed again", id, told.State)
 	}
 	if err := b.carryOut(ctx, told, actor); err != nil {
 		return err
 	}
 	if told, err = b.Find(ctx, id); err == nil && told.State == event.Kept {
-		err = mistake.Invalid("event %d still cannot be carried out: %s", id, told.Problem)
+		err = mistake.Invalid("event %d still can't be processed: %s", id, told.Problem)
 	}
 	if cause := b.CarryOut(ctx); err == nil { // what waited for it
 		err = cause
@@ -266,7 +266,7 @@ func (b *Inbox) Drop(ctx context.Context, actor string, id int64) error {
 		err = b.o.Store.KeepEvent(ctx, id, event.Kept, event.Ignored, "dropped by "+actor+"; "+told.Problem, &e)
 	}
 	if errors.Is(err, store.ErrNone) {
-		return mistake.Invalid("event %d is %s; only one that is kept can be dropped", id, told.State)
+		return mistake.Invalid("event %d is %s; only a kept event can be discarded", id, told.State)
 	}
 	return err
 }
@@ -278,9 +278,9 @@ func (b *Inbox) Remarks(ctx context.Context) ([]string, error) {
 	case err != nil || n == 0:
 		return nil, err
 	case n == 1:
-		return []string{"An event of the shop could not be carried out; the page Events says why."}, nil
+		return []string{"1 event from the shop could not be processed. The Events page shows why."}, nil
 	default:
-		return []string{fmt.Sprintf("%d events of the shop could not be carried out; the page Events says why.", n)}, nil
+		return []string{fmt.Sprintf("%d events from the shop could not be processed. The Events page shows why.", n)}, nil
 	}
 }
 

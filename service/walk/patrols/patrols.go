@@ -84,7 +84,7 @@ func (r *Patrols) Running() *Progress {
 func (r *Patrols) Start(by string) error {
 	site, err := url.Parse(r.o.Site())
 	if err != nil || site.Host == "" {
-		return &mistake.Error{Kind: "invalid", Text: "The site has no address that is known here. Name it with --url."}
+		return &mistake.Error{Kind: "invalid", Text: "The address of the site is unknown. Set it with --url."}
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	now := r.o.Now()
@@ -92,7 +92,7 @@ func (r *Patrols) Start(by string) error {
 	if r.running != nil {
 		r.mu.Unlock()
 		stop()
-		return &mistake.Error{Kind: "taken", Text: "A patrol is under way already."}
+		return &mistake.Error{Kind: "taken", Text: "A patrol is already running."}
 	}
 	under := &running{began: now, by: by, stop: stop}
 	r.running = under
@@ -100,7 +100,7 @@ func (r *Patrols) Start(by string) error {
 	r.ended.Go(func() {
 		defer stop()
 		if err := r.walk(ctx, site, under); err != nil {
-			r.o.Log.Error("what a patrol has found could not be written down", "error", err)
+			r.o.Log.Error("the findings of a patrol could not be saved", "error", err)
 		}
 		r.mu.Lock()
 		r.running = nil
@@ -114,7 +114,7 @@ func (r *Patrols) Stop() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.running == nil {
-		return &mistake.Error{Kind: "unknown", Text: "No patrol is under way."}
+		return &mistake.Error{Kind: "unknown", Text: "No patrol is running."}
 	}
 	r.running.stop()
 	return nil
@@ -179,7 +179,7 @@ func (r *Patrols) walk(ctx context.Context, site *url.URL, under *running) error
 	e := store.Activity{At: kept.Ended, Kind: kind.PatrolMade, AccountID: store.NoAccount, Actor: actor}
 	if err != nil {
 		kept.Problem, kept.Result = err.Error(), "{}"
-		e.Detail = "it could not be made: " + kept.Problem
+		e.Detail = "it failed: " + kept.Problem
 		_, err := r.o.Store.AddPatrol(writing, kept, keep, nil, e)
 		return err
 	}
@@ -197,7 +197,7 @@ func (r *Patrols) record(ctx context.Context, kept store.Patrol, found *patrol.R
 	hide(found)
 	if len(found.Findings) > mostFindings {
 		found.LeftOut = append(found.LeftOut,
-			patrol.Left{Path: "/", Reason: fmt.Sprintf("%d findings more than are kept", len(found.Findings)-mostFindings)})
+			patrol.Left{Path: "/", Reason: fmt.Sprintf("%d more findings than are kept", len(found.Findings)-mostFindings)})
 		found.Findings = found.Findings[:mostFindings]
 	}
 	fresh, err := r.fresh(ctx, found)
@@ -361,7 +361,7 @@ func (r *Patrols) Accept(ctx context.Context, actor string, id int64, finding, r
 	now := r.o.Now()
 	switch {
 	case reason == "" || len([]rune(reason)) > 500 || strings.ContainsFunc(reason, func(c rune) bool { return c < ' ' }):
-		return &mistake.Error{Kind: "invalid", Text: "Say in up to 500 letters, in one line, why that is all right."}
+		return &mistake.Error{Kind: "invalid", Text: "Enter a reason, in one line of up to 500 characters."}
 	case !until.IsZero() && !until.After(now):
 		return &mistake.Error{Kind: "invalid", Text: "The end is not in the future."}
 	}
@@ -381,7 +381,7 @@ func (r *Patrols) Reject(ctx context.Context, actor, finding string) error {
 	err := r.o.Store.RejectFinding(ctx, finding,
 		store.Activity{At: r.o.Now(), Kind: kind.FindingRejected, AccountID: store.NoAccount, Actor: actor, Detail: finding})
 	if errors.Is(err, store.ErrNone) {
-		return &mistake.Error{Kind: "unknown", Text: "Nobody has accepted that."}
+		return &mistake.Error{Kind: "unknown", Text: "This finding isn't accepted."}
 	}
 	return err
 }
@@ -393,7 +393,7 @@ func (r *Patrols) Remarks(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	if last[0].Problem != "" {
-		return []string{"The last patrol could not be made: " + last[0].Problem + "."}, nil
+		return []string{"The last patrol failed: " + last[0].Problem + "."}, nil
 	}
 	if last[0].Found == 0 {
 		return nil, nil
@@ -416,9 +416,9 @@ func (r *Patrols) Remarks(ctx context.Context) ([]string, error) {
 	case 0:
 		return nil, nil
 	case 1:
-		return []string{"The last patrol has found one thing that nobody has accepted. See Patrol."}, nil
+		return []string{"The last patrol has 1 open finding. The Patrol page shows it."}, nil
 	}
-	return []string{fmt.Sprintf("The last patrol has found %d things that nobody has accepted. See Patrol.", open)}, nil
+	return []string{fmt.Sprintf("The last patrol has %d open findings. The Patrol page shows them.", open)}, nil
 }
 
 func counted(n int, one, many string) string {

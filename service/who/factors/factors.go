@@ -28,7 +28,7 @@ import (
 )
 
 // ErrWrong says that a code or a passkey is not the account's, or was used before.
-var ErrWrong = errors.New("what was shown is not of this account, or was shown before")
+var ErrWrong = errors.New("this passkey or code belongs to another account, or was used before")
 
 // Options are what Factors need.
 type Options struct {
@@ -106,7 +106,7 @@ func (o *Factors) event(what kind.Kind, a *account.Account, actor string, from s
 // *mistake.Error if there is nothing to reset, or one waits.
 func (o *Factors) Reset(ctx context.Context, actor string, a *account.Account) (due time.Time, err error) {
 	if a.Enrolled == 0 {
-		return due, mistake.Invalid("%s has set up nothing beside the password", a.Name)
+		return due, mistake.Invalid("%s has no second factor", a.Name)
 	}
 	wait := o.o.Book().Factors.Reset
 	if wait == 0 {
@@ -123,7 +123,7 @@ func (o *Factors) Reset(ctx context.Context, actor string, a *account.Account) (
 	err = o.o.Store.AskReset(ctx, store.Reset{Account: a.ID, By: actor, Asked: now, Due: due}, mails,
 		o.event(kind.ResetAsked, a, actor, sessions.Origin{}, "it is made at "+due.UTC().Format(time.RFC3339)))
 	if errors.Is(err, store.ErrTaken) {
-		return due, mistake.Taken("a reset for %s waits already", a.Name)
+		return due, mistake.Taken("a reset for %s is already pending", a.Name)
 	}
 	return due, err
 }
@@ -132,7 +132,7 @@ func (o *Factors) Reset(ctx context.Context, actor string, a *account.Account) (
 func (o *Factors) DropReset(ctx context.Context, actor string, a *account.Account, from sessions.Origin) error {
 	err := o.o.Store.DropReset(ctx, a.ID, o.event(kind.ResetDropped, a, actor, from, ""))
 	if errors.Is(err, store.ErrNone) {
-		return mistake.Unknown("no reset for %s waits", a.Name)
+		return mistake.Unknown("no reset for %s is pending", a.Name)
 	}
 	return err
 }

@@ -244,14 +244,14 @@ func TestApproval(t *testing.T) {
 		t.Fatal(err)
 	}
 	var wrong *mistake.Error
-	if err := r.Joining.Approve(ctx, "agnes", "sigrid"); !errors.As(err, &wrong) || !strings.Contains(wrong.Text, "has not proven") {
+	if err := r.Joining.Approve(ctx, "agnes", "sigrid"); !errors.As(err, &wrong) || !strings.Contains(wrong.Text, "has not confirmed") {
 		t.Errorf("before the address is proven: %v", err)
 	}
 	out, err := r.Joining.Prove(ctx, house.LinkIn(t, house.Mailed(t, r)[0]), house.Sigrid.Password, house.Elsewheres)
 	if err != nil || out.State != rules.Waiting || out.Account != nil {
 		t.Fatalf("%+v, %v", out, err)
 	}
-	if remarks, err := r.Joining.Remarks(ctx); err != nil || len(remarks) != 1 || !strings.Contains(remarks[0], "1 person waits") {
+	if remarks, err := r.Joining.Remarks(ctx); err != nil || len(remarks) != 1 || !strings.Contains(remarks[0], "1 registration is waiting") {
 		t.Errorf("%q, %v", remarks, err)
 	}
 	var notYet *signin.NotYet

@@ -32,7 +32,7 @@ func (f *Joining) find(ctx context.Context, name string) (a store.Application, e
 	}
 	a, err = f.o.Store.ApplicationByKey(ctx, key, f.o.Now())
 	if errors.Is(err, store.ErrNone) || err == nil && a.State == joining.Declined {
-		err = mistake.Unknown("nobody of the name %q waits; `ostiarius people list --state waiting` shows who does", name)
+		err = mistake.Unknown("no registration with the name %q is waiting; `ostiarius people list --state waiting` shows all", name)
 	}
 	return a, err
 }
@@ -45,7 +45,7 @@ func (f *Joining) Approve(ctx context.Context, actor, name string) error {
 		return err
 	}
 	if a.State != joining.Waiting {
-		return mistake.Invalid("%s has not proven the address %s yet; then they can be approved", a.Name, a.Email)
+		return mistake.Invalid("%s has not confirmed the address %s yet; you can approve them after that", a.Name, a.Email)
 	}
 	_, err = f.joined(a, nil, func(n store.Joined) (int64, error) {
 		n.Account.MadeBy, n.Event.Actor, n.Event.Detail = actor, actor, "approved"
@@ -55,7 +55,7 @@ func (f *Joining) Approve(ctx context.Context, actor, name string) error {
 		return f.o.Store.Admit(ctx, a.ID, joining.Waiting, n)
 	})
 	if errors.Is(err, ErrLink) {
-		err = mistake.Taken("the application of %s has changed meanwhile", a.Name)
+		err = mistake.Taken("the registration of %s has changed; try again", a.Name)
 	}
 	return err
 }
@@ -85,7 +85,7 @@ func (f *Joining) Decline(ctx context.Context, actor, name, text string) error {
 	e.Actor = actor
 	err = f.o.Store.SetApplication(ctx, a.In(joining.Declined, now), before, mails, e)
 	if errors.Is(err, store.ErrNone) {
-		err = mistake.Taken("the application of %s has changed meanwhile", a.Name)
+		err = mistake.Taken("the registration of %s has changed; try again", a.Name)
 	}
 	return err
 }
@@ -114,11 +114,11 @@ func (f *Joining) Invite(ctx context.Context, actor string, i Invite) (path stri
 	}
 	switch {
 	case book.Joining.By == policy.ByNobody:
-		return "", until, mistake.Invalid("nobody can join here; write joining: { by: invitation } into the policy first")
+		return "", until, mistake.Invalid("registration is off; add joining: { by: invitation } to the policy first")
 	case !i.Ends.IsZero() && !i.Ends.After(now):
-		return "", until, mistake.Invalid("the end of the roles is not in the future")
+		return "", until, mistake.Invalid("the end of the roles must be in the future")
 	case i.Lasts < 0 || i.Lasts > 366*24*time.Hour:
-		return "", until, mistake.Invalid("an invitation lasts a year at most")
+		return "", until, mistake.Invalid("an invitation can be valid for a year at most")
 	}
 	for _, role := range i.Roles {
 		if !book.KnownRole(role) {
@@ -145,7 +145,7 @@ func (f *Joining) Invite(ctx context.Context, actor string, i Invite) (path stri
 	err = f.o.Store.Invite(ctx, invitation, key, hash, mails,
 		store.Activity{At: now, Kind: kind.Invited, Actor: actor, Detail: detail, AccountID: store.NoAccount})
 	if errors.Is(err, store.ErrTaken) {
-		err = mistake.Taken("an account has the address %s already", email)
+		err = mistake.Taken("an account already has the address %s", email)
 	}
 	return path, invitation.Until, err
 }
@@ -198,9 +198,9 @@ func (f *Joining) Remarks(ctx context.Context) (all []string, err error) {
 	}
 	switch {
 	case waiting == 1:
-		all = append(all, "1 person waits to be approved; the page People shows them.")
+		all = append(all, "1 registration is waiting for approval. The People page shows it.")
 	case waiting > 1:
-		all = append(all, fmt.Sprintf("%d people wait to be approved; the page People shows them.", waiting))
+		all = append(all, fmt.Sprintf("%d registrations are waiting for approval. The People page shows them.", waiting))
 	}
 	return all, err
 }
