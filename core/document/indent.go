@@ -41,7 +41,7 @@ func misplaced(text string) (at Position, message string, found bool) {
 		}
 		below = 0
 		if !within && content[0] == '\t' {
-			return Position{number, column}, "this line is indented with a tab; YAML takes only spaces there", true
+			return Position{number, column}, "this line is indented with a tab; YAML only allows spaces there", true
 		}
 		if within {
 			depth, quote = closing(content, depth, quote)

@@ -63,7 +63,7 @@ func TestWrongIndents(t *testing.T) {
 			`the same entry as "path" in line 2, begin it in column 5`,
 		"doors:\n  - path: /a\n      admit: x": `3:7 this is not YAML: this line is indented below "path" in line 2, which has its ` +
 			`value already; to stand beside it, begin in column 5`,
-		"doors:\n\t- path: /a": `2:1 this is not YAML: this line is indented with a tab; YAML takes only spaces there`,
+		"doors:\n\t- path: /a": `2:1 this is not YAML: this line is indented with a tab; YAML only allows spaces there`,
 		"  site: x\ndoors: []": `2:1 this is not YAML: this line begins before "site" in line 1; begin it in column 3 too`,
 		"sessions:\nidle: 3m\ndoors: [{path: /}]": `unknown key "idle" in the policy; if it belongs to "sessions" in line 1, indent it ` +
 			`more than that: begin it in column 3`,

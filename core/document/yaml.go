@@ -116,8 +116,8 @@ func (p *Reader) readable(text []byte) bool {
 		case r == '#' && (i == 0 || strings.IndexByte(" \t\n", text[i-1]) >= 0):
 			comment = true
 		case r == '\t' && !comment && !indent && !endsLine(text[i:]):
-			p.Fault(Position{line, column}, 1, "syntax", "a tab stands before or within a text, where some programs leave it away and others "+
-				"do not; write spaces, or \"\\t\" between double quotes")
+			p.Fault(Position{line, column}, 1, "syntax", "a tab is before or within a text, where some programs ignore it and others "+
+				"don't; use spaces, or \"\\t\" between double quotes")
 			return false
 		case Invisible(r) && !(i == 0 && r == 0xfeff):
 			p.Fault(Position{line, column}, 1, "syntax", "U+%04X cannot be seen, so that one place may look like another; in a text between "+
@@ -128,7 +128,7 @@ func (p *Reader) readable(text []byte) bool {
 				"another; in a text between double quotes it can be written as \"\\u%04[1]X\"", r)
 			return false
 		case r < 0x20 && r != '\t' && r != '\r' || r == 0x7f:
-			p.Fault(Position{line, column}, 1, "syntax", "a control character (U+%04X) does not belong in a policy", r)
+			p.Fault(Position{line, column}, 1, "syntax", "a policy must not contain control characters (U+%04X)", r)
 			return false
 		case r == '[' || r == '{':
 			depth++
@@ -242,7 +242,7 @@ func (p *Reader) Fields(n ast.Node, what string, known []string) []Field {
 			continue
 		}
 		if at, repeated := first[name]; repeated {
-			p.At(key, "repeated-key", "the key %q stands a second time in %s; the first is in line %d", name, what, at.Line)
+			p.At(key, "repeated-key", "the key %q is repeated in %s; the first is in line %d", name, what, at.Line)
 			continue
 		}
 		first[name] = PositionOf(key)
@@ -272,7 +272,7 @@ func orBelow(before []*ast.MappingValueNode) string {
 func (p *Reader) PlainYAML(n ast.Node) bool {
 	switch n.(type) {
 	case *ast.AnchorNode, *ast.AliasNode, *ast.TagNode, *ast.MergeKeyNode:
-		p.At(n, "bad-value", "%s is not used in a policy; write the value out", KindOf(n))
+		p.At(n, "bad-value", "a policy can't use %s; write the value instead", KindOf(n))
 		return false
 	}
 	return true
@@ -367,7 +367,7 @@ func (p *Reader) Texts(n ast.Node, what string) (values []string, nodes []ast.No
 			continue
 		}
 		if slices.Contains(values, value) {
-			p.At(e, "bad-value", "%q stands twice in this list", value)
+			p.At(e, "bad-value", "%q is twice in this list", value)
 			continue
 		}
 		values, nodes = append(values, value), append(nodes, e)
@@ -379,7 +379,7 @@ func (p *Reader) Texts(n ast.Node, what string) (values []string, nodes []ast.No
 func (p *Reader) Boolean(n ast.Node, what string) bool {
 	b, ok := n.(*ast.BoolNode)
 	if !ok {
-		p.At(n, "bad-value", "%s is true or false, but this is %s", what, KindOf(n))
+		p.At(n, "bad-value", "%s must be true or false, but this is %s", what, KindOf(n))
 		return false
 	}
 	return b.Value
@@ -404,7 +404,7 @@ func (p *Reader) Duration(n ast.Node, what string) (time.Duration, bool) {
 		if t := i.GetToken(); t.Value == "0" {
 			return 0, true
 		}
-		p.At(n, "bad-value", "%s is a time with its unit, such as 10m or 30d", what)
+		p.At(n, "bad-value", "%s must be a time with a unit, such as 10m or 30d", what)
 		return 0, false
 	}
 	if t := n.GetToken(); t != nil && t.Type == token.StringType || IsText(n) {
@@ -419,7 +419,7 @@ func (p *Reader) Duration(n ast.Node, what string) (time.Duration, bool) {
 		}
 		return d, true
 	}
-	p.At(n, "bad-value", "%s is a time such as 10m or 30d, but this is %s", what, KindOf(n))
+	p.At(n, "bad-value", "%s must be a time such as 10m or 30d, but this is %s", what, KindOf(n))
 	return 0, false
 }
 
@@ -480,7 +480,7 @@ var durations = pattern.New(DurationPattern)
 // "30d", "1d12h". Zero is "0".
 func ParseDuration(s string) (time.Duration, error) {
 	if !durations.MatchString(s) {
-		return 0, fmt.Errorf("%q is not a duration; write one like 90s, 10m, 12h or 30d (at most 9999d), or 0", s)
+		return 0, fmt.Errorf("%q is not a duration; use one like 90s, 10m, 12h or 30d (at most 9999d), or 0", s)
 	}
 	days, rest, ok := strings.Cut(s, "d")
 	if !ok {

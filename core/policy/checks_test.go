@@ -91,8 +91,8 @@ func TestBadChecks(t *testing.T) {
 	for text, want := range map[string]string{
 		"checks: { a: { path: /x, admit: { role: none } } }":                         "unknown role",
 		"checks: { a: { path: /x, admit: public, otherwise: hide } }":                "otherwise",
-		"checks: { a: { admit: public } }":                                           "a check has a path",
-		"checks: { a: { path: /x } }":                                                "a check says whom to admit",
+		"checks: { a: { admit: public } }":                                           "a check needs a path",
+		"checks: { a: { path: /x } }":                                                "a check needs admit",
 		"checks: { \"a b\": { path: /x, admit: public } }":                           "a name has",
 		"checks: [ { path: /x, admit: public } ]":                                    "checks is a mapping",
 		"checks: { a: { path: /door/x, admit: public } }":                            "own pages live",

@@ -322,7 +322,7 @@ func TestEditsThatAreRefused(t *testing.T) {
 	}
 	for _, test := range []struct{ text, path, want string }{
 		{"doors: [", "/a", "doors.yaml:1:8: this is not YAML"},
-		{"doors: [{path: /, admit: &x public}]", "/a", "an anchor (&) is not used in a policy"},
+		{"doors: [{path: /, admit: &x public}]", "/a", "a policy can't use an anchor (&)"},
 		{"{doors: [{path: /, admit: public}]}", "/a", "doors.yaml:1:1: this cannot be edited without rewriting it: the whole policy stands " +
 			"in brackets"},
 		{"doors:\n  -\n    path: /\n    admit: public\n", "/a",

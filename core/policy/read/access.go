@@ -69,7 +69,7 @@ func (p *reader) passKey(d *policy.DeclaredPass, f document.Field) {
 	case "lasts":
 		lasts, forever := p.lasts(f.Value)
 		if d.Lasts = lasts; lasts == 0 && !forever {
-			p.At(f.Value, "bad-value", "a pass lasts for a time such as 14d, or forever")
+			p.At(f.Value, "bad-value", "a pass must last for a time such as 14d, or forever")
 		}
 	case "counts-from":
 		d.FirstUse = p.Word(f.Value, "counts-from", "issue", "first-use") == "first-use"
@@ -109,7 +109,7 @@ func (p *reader) anyOrNumber(f document.Field) int {
 			return int(v)
 		}
 	}
-	p.At(f.Value, "bad-value", "%s is a number from 1 on, or any", f.Name)
+	p.At(f.Value, "bad-value", "%s must be a number from 1, or any", f.Name)
 	return 0
 }
 
@@ -124,13 +124,13 @@ func (p *reader) checkAccess() {
 	}
 	for _, use := range p.SharedUses {
 		if !slices.Contains(shared, use.Name) {
-			p.At(use.At, "unknown-shared", "unknown shared password %q%s; shared passwords are declared under the key shared", use.Name,
+			p.At(use.At, "unknown-shared", "unknown shared password %q%s; declare shared passwords under the key shared", use.Name,
 				strings.TrimSuffix(document.DidYouMean(use.Name, shared), "?"))
 		}
 	}
 	for _, use := range p.PassUses {
 		if !slices.Contains(passes, use.Name) {
-			p.At(use.At, "unknown-pass", "unknown kind of pass %q%s; kinds of pass are declared under the key passes", use.Name,
+			p.At(use.At, "unknown-pass", "unknown kind of pass %q%s; declare kinds of pass under the key passes", use.Name,
 				strings.TrimSuffix(document.DidYouMean(use.Name, passes), "?"))
 		}
 	}

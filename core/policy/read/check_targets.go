@@ -91,7 +91,7 @@ func (p *reader) checkSent(d *policy.Door, to policy.Instead, v policy.Visitor) 
 		}
 		for _, before := range way {
 			if before == onward {
-				p.Warn(to.Position, utf8.RuneCountInString(to.Go), "go-loop", "%s is sent round in a circle: from %s to %s, then to %s again",
+				p.Warn(to.Position, utf8.RuneCountInString(to.Go), "go-loop", "%s is redirected in a circle: from %s to %s, then to %s again",
 					v, d.Label(), strings.Join(way, ", then to "), onward)
 				p.Findings[len(p.Findings)-1].Witness = &document.Witness{
 					Method: "GET", Host: from.Host, Path: from.Path, Visitor: v.String(), Outcome: string(first.Outcome),
@@ -114,14 +114,14 @@ func (p *reader) checkShells() {
 			continue
 		}
 		p.Warn(s.Position, utf8.RuneCountInString(s.Files), "shell-is-public",
-			"everybody can read the code of the application at %s, also at routes that are closed, so close the data where it is served; to "+
-				"say that this is meant, open %[1]s by a door and promise it: - { path: %[1]s, always: public }", s.Path)
+			"everyone can read the code of the application at %s, even at protected routes, so protect the data where it is served; to "+
+				"confirm this, open %[1]s with a door and guarantee it: - { path: %[1]s, always: public }", s.Path)
 		p.Findings[len(p.Findings)-1].Witness = &document.Witness{Method: "GET", Path: s.Path, Visitor: "anonymous"}
 	}
 }
 
 func (p *reader) turnedAway(at document.Position, to, when string, v policy.Visitor, d policy.Decision) {
-	door := "no door covers it"
+	door := "it has no door"
 	if d.Door != nil && d.Door != &p.Book.Unlisted {
 		door = d.Door.Named() + " asks for " + d.Door.Ask()
 	}

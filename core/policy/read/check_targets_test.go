@@ -18,9 +18,9 @@ func TestTargetsThatTurnAway(t *testing.T) {
 		{"closed to strangers", "doors: [{path: /log, admit: signed-in, otherwise: {anonymous: {go: /in}}}, {path: /in, admit: signed-in}]",
 			"1:68 go-turned-away: anonymous is sent to /in from /log"},
 		{"itself", "doors: [{path: /log/**, admit: nobody, otherwise: {refused: {go: /log/why}}}]",
-			"1:66 go-loop: signed-in is sent round in a circle: from /log/** to /log/why, then to /log/why again"},
+			"1:66 go-loop: signed-in is redirected in a circle: from /log/** to /log/why, then to /log/why again"},
 		{"two", "doors: [{path: /a, admit: nobody, otherwise: {refused: {go: /b}}}, {path: /b, admit: nobody, otherwise: {refused: {go: /a}}}]",
-			"1:61 go-loop: signed-in is sent round in a circle: from /a to /b, then to /a, then to /b again"},
+			"1:61 go-loop: signed-in is redirected in a circle: from /a to /b, then to /a, then to /b again"},
 		{"landing", "roles: {keeper: }\ndoors: [{path: /office, admit: nobody}, {path: /**, admit: signed-in}]\nlandings: {sign-in: " +
 			"[{role: keeper, go: /office}, {go: /}], sign-out: [{go: /bye}]}",
 			"3:41 go-turned-away: role:keeper is sent to /office after signing in|3:77 go-turned-away: anonymous is sent to /bye after signing out"},

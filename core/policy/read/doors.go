@@ -75,13 +75,13 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 		return
 	}
 	if !hasPath && keysKnown {
-		p.At(entry, "missing-key", "%s has a path", what)
+		p.At(entry, "missing-key", "%s needs a path", what)
 	}
 	if !hasAdmit && keysKnown {
-		p.At(entry, "missing-key", "%s says whom to admit: public, signed-in, nobody, { role: NAME }, ...", what)
+		p.At(entry, "missing-key", "%s needs admit: public, signed-in, nobody, { role: NAME }, ...", what)
 	}
 	if realm != nil && !door.Basic {
-		p.At(realm, "bad-value", "realm goes with ask: basic")
+		p.At(realm, "bad-value", "realm needs ask: basic")
 	}
 	if door.Basic && door.Realm == "" {
 		door.Realm = p.Book.Site
@@ -92,8 +92,8 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 	whole := len(p.Findings) == before
 	if door.AsksFactorByBasic() {
 		p.Warn(document.PositionOf(entry), 1, "factor-by-basic",
-			"ask: basic shows a name and a password alone, so nobody could show the factor; leave "+
-				"ask: basic away")
+			"ask: basic only takes a name and password, so nobody could use the factor; remove "+
+				"ask: basic")
 	}
 	for i, text := range paths {
 		pattern, err := place.ParsePattern(text, p.Book.Rules)
@@ -110,7 +110,7 @@ func (p *reader) doorWith(entry ast.Node, what string, keys []string) {
 		}
 		if strings.Contains(text, ";") && !p.Book.Rules.Semicolons {
 			p.Warn(one.Position, utf8.RuneCountInString(text), "semicolon",
-				"no place has a semicolon unless the policy says semicolons: allowed; this door covers nothing")
+				"addresses with semicolons are rejected unless the policy has semicolons: allowed; this door covers nothing")
 		}
 		if whole {
 			p.Book.Doors = append(p.Book.Doors, one)

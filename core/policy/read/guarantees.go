@@ -44,10 +44,10 @@ func (p *reader) guarantee(entry ast.Node) {
 		return
 	}
 	if !hasPath && keysKnown {
-		p.At(entry, "missing-key", "a guarantee has a path")
+		p.At(entry, "missing-key", "a guarantee needs a path")
 	}
 	if kinds != 1 && keysKnown {
-		p.At(entry, "missing-key", "a guarantee says one of: only: DEMAND, always: DEMAND, never: public")
+		p.At(entry, "missing-key", "a guarantee needs one of: only: DEMAND, always: DEMAND, never: public")
 	}
 	if err := g.Asking.Admit.Entangled(); err != nil {
 		p.At(entry, "too-entangled", "%v", err)

@@ -36,7 +36,7 @@ func (p *reader) shops(n ast.Node) {
 	names, nodes := p.Texts(n, "shops")
 	for i, name := range names {
 		if !shop.MatchString(name) {
-			p.At(nodes[i], "bad-value", "%q is no address of a shop; write it as https://shop.example, without a path", name)
+			p.At(nodes[i], "bad-value", "%q isn't the address of a shop; use a form like https://shop.example, without a path", name)
 			continue
 		}
 		p.Book.Shops = append(p.Book.Shops, name)
@@ -95,7 +95,7 @@ func (p *reader) items(n ast.Node) {
 			case path != nil && pass == nil:
 				p.At(path, "bad-value", "path goes with pass: it says what of its places the pass opens")
 			case role == nil && pass == nil:
-				p.At(f.Value, "missing-key", "an item says what it opens: role, pass or both")
+				p.At(f.Value, "missing-key", "an item needs role, pass or both")
 			}
 		}
 		p.Book.Items = append(p.Book.Items, item)
@@ -154,7 +154,7 @@ func (p *reader) itemKey(item *policy.Item, f document.Field) {
 func (p *reader) soldRole(name string, at ast.Node) {
 	p.UseRole(name, at)
 	if name == policy.Steward {
-		p.At(at, "bad-value", "the role %s is not sold: whoever paid could administer the site", policy.Steward)
+		p.At(at, "bad-value", "the role %s can't be sold: buyers could administer the site", policy.Steward)
 	}
 }
 
@@ -170,7 +170,7 @@ func (p *reader) offers(n ast.Node) {
 		before := len(p.Findings)
 		fields := p.Fields(f.Value, "offer "+f.Name, []string{"say", "go"})
 		if len(fields) == 0 && len(p.Findings) == before {
-			p.At(f.Value, "missing-key", "an offer says something, or where to go")
+			p.At(f.Value, "missing-key", "an offer needs say or go")
 		}
 		for _, inner := range fields {
 			switch inner.Name {
@@ -233,7 +233,7 @@ func (p *reader) reminders(n ast.Node) {
 	_, nodes := p.Texts(n, "reminders")
 	for _, at := range nodes {
 		if s, ok := p.Text(at, "reminders"); ok && !reminder.MatchString(s) {
-			p.At(at, "bad-value", "a reminder comes hours or days before the end, such as 14d")
+			p.At(at, "bad-value", "a reminder must come hours or days before the end, such as 14d")
 		} else if d, ok := p.Duration(at, "reminders"); ok && !slices.Contains(p.Book.Reminders, d) {
 			p.Book.Reminders = append(p.Book.Reminders, d)
 		}

@@ -52,8 +52,8 @@ func (p *reader) joinGrant(n ast.Node) {
 				g.Role = s
 				p.UseRole(s, f.Value)
 				if s == policy.Steward {
-					p.At(f.Value, "bad-value", "joining does not make stewards: whoever joins could administer the site; grant that role to people "+
-						"yourself")
+					p.At(f.Value, "bad-value", "registration can't grant this role: everyone who registers could administer the site; "+
+						"grant the role to people yourself")
 				}
 			}
 		case "for":
@@ -82,7 +82,7 @@ func (p *reader) checkSignedIn() {
 		}
 	}
 	if b.Unlisted.Admit.Kind == policy.SignedIn {
-		open = append(open, "what is unlisted")
+		open = append(open, "all places without a door")
 	}
 	switch n := len(open); {
 	case n == 0:
@@ -90,8 +90,9 @@ func (p *reader) checkSignedIn() {
 	case n > 4:
 		open = append(open[:3], fmt.Sprintf("%d more", n-3))
 	}
-	p.Warn(b.Joining.Position, len(policy.ByAnybody), "open-to-joiners", "anybody can make an account, and then sees what asks only for one: "+
-		"%s; ask for a role there, or let joining be by approval", strings.Join(open, ", "))
+	p.Warn(b.Joining.Position, len(policy.ByAnybody), "open-to-joiners",
+		"anyone can register and then see everything that only asks for sign-in: %s; require a role there, or set joining to approval",
+		strings.Join(open, ", "))
 }
 
 // checkJoining warns where the pages that people are to agree to are closed to whoever joins.

@@ -33,8 +33,8 @@ func TestJoining(t *testing.T) {
 	if book.Joining.By != policy.ByNobody || book.After(policy.AfterJoining, &friend) != "/rota/" {
 		t.Errorf("without a word about it: %+v, %s", book.Joining, book.After(policy.AfterJoining, &friend))
 	}
-	for door, want := range map[string]string{"signed-in": "anybody can make an account, and then sees what asks only for one: line 1 " +
-		"(/x), what is unlisted;", "public": "what asks only for one: what is unlisted;"} {
+	for door, want := range map[string]string{"signed-in": "anyone can register and then see everything that only asks for sign-in: line 1 " +
+		"(/x), all places without a door;", "public": "only asks for sign-in: all places without a door;"} {
 		_, findings := read.Parse("doors.yaml", []byte("doors: [{ path: /x, admit: "+door+" }]\njoining: { by: anybody }\n"))
 		if len(findings) != 1 || findings[0].Rule != "open-to-joiners" || !strings.Contains(findings[0].Message, want) {
 			t.Errorf("%s: %v", door, findings)
@@ -47,7 +47,7 @@ func TestJoining(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"joining: { by: everybody }":                                               "by is nobody, invitation, approval or anybody",
-		"joining: { by: anybody, grants: [ { role: steward } ] }":                  "joining does not make stewards",
+		"joining: { by: anybody, grants: [ { role: steward } ] }":                  "registration can't grant this role",
 		"joining: { by: anybody, grants: [ { role: freind } ] }":                   `unknown role "freind"; did you mean "friend"?`,
 		"joining: { by: anybody, grants: [ { for: 3d } ] }":                        "a grant names a role",
 		"joining: { by: anybody, grants: [ { role: friend }, { role: friend } ] }": "granted twice",

@@ -30,7 +30,7 @@ func (p *reader) landings(n ast.Node) {
 				}
 			}
 			if l.Go == "" && len(p.Findings) == before {
-				p.At(entry, "missing-key", "a landing says where to go")
+				p.At(entry, "missing-key", "a landing needs go")
 			}
 			lines = append(lines, l)
 		}

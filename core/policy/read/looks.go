@@ -50,7 +50,7 @@ func (p *reader) looks(n ast.Node) {
 		}
 		for _, fault := range palette.Faults() {
 			p.Warn(document.PositionOf(n), 1, "low-contrast",
-				"in %s pages %s has a contrast of %.1f to 1; text needs %.1f to be read (WCAG 2.2, 1.4.3)", name, fault.What, fault.Ratio,
+				"in %s pages, %s has a contrast ratio of %.1f to 1; text needs at least %.1f (WCAG 2.2, 1.4.3)", name, fault.What, fault.Ratio,
 				looks.Readable)
 		}
 	}

@@ -210,7 +210,7 @@ func (p *reader) policy(body ast.Node) {
 		key, isText := v.Key.(ast.Node).(*ast.StringNode)
 		return isText && key.Value == "doors"
 	}) {
-		p.At(body, "missing-key", "the policy has no doors; write at least doors: [{ path: /**, admit: signed-in }]")
+		p.At(body, "missing-key", "the policy has no doors; add at least doors: [{ path: /**, admit: signed-in }]")
 	}
 	known := b.RoleNames()
 	for _, use := range p.RoleUses {
@@ -224,7 +224,7 @@ func (p *reader) policy(body ast.Node) {
 	}
 	for _, use := range p.RingUses {
 		if !slices.Contains(rings, use.Name) {
-			p.At(use.At, "unknown-keyring", "unknown keyring %q%s; keyrings are declared under the key keyrings", use.Name,
+			p.At(use.At, "unknown-keyring", "unknown keyring %q%s; declare keyrings under the key keyrings", use.Name,
 				strings.TrimSuffix(document.DidYouMean(use.Name, rings), "?"))
 		}
 	}
@@ -418,14 +418,14 @@ func (p *reader) sources(n ast.Node) {
 			}
 		}
 		if (s.Files == "") == (s.Proxy == "") {
-			p.At(entry, "missing-key", "a source has either files: DIRECTORY or proxy: ADDRESS")
+			p.At(entry, "missing-key", "a source needs either files: DIRECTORY or proxy: ADDRESS")
 			continue
 		}
 		if proxied != nil && s.Proxy == "" {
-			p.At(proxied, "bad-value", "strip-prefix, timeout, forward-fields, identity and personal go with proxy")
+			p.At(proxied, "bad-value", "strip-prefix, timeout, forward-fields, identity and personal need proxy")
 		}
 		if served != nil && s.Files == "" {
-			p.At(served, "bad-value", "attachment, cache, fallback, listing and shell go with files")
+			p.At(served, "bad-value", "attachment, cache, fallback, listing and shell need files")
 		}
 		if shell != nil && s.Fallback == "" {
 			p.At(shell, "bad-value", "shell says who may have the page of fallback; write fallback: index.html too")

@@ -19,12 +19,12 @@ func (p *reader) patrol(n ast.Node) {
 	for _, f := range p.Fields(n, "patrol", []string{"every"}) {
 		has = true
 		if text, ok := p.Text(f.Value, f.Name); ok && !patrolEvery.MatchString(text) {
-			p.At(f.Value, "bad-value", "a patrol by timetable is every so many hours or days; write one like 24h or 7d")
+			p.At(f.Value, "bad-value", "a scheduled patrol needs an interval in hours or days, such as 24h or 7d")
 		} else if every, ok := p.Duration(f.Value, f.Name); ok {
 			p.Book.Patrol = every
 		}
 	}
 	if !has && len(p.Findings) == before && document.IsMapping(n) {
-		p.At(n, "missing-key", "patrol says how often: { every: 24h }")
+		p.At(n, "missing-key", "patrol needs an interval: { every: 24h }")
 	}
 }

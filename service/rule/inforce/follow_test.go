@@ -359,7 +359,7 @@ func TestWaysToChangeTheFile(t *testing.T) {
 			t.Fatal(err)
 		}
 		h.passes(quiet)
-		if p := h.Pending(); p == nil || !p.Stuck || !strings.Contains(p.Why, "cannot be read") || len(h.Rejected()) != 1 || !h.admits("/") {
+		if p := h.Pending(); p == nil || !p.Stuck || !strings.Contains(p.Why, "can't be read") || len(h.Rejected()) != 1 || !h.admits("/") {
 			t.Errorf("a file that is gone: %v", p)
 		}
 		put(t, o.File+".away", closed)
@@ -383,7 +383,7 @@ func TestAVersionThatMeetsAFailure(t *testing.T) {
 	put(t, o.File, closed)
 	h.passes(10 * quiet)
 	p := h.Pending()
-	if p == nil || !p.Stuck || !strings.Contains(p.Why, "tried again") || h.clock.Sub(p.Since) < 9*quiet {
+	if p == nil || !p.Stuck || !strings.Contains(p.Why, "keeps trying") || h.clock.Sub(p.Since) < 9*quiet {
 		t.Fatalf("%+v", p)
 	}
 	again, err := store.Open(filepath.Join(filepath.Dir(o.File), store.FileName))
