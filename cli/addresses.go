@@ -22,7 +22,7 @@ func readAddresses(name string, in io.Reader) ([]policy.Request, error) {
 	if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {
-			return nil, fmt.Errorf("the addresses cannot be read: %w", err)
+			return nil, fmt.Errorf("the addresses can't be read: %w", err)
 		}
 		defer file.Close()
 		in = file
@@ -30,7 +30,7 @@ func readAddresses(name string, in io.Reader) ([]policy.Request, error) {
 	text, err := io.ReadAll(io.LimitReader(in, maxList+1))
 	switch {
 	case err != nil:
-		return nil, fmt.Errorf("the addresses cannot be read: %w", err)
+		return nil, fmt.Errorf("the addresses can't be read: %w", err)
 	case len(text) > maxList:
 		return nil, fmt.Errorf("%s has more than %d MiB; split it", name, maxList>>20)
 	}

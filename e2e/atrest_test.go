@@ -59,7 +59,7 @@ func TestRecordsAreReadAtRest(t *testing.T) {
 	for _, args := range [][]string{{"rollback", "1"}, {"people", "disable", "ines"}, {"sessions", "end", "--all"}, {"upstreams"},
 		{"apply", filepath.Join(dir, "doors.yaml")}} {
 		if code, out, errOut := run(t, "", append(args, "--data", data)...); code == 0 ||
-			!strings.Contains(errOut, "no service is running") || strings.Contains(errOut, "records say") {
+			!strings.Contains(errOut, "no service is running") || strings.Contains(errOut, "its records") {
 			t.Errorf("%q: %d %s %s", args, code, out, errOut)
 		}
 	}
@@ -173,7 +173,7 @@ func TestBackupOfARunningService(t *testing.T) {
 	}
 	d, file, next := filepath.Join(dir, "d"), filepath.Join(dir, "b.tar.gz"), filepath.Join(dir, "next")
 	ostiarius(0, "added ines", "people", "add", "ines", "--role", "keeper", "--password-stdin", "--data", d)
-	ostiarius(0, "read back", "backup", file, "--data", d)
+	ostiarius(0, "verified", "backup", file, "--data", d)
 	ostiarius(1, "is there already", "backup", file, "--data", d)
 	ostiarius(0, "is complete; nothing was restored", "restore", file, "--data", next, "--dry-run")
 	ostiarius(1, "is not empty", "restore", file, "--data", d)

@@ -329,7 +329,7 @@ func TestHtpasswdFiles(t *testing.T) {
 		{"disable outer guest", 0, "disabled guest"},
 		{"remove outer guest", 0, "removed guest"},
 		{"remove outer guest", 1, "there is no \"guest\""},
-		{"import outer /nowhere", 1, "cannot be read"},
+		{"import outer /nowhere", 1, "can't be read"},
 		{"list inner", 1, "there is no keyring"},
 	} {
 		code, out, errOut := run(t, "", append(append([]string{"keyrings"}, strings.Fields(step.args)...), "--data", s.Data)...)

@@ -385,7 +385,7 @@ func TestConsolePolicy(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/policy"), chromedp.Click(`//button[.="History"]`),
 		chromedp.Click(`//button[contains(., "Version 1")]`), chromedp.Click(`//button[.="Restore this version"]`),
 		chromedp.Click(`//button[.="Restore it"]`))
-	look(ctx, t, "[role=dialog]", "that is not in force")
+	look(ctx, t, "[role=dialog]", "that isn't active")
 	accessible(ctx, t, "an edit that would be lost")
 	do(ctx, t, chromedp.Click(`//button[.="Overwrite the file"]`))
 	look(ctx, t, "main", "Version 4 is active")

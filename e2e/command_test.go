@@ -163,7 +163,7 @@ func TestCheckAndExplain(t *testing.T) {
 		!strings.Contains(out, ":4:37: error: unknown role \"keper\"; did you mean \"keeper\"?") || !strings.Contains(out, "^^^^^") {
 		t.Errorf("check bad: %d %s", code, out)
 	}
-	if code, _, errOut := run(t, "", "check", filepath.Join(dir, "none.yaml")); code != 1 || !strings.Contains(errOut, "cannot be read") {
+	if code, _, errOut := run(t, "", "check", filepath.Join(dir, "none.yaml")); code != 1 || !strings.Contains(errOut, "can't be read") {
 		t.Errorf("check none: %d %q", code, errOut)
 	}
 	if code, _, _ := run(t, "", "check", good, bad); code != 2 {
@@ -261,7 +261,7 @@ func TestStartFailures(t *testing.T) {
 		{[]string{"demo", "--listen", "0.0.0.0:0", "--data", filepath.Join(dir, "e")}, 1, "plain HTTP is served on loopback only"},
 		{[]string{"serve", "--policy", good, "--listen", "nonsense", "--data", filepath.Join(dir, "d")}, 1, "HOST:PORT"},
 		{[]string{"serve", "--policy", filepath.Join(dir, "bad.yaml"), "--data", filepath.Join(dir, "d")}, 1, `did you mean "public"?`},
-		{[]string{"serve", "--policy", filepath.Join(dir, "none.yaml"), "--data", filepath.Join(dir, "d")}, 1, "cannot be read"},
+		{[]string{"serve", "--policy", filepath.Join(dir, "none.yaml"), "--data", filepath.Join(dir, "d")}, 1, "can't be read"},
 		{[]string{"serve", "--policy", good, "--listen", "127.0.0.1:0", "--data", lampDir}, 1, "another service is running"},
 		{[]string{"serve", "--policy", good, "--trusted-peer", "x", "--data", lampDir}, 2, "isn't a network"},
 		{[]string{"serve", "--policy", good, "--tls-cert", "x", "--data", lampDir}, 1, "go together"},
@@ -363,7 +363,7 @@ func TestVersionsOfThePolicy(t *testing.T) {
 		{"apply new.yaml", 0, "no changes to the doors\nversion 3 is active", 200},
 		{"apply bad.yaml", 1, "did you mean \"public\"?", 200},
 		{"apply bad.yaml --dry-run", 1, "did you mean \"public\"?", 200},
-		{"apply none.yaml", 1, "cannot be read", 200},
+		{"apply none.yaml", 1, "can't be read", 200},
 		{"apply promise.yaml", 1, "anonymous does at /b/c, by line 4 (/b/c); it was promised because: it is the safe", 200},
 		{"history", 0, "command line  open", 200},
 		{"show 1", 0, text("nobody"), 200},
@@ -418,7 +418,7 @@ func TestCompare(t *testing.T) {
 	write(t, dir, "bad.yaml", "doors: []")
 	old := filepath.Join(dir, "old.yaml")
 	if code, out, errOut := run(t, "", "compare", old, filepath.Join(dir, "same.yaml")); code != 0 ||
-		!strings.HasPrefix(out, "nothing changes") {
+		!strings.HasPrefix(out, "no changes") {
 		t.Errorf("two spellings of a policy: %d %s %s", code, out, errOut)
 	}
 	code, out, _ := run(t, "", "compare", old, filepath.Join(dir, "new.yaml"), "-o", "json")

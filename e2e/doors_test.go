@@ -47,12 +47,12 @@ func TestDoorsInAFile(t *testing.T) {
 	doors(2, "", "show", "/a%2fb", "--policy", file)
 	doors(0, "+  - path: /newsletters/**", "set", "/newsletters/**", "--admit", "role:keeper", "--policy", file, "--dry-run")
 	is(string(demo))
-	doors(1, "With --yes it is done", "set", "/leaflets/**", "--admit", "public", "--policy", file)
+	doors(1, "Repeat with --yes to apply it", "set", "/leaflets/**", "--admit", "public", "--policy", file)
 	doors(1, "nothing was changed", "set", "/leaflets/**", "--admit", "public", "--policy", file, "--yes", "--no-opening")
 	is(string(demo))
 	doors(0, "GET /leaflets as anonymous", "set", "/leaflets/**", "--admit", "public", "--policy", link, "--yes")
 	is(strings.Replace(string(demo), "/desk/assets/**]", "/desk/assets/**, /leaflets/**]", 1))
-	doors(0, "nothing changes", "set", "/leaflets/**", "--admit", "public", "--policy", file)
+	doors(0, "no changes", "set", "/leaflets/**", "--admit", "public", "--policy", file)
 	doors(0, "closed", "remove", "/leaflets/**", "--policy", file)
 	is(string(demo))
 	if info, err := os.Lstat(link); err != nil || info.Mode()&os.ModeSymlink == 0 {
@@ -66,7 +66,7 @@ func TestDoorsInAFile(t *testing.T) {
 	doors(2, "--admit is missing", "set", "/x", "--policy", file)
 	doors(2, "--admit: ", "set", "/x", "--admit", "everyone", "--policy", file)
 	doors(2, "path \"x\"", "set", "x", "--admit", "public", "--policy", file)
-	doors(2, "--realm goes with", "set", "/x", "--admit", "signed-in", "--realm", "x", "--policy", file)
+	doors(2, "--realm needs", "set", "/x", "--admit", "signed-in", "--realm", "x", "--policy", file)
 	doors(0, "realm: Gauges", "set", "/gauges/**", "--methods", "POST", "--host", "*.marram.example", "--admit", "role:device",
 		"--ask", "basic", "--realm", "Gauges", "--policy", file, "--yes")
 	_, out, _ := run(t, "", "doors", "list", "--policy", file, "-o", "json")

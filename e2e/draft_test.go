@@ -66,9 +66,9 @@ func TestDraft(t *testing.T) {
 	}
 	draft(0, "path: /visit/**, admit: public", "/visit/\nGET /visit/tours\n", "--addresses", "-")
 	draft(1, "has no answered request", "nothing", "--log", "-")
-	draft(1, "no directory", "", "--files", filepath.Join(dir, "nowhere"))
-	draft(2, "say what the draft is made of", "")
-	draft(2, "--stance ajar is not known", "", "--files", public, "--stance", "ajar")
+	draft(1, "isn't a readable directory", "", "--files", filepath.Join(dir, "nowhere"))
+	draft(2, "name the source", "")
+	draft(2, "--stance ajar is unknown", "", "--files", public, "--stance", "ajar")
 	many := t.TempDir()
 	for i := range 2000 {
 		if err := os.WriteFile(filepath.Join(many, fmt.Sprintf("page-%d.html", i)), nil, 0o644); err != nil {
@@ -108,7 +108,7 @@ func TestDraftAsks(t *testing.T) {
 		}
 	}
 	out = asked("no role!\n", "--site Marram --stance open")
-	if strings.Contains(out, "called?") || strings.Contains(out, "decided yet: closed") ||
+	if strings.Contains(out, "called?") || strings.Contains(out, "Places without a door: closed") ||
 		!strings.Contains(out, "A role is one word") || !strings.Contains(out, "  - { path: /members/**, admit: signed-in }") {
 		t.Errorf("%s", out)
 	}

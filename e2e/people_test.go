@@ -495,7 +495,7 @@ func TestSessionsAndActivityCommands(t *testing.T) {
 		{"sessions list --account nobody", 1, "there is no account"},
 		{"sessions list --account tobias", 0, "nobody is signed in"},
 		{"sessions list --limit 0", 2, "from 1"},
-		{"sessions end " + handle[1], 0, "asked to sign in again"},
+		{"sessions end " + handle[1], 0, "has to sign in again"},
 		{"sessions end " + handle[1], 1, "there is no session"},
 		{"people end-sessions ines", 0, "ended 0 sessions of ines"},
 		{"sessions end --all", 0, "ended 0 sessions"},
@@ -515,12 +515,12 @@ func TestSessionsAndActivityCommands(t *testing.T) {
 		{"activity --kind role", 0, "role trustee from 2999-01-01"},
 		{"activity --account xy --since 24h", 0, "account disabled"},
 		{"activity --since 2999-01-01", 0, "no matching entries"},
-		{"activity --since whenever", 2, "is no time"},
+		{"activity --since whenever", 2, "is not a time"},
 		{"activity --kind sign-in -o json", 0, `"kind": "sign-in"`},
 		{"password --words 6", 0, "-"},
 		{"password --length 15", 0, "-"},
 		{"password --length 9", 2, "from 10 to 64"},
-		{"password --words 5 --all-characters", 2, "of words or of characters"},
+		{"password --words 5 --all-characters", 2, "can't be used with"},
 		{"people add yz --length 32 --all-characters", 0, "password  "},
 	} {
 		args := strings.Fields(step.args)

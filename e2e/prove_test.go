@@ -50,9 +50,9 @@ func TestMatrix(t *testing.T) {
 		{"--addresses DIR/list.txt", 0, []string{"POST /office/new  C", "/a%2fb            X", "/a%2fb is rejected: "}},
 		{"--addresses DIR/sitemap.xml", 0, []string{"marram.example/office/  C", "2 places"}},
 		{"--addresses DIR/index.xml", 1, []string{"index of sitemaps"}},
-		{"--addresses DIR/bad.txt", 1, []string{"bad.txt:2: ", "is no address"}},
-		{"--addresses DIR/none.txt", 1, []string{"cannot be read"}},
-		{"--addresses DIR/doors.yaml --files", 2, []string{"not both"}},
+		{"--addresses DIR/bad.txt", 1, []string{"bad.txt:2: ", "isn't an address"}},
+		{"--addresses DIR/none.txt", 1, []string{"can't be read"}},
+		{"--addresses DIR/doors.yaml --files", 2, []string{"can't be used together"}},
 		{"--as keeper", 2, []string{`"keeper" is not understood`}},
 		{"-o pdf", 2, []string{"table or csv or json or html"}},
 	} {

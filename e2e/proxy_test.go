@@ -409,7 +409,7 @@ func TestHTTPSReloadsRedirectsAndIsStrict(t *testing.T) {
 			t.Errorf("%s: %q, want %q", host, got, want)
 		}
 	}
-	_, rest, _ := strings.Cut(s.Output, "leading http://")
+	_, rest, _ := strings.Cut(s.Output, "redirecting http://")
 	plain, _, _ := strings.Cut(rest, " ")
 	_, port, _ := net.SplitHostPort(address)
 	for request, want := range map[string]string{

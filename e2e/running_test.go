@@ -173,7 +173,7 @@ func TestChallenges(t *testing.T) {
 	}
 	cert, key := certificate(t, dir)
 	s := start(t, dir, "--tls-cert", cert, "--tls-key", key, "--redirect-http", "127.0.0.1:0", "--acme-files", filepath.Join(dir, "acme"))
-	_, plain, _ := strings.Cut(s.Output, "leading ")
+	_, plain, _ := strings.Cut(s.Output, "redirecting ")
 	plain, _, _ = strings.Cut(plain, " to HTTPS")
 	at := "/.well-known/acme-challenge/"
 	for target, want := range map[string]string{

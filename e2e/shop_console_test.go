@@ -59,7 +59,7 @@ func TestConsoleOfAShop(t *testing.T) {
 	do(ctx, t, chromedp.Click(`//button[.="o2"]`))
 	look(ctx, t, "[role=dialog]", "This event can't be processed yet")
 	do(ctx, t, chromedp.Click(`//button[.="Process it"]`))
-	look(ctx, t, "[role=dialog]", "still cannot be carried out")
+	look(ctx, t, "[role=dialog]", "still can't be processed")
 	accessible(ctx, t, "an event that is kept")
 	do(ctx, t, chromedp.Click(`//button[.="Discard it"]`))
 	look(ctx, t, "body", "Discard this event for order o2?")
