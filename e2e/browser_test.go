@@ -379,7 +379,7 @@ func TestConsolePolicy(t *testing.T) {
 	look(ctx, t, "[role=alert]", "did you mean \"public\"?")
 
 	// Nor is it written over unseen.
-	if code, _, errOut := run(t, "", "rollback", "1", "--data", data); code != 1 || !strings.Contains(errOut, "edited") {
+	if code, _, errOut := run(t, "", "rollback", "1", "--data", data); code != 1 || !strings.Contains(errOut, "has an edit") {
 		t.Errorf("%d %s", code, errOut)
 	}
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/policy"), chromedp.Click(`//button[.="History"]`),

@@ -27,8 +27,8 @@ func TestWalkAs(t *testing.T) {
 	look(ctx, t, "main", "The preview opened")
 	// Headless browsers open no window of their own for it here, so its page is opened by its address.
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/walk?next=/log/"))
-	look(ctx, t, "header", "You walk as role:trustee")
-	look(ctx, t, "#outcome", "admit")
+	look(ctx, t, "header", "Preview as role:trustee")
+	look(ctx, t, "#outcome", "allowed")
 	look(ctx, t, "#says", "Only people with the role keeper")
 	accessible(ctx, t, "a walk")
 	inFrame := func() string {
@@ -36,7 +36,7 @@ func TestWalkAs(t *testing.T) {
 	}
 	until(ctx, t, `document.querySelector("iframe").contentDocument?.body?.innerText.includes("about log")`)
 	// What a trustee may see and the steward may not is not shown; what is asked for is said, and not led to.
-	for at, want := range map[string]string{"/office/": "is asked", "/press/": "is asked", "/log/": "about log", "/nothing": "nothing"} {
+	for at, want := range map[string]string{"/office/": "would be asked", "/press/": "would be asked", "/log/": "about log", "/nothing": "nothing"} {
 		do(ctx, t, chromedp.Evaluate[chromedp.Void](`document.querySelector("iframe").src = "`+at+`"`))
 		eventually(t, func() bool {
 			return valueOf(ctx, t, `String(`+`(() => { const f = document.querySelector("iframe"), d = f.contentDocument; return `+
@@ -58,10 +58,10 @@ func TestWalkAs(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/console/activity"))
 	look(ctx, t, "main", "walk begun")
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/walk"))
-	do(ctx, t, pushed("End the walk")...)
+	do(ctx, t, pushed("End preview")...)
 	look(ctx, t, "main", "Try")
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/walk"))
-	look(ctx, t, "main", "No walk is under way")
+	look(ctx, t, "main", "No preview is running")
 	do(ctx, t, chromedp.Navigate(s.URL+"/"))
 	if me := valueOf(ctx, t, `await (await fetch("/door/me")).text()`); !strings.Contains(me, "agnes") {
 		t.Error(me)

@@ -142,7 +142,7 @@ func TestPartOfAPageInTheDocumentation(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, rest, _ := strings.Cut(string(text), "## Show signing out only")
+	_, rest, _ := strings.Cut(string(text), "## Show “Sign out” only")
 	_, rest, _ = strings.Cut(rest, "```html\n")
 	part, _, ok := strings.Cut(rest, "```")
 	if !ok {

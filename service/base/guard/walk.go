@@ -18,7 +18,7 @@ type Walk struct {
 
 // What is told instead of the page.
 const (
-	walkChangesNothing = "You walk through the site as somebody else, and this walk changes nothing. Begin one that may, if you mean to."
+	walkChangesNothing = "This is a preview as another visitor, which doesn't allow changes. Start one that does if you want to."
 	walkSeesNoMore     = "Whom you walk as may see this page, but you may not yourself, so it is not shown."
 )
 

@@ -36,9 +36,9 @@ func (p *Pages) walkPage(w http.ResponseWriter, r *http.Request) {
 	walk, ok := p.o.Visitors.Walks().Of(r)
 	if !ok {
 		f := p.frame(r, "missing.title")
-		f.Title = "No walk is under way"
+		f.Title = "No preview is running"
 		p.render(w, r, http.StatusNotFound, "notice.html",
-			notice{frame: f, Lead: "Walks as somebody else are begun in the console, under Try, and end after a quarter of an hour."})
+			notice{frame: f, Lead: "Start a preview as another visitor in the console, under Try. It ends after 15 minutes."})
 		return
 	}
 	start := guard.OwnPath(t.Book, r.URL.Query().Get("next"))
@@ -72,7 +72,7 @@ func (p *Pages) aboutWalk(w http.ResponseWriter, r *http.Request) {
 	t := guard.TurnOf(r)
 	walk, ok := p.o.Visitors.Walks().Of(r)
 	if !ok {
-		http.Error(w, "no walk is under way", http.StatusNotFound)
+		http.Error(w, "no preview is running", http.StatusNotFound)
 		return
 	}
 	path, query, _ := strings.Cut(r.URL.Query().Get("at"), "?")
@@ -121,17 +121,17 @@ func (p *Pages) endWalk(w http.ResponseWriter, r *http.Request) {
 // have proven themselves would count.
 func (p *Pages) stopped(w http.ResponseWriter, r *http.Request, t *guard.TurnedAway) {
 	f := p.bareFrame(r, t.Book, "turned.title")
-	as := whoIs(t.Walk.As)
-	f.Title = "Here " + as + " is asked"
+	f.Title = "A visitor would be asked here"
 	lead := map[policy.ProofKind]string{
-		policy.ProveSignIn: "To sign in.", policy.ProveAgain: "To type the password again.", policy.ProveShared: "For a shared password.",
-		policy.ProvePass: "For a pass.", policy.ProveKeyring: "For a name and a password, by the browser.",
+		policy.ProveSignIn: "To sign in.", policy.ProveAgain: "To enter the password again.",
+		policy.ProveShared: "To enter a shared password.", policy.ProvePass: "For a pass.",
+		policy.ProveKeyring: "To enter a name and password in the browser's dialog.",
 	}[t.Decision.Proof.Kind]
-	hint := ""
+	hint := "You see this as " + whoIs(t.Walk.As) + "."
 	if t.Answer.Location != "" {
-		hint = "The answer would lead to " + t.Answer.Location + "."
+		hint += " The answer would lead to " + t.Answer.Location + "."
 		if t.Decision.Instead.Go != "" {
-			f.Title, lead = "Here "+as+" is led elsewhere", "The door says where."
+			f.Title, lead = "A visitor would go to another page", "The door says which."
 		}
 	}
 	p.render(w, r, http.StatusForbidden, "notice.html", notice{frame: f, Lead: lead, Hint: hint})

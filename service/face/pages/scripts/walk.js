@@ -1,5 +1,7 @@
 const frame = document.querySelector("iframe"), { about, ends } = document.body.dataset, get = (id) => document.getElementById(id);
-const shapes = { admit: "●", challenge: "◆", refuse: "■", hide: "○", reject: "✕" };
+const marks = {
+  admit: "● allowed", challenge: "◆ asked to sign in", refuse: "■ denied", hide: "○ hidden", reject: "✕ invalid",
+};
 let shown = "";
 async function tell() {
   let at = "";
@@ -13,16 +15,16 @@ async function tell() {
   get("alone").hidden = get("change").hidden = !at.startsWith("/");
   if (!at.startsWith("/")) {
     get("outcome").textContent = "elsewhere";
-    get("says").textContent = "This is not the site.";
+    get("says").textContent = "This isn't the site.";
     return;
   }
   const answer = await fetch(about + "?at=" + encodeURIComponent(at));
   if (!answer.ok) return location.reload();
   const said = await answer.json();
   if (at !== shown) return;
-  get("outcome").textContent = (shapes[said.outcome] ?? "") + " " + said.outcome;
+  get("outcome").textContent = marks[said.outcome] ?? said.outcome;
   get("outcome").dataset.outcome = said.outcome;
-  get("says").textContent = said.own ? "A page of the doorkeeper: here you are yourself." : said.path + ": " + said.says;
+  get("says").textContent = said.own ? "A page of Ostiarius. It shows you as yourself." : said.path + ": " + said.says;
   get("change").href = said.change + encodeURIComponent(said.path);
   get("change").hidden = said.own || !said.path;
   get("alone").href = at;
@@ -35,7 +37,7 @@ async function tell() {
       }),
     );
   list("steps", said.steps);
-  list("others", said.others.map((o) => (shapes[o.outcome] ?? "") + " " + o.as + ": " + o.outcome));
+  list("others", said.others.map((o) => o.as + ": " + (marks[o.outcome] ?? o.outcome)));
 }
 frame.addEventListener("load", tell);
 setInterval(() => {
