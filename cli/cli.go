@@ -78,6 +78,8 @@ to sign in, sends them where they belong, and explains every answer.`,
 			return fromEnvironment(c.Flags())
 		},
 	}
+	root.Version = version()
+	root.SetVersionTemplate("ostiarius {{.Version}}\n")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUsage{err} })
 	root.AddCommand(newServe(), newDemo(), newCheck(), newDraft(), newDoors(), newConnect(), newExplain(), newMatrix(), newExpect(),
 		newPatrol(), newReplay(), newPeople(), newAccessKeys(), newKeyrings(), newShared(), newPasses(), newSessions(), newEvents(),
@@ -90,6 +92,9 @@ to sign in, sends them where they belong, and explains every answer.`,
 // --tls-cert from OSTIARIUS_TLS_CERT.
 func fromEnvironment(flags *pflag.FlagSet) (err error) {
 	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Name == "version" || f.Name == "help" {
+			return // what one asks for, not a setting
+		}
 		name := "OSTIARIUS_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
 		if value, ok := os.LookupEnv(name); ok && !f.Changed && err == nil {
 			if set := flags.Set(f.Name, value); set != nil {
@@ -182,12 +187,16 @@ func newVersion() *cobra.Command {
 		Example: "  ostiarius version",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			goVersion := ""
-			if info, ok := debug.ReadBuildInfo(); ok {
-				goVersion = " (" + info.GoVersion + ")"
-			}
-			say(c.OutOrStdout(), "ostiarius %s%s\n", Version, goVersion)
+			say(c.OutOrStdout(), "ostiarius %s\n", version())
 			return nil
 		},
 	}
+}
+
+// version is the version of this build, and of the Go that built it.
+func version() string {
+	if info, ok := debug.ReadBuildInfo(); ok {
+		return Version + " (" + info.GoVersion + ")"
+	}
+	return Version
 }

@@ -60,3 +60,21 @@ func TestMainTellsWhatIsWrong(t *testing.T) {
 		}
 	}
 }
+
+// The version is printed by the command and by the flag, whatever a container sets.
+func TestVersion(t *testing.T) {
+	for _, name := range []string{"OSTIARIUS_VERSION", "OSTIARIUS_HELP"} {
+		t.Setenv(name, "1.2.3")
+	}
+	var said []string
+	for _, args := range [][]string{{"version"}, {"--version"}} {
+		var out, errOut bytes.Buffer
+		if code := Main(args, strings.NewReader(""), &out, &errOut); code != 0 || !strings.HasPrefix(out.String(), "ostiarius "+Version) {
+			t.Errorf("%q: %d %q %q", args, code, out.String(), errOut.String())
+		}
+		said = append(said, out.String())
+	}
+	if said[0] != said[1] {
+		t.Errorf("%q", said)
+	}
+}

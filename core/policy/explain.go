@@ -153,7 +153,7 @@ func (b *Book) Explain(r Request, v *Visitor, client Client, query string) Expla
 		case met:
 			say("missing", "%s allows this visitor.", capital(door.Named()))
 		default:
-			say("missing", "%s doesn't allow this visitor: %s.", capital(door.Named()), text)
+			say("missing", "%s doesn't allow this visitor (%s).", capital(door.Named()), text)
 		}
 	}
 	switch {

@@ -47,8 +47,8 @@ func TestExplanationsAreSentences(t *testing.T) {
 		"count":   regexp.MustCompile(`^It decides\.$`),
 		"demand":  regexp.MustCompile(`^Line 6 \(/a\) requires ` + nouns + `\.$`),
 		"visitor": regexp.MustCompile(`^The visitor is (?:not )?signed in(?:[, ].*)?\.$`),
-		"missing": regexp.MustCompile(`^(?:Line 6 \(/a\) (?:allows this visitor|doesn't allow this visitor: (?:missing: ` +
-			nouns + `|it allows nobody))` +
+		"missing": regexp.MustCompile(`^(?:Line 6 \(/a\) (?:allows this visitor|doesn't allow this visitor \((?:missing: ` +
+			nouns + `|it allows nobody)\))` +
 			`|The visitor can still prove this: by (?:signing in|entering the password again|` +
 			`unlocking with the shared password ` +
 			`\w+|showing a pass for \w+|opening the keyring \w+ \(HTTP Basic, realm \w+\)` +

@@ -37,7 +37,7 @@ async function tell() {
       }),
     );
   list("steps", said.steps);
-  list("others", said.others.map((o) => o.as + ": " + (marks[o.outcome] ?? o.outcome)));
+  list("others", said.others.map((o) => (marks[o.outcome] ?? " " + o.outcome).replace(" ", " " + o.as + ": ")));
 }
 frame.addEventListener("load", tell);
 setInterval(() => {
