@@ -79,7 +79,7 @@ func TestFormsSurviveProvingAgain(t *testing.T) {
 		}
 	}
 	got()
-	look(ctx, t, "main", "What you typed is kept on this page")
+	look(ctx, t, "main", "Your text is kept on this page")
 	do(ctx, t, keys("#password", "wrong\r"))
 	look(ctx, t, ".problem", "not the password")
 	do(ctx, t, keys("#password", "seven-brass-prisms\r"))

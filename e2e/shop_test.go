@@ -557,7 +557,7 @@ func TestBrowserBuys(t *testing.T) {
 	do(ctx, t, chromedp.Navigate(s.URL+"/friends/"))
 	look(ctx, t, "h1", "For friends")
 	do(ctx, t, chromedp.Navigate(s.URL+"/door/account"))
-	look(ctx, t, "main", "What you have bought")
+	look(ctx, t, "main", "Your purchases")
 	accessible(ctx, t, "an account with what was bought")
 	_, office, _ := strings.Cut(s.Output, "Behind the counter of the shop: ")
 	office, _, _ = strings.Cut(office, "\n")
