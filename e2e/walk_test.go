@@ -36,7 +36,9 @@ func TestWalkAs(t *testing.T) {
 	}
 	until(ctx, t, `document.querySelector("iframe").contentDocument?.body?.innerText.includes("about log")`)
 	// What a trustee may see and the steward may not is not shown; what is asked for is said, and not led to.
-	for at, want := range map[string]string{"/office/": "would be asked", "/press/": "would be asked", "/log/": "about log", "/nothing": "nothing"} {
+	for at, want := range map[string]string{
+		"/office/": "would be asked", "/press/": "would be asked", "/log/": "about log", "/nothing": "nothing",
+	} {
 		do(ctx, t, chromedp.Evaluate[chromedp.Void](`document.querySelector("iframe").src = "`+at+`"`))
 		eventually(t, func() bool {
 			return valueOf(ctx, t, `String(`+`(() => { const f = document.querySelector("iframe"), d = f.contentDocument; return `+

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -13,7 +14,7 @@ const day = 24 * 3600 * 1000;
 
 // The keys with which programs come as somebody.
 export function PersonKeys({ name, roles }: { name: string; roles: string[] }) {
-  const keys = useQuery({ queryKey: ["access-keys", name], queryFn: () => listKeys(name) });
+  const keys = useQuery({ queryKey: key("access-keys", name), queryFn: () => listKeys(name) });
   const [making, setMaking] = useState(false);
   const [made, setMade] = useState<string>();
   const [removing, setRemoving] = useState<AccessKey>();

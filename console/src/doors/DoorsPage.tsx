@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
@@ -8,7 +9,7 @@ import { Broken, Heading, Loading } from "../parts/states";
 import type { Door } from "../schema";
 
 export function DoorsPage() {
-  const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors, refetchInterval: 15_000 });
+  const doors = useQuery({ queryKey: key("doors"), queryFn: getDoors, refetchInterval: 15_000 });
   const [words, setWords] = useState("");
 
   if (doors.isPending) return <Loading what="the doors" />;
@@ -84,7 +85,7 @@ export function DoorsPage() {
 
 // What stands behind the doors, and how the servers there are.
 function Behind({ sources }: { sources: { path: string; host?: string; files?: string; proxy?: string }[] }) {
-  const upstreams = useQuery({ queryKey: ["upstreams"], queryFn: getUpstreams, refetchInterval: 10_000 });
+  const upstreams = useQuery({ queryKey: key("upstreams"), queryFn: getUpstreams, refetchInterval: 10_000 });
   if (sources.length === 0) return null;
   return (
     <>

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { getRelations } from "./queries";
 import { Where } from "./words";
@@ -6,7 +7,7 @@ import type { Door } from "../schema";
 
 // Why this door decides and not another: how it lies to the others.
 export function Neighbours({ door }: { door: Door }) {
-  const found = useQuery({ queryKey: ["relations", door.id, door.path, door.line], queryFn: () => getRelations(door.id) });
+  const found = useQuery({ queryKey: key("relations", door.id, door.path, door.line), queryFn: () => getRelations(door.id) });
   if (found.isPending) return <p className="text-soft">Comparing with the other doors …</p>;
   if (found.error) return <Broken what="other doors" error={found.error} retry={() => found.refetch()} />;
   const { wider, narrower, crossing } = found.data;

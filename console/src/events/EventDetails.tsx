@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -10,7 +11,7 @@ import { dropEvent, getEvent, retryEvent } from "./queries";
 
 // One event: what the shop told, what became of it, and what can be done.
 export function EventDetails({ id }: { id: number }) {
-  const event = useQuery({ queryKey: ["events", "one", id], queryFn: () => getEvent(id) });
+  const event = useQuery({ queryKey: key("events", "one", id), queryFn: () => getEvent(id) });
   const [dropping, setDropping] = useState(false);
   const act = useAct("events", "members", "passes", "messages");
   if (event.isPending) return <Loading what="the event" />;

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Drawer } from "../parts/dialog";
@@ -125,7 +126,7 @@ export function EventsPage() {
             strict={false}
             run={async (file, dry) => (await importPayments(file, dry)).lines}
             onDone={() => {
-              void queries.invalidateQueries({ queryKey: ["events"] });
+              void queries.invalidateQueries({ queryKey: key("events") });
               close();
             }}
           />

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -11,7 +12,7 @@ import { addSecret, listSecrets, removeSecret } from "./queries";
 
 // The secrets with which the shop signs.
 export function Secrets() {
-  const list = useQuery({ queryKey: ["events", "secrets"], queryFn: listSecrets });
+  const list = useQuery({ queryKey: key("events", "secrets"), queryFn: listSecrets });
   const [made, setMade] = useState("");
   const [removing, setRemoving] = useState<number>();
   const act = useAct("events");

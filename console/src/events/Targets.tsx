@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -21,7 +22,7 @@ const kinds: [string, string][] = [
 
 // The programs that are told what happens.
 export function Targets() {
-  const list = useQuery({ queryKey: ["events", "targets"], queryFn: listTargets });
+  const list = useQuery({ queryKey: key("events", "targets"), queryFn: listTargets });
   const [url, setURL] = useState("");
   const [chosen, setChosen] = useState<string[]>([]);
   const [made, setMade] = useState("");

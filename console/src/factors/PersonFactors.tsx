@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -11,7 +12,7 @@ const wanted: Record<string, string> = { passkey: "a passkey", code: "codes from
 
 // What somebody has set up beside their password, and the way back when they have lost it.
 export function PersonFactors({ name }: { name: string }) {
-  const held = useQuery({ queryKey: ["person", name, "factors"], queryFn: () => getFactors(name) });
+  const held = useQuery({ queryKey: key("person", name, "factors"), queryFn: () => getFactors(name) });
   const act = useAct("person");
   const [asking, setAsking] = useState(false);
   const h = held.data;

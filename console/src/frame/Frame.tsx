@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { Menu, MenuButton, MenuHeading, MenuItem, MenuItems, MenuSection } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
@@ -13,8 +14,8 @@ type Groups = { label: string; pages: { to: string; label: string }[] }[];
 // The frame around every page: where one is, whose site it is, who is signed in.
 export function Frame({ groups }: { groups: Groups }) {
   const pages = groups.flatMap((g) => g.pages);
-  const status = useQuery({ queryKey: ["status"], queryFn: getStatus, refetchInterval: 5_000 });
-  const who = useQuery({ queryKey: ["me"], queryFn: me });
+  const status = useQuery({ queryKey: key("status"), queryFn: getStatus, refetchInterval: 5_000 });
+  const who = useQuery({ queryKey: key("me"), queryFn: me });
   const [theme, setTheme] = useState<Theme>(chosenTheme);
   const { pathname } = useLocation();
 

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Added, FormEnd } from "../parts/form";
@@ -24,7 +25,7 @@ export function InviteForm({ roles, sends, onDone }: { roles: string[]; sends: b
       return invite({ email, roles: chosen, lasts: days * day, language, mail, ...(ends ? { ends: last.toISOString() } : {}) });
     },
     onSuccess: () => {
-      for (const key of ["joining", "messages"]) void queries.invalidateQueries({ queryKey: [key] });
+      for (const name of ["joining", "messages"] as const) void queries.invalidateQueries({ queryKey: key(name) });
     },
   });
   if (act.data?.path)

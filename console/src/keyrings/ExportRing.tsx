@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { exportEntries } from "./queries";
 import { Broken, Loading } from "../parts/states";
@@ -5,7 +6,7 @@ import { primary } from "../parts/styles";
 
 // A keyring as an htpasswd file, and what such a file cannot hold.
 export function ExportRing({ ring }: { ring: string }) {
-  const file = useQuery({ queryKey: ["export", ring], queryFn: () => exportEntries(ring), gcTime: 0 });
+  const file = useQuery({ queryKey: key("export", ring), queryFn: () => exportEntries(ring), gcTime: 0 });
   if (file.isPending) return <Loading what="the file" />;
   if (file.error) return <Broken what="file" error={file.error} retry={() => file.refetch()} />;
   const { file: text, left } = file.data;

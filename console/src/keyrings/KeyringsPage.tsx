@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { EntryDetails } from "./EntryDetails";
@@ -15,7 +16,7 @@ import type { Entry, Keyring } from "../schema";
 
 // The credentials of HTTP Basic that belong to a place and not to an account.
 export function KeyringsPage() {
-  const list = useQuery({ queryKey: ["keyrings"], queryFn: getKeyrings });
+  const list = useQuery({ queryKey: key("keyrings"), queryFn: getKeyrings });
   const [adding, setAdding] = useState<Keyring>();
   const [moving, setMoving] = useState<{ way: "Import" | "Export"; ring: string }>();
   const queries = useQueryClient();
@@ -122,7 +123,7 @@ export function KeyringsPage() {
             strict={false}
             run={async (file, dry) => {
               const lines = await importEntries(moving.ring, file, dry);
-              if (!dry) void queries.invalidateQueries({ queryKey: ["keyrings"] });
+              if (!dry) void queries.invalidateQueries({ queryKey: key("keyrings") });
               return lines;
             }}
             onDone={() => setMoving(undefined)}

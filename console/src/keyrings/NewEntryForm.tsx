@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { addEntry } from "./queries";
@@ -14,7 +15,7 @@ export function NewEntryForm({ ring, onDone }: { ring: string; onDone: () => voi
   const add = useMutation({
     mutationFn: async () => {
       await addEntry(ring, { name: e.name, password, note: e.note, until: e.until ? new Date(e.until).toISOString() : undefined });
-      void queries.invalidateQueries({ queryKey: ["keyrings"] });
+      void queries.invalidateQueries({ queryKey: key("keyrings") });
       return estimate(password, e.name);
     },
   });

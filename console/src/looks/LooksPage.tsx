@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -36,8 +37,8 @@ export function LooksPage() {
   const [scheme, setScheme] = useState<"light" | "dark">("light");
   const [phone, setPhone] = useState(false);
   const settled = useSettled(tried, 150);
-  const looks = useQuery({ queryKey: ["looks", settled], queryFn: () => getLooks(settled), placeholderData: keepPreviousData });
-  const kinds = useQuery({ queryKey: ["message kinds"], queryFn: listKinds });
+  const looks = useQuery({ queryKey: key("looks", settled), queryFn: () => getLooks(settled), placeholderData: keepPreviousData });
+  const kinds = useQuery({ queryKey: key("message kinds"), queryFn: listKinds });
   if (looks.isPending || kinds.isPending) return <Loading what="the looks" />;
   const error = looks.error ?? kinds.error;
   if (error || !looks.data || !kinds.data) return <Broken what="looks" error={error!} retry={() => looks.refetch()} />;

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { Link } from "react-router";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import type { Asked } from "./Grid";
@@ -14,7 +15,7 @@ export function Why({ asked, onClose }: { asked?: Asked; onClose: () => void }) 
     client: "browser",
   };
   const answer = useQuery({
-    queryKey: ["explain", question],
+    queryKey: key("explain", question),
     queryFn: () => explain(question!),
     enabled: !!question,
     placeholderData: keepPreviousData,

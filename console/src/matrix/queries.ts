@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import { getStatus } from "../frame/queries";
@@ -12,9 +13,9 @@ const part = 2000;
 // The rows of the matrix, in parts: what has come is shown while the rest is on its way. They are asked for anew when
 // another version of the policy comes into force.
 export function useMarks(files: boolean, as: string[]) {
-  const version = useQuery({ queryKey: ["status"], queryFn: getStatus }).data?.policyVersion;
+  const version = useQuery({ queryKey: key("status"), queryFn: getStatus }).data?.policyVersion;
   const parts = useInfiniteQuery({
-    queryKey: ["marks", files, as, version],
+    queryKey: key("marks", files, as, version),
     queryFn: ({ pageParam }) => getMarks({ files, as, from: pageParam, limit: part }),
     initialPageParam: 0,
     getNextPageParam: (last, _all, from) =>

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { getDoors } from "../doors/queries";
@@ -20,7 +21,7 @@ const views = [
 
 // Who has which role, since when, until when, and from which order.
 export function MembersPage() {
-  const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
+  const doors = useQuery({ queryKey: key("doors"), queryFn: getDoors });
   const list = useList("members", { view: "", role: "", search: "" }, ({ view, role, search }, offset?: number) => {
     const chosen = views.find((v) => v.view === view) ?? views[0];
     return listMembers({ ...chosen.query, role, search, offset: offset ?? 0, limit: shownAtOnce });

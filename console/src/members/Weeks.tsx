@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
 import { day } from "../parts/format";
@@ -14,7 +15,7 @@ const lines = [
 ];
 
 export function Weeks({ role }: { role: string }) {
-  const weeks = useQuery({ queryKey: ["members", "weeks"], queryFn: () => listWeeks(26) });
+  const weeks = useQuery({ queryKey: key("members", "weeks"), queryFn: () => listWeeks(26) });
   if (weeks.error) return <Broken what="weeks" error={weeks.error} retry={() => weeks.refetch()} />;
   const now: Record<string, number> = weeks.data?.at(-1)?.counts ?? {};
   const roles = role

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -12,7 +13,7 @@ import { dropMessage, getMessage, linkOfMessage, retryMessage } from "./queries"
 
 // One message: what became of it, what it says, and what can be done.
 export function MessageDetails({ id, sends }: { id: number; sends: boolean }) {
-  const message = useQuery({ queryKey: ["messages", "one", id], queryFn: () => getMessage(id), refetchInterval: 3000 });
+  const message = useQuery({ queryKey: key("messages", "one", id), queryFn: () => getMessage(id), refetchInterval: 3000 });
   const [link, setLink] = useState<{ label: string; text: string }>();
   const [dropping, setDropping] = useState(false);
   const act = useAct("messages");

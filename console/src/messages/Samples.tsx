@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Broken, Loading } from "../parts/states";
@@ -7,10 +8,10 @@ import { getSample, listKinds, samplePage } from "./queries";
 
 // Each kind of message with sample data, as a mail program shows it and as plain text.
 export function Samples() {
-  const kinds = useQuery({ queryKey: ["message kinds"], queryFn: listKinds });
+  const kinds = useQuery({ queryKey: key("message kinds"), queryFn: listKinds });
   const [kind, setKind] = useState("recover");
   const [language, setLanguage] = useState<"en" | "de">("en");
-  const sample = useQuery({ queryKey: ["message sample", kind, language], queryFn: () => getSample(kind, language) });
+  const sample = useQuery({ queryKey: key("message sample", kind, language), queryFn: () => getSample(kind, language) });
   if (kinds.isPending) return <Loading what="the kinds" />;
   if (kinds.error) return <Broken what="kinds" error={kinds.error} retry={() => kinds.refetch()} />;
   return (

@@ -1,14 +1,15 @@
+import { key, type Kept } from "./keys";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 
 // What a part of a page does, one thing at a time, and what came of it; and which queries are then stale, also
 // when it went wrong: somebody else may have changed something meanwhile.
 // Each part has its own, so that what went wrong is told where it happened.
-export function useAct(...stale: string[]) {
+export function useAct(...stale: Kept[]) {
   const queries = useQueryClient();
   const act = useMutation({
     mutationFn: (what: () => Promise<string | void>) => what(),
     onSettled: () => {
-      for (const key of stale) void queries.invalidateQueries({ queryKey: [key] });
+      for (const name of stale) void queries.invalidateQueries({ queryKey: key(name) });
     },
   });
   return { run: act.mutate, busy: act.isPending, error: act.error, done: act.data ?? "", reset: act.reset };

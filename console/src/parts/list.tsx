@@ -1,3 +1,4 @@
+import { key, type Kept } from "./keys";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
@@ -11,7 +12,7 @@ export const shownAtOnce = 50;
 // A list in parts. What is looked for stands in the address; start says what can be, and what it is at first. A part is named by where it
 // begins. Ask is called for each part of what is looked for, and again after some time for the first one; the time may depend on what came.
 export function useList<F extends Record<string, string>, At, D>(
-  name: string,
+  name: Kept,
   start: F,
   ask: (filter: F, at: At | undefined, signal: AbortSignal) => Promise<D>,
   every: number | false | ((found?: D) => number | false) = false,
@@ -22,7 +23,7 @@ export function useList<F extends Record<string, string>, At, D>(
   const settled = useSettled(filter, 200);
   const at = way.at(-1);
   const found = useQuery({
-    queryKey: [name, "list", settled, at],
+    queryKey: key(name, "list", settled, at),
     queryFn: ({ signal }) => ask(settled, at, signal),
     placeholderData: keepPreviousData,
     refetchInterval: ({ state }) => way.length === 0 && (typeof every === "function" ? every(state.data) : every),

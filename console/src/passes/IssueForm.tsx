@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { FormEnd } from "../parts/form";
@@ -37,7 +38,7 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
         language: n.language,
         noMail: !n.mail,
       }),
-    onSuccess: () => void queries.invalidateQueries({ queryKey: ["passes"] }),
+    onSuccess: () => void queries.invalidateQueries({ queryKey: key("passes") }),
   });
   if (issue.isSuccess) return <Issued pass={issue.data} what="Pass issued." onDone={onDone} />;
   const label = "flex flex-col gap-1 text-sm text-soft";

@@ -1,3 +1,4 @@
+import { key, type Kept } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -12,12 +13,12 @@ import { doPass, getPass, renewPass, resendPass } from "./queries";
 
 // One pass: what it is worth, what can be done with it, and its story.
 export function PassDetails({ id, onClose }: { id: string; onClose: () => void }) {
-  const pass = useQuery({ queryKey: ["pass", id], queryFn: () => getPass(id) });
+  const pass = useQuery({ queryKey: key("pass", id), queryFn: () => getPass(id) });
   const [asking, setAsking] = useState(false);
   const [issued, setIssued] = useState<IssuedPass>();
   const [until, setUntil] = useState("");
   const [more, setMore] = useState("");
-  const stale = ["pass", "passes"];
+  const stale: Kept[] = ["pass", "passes"];
   const [state, renewing, sending, revoking] = [useAct(...stale), useAct(...stale), useAct(...stale), useAct(...stale)];
   if (pass.isPending) return <Loading what="the pass" />;
   if (pass.error) return <Broken what="pass" error={pass.error} retry={() => pass.refetch()} />;

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
@@ -24,7 +25,7 @@ export function PassesPage() {
   const [doing, setDoing] = useState<"issue" | "import" | "rotate">();
   const open = params.get("pass") ?? "";
   const queries = useQueryClient();
-  const kinds = useQuery({ queryKey: ["passes", "kinds"], queryFn: getPassKinds });
+  const kinds = useQuery({ queryKey: key("passes", "kinds"), queryFn: getPassKinds });
   const declared = kinds.data?.filter((k) => !k.gone) ?? [];
   const count = (state: string) =>
     kinds.data?.filter((k) => !filter.kind || k.name === filter.kind).reduce((sum, k) => sum + (k.counts[state] ?? 0), 0);
@@ -154,7 +155,7 @@ export function PassesPage() {
               strict={false}
               run={async (file, dry) => {
                 const { lines } = await importPasses({ kind, file, dry });
-                if (!dry) void queries.invalidateQueries({ queryKey: ["passes"] });
+                if (!dry) void queries.invalidateQueries({ queryKey: key("passes") });
                 return lines;
               }}
               onDone={close}

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Finished, FormEnd } from "../parts/form";
@@ -20,7 +21,7 @@ export function RotateForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () =>
         setDone((all += rotated));
       }
     },
-    onSettled: () => void queries.invalidateQueries({ queryKey: ["passes"] }),
+    onSettled: () => void queries.invalidateQueries({ queryKey: key("passes") }),
   });
   const one = kinds.find((k) => k.name === kind)!;
   const some = ["waiting", "open", "used-up", "paused"].reduce((sum, state) => sum + (one.counts[state] ?? 0), 0);

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useSettled } from "../parts/hooks";
@@ -25,7 +26,7 @@ export function NewSecret({ name, value, onChange }: { name: string; value: stri
   }, [kind, length, count, readable, turn]);
   const settled = useSettled({ value, name }, 250);
   const strength = useQuery({
-    queryKey: ["strength", settled],
+    queryKey: key("strength", settled),
     queryFn: () => estimate(settled.value, settled.name),
     enabled: settled.value !== "",
     gcTime: 0,

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -13,7 +14,7 @@ import { SeverityMark } from "./SeverityMark";
 
 // Walks through the running site: start one, watch it, look through what it has found.
 export function PatrolPage() {
-  const list = useQuery({ queryKey: ["patrols"], queryFn: listPatrols, refetchInterval: (q) => (q.state.data?.running ? 1000 : 5000) });
+  const list = useQuery({ queryKey: key("patrols"), queryFn: listPatrols, refetchInterval: (q) => (q.state.data?.running ? 1000 : 5000) });
   const [chosen, setChosen] = useState<number>();
   const act = useAct("patrols");
   const id = chosen ?? list.data?.patrols[0]?.id;
@@ -105,7 +106,7 @@ function Chosen({ list, id, choose }: { list: Patrols; id: number; choose: (id: 
 
 // What one patrol has found, those that nobody lives with first.
 function Findings({ id }: { id: number }) {
-  const patrol = useQuery({ queryKey: ["patrols", "one", id], queryFn: () => getPatrol(id) });
+  const patrol = useQuery({ queryKey: key("patrols", "one", id), queryFn: () => getPatrol(id) });
   const [open, setOpen] = useState<string>();
   const [accepted, setAccepted] = useState(false);
   if (patrol.isPending) return <Loading what="what was found" />;

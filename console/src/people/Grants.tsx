@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { me } from "../frame/queries";
@@ -18,7 +19,7 @@ export function Grants({
   onRevoke: (role: string, done: () => void) => void;
 }) {
   const [asking, setAsking] = useState<string>();
-  const who = useQuery({ queryKey: ["me"], queryFn: me });
+  const who = useQuery({ queryKey: key("me"), queryFn: me });
   const own = who.data?.name === name;
   if (grants.length === 0) return <p className="text-soft">None.</p>;
   const now = Date.now();

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Added, FormEnd } from "../parts/form";
@@ -17,7 +18,7 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
   const [password, setPassword] = useState("");
   const settled = useSettled({ password, name: p.name }, 250);
   const strength = useQuery({
-    queryKey: ["strength", settled],
+    queryKey: key("strength", settled),
     queryFn: () => estimate(settled.password, settled.name),
     enabled: way === "type" && settled.password !== "",
     placeholderData: keepPreviousData,
@@ -27,7 +28,7 @@ export function NewPersonForm({ roles, onDone }: { roles: string[]; onDone: () =
     mutationFn: async () => {
       const secret = way === "generate" ? (await generate({ words: 5 })).password : way === "type" ? password : "";
       await addPerson({ ...p, password: secret, roles: chosen });
-      void queries.invalidateQueries({ queryKey: ["people"] });
+      void queries.invalidateQueries({ queryKey: key("people") });
       if (way === "generate") return { label: `The password of ${p.name}. It is shown only once:`, text: secret };
       if (way === "link") {
         const l = await makeLink(p.name);

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
@@ -41,9 +42,9 @@ export function PeoplePage() {
   const { filter, set } = list;
   const sorted = { by: filter.sort || "name", down: filter.down === "true" };
   const chosen = params.get("person") ?? undefined;
-  const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
-  const joining = useQuery({ queryKey: ["joining"], queryFn: getJoining, refetchInterval: 5_000 });
-  const mail = useQuery({ queryKey: ["messages", "server"], queryFn: () => listMessages({ limit: 1 }), enabled: inviting });
+  const doors = useQuery({ queryKey: key("doors"), queryFn: getDoors });
+  const joining = useQuery({ queryKey: key("joining"), queryFn: getJoining, refetchInterval: 5_000 });
+  const mail = useQuery({ queryKey: key("messages", "server"), queryFn: () => listMessages({ limit: 1 }), enabled: inviting });
   return (
     <>
       <Heading title="People">Accounts, their roles, and when they last signed in. Changes take effect immediately.</Heading>
@@ -183,7 +184,8 @@ export function PeoplePage() {
             strict
             run={async (file, dry) => {
               const lines = await importPeople(file, dry);
-              if (!dry) for (const key of ["person", "people", "sessions"]) void queries.invalidateQueries({ queryKey: [key] });
+              if (!dry)
+                for (const name of ["person", "people", "sessions"] as const) void queries.invalidateQueries({ queryKey: key(name) });
               return lines;
             }}
             onDone={() => setImporting(false)}

@@ -1,3 +1,4 @@
+import { key, type Kept } from "../parts/keys";
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
@@ -38,11 +39,11 @@ export function PersonDetails({
   onGone: () => void;
   onRenamed: (name: string) => void;
 }) {
-  const person = useQuery({ queryKey: ["person", name], queryFn: () => getPerson(name) });
-  const sessions = useQuery({ queryKey: ["sessions", "of", name], queryFn: () => listSessions({ account: name, offset: 0 }) });
+  const person = useQuery({ queryKey: key("person", name), queryFn: () => getPerson(name) });
+  const sessions = useQuery({ queryKey: key("sessions", "of", name), queryFn: () => listSessions({ account: name, offset: 0 }) });
   const [asking, setAsking] = useState<"remove" | "disable">();
   const [secret, setSecret] = useState<{ label: string; text: string }>();
-  const stale = ["person", "people", "sessions"];
+  const stale: Kept[] = ["person", "people", "sessions"];
   const [edit, role, password, ending, state] = [useAct(...stale), useAct(...stale), useAct(...stale), useAct(...stale), useAct(...stale)];
   const close = () => {
     state.reset();

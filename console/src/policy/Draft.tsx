@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { getDoors } from "../doors/queries";
@@ -22,9 +23,9 @@ export function DraftPanel({ running, owner }: { running: Version; owner: string
   const [checked, setChecked] = useState<Checked & { text: string }>();
   const [done, setDone] = useState("");
   const newest = useRef("");
-  const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
+  const doors = useQuery({ queryKey: key("doors"), queryFn: getDoors });
   const schema = useQuery({
-    queryKey: ["schema"],
+    queryKey: key("schema"),
     queryFn: () => fetch(new URL("../policy.schema.json", document.baseURI)).then((r) => r.json()),
     staleTime: Infinity,
   });

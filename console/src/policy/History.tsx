@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Ask } from "../parts/dialog";
 import { useState } from "react";
@@ -11,15 +12,15 @@ import type { Version } from "../schema";
 
 export function HistoryPanel({ running }: { running: Version }) {
   const queries = useQueryClient();
-  const versions = useQuery({ queryKey: ["versions", running.id], queryFn: getVersions });
+  const versions = useQuery({ queryKey: key("versions", running.id), queryFn: getVersions });
   const [chosen, setChosen] = useState<number>();
   const [asking, setAsking] = useState(false);
   const picked = versions.data?.find((v) => v.id === chosen) ?? versions.data?.[0];
   // The oldest may be the first no more: those before are forgotten in time.
   const earlier = picked && versions.data?.find((v) => v.id < picked.id);
-  const text = useQuery({ queryKey: ["version", picked?.id], queryFn: () => getVersion(picked!.id), enabled: !!picked });
+  const text = useQuery({ queryKey: key("version", picked?.id), queryFn: () => getVersion(picked!.id), enabled: !!picked });
   const before = useQuery({
-    queryKey: ["version", earlier?.id],
+    queryKey: key("version", earlier?.id),
     queryFn: () => getVersion(earlier!.id),
     enabled: !!earlier,
   });

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { when } from "../parts/format";
@@ -10,8 +11,8 @@ import { getPolicy } from "./queries";
 // The active policy, a draft of the next one, and earlier versions.
 export function PolicyPage() {
   const [tab, setTab] = useState<"draft" | "history">("draft");
-  const running = useQuery({ queryKey: ["policy"], queryFn: getPolicy, refetchInterval: 15_000 });
-  const who = useQuery({ queryKey: ["me"], queryFn: me });
+  const running = useQuery({ queryKey: key("policy"), queryFn: getPolicy, refetchInterval: 15_000 });
+  const who = useQuery({ queryKey: key("me"), queryFn: me });
   if (running.isPending || who.isPending) return <Loading what="the policy" />;
   if (running.error) return <Broken what="policy" error={running.error} retry={() => running.refetch()} />;
   return (

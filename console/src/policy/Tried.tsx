@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Drawer } from "../parts/dialog";
@@ -16,7 +17,7 @@ export function Tried({ text }: { text: string }) {
   const settled = useSettled(text, 600);
   const [open, setOpen] = useState(false);
   const tried = useQuery({
-    queryKey: ["replay", settled],
+    queryKey: key("replay", settled),
     queryFn: () => replayPolicy(settled),
     placeholderData: keepPreviousData,
     retry: false,

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Ask } from "../parts/dialog";
@@ -25,7 +26,7 @@ export function SessionsPage() {
     mutationFn: (s: Session) => endSession(s.handle),
     onSuccess: () => {
       setEnding(undefined);
-      void queries.invalidateQueries({ queryKey: ["sessions"] });
+      void queries.invalidateQueries({ queryKey: key("sessions") });
     },
   });
   return (

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Finished, FormEnd } from "../parts/form";
@@ -17,7 +18,7 @@ export function ChangeForm({ of: s, onDone, onTell }: { of: SharedPassword; onDo
   const set = useMutation({
     mutationFn: async () => {
       await setShared(s.name, { password, grace: Number(grace), endUnlocks: !first && end });
-      void queries.invalidateQueries({ queryKey: ["shared"] });
+      void queries.invalidateQueries({ queryKey: key("shared") });
     },
   });
   if (set.isSuccess) {

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Drawer } from "../parts/dialog";
@@ -14,7 +15,7 @@ type Doing = { what: "change" | "tell" | "unlocked"; name: string; password?: st
 
 // One password that opens a door for all who have it.
 export function SharedPage() {
-  const list = useQuery({ queryKey: ["shared"], queryFn: getShared });
+  const list = useQuery({ queryKey: key("shared"), queryFn: getShared });
   const [doing, setDoing] = useState<Doing>();
   const one = list.data?.find((s) => s.name === doing?.name);
   const close = () => setDoing(undefined);

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { getDoors } from "../doors/queries";
@@ -12,8 +13,8 @@ import { listTold, previewTelling, tell } from "./queries";
 // Mails people the address and the password.
 export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPassword; password?: string; onDone: () => void }) {
   const queries = useQueryClient();
-  const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
-  const told = useQuery({ queryKey: ["told", s.name], queryFn: () => listTold(s.name) });
+  const doors = useQuery({ queryKey: key("doors"), queryFn: getDoors });
+  const told = useQuery({ queryKey: key("told", s.name), queryFn: () => listTold(s.name) });
   const [t, setT] = useState({ to: "", role: "", text: "", language: "en", password: known });
   const set = (change: Partial<typeof t>) => {
     preview.reset();
@@ -23,12 +24,12 @@ export function TellForm({ of: s, password: known = "", onDone }: { of: SharedPa
   const send = useMutation({
     mutationFn: () => tell(s.name, t),
     onSuccess: () => {
-      for (const key of ["told", "messages"]) void queries.invalidateQueries({ queryKey: [key] });
+      for (const name of ["told", "messages"] as const) void queries.invalidateQueries({ queryKey: key(name) });
     },
   });
   // To whoever sits here, before it goes to others.
-  const who = useQuery({ queryKey: ["me"], queryFn: me });
-  const myself = useQuery({ queryKey: ["person", who.data?.name], queryFn: () => getPerson(who.data!.name), enabled: !!who.data?.name });
+  const who = useQuery({ queryKey: key("me"), queryFn: me });
+  const myself = useQuery({ queryKey: key("person", who.data?.name), queryFn: () => getPerson(who.data!.name), enabled: !!who.data?.name });
   const test = useMutation({ mutationFn: () => tell(s.name, { ...t, to: myself.data!.email!, role: "" }) });
   const before = [...new Set(told.data?.tellings.map((one) => one.address))];
   if (send.isSuccess) {

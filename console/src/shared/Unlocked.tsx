@@ -1,3 +1,4 @@
+import { key, type Kept } from "../parts/keys";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -10,9 +11,9 @@ import { endUnlock, endUnlocks, listUnlocks, withdrawShared } from "./queries";
 
 // The browsers in which a shared password was typed, and the ways to end that.
 export function Unlocked({ of: s }: { of: SharedPassword }) {
-  const list = useQuery({ queryKey: ["unlocks", s.name], queryFn: () => listUnlocks(s.name) });
+  const list = useQuery({ queryKey: key("unlocks", s.name), queryFn: () => listUnlocks(s.name) });
   const [asking, setAsking] = useState<"all" | "password">();
-  const stale = ["unlocks", "shared"];
+  const stale: Kept[] = ["unlocks", "shared"];
   const [one, all] = [useAct(...stale), useAct(...stale)];
   const close = () => {
     all.reset();

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { getDoors } from "../doors/queries";
@@ -31,10 +32,10 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
   const [made, setMade] = useState<Made>();
   const [overtaken, setOvertaken] = useState<number>(); // the version on top of which nothing can be applied any more
   const [known, setKnown] = useState<Exception[]>([]);
-  const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
-  const rings = useQuery({ queryKey: ["keyrings"], queryFn: getKeyrings });
-  const shared = useQuery({ queryKey: ["shared"], queryFn: getShared });
-  const passes = useQuery({ queryKey: ["passes", "kinds"], queryFn: getPassKinds });
+  const doors = useQuery({ queryKey: key("doors"), queryFn: getDoors });
+  const rings = useQuery({ queryKey: key("keyrings"), queryFn: getKeyrings });
+  const shared = useQuery({ queryKey: key("shared"), queryFn: getShared });
+  const passes = useQuery({ queryKey: key("passes", "kinds"), queryFn: getPassKinds });
   const c: Choice = { ...begin(target), ...changes };
 
   const own = doors.data?.doors.find(
@@ -47,7 +48,7 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
     : editsOf(target, c, known);
   const settled = useSettled(edits, 200);
   const preview = useQuery({
-    queryKey: ["edit", settled],
+    queryKey: key("edit", settled),
     queryFn: async () => {
       const edited = await tryEdits(settled);
       // What is included is no exception any more, and stays in the list to be taken out again.
@@ -62,7 +63,7 @@ export function PlacePanel({ target, url }: { target: Target; url: string }) {
     retry: false,
     gcTime: 0,
   });
-  const act = useAct("site", "doors", "keyrings", "shared", "passes", "policy", "matrix", "edit");
+  const act = useAct("site", "doors", "keyrings", "shared", "passes", "policy", "edit");
   const clear = () => {
     setChanges({});
     setOpen("");

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Said, useAct } from "../parts/act";
@@ -33,14 +34,14 @@ export function Proposals({ proposals, onDone }: { proposals: Proposal[]; onDone
     .map((p) => ({ kind: "door", path: p.path, terms: { who: p.admit }, because: p.why }));
   const settled = useSettled(edits, 250);
   const preview = useQuery({
-    queryKey: ["edit", settled],
+    queryKey: key("edit", settled),
     queryFn: () => tryEdits(settled),
     enabled: settled.length > 0,
     placeholderData: keepPreviousData,
     retry: false,
     gcTime: 0,
   });
-  const act = useAct("site", "doors", "policy", "matrix", "edit");
+  const act = useAct("site", "doors", "policy", "edit");
   const shown = edits.length > 0 ? preview.data : undefined;
   const ready = JSON.stringify(edits) === JSON.stringify(settled) && !preview.isFetching && !preview.error && !!shown?.changed;
   const opened = shown?.compared.differences?.filter((d) => d.effect === "opened") ?? [];

@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
@@ -43,12 +44,12 @@ export function SitePage() {
   const as = params.get("as") ?? "";
   const [wanted] = useState(chosen); // it may be one that nothing is known of but its address
   const site = useQuery({
-    queryKey: ["site", as, wanted],
+    queryKey: key("site", as, wanted),
     queryFn: () => getSite(as, wanted),
     refetchInterval: 60_000,
     placeholderData: keepPreviousData,
   });
-  const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
+  const doors = useQuery({ queryKey: key("doors"), queryFn: getDoors });
   const panel = useRef<HTMLDivElement>(null);
   const lines = useMemo(() => linesOf(site.data?.spots ?? []), [site.data]);
   const shown = useMemo(() => shownLines(lines, open, settled, site.data?.deciders ?? []), [lines, open, settled, site.data]);

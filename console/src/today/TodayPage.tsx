@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { detailOf, TryThis } from "../activity/TryThis";
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
@@ -18,7 +19,7 @@ const shown: { outcome: Outcome; colour: string }[] = [
 
 // The first page: is the site guarded as it was meant, and what happened at its doors?
 export function TodayPage() {
-  const today = useQuery({ queryKey: ["today"], queryFn: getToday, refetchInterval: 10_000 });
+  const today = useQuery({ queryKey: key("today"), queryFn: getToday, refetchInterval: 10_000 });
   if (today.isPending) return <Loading what="the day" />;
   if (today.error) return <Broken what="day" error={today.error} retry={() => today.refetch()} />;
   const { hours, doors, asking, refusals, sessions, people, attention, doorways, guarantees } = today.data;

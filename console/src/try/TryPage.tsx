@@ -1,3 +1,4 @@
+import { key } from "../parts/keys";
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from "@headlessui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
@@ -32,7 +33,7 @@ export function TryPage() {
   const { version, ...byActive } = question;
   const settled = useSettled(question, 200);
   const answer = useQuery({
-    queryKey: ["explain", settled],
+    queryKey: key("explain", settled),
     queryFn: () => explain(settled),
     placeholderData: keepPreviousData,
     retry: false,
@@ -144,7 +145,7 @@ function WalkAs({ as, at }: { as: string; at: string }) {
 }
 
 function VisitorField({ value, onChange }: { value: string; onChange: (who: string) => void }) {
-  const doors = useQuery({ queryKey: ["doors"], queryFn: getDoors });
+  const doors = useQuery({ queryKey: key("doors"), queryFn: getDoors });
   const offers = ["anonymous", "signed-in", ...(doors.data?.roles ?? []).map((r) => "role:" + r)];
   const known = offers.includes(value);
   const shown = known ? offers : offers.filter((o) => o.includes(value));
