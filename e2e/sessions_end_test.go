@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -92,6 +93,10 @@ func TestOffline(t *testing.T) {
 				map[string]any{"offline": yes, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1})
 			return err
 		}))
+		// The network of a browser is a process of its own, and hears of it a little later.
+		eventually(t, func() bool {
+			return valueOf(ctx, t, `String(await fetch("/", { cache: "no-store" }).then(() => false, () => true))`) == strconv.FormatBool(yes)
+		})
 	}
 	offline(true)
 	is(ctx, t, `return (await door.here()).name`, `"ines"`)
