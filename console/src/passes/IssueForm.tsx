@@ -90,7 +90,7 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
       <div className="flex flex-wrap gap-4">
         <label className={label}>
           Ends on (empty:{" "}
-          {kind.lasts === "forever" ? "no end" : `for ${kind.lasts}${kind.countsFrom === "first-use" ? " from the first use" : ""}`}
+          {kind.lasts === "forever" ? "no end" : `for ${kind.lasts}${kind.countsFrom === "first-use" ? " from the first use" : ""}`})
           <input
             type="datetime-local"
             className={`${field} w-fit text-base`}
@@ -99,7 +99,7 @@ export function IssueForm({ kinds, onDone }: { kinds: PassKind[]; onDone: () => 
           />
         </label>
         <label className={label}>
-          Downloads (empty: {kind.downloads || "any number"}
+          Downloads (empty: {kind.downloads || "any number"})
           <input
             type="number"
             min={1}
